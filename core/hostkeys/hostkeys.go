@@ -1,0 +1,110 @@
+// Package hostkeys holds what is computed about host keys: known_hosts lines
+// under an alias that survives an address change, and the fingerprints that an
+// instance prints at its first boot.
+package hostkeys
+
+import (
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+
+	"plumlatch/core/keypair"
+)
+
+// ErrAlias says that an alias cannot stand in a known_hosts line.
+var ErrAlias = errors.New("a host key alias is 1 to 100 of a-z, 0-9, '.' and '-', starting with a letter or digit")
+
+var aliasGrammar = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]{0,99}$`)
+
+// CheckAlias returns ErrAlias unless alias can stand in a known_hosts line
+// and after HostKeyAlias (ssh_config(5)) without any quoting.
+func CheckAlias(alias string) error {
+	if !aliasGrammar.MatchString(alias) {
+		return ErrAlias
+	}
+	return nil
+}
+
+// KnownHostsLine returns one line of a known_hosts file (sshd(8), "SSH_KNOWN_HOSTS
+// FILE FORMAT") with its newline. With HostKeyAlias, ssh looks the alias up
+// without a port.
+func KnownHostsLine(alias string, blob []byte) (string, error) {
+	if err := CheckAlias(alias); err != nil {
+		return "", err
+	}
+	p, err := keypair.FromBlob(blob, "")
+	if err != nil {
+		return "", fmt.Errorf("host key: %w", err)
+	}
+	return fmt.Sprintf("%s %s %s\n", alias, p.Type(), base64.StdEncoding.EncodeToString(p.Blob)), nil
+}
+
+const (
+	blockBegin = "-----BEGIN SSH HOST KEY FINGERPRINTS-----"
+	blockEnd   = "-----END SSH HOST KEY FINGERPRINTS-----"
+)
+
+var fingerprintLine = regexp.MustCompile(`\b\d+ (SHA256:[A-Za-z0-9+/]{43}) .*\([A-Z0-9-]+\)\s*$`)
+
+// Errors of FirstBootFingerprints.
+var (
+	ErrNoBlock = errors.New("the boot output has no complete block of host key fingerprints")
+	ErrDiffer  = errors.New("the boot output has two blocks of host key fingerprints that differ: somebody else may have written one of them, so none is believed")
+)
+
+// FirstBootFingerprints reads the host key fingerprints that first boot prints
+// on the console between its BEGIN and END lines (each line may have a prefix
+// of the console's own). It returns those of the first complete block. Whoever
+// can write to the console can print a block of their own, so two blocks that
+// differ are worth nothing: ErrDiffer. While no block is complete, ErrNoBlock.
+func FirstBootFingerprints(output string) ([]string, error) {
+	var first []string
+	var block []string
+	open := false
+	for line := range strings.Lines(output) {
+		switch {
+		case strings.Contains(line, blockBegin):
+			open, block = true, nil
+		case strings.Contains(line, blockEnd) && open:
+			open = false
+			if len(block) == 0 {
+				continue
+			}
+			if first == nil {
+				first = block
+			} else if strings.Join(first, "\n") != strings.Join(block, "\n") {
+				return nil, ErrDiffer
+			}
+		case open:
+			if m := fingerprintLine.FindStringSubmatch(strings.TrimRight(line, "\r\n")); m != nil {
+				block = append(block, m[1])
+			}
+		}
+	}
+	if first == nil {
+		return nil, ErrNoBlock
+	}
+	return first, nil
+}
+
+// FingerprintBlock returns the block that FirstBootFingerprints reads, for the
+// given host key blobs, as first boot prints it.
+func FingerprintBlock(host string, blobs [][]byte) (string, error) {
+	var b strings.Builder
+	b.WriteString(blockBegin + "\n")
+	for _, blob := range blobs {
+		p, err := keypair.FromBlob(blob, "")
+		if err != nil {
+			return "", err
+		}
+		bits, name := 256, strings.ToUpper(strings.TrimPrefix(p.Type(), "ssh-"))
+		if n := p.Bits(); n > 0 {
+			bits = n
+		}
+		fmt.Fprintf(&b, "%d %s root@%s (%s)\n", bits, p.Fingerprint(), host, name)
+	}
+	b.WriteString(blockEnd + "\n")
+	return b.String(), nil
+}

@@ -1,0 +1,270 @@
+package keypair
+
+import (
+	"bytes"
+	"crypto/md5"
+	"crypto/rsa"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/binary"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"strings"
+
+	"golang.org/x/crypto/ssh"
+
+	"plumlatch/core/plaintext"
+)
+
+// MaxPublicFile is the greatest size, in bytes, of what ReadPublic looks at.
+const MaxPublicFile = 64 << 10
+
+// Public is the public half of a key pair.
+type Public struct {
+	Blob    []byte // the wire form of RFC 4253 section 6.6
+	Comment string // one line; may be empty
+}
+
+// Errors of ReadPublic. Each is wrapped with what was found; none quotes the input.
+var (
+	ErrPrivateKey  = errors.New("this is a private key; it stays with its holder: give the public half, the one line of the .pub file")
+	ErrEmpty       = errors.New("there is nothing in it: an empty file is not a public key")
+	ErrTooLarge    = errors.New("too large for a public key")
+	ErrNUL         = errors.New("there is a NUL byte in it: this is not a text file")
+	ErrSeveralKeys = errors.New("there is more than one key in it: import them one at a time, each under its own name")
+	ErrBase64      = errors.New("the key's base64 is malformed")
+	ErrTruncated   = errors.New("the key is cut short")
+	ErrType        = errors.New("the type named on the line is not the type inside the key")
+	ErrCertificate = errors.New("this is a certificate, not a key: certificates end by themselves and are not placed; import the key that it certifies")
+	ErrUnknownType = errors.New("unknown type of key")
+	ErrComment     = errors.New("the comment holds control characters")
+	ErrNotAKey     = errors.New("this is not a public key")
+)
+
+// FromBlob makes a Public of a wire-format blob (RFC 4253 section 6.6),
+// checking that it is whole and of a type that OpenSSH accepts.
+func FromBlob(blob []byte, comment string) (Public, error) {
+	key, err := ssh.ParsePublicKey(blob)
+	if err != nil {
+		return Public{}, fmt.Errorf("%w: %s", ErrTruncated, "its inner fields do not fit its length")
+	}
+	if _, ok := key.(*ssh.Certificate); ok {
+		return Public{}, ErrCertificate
+	}
+	if plaintext.HasControl(comment) {
+		return Public{}, ErrComment
+	}
+	return Public{Blob: key.Marshal(), Comment: comment}, nil
+}
+
+// ReadPublic reads one public half in the one-line form of sshd(8),
+// "AUTHORIZED_KEYS FILE FORMAT", without options: type, base64, comment.
+// Surrounding blanks, blank lines, '#' lines and CRLF are tolerated.
+func ReadPublic(file []byte) (Public, error) {
+	if len(file) > MaxPublicFile {
+		// Even then say the more important thing first.
+		if LooksPrivate(file[:MaxPublicFile]) {
+			return Public{}, ErrPrivateKey
+		}
+		return Public{}, fmt.Errorf("%w: %d bytes, the limit is %d", ErrTooLarge, len(file), MaxPublicFile)
+	}
+	if LooksPrivate(file) {
+		return Public{}, ErrPrivateKey
+	}
+	if bytes.IndexByte(file, 0) >= 0 {
+		return Public{}, ErrNUL
+	}
+	var lines []string
+	for line := range strings.Lines(string(file)) {
+		line = strings.Trim(line, " \t\r\n")
+		if line != "" && line[0] != '#' {
+			lines = append(lines, line)
+		}
+	}
+	switch {
+	case len(lines) == 0:
+		return Public{}, ErrEmpty
+	case len(lines) > 1 && looksLikeLine(lines[1]):
+		return Public{}, fmt.Errorf("%w (%d lines)", ErrSeveralKeys, len(lines))
+	case len(lines) > 1 && looksLikeLine(lines[0]):
+		return Public{}, fmt.Errorf("%w: it goes on over %d lines where a public key is one line", ErrNotAKey, len(lines))
+	}
+	return readLine(lines[0])
+}
+
+func readLine(line string) (Public, error) {
+	name, rest, _ := strings.Cut(line, " ")
+	if !knownType(name) {
+		if isCertType(name) {
+			return Public{}, ErrCertificate
+		}
+		if strings.HasPrefix(name, "ssh-") || strings.HasPrefix(name, "ecdsa-") || strings.HasPrefix(name, "sk-") {
+			return Public{}, fmt.Errorf("%w; this reads %s", ErrUnknownType, strings.Join(types, ", "))
+		}
+		return Public{}, fmt.Errorf("%w: a public key is one line such as \"ssh-ed25519 AAAA... comment\"", ErrNotAKey)
+	}
+	b64, comment, _ := strings.Cut(strings.TrimLeft(rest, " \t"), " ")
+	if b64 == "" {
+		return Public{}, fmt.Errorf("%w: nothing follows the type", ErrTruncated)
+	}
+	blob, err := base64.StdEncoding.DecodeString(b64)
+	if err != nil {
+		if len(strings.TrimRight(b64, "="))%4 == 1 || strings.Trim(b64, base64Alphabet) == "" {
+			return Public{}, fmt.Errorf("%w: the base64 ends in the middle of a group; copy the whole line again", ErrTruncated)
+		}
+		return Public{}, fmt.Errorf("%w; copy the whole line again", ErrBase64)
+	}
+	inner, ok := blobType(blob)
+	if !ok {
+		return Public{}, fmt.Errorf("%w: it does not even hold its type; copy the whole line again", ErrTruncated)
+	}
+	if inner != name {
+		return Public{}, fmt.Errorf("%w: the line says %s, the key says %s", ErrType, name, plaintext.Line(plaintext.Cut(inner, 40)))
+	}
+	return FromBlob(blob, strings.TrimSpace(comment))
+}
+
+const base64Alphabet = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/="
+
+var types = []string{
+	ssh.KeyAlgoED25519, ssh.KeyAlgoRSA, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521,
+	ssh.KeyAlgoSKED25519, ssh.KeyAlgoSKECDSA256,
+}
+
+func knownType(s string) bool {
+	for _, t := range types {
+		if s == t {
+			return true
+		}
+	}
+	return false
+}
+
+func isCertType(s string) bool { return strings.HasSuffix(s, "-cert-v01@openssh.com") }
+
+func looksLikeLine(s string) bool {
+	name, _, _ := strings.Cut(s, " ")
+	return knownType(name) || isCertType(name)
+}
+
+func blobType(blob []byte) (string, bool) {
+	if len(blob) < 4 {
+		return "", false
+	}
+	n := binary.BigEndian.Uint32(blob)
+	if n == 0 || uint64(n) > uint64(len(blob)-4) {
+		return "", false
+	}
+	return string(blob[4 : 4+n]), true
+}
+
+// LooksPrivate tells whether text holds a private key, or a recognisable part
+// of one, in any format that is in use: it errs on the side of yes.
+func LooksPrivate(file []byte) bool {
+	flat := bytes.ToUpper(bytes.Map(func(r rune) rune {
+		if r == ' ' || r == '\t' || r == '\r' || r == '\n' || r == 0 || r == 0xfeff {
+			return -1
+		}
+		return r
+	}, file))
+	for _, mark := range []string{
+		"PRIVATEKEY-----",              // PEM of every sort, RFC 7468
+		"ENCRYPTEDPRIVATEKEY----",      // RFC 4716's private cousin
+		"PRIVATE-LINES:",               // PPK
+		"PRIVATE-MAC:",                 // PPK
+		"B3BLBNNZAC1RZXKTDJ",           // "openssh-key-v1" in base64, its PEM header lost
+		"OPENSSH-KEY-V1",               // the same, decoded
+		"AGE-SECRET-KEY-1",             // an age identity
+		"USER-KEY-FILE-2:SSH",          // PPK 2
+		"USER-KEY-FILE-3:SSH",          // PPK 3
+		"USER-KEY-FILE-2:ECDSA",        //
+		"USER-KEY-FILE-3:ECDSA",        //
+		"\x30\x2E\x02\x01\x00\x30\x05", // PKCS#8 Ed25519 as bare DER
+	} {
+		if bytes.Contains(flat, []byte(mark)) {
+			return true
+		}
+	}
+	return false
+}
+
+// Type returns the type of the key as it stands on its line, such as "ssh-ed25519".
+func (p Public) Type() string {
+	t, _ := blobType(p.Blob)
+	return t
+}
+
+// Kind returns a short name for people, with the size where it differs:
+// ed25519, rsa-3072, ecdsa-256, sk-ed25519.
+func (p Public) Kind() string {
+	switch t := p.Type(); t {
+	case ssh.KeyAlgoED25519:
+		return "ed25519"
+	case ssh.KeyAlgoRSA:
+		return fmt.Sprintf("rsa-%d", p.Bits())
+	case ssh.KeyAlgoSKED25519:
+		return "sk-ed25519"
+	case ssh.KeyAlgoSKECDSA256:
+		return "sk-ecdsa-256"
+	default:
+		return "ecdsa-" + strings.TrimPrefix(t, "ecdsa-sha2-nistp")
+	}
+}
+
+// Bits returns the size of an RSA modulus in bits, and 0 for every other kind.
+func (p Public) Bits() int {
+	key, err := ssh.ParsePublicKey(p.Blob)
+	if err != nil {
+		return 0
+	}
+	if c, ok := key.(ssh.CryptoPublicKey); ok {
+		if r, ok := c.CryptoPublicKey().(*rsa.PublicKey); ok {
+			return r.N.BitLen()
+		}
+	}
+	return 0
+}
+
+// ErrWeak says that a key is too weak to be placed on an instance.
+var ErrWeak = errors.New("too weak to be placed")
+
+// Placeable returns nil if the key may be placed on an instance. The error
+// wraps ErrWeak: RSA under 2048 bits is recorded, never placed.
+func (p Public) Placeable() error {
+	if n := p.Bits(); n > 0 && n < 2048 {
+		return fmt.Errorf("%w: RSA of %d bits; 2048 is the least", ErrWeak, n)
+	}
+	return nil
+}
+
+// Line returns the one-line form of sshd(8), without a newline.
+func (p Public) Line() string {
+	s := p.Type() + " " + base64.StdEncoding.EncodeToString(p.Blob)
+	if p.Comment != "" {
+		s += " " + p.Comment
+	}
+	return s
+}
+
+// Fingerprint returns "SHA256:" and the unpadded base64 of the blob's SHA-256,
+// as ssh-keygen -l prints it.
+func (p Public) Fingerprint() string { return Fingerprint(p.Blob) }
+
+// Fingerprint is Public.Fingerprint for a bare blob.
+func Fingerprint(blob []byte) string {
+	sum := sha256.Sum256(blob)
+	return "SHA256:" + base64.RawStdEncoding.EncodeToString(sum[:])
+}
+
+// FingerprintMD5 returns "MD5:" and the colon-separated hex of the blob's MD5,
+// as ssh-keygen -l -E md5 prints it (RFC 4716 section 4).
+func (p Public) FingerprintMD5() string {
+	sum := md5.Sum(p.Blob)
+	h := hex.EncodeToString(sum[:])
+	var parts []string
+	for i := 0; i < len(h); i += 2 {
+		parts = append(parts, h[i:i+2])
+	}
+	return "MD5:" + strings.Join(parts, ":")
+}

@@ -1,0 +1,63 @@
+// Package standin is the stand-in cloud: a small simulated cloud for trying
+// and testing Plum Latch. It has an HTTP interface of its own; its instances
+// are folders, each served by an in-process SSH server that obeys
+// authorized_keys as OpenSSH does. It is for scale, clouds and faults, and
+// proves nothing about a real door.
+package standin
+
+// Region is a place where instances run.
+type Region struct {
+	Name  string `json:"name"`
+	Title string `json:"title"`
+}
+
+// Image is what an instance's root volume is made from.
+type Image struct {
+	Name      string   `json:"name"`
+	Title     string   `json:"title"`
+	LoginUser string   `json:"login_user"`
+	KeyTypes  []string `json:"key_types"` // that its SSH server takes, as on a key's line
+	Banner    string   `json:"-"`         // SSH identification string, RFC 4253 section 4.2
+}
+
+// Size is how large an instance is.
+type Size struct {
+	Name     string `json:"name"`
+	CPUs     int    `json:"cpus"`
+	MemoryMB int    `json:"memory_mb"`
+	DiskGB   int    `json:"disk_gb"`
+}
+
+var allTypes = []string{
+	"ssh-ed25519", "ssh-rsa", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521",
+	"sk-ssh-ed25519@openssh.com", "sk-ecdsa-sha2-nistp256@openssh.com",
+}
+
+// Regions, Images and Sizes are the invented ferry line's catalogue. Every
+// region has the image debian-12 and the size small.
+var (
+	Regions = []Region{
+		{"north-pier", "North Pier"},
+		{"south-pier", "South Pier"},
+		{"skerry-island", "Skerry Island"},
+	}
+	Images = []Image{
+		{"debian-12", "Debian 12", "debian", allTypes, "SSH-2.0-OpenSSH_9.2p1 standin-debian"},
+		{"harrow-linux-4", "Harrow Linux 4", "deckhand", allTypes, "SSH-2.0-OpenSSH_9.3 standin-harrow"},
+		{"tideline-2", "Tideline 2 (no RSA)", "keeper", []string{"ssh-ed25519", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521"}, "SSH-2.0-OpenSSH_9.6 standin-tideline"},
+	}
+	Sizes = []Size{
+		{"small", 1, 1024, 10},
+		{"medium", 2, 4096, 20},
+		{"large", 4, 16384, 80},
+	}
+)
+
+func imageByName(name string) (Image, bool) {
+	for _, i := range Images {
+		if i.Name == name {
+			return i, true
+		}
+	}
+	return Image{}, false
+}

@@ -1,0 +1,432 @@
+package standin
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"slices"
+	"sort"
+	"sync"
+	"time"
+)
+
+// State is where an instance is in its life.
+type State string
+
+// The states. Pending, Stopping and Removing end by themselves.
+const (
+	Pending  State = "pending"
+	Running  State = "running"
+	Stopping State = "stopping"
+	Stopped  State = "stopped"
+	Removing State = "removing"
+	Removed  State = "removed"
+)
+
+// Instance is one machine, as the stand-in keeps it and shows it.
+type Instance struct {
+	ID        string    `json:"id"`
+	Name      string    `json:"name"`
+	Region    string    `json:"region"`
+	Image     string    `json:"image"`
+	Size      string    `json:"size"`
+	State     State     `json:"state"`
+	Address   string    `json:"address"` // empty while stopped: addresses are dynamic
+	Port      int       `json:"port"`
+	LoginUser string    `json:"login_user"`
+	Created   time.Time `json:"created"`
+	Booted    time.Time `json:"booted"`
+}
+
+type stored struct {
+	Instance
+	UserData   string `json:"user_data"`
+	FirstBoot  bool   `json:"first_boot_done"`
+	Token      string `json:"client_token"`
+	LaunchHash string `json:"launch_hash"`
+
+	server *server
+}
+
+// Options configure a Cloud. Folder and Network are needed.
+type Options struct {
+	Folder  string        // where everything is kept
+	Network netip.Prefix  // IPv4 block on loopback that the instances' addresses come from
+	Port    int           // of every instance's SSH server; 2222 if 0
+	Pace    time.Duration // how long a change of state takes; 400 ms if 0
+	Log     *slog.Logger  // slog.Default() if nil
+	Now     func() time.Time
+}
+
+// Cloud is a running stand-in cloud.
+type Cloud struct {
+	opts Options
+	root *os.Root // of the folder
+
+	mu        sync.Mutex
+	instances map[string]*stored
+	next      uint32 // the address given out last, as an offset into the network
+	serial    int
+	closed    bool
+	timers    sync.WaitGroup
+	quit      chan struct{}
+}
+
+// firstOffset leaves the lowest addresses of the block to the service and to people.
+const firstOffset = 256
+
+// Open loads the cloud of the folder, or begins a new one, and starts the
+// instances that were running, at the addresses that they had.
+func Open(o Options) (*Cloud, error) {
+	if o.Port == 0 {
+		o.Port = 2222
+	}
+	if o.Pace == 0 {
+		o.Pace = 400 * time.Millisecond
+	}
+	if o.Log == nil {
+		o.Log = slog.Default()
+	}
+	if o.Now == nil {
+		o.Now = time.Now
+	}
+	if !o.Network.Addr().Is4() || o.Network.Bits() > 20 || !o.Network.Addr().IsLoopback() {
+		return nil, fmt.Errorf("network %s: give an IPv4 block of 127.0.0.0/8 of /20 or larger, such as 127.31.0.0/16", o.Network)
+	}
+	if err := os.MkdirAll(filepath.Join(o.Folder, "instances"), 0o700); err != nil {
+		return nil, err
+	}
+	root, err := os.OpenRoot(o.Folder)
+	if err != nil {
+		return nil, err
+	}
+	c := &Cloud{opts: o, root: root, instances: map[string]*stored{}, next: firstOffset, quit: make(chan struct{})}
+	if err := c.load(); err != nil {
+		root.Close()
+		return nil, err
+	}
+	for _, in := range c.instances {
+		if err := c.resume(in); err != nil {
+			c.Close()
+			return nil, err
+		}
+	}
+	return c, nil
+}
+
+// resume brings an instance back to where it was when the stand-in last ended.
+func (c *Cloud) resume(in *stored) error {
+	switch in.State {
+	case Running:
+		return c.serve(in)
+	case Pending:
+		c.later(in.ID, c.boot)
+	case Stopping:
+		c.later(in.ID, c.halt)
+	case Removing:
+		c.later(in.ID, c.erase)
+	}
+	return nil
+}
+
+// Close ends every SSH server; the instances stay as they are for the next Open.
+func (c *Cloud) Close() error {
+	c.mu.Lock()
+	if c.closed {
+		c.mu.Unlock()
+		return nil
+	}
+	c.closed = true
+	close(c.quit)
+	for _, in := range c.instances {
+		if in.server != nil {
+			in.server.Close()
+		}
+	}
+	c.mu.Unlock()
+	c.timers.Wait()
+	return c.root.Close()
+}
+
+type stateFile struct {
+	Next      uint32    `json:"next_address"`
+	Serial    int       `json:"serial"`
+	Instances []*stored `json:"instances"`
+}
+
+const stateName = "cloud.json"
+
+func (c *Cloud) load() error {
+	data, err := c.root.ReadFile(stateName)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	var f stateFile
+	if err := json.Unmarshal(data, &f); err != nil {
+		return fmt.Errorf("%s is damaged: %w; remove the stand-in's folder to begin anew", filepath.Join(c.opts.Folder, stateName), err)
+	}
+	c.next, c.serial = f.Next, f.Serial
+	for _, in := range f.Instances {
+		c.instances[in.ID] = in
+	}
+	return nil
+}
+
+// save writes the state; the caller holds mu.
+func (c *Cloud) save() error {
+	f := stateFile{Next: c.next, Serial: c.serial}
+	for _, in := range c.instances {
+		f.Instances = append(f.Instances, in)
+	}
+	sort.Slice(f.Instances, func(i, j int) bool { return f.Instances[i].ID < f.Instances[j].ID })
+	data, err := json.MarshalIndent(f, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := c.root.WriteFile(stateName+".new", data, 0o600); err != nil {
+		return err
+	}
+	return c.root.Rename(stateName+".new", stateName)
+}
+
+// Errors of the Cloud's calls.
+var (
+	ErrNotFound = errors.New("no such instance")
+	ErrState    = errors.New("not in this state")
+	ErrInvalid  = errors.New("invalid request")
+	ErrToken    = errors.New("this client token was used for another launch")
+)
+
+// Launch is a request for a new instance.
+type Launch struct {
+	ClientToken string `json:"client_token"` // the same token launches once
+	Name        string `json:"name"`
+	Region      string `json:"region"`
+	Image       string `json:"image"`
+	Size        string `json:"size"`
+	UserData    string `json:"user_data"`
+}
+
+// Launch begins a new instance and returns it, pending. With a ClientToken
+// that was used before for the same launch, it returns that instance.
+func (c *Cloud) Launch(l Launch) (Instance, error) {
+	image, ok := imageByName(l.Image)
+	switch {
+	case l.ClientToken == "":
+		return Instance{}, fmt.Errorf("%w: client_token is missing", ErrInvalid)
+	case !slices.ContainsFunc(Regions, func(r Region) bool { return r.Name == l.Region }):
+		return Instance{}, fmt.Errorf("%w: unknown region", ErrInvalid)
+	case !ok:
+		return Instance{}, fmt.Errorf("%w: unknown image", ErrInvalid)
+	case !slices.ContainsFunc(Sizes, func(s Size) bool { return s.Name == l.Size }):
+		return Instance{}, fmt.Errorf("%w: unknown size", ErrInvalid)
+	case len(l.UserData) > 16<<10:
+		return Instance{}, fmt.Errorf("%w: user data is over 16 KiB", ErrInvalid)
+	}
+	hash, err := json.Marshal(l)
+	if err != nil {
+		return Instance{}, err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, in := range c.instances {
+		if in.Token == l.ClientToken {
+			if in.LaunchHash != string(hash) {
+				return Instance{}, ErrToken
+			}
+			return in.Instance, nil
+		}
+	}
+	c.serial++
+	in := &stored{
+		Instance: Instance{
+			ID: fmt.Sprintf("hull-%05d", c.serial), Name: l.Name, Region: l.Region, Image: l.Image, Size: l.Size,
+			State: Pending, Port: c.opts.Port, LoginUser: image.LoginUser, Created: c.opts.Now().UTC(),
+		},
+		UserData: l.UserData, Token: l.ClientToken, LaunchHash: string(hash),
+	}
+	c.instances[in.ID] = in
+	if err := c.save(); err != nil {
+		delete(c.instances, in.ID)
+		return Instance{}, err
+	}
+	c.later(in.ID, c.boot)
+	return in.Instance, nil
+}
+
+// Get returns one instance, or ErrNotFound.
+func (c *Cloud) Get(id string) (Instance, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	in, ok := c.instances[id]
+	if !ok {
+		return Instance{}, ErrNotFound
+	}
+	return in.Instance, nil
+}
+
+// List returns the instances of a region, or of all with "", by ID.
+func (c *Cloud) List(region string) []Instance {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	out := []Instance{}
+	for _, in := range c.instances {
+		if region == "" || in.Region == region {
+			out = append(out, in.Instance)
+		}
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].ID < out[j].ID })
+	return out
+}
+
+// Stop begins to stop a running instance; one that is stopping or stopped stays so.
+func (c *Cloud) Stop(id string) (Instance, error) {
+	return c.change(id, []State{Running}, []State{Stopping, Stopped}, Stopping, c.halt)
+}
+
+// Start begins to start a stopped instance, under a new address.
+func (c *Cloud) Start(id string) (Instance, error) {
+	return c.change(id, []State{Stopped}, []State{Pending, Running}, Pending, c.boot)
+}
+
+// Remove begins to remove an instance with its root volume.
+func (c *Cloud) Remove(id string) (Instance, error) {
+	return c.change(id, []State{Running, Stopped, Pending, Stopping}, []State{Removing, Removed}, Removing, c.erase)
+}
+
+func (c *Cloud) change(id string, from, done []State, to State, then func(*stored) error) (Instance, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	in, ok := c.instances[id]
+	switch {
+	case !ok:
+		return Instance{}, ErrNotFound
+	case slices.Contains(done, in.State):
+		return in.Instance, nil
+	case !slices.Contains(from, in.State):
+		return Instance{}, fmt.Errorf("%w: the instance is %s", ErrState, in.State)
+	}
+	in.State = to
+	if err := c.save(); err != nil {
+		return Instance{}, err
+	}
+	c.later(id, then)
+	return in.Instance, nil
+}
+
+// later runs f on the instance after the pace, unless its state has moved on
+// by then; the caller holds mu, and so does f.
+func (c *Cloud) later(id string, f func(*stored) error) {
+	was := c.instances[id].State
+	c.timers.Go(func() {
+		select {
+		case <-c.quit:
+			return
+		case <-time.After(c.opts.Pace):
+		}
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		in, ok := c.instances[id]
+		if c.closed || !ok || in.State != was {
+			return
+		}
+		if err := f(in); err != nil {
+			c.opts.Log.Error("instance", "id", id, "state", in.State, "error", err)
+			return
+		}
+		if err := c.save(); err != nil {
+			c.opts.Log.Error("save", "error", err)
+		}
+	})
+}
+
+func (c *Cloud) boot(in *stored) error {
+	if err := c.makeDisk(in); err != nil {
+		return err
+	}
+	in.Address = c.newAddress()
+	in.Booted = c.opts.Now().UTC()
+	if err := c.firstBoot(in); err != nil {
+		return err
+	}
+	in.State = Running
+	return c.serve(in)
+}
+
+func (c *Cloud) halt(in *stored) error {
+	c.unserve(in)
+	in.State, in.Address = Stopped, ""
+	return nil
+}
+
+func (c *Cloud) erase(in *stored) error {
+	c.unserve(in)
+	in.State, in.Address = Removed, ""
+	return c.root.RemoveAll(diskName(in.ID))
+}
+
+func (c *Cloud) unserve(in *stored) {
+	if in.server != nil {
+		in.server.Close()
+		in.server = nil
+	}
+}
+
+func (c *Cloud) serve(in *stored) error {
+	image, _ := imageByName(in.Image)
+	s, err := listen(c.opts, filepath.Join(c.opts.Folder, diskName(in.ID)), in.Instance, image)
+	if err != nil {
+		return fmt.Errorf("instance %s: %w", in.Name, err)
+	}
+	in.server = s
+	return nil
+}
+
+// newAddress returns the next address of the block that nobody has. Addresses
+// come back into use only after the whole block was gone through, so that an
+// instance that was stopped starts with another one.
+func (c *Cloud) newAddress() string {
+	used := map[string]bool{}
+	for _, in := range c.instances {
+		used[in.Address] = true
+	}
+	size := uint32(1) << (32 - c.opts.Network.Bits())
+	base := c.opts.Network.Masked().Addr().As4()
+	for {
+		c.next++
+		if c.next >= size-1 {
+			c.next = firstOffset
+		}
+		n := uint32(base[0])<<24 | uint32(base[1])<<16 | uint32(base[2])<<8 | uint32(base[3])
+		n += c.next
+		if last := byte(n); last == 0 || last == 255 {
+			continue
+		}
+		a := netip.AddrFrom4([4]byte{byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)}).String()
+		if !used[a] {
+			return a
+		}
+	}
+}
+
+// BootOutput returns what the instance printed on its console so far.
+func (c *Cloud) BootOutput(_ context.Context, id string) (string, error) {
+	if _, err := c.Get(id); err != nil {
+		return "", err
+	}
+	data, err := c.root.ReadFile(diskName(id) + ".console")
+	if errors.Is(err, os.ErrNotExist) {
+		return "", nil
+	}
+	return string(data), err
+}
+
+func diskName(id string) string { return "instances/" + id }

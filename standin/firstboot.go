@@ -1,0 +1,184 @@
+package standin
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"strings"
+	"time"
+
+	"go.yaml.in/yaml/v3"
+
+	"plumlatch/core/authkeys"
+	"plumlatch/core/hostkeys"
+	"plumlatch/core/keypair"
+)
+
+const hostKeyFile = "etc/ssh/ssh_host_ed25519_key"
+
+// makeDisk makes the root volume from the image, unless it stands already.
+func (c *Cloud) makeDisk(in *stored) error {
+	root := diskName(in.ID)
+	if _, err := c.root.Stat(root + "/etc/passwd"); err == nil {
+		return nil
+	}
+	home := "home/" + in.LoginUser
+	for _, dir := range []struct {
+		name string
+		mode fs.FileMode
+	}{{"etc/ssh/sshd_config.d", 0o755}, {"root/.ssh", 0o700}, {home, 0o755}, {"tmp", 0o777}, {"var/log", 0o755}} {
+		name := root + "/" + dir.name
+		if err := c.root.MkdirAll(name, 0o755); err != nil {
+			return err
+		}
+		if err := c.root.Chmod(name, dir.mode); err != nil { // the umask took some of it
+			return err
+		}
+	}
+	image, _ := imageByName(in.Image)
+	for name, text := range map[string]string{
+		"etc/hostname":          in.Name + "\n",
+		"etc/group":             fmt.Sprintf("root:x:0:\n%[1]s:x:1000:\n", in.LoginUser),
+		"etc/os-release":        fmt.Sprintf("PRETTY_NAME=%q\nID=%s\n", image.Title, image.Name),
+		"etc/ssh/sshd_config":   "Include /etc/ssh/sshd_config.d/*.conf\nUsePAM yes\nSubsystem sftp internal-sftp\n",
+		home + "/.profile":      "# ~/.profile of " + in.LoginUser + "\n",
+		"etc/passwd":            fmt.Sprintf("root:x:0:0:root:/root:/bin/sh\n%[1]s:x:1000:1000::/home/%[1]s:/bin/sh\n", in.LoginUser),
+		"var/log/boot-messages": "kernel: Linux (stand-in)\n",
+	} {
+		if err := c.writeFile(root+"/"+name, text, 0o644); err != nil {
+			return err
+		}
+	}
+	pair, err := keypair.Create(keypair.Ed25519, "root@"+in.Name)
+	if err != nil {
+		return err
+	}
+	private, err := pair.OpenSSH(nil)
+	if err != nil {
+		return err
+	}
+	return errors.Join(
+		c.writeFile(root+"/"+hostKeyFile, string(private), 0o600),
+		c.writeFile(root+"/"+hostKeyFile+".pub", pair.Public.Line()+"\n", 0o644),
+	)
+}
+
+func (c *Cloud) writeFile(name, text string, mode fs.FileMode) error {
+	if err := c.root.WriteFile(name, []byte(text), mode); err != nil {
+		return err
+	}
+	return c.root.Chmod(name, mode)
+}
+
+// cloudConfig is as much of "#cloud-config" as the stand-in's first boot knows.
+type cloudConfig struct {
+	Hostname    string    `yaml:"hostname"`
+	Keys        []string  `yaml:"ssh_authorized_keys"`
+	Users       yaml.Node `yaml:"users"`
+	PasswordSSH any       `yaml:"ssh_pwauth"`
+	DisableRoot *bool     `yaml:"disable_root"`
+}
+
+type cloudUser struct {
+	Name string   `yaml:"name"`
+	Keys []string `yaml:"ssh_authorized_keys"`
+}
+
+// firstBoot does what cloud-init does with user data at the first boot, so far
+// as it is modelled, and writes the console.
+func (c *Cloud) firstBoot(in *stored) error {
+	root := diskName(in.ID)
+	var console strings.Builder
+	fmt.Fprintf(&console, "[    0.000000] stand-in kernel, instance %s\n[    0.812000] root volume mounted\n", in.ID)
+	if !in.FirstBoot {
+		var cfg cloudConfig
+		if strings.HasPrefix(in.UserData, "#cloud-config") {
+			if err := yaml.Unmarshal([]byte(in.UserData), &cfg); err != nil {
+				fmt.Fprintf(&console, "cloud-init: failed to parse user data as cloud-config\n")
+			}
+		}
+		if err := c.placeKeys(in, cfg, &console); err != nil {
+			return err
+		}
+		passwords := "yes"
+		if cfg.PasswordSSH == false || cfg.PasswordSSH == "false" || cfg.PasswordSSH == "no" {
+			passwords = "no"
+		}
+		if err := c.writeFile(root+"/etc/ssh/sshd_config.d/50-cloud-init.conf", "PasswordAuthentication "+passwords+"\n", 0o600); err != nil {
+			return err
+		}
+		line, err := c.root.ReadFile(root + "/" + hostKeyFile + ".pub")
+		if err != nil {
+			return err
+		}
+		pub, err := keypair.ReadPublic(line)
+		if err != nil {
+			return err
+		}
+		block, err := hostkeys.FingerprintBlock(in.Name, [][]byte{pub.Blob})
+		if err != nil {
+			return err
+		}
+		for l := range strings.Lines(block) {
+			console.WriteString("<14>cloud-init[412]: " + l)
+		}
+		in.FirstBoot = true
+	}
+	fmt.Fprintf(&console, "cloud-init: finished, datasource stand-in\n\n%s login: ", in.Name)
+	f, err := c.root.OpenFile(root+".console", os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteString(console.String())
+	return errors.Join(err, f.Close())
+}
+
+// placeKeys gives the login user its keys, and puts the same into root's file
+// with a forced command that says which user to use, as first boot commonly does.
+func (c *Cloud) placeKeys(in *stored, cfg cloudConfig, console *strings.Builder) error {
+	byUser := map[string][]string{}
+	hasDefault := cfg.Users.Kind == 0
+	for _, n := range cfg.Users.Content {
+		var u cloudUser
+		if n.Kind == yaml.ScalarNode {
+			hasDefault = hasDefault || n.Value == "default"
+		} else if err := n.Decode(&u); err == nil {
+			byUser[u.Name] = append(byUser[u.Name], u.Keys...)
+		}
+	}
+	if hasDefault { // without it, top-level keys are nobody's
+		byUser[in.LoginUser] = append(append([]string{}, cfg.Keys...), byUser[in.LoginUser]...)
+	}
+	for user, keys := range byUser {
+		if user != in.LoginUser {
+			fmt.Fprintf(console, "cloud-init: user %q is not modelled by the stand-in\n", user)
+			continue
+		}
+		if len(keys) == 0 {
+			continue
+		}
+		home := diskName(in.ID) + "/home/" + user
+		if err := c.root.Mkdir(home+"/.ssh", 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+			return err
+		}
+		if err := c.writeFile(home+"/.ssh/authorized_keys", strings.Join(keys, "\n")+"\n", 0o600); err != nil {
+			return err
+		}
+		if cfg.DisableRoot != nil && !*cfg.DisableRoot {
+			continue
+		}
+		var forRoot strings.Builder
+		for _, k := range keys {
+			for _, l := range authkeys.Parse([]byte(k), time.UTC) {
+				if p, err := keypair.FromBlob(l.Blob, l.Comment); l.Err == nil && err == nil {
+					fmt.Fprintf(&forRoot, `no-port-forwarding,no-agent-forwarding,no-X11-forwarding,command="echo 'Log in as %s here, not as root.'; exit 142" %s`+"\n", user, p.Line())
+				}
+			}
+		}
+		if err := c.writeFile(diskName(in.ID)+"/root/.ssh/authorized_keys", forRoot.String(), 0o600); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,264 @@
+package standin
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/netip"
+	"os"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"plumlatch/core/authkeys"
+)
+
+// server is the SSH server of one running instance.
+type server struct {
+	in       Instance
+	image    Image
+	root     *os.Root
+	config   *ssh.ServerConfig
+	listener net.Listener
+	log      *slog.Logger
+	now      func() time.Time
+
+	mu    sync.Mutex
+	conns map[net.Conn]bool
+	done  bool
+	wg    sync.WaitGroup
+}
+
+// maxAuthTries is OpenSSH's MaxAuthTries.
+const maxAuthTries = 6
+
+// listen starts the SSH server of an instance over its root volume.
+func listen(o Options, disk string, in Instance, image Image) (*server, error) {
+	root, err := os.OpenRoot(disk)
+	if err != nil {
+		return nil, err
+	}
+	s := &server{in: in, image: image, root: root, log: o.Log.With("instance", in.ID), now: o.Now, conns: map[net.Conn]bool{}}
+	key, err := root.ReadFile(hostKeyFile)
+	if err != nil {
+		root.Close()
+		return nil, err
+	}
+	signer, err := ssh.ParsePrivateKey(key)
+	if err != nil {
+		root.Close()
+		return nil, fmt.Errorf("host key: it cannot be read") // the cause could quote it
+	}
+	s.config = &ssh.ServerConfig{
+		ServerVersion:     image.Banner,
+		MaxAuthTries:      maxAuthTries,
+		PublicKeyCallback: s.authorize,
+	}
+	if conf, err := root.ReadFile("etc/ssh/sshd_config.d/50-cloud-init.conf"); err == nil && strings.Contains(string(conf), "PasswordAuthentication yes") {
+		s.config.PasswordCallback = func(ssh.ConnMetadata, []byte) (*ssh.Permissions, error) {
+			return nil, errors.New("no user of a stand-in has a password")
+		}
+	}
+	s.config.AddHostKey(signer)
+	s.listener, err = net.Listen("tcp4", net.JoinHostPort(in.Address, strconv.Itoa(in.Port)))
+	if err != nil {
+		root.Close()
+		return nil, fmt.Errorf("SSH server: %w; is another stand-in using this block? (NET= moves it)", err)
+	}
+	s.wg.Go(s.accept)
+	return s, nil
+}
+
+// Close ends the server and every connection to it, and returns when they are gone.
+func (s *server) Close() error {
+	s.mu.Lock()
+	s.done = true
+	s.listener.Close()
+	for c := range s.conns {
+		c.Close()
+	}
+	s.mu.Unlock()
+	s.wg.Wait()
+	return s.root.Close()
+}
+
+func (s *server) accept() {
+	for {
+		conn, err := s.listener.Accept()
+		if err != nil {
+			return
+		}
+		s.mu.Lock()
+		if s.done {
+			s.mu.Unlock()
+			conn.Close()
+			return
+		}
+		s.conns[conn] = true
+		s.mu.Unlock()
+		s.wg.Go(func() {
+			defer func() {
+				conn.Close()
+				s.mu.Lock()
+				delete(s.conns, conn)
+				s.mu.Unlock()
+			}()
+			s.handle(conn)
+		})
+	}
+}
+
+// loginGrace is OpenSSH's LoginGraceTime.
+const loginGrace = 2 * time.Minute
+
+func (s *server) handle(conn net.Conn) {
+	_ = conn.SetDeadline(time.Now().Add(loginGrace))
+	sc, channels, requests, err := ssh.NewServerConn(quick(conn), s.config)
+	if err != nil {
+		return
+	}
+	_ = conn.SetDeadline(time.Time{})
+	defer sc.Close()
+	go ssh.DiscardRequests(requests)
+	var wg sync.WaitGroup
+	for ch := range channels {
+		if ch.ChannelType() != "session" {
+			_ = ch.Reject(ssh.Prohibited, "the stand-in opens sessions only")
+			continue
+		}
+		wg.Go(func() { s.session(sc, ch) })
+	}
+	wg.Wait()
+}
+
+// quickConn acknowledges at once what it reads: the OpenSSH client waits 40 ms
+// for a delayed acknowledgement otherwise.
+type quickConn struct {
+	net.Conn
+	raw syscall.RawConn
+}
+
+func quick(c net.Conn) net.Conn {
+	t, ok := c.(*net.TCPConn)
+	if !ok {
+		return c
+	}
+	raw, err := t.SyscallConn()
+	if err != nil {
+		return c
+	}
+	return &quickConn{c, raw}
+}
+
+func (q *quickConn) Read(p []byte) (int, error) {
+	n, err := q.Conn.Read(p)
+	_ = q.raw.Control(func(fd uintptr) {
+		_ = syscall.SetsockoptInt(int(fd), syscall.IPPROTO_TCP, syscall.TCP_QUICKACK, 1)
+	})
+	return n, err
+}
+
+// Extensions of ssh.Permissions by which authorize tells session what it found.
+const (
+	extCommand = "command"
+	extNoPTY   = "no-pty"
+)
+
+var errRefused = errors.New("refused")
+
+// authorize is asked for each public key, before any signature (RFC 4252
+// section 7), and decides as sshd does with PAM and StrictModes on.
+func (s *server) authorize(c ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
+	if !slices.Contains(s.image.KeyTypes, key.Type()) {
+		return nil, errRefused
+	}
+	user, ok := s.lookup(c.User())
+	if !ok {
+		return nil, errRefused
+	}
+	host, _, err := net.SplitHostPort(c.RemoteAddr().String())
+	if err != nil {
+		return nil, errRefused
+	}
+	if a, err := netip.ParseAddr(host); err == nil {
+		host = a.Unmap().String()
+	}
+	for _, name := range []string{".ssh/authorized_keys", ".ssh/authorized_keys2"} {
+		file, err := s.readStrictly(user, name)
+		if err != nil {
+			continue
+		}
+		d := authkeys.Decide(authkeys.Parse(file, time.UTC), key.Marshal(), host, s.now())
+		if !d.Allowed {
+			continue
+		}
+		p := &ssh.Permissions{Extensions: map[string]string{}}
+		if d.Line.Options.HasCommand {
+			p.Extensions[extCommand] = d.Line.Options.Command
+		}
+		if d.Line.Options.NoPTY {
+			p.Extensions[extNoPTY] = "yes"
+		}
+		return p, nil
+	}
+	return nil, errRefused
+}
+
+type account struct {
+	name string
+	uid  int
+	home string // below the root, without a leading slash
+}
+
+func (s *server) lookup(name string) (account, bool) {
+	passwd, err := s.root.ReadFile("etc/passwd")
+	if err != nil {
+		return account{}, false
+	}
+	for line := range bytes.Lines(passwd) {
+		f := strings.Split(strings.TrimSpace(string(line)), ":")
+		if len(f) == 7 && f[0] == name {
+			uid, err := strconv.Atoi(f[2])
+			return account{name: name, uid: uid, home: strings.TrimPrefix(path.Clean(f[5]), "/")}, err == nil
+		}
+	}
+	return account{}, false
+}
+
+var errModes = errors.New("ownership or modes are bad")
+
+// readStrictly reads a file below a home as sshd with StrictModes does
+// (auth_secure_path): a regular file, and no part of the way from it up to the
+// home writable by group or others. Every file of the disk counts as owned by
+// whom it should be: on a stand-in there is one real owner only.
+func (s *server) readStrictly(user account, name string) ([]byte, error) {
+	full := path.Join(user.home, name)
+	fi, err := s.root.Stat(full)
+	if err != nil {
+		return nil, err
+	}
+	if !fi.Mode().IsRegular() || fi.Mode().Perm()&0o022 != 0 || fi.Mode().Perm()&0o400 == 0 && user.uid != 0 {
+		return nil, errModes
+	}
+	for dir := path.Dir(full); ; dir = path.Dir(dir) {
+		fi, err := s.root.Stat(dir)
+		if err != nil {
+			return nil, err
+		}
+		if !fi.IsDir() || fi.Mode().Perm()&0o022 != 0 || fi.Mode().Perm()&0o100 == 0 && user.uid != 0 {
+			return nil, errModes
+		}
+		if dir == user.home || dir == "." {
+			break
+		}
+	}
+	return s.root.ReadFile(full)
+}

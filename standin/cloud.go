@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -67,6 +68,7 @@ type Options struct {
 type Cloud struct {
 	opts Options
 	root *os.Root // of the folder
+	hold net.Listener
 
 	mu        sync.Mutex
 	instances map[string]*stored
@@ -105,8 +107,15 @@ func Open(o Options) (*Cloud, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Cloud{opts: o, root: root, instances: map[string]*stored{}, next: firstOffset, quit: make(chan struct{})}
+	// Holding one port of the block keeps a second stand-in out of it.
+	hold, err := net.Listen("tcp4", netip.AddrPortFrom(o.Network.Masked().Addr().Next(), uint16(o.Port)).String())
+	if err != nil {
+		root.Close()
+		return nil, fmt.Errorf("the block %s is in use by another stand-in: %w; NET= moves this one", o.Network, err)
+	}
+	c := &Cloud{opts: o, root: root, hold: hold, instances: map[string]*stored{}, next: firstOffset, quit: make(chan struct{})}
 	if err := c.load(); err != nil {
+		hold.Close()
 		root.Close()
 		return nil, err
 	}
@@ -150,7 +159,7 @@ func (c *Cloud) Close() error {
 	}
 	c.mu.Unlock()
 	c.timers.Wait()
-	return c.root.Close()
+	return errors.Join(c.hold.Close(), c.root.Close())
 }
 
 type stateFile struct {

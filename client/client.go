@@ -1,0 +1,302 @@
+// Package client speaks to a Plum Latch service over its HTTP API.
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"plumlatch/core/plaintext"
+	"plumlatch/core/wire"
+)
+
+// Client is a service at a URL, and the token to use there.
+type Client struct {
+	url, token string
+	http       *http.Client
+}
+
+// Errors of New.
+var (
+	ErrURL   = errors.New("this is no URL of a service; give one such as http://127.0.0.1:8470")
+	ErrToken = errors.New("the token holds a blank or control character; copy it again")
+)
+
+// New returns a client; base is such as "http://127.0.0.1:8470". It does not connect yet.
+func New(base, token string) (*Client, error) {
+	u, err := url.Parse(base)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil {
+		return nil, ErrURL
+	}
+	if strings.ContainsAny(token, " \t\r\n") || plaintext.HasControl(token) {
+		return nil, ErrToken
+	}
+	return &Client{url: strings.TrimRight(base, "/"), token: token, http: &http.Client{
+		Timeout: 60 * time.Second,
+		// A redirect would carry the token elsewhere.
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}}, nil
+}
+
+// URL returns the base that New was given.
+func (c *Client) URL() string { return c.url }
+
+// Problem is the service's answer to a request that it refused or that failed
+// there. Its text has been made safe to show.
+type Problem struct{ wire.Problem }
+
+// Error returns the detail.
+func (p *Problem) Error() string {
+	if p.Detail == "" {
+		return p.Title
+	}
+	return p.Detail
+}
+
+// Of tells whether the problem is of the given sort, such as "name-taken".
+func (p *Problem) Of(sort string) bool { return p.Type == "/problems/"+sort }
+
+// Definite tells whether the service took the request and refused it (a 4xx):
+// nothing was changed. After any other error it is not known.
+func Definite(err error) bool {
+	p, ok := errors.AsType[*Problem](err)
+	return ok && p.Status >= 400 && p.Status < 500
+}
+
+// Unreachable is the error of a request that got no answer.
+type Unreachable struct {
+	URL   string
+	Cause error
+}
+
+// Error says where it was tried.
+func (u *Unreachable) Error() string {
+	cause := u.Cause
+	if ue, ok := errors.AsType[*url.Error](cause); ok {
+		cause = ue.Err
+	}
+	return fmt.Sprintf("no answer from the service at %s: %v", u.URL, cause)
+}
+
+// Unwrap returns the cause.
+func (u *Unreachable) Unwrap() error { return u.Cause }
+
+const maxAnswer = 32 << 20
+
+func (c *Client) do(ctx context.Context, method, path string, query url.Values, body, answer any) error {
+	var r io.Reader
+	if body != nil {
+		data, err := json.Marshal(body)
+		if err != nil {
+			return err
+		}
+		r = bytes.NewReader(data)
+	}
+	target := c.url + "/api/v1" + path
+	if len(query) > 0 {
+		target += "?" + query.Encode()
+	}
+	req, err := http.NewRequestWithContext(ctx, method, target, r)
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Authorization", "Bearer "+c.token)
+	if body != nil {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	resp, err := c.http.Do(req)
+	if err != nil {
+		return &Unreachable{c.url, err}
+	}
+	defer resp.Body.Close()
+	data, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
+	if err != nil {
+		return &Unreachable{c.url, err}
+	}
+	if resp.StatusCode >= 300 {
+		p := &Problem{}
+		if json.Unmarshal(data, &p.Problem) != nil || p.Type == "" {
+			p.Problem = wire.Problem{Detail: "what answers at " + c.url + " is no Plum Latch service (" + plaintext.Line(resp.Status) + ")"}
+		}
+		p.Status = resp.StatusCode
+		p.Detail, p.Title = plaintext.Lines(p.Detail), plaintext.Line(p.Title)
+		return p
+	}
+	if answer == nil || resp.StatusCode == http.StatusNoContent {
+		return nil
+	}
+	if err := json.Unmarshal(data, answer); err != nil {
+		return fmt.Errorf("what answers at %s is no Plum Latch service: its answer cannot be read", c.url)
+	}
+	return nil
+}
+
+// all follows the cursors of a list to its end.
+func all[T any](ctx context.Context, c *Client, path string, query url.Values) ([]T, error) {
+	out := []T{}
+	q := url.Values{}
+	for k, v := range query {
+		if len(v) > 0 && v[0] != "" {
+			q[k] = v
+		}
+	}
+	for {
+		var page wire.List[T]
+		if err := c.do(ctx, "GET", path, q, nil, &page); err != nil {
+			return nil, err
+		}
+		out = append(out, page.Items...)
+		if page.NextCursor == "" {
+			return out, nil
+		}
+		q.Set("cursor", page.NextCursor)
+	}
+}
+
+// Keys returns the keys that the query (q, kind, fingerprint, sort, order) chooses.
+func (c *Client) Keys(ctx context.Context, query url.Values) ([]wire.Key, error) {
+	return all[wire.Key](ctx, c, "/keys", query)
+}
+
+// Key returns one key by its name.
+func (c *Client) Key(ctx context.Context, name string) (k wire.Key, err error) {
+	return k, c.do(ctx, "GET", "/keys/"+url.PathEscape(name), nil, nil, &k)
+}
+
+// AddKey records a public half.
+func (c *Client) AddKey(ctx context.Context, k wire.NewKey) (out wire.Key, err error) {
+	return out, c.do(ctx, "POST", "/keys", nil, k, &out)
+}
+
+// Instances returns the instances that the query (q, region, image, state, key, sort, order) chooses.
+func (c *Client) Instances(ctx context.Context, query url.Values) ([]wire.Instance, error) {
+	return all[wire.Instance](ctx, c, "/instances", query)
+}
+
+// Instance returns one instance by its name, with its host keys and user data.
+func (c *Client) Instance(ctx context.Context, name string) (i wire.Instance, err error) {
+	return i, c.do(ctx, "GET", "/instances/"+url.PathEscape(name), nil, nil, &i)
+}
+
+// Launch begins a launch.
+func (c *Client) Launch(ctx context.Context, l wire.Launch) (i wire.Instance, err error) {
+	return i, c.do(ctx, "POST", "/instances", nil, l, &i)
+}
+
+// Change begins to "stop", "start" or "remove" an instance.
+func (c *Client) Change(ctx context.Context, name, verb string) (i wire.Instance, err error) {
+	if verb == "remove" {
+		return i, c.do(ctx, "DELETE", "/instances/"+url.PathEscape(name), nil, nil, &i)
+	}
+	return i, c.do(ctx, "POST", "/instances/"+url.PathEscape(name)+"/"+url.PathEscape(verb), nil, nil, &i)
+}
+
+// Access returns the accesses of an instance, of a key, or all.
+func (c *Client) Access(ctx context.Context, instance, key string) ([]wire.Access, error) {
+	return all[wire.Access](ctx, c, "/access", url.Values{"instance": {instance}, "key": {key}})
+}
+
+// ReportLogin tells the service that a login with an access has succeeded.
+func (c *Client) ReportLogin(ctx context.Context, id int64) error {
+	return c.do(ctx, "POST", "/access/"+strconv.FormatInt(id, 10)+"/login", nil, nil, nil)
+}
+
+// Regions returns the cloud's regions.
+func (c *Client) Regions(ctx context.Context) ([]wire.Region, error) {
+	return all[wire.Region](ctx, c, "/regions", nil)
+}
+
+// Images returns the cloud's images.
+func (c *Client) Images(ctx context.Context) ([]wire.Image, error) {
+	return all[wire.Image](ctx, c, "/images", nil)
+}
+
+// Sizes returns the cloud's sizes.
+func (c *Client) Sizes(ctx context.Context) ([]wire.Size, error) {
+	return all[wire.Size](ctx, c, "/sizes", nil)
+}
+
+// WhoAmI returns whose token it is.
+func (c *Client) WhoAmI(ctx context.Context) (o wire.Operator, err error) {
+	return o, c.do(ctx, "GET", "/session", nil, nil, &o)
+}
+
+// Operators returns all operators.
+func (c *Client) Operators(ctx context.Context) ([]wire.Operator, error) {
+	return all[wire.Operator](ctx, c, "/operators", nil)
+}
+
+// AddOperator adds an operator; the answer has the password, this once.
+func (c *Client) AddOperator(ctx context.Context, name, role string) (o wire.Operator, err error) {
+	return o, c.do(ctx, "POST", "/operators", nil, wire.Operator{Name: name, Role: role}, &o)
+}
+
+// ChangeOperator changes an operator's role or disables it.
+func (c *Client) ChangeOperator(ctx context.Context, name string, change wire.OperatorChange) error {
+	return c.do(ctx, "PATCH", "/operators/"+url.PathEscape(name), nil, change, nil)
+}
+
+// Tokens returns one's own tokens, or everybody's for an admin.
+func (c *Client) Tokens(ctx context.Context) ([]wire.Token, error) {
+	return all[wire.Token](ctx, c, "/tokens", nil)
+}
+
+// CreateToken makes a token; the answer has its text, this once.
+func (c *Client) CreateToken(ctx context.Context, t wire.NewToken) (out wire.Token, err error) {
+	return out, c.do(ctx, "POST", "/tokens", nil, t, &out)
+}
+
+// RevokeToken ends a token.
+func (c *Client) RevokeToken(ctx context.Context, id int64) error {
+	return c.do(ctx, "DELETE", "/tokens/"+strconv.FormatInt(id, 10), nil, nil, nil)
+}
+
+// Journal returns the newest entries, at most limit, of a target or of all.
+func (c *Client) Journal(ctx context.Context, target string, limit int) ([]wire.JournalEntry, error) {
+	var page wire.List[wire.JournalEntry]
+	q := url.Values{"limit": {strconv.Itoa(limit)}}
+	if target != "" {
+		q.Set("target", target)
+	}
+	err := c.do(ctx, "GET", "/journal", q, nil, &page)
+	return page.Items, err
+}
+
+// Await polls an instance until nothing is going on with it (its phase is
+// "ready" or "failed"), or it is gone, which is the not-found Problem. Each
+// change of what is going on is told to progress, unless that is nil.
+func Await(ctx context.Context, c *Client, name string, progress func(wire.Instance)) (wire.Instance, error) {
+	last, failures := "", 0
+	for {
+		i, err := c.Instance(ctx, name)
+		if _, lost := errors.AsType[*Unreachable](err); lost && failures < 20 && ctx.Err() == nil {
+			failures++ // the service may be restarting; the work goes on there
+		} else if err != nil {
+			return i, err
+		} else {
+			failures = 0
+			if now := i.State + "/" + i.Phase + "/" + i.Progress; now != last {
+				last = now
+				if progress != nil {
+					progress(i)
+				}
+			}
+			if i.Phase == "ready" || i.Phase == "failed" {
+				return i, nil
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return i, ctx.Err()
+		case <-time.After(150 * time.Millisecond):
+		}
+	}
+}

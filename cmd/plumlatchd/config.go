@@ -1,0 +1,135 @@
+package main
+
+import (
+	"errors"
+	"flag"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+)
+
+// config is what the service is started with.
+type config struct {
+	listen       string
+	databaseURL  string
+	databaseFile string
+	identityFile string
+	cloudURL     string
+	cloudToken   string // file
+	tlsCert      string
+	tlsKey       string
+	allowHosts   string
+	dialFrom     string
+	dialLoopback bool
+	logFormat    string
+}
+
+func (c *config) flags(fs *flag.FlagSet) {
+	fs.StringVar(&c.listen, "listen", "127.0.0.1:8470", "`address` to listen on; one that is not loopback needs TLS files")
+	fs.StringVar(&c.databaseFile, "database-url-file", "", "`file` with the PostgreSQL URL, mode 0600 (or PLUMLATCHD_DATABASE_URL)")
+	fs.StringVar(&c.identityFile, "identity-file", "", "`file` with the age identity that encrypts steward keys; made at the first start (needed)")
+	fs.StringVar(&c.cloudURL, "standin-url", "", "`URL` of the stand-in cloud (needed)")
+	fs.StringVar(&c.cloudToken, "standin-token-file", "", "`file` with the stand-in cloud's token (needed)")
+	fs.StringVar(&c.tlsCert, "tls-cert", "", "`file` with the TLS certificate chain, PEM")
+	fs.StringVar(&c.tlsKey, "tls-key", "", "`file` with the TLS key, PEM")
+	fs.StringVar(&c.allowHosts, "allow-host", "", "further host[:port] `values`, comma-separated, that the service answers to")
+	fs.StringVar(&c.dialFrom, "dial-from", "", "`address` to dial instances from")
+	fs.BoolVar(&c.dialLoopback, "dial-loopback", false, "allow dialling loopback addresses, for a stand-in cloud")
+	fs.StringVar(&c.logFormat, "log-format", "text", "`format` of the log: text or json")
+}
+
+const envPrefix = "PLUMLATCHD_"
+
+// load reads the options: a flag wins over the environment (PLUMLATCHD_LISTEN
+// for -listen), and that over the YAML file of -config (listen: ...).
+func (c *config) load(fs *flag.FlagSet, args []string, env func(string) (string, bool)) error {
+	c.flags(fs)
+	file := fs.String("config", "", "YAML `file` with any of these options, named as here")
+	if err := fs.Parse(args); err != nil {
+		return err
+	}
+	if fs.NArg() > 0 {
+		return fmt.Errorf("unexpected argument %q; %s takes options only", fs.Arg(0), fs.Name())
+	}
+	if v, ok := env(envPrefix + "CONFIG"); ok && *file == "" {
+		*file = v
+	}
+	given := map[string]bool{}
+	fs.Visit(func(f *flag.Flag) { given[f.Name] = true })
+	values := map[string]string{}
+	if *file != "" {
+		data, err := os.ReadFile(*file)
+		if err != nil {
+			return err
+		}
+		if err := yaml.Unmarshal(data, &values); err != nil {
+			return fmt.Errorf("%s: it is no YAML mapping of option to value", *file)
+		}
+		for name := range values {
+			if name == "config" || fs.Lookup(name) == nil {
+				return fmt.Errorf("%s: there is no option %q; -help lists them", *file, name)
+			}
+		}
+	}
+	var err error
+	fs.VisitAll(func(f *flag.Flag) {
+		if given[f.Name] || f.Name == "config" {
+			return
+		}
+		v, ok := env(envPrefix + strings.ToUpper(strings.ReplaceAll(f.Name, "-", "_")))
+		if !ok {
+			v, ok = values[f.Name]
+		}
+		if ok {
+			if e := fs.Set(f.Name, v); e != nil {
+				err = errors.Join(err, fmt.Errorf("option %s: the value is not valid", f.Name))
+			}
+		}
+	})
+	if v, ok := env(envPrefix + "DATABASE_URL"); ok {
+		c.databaseURL = v
+	}
+	return errors.Join(err, c.check())
+}
+
+func (c *config) check() error {
+	if c.databaseURL == "" && c.databaseFile != "" {
+		data, err := os.ReadFile(c.databaseFile)
+		if err != nil {
+			return err
+		}
+		c.databaseURL = strings.TrimSpace(string(data))
+	}
+	for name, v := range map[string]string{"database-url-file": c.databaseURL, "identity-file": c.identityFile, "standin-url": c.cloudURL, "standin-token-file": c.cloudToken} {
+		if v == "" {
+			return fmt.Errorf("option %s is missing; -help lists the options", name)
+		}
+	}
+	if c.logFormat != "text" && c.logFormat != "json" {
+		return errors.New("option log-format: give text or json")
+	}
+	return c.checkListen()
+}
+
+// checkListen refuses to serve passwords and tokens in the clear to a network.
+func (c *config) checkListen() error {
+	host, _, err := net.SplitHostPort(c.listen)
+	if err != nil {
+		return fmt.Errorf("option listen: %q is no address; give one such as 127.0.0.1:8470", c.listen)
+	}
+	a, err := netip.ParseAddr(host)
+	if err != nil {
+		return fmt.Errorf("option listen: give an IP address, not %q", host)
+	}
+	if (c.tlsCert == "") != (c.tlsKey == "") {
+		return errors.New("options tls-cert and tls-key go together")
+	}
+	if !a.IsLoopback() && c.tlsCert == "" {
+		return fmt.Errorf("option listen: %s is not loopback, and there are no TLS files: passwords and tokens would cross a network in the clear; give -tls-cert and -tls-key", c.listen)
+	}
+	return nil
+}

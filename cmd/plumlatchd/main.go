@@ -1,0 +1,110 @@
+// Command plumlatchd is the service.
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"plumlatch/core/names"
+	"plumlatch/service/api"
+	"plumlatch/service/store"
+)
+
+const usage = `plumlatchd is the Plum Latch service.
+
+  plumlatchd serve [options]        run the service
+  plumlatchd admin NAME [options]   make an admin, or give one a new password
+  plumlatchd demo [options]         run everything with demo data
+
+"plumlatchd COMMAND -help" lists a command's options. Each can also stand in
+the environment (PLUMLATCHD_LISTEN) or in the YAML file of -config.
+`
+
+func main() {
+	if len(os.Args) < 2 || os.Args[1] == "help" || os.Args[1] == "-help" || os.Args[1] == "--help" {
+		fmt.Print(usage)
+		if len(os.Args) < 2 {
+			os.Exit(2)
+		}
+		return
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
+	defer stop()
+	var err error
+	switch args := os.Args[2:]; os.Args[1] {
+	case "serve":
+		err = serve(ctx, args)
+	case "admin":
+		err = admin(ctx, args)
+	case "demo":
+		err = demo(ctx, args)
+	default:
+		fmt.Fprintf(os.Stderr, "plumlatchd: there is no command %q\n\n%s", os.Args[1], usage)
+		os.Exit(2)
+	}
+	if errors.Is(err, flag.ErrHelp) {
+		return
+	}
+	if err != nil {
+		fmt.Fprintf(os.Stderr, "plumlatchd: %v\n", err)
+		os.Exit(1)
+	}
+}
+
+func newLog(w io.Writer, format string) *slog.Logger {
+	if format == "json" {
+		return slog.New(slog.NewJSONHandler(w, nil))
+	}
+	return slog.New(slog.NewTextHandler(w, nil))
+}
+
+func serve(ctx context.Context, args []string) error {
+	var c config
+	if err := c.load(flag.NewFlagSet("serve", flag.ContinueOnError), args, os.LookupEnv); err != nil {
+		return err
+	}
+	s, err := startService(ctx, c, newLog(os.Stderr, c.logFormat))
+	if err != nil {
+		return err
+	}
+	select {
+	case <-ctx.Done():
+	case err = <-s.failed:
+	}
+	return errors.Join(err, s.close())
+}
+
+// admin makes the first operator, whom nobody else can make.
+func admin(ctx context.Context, args []string) error {
+	if len(args) == 0 || names.Check(args[0]) != nil {
+		return errors.New("give the admin's name first: plumlatchd admin NAME [options]")
+	}
+	var c config
+	if err := c.load(flag.NewFlagSet("admin", flag.ContinueOnError), args[1:], os.LookupEnv); err != nil {
+		return err
+	}
+	db, err := store.Open(ctx, c.databaseURL, newLog(os.Stderr, c.logFormat))
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	password := api.NewPassword()
+	hash := api.HashPassword(password)
+	err = db.AddOperator(ctx, store.Service, args[0], store.Admin, hash)
+	if errors.Is(err, store.ErrNameTaken) {
+		role, enabled := store.Admin, false
+		err = db.ChangeOperator(ctx, store.Service, args[0], &role, &enabled, &hash)
+	}
+	if err != nil {
+		return err
+	}
+	fmt.Printf("%s is an admin. Password, shown this once:\n%s\nSign in on the console.\n", args[0], password)
+	return nil
+}

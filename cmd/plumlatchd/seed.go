@@ -1,0 +1,128 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"plumlatch/client"
+	"plumlatch/core/keypair"
+	"plumlatch/core/wire"
+)
+
+// The keys of Harrow Sound Ferries, an invented line of car ferries, and the
+// folder of whoever holds each.
+var seedKeys = []struct {
+	name, holder, note string
+	kind               keypair.Kind
+}{
+	{"harbour-ops-2026", "harbour-ops", "the operations team's key of this year", keypair.Ed25519},
+	{"day-crew", "day-crew", "shared by the day shift", keypair.Ed25519},
+	{"old-gate-contractor", "gate-contractor", "fitted the ticket gates; contract ended in spring", keypair.RSA3072},
+	{"ticket-desk", "ticket-desk", "", keypair.Ed25519},
+	{"tide-survey", "tide-survey", "reads the gauges for the yearly survey", keypair.Ed25519},
+	{"cargo-robot", "cargo-robot", "a job, not a person: moves manifests at night", keypair.Ed25519},
+	{"skerry-watch", "skerry-watch", "the keeper on the island", keypair.Ed25519},
+	{"bridge-duty", "bridge-duty", "", keypair.RSA3072},
+}
+
+var seedInstances = []struct {
+	name, region, image, size string
+	keys                      []string
+	stopped                   bool
+}{
+	{"berth-board-1", "north-pier", "debian-12", "small", []string{"harbour-ops-2026", "day-crew"}, false},
+	{"berth-board-2", "north-pier", "debian-12", "small", []string{"harbour-ops-2026", "day-crew"}, false},
+	{"ticket-gate-1", "north-pier", "harrow-linux-4", "small", []string{"harbour-ops-2026", "old-gate-contractor"}, false},
+	{"ticket-gate-2", "north-pier", "harrow-linux-4", "small", []string{"old-gate-contractor"}, false},
+	{"ticket-gate-3", "south-pier", "harrow-linux-4", "small", []string{"ticket-desk", "old-gate-contractor", "harbour-ops-2026"}, false},
+	{"cargo-manifest-1", "south-pier", "debian-12", "medium", []string{"harbour-ops-2026", "cargo-robot"}, false},
+	{"cargo-manifest-2", "south-pier", "debian-12", "medium", []string{"cargo-robot"}, false},
+	{"fare-ledger-1", "south-pier", "debian-12", "large", []string{"harbour-ops-2026", "bridge-duty"}, false},
+	{"tide-gauge-1", "skerry-island", "tideline-2", "small", []string{"tide-survey", "skerry-watch"}, false},
+	{"tide-gauge-2", "skerry-island", "tideline-2", "small", []string{"tide-survey", "skerry-watch"}, false},
+	{"tide-gauge-3", "skerry-island", "tideline-2", "small", []string{"tide-survey"}, true},
+	{"lamp-control-1", "skerry-island", "debian-12", "small", []string{"skerry-watch", "harbour-ops-2026"}, false},
+}
+
+// seedAll fills the demo through its own API, as people would have. It can be
+// interrupted at any point: what stands already is passed over.
+func (d *demoRun) seedAll(ctx context.Context) error {
+	token, err := d.secretFile("client-token", randomHex)
+	if err != nil {
+		return err
+	}
+	c, err := client.New("http://"+d.address(0), token)
+	if err != nil {
+		return err
+	}
+	for _, k := range seedKeys {
+		public, err := d.holderKey(k.holder, k.name, k.kind)
+		if err != nil {
+			return err
+		}
+		_, err = c.AddKey(ctx, wire.NewKey{Name: k.name, PublicKey: public, MadeHere: true, Note: k.note})
+		if err := passOver(err); err != nil {
+			return fmt.Errorf("key %s: %w", k.name, err)
+		}
+	}
+	for _, i := range seedInstances {
+		_, err := c.Launch(ctx, wire.Launch{Name: i.name, Region: i.region, Image: i.image, Size: i.size, Keys: i.keys})
+		if err := passOver(err); err != nil {
+			return fmt.Errorf("instance %s: %w", i.name, err)
+		}
+	}
+	for _, i := range seedInstances {
+		in, err := client.Await(ctx, c, i.name, nil)
+		if err != nil {
+			return err
+		}
+		if i.stopped && in.State == "running" {
+			if _, err := c.Change(ctx, i.name, "stop"); err != nil {
+				return fmt.Errorf("instance %s: %w", i.name, err)
+			}
+			if _, err := client.Await(ctx, c, i.name, nil); err != nil {
+				return err
+			}
+		}
+	}
+	return os.WriteFile(d.path("seeded"), []byte(time.Now().UTC().Format(time.RFC3339)+"\n"), 0o600)
+}
+
+func passOver(err error) error {
+	if p, ok := errors.AsType[*client.Problem](err); ok && (p.Of("name-taken") || p.Of("key-known")) {
+		return nil
+	}
+	return err
+}
+
+// holderKey makes a pair in its holder's folder, or finds it there, and
+// returns the public line. These are the holders' machines, so to say: the
+// service's own folder never holds them.
+func (d *demoRun) holderKey(holder, name string, kind keypair.Kind) (string, error) {
+	dir := filepath.Join(d.holders, holder)
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return "", err
+	}
+	file := filepath.Join(dir, name)
+	if data, err := os.ReadFile(file); err == nil {
+		p, err := keypair.PublicOfPrivate(data)
+		p.Comment = name
+		return p.Line(), err
+	}
+	pair, err := keypair.Create(kind, name)
+	if err != nil {
+		return "", err
+	}
+	private, err := pair.OpenSSH(nil)
+	if err != nil {
+		return "", err
+	}
+	return pair.Public.Line(), errors.Join(
+		os.WriteFile(file+".pub", []byte(pair.Public.Line()+"\n"), 0o644),
+		os.WriteFile(file, private, 0o600),
+	)
+}

@@ -1,0 +1,161 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"os"
+	"strings"
+	"time"
+
+	"plumlatch/console"
+	"plumlatch/service/api"
+	"plumlatch/service/cloud/standin"
+	"plumlatch/service/reach"
+	"plumlatch/service/seal"
+	"plumlatch/service/store"
+	"plumlatch/service/work"
+)
+
+// service is a started service.
+type service struct {
+	store  *store.Store
+	worker *work.Worker
+	http   *http.Server
+	failed chan error // gets the error of a listener that broke
+	log    *slog.Logger
+}
+
+// startService opens the database, goes on with unfinished work and listens.
+func startService(ctx context.Context, c config, log *slog.Logger) (_ *service, err error) {
+	token, err := os.ReadFile(c.cloudToken)
+	if err != nil {
+		return nil, err
+	}
+	policy, err := c.policy()
+	if err != nil {
+		return nil, err
+	}
+	// Take the port first: a second service must not touch the database.
+	listener, err := net.Listen("tcp", c.listen)
+	if err != nil {
+		return nil, fmt.Errorf("%w; is another service running? choose another with -listen", err)
+	}
+	defer func() {
+		if err != nil {
+			listener.Close()
+		}
+	}()
+	db, err := store.Open(ctx, c.databaseURL, log)
+	if err != nil {
+		return nil, err
+	}
+	sealer, err := openSealer(ctx, db, c.identityFile)
+	if err != nil {
+		return nil, errors.Join(err, db.Close())
+	}
+	driver := standin.New(c.cloudURL, strings.TrimSpace(string(token)))
+	worker := &work.Worker{Store: db, Cloud: driver, Policy: policy, Sealer: sealer, Log: log}
+	if err := worker.Resume(ctx); err != nil {
+		return nil, errors.Join(err, db.Close())
+	}
+	options := api.Options{Store: db, Worker: worker, Cloud: driver, Console: console.Files(), Listen: c.listen, TLS: c.tlsCert != "", Log: log}
+	if c.allowHosts != "" {
+		options.Hosts = strings.Split(c.allowHosts, ",")
+	}
+	s := &service{store: db, worker: worker, failed: make(chan error, 1), log: log, http: &http.Server{
+		Handler:           api.New(options),
+		ReadHeaderTimeout: 10 * time.Second,
+		ReadTimeout:       60 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		MaxHeaderBytes:    32 << 10,
+		ErrorLog:          slog.NewLogLogger(log.Handler(), slog.LevelDebug),
+	}}
+	go func() {
+		err := s.http.Serve
+		if c.tlsCert != "" {
+			err = func(l net.Listener) error { return s.http.ServeTLS(l, c.tlsCert, c.tlsKey) }
+		}
+		if e := err(listener); !errors.Is(e, http.ErrServerClosed) {
+			s.failed <- e
+		}
+	}()
+	log.Info("listening", "address", c.listen, "tls", c.tlsCert != "")
+	return s, nil
+}
+
+// close lets requests at hand end, stops work at hand (the next start goes on
+// with it) and closes the database.
+func (s *service) close() error {
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	err := s.http.Shutdown(ctx)
+	s.worker.Close()
+	return errors.Join(err, s.store.Close())
+}
+
+// policy makes the reach policy, with our own listeners forbidden.
+func (c *config) policy() (reach.Policy, error) {
+	p := reach.Policy{AllowLoopback: c.dialLoopback}
+	if c.dialFrom != "" {
+		a, err := netip.ParseAddr(c.dialFrom)
+		if err != nil {
+			return p, fmt.Errorf("option dial-from: %q is no IP address", c.dialFrom)
+		}
+		p.Source = a
+	}
+	hosts := []string{c.listen}
+	for _, u := range []string{c.cloudURL, c.databaseURL} {
+		if parsed, err := url.Parse(u); err == nil {
+			hosts = append(hosts, parsed.Host)
+		}
+	}
+	for _, h := range hosts {
+		if ap, err := netip.ParseAddrPort(h); err == nil {
+			p.Forbidden = append(p.Forbidden, ap)
+		}
+	}
+	return p, nil
+}
+
+// sentinelText is what is sealed into the database, to know its identity by.
+const sentinelText = "plumlatch sentinel 1"
+
+// openSealer loads the identity that encrypts steward keys. It makes a new one
+// only for a database that was never sealed: with an identity file that was
+// lost, a new one would hide that every steward key is lost with it.
+func openSealer(ctx context.Context, db *store.Store, file string) (*seal.Sealer, error) {
+	sealed, err := db.Sentinel(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s, err := seal.Load(file)
+	if sealed != nil {
+		if err == nil {
+			var text []byte
+			if text, err = s.Open(sealed); err == nil && string(text) != sentinelText {
+				err = seal.ErrSealedElsewhere
+			}
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%w; the database's steward keys are sealed with one that is not at %s: put that file back from its copy (nothing was changed)", err, file)
+		}
+		return s, nil
+	}
+	if errors.Is(err, seal.ErrMissing) {
+		s, err = seal.Create(file)
+	}
+	if err != nil {
+		return nil, err
+	}
+	text, err := s.Seal([]byte(sentinelText))
+	if err != nil {
+		return nil, err
+	}
+	return s, db.SetSentinel(ctx, text)
+}

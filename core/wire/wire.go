@@ -1,0 +1,215 @@
+// Package wire holds the documents of the HTTP API, so that the service and
+// the client write and read the same ones. JSON names are snake_case, times
+// RFC 3339 in UTC, and a field once published keeps its meaning.
+package wire
+
+import "time"
+
+// Problem is the answer to a request that failed (RFC 9457, "problem details").
+type Problem struct {
+	Type    string   `json:"type"` // a path of the service that explains it; stable
+	Title   string   `json:"title"`
+	Status  int      `json:"status"`
+	Detail  string   `json:"detail,omitempty"`
+	Field   string   `json:"field,omitempty"`   // of the request, that is at fault
+	Choices []string `json:"choices,omitempty"` // what there is instead
+	Known   string   `json:"known,omitempty"`   // the name under which a key is recorded already
+}
+
+// List is one page of a list. NextCursor is empty at the end.
+type List[T any] struct {
+	Items      []T    `json:"items"`
+	NextCursor string `json:"next_cursor,omitempty"`
+}
+
+// Key is a recorded key pair's public half.
+type Key struct {
+	Name           string    `json:"name"`
+	Kind           string    `json:"kind"`
+	Fingerprint    string    `json:"fingerprint"`
+	FingerprintMD5 string    `json:"fingerprint_md5"`
+	Bitting        string    `json:"bitting"`
+	Cuts           []int     `json:"cuts"` // depths 0 to 7 of the bitting
+	Comment        string    `json:"comment"`
+	Note           string    `json:"note"`
+	Origin         string    `json:"origin"`     // "made here" or "imported"
+	PublicKey      string    `json:"public_key"` // one line
+	CreatedAt      time.Time `json:"created_at"`
+	CreatedBy      string    `json:"created_by"`
+	Reach          int       `json:"reach"` // instances that it opens, as the ledger has it
+}
+
+// NewKey asks for a public half to be recorded.
+type NewKey struct {
+	Name      string `json:"name"`
+	PublicKey string `json:"public_key"`
+	MadeHere  bool   `json:"made_here"`
+	Note      string `json:"note"`
+}
+
+// HostKey is a recorded host key of an instance.
+type HostKey struct {
+	Type        string    `json:"type"`
+	Fingerprint string    `json:"fingerprint"`
+	PublicKey   string    `json:"public_key"` // one line
+	Source      string    `json:"source"`
+	RecordedAt  time.Time `json:"recorded_at"`
+}
+
+// Instance is an instance of the ledger. HostKeys and UserData come with a
+// single instance, not in lists.
+type Instance struct {
+	Name      string    `json:"name"`
+	State     string    `json:"state"` // as the cloud says; "failed" for a launch that came to nothing
+	Phase     string    `json:"phase"` // "ready" when nothing is going on
+	Progress  string    `json:"progress,omitempty"`
+	Trouble   string    `json:"trouble,omitempty"`
+	Region    string    `json:"region"`
+	Image     string    `json:"image"`
+	Size      string    `json:"size"`
+	Cloud     string    `json:"cloud"`
+	CloudID   string    `json:"cloud_id"`
+	Address   string    `json:"address"`
+	Port      int       `json:"port"`
+	LoginUser string    `json:"login_user"`
+	Alias     string    `json:"host_key_alias"`
+	HostKeys  []HostKey `json:"host_keys,omitempty"`
+	UserData  string    `json:"user_data,omitempty"`
+	Keys      int       `json:"keys"` // recorded keys that open it; the steward's does not count
+	CreatedAt time.Time `json:"created_at"`
+	CreatedBy string    `json:"created_by"`
+	Warnings  []string  `json:"warnings,omitempty"`
+}
+
+// Launch asks for an instance. With Plan nothing is launched: the answer is a
+// LaunchPlan.
+type Launch struct {
+	Name   string   `json:"name"`
+	Region string   `json:"region"`
+	Image  string   `json:"image"`
+	Size   string   `json:"size"`
+	Keys   []string `json:"keys"`
+	NoKey  bool     `json:"no_key"`
+	Plan   bool     `json:"plan"`
+}
+
+// LaunchPlan is what a launch would send.
+type LaunchPlan struct {
+	UserData  string   `json:"user_data"`
+	LoginUser string   `json:"login_user"`
+	Warnings  []string `json:"warnings"`
+}
+
+// Observation is one thing found out about an access.
+type Observation struct {
+	Kind string    `json:"kind"`
+	At   time.Time `json:"at"`
+	From string    `json:"from"`
+}
+
+// Probe is the server's last answer about an access, one of five.
+type Probe struct {
+	Answer string    `json:"answer"`
+	Detail string    `json:"detail,omitempty"`
+	At     time.Time `json:"at"`
+	From   string    `json:"from,omitempty"`
+}
+
+// Access is one public key that opens one instance for one login user.
+type Access struct {
+	ID          int64        `json:"id"`
+	Instance    string       `json:"instance"`
+	Region      string       `json:"region"`
+	LoginUser   string       `json:"login_user"`
+	Key         string       `json:"key"` // "" for the steward's
+	Steward     bool         `json:"steward"`
+	Kind        string       `json:"kind"`
+	Fingerprint string       `json:"fingerprint"`
+	Bitting     string       `json:"bitting"`
+	Cuts        []int        `json:"cuts"`
+	Evidence    string       `json:"evidence"` // none, placed, seen, accepted, proven
+	Old         bool         `json:"old"`
+	At          *time.Time   `json:"at,omitempty"`   // of the evidence
+	From        string       `json:"from,omitempty"` // its vantage
+	Against     *Observation `json:"against,omitempty"`
+	Probe       *Probe       `json:"probe,omitempty"`
+	PublicKey   string       `json:"public_key"`
+}
+
+// Region, Image and Size are what a launch can choose from.
+type Region struct {
+	Name  string `json:"name"`
+	Title string `json:"title"`
+}
+
+// Image is what a root volume is made from.
+type Image struct {
+	Name      string   `json:"name"`
+	Title     string   `json:"title"`
+	LoginUser string   `json:"login_user"`
+	KeyTypes  []string `json:"key_types"`
+}
+
+// Size is how large an instance is; memory in MiB, disk in GiB.
+type Size struct {
+	Name     string `json:"name"`
+	CPUs     int    `json:"cpus"`
+	MemoryMB int    `json:"memory_mb"`
+	DiskGB   int    `json:"disk_gb"`
+}
+
+// Credentials sign an operator in for the console.
+type Credentials struct {
+	Operator string `json:"operator"`
+	Password string `json:"password"`
+}
+
+// Operator is a person or program that uses the service. Password comes once,
+// when the operator is added.
+type Operator struct {
+	Name      string    `json:"name"`
+	Role      string    `json:"role"` // viewer, operator, admin
+	Disabled  bool      `json:"disabled"`
+	CreatedAt time.Time `json:"created_at"`
+	Password  string    `json:"password,omitempty"`
+}
+
+// OperatorChange changes what is not nil.
+type OperatorChange struct {
+	Role     *string `json:"role,omitempty"`
+	Disabled *bool   `json:"disabled,omitempty"`
+}
+
+// NewToken asks for a token of one's own.
+type NewToken struct {
+	Name    string `json:"name"`
+	Role    string `json:"role"`    // "" for one's own
+	Seconds int64  `json:"seconds"` // until its end
+}
+
+// Token is an API token. Token, its text, comes once, when it is created.
+type Token struct {
+	ID           int64      `json:"id"`
+	Operator     string     `json:"operator"`
+	Name         string     `json:"name"`
+	Role         string     `json:"role"`
+	CreatedAt    time.Time  `json:"created_at"`
+	ExpiresAt    time.Time  `json:"expires_at"`
+	RevokedAt    *time.Time `json:"revoked_at,omitempty"`
+	LastUsedAt   *time.Time `json:"last_used_at,omitempty"`
+	LastUsedFrom string     `json:"last_used_from,omitempty"`
+	Token        string     `json:"token,omitempty"`
+}
+
+// JournalEntry is one row of the journal.
+type JournalEntry struct {
+	ID       int64     `json:"id"`
+	At       time.Time `json:"at"`
+	Operator string    `json:"operator"`
+	Address  string    `json:"address"`
+	Action   string    `json:"action"`
+	Target   string    `json:"target"`
+	Intent   string    `json:"intent,omitempty"`
+	Outcome  string    `json:"outcome,omitempty"`
+	Of       int64     `json:"of,omitempty"` // the entry with the intent that this is the outcome of
+}

@@ -1,0 +1,313 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+
+	"github.com/gin-gonic/gin"
+
+	"plumlatch/core/access"
+	"plumlatch/core/keypair"
+	"plumlatch/core/names"
+	"plumlatch/core/plaintext"
+	"plumlatch/core/wire"
+	"plumlatch/service/cloud"
+	"plumlatch/service/store"
+	"plumlatch/service/work"
+)
+
+func cuts(p keypair.Public) []int {
+	var out []int
+	for _, d := range p.Bitting() {
+		out = append(out, int(d))
+	}
+	return out
+}
+
+func showKey(k store.Key) wire.Key {
+	p := k.Public()
+	return wire.Key{Name: k.Name, Kind: k.Kind, Fingerprint: k.Fingerprint, FingerprintMD5: p.FingerprintMD5(), Bitting: p.Bitting().String(), Cuts: cuts(p),
+		Comment: k.Comment, Note: k.Note, Origin: k.Origin, PublicKey: p.Line(), CreatedAt: k.CreatedAt.UTC(), CreatedBy: k.CreatedBy, Reach: k.Reach}
+}
+
+func (s *Server) listKeys(c *gin.Context) {
+	p, sort, desc, ok := page(c, "name", "created", "reach")
+	if !ok {
+		return
+	}
+	rows, next, err := s.opts.Store.Keys(c, store.KeyQuery{Text: c.Query("q"), Kind: c.Query("kind"), Fingerprint: c.Query("fingerprint"), Sort: sort, Descending: desc, Page: p})
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	answerList(c, rows, next, showKey)
+}
+
+func (s *Server) showKey(c *gin.Context) {
+	k, err := s.opts.Store.KeyByName(c, c.Param("name"))
+	if errors.Is(err, store.ErrNotFound) {
+		notFound.detail(c, "there is no key of this name; \"plumlatch key list\" shows what there is")
+		return
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, showKey(k))
+}
+
+const maxNote = 1000
+
+// addKey records a public half: {"name", "public_key", "made_here", "note"}.
+func (s *Server) addKey(c *gin.Context) {
+	var r wire.NewKey
+	if !read(c, &r) {
+		return
+	}
+	// First of all: whatever field it was pasted into, a private key goes no further.
+	for name, text := range map[string]string{"public_key": r.PublicKey, "note": r.Note, "name": r.Name} {
+		if keypair.LooksPrivate([]byte(text)) {
+			privateKey.answer(c, wire.Problem{Field: name})
+			return
+		}
+	}
+	if err := names.Check(r.Name); err != nil {
+		s.fail(c, err)
+		return
+	}
+	if len(r.Note) > maxNote || plaintext.HasControl(r.Note) {
+		field(c, "note", fmt.Errorf("a note is one line of at most %d bytes without control characters", maxNote))
+		return
+	}
+	p, err := keypair.ReadPublic([]byte(r.PublicKey))
+	if errors.Is(err, keypair.ErrTooLarge) {
+		tooLarge.answer(c, wire.Problem{Field: "public_key", Detail: err.Error()})
+		return
+	}
+	if err != nil {
+		field(c, "public_key", err)
+		return
+	}
+	origin := store.Imported
+	if r.MadeHere {
+		origin = store.MadeHere
+	}
+	k, err := s.opts.Store.AddKey(c, actor(c), r.Name, p, origin, r.Note)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusCreated, showKey(k))
+}
+
+func showInstance(i store.Instance) wire.Instance {
+	state := i.State
+	if i.Phase == store.Failed {
+		state = "failed"
+	}
+	return wire.Instance{Name: i.Name, State: state, Phase: string(i.Phase), Progress: i.Progress, Trouble: i.Trouble, Region: i.Region, Image: i.Image, Size: i.Size,
+		Cloud: i.Cloud, CloudID: i.CloudID, Address: i.Address, Port: i.Port, LoginUser: i.LoginUser, Alias: i.Alias, Keys: i.Keys, CreatedAt: i.CreatedAt.UTC(), CreatedBy: i.CreatedBy}
+}
+
+func (s *Server) listInstances(c *gin.Context) {
+	p, sort, desc, ok := page(c, "name", "created", "region")
+	if !ok {
+		return
+	}
+	rows, next, err := s.opts.Store.Instances(c, store.InstanceQuery{Text: c.Query("q"), Region: c.Query("region"), Image: c.Query("image"),
+		State: c.Query("state"), Key: c.Query("key"), Sort: sort, Descending: desc, Page: p})
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	answerList(c, rows, next, showInstance)
+}
+
+// instance finds the instance that the path names, and answers if there is none.
+func (s *Server) instance(c *gin.Context) (store.Instance, bool) {
+	i, err := s.opts.Store.InstanceByName(c, c.Param("name"))
+	if errors.Is(err, store.ErrNotFound) {
+		notFound.detail(c, "there is no instance of this name; \"plumlatch instance list\" shows what there is")
+		return i, false
+	}
+	if err != nil {
+		s.fail(c, err)
+		return i, false
+	}
+	return i, true
+}
+
+func (s *Server) showInstance(c *gin.Context) {
+	i, ok := s.instance(c)
+	if !ok {
+		return
+	}
+	keys, err := s.opts.Store.HostKeys(c, i.ID)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := showInstance(i)
+	out.HostKeys, out.UserData = []wire.HostKey{}, i.UserData
+	for _, k := range keys {
+		out.HostKeys = append(out.HostKeys, wire.HostKey{Type: k.Type, Fingerprint: k.Fingerprint, PublicKey: keypair.Public{Blob: k.Blob}.Line(), Source: k.Source, RecordedAt: k.RecordedAt.UTC()})
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) launch(c *gin.Context) {
+	var r wire.Launch
+	if !read(c, &r) {
+		return
+	}
+	request := work.LaunchRequest{Name: r.Name, Region: r.Region, Image: r.Image, Size: r.Size, Keys: r.Keys, NoKey: r.NoKey}
+	if r.Plan {
+		p, err := s.opts.Worker.Plan(c, request)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		c.JSON(http.StatusOK, wire.LaunchPlan{UserData: p.UserData, LoginUser: p.Image.LoginUser, Warnings: p.Warnings})
+		return
+	}
+	i, warnings, err := s.opts.Worker.Launch(c, actor(c), request)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := showInstance(i)
+	out.Warnings = warnings
+	c.JSON(http.StatusAccepted, out)
+}
+
+func (s *Server) change(phase store.Phase) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		i, ok := s.instance(c)
+		if !ok {
+			return
+		}
+		i, err := s.opts.Worker.Change(c, actor(c), i, phase)
+		if fe, ok := errors.AsType[work.FieldError](err); ok {
+			conflict.answer(c, wire.Problem{Detail: fe.Problem})
+			return
+		}
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		c.JSON(http.StatusAccepted, showInstance(i))
+	}
+}
+
+func showAccess(a store.Access) wire.Access {
+	p := keypair.Public{Blob: a.Blob, Comment: a.Comment}
+	st := a.Evidence.Standing(a.ChangedAt)
+	out := wire.Access{ID: a.ID, Instance: a.Instance, Region: a.Region, LoginUser: a.LoginUser, Key: a.Key, Steward: a.Steward, Kind: p.Kind(),
+		Fingerprint: p.Fingerprint(), Bitting: p.Bitting().String(), Cuts: cuts(p), Evidence: st.Shown.Kind.String(), Old: st.Old, From: st.Shown.Vantage, PublicKey: p.Line()}
+	if st.Shown.Kind != access.None {
+		at := st.Shown.At.UTC()
+		out.At = &at
+	}
+	if st.Against.Kind != access.None {
+		out.Against = &wire.Observation{Kind: st.Against.Kind.String(), At: st.Against.At.UTC(), From: st.Against.Vantage}
+	}
+	if a.ProbeAt != nil {
+		out.Probe = &wire.Probe{Answer: a.ProbeAnswer, Detail: a.ProbeDetail, At: a.ProbeAt.UTC(), From: a.ProbeFrom}
+	}
+	return out
+}
+
+func (s *Server) listAccess(c *gin.Context) {
+	p, _, _, ok := page(c, "instance")
+	if !ok {
+		return
+	}
+	q := store.AccessQuery{Instance: c.Query("instance"), Key: c.Query("key"), Page: p}
+	// A name that does not exist shall not look like one that nothing opens.
+	if q.Instance != "" {
+		if _, err := s.opts.Store.InstanceByName(c, q.Instance); err != nil {
+			s.missing(c, "instance", err)
+			return
+		}
+	}
+	if q.Key != "" {
+		if _, err := s.opts.Store.KeyByName(c, q.Key); err != nil {
+			s.missing(c, "key", err)
+			return
+		}
+	}
+	rows, next, err := s.opts.Store.AccessList(c, q)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	answerList(c, rows, next, showAccess)
+}
+
+func (s *Server) missing(c *gin.Context, what string, err error) {
+	if !errors.Is(err, store.ErrNotFound) {
+		s.fail(c, err)
+		return
+	}
+	notFound.answer(c, wire.Problem{Field: what, Detail: fmt.Sprintf("there is no %s of this name; \"plumlatch %s list\" shows what there is", what, what)})
+}
+
+// reportLogin takes a client's word that a login with an access succeeded. It
+// counts only beside the service's own "accepted", newer than the last change.
+func (s *Server) reportLogin(c *gin.Context) {
+	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+	if err != nil {
+		notFound.answer(c, wire.Problem{})
+		return
+	}
+	a, err := s.opts.Store.AccessByID(c, id)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	st := a.Evidence.Standing(a.ChangedAt)
+	if st.Old || st.Shown.Kind < access.Accepted || a.Steward {
+		conflict.detail(c, "the service itself has not seen this key accepted since the last change, so the login is not taken down")
+		return
+	}
+	if err := s.opts.Store.LoginReported(c, actor(c), a); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+func catalogue[S, T any](s *Server, get func(context.Context) ([]S, error), show func(S) T) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		items, err := get(c)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		answerList(c, items, "", show)
+	}
+}
+
+func showRegion(r cloud.Region) wire.Region { return wire.Region(r) }
+
+func showImage(i cloud.Image) wire.Image { return wire.Image(i) }
+
+func showSize(z cloud.Size) wire.Size { return wire.Size(z) }
+
+func (s *Server) listJournal(c *gin.Context) {
+	p, _, _, ok := page(c, "time")
+	if !ok {
+		return
+	}
+	rows, next, err := s.opts.Store.Journal(c, c.Query("target"), p)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	answerList(c, rows, next, func(e store.JournalEntry) wire.JournalEntry {
+		return wire.JournalEntry{ID: e.ID, At: e.At.UTC(), Operator: e.Operator, Address: e.Address, Action: e.Action, Target: e.Target, Intent: e.Intent, Outcome: e.Outcome, Of: e.Of}
+	})
+}

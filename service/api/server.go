@@ -1,0 +1,229 @@
+// Package api is the service's HTTP interface: JSON under /api/v1 for the
+// client and the console, and the console itself.
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/url"
+	"runtime/debug"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"plumlatch/core/wire"
+	"plumlatch/service/cloud"
+	"plumlatch/service/store"
+	"plumlatch/service/work"
+)
+
+// Options are what a Server needs. All fields but Hosts and Log are needed.
+type Options struct {
+	Store   *store.Store
+	Worker  *work.Worker
+	Cloud   cloud.Driver
+	Console fs.FS    // the built console, with index.html at its root
+	Hosts   []string // further host[:port] values that the service answers to
+	Listen  string   // host:port that it listens on
+	TLS     bool
+	Log     *slog.Logger
+}
+
+// Server answers requests.
+type Server struct {
+	opts  Options
+	hosts []string
+}
+
+// New returns the handler for everything.
+func New(o Options) http.Handler {
+	if o.Log == nil {
+		o.Log = slog.Default()
+	}
+	s := &Server{opts: o, hosts: slices.Clone(o.Hosts)}
+	if host, port, err := net.SplitHostPort(o.Listen); err == nil {
+		s.hosts = append(s.hosts, o.Listen)
+		if ip := net.ParseIP(host); ip != nil && ip.IsLoopback() {
+			s.hosts = append(s.hosts, "localhost:"+port)
+		}
+	}
+	gin.SetMode(gin.ReleaseMode)
+	r := gin.New()
+	r.HandleMethodNotAllowed = false
+	// Nobody's word but the connection's counts for where a request comes from.
+	_ = r.SetTrustedProxies(nil)
+	r.Use(s.log, s.recover, s.guard)
+	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
+	r.GET("/readyz", s.ready)
+	r.GET("/problems/:slug", explain)
+
+	v1 := r.Group("/api/v1")
+	v1.POST("/session", s.signIn)
+	in := v1.Group("", s.identify)
+	view, edit, admin := in.Group("", s.require(store.Viewer)), in.Group("", s.require(store.Editor)), in.Group("", s.require(store.Admin))
+	view.GET("/session", s.whoAmI)
+	view.DELETE("/session", s.signOut)
+	view.GET("/keys", s.listKeys)
+	view.GET("/keys/:name", s.showKey)
+	edit.POST("/keys", s.addKey)
+	view.GET("/instances", s.listInstances)
+	view.GET("/instances/:name", s.showInstance)
+	edit.POST("/instances", s.launch)
+	edit.POST("/instances/:name/stop", s.change(store.Stopping))
+	edit.POST("/instances/:name/start", s.change(store.Starting))
+	edit.DELETE("/instances/:name", s.change(store.Removing))
+	view.GET("/access", s.listAccess)
+	edit.POST("/access/:id/login", s.reportLogin)
+	view.GET("/regions", catalogue(s, s.opts.Cloud.Regions, showRegion))
+	view.GET("/images", catalogue(s, s.opts.Cloud.Images, showImage))
+	view.GET("/sizes", catalogue(s, s.opts.Cloud.Sizes, showSize))
+	view.GET("/journal", s.listJournal)
+	view.GET("/operators", s.listOperators)
+	admin.POST("/operators", s.addOperator)
+	admin.PATCH("/operators/:name", s.changeOperator)
+	view.GET("/tokens", s.listTokens)
+	view.POST("/tokens", s.createToken)
+	view.DELETE("/tokens/:id", s.revokeToken)
+	r.NoRoute(s.console())
+	return r
+}
+
+func (s *Server) ready(c *gin.Context) {
+	if err := s.opts.Store.Ping(c); err != nil {
+		c.String(http.StatusServiceUnavailable, "the database does not answer\n")
+		return
+	}
+	c.String(http.StatusOK, "ready\n")
+}
+
+// log writes one line a request: the route as it is declared, not the path or
+// the query that were sent, which may hold anything.
+func (s *Server) log(c *gin.Context) {
+	begin := time.Now()
+	c.Next()
+	route := c.FullPath()
+	if route == "" {
+		route = "(console)"
+	}
+	who := "-"
+	if o, ok := c.Get(operatorKey); ok {
+		who = o.(signedIn).Name
+	}
+	s.opts.Log.Info("request", "method", c.Request.Method, "route", route, "status", c.Writer.Status(),
+		"took", time.Since(begin).Round(time.Microsecond), "from", c.RemoteIP(), "operator", who)
+}
+
+// recover answers a panic. Gin's own recovery prints headers, and so tokens.
+func (s *Server) recover(c *gin.Context) {
+	defer func() {
+		if v := recover(); v != nil {
+			s.opts.Log.Error("panic", "route", c.FullPath(), "type", fmt.Sprintf("%T", v), "stack", string(debug.Stack()))
+			internal.answer(c, wire.Problem{})
+		}
+	}()
+	c.Next()
+}
+
+// guard refuses requests that a browser was lured into: another Host (DNS
+// rebinding), another Origin. It also sets the headers of every answer.
+func (s *Server) guard(c *gin.Context) {
+	h := c.Writer.Header()
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "no-referrer")
+	h.Set("Cache-Control", "no-store")
+	h.Set("X-Frame-Options", "DENY")
+	h.Set("Cross-Origin-Resource-Policy", "same-origin")
+	h.Set("Cross-Origin-Opener-Policy", "same-origin")
+	if !slices.Contains(s.hosts, c.Request.Host) {
+		wrongHost.answer(c, wire.Problem{})
+		return
+	}
+	if origin := c.GetHeader("Origin"); origin != "" && !s.ownOrigin(origin, c.Request.Host) {
+		wrongOrigin.answer(c, wire.Problem{})
+		return
+	}
+	c.Next()
+}
+
+func (s *Server) ownOrigin(origin, host string) bool {
+	u, err := url.Parse(origin)
+	scheme := "http"
+	if s.opts.TLS {
+		scheme = "https"
+	}
+	return err == nil && u.Host == host && u.Scheme == scheme
+}
+
+// maxBody is the most that a request may send, in bytes.
+const maxBody = 128 << 10
+
+// read decodes the request's one JSON object, and answers if it cannot.
+func read(c *gin.Context, into any) bool {
+	data, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, maxBody))
+	if _, over := errors.AsType[*http.MaxBytesError](err); over {
+		tooLarge.detail(c, "the request is over %d bytes", maxBody)
+		return false
+	}
+	if err != nil {
+		badRequest.detail(c, "the request's body broke off")
+		return false
+	}
+	d := json.NewDecoder(strings.NewReader(string(data)))
+	d.DisallowUnknownFields()
+	err = d.Decode(into)
+	if err == nil && d.More() {
+		err = errors.New("more than one JSON value")
+	}
+	if typeErr, ok := errors.AsType[*json.UnmarshalTypeError](err); ok {
+		badRequest.answer(c, wire.Problem{Field: typeErr.Field, Detail: "the field has the wrong JSON type"})
+		return false
+	}
+	if err != nil {
+		// The decoder's own words may quote what was sent.
+		badRequest.detail(c, "the body is not one JSON object with the fields that this call takes")
+		return false
+	}
+	return true
+}
+
+func answerList[S, T any](c *gin.Context, rows []S, next string, show func(S) T) {
+	out := wire.List[T]{Items: make([]T, 0, len(rows)), NextCursor: next}
+	for _, r := range rows {
+		out.Items = append(out.Items, show(r))
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// page reads limit, cursor, sort and order of a list request. Sort must be one
+// of sorts, the first of which is the default.
+func page(c *gin.Context, sorts ...string) (p store.Page, sort string, descending, ok bool) {
+	p = store.Page{Cursor: c.Query("cursor")}
+	if v := c.Query("limit"); v != "" {
+		if _, err := fmt.Sscanf(v, "%d", &p.Limit); err != nil || p.Limit < 1 || p.Limit > 500 {
+			field(c, "limit", errors.New("limit is a number from 1 to 500"))
+			return p, "", false, false
+		}
+	}
+	sort = c.Query("sort")
+	if sort != "" && !slices.Contains(sorts, sort) {
+		invalidField.answer(c, wire.Problem{Field: "sort", Detail: "unknown sort", Choices: sorts})
+		return p, "", false, false
+	}
+	switch c.Query("order") {
+	case "", "asc":
+	case "desc":
+		descending = true
+	default:
+		invalidField.answer(c, wire.Problem{Field: "order", Detail: "unknown order", Choices: []string{"asc", "desc"}})
+		return p, "", false, false
+	}
+	return p, sort, descending, true
+}

@@ -1,0 +1,95 @@
+// Package cloud says what Plum Latch asks of a cloud. A new cloud is one
+// package below this one that implements Driver.
+package cloud
+
+import (
+	"context"
+	"errors"
+)
+
+// Errors that a Driver wraps.
+var (
+	// ErrNotFound: the cloud knows no such instance (any more).
+	ErrNotFound = errors.New("the cloud knows no such instance")
+	// ErrRefused: the cloud understood and will not; trying again is of no use.
+	ErrRefused = errors.New("the cloud refused")
+	// ErrFailed: the cloud did not answer, or failed; trying again may help.
+	ErrFailed = errors.New("the cloud did not answer")
+)
+
+// State is where an instance is in its life, in words that all clouds share.
+type State string
+
+// The states. An instance that is Pending, Stopping or Removing moves on by itself.
+const (
+	Pending  State = "pending"
+	Running  State = "running"
+	Stopping State = "stopping"
+	Stopped  State = "stopped"
+	Removing State = "removing"
+	Removed  State = "removed"
+)
+
+// Instance is what the cloud says of one instance.
+type Instance struct {
+	ID        string // the cloud's own name for it, never used for another
+	Name      string
+	Region    string
+	State     State
+	Address   string // IP address; empty where it has none now
+	Port      int    // of its SSH server
+	LoginUser string // as the image decides
+}
+
+// Region is a place where instances run.
+type Region struct {
+	Name  string `json:"name"`
+	Title string `json:"title"`
+}
+
+// Image is what a root volume is made from. KeyTypes are the types of key that
+// its SSH server takes, as they stand on a key's line.
+type Image struct {
+	Name      string   `json:"name"`
+	Title     string   `json:"title"`
+	LoginUser string   `json:"login_user"`
+	KeyTypes  []string `json:"key_types"`
+}
+
+// Size is how large an instance is; memory in MiB, disk in GiB.
+type Size struct {
+	Name     string `json:"name"`
+	CPUs     int    `json:"cpus"`
+	MemoryMB int    `json:"memory_mb"`
+	DiskGB   int    `json:"disk_gb"`
+}
+
+// Launch is a request for an instance.
+type Launch struct {
+	Name, Region, Image, Size string
+	UserData                  string
+}
+
+// Driver is one cloud. Every method gives up when its context ends. A method
+// that changes something takes a client token: called again with the same
+// token it does nothing further and returns the same instance, so that an
+// answer that was lost can be asked for again.
+type Driver interface {
+	// Name returns the word for this cloud in the ledger, such as "standin".
+	Name() string
+	Regions(ctx context.Context) ([]Region, error)
+	Images(ctx context.Context) ([]Image, error)
+	Sizes(ctx context.Context) ([]Size, error)
+
+	// Launch begins a new instance and returns it in whatever state it is in.
+	Launch(ctx context.Context, clientToken string, l Launch) (Instance, error)
+	// Get returns one instance, or ErrNotFound.
+	Get(ctx context.Context, id string) (Instance, error)
+	// Stop and Start begin a change of state; Remove begins the end of the
+	// instance and of its root volume. ErrNotFound from Remove means that it is gone.
+	Stop(ctx context.Context, clientToken, id string) (Instance, error)
+	Start(ctx context.Context, clientToken, id string) (Instance, error)
+	Remove(ctx context.Context, clientToken, id string) (Instance, error)
+	// BootOutput returns what the instance has printed on its console so far.
+	BootOutput(ctx context.Context, id string) (string, error)
+}

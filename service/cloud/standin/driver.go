@@ -1,0 +1,144 @@
+// Package standin is the driver for the stand-in cloud. It meets it over HTTP only.
+package standin
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"plumlatch/core/plaintext"
+	"plumlatch/service/cloud"
+)
+
+// Driver speaks to a stand-in cloud at a base URL, with its token.
+type Driver struct {
+	base, token string
+	http        *http.Client
+}
+
+var _ cloud.Driver = (*Driver)(nil)
+
+// New returns a driver; base is such as "http://127.0.0.1:8471".
+func New(base, token string) *Driver {
+	return &Driver{strings.TrimRight(base, "/"), token, &http.Client{Timeout: 20 * time.Second}}
+}
+
+// Name returns "standin".
+func (d *Driver) Name() string { return "standin" }
+
+const maxAnswer = 8 << 20
+
+func (d *Driver) call(ctx context.Context, method, path string, body, answer any) error {
+	var r io.Reader
+	if body != nil {
+		data, err := json.Marshal(body)
+		if err != nil {
+			return err
+		}
+		r = bytes.NewReader(data)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, d.base+path, r)
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Authorization", "Bearer "+d.token)
+	resp, err := d.http.Do(req)
+	if err != nil {
+		return fmt.Errorf("%w: %w", cloud.ErrFailed, err)
+	}
+	defer resp.Body.Close()
+	data, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
+	if err != nil {
+		return fmt.Errorf("%w: %w", cloud.ErrFailed, err)
+	}
+	if resp.StatusCode != http.StatusOK {
+		var e struct{ Error string }
+		_ = json.Unmarshal(data, &e)
+		said := plaintext.Line(plaintext.Cut(e.Error, 200))
+		switch {
+		case resp.StatusCode == http.StatusNotFound:
+			return cloud.ErrNotFound
+		case resp.StatusCode >= 500:
+			return fmt.Errorf("%w: %s: %s", cloud.ErrFailed, resp.Status, said)
+		}
+		return fmt.Errorf("%w: %s", cloud.ErrRefused, said)
+	}
+	if text, ok := answer.(*string); ok {
+		*text = string(data)
+		return nil
+	}
+	if err := json.Unmarshal(data, answer); err != nil {
+		return fmt.Errorf("%w: an answer that cannot be read: %w", cloud.ErrFailed, err)
+	}
+	return nil
+}
+
+// Regions returns the regions.
+func (d *Driver) Regions(ctx context.Context) (out []cloud.Region, err error) {
+	return out, d.call(ctx, "GET", "/v1/regions", nil, &out)
+}
+
+// Images returns the images.
+func (d *Driver) Images(ctx context.Context) (out []cloud.Image, err error) {
+	return out, d.call(ctx, "GET", "/v1/images", nil, &out)
+}
+
+// Sizes returns the sizes.
+func (d *Driver) Sizes(ctx context.Context) (out []cloud.Size, err error) {
+	return out, d.call(ctx, "GET", "/v1/sizes", nil, &out)
+}
+
+type instance struct {
+	ID        string `json:"id"`
+	Name      string `json:"name"`
+	Region    string `json:"region"`
+	State     string `json:"state"`
+	Address   string `json:"address"`
+	Port      int    `json:"port"`
+	LoginUser string `json:"login_user"`
+}
+
+func (d *Driver) instance(ctx context.Context, method, path string, body any) (cloud.Instance, error) {
+	var i instance
+	err := d.call(ctx, method, path, body, &i)
+	return cloud.Instance{ID: i.ID, Name: i.Name, Region: i.Region, State: cloud.State(i.State), Address: i.Address, Port: i.Port, LoginUser: i.LoginUser}, err
+}
+
+// Launch begins a new instance.
+func (d *Driver) Launch(ctx context.Context, clientToken string, l cloud.Launch) (cloud.Instance, error) {
+	return d.instance(ctx, "POST", "/v1/instances", map[string]string{
+		"client_token": clientToken, "name": l.Name, "region": l.Region, "image": l.Image, "size": l.Size, "user_data": l.UserData,
+	})
+}
+
+// Get returns one instance.
+func (d *Driver) Get(ctx context.Context, id string) (cloud.Instance, error) {
+	return d.instance(ctx, "GET", "/v1/instances/"+url.PathEscape(id), nil)
+}
+
+// Stop begins to stop an instance. The stand-in's stop is harmless to repeat,
+// so the client token has nothing to do.
+func (d *Driver) Stop(ctx context.Context, _, id string) (cloud.Instance, error) {
+	return d.instance(ctx, "POST", "/v1/instances/"+url.PathEscape(id)+"/stop", nil)
+}
+
+// Start begins to start an instance; harmless to repeat.
+func (d *Driver) Start(ctx context.Context, _, id string) (cloud.Instance, error) {
+	return d.instance(ctx, "POST", "/v1/instances/"+url.PathEscape(id)+"/start", nil)
+}
+
+// Remove begins to remove an instance; harmless to repeat.
+func (d *Driver) Remove(ctx context.Context, _, id string) (cloud.Instance, error) {
+	return d.instance(ctx, "DELETE", "/v1/instances/"+url.PathEscape(id), nil)
+}
+
+// BootOutput returns the console's text.
+func (d *Driver) BootOutput(ctx context.Context, id string) (text string, err error) {
+	return text, d.call(ctx, "GET", "/v1/instances/"+url.PathEscape(id)+"/boot-output", nil, &text)
+}

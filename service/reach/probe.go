@@ -1,0 +1,288 @@
+package reach
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"plumlatch/core/keypair"
+	"plumlatch/core/plaintext"
+)
+
+// Answer is what a server said when it was asked about one key.
+type Answer string
+
+// The five answers. Only Accepted and Refused are evidence about a key.
+const (
+	Accepted   Answer = "accepted"
+	Refused    Answer = "refused"
+	NotOffered Answer = "publickey not offered"
+	Open       Answer = "open without any key"
+	NotAsked   Answer = "could not ask"
+)
+
+// Result is the answer for one key. Detail says why, for NotAsked.
+type Result struct {
+	Answer  Answer
+	Detail  string
+	Vantage string // the address that asked
+	At      time.Time
+}
+
+// Target is a server, and the user to ask it about.
+type Target struct {
+	Address  string
+	Port     int
+	User     string
+	HostKeys [][]byte // pinned blobs: another host key is never asked anything
+}
+
+// The greatest number of keys that one connection offers: OpenSSH ends it
+// after six failures (MaxAuthTries), and the first, "none", counts as one.
+const perConnection = 5
+
+// probeTimeout is the most that one connection may take, all told.
+const probeTimeout = 20 * time.Second
+
+// Probe asks a server, for each key, whether it would take the key for the
+// user, without any private key: RFC 4252 section 7 lets a client ask before
+// it signs (SSH_MSG_USERAUTH_PK_OK). Keys are public blobs (RFC 4253 section
+// 6.6), the likeliest first; the results are in their order.
+//
+// A key made on the spot is offered too. A server that takes that one takes
+// anything, and gives no evidence: every result is then NotAsked.
+func Probe(ctx context.Context, p Policy, t Target, keys [][]byte, now func() time.Time) []Result {
+	results := make([]Result, len(keys))
+	madeUp, err := keypair.Create(keypair.Ed25519, "")
+	if err != nil {
+		return fill(results, 0, Result{Answer: NotAsked, Detail: "no key could be made to test the server with", At: now()})
+	}
+	offers := append([][]byte{madeUp.Public.Blob}, keys...)
+	for done := 0; done < len(offers); {
+		n := min(perConnection, len(offers)-done)
+		answers, vantage, err := ask(ctx, p, t, offers[done:done+n])
+		at := now()
+		for i, a := range answers {
+			k := done + i - 1 // -1: the made-up key
+			if k >= 0 {
+				results[k] = Result{Answer: a, Vantage: vantage, At: at}
+				continue
+			}
+			if a == Accepted {
+				return fill(results, 0, Result{Answer: NotAsked, Detail: "the server takes any key: a key made up on the spot was accepted too", Vantage: vantage, At: at})
+			}
+		}
+		done += len(answers)
+		if err != nil {
+			rest := Result{Answer: NotAsked, Detail: plaintext.Line(plaintext.Cut(err.Error(), 200)), Vantage: vantage, At: at}
+			if errors.Is(err, errOpen) {
+				rest = Result{Answer: Open, Vantage: vantage, At: at}
+			} else if errors.Is(err, errNotOffered) {
+				rest = Result{Answer: NotOffered, Vantage: vantage, At: at}
+			}
+			return fill(results, max(done-1, 0), rest)
+		}
+	}
+	return results
+}
+
+func fill(results []Result, from int, r Result) []Result {
+	for i := from; i < len(results); i++ {
+		results[i] = r
+	}
+	return results
+}
+
+var (
+	errOpen       = errors.New("the server let us in without any key")
+	errNotOffered = errors.New("the server does not offer publickey")
+	errAsked      = errors.New("asked to sign")
+	errStranger   = errors.New("another host key than the pinned one answers: nothing was asked")
+)
+
+// ask offers keys on one connection, and returns the answers it got, in
+// order: all refused, or refused up to one that was accepted, which ends the
+// connection. An error says why the answers stop short.
+func ask(ctx context.Context, p Policy, t Target, keys [][]byte) (answers []Answer, vantage string, err error) {
+	ctx, cancel := context.WithTimeout(ctx, probeTimeout)
+	defer cancel()
+	conn, err := p.Dial(ctx, t.Address, t.Port)
+	if err != nil {
+		return nil, "", dialError(err)
+	}
+	defer conn.Close()
+	vantage, _, _ = net.SplitHostPort(conn.LocalAddr().String())
+	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	defer stop()
+
+	round := &round{}
+	var signers []ssh.Signer
+	for _, k := range keys {
+		pub, err := ssh.ParsePublicKey(k)
+		if err != nil {
+			return nil, vantage, errors.New("a key of an unknown type")
+		}
+		signers = append(signers, &asker{pub: pub, round: round})
+	}
+	offered := false
+	client, channels, requests, err := ssh.NewClientConn(conn, t.Address, &ssh.ClientConfig{
+		User:          t.User,
+		ClientVersion: "SSH-2.0-plumlatch-probe",
+		Auth: []ssh.AuthMethod{ssh.PublicKeysCallback(func() ([]ssh.Signer, error) {
+			offered = true // called only where the server offers publickey
+			return signers, nil
+		})},
+		HostKeyCallback:   pinned(t.HostKeys),
+		HostKeyAlgorithms: algorithms(t.HostKeys),
+	})
+	if err == nil {
+		go ssh.DiscardRequests(requests)
+		go func() {
+			for c := range channels {
+				_ = c.Reject(ssh.Prohibited, "")
+			}
+		}()
+		client.Close()
+		return nil, vantage, errOpen
+	}
+	if ctx.Err() != nil {
+		err = errors.New("the server did not answer in time")
+	}
+	// A key was refused when the server's own failure let the next one be
+	// offered, or, for the last, let the client run out of keys.
+	refused := max(round.offered-1, 0)
+	switch {
+	case round.asked:
+	case strings.Contains(err.Error(), "no common algorithm"):
+		return nil, vantage, errors.New("the server takes no signature algorithm that this probe knows")
+	case offered && strings.Contains(err.Error(), "unable to authenticate"):
+		refused, err = round.offered, nil
+	case !offered && strings.Contains(err.Error(), "unable to authenticate"):
+		return nil, vantage, errNotOffered
+	}
+	for range refused {
+		answers = append(answers, Refused)
+	}
+	if round.asked {
+		answers, err = append(answers, Accepted), nil
+	}
+	if err == nil && len(answers) == 0 {
+		err = errors.New("the server ended the connection before any key was offered")
+	}
+	if err != nil {
+		err = dialError(err)
+	}
+	return answers, vantage, err
+}
+
+type round struct {
+	offered int
+	asked   bool
+}
+
+// asker is a signer that never signs: being asked to is the answer.
+type asker struct {
+	pub   ssh.PublicKey
+	round *round
+	seen  bool
+}
+
+func (a *asker) PublicKey() ssh.PublicKey {
+	if !a.seen { // the client library takes the key up just before it offers it
+		a.seen = true
+		a.round.offered++
+	}
+	return a.pub
+}
+
+func (a *asker) Sign(io.Reader, []byte) (*ssh.Signature, error) {
+	a.round.asked = true
+	return nil, errAsked
+}
+
+func (a *asker) SignWithAlgorithm(io.Reader, []byte, string) (*ssh.Signature, error) {
+	a.round.asked = true
+	return nil, errAsked
+}
+
+func pinned(blobs [][]byte) ssh.HostKeyCallback {
+	return func(_ string, _ net.Addr, key ssh.PublicKey) error {
+		for _, b := range blobs {
+			if bytes.Equal(b, key.Marshal()) {
+				return nil
+			}
+		}
+		return errStranger
+	}
+}
+
+// algorithms makes the server show a host key of a type that is pinned.
+func algorithms(blobs [][]byte) []string {
+	var out []string
+	for _, b := range blobs {
+		if k, err := ssh.ParsePublicKey(b); err == nil {
+			if k.Type() == ssh.KeyAlgoRSA {
+				out = append(out, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256)
+			}
+			out = append(out, k.Type())
+		}
+	}
+	return out
+}
+
+// dialError gives the ordinary ways of not getting through an ordinary sentence.
+func dialError(err error) error {
+	var netErr net.Error
+	switch text := err.Error(); {
+	case errors.Is(err, ErrPolicy), errors.Is(err, errStranger):
+		return err
+	case errors.As(err, &netErr) && netErr.Timeout():
+		return errors.New("no answer in time: a firewall may hold the packets, or the address is another's")
+	case strings.Contains(text, "connection refused"):
+		return errors.New("connection refused: nothing listens there")
+	case strings.Contains(text, errStranger.Error()):
+		return errStranger
+	case strings.Contains(text, "EOF"), strings.Contains(text, "connection reset"):
+		return errors.New("the server closed the connection in the middle of the handshake")
+	}
+	return fmt.Errorf("the handshake failed: %w", err)
+}
+
+// HostKey connects without logging in and returns the host key blob that the
+// server shows (RFC 4253 section 8). of is the type to ask for, such as
+// "ssh-ed25519"; "" takes what the server prefers.
+func HostKey(ctx context.Context, p Policy, address string, port int, of string) ([]byte, error) {
+	ctx, cancel := context.WithTimeout(ctx, probeTimeout)
+	defer cancel()
+	conn, err := p.Dial(ctx, address, port)
+	if err != nil {
+		return nil, dialError(err)
+	}
+	defer conn.Close()
+	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	defer stop()
+	var blob []byte
+	config := &ssh.ClientConfig{
+		User:          "plumlatch-host-key",
+		ClientVersion: "SSH-2.0-plumlatch-probe",
+		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
+			blob = key.Marshal()
+			return errAsked // enough was seen: no user is named to the server
+		},
+	}
+	if of != "" {
+		config.HostKeyAlgorithms = []string{of}
+	}
+	_, _, _, err = ssh.NewClientConn(conn, address, config)
+	if blob != nil {
+		return blob, nil
+	}
+	return nil, dialError(err)
+}

@@ -1,0 +1,277 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"plumlatch/core/keypair"
+	"plumlatch/core/names"
+)
+
+// Phase is what Plum Latch is doing with an instance.
+type Phase string
+
+// The phases. Ready, Failed and Removed are at rest.
+const (
+	Launching Phase = "launching"
+	Ready     Phase = "ready"
+	Failed    Phase = "failed"
+	Stopping  Phase = "stopping"
+	Starting  Phase = "starting"
+	Removing  Phase = "removing"
+	Removed   Phase = "removed"
+)
+
+// Verb returns the word for the change that an unfinished phase stands for.
+func (p Phase) Verb() string {
+	return map[Phase]string{Launching: "launch", Stopping: "stop", Starting: "start", Removing: "remove"}[p]
+}
+
+// Instance is one instance of the ledger.
+type Instance struct {
+	ID           int64
+	Name         string
+	Alias        string // under which its host keys stand in a known_hosts file
+	Cloud        string
+	CloudID      string
+	ClientToken  string
+	Region       string
+	Image        string
+	Size         string
+	LoginUser    string
+	Address      string
+	Port         int
+	State        string // as the cloud says
+	Phase        Phase
+	Progress     string // the step at hand, in words
+	Trouble      string // what went wrong, in words; "" for nothing
+	UserData     string
+	IntentID     int64 // the journal entry of the change at hand
+	HostKeysRead bool  // the first boot's output has been read: never again
+	ChangedAt    time.Time
+	CreatedAt    time.Time
+	CreatedBy    string
+	Keys         int // how many recorded keys open it
+}
+
+const instanceColumns = `SELECT i.*, coalesce(i.intent_id, 0) AS intent_id,
+	(SELECT count(*) FROM access a WHERE a.instance_id = i.id AND NOT a.steward) AS keys FROM instances i`
+
+// NewInstance is what a launch records before anything is asked of the cloud.
+type NewInstance struct {
+	Instance
+	KeyIDs        []int64
+	Steward       keypair.Public
+	StewardSealed []byte
+	KeyNames      []string
+}
+
+// AddInstance records a launch with its intent. ErrNameTaken.
+func (s *Store) AddInstance(ctx context.Context, by Actor, n NewInstance) (Instance, error) {
+	var id int64
+	err := s.tx(ctx, func(tx *gorm.DB) error {
+		what := fmt.Sprintf("launch %s, %s in %s with %s", n.Image, n.Size, n.Region, strings.Join(n.KeyNames, ", "))
+		if len(n.KeyNames) == 0 {
+			what = fmt.Sprintf("launch %s, %s in %s with no key", n.Image, n.Size, n.Region)
+		}
+		intent, err := entry{by, "instance.launch", "instance " + n.Name, what, "", 0}.write(tx)
+		if err != nil {
+			return err
+		}
+		if err := tx.Raw(`INSERT INTO instances (name, name_fold, alias, cloud, client_token, region, image, size, login_user, phase, progress, user_data, intent_id, created_by)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, 'launching', 'recorded', ?, ?, ?) RETURNING id`,
+			n.Name, names.Fold(n.Name), n.Alias, n.Cloud, n.ClientToken, n.Region, n.Image, n.Size, n.LoginUser, n.UserData, intent, by.Operator).Scan(&id).Error; err != nil {
+			return err
+		}
+		for _, k := range n.KeyIDs {
+			if err := tx.Exec("INSERT INTO access (instance_id, key_id, login_user) VALUES (?, ?, ?)", id, k, n.LoginUser).Error; err != nil {
+				return err
+			}
+		}
+		if err := tx.Exec("INSERT INTO access (instance_id, steward, login_user) VALUES (?, true, ?)", id, n.LoginUser).Error; err != nil {
+			return err
+		}
+		return tx.Exec("INSERT INTO steward_keys (instance_id, blob, sealed) VALUES (?, ?, ?)", id, raw(n.Steward.Blob), raw(n.StewardSealed)).Error
+	})
+	if constraint, ok := unique(err); ok && strings.Contains(constraint, "name") {
+		return Instance{}, ErrNameTaken
+	}
+	if err != nil {
+		return Instance{}, err
+	}
+	return s.InstanceByID(ctx, id)
+}
+
+func (s *Store) oneInstance(ctx context.Context, where string, arg any) (Instance, error) {
+	var i []Instance
+	if err := s.db.WithContext(ctx).Raw(instanceColumns+where, arg).Scan(&i).Error; err != nil {
+		return Instance{}, err
+	}
+	if len(i) == 0 {
+		return Instance{}, ErrNotFound
+	}
+	return i[0], nil
+}
+
+// InstanceByID finds an instance, removed ones too; ErrNotFound.
+func (s *Store) InstanceByID(ctx context.Context, id int64) (Instance, error) {
+	return s.oneInstance(ctx, " WHERE i.id = ?", id)
+}
+
+// InstanceByName finds an instance that is not removed, whatever the case of its name; ErrNotFound.
+func (s *Store) InstanceByName(ctx context.Context, name string) (Instance, error) {
+	return s.oneInstance(ctx, " WHERE i.name_fold = ? AND i.phase <> 'removed'", names.Fold(name))
+}
+
+// Unfinished returns the instances in the middle of a change: what a service
+// that starts has to go on with.
+func (s *Store) Unfinished(ctx context.Context) ([]Instance, error) {
+	out := []Instance{}
+	err := s.db.WithContext(ctx).Raw(instanceColumns + " WHERE i.phase NOT IN ('ready', 'failed', 'removed') ORDER BY i.id").Scan(&out).Error
+	return out, err
+}
+
+// InstanceQuery chooses and orders instances.
+type InstanceQuery struct {
+	Text, Region, Image, State string // State is the cloud's, or "failed"
+	Key                        string // name of a key that opens it
+	Sort                       string // "name" (default), "created", "region"
+	Descending                 bool
+	Page
+}
+
+// Instances returns a page of instances that are not removed.
+func (s *Store) Instances(ctx context.Context, q InstanceQuery) ([]Instance, string, error) {
+	var l list
+	l.filter("i.phase <> 'removed'")
+	if q.Text != "" {
+		l.filter("(position(? in i.name_fold) > 0 OR i.address = ?)", strings.ToLower(q.Text), q.Text)
+	}
+	for column, v := range map[string]string{"i.region": q.Region, "i.image": q.Image} {
+		if v != "" {
+			l.filter(column+" = ?", v)
+		}
+	}
+	if q.State != "" {
+		l.filter("(CASE WHEN i.phase = 'failed' THEN 'failed' ELSE i.state END) = ?", q.State)
+	}
+	if q.Key != "" {
+		l.filter("EXISTS (SELECT 1 FROM access a JOIN keys k ON k.id = a.key_id WHERE a.instance_id = i.id AND k.name_fold = ?)", names.Fold(q.Key))
+	}
+	column, value := "i.name_fold", func(i Instance) string { return names.Fold(i.Name) }
+	switch q.Sort {
+	case "created":
+		column, value = createdText("i"), func(i Instance) string { return sortTime(i.CreatedAt) }
+	case "region":
+		column, value = "i.region", func(i Instance) string { return i.Region }
+	}
+	return pageOf(ctx, s, &l, instanceColumns, column, "i.id", q.Descending, q.Page, func(i Instance) (string, int64) { return value(i), i.ID })
+}
+
+// BeginChange takes an instance at rest into a phase, with the intent in the
+// journal. ErrInProgress if it is not at rest.
+func (s *Store) BeginChange(ctx context.Context, by Actor, i Instance, phase Phase) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		id, err := entry{by, "instance." + phase.Verb(), "instance " + i.Name, phase.Verb(), "", 0}.write(tx)
+		if err != nil {
+			return err
+		}
+		r := tx.Exec(`UPDATE instances SET phase = ?, progress = 'recorded', intent_id = ? WHERE id = ? AND phase IN ('ready', 'failed')`, string(phase), id, i.ID)
+		if r.Error == nil && r.RowsAffected == 0 {
+			return ErrInProgress
+		}
+		return r.Error
+	})
+}
+
+// Note records what the cloud says of an instance in the middle of a change,
+// and the step at hand. A change of address makes earlier evidence old.
+func (s *Store) Note(ctx context.Context, id int64, cloudID, state, address string, port int, progress string) error {
+	return s.db.WithContext(ctx).Exec(`UPDATE instances SET cloud_id = ?, state = ?, port = ?, progress = ?,
+		changed_at = CASE WHEN address <> ? THEN now() ELSE changed_at END, address = ? WHERE id = ?`,
+		cloudID, state, port, progress, address, address, id).Error
+}
+
+// EndChange puts an instance at rest, with the outcome in the journal, as the
+// answer to the intent. Removing forgets the steward's key.
+func (s *Store) EndChange(ctx context.Context, i Instance, phase Phase, outcome, trouble string) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		r := tx.Exec(`UPDATE instances SET phase = ?, progress = '', trouble = ? WHERE id = ? AND phase NOT IN ('ready', 'failed', 'removed')`, string(phase), trouble, i.ID)
+		if r.Error != nil || r.RowsAffected == 0 {
+			return r.Error
+		}
+		if phase == Removed {
+			if err := tx.Exec("DELETE FROM steward_keys WHERE instance_id = ?", i.ID).Error; err != nil {
+				return err
+			}
+		}
+		_, err := entry{Service, "instance." + i.Phase.Verb(), "instance " + i.Name, "", outcome, i.IntentID}.write(tx)
+		return err
+	})
+}
+
+// HostKey is one host key of an instance.
+type HostKey struct {
+	Blob        []byte
+	Type        string
+	Fingerprint string
+	Source      string // how it is known
+	RecordedAt  time.Time
+}
+
+// HostKeys returns the recorded host keys of an instance.
+func (s *Store) HostKeys(ctx context.Context, instanceID int64) ([]HostKey, error) {
+	out := []HostKey{}
+	err := s.db.WithContext(ctx).Raw("SELECT blob, type, fingerprint, source, recorded_at FROM host_keys WHERE instance_id = ? ORDER BY type", instanceID).Scan(&out).Error
+	return out, err
+}
+
+// FirstBootRead says that the first boot's output of an instance has been read,
+// and records the host key that it vouched for, if any. It is done once only.
+func (s *Store) FirstBootRead(ctx context.Context, i Instance, key *keypair.Public, source string) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		r := tx.Exec("UPDATE instances SET host_keys_read = true WHERE id = ? AND NOT host_keys_read", i.ID)
+		if r.Error != nil || r.RowsAffected == 0 || key == nil {
+			return r.Error
+		}
+		if err := tx.Exec("INSERT INTO host_keys (instance_id, blob, type, fingerprint, source) VALUES (?, ?, ?, ?, ?)",
+			i.ID, raw(key.Blob), key.Type(), key.Fingerprint(), source).Error; err != nil {
+			return err
+		}
+		_, err := entry{Service, "host-key.record", "instance " + i.Name, "record " + key.Fingerprint(), source, 0}.write(tx)
+		return err
+	})
+}
+
+// Sentinel returns what seals the database to its identity file, nil for none.
+func (s *Store) Sentinel(ctx context.Context) ([]byte, error) {
+	var rows [][]byte
+	var r []struct{ Sealed []byte }
+	if err := s.db.WithContext(ctx).Raw("SELECT sealed FROM sentinel").Scan(&r).Error; err != nil {
+		return nil, err
+	}
+	for _, x := range r {
+		rows = append(rows, x.Sealed)
+	}
+	if len(rows) == 0 {
+		return nil, nil
+	}
+	return rows[0], nil
+}
+
+// ErrSentinel says that the database has a sentinel already.
+var ErrSentinel = errors.New("the database is sealed already")
+
+// SetSentinel seals the database, once. ErrSentinel.
+func (s *Store) SetSentinel(ctx context.Context, sealed []byte) error {
+	err := s.db.WithContext(ctx).Exec("INSERT INTO sentinel (sealed) VALUES (?)", raw(sealed)).Error
+	if _, ok := unique(err); ok {
+		return ErrSentinel
+	}
+	return err
+}

@@ -1,0 +1,253 @@
+// Command plumlatch is the client: commands over the service's API, and all
+// work with private keys, which never leave this machine.
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"slices"
+	"strings"
+	"syscall"
+
+	"golang.org/x/term"
+
+	"plumlatch/client"
+	"plumlatch/core/plaintext"
+)
+
+// Exit statuses.
+const (
+	exitDone   = 0
+	exitFailed = 1
+	exitUsage  = 2
+)
+
+// command is one command of the client.
+type command struct {
+	name    string // such as "key create"
+	args    string // what follows the name in the usage line
+	about   string // one sentence
+	example string // one real command line
+	flags   func(*flag.FlagSet) func(*cli) error
+}
+
+// cli is one run of the client.
+type cli struct {
+	ctx    context.Context
+	args   []string // names, in their order
+	rest   []string // what followed "--"
+	in     io.Reader
+	out    io.Writer
+	err    io.Writer
+	tty    bool // standard input and error are a terminal
+	outTTY bool
+	exit   int // a status to end with although nothing failed
+}
+
+// usageError is a mistake on the command line: status 2.
+type usageError struct{ text string }
+
+func (u usageError) Error() string { return u.text }
+
+func usagef(format string, a ...any) error { return usageError{fmt.Sprintf(format, a...)} }
+
+// failure is an error with the next thing to try.
+type failure struct {
+	err  error
+	next string
+}
+
+func (f failure) Error() string { return f.err.Error() }
+func (f failure) Unwrap() error { return f.err }
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
+	defer stop()
+	c := &cli{ctx: ctx, in: os.Stdin, out: os.Stdout, err: os.Stderr,
+		tty:    term.IsTerminal(int(os.Stdin.Fd())) && term.IsTerminal(int(os.Stderr.Fd())),
+		outTTY: term.IsTerminal(int(os.Stdout.Fd())),
+	}
+	os.Exit(c.run(os.Args[1:]))
+}
+
+func (c *cli) run(args []string) int {
+	if len(args) == 0 {
+		help(c.err, "")
+		return exitUsage
+	}
+	if args[0] == "help" || args[0] == "-help" || args[0] == "--help" || args[0] == "-h" {
+		if !help(c.out, strings.Join(args[1:], " ")) {
+			return exitUsage
+		}
+		return exitDone
+	}
+	cmd, rest := find(args)
+	if cmd == nil {
+		fmt.Fprintf(c.err, "plumlatch: there is no command %q\nnext: plumlatch help\n", plaintext.Line(plaintext.Cut(strings.Join(args[:min(2, len(args))], " "), 60)))
+		return exitUsage
+	}
+	fs := flag.NewFlagSet(cmd.name, flag.ContinueOnError)
+	fs.SetOutput(io.Discard)
+	run := cmd.flags(fs)
+	err := c.parse(fs, rest)
+	if errors.Is(err, flag.ErrHelp) {
+		help(c.out, cmd.name)
+		return exitDone
+	}
+	if err == nil {
+		err = run(c)
+	}
+	return c.report(cmd, err)
+}
+
+// report prints an error and returns the exit status for it.
+func (c *cli) report(cmd *command, err error) int {
+	if err == nil {
+		return c.exit
+	}
+	fmt.Fprintf(c.err, "plumlatch: %s\n", err)
+	if _, ok := errors.AsType[usageError](err); ok {
+		fmt.Fprintf(c.err, "usage: plumlatch %s %s\nnext: plumlatch help %s\n", cmd.name, cmd.args, cmd.name)
+		return exitUsage
+	}
+	if f, ok := errors.AsType[failure](err); ok && f.next != "" {
+		fmt.Fprintf(c.err, "next: %s\n", f.next)
+	} else if next := nextFor(err); next != "" {
+		fmt.Fprintf(c.err, "next: %s\n", next)
+	}
+	return exitFailed
+}
+
+// nextFor returns what to try after an error of the service's.
+func nextFor(err error) string {
+	if _, ok := errors.AsType[*client.Unreachable](err); ok {
+		return "see that the service runs there, or set PLUMLATCH_URL (the demo: make demo, and . .demo/client.env)"
+	}
+	p, ok := errors.AsType[*client.Problem](err)
+	switch {
+	case !ok:
+		return ""
+	case p.Status == 401:
+		return "set PLUMLATCH_TOKEN to a good token (the demo: . .demo/client.env)"
+	case p.Of("forbidden"):
+		return "ask an admin for a role that may do this: plumlatch operator role NAME operator"
+	case p.Of("in-progress"):
+		return "wait, and try again; plumlatch instance show NAME tells what is going on"
+	}
+	return ""
+}
+
+// parse takes flags before and after the names; "--" ends both.
+func (c *cli) parse(fs *flag.FlagSet, args []string) error {
+	if i := slices.Index(args, "--"); i >= 0 {
+		args, c.rest = args[:i], args[i+1:]
+	}
+	for {
+		if err := fs.Parse(args); err != nil {
+			if errors.Is(err, flag.ErrHelp) {
+				return err
+			}
+			return usageError{err.Error()}
+		}
+		if fs.NArg() == 0 {
+			return nil
+		}
+		c.args = append(c.args, fs.Arg(0))
+		args = fs.Args()[1:]
+	}
+}
+
+// names returns the arguments if there are as many as wanted.
+func (c *cli) names(what ...string) ([]string, error) {
+	if len(c.args) < len(what) {
+		return nil, usagef("%s is missing", what[len(c.args)])
+	}
+	if len(c.args) > len(what) {
+		return nil, usagef("unexpected argument %q", plaintext.Line(plaintext.Cut(c.args[len(what)], 60)))
+	}
+	return c.args, nil
+}
+
+// service returns the client for the service that the environment names.
+func (c *cli) service() (*client.Client, error) {
+	base, token := os.Getenv("PLUMLATCH_URL"), os.Getenv("PLUMLATCH_TOKEN")
+	if base == "" || token == "" {
+		return nil, failure{errors.New("PLUMLATCH_URL and PLUMLATCH_TOKEN say which service to use, and are not both set"), ". .demo/client.env (for the demo)"}
+	}
+	cl, err := client.New(base, token)
+	if errors.Is(err, client.ErrURL) {
+		return nil, failure{fmt.Errorf("PLUMLATCH_URL: %w", err), "export PLUMLATCH_URL=http://127.0.0.1:8470"}
+	}
+	if err != nil {
+		return nil, fmt.Errorf("PLUMLATCH_TOKEN: %w", err)
+	}
+	return cl, nil
+}
+
+func find(args []string) (*command, []string) {
+	for n := min(2, len(args)); n > 0; n-- {
+		name := strings.Join(args[:n], " ")
+		for i := range commands {
+			if commands[i].name == name {
+				return &commands[i], args[n:]
+			}
+		}
+	}
+	return nil, nil
+}
+
+// help prints what there is, or one command; false if there is no such command.
+func help(w io.Writer, name string) bool {
+	if name == "" {
+		fmt.Fprint(w, "plumlatch: which key opens which instance, how that is known, and the way in.\n\n")
+		group := ""
+		for _, c := range commands {
+			if g, _, _ := strings.Cut(c.name, " "); g != group {
+				group = g
+				fmt.Fprintln(w)
+			}
+			fmt.Fprintf(w, "  %-18s %s\n", c.name, c.about)
+		}
+		fmt.Fprint(w, `
+"plumlatch help COMMAND" shows its options and an example. PLUMLATCH_URL and
+PLUMLATCH_TOKEN name the service. Exit status: 0 done, 1 failed, 2 used
+wrongly; "open" ends with the status of ssh.
+`)
+		return true
+	}
+	var group []*command
+	for i := range commands {
+		c := &commands[i]
+		if c.name == name {
+			one(w, c)
+			return true
+		}
+		if strings.HasPrefix(c.name, name+" ") {
+			group = append(group, c)
+		}
+	}
+	for i, c := range group {
+		if i > 0 {
+			fmt.Fprintln(w)
+		}
+		one(w, c)
+	}
+	if len(group) == 0 {
+		fmt.Fprintf(w, "plumlatch: there is no command %q\nnext: plumlatch help\n", plaintext.Line(plaintext.Cut(name, 60)))
+	}
+	return len(group) > 0
+}
+
+func one(w io.Writer, c *command) {
+	fmt.Fprintf(w, "plumlatch %s %s\n\n  %s\n\n", c.name, c.args, c.about)
+	fs := flag.NewFlagSet(c.name, flag.ContinueOnError)
+	fs.SetOutput(w)
+	c.flags(fs)
+	fs.PrintDefaults()
+	fmt.Fprintf(w, "\nExample:\n  %s\n", c.example)
+}

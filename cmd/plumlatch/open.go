@@ -1,0 +1,300 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"net/netip"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"plumlatch/client"
+	"plumlatch/core/access"
+	"plumlatch/core/hostkeys"
+	"plumlatch/core/keypair"
+	"plumlatch/core/wire"
+)
+
+func accessList(fs *flag.FlagSet) func(*cli) error {
+	instance := fs.String("instance", "", "`name` of an instance: what opens it")
+	key := fs.String("key", "", "`name` of a key: what it opens")
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		if _, err := c.names(); err != nil {
+			return err
+		}
+		service, err := c.service()
+		if err != nil {
+			return err
+		}
+		rows, err := service.Access(c.ctx, *instance, *key)
+		if err != nil {
+			return err
+		}
+		if *asJSON {
+			return c.json(wire.List[wire.Access]{Items: rows})
+		}
+		if len(rows) == 0 && *key != "" {
+			fmt.Fprintln(c.out, "It opens nothing, as far as the ledger knows.")
+			return nil
+		}
+		c.accessRows(rows, *instance == "")
+		return nil
+	}
+}
+
+// door is all that ssh needs, every field checked by its grammar: what comes
+// from the service stands on a command line and in a file here.
+type door struct {
+	address netip.Addr
+	port    int
+	user    string
+	alias   string
+	known   string // known_hosts lines
+}
+
+var userGrammar = regexp.MustCompile(`^[a-z_][a-z0-9_.-]{0,31}$`)
+
+func checkDoor(i wire.Instance) (door, error) {
+	d := door{port: i.Port, user: i.LoginUser, alias: i.Alias}
+	var err error
+	if d.address, err = netip.ParseAddr(i.Address); err != nil || d.address.Zone() != "" {
+		return d, errors.New("the service sent an address that is none; nothing was started")
+	}
+	if i.Port < 1 || i.Port > 65535 {
+		return d, errors.New("the service sent a port that is none; nothing was started")
+	}
+	if !userGrammar.MatchString(i.LoginUser) {
+		return d, errors.New("the service sent a login user that is no user name; nothing was started")
+	}
+	for _, h := range i.HostKeys {
+		p, err := keypair.ReadPublic([]byte(h.PublicKey))
+		if err != nil {
+			return d, errors.New("the service sent a host key that cannot be read; nothing was started")
+		}
+		line, err := hostkeys.KnownHostsLine(i.Alias, p.Blob)
+		if err != nil {
+			return d, errors.New("the service sent a host key alias that is none; nothing was started")
+		}
+		d.known += line
+	}
+	return d, nil
+}
+
+func open(fs *flag.FlagSet) func(*cli) error {
+	identity := fs.String("identity", "", "`file` with the private key to use, and no other (default: a key of -dir that opens the instance)")
+	dir := fs.String("dir", "", "`folder` to look for keys in (default ~/.ssh)")
+	return func(c *cli) error {
+		args, err := c.names("INSTANCE")
+		if err != nil {
+			return err
+		}
+		service, err := c.service()
+		if err != nil {
+			return err
+		}
+		i, err := service.Instance(c.ctx, args[0])
+		if err != nil {
+			return err
+		}
+		if err := openable(i); err != nil {
+			return err
+		}
+		d, err := checkDoor(i)
+		if err != nil {
+			return err
+		}
+		rows, err := service.Access(c.ctx, i.Name, "")
+		if err != nil {
+			return err
+		}
+		row, file, err := chooseIdentity(rows, i.Name, *identity, *dir)
+		if err != nil {
+			return err
+		}
+		status, err := c.ssh(d, file, c.rest)
+		if err != nil {
+			return err
+		}
+		if status == sshFailed {
+			fmt.Fprintf(c.err, "plumlatch: ssh ended with 255: it could not log in, or the connection broke\nnext: plumlatch instance show %s\n", i.Name)
+		} else if row != nil {
+			reportLogin(service, row.ID)
+		}
+		c.exit = status
+		return nil
+	}
+}
+
+// openable says why an instance cannot be opened now.
+func openable(i wire.Instance) error {
+	switch {
+	case i.State == "stopped":
+		return failure{fmt.Errorf("%s is stopped", i.Name), "plumlatch instance start " + i.Name}
+	case i.State != "running" || i.Address == "":
+		return failure{fmt.Errorf("%s is %s, and has no address yet", i.Name, i.State), "plumlatch instance show " + i.Name}
+	case len(i.HostKeys) == 0:
+		return failure{fmt.Errorf("no host key of %s is known, so nobody can tell whether it is %s that answers: ssh is not started blindly", i.Name, i.Name), "plumlatch instance show " + i.Name}
+	}
+	return nil
+}
+
+// chooseIdentity returns the private file to use and the access that it stands
+// for, if the ledger has it.
+func chooseIdentity(rows []wire.Access, instance, identity, dir string) (*wire.Access, string, error) {
+	if identity != "" {
+		data, err := readLimited(identity)
+		if err != nil {
+			return nil, "", err
+		}
+		p, err := keypair.PublicOfPrivate(data)
+		if errors.Is(err, keypair.ErrNotPrivate) {
+			return nil, "", failure{fmt.Errorf("%s: %w", identity, err), "give the private file, not the .pub"}
+		}
+		for n := range rows {
+			if err == nil && rows[n].Fingerprint == p.Fingerprint() && !rows[n].Steward {
+				return &rows[n], identity, nil
+			}
+		}
+		return nil, identity, nil // ssh will tell
+	}
+	if dir == "" {
+		var err error
+		if dir, err = sshDir(); err != nil {
+			return nil, "", err
+		}
+	}
+	local, err := localKeys(dir)
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return nil, "", err
+	}
+	var best *wire.Access
+	var wanted []string
+	for n := range rows {
+		a := &rows[n]
+		if a.Steward {
+			continue
+		}
+		wanted = append(wanted, a.Key)
+		if local[a.Fingerprint] != "" && (best == nil || better(*a, *best)) {
+			best = a
+		}
+	}
+	if best == nil {
+		if len(wanted) == 0 {
+			return nil, "", failure{fmt.Errorf("no key opens %s, as far as the ledger knows", instance), "plumlatch instance show " + instance}
+		}
+		return nil, "", failure{fmt.Errorf("no private key in %s opens %s; it opens with: %s", dir, instance, strings.Join(wanted, ", ")), "plumlatch open " + instance + " -identity FILE"}
+	}
+	return best, local[best.Fingerprint], nil
+}
+
+func better(a, b wire.Access) bool {
+	ka, _ := access.ParseKind(a.Evidence)
+	kb, _ := access.ParseKind(b.Evidence)
+	if a.Old != b.Old {
+		return b.Old
+	}
+	return ka > kb
+}
+
+// localKeys finds the private files of a folder by their fingerprint, from the
+// .pub beside each, or from OpenSSH's format, which has the public half in the clear.
+func localKeys(dir string) (map[string]string, error) {
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return nil, err
+	}
+	found := map[string]string{}
+	for _, e := range entries {
+		file := filepath.Join(dir, e.Name())
+		if !e.Type().IsRegular() || strings.HasSuffix(file, ".pub") {
+			continue
+		}
+		data, err := readLimited(file)
+		if err != nil || !keypair.LooksPrivate(data) {
+			continue
+		}
+		p, err := keypair.PublicOfPrivate(data)
+		if err != nil {
+			pub, readErr := readLimited(file + ".pub")
+			if readErr != nil {
+				continue
+			}
+			if p, err = keypair.ReadPublic(pub); err != nil {
+				continue
+			}
+		}
+		if found[p.Fingerprint()] == "" {
+			found[p.Fingerprint()] = file
+		}
+	}
+	return found, nil
+}
+
+// sshFailed is the status with which ssh says that it failed itself (ssh(1)).
+const sshFailed = 255
+
+// ssh runs this machine's own ssh and returns its status. The host key is
+// pinned in a file of our own under an alias, and the person's configuration
+// is left out, so that exactly the given key is used.
+func (c *cli) ssh(d door, identity string, command []string) (int, error) {
+	program, err := exec.LookPath("ssh")
+	if err != nil {
+		return 0, failure{errors.New("there is no ssh on this machine"), "apt-get install openssh-client"}
+	}
+	dir, err := os.MkdirTemp("", "plumlatch-open-") // mode 0700
+	if err != nil {
+		return 0, err
+	}
+	defer os.RemoveAll(dir)
+	known := filepath.Join(dir, "known_hosts")
+	if err := os.WriteFile(known, []byte(d.known), 0o600); err != nil {
+		return 0, err
+	}
+	identity, err = filepath.Abs(identity)
+	if err != nil {
+		return 0, err
+	}
+	args := []string{"-F", "none", "-i", percent(identity), "-p", strconv.Itoa(d.port), "-l", d.user}
+	for _, o := range []string{
+		"IdentitiesOnly=yes", "IdentityAgent=none", "StrictHostKeyChecking=yes", "UserKnownHostsFile=" + quoted(known), "GlobalKnownHostsFile=/dev/null",
+		"HostKeyAlias=" + d.alias, "CheckHostIP=no", "UpdateHostKeys=no", "PreferredAuthentications=publickey", "ConnectTimeout=15",
+	} {
+		args = append(args, "-o", o)
+	}
+	args = append(append(args, "--", d.address.String()), command...)
+	cmd := exec.Command(program, args...)
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stdout, os.Stderr
+	// The terminal sends Ctrl-C to ssh as well; the session is ssh's to end.
+	signal.Ignore(os.Interrupt, syscall.SIGTERM)
+	err = cmd.Run()
+	if exit, ok := errors.AsType[*exec.ExitError](err); ok {
+		if exit.ExitCode() < 0 {
+			return sshFailed, nil
+		}
+		return exit.ExitCode(), nil
+	}
+	return 0, err
+}
+
+// percent keeps ssh from expanding tokens in a file name (ssh_config(5), TOKENS).
+func percent(s string) string { return strings.ReplaceAll(s, "%", "%%") }
+
+func quoted(s string) string { return `"` + percent(s) + `"` }
+
+// reportLogin tells the service of the login. It is worth something beside the
+// service's own probe only, and failing to tell is no failure of the login.
+func reportLogin(service *client.Client, id int64) {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	_ = service.ReportLogin(ctx, id)
+}

@@ -1,0 +1,243 @@
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"plumlatch/client"
+	"plumlatch/core/wire"
+)
+
+// catalogueList makes a command that lists everything of one sort.
+func catalogueList[T any](fs *flag.FlagSet, get func(*client.Client, context.Context) ([]T, error), header []string, row func(T) []string) func(*cli) error {
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		if _, err := c.names(); err != nil {
+			return err
+		}
+		service, err := c.service()
+		if err != nil {
+			return err
+		}
+		items, err := get(service, c.ctx)
+		if err != nil {
+			return err
+		}
+		if *asJSON {
+			return c.json(wire.List[T]{Items: items})
+		}
+		var rows [][]string
+		for _, i := range items {
+			rows = append(rows, row(i))
+		}
+		c.table(header, rows, "There is none.")
+		return nil
+	}
+}
+
+func operatorList(fs *flag.FlagSet) func(*cli) error {
+	return catalogueList(fs, (*client.Client).Operators, []string{"operator", "role", "", "added"}, func(o wire.Operator) []string {
+		state := ""
+		if o.Disabled {
+			state = "disabled"
+		}
+		return []string{o.Name, o.Role, state, ago(o.CreatedAt, time.Now())}
+	})
+}
+
+func operatorAdd(fs *flag.FlagSet) func(*cli) error {
+	role := fs.String("role", "viewer", "`role`: viewer, operator, admin")
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		args, err := c.names("NAME")
+		if err != nil {
+			return err
+		}
+		service, err := c.service()
+		if err != nil {
+			return err
+		}
+		o, err := service.AddOperator(c.ctx, args[0], *role)
+		if err != nil {
+			return err
+		}
+		if *asJSON {
+			return c.json(o)
+		}
+		fmt.Fprintf(c.out, "Added %s as %s. Password, shown this once:\n\n  %s\n\nnext: hand it over; %s signs in on the console at %s\n", o.Name, o.Role, o.Password, o.Name, service.URL())
+		return nil
+	}
+}
+
+func operatorRole(fs *flag.FlagSet) func(*cli) error {
+	return func(c *cli) error {
+		args, err := c.names("NAME", "ROLE")
+		if err != nil {
+			return err
+		}
+		service, err := c.service()
+		if err != nil {
+			return err
+		}
+		if err := service.ChangeOperator(c.ctx, args[0], wire.OperatorChange{Role: &args[1]}); err != nil {
+			return err
+		}
+		fmt.Fprintf(c.out, "%s is %s now.\n", args[0], args[1])
+		return nil
+	}
+}
+
+func operatorAble(disable bool) func(*flag.FlagSet) func(*cli) error {
+	return func(*flag.FlagSet) func(*cli) error {
+		return func(c *cli) error {
+			args, err := c.names("NAME")
+			if err != nil {
+				return err
+			}
+			service, err := c.service()
+			if err != nil {
+				return err
+			}
+			if err := service.ChangeOperator(c.ctx, args[0], wire.OperatorChange{Disabled: &disable}); err != nil {
+				return err
+			}
+			word := "enabled"
+			if disable {
+				word = "disabled: its sessions ended, and its tokens are refused"
+			}
+			fmt.Fprintf(c.out, "%s is %s.\n", args[0], word)
+			return nil
+		}
+	}
+}
+
+func tokenList(fs *flag.FlagSet) func(*cli) error {
+	return catalogueList(fs, (*client.Client).Tokens, []string{"id", "operator", "name", "role", "ends", "last used", ""}, func(t wire.Token) []string {
+		now := time.Now()
+		used, state := "never", ""
+		if t.LastUsedAt != nil {
+			used = ago(*t.LastUsedAt, now) + " from " + t.LastUsedFrom
+		}
+		if t.RevokedAt != nil {
+			state = "revoked"
+		} else if t.ExpiresAt.Before(now) {
+			state = "expired"
+		}
+		return []string{fmt.Sprint(t.ID), t.Operator, t.Name, t.Role, ago(t.ExpiresAt, now), used, state}
+	})
+}
+
+func tokenCreate(fs *flag.FlagSet) func(*cli) error {
+	role := fs.String("role", "", "`role`: viewer, operator, admin (default: your own)")
+	life := fs.Duration("for", 30*24*time.Hour, "how `long` it lasts, such as 720h")
+	until := fs.String("until", "", "`time` of its end instead, such as 2026-12-24T18:00:00Z")
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		args, err := c.names("NAME")
+		if err != nil {
+			return err
+		}
+		if *until != "" {
+			t, err := time.Parse(time.RFC3339, *until)
+			if err != nil {
+				return usagef("-until: give a time such as 2026-12-24T18:00:00Z")
+			}
+			*life = time.Until(t)
+		}
+		service, err := c.service()
+		if err != nil {
+			return err
+		}
+		t, err := service.CreateToken(c.ctx, wire.NewToken{Name: args[0], Role: *role, Seconds: int64(life.Seconds())})
+		if err != nil {
+			return err
+		}
+		if *asJSON {
+			return c.json(t)
+		}
+		fmt.Fprintf(c.out, "Token %d (%s, %s) ends %s. Shown this once:\n\n  %s\n\nnext: put it into a file with mode 0600 as PLUMLATCH_TOKEN\n", t.ID, t.Name, t.Role, t.ExpiresAt.Format(time.RFC3339), t.Token)
+		return nil
+	}
+}
+
+func tokenRevoke(fs *flag.FlagSet) func(*cli) error {
+	return func(c *cli) error {
+		args, err := c.names("ID")
+		if err != nil {
+			return err
+		}
+		id, err := strconv.ParseInt(args[0], 10, 64)
+		if err != nil {
+			return usagef("ID is a number; plumlatch token list shows it")
+		}
+		service, err := c.service()
+		if err != nil {
+			return err
+		}
+		if err := service.RevokeToken(c.ctx, id); err != nil {
+			return err
+		}
+		fmt.Fprintf(c.out, "Token %d is revoked.\n", id)
+		return nil
+	}
+}
+
+func journalList(fs *flag.FlagSet) func(*cli) error {
+	target := fs.String("target", "", "`what` it was done to, such as 'instance berth-board-1'")
+	limit := fs.Int("limit", 40, "`number` of entries, at most 500")
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		if _, err := c.names(); err != nil {
+			return err
+		}
+		service, err := c.service()
+		if err != nil {
+			return err
+		}
+		entries, err := service.Journal(c.ctx, *target, *limit)
+		if err != nil {
+			return err
+		}
+		if *asJSON {
+			return c.json(wire.List[wire.JournalEntry]{Items: entries})
+		}
+		var rows [][]string
+		for _, e := range entries {
+			what := e.Intent
+			if e.Of != 0 {
+				what = fmt.Sprintf("of %d: %s", e.Of, e.Outcome)
+			} else if e.Outcome != "" {
+				what = strings.TrimSpace(e.Intent + ": " + e.Outcome)
+			}
+			rows = append(rows, []string{fmt.Sprint(e.ID), e.At.Local().Format("2006-01-02 15:04:05"), e.Operator, e.Address, e.Action, e.Target, what})
+		}
+		c.table([]string{"id", "at", "operator", "from", "action", "target", "what"}, rows, "The journal has nothing on that.")
+		return nil
+	}
+}
+
+func whoami(fs *flag.FlagSet) func(*cli) error {
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		if _, err := c.names(); err != nil {
+			return err
+		}
+		service, err := c.service()
+		if err != nil {
+			return err
+		}
+		o, err := service.WhoAmI(c.ctx)
+		if err != nil {
+			return err
+		}
+		if *asJSON {
+			return c.json(o)
+		}
+		fmt.Fprintf(c.out, "%s, with the role %s, at %s\n", o.Name, o.Role, service.URL())
+		return nil
+	}
+}

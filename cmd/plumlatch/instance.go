@@ -244,7 +244,11 @@ func instanceShow(fs *flag.FlagSet) func(*cli) error {
 			}
 		}
 		fmt.Fprintf(c.out, "%s, %s\n\n", i.Name, plaintext.Line(i.State))
-		line("address", strings.TrimSuffix(fmt.Sprintf("%s port %d", i.Address, i.Port), fmt.Sprintf(" port %d", 22)))
+		if i.Address == "" {
+			line("address", "none now")
+		} else {
+			line("address", fmt.Sprintf("%s port %d", i.Address, i.Port))
+		}
 		line("login user", i.LoginUser)
 		line("region", i.Region)
 		line("image", i.Image)

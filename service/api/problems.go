@@ -80,7 +80,7 @@ func (s *Server) fail(c *gin.Context, err error) {
 	case errors.Is(err, names.ErrInvalid):
 		field(c, "name", err)
 	case errors.Is(err, store.ErrNameTaken):
-		nameTaken.answer(c, wire.Problem{Field: "name"})
+		nameTaken.answer(c, wire.Problem{Field: "name", Detail: "the name is taken; names are compared whatever their case"})
 	case errors.Is(err, store.ErrNotFound):
 		notFound.answer(c, wire.Problem{})
 	case errors.Is(err, store.ErrInProgress):

@@ -82,7 +82,7 @@ func (s *Shell) Run(ctx context.Context, script string) int {
 		return 2
 	}
 	err = s.runner.Run(ctx, file)
-	if status, ok := interp.IsExitStatus(err); ok {
+	if status, ok := errors.AsType[interp.ExitStatus](err); ok {
 		return int(status)
 	}
 	if err != nil {

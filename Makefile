@@ -1,0 +1,64 @@
+# "make" alone lists what there is.
+.DEFAULT_GOAL := help
+SHELL := /bin/sh
+PORT ?= 8470
+NET ?= 127.31.0.0/16
+
+SERVER_PACKAGES = postgresql=/usr/lib/postgresql/*/bin/postgres
+TEST_PACKAGES = $(SERVER_PACKAGES) openssh-client=/usr/bin/ssh openssh-server=/usr/sbin/sshd chromium=/usr/bin/chromium
+SHOT_PACKAGES = chromium=/usr/bin/chromium xvfb=/usr/bin/xvfb-run xauth=/usr/bin/xauth xterm=/usr/bin/xterm imagemagick=/usr/bin/import fonts-dejavu-core=/usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf
+
+CONSOLE_SOURCES = $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/tsconfig.json
+
+.PHONY: help demo demo-reset build test lint bench fuzz screenshots format clean
+
+help: ## show this list
+	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
+
+demo: build ## start everything with demo data (PORT=8470 NET=127.31.0.0/16 move it)
+	@scripts/packages.sh '$(SERVER_PACKAGES)' openssh-client=/usr/bin/ssh
+	@bin/plumlatchd demo -port $(PORT) -net $(NET)
+
+demo-reset: ## wipe the demo's data and its people's keys
+	@if [ -e .demo/lock ] && ! flock -n .demo/lock true; then echo "The demo is running; stop it first (Ctrl-C)."; exit 1; fi
+	rm -rf .demo demo-holders
+
+build: console/dist/index.html ## build the programs into bin/
+	go build -o bin/ ./cmd/...
+
+console/node_modules/.package-lock.json: console/package.json console/package-lock.json
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE_SOURCES)
+	cd console && npm run -s build -- --logLevel warn
+	@touch $@
+
+test: build ## run every test; installs what is missing for them
+	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)')
+	go test ./...
+
+lint: build ## gofmt, vet, staticcheck, prettier, eslint, tsc
+	@out=$$(gofmt -l cmd client core console/*.go e2e service standin tools); if [ -n "$$out" ]; then echo "gofmt these:"; echo "$$out"; exit 1; fi
+	go vet ./...
+	go tool staticcheck ./...
+	cd console && npm run -s lint
+
+bench: build ## speed, as ratios measured in one run
+	go test -run '^$$' -bench . -benchtime 2s ./...
+
+fuzz: ## every fuzz target for a minute
+	@for target in $$(grep -rhoE --include='*_test.go' --with-filename 'func Fuzz[A-Za-z]+' core service standin | sed 's/:func /:/'); do \
+		echo "$$target"; go test -run '^$$' -fuzz "^$${target##*:}$$" -fuzztime 60s ./$$(dirname $${target%%:*}) || exit 1; done
+
+screenshots: ## take docs/screenshots anew from the running demo
+	@scripts/packages.sh $(foreach p,$(SHOT_PACKAGES),'$(p)')
+	go run ./tools/screenshots
+
+format: ## format all sources
+	gofmt -w cmd client core console/*.go e2e service standin tools
+	cd console && npm run -s format
+
+clean: ## remove what was built
+	rm -rf bin console/node_modules
+	find console/dist -mindepth 1 ! -name .gitkeep -delete

@@ -1,0 +1,186 @@
+// The service's API, as core/wire of the service writes it.
+
+export interface Key {
+  name: string;
+  kind: string;
+  fingerprint: string;
+  fingerprint_md5: string;
+  bitting: string;
+  cuts: number[];
+  comment: string;
+  note: string;
+  origin: string;
+  public_key: string;
+  created_at: string;
+  created_by: string;
+  reach: number;
+}
+
+export interface HostKey {
+  type: string;
+  fingerprint: string;
+  public_key: string;
+  source: string;
+  recorded_at: string;
+}
+
+export interface Instance {
+  name: string;
+  state: string;
+  phase: string;
+  progress?: string;
+  trouble?: string;
+  region: string;
+  image: string;
+  size: string;
+  cloud: string;
+  cloud_id: string;
+  address: string;
+  port: number;
+  login_user: string;
+  host_keys?: HostKey[];
+  user_data?: string;
+  keys: number;
+  created_at: string;
+  created_by: string;
+}
+
+export interface Access {
+  id: number;
+  instance: string;
+  region: string;
+  login_user: string;
+  key: string;
+  steward: boolean;
+  kind: string;
+  fingerprint: string;
+  cuts: number[];
+  evidence: "none" | "placed" | "seen" | "accepted" | "proven";
+  old: boolean;
+  at?: string;
+  from?: string;
+  against?: { kind: string; at: string; from: string };
+  probe?: { answer: string; detail?: string; at: string; from?: string };
+}
+
+export interface Region {
+  name: string;
+  title: string;
+}
+
+export interface Image {
+  name: string;
+  title: string;
+  login_user: string;
+  key_types: string[];
+}
+
+export interface Size {
+  name: string;
+  cpus: number;
+  memory_mb: number;
+  disk_gb: number;
+}
+
+export interface Operator {
+  name: string;
+  role: "viewer" | "operator" | "admin";
+}
+
+export interface Page<T> {
+  items: T[];
+  next_cursor?: string;
+}
+
+export interface LaunchRequest {
+  name: string;
+  region: string;
+  image: string;
+  size: string;
+  keys: string[];
+  no_key: boolean;
+}
+
+export interface LaunchPlan {
+  user_data: string;
+  login_user: string;
+  warnings: string[] | null;
+}
+
+/** What the service answered to a request that failed (RFC 9457), or that it did not answer. */
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    readonly type: string,
+    message: string,
+    readonly field?: string,
+  ) {
+    super(message);
+  }
+}
+
+async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  let response: Response;
+  try {
+    response = await fetch("/api/v1" + path, {
+      method,
+      headers: body === undefined ? {} : { "Content-Type": "application/json" },
+      body: body === undefined ? undefined : JSON.stringify(body),
+      credentials: "same-origin",
+    });
+  } catch {
+    throw new Problem(0, "", `The service at ${location.origin} does not answer.`);
+  }
+  if (response.status === 204) {
+    return undefined as T;
+  }
+  const data: unknown = await response.json().catch(() => null);
+  if (!response.ok) {
+    const p = (data ?? {}) as { type?: string; title?: string; detail?: string; field?: string };
+    throw new Problem(
+      response.status,
+      p.type ?? "",
+      p.detail ?? p.title ?? response.statusText,
+      p.field,
+    );
+  }
+  return data as T;
+}
+
+function query(q: Record<string, string | number | undefined>): string {
+  const params = new URLSearchParams();
+  for (const [k, v] of Object.entries(q)) {
+    if (v !== undefined && v !== "") {
+      params.set(k, String(v));
+    }
+  }
+  const s = params.toString();
+  return s === "" ? "" : "?" + s;
+}
+
+export type ListQuery = Record<string, string | number | undefined>;
+
+const name = encodeURIComponent;
+
+export const api = {
+  whoAmI: () => call<Operator>("GET", "/session"),
+  signIn: (operator: string, password: string) =>
+    call<Operator>("POST", "/session", { operator, password }),
+  signOut: () => call<void>("DELETE", "/session"),
+  keys: (q: ListQuery) => call<Page<Key>>("GET", "/keys" + query(q)),
+  key: (n: string) => call<Key>("GET", "/keys/" + name(n)),
+  addKey: (k: { name: string; public_key: string; note: string }) =>
+    call<Key>("POST", "/keys", { ...k, made_here: false }),
+  instances: (q: ListQuery) => call<Page<Instance>>("GET", "/instances" + query(q)),
+  instance: (n: string) => call<Instance>("GET", "/instances/" + name(n)),
+  launch: (r: LaunchRequest) => call<Instance>("POST", "/instances", { ...r, plan: false }),
+  plan: (r: LaunchRequest) => call<LaunchPlan>("POST", "/instances", { ...r, plan: true }),
+  stop: (n: string) => call<Instance>("POST", `/instances/${name(n)}/stop`),
+  start: (n: string) => call<Instance>("POST", `/instances/${name(n)}/start`),
+  remove: (n: string) => call<Instance>("DELETE", "/instances/" + name(n)),
+  access: (q: { instance?: string; key?: string; cursor?: string }) =>
+    call<Page<Access>>("GET", "/access" + query({ limit: 200, ...q })),
+  regions: () => call<Page<Region>>("GET", "/regions"),
+  images: () => call<Page<Image>>("GET", "/images"),
+  sizes: () => call<Page<Size>>("GET", "/sizes"),
+};

@@ -1,0 +1,245 @@
+import {
+  Alert,
+  App,
+  Button,
+  Collapse,
+  Descriptions,
+  Input,
+  Popconfirm,
+  Select,
+  Space,
+  Spin,
+  type TableColumnsType,
+  Tag,
+} from "antd";
+import { Link, useNavigate, useParams } from "react-router";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { AccessTable } from "./access";
+import { api, type Instance } from "./api";
+import { ServerTable, useParam } from "./list";
+import { Loaded, Mono, Nothing, Title } from "./parts";
+import { useMayChange } from "./session";
+import { ago } from "./text";
+
+const busy = (i: Instance) => i.phase !== "ready" && i.phase !== "failed";
+
+function State({ instance }: { instance: Instance }) {
+  return (
+    <Space size={4}>
+      {busy(instance) && <Spin size="small" />}
+      <span className={"state " + instance.state}>{instance.state}</span>
+      {instance.progress && <span className="quiet">{instance.progress}</span>}
+      {instance.trouble && !busy(instance) && <Tag color="warning">trouble</Tag>}
+    </Space>
+  );
+}
+
+const columns: TableColumnsType<Instance> = [
+  {
+    title: "Instance",
+    key: "name",
+    sorter: true,
+    render: (_, i) => <Link to={"/instances/" + i.name}>{i.name}</Link>,
+  },
+  { title: "State", render: (_, i) => <State instance={i} /> },
+  { title: "Region", key: "region", sorter: true, dataIndex: "region" },
+  {
+    title: "Address",
+    render: (_, i) =>
+      i.address ? (
+        <code>
+          {i.address}
+          {i.port === 22 ? "" : ` port ${i.port}`}
+        </code>
+      ) : (
+        <span className="quiet">none</span>
+      ),
+  },
+  { title: "Login user", dataIndex: "login_user", render: (u: string) => <code>{u}</code> },
+  { title: "Image", dataIndex: "image" },
+  { title: "Size", dataIndex: "size" },
+  {
+    title: "Keys",
+    align: "right",
+    render: (_, i) => (i.keys === 0 ? <span className="attention">none</span> : i.keys),
+  },
+  { title: "Launched", key: "created", sorter: true, render: (_, i) => ago(i.created_at) },
+];
+
+export function InstancesPage() {
+  const [text, setText] = useParam("q");
+  const [region, setRegion] = useParam("region");
+  const [state, setState] = useParam("state");
+  const [key, setKey] = useParam("key");
+  const mayChange = useMayChange();
+  const navigate = useNavigate();
+  const regions = useQuery({ queryKey: ["regions"], queryFn: api.regions, staleTime: 60_000 });
+  const button = (
+    <Button type="primary" disabled={!mayChange} onClick={() => void navigate("/launch")}>
+      Launch an instance
+    </Button>
+  );
+  return (
+    <>
+      <Title actions={button}>Instances</Title>
+      <Space className="filters">
+        <Input.Search
+          allowClear
+          placeholder="name or address"
+          defaultValue={text}
+          onSearch={(v) => setText(v)}
+        />
+        <Select
+          allowClear
+          placeholder="region"
+          value={region || undefined}
+          onChange={(v?: string) => setRegion(v)}
+          options={regions.data?.items.map((r) => ({ value: r.name, label: r.title }))}
+        />
+        <Select
+          allowClear
+          placeholder="state"
+          value={state || undefined}
+          onChange={(v?: string) => setState(v)}
+          options={["running", "stopped", "pending", "failed"].map((v) => ({ value: v, label: v }))}
+        />
+        {key && (
+          <Tag closable onClose={() => setKey(undefined)}>
+            opened by {key}
+          </Tag>
+        )}
+      </Space>
+      <ServerTable
+        key={[text, region, state, key].join(" ")}
+        id="instances"
+        load={api.instances}
+        columns={columns}
+        rowKey="name"
+        filters={["q", "region", "state", "key"]}
+        refresh={(rows) => (rows.some(busy) ? 700 : 15_000)}
+        empty={
+          <Nothing action={button}>No instance. Launch the first one with a key of yours.</Nothing>
+        }
+      />
+    </>
+  );
+}
+
+export function InstancePage() {
+  const { name = "" } = useParams();
+  const { message } = App.useApp();
+  const navigate = useNavigate();
+  const client = useQueryClient();
+  const mayChange = useMayChange();
+  const query = useQuery({
+    queryKey: ["instance", name],
+    queryFn: () => api.instance(name),
+    refetchInterval: (q) => (q.state.data && busy(q.state.data) ? 500 : 15_000),
+    retry: false,
+  });
+  const change = useMutation({
+    mutationFn: (f: (n: string) => Promise<Instance>) => f(name),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["instance", name] }),
+    onError: (e) => void message.error(e.message),
+  });
+  const remove = () => {
+    change.mutate(api.remove, { onSuccess: () => void navigate("/instances") });
+  };
+  return (
+    <Loaded query={query}>
+      {(i) => (
+        <>
+          <Title
+            actions={
+              <>
+                {i.state === "running" && (
+                  <Button disabled={!mayChange || busy(i)} onClick={() => change.mutate(api.stop)}>
+                    Stop
+                  </Button>
+                )}
+                {i.state === "stopped" && (
+                  <Button disabled={!mayChange || busy(i)} onClick={() => change.mutate(api.start)}>
+                    Start
+                  </Button>
+                )}
+                <Popconfirm
+                  title={`Remove ${i.name} and its root volume, for good?`}
+                  okText="Remove"
+                  onConfirm={remove}
+                >
+                  <Button danger disabled={!mayChange || busy(i)}>
+                    Remove
+                  </Button>
+                </Popconfirm>
+              </>
+            }
+          >
+            {i.name} <State instance={i} />
+          </Title>
+          {i.trouble && <Alert type="warning" showIcon title={i.trouble} className="gap" />}
+          {i.state === "running" && (i.host_keys?.length ?? 0) > 0 && i.keys > 0 && (
+            <div className="way-in">
+              <span>Get in:</span>
+              <Mono label="Copy the command">{`plumlatch open ${i.name}`}</Mono>
+              <span className="quiet">
+                runs this machine&apos;s own ssh as <code>{i.login_user}</code> to{" "}
+                <code>
+                  {i.address} port {i.port}
+                </code>
+                , with the host key pinned
+              </span>
+            </div>
+          )}
+          <h2>What opens it</h2>
+          <AccessTable instance={i.name} live={busy(i)} />
+          <h2>About it</h2>
+          <Descriptions
+            bordered
+            size="small"
+            column={2}
+            items={[
+              { label: "Region", children: i.region },
+              {
+                label: "Address",
+                children: i.address ? (
+                  <>
+                    <Mono>{i.address}</Mono> port {i.port}
+                  </>
+                ) : (
+                  "none while it is stopped"
+                ),
+              },
+              { label: "Image", children: i.image },
+              { label: "Login user", children: <code>{i.login_user}</code> },
+              { label: "Size", children: i.size },
+              { label: "Launched", children: `${ago(i.created_at)} by ${i.created_by}` },
+              {
+                label: "Host key",
+                span: 2,
+                children: i.host_keys?.length
+                  ? i.host_keys.map((h) => (
+                      <div key={h.fingerprint}>
+                        {h.type} <Mono>{h.fingerprint}</Mono>{" "}
+                        <span className="quiet">{h.source}</span>
+                      </div>
+                    ))
+                  : "not known: ssh is not started blindly",
+              },
+            ]}
+          />
+          <Collapse
+            ghost
+            className="gap"
+            items={[
+              {
+                key: "user-data",
+                label: "The cloud-config that its first boot read",
+                children: <pre>{i.user_data}</pre>,
+              },
+            ]}
+          />
+        </>
+      )}
+    </Loaded>
+  );
+}

@@ -1,0 +1,30 @@
+/** How long ago a time was, in the greatest unit that fits. */
+export function ago(time: string, now = Date.now()): string {
+  const seconds = Math.round((now - Date.parse(time)) / 1000);
+  if (seconds < 10) {
+    return "just now";
+  }
+  if (seconds < 120) {
+    return `${seconds} s ago`;
+  }
+  if (seconds < 7200) {
+    return `${Math.floor(seconds / 60)} min ago`;
+  }
+  if (seconds < 172800) {
+    return `${Math.floor(seconds / 3600)} h ago`;
+  }
+  return `${Math.floor(seconds / 86400)} days ago`;
+}
+
+const privateMarks = [
+  /PRIVATE KEY-----/i,
+  /Private-Lines:/i,
+  /b3BlbnNzaC1rZXktdjE/,
+  /AGE-SECRET-KEY-/i,
+];
+
+/** Whether a text looks like a private key: such a text is never sent. */
+export function looksPrivate(text: string): boolean {
+  const flat = text.replace(/[\s\0]+/g, "");
+  return privateMarks.some((m) => m.test(text) || m.test(flat)) || /PRIVATEKEY-----/i.test(flat);
+}

@@ -1,0 +1,124 @@
+// Command screenshots takes the pictures in docs/screenshots from a running
+// demo: the console's pages in headless Chromium, and the client's output in a
+// terminal window under Xvfb. "make screenshots" runs it.
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+func main() {
+	base := flag.String("url", "http://127.0.0.1:8470", "the demo's console")
+	passwordFile := flag.String("password-file", ".demo/console-password", "the console password of harbour-lead")
+	out := flag.String("out", "docs/screenshots", "where the pictures go")
+	only := flag.String("only", "", "take only the pictures whose name contains this")
+	flag.Parse()
+	password, err := os.ReadFile(*passwordFile)
+	if err == nil {
+		err = errors.Join(os.MkdirAll(*out, 0o755), pages(*base, strings.TrimSpace(string(password)), *out, *only), terminals(*out, *only))
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "screenshots:", err)
+		os.Exit(1)
+	}
+}
+
+type css = chromedp.CSS
+
+const width, height = 1280, 800
+
+func pages(base, password, out, only string) error {
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.WindowSize(width, height), chromedp.Flag("force-color-profile", "srgb"),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true))
+	ctx, cancel := chromedp.NewExecAllocator(context.Background(), options...)
+	defer cancel()
+	ctx, cancel = chromedp.NewContext(ctx)
+	defer cancel()
+	shot := func(name string, actions ...chromedp.Action[chromedp.Void]) error {
+		if err := chromedp.Do(ctx, append(actions, chromedp.Sleep(900*time.Millisecond))...); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		if !strings.Contains(name, only) {
+			return nil
+		}
+		png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+		if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		return os.WriteFile(filepath.Join(out, name+".png"), png, 0o644)
+	}
+	return errors.Join(
+		shot("console-sign-in", chromedp.EmulateViewport(width, height), chromedp.Navigate(base), chromedp.WaitVisible(css("#operator"))),
+		shot("console-instances", chromedp.SendKeys(css("#operator"), "harbour-lead"), chromedp.SendKeys(css("#password"), password+"\r"), chromedp.WaitVisible(css("table"))),
+		shot("console-instance", chromedp.Navigate(base+"/instances/berth-board-1"), chromedp.WaitVisible(css(".evidence"))),
+		shot("console-keys", chromedp.Navigate(base+"/keys"), chromedp.WaitVisible(css("table"))),
+		shot("console-key", chromedp.Navigate(base+"/keys/old-gate-contractor"), chromedp.WaitVisible(css(".evidence"))),
+		shot("console-import", chromedp.Navigate(base+"/keys"), chromedp.WaitVisible(css("table")), chromedp.Click(css(".title button")), chromedp.WaitVisible(css("textarea"))),
+		shot("console-launch", chromedp.Navigate(base+"/launch"), chromedp.WaitVisible(css("#name")), chromedp.SendKeys(css("#name"), "berth-board-9"),
+			chromedp.Click(css("#keys")), chromedp.SendKeys(css("#keys"), "harbour-ops-2026\r"), chromedp.Click(css("h1")), chromedp.Click(chromedp.Search(`//button[contains(., "cloud-config")]`)), chromedp.WaitVisible(css("pre"))),
+		shot("console-dark", chromedp.Navigate(base+"/instances/tide-gauge-3"), chromedp.WaitVisible(css(".evidence")), chromedp.Click(css(`button[aria-label="Dark colours"]`))),
+	)
+}
+
+// terminals shows the client in a real terminal window. The clean-up removes
+// what the launch made, so that the demo stays as it was.
+func terminals(out, only string) error {
+	folder, err := os.MkdirTemp("", "plumlatch-shots-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(folder)
+	var failed error
+	for _, s := range []struct{ name, script string }{
+		{"client-launch", `
+			run bin/plumlatch key create gull-watch -dir ` + folder + ` -new-passphrase-file /dev/null
+			run bin/plumlatch instance launch berth-board-9 -image debian-12 -size small -region north-pier -key gull-watch,harbour-ops-2026
+			run bin/plumlatch open berth-board-9 -dir ` + folder + ` -- hostname
+			run bin/plumlatch access list -instance berth-board-9`},
+		{"client-lists", `
+			run bin/plumlatch key list -sort reach
+			run bin/plumlatch instance list
+			run bin/plumlatch access list -key old-gate-contractor`},
+		{"client-mistakes", `
+			run bin/plumlatch key import quay demo-holders/day-crew/day-crew
+			run bin/plumlatch key import "night crew" demo-holders/day-crew/day-crew.pub
+			run bin/plumlatch instance launch quay-1 -image debian-12 -size tiny -region north-pier -key day-crew
+			run bin/plumlatch open tide-gauge-3`},
+	} {
+		if strings.Contains(s.name, only) {
+			failed = errors.Join(failed, terminal(filepath.Join(out, s.name+".png"), s.script))
+		}
+	}
+	if strings.Contains("client-launch", only) {
+		cleanup := exec.Command("bash", "-c", ". .demo/client.env; bin/plumlatch instance remove berth-board-9 -yes")
+		cleanup.Stderr = os.Stderr
+		failed = errors.Join(failed, cleanup.Run())
+	}
+	return failed
+}
+
+func terminal(file, script string) error {
+	inner := `. .demo/client.env; export LC_ALL=C.UTF-8; run() { printf '\033[1m$ %s\033[0m\n' "$*" | sed 's#/tmp/plumlatch-shots-[0-9]*#~/.ssh#g'; "$@" 2>&1 | sed 's#/tmp/plumlatch-shots-[0-9]*#~/.ssh#g'; echo; }; clear
+` + script + `
+touch "$DONE"; sleep 30`
+	done := file + ".done"
+	defer os.Remove(done)
+	outer := fmt.Sprintf(`xterm -geometry 158x52+0+0 -fa 'DejaVu Sans Mono' -fs 9 -bg '#fffdf9' -fg '#241f29' -e bash -c "$INNER" & p=$!
+for i in $(seq 100); do sleep 0.2; [ -e %[1]q ] && break; done; sleep 0.7; import -window root %[2]q; kill $p`, done, file)
+	cmd := exec.Command("xvfb-run", "-a", "-s", fmt.Sprintf("-screen 0 %dx%dx24", width, height), "bash", "-c", outer)
+	cmd.Env = append(os.Environ(), "INNER="+inner, "DONE="+done)
+	if text, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("%s: %w: %s", file, err, text)
+	}
+	return nil
+}

@@ -18,6 +18,10 @@ type Image struct {
 	LoginUser string   `json:"login_user"`
 	KeyTypes  []string `json:"key_types"` // that its SSH server takes, as on a key's line
 	Banner    string   `json:"-"`         // SSH identification string, RFC 4253 section 4.2
+
+	// PrivateGroups: its sshd, as Debian builds it, lets a user's own group
+	// write to files that StrictModes checks. OpenSSH as released does not.
+	PrivateGroups bool `json:"-"`
 }
 
 // Size is how large an instance is.
@@ -42,9 +46,9 @@ var (
 		{"skerry-island", "Skerry Island"},
 	}
 	Images = []Image{
-		{"debian-12", "Debian 12", "debian", allTypes, "SSH-2.0-OpenSSH_9.2p1 standin-debian"},
-		{"harrow-linux-4", "Harrow Linux 4", "deckhand", allTypes, "SSH-2.0-OpenSSH_9.3 standin-harrow"},
-		{"tideline-2", "Tideline 2 (no RSA)", "keeper", []string{"ssh-ed25519", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521"}, "SSH-2.0-OpenSSH_9.6 standin-tideline"},
+		{"debian-12", "Debian 12", "debian", allTypes, "SSH-2.0-OpenSSH_9.2p1 standin-debian", true},
+		{"harrow-linux-4", "Harrow Linux 4", "deckhand", allTypes, "SSH-2.0-OpenSSH_9.3 standin-harrow", false},
+		{"tideline-2", "Tideline 2 (no RSA)", "keeper", []string{"ssh-ed25519", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521"}, "SSH-2.0-OpenSSH_9.6 standin-tideline", false},
 	}
 	Sizes = []Size{
 		{"small", 1, 1024, 10},

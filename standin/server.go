@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"net"
 	"net/netip"
@@ -241,11 +242,15 @@ var errModes = errors.New("ownership or modes are bad")
 // whom it should be: on a stand-in there is one real owner only.
 func (s *server) readStrictly(user account, name string) ([]byte, error) {
 	full := path.Join(user.home, name)
+	forbidden := fs.FileMode(0o022)
+	if s.image.PrivateGroups {
+		forbidden = 0o002
+	}
 	fi, err := s.root.Stat(full)
 	if err != nil {
 		return nil, err
 	}
-	if !fi.Mode().IsRegular() || fi.Mode().Perm()&0o022 != 0 || fi.Mode().Perm()&0o400 == 0 && user.uid != 0 {
+	if !fi.Mode().IsRegular() || fi.Mode().Perm()&forbidden != 0 || fi.Mode().Perm()&0o400 == 0 && user.uid != 0 {
 		return nil, errModes
 	}
 	for dir := path.Dir(full); ; dir = path.Dir(dir) {
@@ -253,7 +258,7 @@ func (s *server) readStrictly(user account, name string) ([]byte, error) {
 		if err != nil {
 			return nil, err
 		}
-		if !fi.IsDir() || fi.Mode().Perm()&0o022 != 0 || fi.Mode().Perm()&0o100 == 0 && user.uid != 0 {
+		if !fi.IsDir() || fi.Mode().Perm()&forbidden != 0 || fi.Mode().Perm()&0o100 == 0 && user.uid != 0 {
 			return nil, errModes
 		}
 		if dir == user.home || dir == "." {

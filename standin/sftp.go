@@ -27,9 +27,10 @@ func (s *server) sftp(user string, ch ssh.Channel) int {
 	d := &disk{root: s.root, home: "/" + a.home}
 	filter := &fsyncFilter{Channel: ch, sync: d.syncAll}
 	server := sftp.NewRequestServer(filter, sftp.Handlers{FileGet: d, FilePut: d, FileCmd: d, FileList: d}, sftp.WithStartDirectory(d.home))
-	err := server.Serve()
-	_ = server.Close()
-	if err != nil && !errors.Is(err, io.EOF) {
+	err := server.Serve() // and no Close, which would close the channel before the exit status
+	// The client's end of file is the ordinary end, also with a handle still
+	// open, for which the library has another word.
+	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
 		return 1
 	}
 	return 0

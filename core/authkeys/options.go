@@ -115,6 +115,9 @@ func (o *Options) parseValued(s string, loc *time.Location) (string, error) {
 		}
 		return rest, o.setValued(name, value, loc)
 	}
+	if s[0] == ',' { // an empty option: sshd passes over it
+		return s, nil
+	}
 	return "?" + s, nil
 }
 
@@ -212,9 +215,20 @@ func parseTime(s string, loc *time.Location) (time.Time, error) {
 	} else if n > 3 && strings.EqualFold(s[n-3:], "UTC") {
 		s, loc = s[:n-3], time.UTC
 	}
-	layout := map[int]string{8: "20060102", 12: "200601021504", 14: "20060102150405"}[len(s)]
-	t, err := time.ParseInLocation(layout, s, loc)
-	if layout == "" || err != nil || t.Unix() <= 0 {
+	fields := map[int][]int{8: {4, 2, 2}, 12: {4, 2, 2, 2, 2}, 14: {4, 2, 2, 2, 2, 2}}[len(s)]
+	limits := [][2]int{{0, 9999}, {1, 12}, {1, 31}, {0, 23}, {0, 59}, {0, 61}} // strptime(3)
+	var v [6]int
+	for i, width := range fields {
+		n, err := strconv.ParseUint(s[:width], 10, 16)
+		if err != nil || int(n) < limits[i][0] || int(n) > limits[i][1] {
+			fields = nil
+			break
+		}
+		v[i], s = int(n), s[width:]
+	}
+	// Like mktime(3), time.Date takes 30 February for 2 March.
+	t := time.Date(v[0], time.Month(v[1]), v[2], v[3], v[4], v[5], 0, loc)
+	if fields == nil || t.Unix() <= 0 {
 		return time.Time{}, bad("an expiry-time that is no time")
 	}
 	return t, nil

@@ -70,7 +70,7 @@ func (s *Server) addKey(c *gin.Context) {
 	// First of all: whatever field it was pasted into, a private key goes no further.
 	for name, text := range map[string]string{"public_key": r.PublicKey, "note": r.Note, "name": r.Name} {
 		if keypair.LooksPrivate([]byte(text)) {
-			privateKey.answer(c, wire.Problem{Field: name})
+			privateKey.answer(c, wire.Problem{Field: name, Detail: privateDetail})
 			return
 		}
 	}

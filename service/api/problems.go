@@ -48,6 +48,8 @@ var (
 		keyKnown, inProgress, conflict, tooLarge, invalidField, privateKey, tooMany, internal, cloudFailed}
 )
 
+var privateDetail = keypair.ErrPrivateKey.Error() + ". Nothing was stored or logged; as it has travelled over a network, see whether it is still a secret"
+
 func (t problemType) answer(c *gin.Context, p wire.Problem) {
 	p.Type, p.Title, p.Status = "/problems/"+t.slug, t.title, t.status
 	if p.Detail == "" {
@@ -76,7 +78,7 @@ func (s *Server) fail(c *gin.Context, err error) {
 	case errors.As(err, &known):
 		keyKnown.answer(c, wire.Problem{Field: "public_key", Detail: "this public key is recorded already, as " + known.Name, Known: known.Name})
 	case errors.Is(err, keypair.ErrPrivateKey):
-		privateKey.answer(c, wire.Problem{Field: "public_key", Detail: keypair.ErrPrivateKey.Error()})
+		privateKey.answer(c, wire.Problem{Field: "public_key", Detail: privateDetail})
 	case errors.Is(err, names.ErrInvalid):
 		field(c, "name", err)
 	case errors.Is(err, store.ErrNameTaken):

@@ -1,0 +1,260 @@
+// Package e2e drives the whole of Plum Latch as its users do: the programs as
+// they are built, PostgreSQL, the real ssh and sshd, a real browser.
+package e2e
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+var (
+	bin    string // folder with the built programs
+	shared *demo  // one demo without seed data, for the tests that need no other
+)
+
+func TestMain(m *testing.M) { os.Exit(run(m)) }
+
+func run(m *testing.M) int {
+	dir, err := os.MkdirTemp("", "plumlatch-e2e-")
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	defer os.RemoveAll(dir)
+	bin = filepath.Join(dir, "bin")
+	build := exec.Command("go", "build", "-o", bin+"/", "../cmd/...")
+	if out, err := build.CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
+		return 1
+	}
+	shared = newDemo(filepath.Join(dir, "shared"))
+	if err := shared.start("-seed=false"); err != nil {
+		fmt.Fprintln(os.Stderr, "demo:", err)
+		return 1
+	}
+	defer shared.stop()
+	return m.Run()
+}
+
+// demo is one "plumlatchd demo" in a folder, on ports and a block of its own.
+type demo struct {
+	dir   string
+	port  int
+	net   string
+	url   string
+	token string
+	out   *bytes.Buffer
+	cmd   *exec.Cmd
+	ended chan error
+}
+
+func newDemo(dir string) *demo {
+	d := &demo{dir: dir, net: fmt.Sprintf("127.%d.%d.0/20", 64+rand.IntN(180), 16*rand.IntN(16))}
+	for range 50 {
+		d.port = 20000 + rand.IntN(20000)
+		if portsFree(d.port, 3) {
+			break
+		}
+	}
+	d.url = fmt.Sprintf("http://127.0.0.1:%d", d.port)
+	return d
+}
+
+func portsFree(port, n int) bool {
+	for i := range n {
+		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port+i))
+		if err != nil {
+			return false
+		}
+		l.Close()
+	}
+	return true
+}
+
+func (d *demo) path(parts ...string) string {
+	return filepath.Join(append([]string{d.dir, ".demo"}, parts...)...)
+}
+
+func (d *demo) command(more ...string) *exec.Cmd {
+	args := append([]string{"demo", "-dir", d.path(), "-holders", filepath.Join(d.dir, "demo-holders"), "-port", fmt.Sprint(d.port), "-net", d.net}, more...)
+	return exec.Command(filepath.Join(bin, "plumlatchd"), args...)
+}
+
+// start runs the demo until it announces itself.
+func (d *demo) start(more ...string) error {
+	if err := os.MkdirAll(d.dir, 0o700); err != nil {
+		return err
+	}
+	d.cmd, d.out, d.ended = d.command(more...), &bytes.Buffer{}, make(chan error, 1)
+	pipe, err := d.cmd.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	d.cmd.Stderr = d.out
+	if err := d.cmd.Start(); err != nil {
+		return err
+	}
+	ready := make(chan bool, 1)
+	go func() {
+		data := make([]byte, 4096)
+		var all bytes.Buffer
+		for {
+			n, err := pipe.Read(data)
+			all.Write(data[:n])
+			if strings.Contains(all.String(), "Ctrl-C stops") {
+				select {
+				case ready <- true:
+				default:
+				}
+			}
+			if err != nil {
+				break
+			}
+		}
+		d.ended <- d.cmd.Wait()
+	}()
+	select {
+	case <-ready:
+	case err := <-d.ended:
+		return fmt.Errorf("it ended: %w: %s", err, d.out)
+	case <-time.After(90 * time.Second):
+		return errors.New("it does not come up")
+	}
+	env, err := os.ReadFile(d.path("client.env"))
+	if err != nil {
+		return err
+	}
+	_, rest, _ := strings.Cut(string(env), "PLUMLATCH_TOKEN=")
+	d.token = strings.TrimSpace(rest)
+	return nil
+}
+
+// stop presses Ctrl-C and waits.
+func (d *demo) stop() error {
+	if d.cmd == nil {
+		return nil
+	}
+	_ = d.cmd.Process.Signal(syscall.SIGINT)
+	select {
+	case err := <-d.ended:
+		d.cmd = nil
+		return err
+	case <-time.After(40 * time.Second):
+		_ = d.cmd.Process.Kill()
+		return errors.New("it did not stop")
+	}
+}
+
+// result is what a run of the client came to.
+type result struct {
+	out, err string
+	code     int
+}
+
+// client runs the client binary against the demo.
+func (d *demo) client(t *testing.T, stdin string, args ...string) result {
+	t.Helper()
+	return d.clientWith(t, d.url, d.token, stdin, args...)
+}
+
+func (d *demo) clientWith(t *testing.T, url, token, stdin string, args ...string) result {
+	t.Helper()
+	cmd := exec.Command(filepath.Join(bin, "plumlatch"), args...)
+	cmd.Env = append(os.Environ(), "PLUMLATCH_URL="+url, "PLUMLATCH_TOKEN="+token, "HOME="+filepath.Join(d.dir, "home"))
+	cmd.Stdin = strings.NewReader(stdin)
+	var out, errOut bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errOut
+	err := cmd.Run()
+	if _, ok := errors.AsType[*exec.ExitError](err); err != nil && !ok {
+		t.Fatal(err)
+	}
+	return result{out.String(), errOut.String(), cmd.ProcessState.ExitCode()}
+}
+
+// must runs the client and fails the test unless it ends with 0.
+func (d *demo) must(t *testing.T, args ...string) string {
+	t.Helper()
+	r := d.client(t, "", args...)
+	if r.code != 0 {
+		t.Fatalf("plumlatch %s: status %d\n%s%s", strings.Join(args, " "), r.code, r.out, r.err)
+	}
+	return r.out
+}
+
+// answer is an HTTP answer, read.
+type answer struct {
+	status int
+	header http.Header
+	body   string
+}
+
+func (a answer) field(t *testing.T, name string) string {
+	t.Helper()
+	var m map[string]any
+	if err := json.Unmarshal([]byte(a.body), &m); err != nil {
+		t.Fatalf("no JSON: %s", a.body)
+	}
+	s, _ := m[name].(string)
+	return s
+}
+
+// api makes one call with the demo's token, or with the headers given.
+func (d *demo) api(t *testing.T, method, path, body string, headers ...string) answer {
+	t.Helper()
+	req, err := http.NewRequest(method, d.url+path, strings.NewReader(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(headers) == 0 {
+		headers = []string{"Authorization", "Bearer " + d.token}
+	}
+	for i := 0; i+1 < len(headers); i += 2 {
+		if headers[i] == "Host" {
+			req.Host = headers[i+1]
+			continue
+		}
+		req.Header.Set(headers[i], headers[i+1])
+	}
+	resp, err := http.DefaultTransport.RoundTrip(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	data, err := io.ReadAll(resp.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return answer{resp.StatusCode, resp.Header, string(data)}
+}
+
+// waitFor polls until ok, for a while.
+func waitFor(t *testing.T, what string, ok func() bool) {
+	t.Helper()
+	for deadline := time.Now().Add(40 * time.Second); !ok(); time.Sleep(50 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatalf("never came: %s", what)
+		}
+	}
+}
+
+func contains(t *testing.T, what, text string, wants ...string) {
+	t.Helper()
+	for _, w := range wants {
+		if !strings.Contains(text, w) {
+			t.Errorf("%s lacks %q:\n%s", what, w, text)
+		}
+	}
+}

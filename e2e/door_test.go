@@ -192,9 +192,7 @@ func TestKeyCreateWhenTheServiceFails(t *testing.T) {
 		t.Fatal(err)
 	}
 	var lose atomic.Bool
-	proxy := httputil.NewSingleHostReverseProxy(target)
-	director := proxy.Director
-	proxy.Director = func(r *http.Request) { director(r); r.Host = target.Host }
+	proxy := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(target) }} // and so its Host
 	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.Method != "POST" {
 			proxy.ServeHTTP(w, r)

@@ -16,6 +16,8 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"plumlatch/core/authkeys"
+	"plumlatch/core/hostkeys"
 	"plumlatch/core/keypair"
 	"plumlatch/service/reach"
 	"plumlatch/standin"
@@ -465,5 +467,65 @@ func TestProbeNeverMistakesSilence(t *testing.T) {
 				t.Errorf("%+v, want %s with its reason", r, c.want)
 			}
 		})
+	}
+}
+
+// TestCreatedKeysOpenARealDoor logs in to the real sshd with pairs that the
+// client made, and shows how narrow the steward's line is there.
+func TestCreatedKeysOpenARealDoor(t *testing.T) {
+	real, dir := startSSHD(t), t.TempDir()
+	known := filepath.Join(dir, "known")
+	line, err := hostkeys.KnownHostsLine("plumlatch-real", real.hostKey)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(known, []byte(line), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	ssh := func(key, program string, args ...string) (string, error) {
+		base := []string{"-F", "none", "-i", filepath.Join(dir, key), "-o", "IdentitiesOnly=yes", "-o", "IdentityAgent=none", "-o", "StrictHostKeyChecking=yes",
+			"-o", "UserKnownHostsFile=" + known, "-o", "HostKeyAlias=plumlatch-real", "-o", "BatchMode=yes", "-o", "Port=" + strconv.Itoa(real.port)}
+		out, err := exec.Command(program, append(base, args...)...).CombinedOutput()
+		return string(out), err
+	}
+	target := real.user + "@127.0.0.1"
+	var file strings.Builder
+	for _, kind := range []string{"ed25519", "rsa-3072", "rsa-4096"} {
+		shared.must(t, "key", "create", "real-"+kind, "-kind", kind, "-dir", dir)
+		public, err := os.ReadFile(filepath.Join(dir, "real-"+kind+".pub"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		file.Write(public)
+	}
+	shared.must(t, "key", "create", "real-stranger", "-dir", dir)
+	shared.must(t, "key", "create", "real-steward", "-dir", dir)
+	steward, err := os.ReadFile(filepath.Join(dir, "real-steward.pub"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	fmt.Fprintf(&file, "%s %s", authkeys.StewardOptions, steward)
+	home{real.home, real.uid, real.gid}.place(t, authorizedCase{what: "login"}, file.String())
+	for _, kind := range []string{"ed25519", "rsa-3072", "rsa-4096"} {
+		if out, err := ssh("real-"+kind, "ssh", target, "whoami"); err != nil || strings.TrimSpace(out) != real.user {
+			t.Errorf("%s: %v %s", kind, err, out)
+		}
+	}
+	if out, err := ssh("real-stranger", "ssh", target, "whoami"); err == nil || !strings.Contains(out, "Permission denied") {
+		t.Errorf("a stranger's key: %v %s", err, out)
+	}
+	// The steward's line: SFTP yes; a shell, a command, a forward no.
+	list := filepath.Join(dir, "batch")
+	if err := os.WriteFile(list, []byte("ls -la .ssh\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if out, err := ssh("real-steward", "sftp", "-b", list, target); err != nil || !strings.Contains(out, "authorized_keys") {
+		t.Errorf("the steward's SFTP: %v %s", err, out)
+	}
+	if out, err := ssh("real-steward", "ssh", "-o", "ConnectTimeout=5", "-n", target, "whoami"); strings.Contains(out, real.user) {
+		t.Errorf("the steward has a shell: %v %s", err, out)
+	}
+	if out, err := ssh("real-steward", "ssh", "-o", "ExitOnForwardFailure=yes", "-n", "-W", "127.0.0.1:"+strconv.Itoa(real.port), target); err == nil || !strings.Contains(out, "prohibited") {
+		t.Errorf("the steward can forward: %v %s", err, out)
 	}
 }

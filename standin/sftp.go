@@ -66,8 +66,10 @@ func (d *disk) syncAll() error {
 
 func (d *disk) openFile(r *sftp.Request, flag int) (*os.File, error) {
 	mode := fs.FileMode(0o666)
-	if r.AttrFlags().Permissions {
-		mode = r.Attributes().FileMode().Perm()
+	// The library drops the word that says which attributes an open carries;
+	// four bytes can only be permissions, which is what OpenSSH's client sends.
+	if len(r.Attrs) == 4 {
+		mode = fs.FileMode(binary.BigEndian.Uint32(r.Attrs)) & fs.ModePerm
 	}
 	f, err := d.root.OpenFile(d.path(r.Filepath), flag, mode)
 	if err != nil {

@@ -18,9 +18,16 @@ async function all(q: { instance?: string; key?: string }): Promise<Access[]> {
   return rows;
 }
 
-export function AccessTable(q: { instance?: string; keyName?: string; live?: boolean }) {
+export function AccessTable(q: {
+  instance?: string;
+  keyName?: string;
+  live?: boolean;
+  stage?: string;
+}) {
   const query = useQuery({
-    queryKey: ["access", q.instance, q.keyName],
+    // The stage is part of the key, so that the end of a change reads once more.
+    queryKey: ["access", q.instance, q.keyName, q.stage],
+    placeholderData: (before) => before,
     queryFn: () => all({ instance: q.instance, key: q.keyName }),
     refetchInterval: q.live ? 700 : false,
   });

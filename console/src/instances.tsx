@@ -191,7 +191,7 @@ export function InstancePage() {
             </div>
           )}
           <h2>What opens it</h2>
-          <AccessTable instance={i.name} live={busy(i)} />
+          <AccessTable instance={i.name} live={busy(i)} stage={i.phase + " " + i.address} />
           <h2>About it</h2>
           <Descriptions
             bordered

@@ -15,6 +15,17 @@ import "./style.css";
 
 const nonce = document.querySelector<HTMLMetaElement>('meta[name="csp-nonce"]')?.content;
 
+// The component library's dialogs add a style element of their own without the
+// nonce that it is given for all others; the policy would drop it.
+const createElement = document.createElement.bind(document);
+document.createElement = (tag: string, options?: ElementCreationOptions) => {
+  const element = createElement(tag, options);
+  if (nonce && tag === "style") {
+    element.nonce = nonce;
+  }
+  return element;
+};
+
 // An answer "nobody is signed in" to any request ends the session here as well.
 const ended = new EventTarget();
 const client = new QueryClient({

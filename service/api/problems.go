@@ -53,7 +53,7 @@ var privateDetail = keypair.ErrPrivateKey.Error() + ". Nothing was stored or log
 func (t problemType) answer(c *gin.Context, p wire.Problem) {
 	p.Type, p.Title, p.Status = "/problems/"+t.slug, t.title, t.status
 	if p.Detail == "" {
-		p.Detail = t.next
+		p.Detail = t.title + ". " + t.next
 	}
 	c.Header("Content-Type", "application/problem+json")
 	c.AbortWithStatusJSON(t.status, p)

@@ -1,0 +1,163 @@
+package e2e
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"plumlatch/core/wire"
+)
+
+// TestConsole goes through the console as an operator does, on an empty demo.
+func TestConsole(t *testing.T) {
+	d := newDemo(t.TempDir())
+	if err := d.start("-seed=false"); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = d.stop() }()
+	password, err := os.ReadFile(d.path("console-password"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := openBrowser(t, d.url)
+
+	b.signIn(t, "harbour-lead", "wrong")
+	b.see(t, "Name or password are wrong", "Try again")
+	b.signIn(t, "harbour-lead", strings.TrimSpace(string(password)))
+	b.see(t, "No instance. Launch the first one", "harbour-lead, admin")
+	b.visit(t, "/keys")
+	b.see(t, "No key is recorded")
+	b.visit(t, "/keys/nobody")
+	b.see(t, "There is no such thing", "no key of this name")
+	b.visit(t, "/frob")
+	b.see(t, "There is no such page")
+
+	dir := t.TempDir()
+	if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "quay@desk", "-f", filepath.Join(dir, "quay-desk")).CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	t.Run("import", func(t *testing.T) { consoleImport(t, b, d, dir) })
+	t.Run("launch", func(t *testing.T) { consoleLaunch(t, b, d, dir) })
+	t.Run("viewer", func(t *testing.T) { consoleViewer(t, d) })
+
+	b.press(t, "Sign out")
+	b.see(t, "Operator", "Password")
+	b.visit(t, "/instances")
+	b.see(t, "Operator", "Password")
+
+	if c := b.complaints("Content Security Policy", "Refused", "violat"); len(c) > 0 {
+		t.Errorf("the content security policy was violated: %q", c)
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, r := range b.requests {
+		if !strings.HasPrefix(r.url, d.url) && !strings.HasPrefix(r.url, "data:") {
+			t.Errorf("a request elsewhere: %s", r.url)
+		}
+	}
+}
+
+func consoleImport(t *testing.T, b *browser, d *demo, dir string) {
+	private, err := os.ReadFile(filepath.Join(dir, "quay-desk"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	public, err := os.ReadFile(filepath.Join(dir, "quay-desk.pub"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.visit(t, "/keys")
+	b.see(t, "No key is recorded")
+	_, before := b.sentSince(0)
+	b.press(t, "Import a key")
+	b.do(t, chromedp.WaitVisible(css("#public_key")), chromedp.SendKeys(css("#name"), "quay-desk"))
+	// Pasted, as from a clipboard; and dropped as a file.
+	b.do(t, chromedp.SendKeys(css("#public_key"), string(private)))
+	b.press(t, "Import")
+	b.see(t, "This is a private key", "Nothing was sent")
+	b.do(t, chromedp.SetUploadFiles(css(`input[type="file"]`), []string{filepath.Join(dir, "quay-desk")}))
+	b.see(t, "This is a private key")
+	time.Sleep(300 * time.Millisecond)
+	after, _ := b.sentSince(before)
+	for _, r := range after {
+		if r.method != "GET" {
+			t.Errorf("something was sent: %s %s", r.method, r.url)
+		}
+	}
+	b.do(t, chromedp.SetUploadFiles(css(`input[type="file"]`), []string{filepath.Join(dir, "quay-desk.pub")}))
+	waitFor(t, "the file's text", func() bool {
+		v, err := chromedp.Run(b.ctx, chromedp.Value(css("#public_key")))
+		return err == nil && v == strings.TrimSpace(string(public))
+	})
+	b.press(t, "Import")
+	b.see(t, "Recorded quay-desk", "ed25519")
+	b.do(t, chromedp.WaitNotVisible(css(".ant-modal-wrap")))
+	// The same half again: the error stands at its field and names the first.
+	b.press(t, "Import a key")
+	b.do(t, chromedp.WaitVisible(css("#public_key")), chromedp.SendKeys(css("#name"), "again"), chromedp.SendKeys(css("#public_key"), strings.TrimSpace(string(public))))
+	b.press(t, "Import")
+	b.see(t, "recorded already, as quay-desk")
+	b.visit(t, "/keys/quay-desk")
+	b.see(t, "SHA256:", "MD5:", "quay@desk", "It opens nothing")
+	contains(t, "the ledger", d.must(t, "key", "list"), "quay-desk")
+}
+
+func consoleLaunch(t *testing.T, b *browser, d *demo, dir string) {
+	b.visit(t, "/launch")
+	b.do(t, chromedp.WaitVisible(css("#name")), chromedp.SendKeys(css("#name"), "quay board"))
+	b.press(t, "Launch")
+	b.see(t, "Without a key nobody can log in")
+	b.do(t, chromedp.Click(css("#keys")), chromedp.SendKeys(css("#keys"), "quay-desk"), chromedp.Click(css(`.ant-select-item-option[title^="quay-desk"]`)))
+	b.press(t, "Launch")
+	b.see(t, "try quay-board")
+	b.do(t, chromedp.SendKeys(css("#name"), strings.Repeat("\b", 10)+"quay-board"))
+	b.press(t, "Show the cloud-config")
+	b.see(t, "#cloud-config", "ssh_pwauth: false", `restrict,command="internal-sftp"`)
+	b.press(t, "Launch")
+	b.see(t, "What opens it", "accepted", "plumlatch open quay-board", "steward")
+	if out := d.must(t, "open", "quay-board", "-dir", dir, "--", "hostname"); out != "quay-board\n" {
+		t.Errorf("the command that the page shows: %q", out)
+	}
+	b.visit(t, "/instances/quay-board")
+	b.see(t, "proven", "from 127.0.0.1")
+	b.press(t, "Stop")
+	b.see(t, "stopped", "(old)", "none while it is stopped")
+	b.press(t, "Start")
+	b.see(t, "running", "port 2222")
+	b.visit(t, "/instances?region=south-pier")
+	b.see(t, "Nothing matches")
+	b.visit(t, "/keys/quay-desk")
+	b.see(t, "quay-board", "north-pier")
+}
+
+// consoleViewer signs in somebody who may not change anything.
+func consoleViewer(t *testing.T, d *demo) {
+	var o wire.Operator
+	if err := json.Unmarshal([]byte(d.must(t, "operator", "add", "looker-on", "-role", "viewer", "-json")), &o); err != nil {
+		t.Fatal(err)
+	}
+	b := openBrowser(t, d.url)
+	b.signIn(t, "looker-on", o.Password)
+	b.see(t, "looker-on, viewer", "quay-board")
+	disabled, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`[...document.querySelectorAll("button")].find(b => b.innerText === "Launch an instance").disabled`))
+	if err != nil || !disabled {
+		t.Errorf("a viewer can press Launch: %v %v", disabled, err)
+	}
+	// The service goes away: the page says so.
+	if err := d.stop(); err != nil {
+		t.Error(err)
+	}
+	b.do(t, chromedp.Click(chromedp.Search(`//a[.="Keys"]`)))
+	b.see(t, "does not answer", "Try again")
+	if err := d.start("-seed=false"); err != nil {
+		t.Fatal(err)
+	}
+	b.press(t, "Try again")
+	b.see(t, "quay-desk")
+}

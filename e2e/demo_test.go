@@ -1,0 +1,207 @@
+package e2e
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"plumlatch/core/wire"
+)
+
+// refusedStart runs the demo where it must not start, and checks that it says
+// why and leaves nothing running.
+func (d *demo) refusedStart(t *testing.T, wants ...string) {
+	t.Helper()
+	out, err := d.command("-seed=false").CombinedOutput()
+	if err == nil {
+		t.Errorf("it started: %s", out)
+	}
+	contains(t, "refused start", string(out), wants...)
+	if strings.Contains(string(out), "goroutine") {
+		t.Errorf("a stack trace: %s", out)
+	}
+}
+
+// processes returns the running processes that were started with the folder's name.
+func (d *demo) processes() string {
+	out, _ := exec.Command("pgrep", "-fa", d.dir).Output()
+	return string(out)
+}
+
+func TestDemo(t *testing.T) {
+	d := newDemo(t.TempDir())
+	if err := d.start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = d.stop() }()
+
+	for path, mode := range map[string]os.FileMode{"": 0o700, "client.env": 0o600, "service/identity.txt": 0o600, "database-url": 0o600} {
+		if fi, err := os.Stat(d.path(path)); err != nil || fi.Mode().Perm() != mode {
+			t.Errorf("%s: %v, %v, want mode %o", path, fi.Mode(), err, mode)
+		}
+	}
+	var instances wire.List[wire.Instance]
+	var keys wire.List[wire.Key]
+	for _, l := range []struct {
+		what string
+		into any
+	}{{"instance", &instances}, {"key", &keys}} {
+		if err := json.Unmarshal([]byte(d.must(t, l.what, "list", "-json")), l.into); err != nil {
+			t.Fatal(err)
+		}
+	}
+	regions := map[string]bool{}
+	for _, i := range instances.Items {
+		regions[i.Region] = true
+		if i.Trouble != "" {
+			t.Errorf("%s: %s", i.Name, i.Trouble)
+		}
+	}
+	if len(instances.Items) != 12 || len(keys.Items) != 8 || len(regions) != 3 {
+		t.Errorf("%d instances, %d keys, %d regions", len(instances.Items), len(keys.Items), len(regions))
+	}
+	crew := filepath.Join(d.dir, "demo-holders", "day-crew", "day-crew")
+	openBoard := func() {
+		t.Helper()
+		if out := d.must(t, "open", "berth-board-1", "-identity", crew, "--", "hostname"); out != "berth-board-1\n" {
+			t.Errorf("open: %q", out)
+		}
+	}
+	openBoard()
+	before := d.instance(t, "berth-board-1")
+
+	// A second one in the same folder, and one on the same port.
+	d.refusedStart(t, "another demo runs in")
+	other := newDemo(t.TempDir())
+	other.port = d.port
+	other.refusedStart(t, "is taken", "PORT=")
+	block := newDemo(t.TempDir())
+	block.net = d.net
+	block.refusedStart(t, "in use by another stand-in", "NET=")
+	for _, x := range []*demo{other, block} {
+		if p := x.processes(); p != "" {
+			t.Errorf("left running:\n%s", p)
+		}
+	}
+
+	same := func(when string) {
+		t.Helper()
+		after := d.instance(t, "berth-board-1")
+		if after.Address != before.Address || after.HostKeys[0].Fingerprint != before.HostKeys[0].Fingerprint {
+			t.Errorf("%s: %s %s, before %s %s", when, after.Address, after.HostKeys[0].Fingerprint, before.Address, before.HostKeys[0].Fingerprint)
+		}
+		openBoard()
+	}
+	token := d.token
+	if err := d.stop(); err != nil {
+		t.Errorf("Ctrl-C: %v %s", err, d.out)
+	}
+	if p := d.processes(); p != "" {
+		t.Errorf("left running after Ctrl-C:\n%s", p)
+	}
+	if err := d.start(); err != nil {
+		t.Fatal(err)
+	}
+	same("after Ctrl-C")
+	if d.token != token {
+		t.Error("the token changed")
+	}
+
+	// kill -9 in the middle of a launch: nothing stays behind, and the next start goes on.
+	for _, name := range []string{"kill-board-1", "kill-board-2"} {
+		d.must(t, "instance", "launch", name, "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "day-crew", "-detach")
+	}
+	_ = d.cmd.Process.Signal(syscall.SIGKILL)
+	<-d.ended
+	waitFor(t, "the end of what a killed demo had started", func() bool { return d.processes() == "" })
+	if err := d.start(); err != nil {
+		t.Fatal(err)
+	}
+	same("after kill -9")
+	for _, name := range []string{"kill-board-1", "kill-board-2"} {
+		waitFor(t, name, func() bool { return d.instance(t, name).Phase == "ready" })
+		if i := d.instance(t, name); i.State != "running" || len(i.HostKeys) != 1 || i.Trouble != "" {
+			t.Errorf("after kill -9: %+v", i)
+		}
+		d.must(t, "open", name, "-identity", crew, "--", "true")
+	}
+	if out := d.must(t, "instance", "list", "-json", "-match", "kill-board"); strings.Count(out, `"cloud_id"`) != 2 {
+		t.Errorf("a launch was done twice: %s", out)
+	}
+	if err := d.stop(); err != nil {
+		t.Error(err)
+	}
+	t.Run("identity", func(t *testing.T) { identityLost(t, d) })
+	t.Run("broken PostgreSQL", func(t *testing.T) { brokenPostgres(t, d) })
+}
+
+// identityLost takes the identity file away, and puts another in its place.
+func identityLost(t *testing.T, d *demo) {
+	file := d.path("service", "identity.txt")
+	kept, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Remove(file); err != nil {
+		t.Fatal(err)
+	}
+	d.refusedStart(t, "identity file does not exist", "put that file back")
+	if _, err := os.Stat(file); err == nil {
+		t.Error("a new identity was made over a sealed database")
+	}
+	other := newDemo(t.TempDir())
+	if err := other.start("-seed=false"); err != nil {
+		t.Fatal(err)
+	}
+	if err := other.stop(); err != nil {
+		t.Fatal(err)
+	}
+	wrong, err := os.ReadFile(other.path("service", "identity.txt"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		text, want string
+		mode       os.FileMode
+	}{{string(wrong), "sealed with another identity", 0o600}, {"nonsense", "holds no age identity", 0o600}, {string(kept), "0600", 0o644}} {
+		if err := os.WriteFile(file, []byte(c.text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.Chmod(file, c.mode); err != nil {
+			t.Fatal(err)
+		}
+		d.refusedStart(t, c.want)
+	}
+	if err := os.Chmod(file, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := d.start(); err != nil {
+		t.Errorf("with the file back: %v", err)
+	}
+	if err := d.stop(); err != nil {
+		t.Error(err)
+	}
+}
+
+func brokenPostgres(t *testing.T, d *demo) {
+	conf := d.path("postgres", "data", "postgresql.conf")
+	kept, err := os.ReadFile(conf)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(conf, append(kept, "\nfrobnicate = on\n"...), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	d.refusedStart(t, "PostgreSQL ended at its start", "frobnicate")
+	if err := os.Remove(d.path("postgres", "data", "PG_VERSION")); err != nil {
+		t.Fatal(err)
+	}
+	d.refusedStart(t, "no whole database folder", "make demo-reset")
+	if p := d.processes(); p != "" {
+		t.Errorf("left running:\n%s", p)
+	}
+}

@@ -65,7 +65,7 @@ func pages(base, password, out, only string) error {
 		shot("console-key", chromedp.Navigate(base+"/keys/old-gate-contractor"), chromedp.WaitVisible(css(".evidence"))),
 		shot("console-import", chromedp.Navigate(base+"/keys"), chromedp.WaitVisible(css("table")), chromedp.Click(css(".title button")), chromedp.WaitVisible(css("textarea"))),
 		shot("console-launch", chromedp.Navigate(base+"/launch"), chromedp.WaitVisible(css("#name")), chromedp.SendKeys(css("#name"), "berth-board-9"),
-			chromedp.Click(css("#keys")), chromedp.SendKeys(css("#keys"), "harbour-ops-2026\r"), chromedp.Click(css("h1")), chromedp.Click(chromedp.Search(`//button[contains(., "cloud-config")]`)), chromedp.WaitVisible(css("pre"))),
+			chromedp.Click(css("#keys")), chromedp.SendKeys(css("#keys"), "harbour-ops"), chromedp.Click(css(`.ant-select-item-option[title^="harbour-ops-2026"]`)), chromedp.Click(css("h1")), chromedp.Click(chromedp.Search(`//button[contains(., "cloud-config")]`)), chromedp.WaitVisible(css("pre"))),
 		shot("console-dark", chromedp.Navigate(base+"/instances/tide-gauge-3"), chromedp.WaitVisible(css(".evidence")), chromedp.Click(css(`button[aria-label="Dark colours"]`))),
 	)
 }
@@ -108,12 +108,12 @@ func terminals(out, only string) error {
 }
 
 func terminal(file, script string) error {
-	inner := `. .demo/client.env; export LC_ALL=C.UTF-8; run() { printf '\033[1m$ %s\033[0m\n' "$*" | sed 's#/tmp/plumlatch-shots-[0-9]*#~/.ssh#g'; "$@" 2>&1 | sed 's#/tmp/plumlatch-shots-[0-9]*#~/.ssh#g'; echo; }; clear
+	inner := `. .demo/client.env; export LC_ALL=C.UTF-8; run() { printf '\033[1m$'; for a in "$@"; do case "$a" in *' '*) printf " '%s'" "$a";; *) printf ' %s' "$a";; esac; done | sed 's#/tmp/plumlatch-shots-[0-9]*#~/.ssh#g'; printf '\033[0m\n' | sed 's#/tmp/plumlatch-shots-[0-9]*#~/.ssh#g'; "$@" 2>&1 | sed 's#/tmp/plumlatch-shots-[0-9]*#~/.ssh#g'; echo; }; clear
 ` + script + `
 touch "$DONE"; sleep 30`
 	done := file + ".done"
 	defer os.Remove(done)
-	outer := fmt.Sprintf(`xterm -geometry 158x52+0+0 -fa 'DejaVu Sans Mono' -fs 9 -bg '#fffdf9' -fg '#241f29' -e bash -c "$INNER" & p=$!
+	outer := fmt.Sprintf(`xterm -geometry 159x46+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#fffdf9' -fg '#241f29' -e bash -c "$INNER" & p=$!
 for i in $(seq 100); do sleep 0.2; [ -e %[1]q ] && break; done; sleep 0.7; import -window root %[2]q; kill $p`, done, file)
 	cmd := exec.Command("xvfb-run", "-a", "-s", fmt.Sprintf("-screen 0 %dx%dx24", width, height), "bash", "-c", outer)
 	cmd.Env = append(os.Environ(), "INNER="+inner, "DONE="+done)

@@ -99,7 +99,15 @@ func TestHostKeyIsNotBelievedBlindly(t *testing.T) {
 		r.Header.Set("Content-Length", strconv.Itoa(len(text)))
 		return nil
 	}
-	srv := httptest.NewServer(proxy)
+	var refuse atomic.Bool
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if refuse.Load() && r.Method == "POST" {
+			w.WriteHeader(http.StatusConflict)
+			fmt.Fprint(w, `{"error":"no berth left \u001b[2J"}`)
+			return
+		}
+		proxy.ServeHTTP(w, r)
+	}))
 	defer srv.Close()
 	d := ownService(t, srv.URL)
 	keys := t.TempDir()
@@ -138,6 +146,18 @@ func TestHostKeyIsNotBelievedBlindly(t *testing.T) {
 	if in := d.instance(t, "lie-board-2"); len(in.HostKeys) != 0 {
 		t.Errorf("the boot output was read again: %+v", in.HostKeys)
 	}
+	t.Run("a cloud that refuses", func(t *testing.T) {
+		refuse.Store(true)
+		defer refuse.Store(false)
+		r := d.client(t, "", "instance", "launch", "refused-board", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "own-key")
+		if r.code != 1 || !strings.Contains(r.err, "no berth left") || strings.Contains(r.err, "\x1b") || !strings.Contains(r.err, "next: plumlatch instance remove refused-board") {
+			t.Errorf("%+v", r)
+		}
+		if in := d.instance(t, "refused-board"); in.State != "failed" || in.Phase != "failed" {
+			t.Errorf("%+v", in)
+		}
+		d.must(t, "instance", "remove", "refused-board", "-yes")
+	})
 	if strings.Contains(d.out.String(), d.token) {
 		t.Error("the log holds a token")
 	}

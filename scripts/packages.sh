@@ -11,10 +11,11 @@ for pair in "$@"; do
 done
 [ -z "$missing" ] && exit 0
 install='apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends'"$missing"
-echo "Installing:$missing"
 if [ "$(id -u)" = 0 ]; then
+	echo "Installing:$missing"
 	exec sh -c "$install" >/dev/null
 elif sudo -n true 2>/dev/null; then
+	echo "Installing with sudo:$missing"
 	exec sudo sh -c "$install" >/dev/null
 fi
 echo "These Debian packages are missing, and only root can install them. Please run:" >&2

@@ -48,7 +48,7 @@ var (
 	Images = []Image{
 		{"debian-12", "Debian 12", "debian", allTypes, "SSH-2.0-OpenSSH_9.2p1 standin-debian", true},
 		{"harrow-linux-4", "Harrow Linux 4", "deckhand", allTypes, "SSH-2.0-OpenSSH_9.3 standin-harrow", false},
-		{"tideline-2", "Tideline 2 (no RSA)", "keeper", []string{"ssh-ed25519", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521"}, "SSH-2.0-OpenSSH_9.6 standin-tideline", false},
+		{"tideline-2", "Tideline 2 (no RSA)", "gauger", []string{"ssh-ed25519", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521"}, "SSH-2.0-OpenSSH_9.6 standin-tideline", false},
 	}
 	Sizes = []Size{
 		{"small", 1, 1024, 10},

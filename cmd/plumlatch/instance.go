@@ -35,11 +35,7 @@ func instanceLaunch(fs *flag.FlagSet) func(*cli) error {
 	detach := fs.Bool("detach", false, "do not wait until it runs")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		args, err := c.names("NAME")
-		if err != nil {
-			return err
-		}
-		service, err := c.service()
+		args, service, err := c.begin("NAME")
 		if err != nil {
 			return err
 		}
@@ -185,10 +181,7 @@ func instanceList(fs *flag.FlagSet) func(*cli) error {
 	key := fs.String("key", "", "`name` of a key that opens them")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		if _, err := c.names(); err != nil {
-			return err
-		}
-		service, err := c.service()
+		_, service, err := c.begin()
 		if err != nil {
 			return err
 		}
@@ -219,11 +212,7 @@ func instanceList(fs *flag.FlagSet) func(*cli) error {
 func instanceShow(fs *flag.FlagSet) func(*cli) error {
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		args, err := c.names("NAME")
-		if err != nil {
-			return err
-		}
-		service, err := c.service()
+		args, service, err := c.begin("NAME")
 		if err != nil {
 			return err
 		}
@@ -294,11 +283,7 @@ func changeCommand(verb string) func(fs *flag.FlagSet) func(*cli) error {
 			yes = fs.Bool("yes", false, "do not ask")
 		}
 		return func(c *cli) error {
-			args, err := c.names("NAME")
-			if err != nil {
-				return err
-			}
-			service, err := c.service()
+			args, service, err := c.begin("NAME")
 			if err != nil {
 				return err
 			}

@@ -281,10 +281,7 @@ func keyList(fs *flag.FlagSet) func(*cli) error {
 	sort := fs.String("sort", "name", "`order`: name, created, reach (the greatest first)")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		if _, err := c.names(); err != nil {
-			return err
-		}
-		service, err := c.service()
+		_, service, err := c.begin()
 		if err != nil {
 			return err
 		}
@@ -311,11 +308,7 @@ func keyList(fs *flag.FlagSet) func(*cli) error {
 func keyShow(fs *flag.FlagSet) func(*cli) error {
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		args, err := c.names("NAME")
-		if err != nil {
-			return err
-		}
-		service, err := c.service()
+		args, service, err := c.begin("NAME")
 		if err != nil {
 			return err
 		}

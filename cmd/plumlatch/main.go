@@ -189,6 +189,16 @@ func (c *cli) service() (*client.Client, error) {
 	return cl, nil
 }
 
+// begin is how nearly every command begins: its names, and the service.
+func (c *cli) begin(what ...string) ([]string, *client.Client, error) {
+	args, err := c.names(what...)
+	if err != nil {
+		return nil, nil, err
+	}
+	service, err := c.service()
+	return args, service, err
+}
+
 func find(args []string) (*command, []string) {
 	for n := min(2, len(args)); n > 0; n-- {
 		name := strings.Join(args[:n], " ")

@@ -28,10 +28,7 @@ func accessList(fs *flag.FlagSet) func(*cli) error {
 	key := fs.String("key", "", "`name` of a key: what it opens")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		if _, err := c.names(); err != nil {
-			return err
-		}
-		service, err := c.service()
+		_, service, err := c.begin()
 		if err != nil {
 			return err
 		}
@@ -93,11 +90,7 @@ func open(fs *flag.FlagSet) func(*cli) error {
 	identity := fs.String("identity", "", "`file` with the private key to use, and no other (default: a key of -dir that opens the instance)")
 	dir := fs.String("dir", "", "`folder` to look for keys in (default ~/.ssh)")
 	return func(c *cli) error {
-		args, err := c.names("INSTANCE")
-		if err != nil {
-			return err
-		}
-		service, err := c.service()
+		args, service, err := c.begin("INSTANCE")
 		if err != nil {
 			return err
 		}

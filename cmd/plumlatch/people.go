@@ -16,10 +16,7 @@ import (
 func catalogueList[T any](fs *flag.FlagSet, get func(*client.Client, context.Context) ([]T, error), header []string, row func(T) []string) func(*cli) error {
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		if _, err := c.names(); err != nil {
-			return err
-		}
-		service, err := c.service()
+		_, service, err := c.begin()
 		if err != nil {
 			return err
 		}
@@ -53,11 +50,7 @@ func operatorAdd(fs *flag.FlagSet) func(*cli) error {
 	role := fs.String("role", "viewer", "`role`: viewer, operator, admin")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		args, err := c.names("NAME")
-		if err != nil {
-			return err
-		}
-		service, err := c.service()
+		args, service, err := c.begin("NAME")
 		if err != nil {
 			return err
 		}
@@ -75,11 +68,7 @@ func operatorAdd(fs *flag.FlagSet) func(*cli) error {
 
 func operatorRole(fs *flag.FlagSet) func(*cli) error {
 	return func(c *cli) error {
-		args, err := c.names("NAME", "ROLE")
-		if err != nil {
-			return err
-		}
-		service, err := c.service()
+		args, service, err := c.begin("NAME", "ROLE")
 		if err != nil {
 			return err
 		}
@@ -94,11 +83,7 @@ func operatorRole(fs *flag.FlagSet) func(*cli) error {
 func operatorAble(disable bool) func(*flag.FlagSet) func(*cli) error {
 	return func(*flag.FlagSet) func(*cli) error {
 		return func(c *cli) error {
-			args, err := c.names("NAME")
-			if err != nil {
-				return err
-			}
-			service, err := c.service()
+			args, service, err := c.begin("NAME")
 			if err != nil {
 				return err
 			}
@@ -191,10 +176,7 @@ func journalList(fs *flag.FlagSet) func(*cli) error {
 	limit := fs.Int("limit", 40, "`number` of entries, at most 500")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		if _, err := c.names(); err != nil {
-			return err
-		}
-		service, err := c.service()
+		_, service, err := c.begin()
 		if err != nil {
 			return err
 		}
@@ -223,10 +205,7 @@ func journalList(fs *flag.FlagSet) func(*cli) error {
 func whoami(fs *flag.FlagSet) func(*cli) error {
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		if _, err := c.names(); err != nil {
-			return err
-		}
-		service, err := c.service()
+		_, service, err := c.begin()
 		if err != nil {
 			return err
 		}

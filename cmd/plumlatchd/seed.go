@@ -25,7 +25,7 @@ var seedKeys = []struct {
 	{"ticket-desk", "ticket-desk", "", keypair.Ed25519},
 	{"tide-survey", "tide-survey", "reads the gauges for the yearly survey", keypair.Ed25519},
 	{"cargo-robot", "cargo-robot", "a job, not a person: moves manifests at night", keypair.Ed25519},
-	{"skerry-watch", "skerry-watch", "the keeper on the island", keypair.Ed25519},
+	{"skerry-watch", "skerry-watch", "the watch on the island", keypair.Ed25519},
 	{"bridge-duty", "bridge-duty", "", keypair.RSA3072},
 }
 

@@ -14,7 +14,6 @@ import (
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/wire"
-	"plumlatch/service/cloud"
 	"plumlatch/service/store"
 	"plumlatch/service/work"
 )
@@ -280,22 +279,16 @@ func (s *Server) reportLogin(c *gin.Context) {
 	c.Status(http.StatusNoContent)
 }
 
-func catalogue[S, T any](s *Server, get func(context.Context) ([]S, error), show func(S) T) gin.HandlerFunc {
+func catalogue[T any](s *Server, get func(context.Context) ([]T, error)) gin.HandlerFunc {
 	return func(c *gin.Context) {
 		items, err := get(c)
 		if err != nil {
 			s.fail(c, err)
 			return
 		}
-		answerList(c, items, "", show)
+		answerList(c, items, "", func(t T) T { return t })
 	}
 }
-
-func showRegion(r cloud.Region) wire.Region { return wire.Region(r) }
-
-func showImage(i cloud.Image) wire.Image { return wire.Image(i) }
-
-func showSize(z cloud.Size) wire.Size { return wire.Size(z) }
 
 func (s *Server) listJournal(c *gin.Context) {
 	p, _, _, ok := page(c, "time")

@@ -5,6 +5,8 @@ package cloud
 import (
 	"context"
 	"errors"
+
+	"plumlatch/core/wire"
 )
 
 // Errors that a Driver wraps.
@@ -41,28 +43,12 @@ type Instance struct {
 	LoginUser string // as the image decides
 }
 
-// Region is a place where instances run.
-type Region struct {
-	Name  string `json:"name"`
-	Title string `json:"title"`
-}
-
-// Image is what a root volume is made from. KeyTypes are the types of key that
-// its SSH server takes, as they stand on a key's line.
-type Image struct {
-	Name      string   `json:"name"`
-	Title     string   `json:"title"`
-	LoginUser string   `json:"login_user"`
-	KeyTypes  []string `json:"key_types"`
-}
-
-// Size is how large an instance is; memory in MiB, disk in GiB.
-type Size struct {
-	Name     string `json:"name"`
-	CPUs     int    `json:"cpus"`
-	MemoryMB int    `json:"memory_mb"`
-	DiskGB   int    `json:"disk_gb"`
-}
+// Region, Image and Size are what a launch can choose from, as the API shows them.
+type (
+	Region = wire.Region
+	Image  = wire.Image
+	Size   = wire.Size
+)
 
 // Launch is a request for an instance.
 type Launch struct {

@@ -73,14 +73,13 @@ func (s *Store) AccessList(ctx context.Context, q AccessQuery) ([]Access, string
 
 // AccessByID returns one access with its evidence; ErrNotFound.
 func (s *Store) AccessByID(ctx context.Context, id int64) (Access, error) {
-	var rows []Access
-	if err := s.db.WithContext(ctx).Raw(accessColumns+" WHERE a.id = ? AND i.phase NOT IN ('removed', 'failed')", id).Scan(&rows).Error; err != nil {
+	a, err := one[Access](ctx, s, accessColumns+" WHERE a.id = ? AND i.phase NOT IN ('removed', 'failed')", id)
+	if err != nil {
 		return Access{}, err
 	}
-	if len(rows) == 0 {
-		return Access{}, ErrNotFound
-	}
-	return rows[0], s.addEvidence(ctx, rows)
+	rows := []Access{a}
+	err = s.addEvidence(ctx, rows)
+	return rows[0], err
 }
 
 func (s *Store) addEvidence(ctx context.Context, rows []Access) error {

@@ -107,25 +107,14 @@ func (s *Store) AddInstance(ctx context.Context, by Actor, n NewInstance) (Insta
 	return s.InstanceByID(ctx, id)
 }
 
-func (s *Store) oneInstance(ctx context.Context, where string, arg any) (Instance, error) {
-	var i []Instance
-	if err := s.db.WithContext(ctx).Raw(instanceColumns+where, arg).Scan(&i).Error; err != nil {
-		return Instance{}, err
-	}
-	if len(i) == 0 {
-		return Instance{}, ErrNotFound
-	}
-	return i[0], nil
-}
-
 // InstanceByID finds an instance, removed ones too; ErrNotFound.
 func (s *Store) InstanceByID(ctx context.Context, id int64) (Instance, error) {
-	return s.oneInstance(ctx, " WHERE i.id = ?", id)
+	return one[Instance](ctx, s, instanceColumns+" WHERE i.id = ?", id)
 }
 
 // InstanceByName finds an instance that is not removed, whatever the case of its name; ErrNotFound.
 func (s *Store) InstanceByName(ctx context.Context, name string) (Instance, error) {
-	return s.oneInstance(ctx, " WHERE i.name_fold = ? AND i.phase <> 'removed'", names.Fold(name))
+	return one[Instance](ctx, s, instanceColumns+" WHERE i.name_fold = ? AND i.phase <> 'removed'", names.Fold(name))
 }
 
 // Unfinished returns the instances in the middle of a change: what a service

@@ -82,25 +82,14 @@ func (s *Store) AddKey(ctx context.Context, by Actor, name string, p keypair.Pub
 	return s.KeyByName(ctx, name)
 }
 
-func (s *Store) oneKey(ctx context.Context, where string, arg any) (Key, error) {
-	var k []Key
-	if err := s.db.WithContext(ctx).Raw(keyColumns+where, arg).Scan(&k).Error; err != nil {
-		return Key{}, err
-	}
-	if len(k) == 0 {
-		return Key{}, ErrNotFound
-	}
-	return k[0], nil
-}
-
 // KeyByName finds a key whatever the case of its name; ErrNotFound.
 func (s *Store) KeyByName(ctx context.Context, name string) (Key, error) {
-	return s.oneKey(ctx, " WHERE k.name_fold = ?", names.Fold(name))
+	return one[Key](ctx, s, keyColumns+" WHERE k.name_fold = ?", names.Fold(name))
 }
 
 // KeyByFingerprint finds a key by its SHA256 fingerprint; ErrNotFound.
 func (s *Store) KeyByFingerprint(ctx context.Context, fp string) (Key, error) {
-	return s.oneKey(ctx, " WHERE k.fingerprint = ?", fp)
+	return one[Key](ctx, s, keyColumns+" WHERE k.fingerprint = ?", fp)
 }
 
 // KeyQuery chooses and orders keys.
@@ -144,6 +133,19 @@ func createdText(table string) string {
 
 func sortTime(t time.Time) string {
 	return t.UTC().Format("20060102150405") + fmt.Sprintf("%06d", t.Nanosecond()/1000)
+}
+
+// one returns the one row of a query, or ErrNotFound.
+func one[T any](ctx context.Context, s *Store, sql string, args ...any) (T, error) {
+	var rows []T
+	var none T
+	if err := s.db.WithContext(ctx).Raw(sql, args...).Scan(&rows).Error; err != nil {
+		return none, err
+	}
+	if len(rows) == 0 {
+		return none, ErrNotFound
+	}
+	return rows[0], nil
 }
 
 // pageOf runs a paged query and cuts the one row too many that shows that more follow.

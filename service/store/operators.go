@@ -225,17 +225,9 @@ func (s *Store) EndSession(ctx context.Context, by Actor, sum []byte) error {
 
 // SessionOperator returns whose session it is; ErrNotFound.
 func (s *Store) SessionOperator(ctx context.Context, sum []byte) (Operator, error) {
-	var o []Operator
-	err := s.db.WithContext(ctx).Raw(`SELECT o.id, o.name, o.role, o.disabled_at, o.created_at FROM sessions x
+	return one[Operator](ctx, s, `SELECT o.id, o.name, o.role, o.disabled_at, o.created_at FROM sessions x
 		JOIN operators o ON o.id = x.operator_id
-		WHERE x.sha256 = ? AND x.expires_at > now() AND o.disabled_at IS NULL`, raw(sum)).Scan(&o).Error
-	if err != nil {
-		return Operator{}, err
-	}
-	if len(o) == 0 {
-		return Operator{}, ErrNotFound
-	}
-	return o[0], nil
+		WHERE x.sha256 = ? AND x.expires_at > now() AND o.disabled_at IS NULL`, raw(sum))
 }
 
 // Token is an API token, without its secret.

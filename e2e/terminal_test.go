@@ -1,0 +1,129 @@
+package e2e
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+
+	"golang.org/x/sys/unix"
+)
+
+// terminal runs a program on a pseudo-terminal of its own (pty(7)).
+type terminal struct {
+	master *os.File
+	cmd    *exec.Cmd
+
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (d *demo) terminal(t *testing.T, args ...string) *terminal {
+	t.Helper()
+	master, err := os.OpenFile("/dev/ptmx", os.O_RDWR|syscall.O_NOCTTY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	fd := int(master.Fd())
+	if err := unix.IoctlSetPointerInt(fd, unix.TIOCSPTLCK, 0); err != nil {
+		t.Fatal(err)
+	}
+	n, err := unix.IoctlGetInt(fd, unix.TIOCGPTN)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_ = unix.IoctlSetWinsize(fd, unix.TIOCSWINSZ, &unix.Winsize{Row: 40, Col: 120})
+	slave, err := os.OpenFile(fmt.Sprintf("/dev/pts/%d", n), os.O_RDWR|syscall.O_NOCTTY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer slave.Close()
+	cmd := exec.Command(filepath.Join(bin, "plumlatch"), args...)
+	cmd.Env = append(os.Environ(), "PLUMLATCH_URL="+d.url, "PLUMLATCH_TOKEN="+d.token, "TERM=xterm")
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = slave, slave, slave
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	term := &terminal{master: master, cmd: cmd}
+	t.Cleanup(func() { master.Close() })
+	go func() {
+		buf := make([]byte, 4096)
+		for {
+			n, err := master.Read(buf)
+			term.mu.Lock()
+			term.text.Write(buf[:n])
+			term.mu.Unlock()
+			if err != nil {
+				return
+			}
+		}
+	}()
+	return term
+}
+
+func (x *terminal) shows() string {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	return x.text.String()
+}
+
+// answer waits for a prompt and types a line.
+func (x *terminal) answer(t *testing.T, prompt, line string) {
+	t.Helper()
+	waitFor(t, "the prompt "+prompt, func() bool { return strings.Contains(x.shows(), prompt) })
+	if _, err := x.master.WriteString(line + "\n"); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func (x *terminal) end(t *testing.T) int {
+	t.Helper()
+	_ = x.cmd.Wait()
+	return x.cmd.ProcessState.ExitCode()
+}
+
+func TestOnATerminal(t *testing.T) {
+	d, dir := shared, t.TempDir()
+	const pass = "slack water at dusk"
+	x := d.terminal(t, "key", "create", "typed-key", "-dir", dir)
+	x.answer(t, "nothing shows while you type", pass)
+	x.answer(t, "The same again", pass)
+	if code := x.end(t); code != 0 || strings.Contains(x.shows(), "slack") || !strings.Contains(x.shows(), "with a passphrase") {
+		t.Errorf("status %d:\n%s", code, x.shows())
+	}
+	if out, err := exec.Command("ssh-keygen", "-y", "-P", pass, "-f", filepath.Join(dir, "typed-key")).CombinedOutput(); err != nil {
+		t.Errorf("%v %s", err, out)
+	}
+	x = d.terminal(t, "key", "create", "mistyped-key", "-dir", dir)
+	x.answer(t, "nothing shows", pass)
+	x.answer(t, "The same again", "slack water at dawn")
+	if code := x.end(t); code != 1 || !strings.Contains(x.shows(), "differ") {
+		t.Errorf("status %d:\n%s", code, x.shows())
+	}
+	if _, err := os.Stat(filepath.Join(dir, "mistyped-key")); err == nil {
+		t.Error("a file was written")
+	}
+
+	// A bar while it waits, a table at the end, a question before a removal.
+	x = d.terminal(t, "instance", "launch", "typed-board", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "typed-key")
+	if code := x.end(t); code != 0 || !strings.Contains(x.shows(), "waiting until it runs") || !strings.Contains(x.shows(), "next: plumlatch open typed-board") {
+		t.Errorf("status %d:\n%s", code, x.shows())
+	}
+	x = d.terminal(t, "instance", "remove", "typed-board")
+	x.answer(t, "for good? Type yes:", "no")
+	if code := x.end(t); code != 1 || !strings.Contains(x.shows(), "nothing was changed") {
+		t.Errorf("status %d:\n%s", code, x.shows())
+	}
+	d.must(t, "instance", "show", "typed-board")
+	x = d.terminal(t, "instance", "remove", "typed-board")
+	x.answer(t, "for good? Type yes:", "yes")
+	if code := x.end(t); code != 0 {
+		t.Errorf("status %d:\n%s", code, x.shows())
+	}
+}

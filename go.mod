@@ -13,6 +13,7 @@ require (
 	github.com/jackc/pgx/v5 v5.12.0
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/pkg/sftp v1.13.12
+	github.com/youmark/pkcs8 v0.0.0-20240726163527-a2c0da244d78
 	go.yaml.in/yaml/v3 v3.0.6
 	golang.org/x/crypto v0.58.0
 	golang.org/x/sys v0.49.0

@@ -129,8 +129,8 @@ func TestDemo(t *testing.T) {
 		}
 		d.must(t, "open", name, "-identity", crew, "--", "true")
 	}
-	if out := d.must(t, "instance", "list", "-json", "-match", "kill-board"); strings.Count(out, `"cloud_id"`) != 2 {
-		t.Errorf("a launch was done twice: %s", out)
+	if cloud, err := os.ReadFile(d.path("standin", "cloud.json")); err != nil || strings.Count(string(cloud), `"name": "kill-board-`) != 2 {
+		t.Errorf("a launch was done twice: %v\n%s", err, cloud)
 	}
 	if err := d.stop(); err != nil {
 		t.Error(err)

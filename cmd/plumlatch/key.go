@@ -153,7 +153,7 @@ func readLimited(file string) ([]byte, error) {
 		return nil, err
 	}
 	defer f.Close()
-	return io.ReadAll(io.LimitReader(f, keypair.MaxPublicFile+1))
+	return io.ReadAll(io.LimitReader(f, keypair.MaxFile+1))
 }
 
 // newPassphrase reads the passphrase for a new pair: from the file, or from the
@@ -237,7 +237,7 @@ func keyImport(fs *flag.FlagSet) func(*cli) error {
 		}
 		var data []byte
 		if args[1] == "-" {
-			data, err = io.ReadAll(io.LimitReader(c.in, keypair.MaxPublicFile+1))
+			data, err = io.ReadAll(io.LimitReader(c.in, keypair.MaxFile+1))
 		} else {
 			data, err = readLimited(args[1])
 		}

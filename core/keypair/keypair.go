@@ -1,18 +1,21 @@
-// Package keypair creates key pairs and reads and writes their files.
+// Package keypair creates key pairs and reads and writes their files, in every
+// format that SSH clients and the tools around them use.
 //
 // It computes only: bytes in, bytes out. Whoever calls it reads the file, asks
 // for the passphrase and decides where a private half is to lie. Nothing here
 // ever puts key material into an error.
+//
+// Read takes any file apart; ReadPublic takes one public half and refuses
+// everything else. Pair.Write writes a private half, Public.Write a public one.
 package keypair
 
 import (
-	"bytes"
 	"crypto"
+	"crypto/ecdsa"
 	"crypto/ed25519"
+	"crypto/elliptic"
 	"crypto/rand"
 	"crypto/rsa"
-	"crypto/x509"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"strings"
@@ -26,19 +29,32 @@ type Kind string
 
 // The kinds that Create makes.
 const (
-	Ed25519 Kind = "ed25519"
-	RSA3072 Kind = "rsa-3072"
-	RSA4096 Kind = "rsa-4096"
+	Ed25519  Kind = "ed25519"
+	RSA2048  Kind = "rsa-2048"
+	RSA3072  Kind = "rsa-3072"
+	RSA4096  Kind = "rsa-4096"
+	ECDSA256 Kind = "ecdsa-256"
+	ECDSA384 Kind = "ecdsa-384"
+	ECDSA521 Kind = "ecdsa-521"
 )
 
 // Kinds lists what Create makes, the default first.
-func Kinds() []Kind { return []Kind{Ed25519, RSA3072, RSA4096} }
+func Kinds() []Kind {
+	return []Kind{Ed25519, RSA3072, RSA2048, RSA4096, ECDSA256, ECDSA384, ECDSA521}
+}
 
 // ErrKind says that a kind is not one of Kinds.
 var ErrKind = errors.New("unknown kind of key")
 
-// ParseKind reads a Kind by its name; the error wraps ErrKind and lists what there is.
+// ParseKind reads a Kind by its name; "rsa" and "ecdsa" alone name their
+// defaults. The error wraps ErrKind and lists what there is.
 func ParseKind(s string) (Kind, error) {
+	switch s {
+	case "rsa":
+		return RSA3072, nil
+	case "ecdsa":
+		return ECDSA256, nil
+	}
 	var all []string
 	for _, k := range Kinds() {
 		if string(k) == s {
@@ -69,10 +85,18 @@ func Create(kind Kind, comment string) (*Pair, error) {
 	switch kind {
 	case Ed25519:
 		_, private, err = ed25519.GenerateKey(rand.Reader)
+	case RSA2048:
+		private, err = rsa.GenerateKey(rand.Reader, 2048)
 	case RSA3072:
 		private, err = rsa.GenerateKey(rand.Reader, 3072)
 	case RSA4096:
 		private, err = rsa.GenerateKey(rand.Reader, 4096)
+	case ECDSA256:
+		private, err = ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	case ECDSA384:
+		private, err = ecdsa.GenerateKey(elliptic.P384(), rand.Reader)
+	case ECDSA521:
+		private, err = ecdsa.GenerateKey(elliptic.P521(), rand.Reader)
 	default:
 		_, err = ParseKind(string(kind))
 	}
@@ -83,9 +107,12 @@ func Create(kind Kind, comment string) (*Pair, error) {
 }
 
 func newPair(private crypto.Signer, comment string) (*Pair, error) {
+	if k, ok := private.(*ed25519.PrivateKey); ok {
+		private = *k
+	}
 	pub, err := ssh.NewPublicKey(private.Public())
 	if err != nil {
-		return nil, fmt.Errorf("public half: %w", err)
+		return nil, ErrNotPrivate
 	}
 	p, err := FromBlob(pub.Marshal(), comment)
 	if err != nil {
@@ -97,78 +124,55 @@ func newPair(private crypto.Signer, comment string) (*Pair, error) {
 // Signer returns the pair for use with golang.org/x/crypto/ssh.
 func (p *Pair) Signer() (ssh.Signer, error) { return ssh.NewSignerFromSigner(p.private) }
 
-// ErrReadBack says that what was written does not read back as what was asked for.
-var ErrReadBack = errors.New("the written key does not read back as the key that was made; nothing was kept")
-
-// OpenSSH returns the private half in OpenSSH's own format (PROTOCOL.key of
-// OpenSSH: "openssh-key-v1", aes256-ctr and bcrypt where a passphrase is
-// given), ending in a newline. An empty passphrase writes it unencrypted. The
-// result has been read back and compared.
-func (p *Pair) OpenSSH(passphrase []byte) ([]byte, error) {
-	var block *pem.Block
-	var err error
-	if len(passphrase) == 0 {
-		block, err = ssh.MarshalPrivateKey(p.private, p.Public.Comment)
-	} else {
-		block, err = ssh.MarshalPrivateKeyWithPassphrase(p.private, p.Public.Comment, passphrase)
-	}
+// WithComment returns the pair with another comment. ErrComment.
+func (p *Pair) WithComment(comment string) (*Pair, error) {
+	public, err := FromBlob(p.Public.Blob, comment)
 	if err != nil {
-		return nil, fmt.Errorf("write private half: %w", err)
+		return nil, err
 	}
-	out := pem.EncodeToMemory(block)
-	back, err := ReadPrivate(out, passphrase)
-	if err != nil || !bytes.Equal(back.Public.Blob, p.Public.Blob) {
-		return nil, ErrReadBack
-	}
-	return out, nil
+	return &Pair{Public: public, private: p.private}, nil
 }
 
-// Errors of ReadPrivate and PublicOfPrivate.
+// OpenSSH is Write in OpenSSH's own format, with the passphrase, if any.
+func (p *Pair) OpenSSH(passphrase []byte) ([]byte, error) { return p.Write(FormatOpenSSH, passphrase) }
+
+// Errors of reading a private half.
 var (
 	// ErrPassphrase: the file is encrypted and no passphrase, or a wrong one, was given.
 	ErrPassphrase = errors.New("the private key has a passphrase, and none or a wrong one was given")
 	// ErrNotPrivate: the bytes are no private key in a format that is read here.
-	ErrNotPrivate = errors.New("this is not a private key in OpenSSH's format")
+	ErrNotPrivate = errors.New("this is not a private key in a format that is read here")
+	// ErrCost: the file asks for more work than a key file ever needs.
+	ErrCost = errors.New("the file asks for more passphrase rounds or memory than is sane; it was not tried")
 )
 
-// ReadPrivate reads a private half in OpenSSH's format. It returns
-// ErrPassphrase or ErrNotPrivate.
+// ReadPrivate reads a private half in any format. It returns ErrPassphrase,
+// ErrNotPrivate, ErrCost or ErrTooLarge.
 func ReadPrivate(file, passphrase []byte) (*Pair, error) {
-	var raw any
-	var err error
-	if len(passphrase) == 0 {
-		raw, err = ssh.ParseRawPrivateKey(file)
-	} else {
-		raw, err = ssh.ParseRawPrivateKeyWithPassphrase(file, passphrase)
-	}
-	if _, missing := errors.AsType[*ssh.PassphraseMissingError](err); missing || errors.Is(err, x509.IncorrectPasswordError) {
+	f, err := Read(file, passphrase)
+	switch {
+	case err != nil:
+		return nil, err
+	case f.Pair != nil:
+		return f.Pair, nil
+	case f.Private:
 		return nil, ErrPassphrase
 	}
-	if err != nil {
-		return nil, ErrNotPrivate // the cause may quote the file
-	}
-	if k, ok := raw.(*ed25519.PrivateKey); ok {
-		raw = *k
-	}
-	signer, ok := raw.(crypto.Signer)
-	if !ok {
-		return nil, ErrNotPrivate
-	}
-	return newPair(signer, "")
+	return nil, ErrNotPrivate
 }
 
-// PublicOfPrivate returns the public half of a private file. OpenSSH's format
-// holds it in the clear, so that no passphrase is needed.
+// PublicOfPrivate returns the public half of a private file, without its
+// passphrase where the format has the public half in the clear (OpenSSH, PPK).
+// It returns ErrPassphrase where it has not, and otherwise as ReadPrivate.
 func PublicOfPrivate(file []byte) (Public, error) {
-	pair, err := ReadPrivate(file, nil)
-	if err == nil {
-		return pair.Public, nil
-	}
-	_, err = ssh.ParseRawPrivateKey(file)
-	if missing, ok := errors.AsType[*ssh.PassphraseMissingError](err); ok && missing.PublicKey != nil {
-		return FromBlob(missing.PublicKey.Marshal(), "")
-	} else if ok {
+	f, err := Read(file, nil)
+	switch {
+	case err != nil:
+		return Public{}, err
+	case !f.Private:
+		return Public{}, ErrNotPrivate
+	case len(f.Public.Blob) == 0:
 		return Public{}, ErrPassphrase
 	}
-	return Public{}, ErrNotPrivate
+	return f.Public, nil
 }

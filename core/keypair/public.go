@@ -17,9 +17,6 @@ import (
 	"plumlatch/core/plaintext"
 )
 
-// MaxPublicFile is the greatest size, in bytes, of what ReadPublic looks at.
-const MaxPublicFile = 64 << 10
-
 // Public is the public half of a key pair.
 type Public struct {
 	Blob    []byte // the wire form of RFC 4253 section 6.6
@@ -58,43 +55,30 @@ func FromBlob(blob []byte, comment string) (Public, error) {
 	return Public{Blob: key.Marshal(), Comment: comment}, nil
 }
 
-// ReadPublic reads one public half in the one-line form of sshd(8),
-// "AUTHORIZED_KEYS FILE FORMAT", without options: type, base64, comment.
-// Surrounding blanks, blank lines, '#' lines and CRLF are tolerated.
+// ReadPublic reads one public half, in whatever format Read knows. A private
+// key is refused with ErrPrivateKey, whatever else is wrong with it.
 func ReadPublic(file []byte) (Public, error) {
-	if len(file) > MaxPublicFile {
-		// Even then say the more important thing first.
-		if LooksPrivate(file[:MaxPublicFile]) {
-			return Public{}, ErrPrivateKey
-		}
-		return Public{}, fmt.Errorf("%w: %d bytes, the limit is %d", ErrTooLarge, len(file), MaxPublicFile)
+	f, err := ReadPublicFile(file)
+	return f.Public, err
+}
+
+// ReadPublicFile is ReadPublic with all that was found out about the file.
+func ReadPublicFile(file []byte) (File, error) {
+	if LooksPrivate(file[:min(len(file), MaxFile)]) {
+		return File{}, ErrPrivateKey
 	}
-	if LooksPrivate(file) {
-		return Public{}, ErrPrivateKey
+	f, err := Read(file, nil)
+	if err == nil && f.Private {
+		return File{}, ErrPrivateKey
 	}
-	if bytes.IndexByte(file, 0) >= 0 {
-		return Public{}, ErrNUL
-	}
-	var lines []string
-	for line := range strings.Lines(string(file)) {
-		line = strings.Trim(line, " \t\r\n")
-		if line != "" && line[0] != '#' {
-			lines = append(lines, line)
-		}
-	}
-	switch {
-	case len(lines) == 0:
-		return Public{}, ErrEmpty
-	case len(lines) > 1 && looksLikeLine(lines[1]):
-		return Public{}, fmt.Errorf("%w (%d lines)", ErrSeveralKeys, len(lines))
-	case len(lines) > 1 && looksLikeLine(lines[0]):
-		return Public{}, fmt.Errorf("%w: it goes on over %d lines where a public key is one line", ErrNotAKey, len(lines))
-	}
-	return readLine(lines[0])
+	return f, err
 }
 
 func readLine(line string) (Public, error) {
-	name, rest, _ := strings.Cut(line, " ")
+	name, rest := line, ""
+	if i := strings.IndexAny(line, " \t"); i >= 0 {
+		name, rest = line[:i], line[i:]
+	}
 	if !knownType(name) {
 		if isCertType(name) {
 			return Public{}, ErrCertificate
@@ -104,16 +88,16 @@ func readLine(line string) (Public, error) {
 		}
 		return Public{}, fmt.Errorf("%w: a public key is one line such as \"ssh-ed25519 AAAA... comment\"", ErrNotAKey)
 	}
-	b64, comment, _ := strings.Cut(strings.TrimLeft(rest, " \t"), " ")
+	b64, comment := strings.TrimLeft(rest, " \t"), ""
+	if i := strings.IndexAny(b64, " \t"); i >= 0 {
+		b64, comment = b64[:i], b64[i:]
+	}
 	if b64 == "" {
 		return Public{}, fmt.Errorf("%w: nothing follows the type", ErrTruncated)
 	}
-	blob, err := base64.StdEncoding.DecodeString(b64)
+	blob, err := decodeBlob(b64)
 	if err != nil {
-		if len(strings.TrimRight(b64, "="))%4 == 1 || strings.Trim(b64, base64Alphabet) == "" {
-			return Public{}, fmt.Errorf("%w: the base64 ends in the middle of a group; copy the whole line again", ErrTruncated)
-		}
-		return Public{}, fmt.Errorf("%w; copy the whole line again", ErrBase64)
+		return Public{}, err
 	}
 	inner, ok := blobType(blob)
 	if !ok {
@@ -125,12 +109,26 @@ func readLine(line string) (Public, error) {
 	return FromBlob(blob, strings.TrimSpace(comment))
 }
 
+func decodeBlob(b64 string) ([]byte, error) {
+	blob, err := base64.StdEncoding.DecodeString(b64)
+	if err == nil {
+		return blob, nil
+	}
+	if len(strings.TrimRight(b64, "="))%4 == 1 || strings.Trim(b64, base64Alphabet) == "" {
+		return nil, fmt.Errorf("%w: the base64 ends in the middle of a group; copy the whole key again", ErrTruncated)
+	}
+	return nil, fmt.Errorf("%w; copy the whole key again", ErrBase64)
+}
+
 const base64Alphabet = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/="
 
 var types = []string{
 	ssh.KeyAlgoED25519, ssh.KeyAlgoRSA, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521,
-	ssh.KeyAlgoSKED25519, ssh.KeyAlgoSKECDSA256,
+	ssh.KeyAlgoSKED25519, ssh.KeyAlgoSKECDSA256, typeDSA,
 }
+
+// typeDSA is read so that an old fleet's keys can be named and tracked.
+const typeDSA = "ssh-dss"
 
 func knownType(s string) bool {
 	for _, t := range types {
@@ -144,7 +142,10 @@ func knownType(s string) bool {
 func isCertType(s string) bool { return strings.HasSuffix(s, "-cert-v01@openssh.com") }
 
 func looksLikeLine(s string) bool {
-	name, _, _ := strings.Cut(s, " ")
+	name := s
+	if i := strings.IndexAny(s, " \t"); i >= 0 {
+		name = s[:i]
+	}
 	return knownType(name) || isCertType(name)
 }
 
@@ -203,6 +204,8 @@ func (p Public) Kind() string {
 		return "ed25519"
 	case ssh.KeyAlgoRSA:
 		return fmt.Sprintf("rsa-%d", p.Bits())
+	case typeDSA:
+		return "dsa"
 	case ssh.KeyAlgoSKED25519:
 		return "sk-ed25519"
 	case ssh.KeyAlgoSKECDSA256:
@@ -224,18 +227,6 @@ func (p Public) Bits() int {
 		}
 	}
 	return 0
-}
-
-// ErrWeak says that a key is too weak to be placed on an instance.
-var ErrWeak = errors.New("too weak to be placed")
-
-// Placeable returns nil if the key may be placed on an instance. The error
-// wraps ErrWeak: RSA under 2048 bits is recorded, never placed.
-func (p Public) Placeable() error {
-	if n := p.Bits(); n > 0 && n < 2048 {
-		return fmt.Errorf("%w: RSA of %d bits; 2048 is the least", ErrWeak, n)
-	}
-	return nil
 }
 
 // Line returns the one-line form of sshd(8), without a newline.

@@ -1,0 +1,432 @@
+package keypair
+
+import (
+	"bytes"
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/rsa"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/asn1"
+	"encoding/binary"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"math/big"
+	"strings"
+
+	"github.com/youmark/pkcs8"
+	"golang.org/x/crypto/ssh"
+)
+
+// readBlock reads one PEM block; file is the text that it stands in.
+func readBlock(block *pem.Block, file, passphrase []byte) (File, error) {
+	switch block.Type {
+	case "OPENSSH PRIVATE KEY":
+		return readOpenSSH(block, passphrase)
+	case "RSA PRIVATE KEY", "EC PRIVATE KEY":
+		return readLegacy(block, passphrase)
+	case "PRIVATE KEY":
+		return private(FormatPKCS8, false, block.Bytes, parsePKCS8)
+	case "ENCRYPTED PRIVATE KEY":
+		return readLockedPKCS8(block.Bytes, passphrase)
+	case "DSA PRIVATE KEY":
+		return File{}, fmt.Errorf("%w: DSA keys are not read; OpenSSH has given them up", ErrNotPrivate)
+	case "PUBLIC KEY":
+		key, err := x509.ParsePKIXPublicKey(block.Bytes)
+		if err != nil {
+			return File{}, fmt.Errorf("%w: its inner fields do not fit its length", ErrTruncated)
+		}
+		return publicFile(FormatSPKI, key)
+	case "RSA PUBLIC KEY":
+		key, err := x509.ParsePKCS1PublicKey(block.Bytes)
+		if err != nil {
+			return File{}, fmt.Errorf("%w: its inner fields do not fit its length", ErrTruncated)
+		}
+		return publicFile(FormatPKCS1, key)
+	}
+	return File{}, notAKey(string(file[max(0, bytes.Index(file, []byte("-----BEGIN "))):]))
+}
+
+func publicFile(f Format, key crypto.PublicKey) (File, error) {
+	pub, err := ssh.NewPublicKey(key)
+	if err != nil {
+		return File{}, fmt.Errorf("%w: ssh has no keys of this kind", ErrUnknownType)
+	}
+	p, err := FromBlob(pub.Marshal(), "")
+	return File{Format: f, Public: p}, err
+}
+
+// private makes a File of a private key's bytes. The parser's error is
+// dropped: it may quote the key.
+func private(f Format, encrypted bool, der []byte, parse func([]byte) (any, error)) (File, error) {
+	out := File{Format: f, Private: true, Encrypted: encrypted}
+	key, err := parse(der)
+	if err != nil {
+		return out, fmt.Errorf("%w: its inner fields do not fit", ErrNotPrivate)
+	}
+	signer, ok := key.(crypto.Signer)
+	if !ok {
+		return out, fmt.Errorf("%w: ssh has no keys of this kind", ErrNotPrivate)
+	}
+	if out.Pair, err = newPair(signer, ""); err != nil {
+		return out, err
+	}
+	out.Public = out.Pair.Public
+	return out, nil
+}
+
+func parsePKCS8(der []byte) (any, error) { return x509.ParsePKCS8PrivateKey(der) }
+
+// parseTraditional reads PKCS#1 or SEC1; some tools put PKCS#8 under either name.
+func parseTraditional(der []byte) (any, error) {
+	if k, err := x509.ParsePKCS1PrivateKey(der); err == nil {
+		return k, nil
+	}
+	if k, err := x509.ParseECPrivateKey(der); err == nil {
+		return k, nil
+	}
+	return parsePKCS8(der)
+}
+
+// readLegacy reads PKCS#1 and SEC1, plain or with the old "Proc-Type:
+// 4,ENCRYPTED" (RFC 1421 section 4.6).
+func readLegacy(block *pem.Block, passphrase []byte) (File, error) {
+	locked := File{Format: FormatPEM, Private: true, Encrypted: true}
+	if block.Headers["DEK-Info"] == "" {
+		return private(FormatPEM, false, block.Bytes, parseTraditional)
+	}
+	if len(passphrase) == 0 {
+		return locked, nil
+	}
+	der, err := x509.DecryptPEMBlock(block, passphrase) //lint:ignore SA1019 this old format has no other reader
+	if errors.Is(err, x509.IncorrectPasswordError) {
+		return locked, ErrPassphrase
+	}
+	if err != nil {
+		return locked, fmt.Errorf("%w: its encryption is not known, or it is damaged", ErrNotPrivate)
+	}
+	f, err := private(FormatPEM, true, der, parseTraditional)
+	if err != nil { // the padding came out right by chance
+		return locked, ErrPassphrase
+	}
+	return f, nil
+}
+
+// Bounds on what a file may ask for before its passphrase is tried.
+const (
+	maxBcryptRounds = 2000      // ssh-keygen -a; 16 or 24 by default
+	maxPBKDF2       = 5_000_000 // iterations
+	maxScryptN      = 1 << 20
+)
+
+func readLockedPKCS8(der, passphrase []byte) (File, error) {
+	locked := File{Format: FormatPKCS8, Private: true, Encrypted: true}
+	if err := checkPKCS8Cost(der); err != nil {
+		return locked, err
+	}
+	if len(passphrase) == 0 {
+		return locked, nil
+	}
+	key, err := pkcs8.ParsePKCS8PrivateKey(der, passphrase)
+	if err != nil {
+		return locked, ErrPassphrase // or damaged: the format cannot tell
+	}
+	return private(FormatPKCS8, true, nil, func([]byte) (any, error) { return key, nil })
+}
+
+var (
+	oidPBES2  = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 5, 13}
+	oidPBKDF2 = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 5, 12}
+	oidScrypt = asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 11591, 4, 11}
+)
+
+// checkPKCS8Cost reads how much work an encrypted PKCS#8 file asks for (RFC
+// 8018 appendix A.4, RFC 7914 section 7) before any is done.
+func checkPKCS8Cost(der []byte) error {
+	damaged := fmt.Errorf("%w: it is damaged, or its encryption is older than PBES2", ErrNotPrivate)
+	var info struct {
+		Algorithm pkix.AlgorithmIdentifier
+		Data      []byte
+	}
+	if _, err := asn1.Unmarshal(der, &info); err != nil || !info.Algorithm.Algorithm.Equal(oidPBES2) {
+		return damaged
+	}
+	var params struct{ KDF, Cipher pkix.AlgorithmIdentifier }
+	if _, err := asn1.Unmarshal(info.Algorithm.Parameters.FullBytes, &params); err != nil {
+		return damaged
+	}
+	var cost []asn1.RawValue
+	if _, err := asn1.Unmarshal(params.KDF.Parameters.FullBytes, &cost); err != nil || len(cost) < 2 {
+		return damaged
+	}
+	number := func(i int) *big.Int {
+		n := new(big.Int)
+		if i >= len(cost) {
+			return n
+		}
+		if _, err := asn1.Unmarshal(cost[i].FullBytes, &n); err != nil {
+			return new(big.Int).Lsh(big.NewInt(1), 200)
+		}
+		return n
+	}
+	over := func(n *big.Int, limit int64) bool { return n.Sign() <= 0 || n.Cmp(big.NewInt(limit)) > 0 }
+	switch {
+	case params.KDF.Algorithm.Equal(oidPBKDF2):
+		if over(number(1), maxPBKDF2) {
+			return ErrCost
+		}
+	case params.KDF.Algorithm.Equal(oidScrypt):
+		if over(number(1), maxScryptN) || over(number(2), 64) || over(number(3), 64) {
+			return ErrCost
+		}
+	default:
+		return damaged
+	}
+	return nil
+}
+
+// readOpenSSH reads "openssh-key-v1" (PROTOCOL.key of OpenSSH). x/crypto reads
+// the key; the comment, which it drops, is read here.
+func readOpenSSH(block *pem.Block, passphrase []byte) (File, error) {
+	out := File{Format: FormatOpenSSH, Private: true}
+	head, err := opensshHead(block.Bytes)
+	if err != nil {
+		return out, err
+	}
+	out.Encrypted = head.cipher != "none"
+	if out.Public, err = FromBlob(head.public, ""); err != nil {
+		return out, fmt.Errorf("%w: its public half cannot be read", ErrNotPrivate)
+	}
+	if out.Encrypted && len(passphrase) == 0 {
+		return out, nil
+	}
+	text := pem.EncodeToMemory(block)
+	var raw any
+	if out.Encrypted {
+		raw, err = ssh.ParseRawPrivateKeyWithPassphrase(text, passphrase)
+	} else {
+		raw, err = ssh.ParseRawPrivateKey(text)
+	}
+	if errors.Is(err, x509.IncorrectPasswordError) {
+		return out, ErrPassphrase
+	}
+	signer, ok := raw.(crypto.Signer)
+	if err != nil || !ok {
+		return out, fmt.Errorf("%w: it is damaged, or of a kind or cipher that is not read", ErrNotPrivate)
+	}
+	if out.Pair, err = newPair(signer, head.comment(passphrase)); err != nil {
+		return out, err
+	}
+	if !bytes.Equal(out.Pair.Public.Blob, out.Public.Blob) {
+		return out, fmt.Errorf("%w: its public half belongs to another key", ErrNotPrivate)
+	}
+	out.Public = out.Pair.Public
+	return out, nil
+}
+
+// opensshFile is the outer structure of "openssh-key-v1".
+type opensshFile struct {
+	cipher, kdf  string
+	kdfOptions   []byte
+	public       []byte
+	privateBlock []byte
+}
+
+const opensshMagic = "openssh-key-v1\x00"
+
+func opensshHead(data []byte) (opensshFile, error) {
+	damaged := fmt.Errorf("%w: it is damaged or cut short", ErrNotPrivate)
+	rest, ok := bytes.CutPrefix(data, []byte(opensshMagic))
+	if !ok {
+		return opensshFile{}, damaged
+	}
+	var w struct {
+		Cipher, KDF string
+		KDFOptions  string
+		Keys        uint32
+		Public      []byte
+		Private     []byte
+		Rest        []byte `ssh:"rest"`
+	}
+	if err := ssh.Unmarshal(rest, &w); err != nil || w.Keys != 1 {
+		return opensshFile{}, damaged
+	}
+	f := opensshFile{w.Cipher, w.KDF, []byte(w.KDFOptions), w.Public, w.Private}
+	if f.kdf == "bcrypt" {
+		if _, rounds, ok := f.bcrypt(); !ok || rounds > maxBcryptRounds {
+			return f, ErrCost
+		}
+	}
+	return f, nil
+}
+
+func (f opensshFile) bcrypt() (salt []byte, rounds int, ok bool) {
+	var o struct {
+		Salt   []byte
+		Rounds uint32
+	}
+	if ssh.Unmarshal(f.kdfOptions, &o) != nil || o.Rounds == 0 || o.Rounds > 1<<30 {
+		return nil, 0, false
+	}
+	return o.Salt, int(o.Rounds), true
+}
+
+// comment returns the comment inside, or "" where it cannot be read.
+func (f opensshFile) comment(passphrase []byte) string {
+	plain := f.privateBlock
+	if f.cipher != "none" {
+		var ok bool
+		if plain, ok = f.decrypt(passphrase); !ok {
+			return ""
+		}
+	}
+	if len(plain) < 8 || !bytes.Equal(plain[:4], plain[4:8]) {
+		return ""
+	}
+	// The fields before the comment: how many depends on the type.
+	rest := plain[8:]
+	typ, rest, ok := cutString(rest)
+	if !ok {
+		return ""
+	}
+	fields := map[string]int{ssh.KeyAlgoED25519: 2, ssh.KeyAlgoRSA: 6, ssh.KeyAlgoECDSA256: 3, ssh.KeyAlgoECDSA384: 3, ssh.KeyAlgoECDSA521: 3}[string(typ)]
+	for range fields {
+		if _, rest, ok = cutString(rest); !ok {
+			return ""
+		}
+	}
+	comment, _, ok := cutString(rest)
+	if _, err := FromBlob(f.public, string(comment)); !ok || fields == 0 || err != nil {
+		return ""
+	}
+	return string(comment)
+}
+
+// cutString takes one string (RFC 4251 section 5) off the front.
+func cutString(b []byte) (s, rest []byte, ok bool) {
+	if len(b) < 4 {
+		return nil, nil, false
+	}
+	n := binary.BigEndian.Uint32(b)
+	if uint64(n) > uint64(len(b)-4) {
+		return nil, nil, false
+	}
+	return b[4 : 4+n], b[4+n:], true
+}
+
+// pemKey returns the private half as PKCS#1 or SEC1, with the passphrase in
+// the old way if there is one.
+func (p *Pair) pemKey(passphrase []byte) ([]byte, error) {
+	var block *pem.Block
+	switch k := p.private.(type) {
+	case *rsa.PrivateKey:
+		block = &pem.Block{Type: "RSA PRIVATE KEY", Bytes: x509.MarshalPKCS1PrivateKey(k)}
+	case *ecdsa.PrivateKey:
+		der, err := x509.MarshalECPrivateKey(k)
+		if err != nil {
+			return nil, err
+		}
+		block = &pem.Block{Type: "EC PRIVATE KEY", Bytes: der}
+	default:
+		return nil, fmt.Errorf("%w: %s has no PEM form of its own; use openssh, which every current ssh reads, or pkcs8", ErrKindFormat, p.Public.Kind())
+	}
+	if len(passphrase) > 0 {
+		var err error
+		//lint:ignore SA1019 this old format has no other writer
+		if block, err = x509.EncryptPEMBlock(randReader, block.Type, block.Bytes, passphrase, x509.PEMCipherAES128); err != nil {
+			return nil, err
+		}
+	}
+	return pem.EncodeToMemory(block), nil
+}
+
+func (p *Pair) pkcs8Key(passphrase []byte) ([]byte, error) {
+	if len(passphrase) == 0 {
+		der, err := x509.MarshalPKCS8PrivateKey(p.private)
+		if err != nil {
+			return nil, err
+		}
+		return pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), nil
+	}
+	der, err := pkcs8.MarshalPrivateKey(p.private, passphrase, &pkcs8.Opts{
+		Cipher:  pkcs8.AES256CBC,
+		KDFOpts: pkcs8.PBKDF2Opts{SaltSize: 16, IterationCount: 600_000, HMACHash: crypto.SHA256},
+	})
+	if err != nil {
+		return nil, err
+	}
+	return pem.EncodeToMemory(&pem.Block{Type: "ENCRYPTED PRIVATE KEY", Bytes: der}), nil
+}
+
+const (
+	rfc4716Begin = "---- BEGIN SSH2 PUBLIC KEY ----"
+	rfc4716End   = "---- END SSH2 PUBLIC KEY ----"
+)
+
+// readRFC4716 reads a public half in the form of RFC 4716 section 3: headers
+// (a trailing backslash continues one), then base64.
+func readRFC4716(text string) (File, error) {
+	before, rest, _ := strings.Cut(text, rfc4716Begin)
+	body, after, ok := strings.Cut(rest, rfc4716End)
+	if !ok {
+		return File{}, fmt.Errorf("%w: its END line is missing", ErrTruncated)
+	}
+	if strings.Contains(after, rfc4716Begin) {
+		return File{}, ErrSeveralKeys
+	}
+	f := File{Format: FormatRFC4716}
+	if strings.TrimSpace(before+after) != "" {
+		f.Remarks = append(f.Remarks, "There is other text around the key.")
+	}
+	comment, b64, header := "", "", ""
+	continued := false
+	for line := range strings.Lines(body) {
+		line = strings.Trim(line, " \t\n")
+		switch {
+		case continued:
+			header += line
+		case strings.Contains(line, ":"):
+			header = line
+		default:
+			b64 += line
+			continue
+		}
+		if header, continued = strings.CutSuffix(header, `\`); continued {
+			continue
+		}
+		if tag, value, _ := strings.Cut(header, ":"); strings.EqualFold(strings.TrimSpace(tag), "comment") {
+			comment = strings.TrimSpace(value)
+			if len(comment) >= 2 && comment[0] == '"' && comment[len(comment)-1] == '"' {
+				comment = comment[1 : len(comment)-1]
+			}
+		}
+	}
+	blob, err := decodeBlob(b64)
+	if err != nil {
+		return f, err
+	}
+	f.Public, err = FromBlob(blob, comment)
+	return f, err
+}
+
+func (p Public) rfc4716() string {
+	var b strings.Builder
+	b.WriteString(rfc4716Begin + "\n")
+	if p.Comment != "" {
+		// RFC 4716 section 3.1: at most 72 bytes a line, continued by a backslash.
+		header := `Comment: "` + p.Comment + `"`
+		for len(header) > 70 {
+			cut := 70
+			for cut > 1 && header[cut]&0xc0 == 0x80 { // not within a rune
+				cut--
+			}
+			b.WriteString(header[:cut] + "\\\n")
+			header = header[cut:]
+		}
+		b.WriteString(header + "\n")
+	}
+	wrap(&b, p.Blob, 70)
+	b.WriteString(rfc4716End + "\n")
+	return b.String()
+}

@@ -176,6 +176,45 @@ func (c *Client) AddKey(ctx context.Context, k wire.NewKey) (out wire.Key, err e
 	return out, c.do(ctx, "POST", "/keys", nil, k, &out)
 }
 
+// ChangeKey changes what is recorded beside a key's public half.
+func (c *Client) ChangeKey(ctx context.Context, name string, change wire.KeyChange) (k wire.Key, err error) {
+	return k, c.do(ctx, "PATCH", "/keys/"+url.PathEscape(name), nil, change, &k)
+}
+
+// RetireKey takes a key out of new launches, or back into them.
+func (c *Client) RetireKey(ctx context.Context, name string, retire bool) (k wire.Key, err error) {
+	verb := "use-again"
+	if retire {
+		verb = "retire"
+	}
+	return k, c.do(ctx, "POST", "/keys/"+url.PathEscape(name)+"/"+verb, nil, nil, &k)
+}
+
+// ForgetKey takes a key out of the ledger.
+func (c *Client) ForgetKey(ctx context.Context, name string) error {
+	return c.do(ctx, "DELETE", "/keys/"+url.PathEscape(name), nil, nil, nil)
+}
+
+// Challenge asks for a text that the key's private half is to sign.
+func (c *Client) Challenge(ctx context.Context, name string) (ch wire.Challenge, err error) {
+	return ch, c.do(ctx, "POST", "/keys/"+url.PathEscape(name)+"/challenge", nil, nil, &ch)
+}
+
+// Prove answers a challenge.
+func (c *Client) Prove(ctx context.Context, name string, p wire.Proof) (k wire.Key, err error) {
+	return k, c.do(ctx, "POST", "/keys/"+url.PathEscape(name)+"/proof", nil, p, &k)
+}
+
+// Holders returns all holders.
+func (c *Client) Holders(ctx context.Context) ([]wire.Holder, error) {
+	return all[wire.Holder](ctx, c, "/holders", nil)
+}
+
+// AddHolder records a holder: a person, team, machine or job.
+func (c *Client) AddHolder(ctx context.Context, name, sort string) error {
+	return c.do(ctx, "POST", "/holders", nil, wire.Holder{Name: name, Sort: sort}, nil)
+}
+
 // Instances returns the instances that the query (q, region, image, state, key, sort, order) chooses.
 func (c *Client) Instances(ctx context.Context, query url.Values) ([]wire.Instance, error) {
 	return all[wire.Instance](ctx, c, "/instances", query)

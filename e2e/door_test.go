@@ -15,6 +15,7 @@ import (
 	"sync/atomic"
 	"testing"
 
+	"plumlatch/core/keypair"
 	"plumlatch/core/wire"
 )
 
@@ -150,6 +151,27 @@ func stopAndStart(t *testing.T, d *demo, before wire.Instance, keys string) {
 		t.Errorf("after the start the evidence is not new:\n%s", out)
 	}
 	d.must(t, "open", before.Name, "-dir", keys, "--", "true")
+	// Another host key than the pinned one: ssh does not go on.
+	other, err := keypair.Create(keypair.Ed25519, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	db := d.database(t)
+	swap := func(from, to []byte) {
+		t.Helper()
+		if _, err := db.Exec(t.Context(), "UPDATE host_keys SET blob = $1 WHERE blob = $2", to, from); err != nil {
+			t.Fatal(err)
+		}
+	}
+	pinned, err := keypair.ReadPublic([]byte(after.HostKeys[0].PublicKey))
+	if err != nil {
+		t.Fatal(err)
+	}
+	swap(pinned.Blob, other.Public.Blob)
+	if r := d.client(t, "", "open", before.Name, "-dir", keys, "--", "true"); r.code != 255 {
+		t.Errorf("another host key: %+v", r)
+	}
+	swap(other.Public.Blob, pinned.Blob)
 	if r := d.client(t, "", "instance", "remove", before.Name); r.code != 1 || !strings.Contains(r.err, "-yes") {
 		t.Errorf("remove without an answer: %+v", r)
 	}

@@ -3,12 +3,35 @@ package main
 // commands are all commands, in the order that help shows them in.
 var commands []command
 
+// keyEnds tells apart, in the help, the ways in which a key comes to an end.
+const keyEnds = `
+
+  What                    new launches  opens what it opened  in the ledger
+  key retire              refused       still                 yes, as retired
+  key use-again           taken again   still                 yes
+  key forget              -             it must open nothing  no
+  instance remove         -             the instance is gone  yes`
+
 func init() { // help walks the table that its own functions stand in
 	commands = []command{
 		{"key create", "NAME [options]", "Make a key pair on this machine and record its public half.", "plumlatch key create night-crew", keyCreate},
 		{"key import", "NAME FILE|- [options]", "Record the public half of a pair that exists.", "plumlatch key import harbour-ops ops.pub", keyImport},
 		{"key list", "[options]", "List the recorded keys.", "plumlatch key list -sort reach", keyList},
 		{"key show", "NAME [options]", "Show one key, and what it opens.", "plumlatch key show night-crew", keyShow},
+		{"key note", "NAME TEXT", "Write a note to a key.", "plumlatch key note night-crew 'shared by the night shift'", keyNote},
+		{"key set", "NAME [options]", "Set who holds a key, where it is kept, where it came from.", "plumlatch key set night-crew -holder night-crew -kept-at 'the safe on the bridge'", keySet},
+		{"key rename", "NAME NEW-NAME", "Give a key another name; its accesses stay.", "plumlatch key rename night-crew night-crew-2026", keyRename},
+		{"key prove", "NAME -identity FILE | -agent", "Show that a key's private half exists, by signing a challenge.", "plumlatch key prove night-crew -identity ~/.ssh/night-crew", keyProve},
+		{"key retire", "NAME", "Take a key out of new launches." + keyEnds, "plumlatch key retire old-gate-contractor", retireCommand(true)},
+		{"key use-again", "NAME", "Let new launches take a retired key again." + keyEnds, "plumlatch key use-again night-crew", retireCommand(false)},
+		{"key forget", "NAME [options]", "Take a key that opens nothing out of the ledger." + keyEnds, "plumlatch key forget night-crew -yes", keyForget},
+		{"key check", "FILE...|DIR [options]", "Tell what key files are, what is wrong with them, and what they open.", "plumlatch key check ~/.ssh", keyCheck},
+		{"key convert", "FILE -format F -out FILE|-", "Write a key in another format, or with another passphrase.", "plumlatch key convert old.ppk -format openssh -out ~/.ssh/old", keyConvert},
+		{"key public", "FILE [options]", "Print the public half of a private file.", "plumlatch key public ~/.ssh/night-crew", keyPublic},
+		{"key export", "NAME [options]", "Print the recorded public half of a key.", "plumlatch key export night-crew -format rfc4716", keyExport},
+
+		{"holder list", "[options]", "List who holds keys.", "plumlatch holder list", holderList},
+		{"holder add", "NAME [-sort SORT]", "Record a person, team, machine or job that holds keys.", "plumlatch holder add night-crew -sort team", holderAdd},
 
 		{"instance launch", "NAME -image I -size S -region R -key K,K [options]", "Launch an instance that opens with the named keys.", "plumlatch instance launch berth-board-9 -image debian-12 -size small -region north-pier -key night-crew,harbour-ops", instanceLaunch},
 		{"instance list", "[options]", "List the instances.", "plumlatch instance list -region north-pier", instanceList},

@@ -17,6 +17,7 @@ import (
 	"plumlatch/client"
 	"plumlatch/core/keypair"
 	"plumlatch/core/names"
+	"plumlatch/core/plaintext"
 	"plumlatch/core/wire"
 )
 
@@ -30,10 +31,15 @@ func sshDir() (string, error) {
 }
 
 func keyCreate(fs *flag.FlagSet) func(*cli) error {
-	kind := fs.String("kind", string(keypair.Ed25519), "`kind` of key: ed25519, rsa-3072, rsa-4096")
+	kind := fs.String("kind", string(keypair.Ed25519), "`kind` of key: ed25519, rsa-2048, rsa-3072, rsa-4096, ecdsa-256, ecdsa-384, ecdsa-521")
+	format := fs.String("format", string(keypair.FormatOpenSSH), "file `format`: openssh, pem, pkcs8, ppk, ppk2")
 	dir := fs.String("dir", "", "`folder` to write the files in (default ~/.ssh)")
+	comment := fs.String("comment", "", "`text` for the key's comment (default: its name)")
 	note := fs.String("note", "", "`text` to remember it by, one line")
+	holder := fs.String("holder", "", "`name` of who holds the private half (holder list)")
 	passFile := fs.String("new-passphrase-file", "", "`file` with the passphrase; an empty one means none")
+	random := fs.Bool("random-passphrase", false, "make a strong passphrase, and show it once")
+	passFD := fs.Int("passphrase-fd", -1, "with -random-passphrase: open file `descriptor` to write it to, instead of showing it")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
 		args, err := c.names("NAME")
@@ -48,61 +54,84 @@ func keyCreate(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return usageError{"-kind: " + err.Error()}
 		}
+		f, err := keypair.ParseFormat(*format, keypair.PrivateFormats())
+		if err != nil {
+			return usageError{"-format: " + err.Error()}
+		}
+		if k == keypair.Ed25519 && f == keypair.FormatPEM {
+			return usagef("-format: %s has no PEM form; take openssh, which every current ssh reads, or ppk, or pkcs8", k)
+		}
 		if *dir == "" {
 			if *dir, err = sshDir(); err != nil {
 				return err
 			}
 		}
+		if *comment == "" {
+			*comment = name
+		}
 		service, err := c.service()
 		if err != nil {
 			return err
 		}
-		file := filepath.Join(*dir, name)
-		if err := c.freePlace(service, name, file); err != nil {
+		files := pairFiles{private: filepath.Join(*dir, name+extension(f)), public: filepath.Join(*dir, name+".pub")}
+		if err := c.freePlace(service, name, files); err != nil {
 			return err
 		}
-		passphrase, err := c.newPassphrase(*passFile)
+		passphrase, show, err := c.passphraseFor(name, *passFile, *random, *passFD)
 		if err != nil {
 			return err
 		}
 		defer clear(passphrase)
-		pair, err := keypair.Create(k, name)
+		pair, err := keypair.Create(k, *comment)
 		if err != nil {
 			return err
 		}
-		private, err := pair.OpenSSH(passphrase)
+		private, err := pair.Write(f, passphrase)
 		if err != nil {
 			return err
 		}
 		defer clear(private)
-		if err := writePair(*dir, file, private, pair.Public); err != nil {
+		if err := writePair(*dir, files, private, pair.Public); err != nil {
 			return err
 		}
-		recorded, err := service.AddKey(c.ctx, wire.NewKey{Name: name, PublicKey: pair.Public.Line(), MadeHere: true, Note: *note})
+		locked := map[bool]string{true: "yes", false: "no"}[len(passphrase) > 0]
+		recorded, err := service.AddKey(c.ctx, wire.NewKey{Name: name, PublicKey: pair.Public.Line(), MadeHere: true, Note: *note, Holder: *holder, Passphrase: locked})
 		if client.Definite(err) {
-			return errors.Join(err, os.Remove(file), os.Remove(file+".pub"))
+			return errors.Join(err, os.Remove(files.private), os.Remove(files.public))
 		}
 		if err != nil {
-			return failure{fmt.Errorf("%w\nThe pair was written to %s, and is kept: whether the service has recorded it is not known", err, file),
-				fmt.Sprintf("plumlatch key show %s; if it is not there: plumlatch key import %s %s.pub", name, name, file)}
+			c.warnPlace(files.private)
+			show()
+			return failure{fmt.Errorf("%w\nThe pair was written to %s, and is kept: whether the service has recorded it is not known", err, files.private),
+				fmt.Sprintf("plumlatch key show %s; if it is not there: plumlatch key import %s %s", name, name, files.public)}
 		}
+		c.warnPlace(files.private)
+		if w := keypair.LoadWarning(string(k), f); w != "" {
+			fmt.Fprintf(c.err, "warning: %s.\n", w)
+		}
+		show()
 		if *asJSON {
 			return c.json(recorded)
 		}
-		lock := "with a passphrase"
-		if len(passphrase) == 0 {
-			lock = "without a passphrase"
-		}
-		fmt.Fprintf(c.out, "Made %s, %s, %s.\n\n  private half  %s (mode 0600, stays here)\n  public half   %s.pub (recorded)\n  fingerprint   %s\n  bitting       %s\n\nnext: plumlatch instance launch NAME -image debian-12 -size small -region north-pier -key %s\n",
-			name, k, lock, file, file, recorded.Fingerprint, recorded.Bitting, name)
+		lock := map[string]string{"yes": "with a passphrase", "no": "without a passphrase"}[locked]
+		fmt.Fprintf(c.out, "Made %s, %s, %s, in the format %s.\n\n  private half  %s (mode 0600, stays here)\n  public half   %s (recorded)\n  fingerprint   %s\n  bitting       %s\n\nnext: plumlatch instance launch NAME -image debian-12 -size small -region north-pier -key %s\n",
+			name, k, lock, f.Title(), files.private, files.public, recorded.Fingerprint, recorded.Bitting, name)
 		return nil
 	}
 }
 
+// pairFiles are the two files of a pair.
+type pairFiles struct{ private, public string }
+
+// extension is what a format's files are usually called.
+func extension(f keypair.Format) string {
+	return map[keypair.Format]string{keypair.FormatPEM: ".pem", keypair.FormatPKCS8: ".pem", keypair.FormatPPK3: ".ppk", keypair.FormatPPK2: ".ppk"}[f]
+}
+
 // freePlace makes sure that neither the files nor the name are taken, before
 // anything is made.
-func (c *cli) freePlace(service *client.Client, name, file string) error {
-	for _, f := range []string{file, file + ".pub"} {
+func (c *cli) freePlace(service *client.Client, name string, files pairFiles) error {
+	for _, f := range []string{files.private, files.public} {
 		if _, err := os.Lstat(f); err == nil {
 			return failure{fmt.Errorf("%s exists, and is not overwritten: %s", f, c.whatIs(service, f)), "choose another name, or another folder with -dir"}
 		}
@@ -156,22 +185,51 @@ func readLimited(file string) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(f, keypair.MaxFile+1))
 }
 
-// newPassphrase reads the passphrase for a new pair: from the file, or from the
-// terminal, twice. Without either there is none.
+// passphraseFor returns the passphrase for a new pair: made up, from a file, or
+// from the terminal, twice. show tells a made-up one, once.
+func (c *cli) passphraseFor(name, file string, random bool, fd int) (passphrase []byte, show func(), err error) {
+	show = func() {}
+	if !random {
+		if fd >= 0 {
+			return nil, show, usagef("-passphrase-fd goes with -random-passphrase")
+		}
+		passphrase, err = c.newPassphrase(file)
+		if why := trivial(string(passphrase), name); err == nil && len(passphrase) > 0 && why != "" {
+			fmt.Fprintf(c.err, "warning: this passphrase is trivial: %s. Whoever gets the file will try such ones first.\n", why)
+		}
+		return passphrase, show, err
+	}
+	if file != "" {
+		return nil, show, usagef("-random-passphrase and -new-passphrase-file exclude each other")
+	}
+	text := randomPassphrase()
+	if fd < 0 {
+		if !c.tty {
+			return nil, show, failure{errors.New("a passphrase that is made up is shown on a terminal, and there is none"), "give an open descriptor: -passphrase-fd 3 3>FILE"}
+		}
+		return []byte(text), func() {
+			fmt.Fprintf(c.err, "\nThe passphrase, shown this once:\n\n  %s\n\n", text)
+		}, nil
+	}
+	out := os.NewFile(uintptr(fd), "passphrase")
+	if fd < 3 || out == nil {
+		return nil, show, usagef("-passphrase-fd: give a descriptor from 3 on that is open for writing")
+	}
+	// Before anything is made: a pair whose passphrase nobody has is worth nothing.
+	if _, err := fmt.Fprintln(out, text); err != nil {
+		return nil, show, fmt.Errorf("the passphrase could not be written to descriptor %d; nothing was made", fd)
+	}
+	return []byte(text), show, out.Close()
+}
+
+// newPassphrase reads a passphrase from the file, or from the terminal, twice.
+// Without either there is none.
 func (c *cli) newPassphrase(file string) ([]byte, error) {
 	if file != "" {
-		data, err := readLimited(file)
-		if err != nil {
-			return nil, err
-		}
-		data = bytes.TrimSuffix(data, []byte("\n"))
-		if bytes.ContainsAny(data, "\r\n\x00") || len(data) > 1024 {
-			return nil, usagef("-new-passphrase-file: a passphrase is one line of at most 1024 bytes")
-		}
-		return data, nil
+		return readPassphrase(file, "-new-passphrase-file")
 	}
 	if !c.tty {
-		fmt.Fprintln(c.err, "Without a terminal and without -new-passphrase-file: the pair gets no passphrase.")
+		fmt.Fprintln(c.err, "Without a terminal and without -new-passphrase-file: the private half gets no passphrase.")
 		return nil, nil
 	}
 	first, err := c.ask("Passphrase (empty for none; nothing shows while you type): ")
@@ -190,6 +248,19 @@ func (c *cli) newPassphrase(file string) ([]byte, error) {
 	return first, nil
 }
 
+// readPassphrase reads a passphrase from a file: one line, whose last newline is dropped.
+func readPassphrase(file, option string) ([]byte, error) {
+	data, err := readLimited(file)
+	if err != nil {
+		return nil, err
+	}
+	data = bytes.TrimSuffix(data, []byte("\n"))
+	if bytes.ContainsAny(data, "\r\n\x00") || len(data) > 1024 {
+		return nil, usagef("%s: a passphrase is one line of at most 1024 bytes", option)
+	}
+	return data, nil
+}
+
 func (c *cli) ask(prompt string) ([]byte, error) {
 	fmt.Fprint(c.err, prompt)
 	b, err := term.ReadPassword(int(os.Stdin.Fd()))
@@ -199,15 +270,15 @@ func (c *cli) ask(prompt string) ([]byte, error) {
 
 // writePair writes both halves, the private one with mode 0600, and never over
 // a file that stands there. On a failure neither is left.
-func writePair(dir, file string, private []byte, public keypair.Public) error {
+func writePair(dir string, files pairFiles, private []byte, public keypair.Public) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
-	if err := writeNew(file, private, 0o600); err != nil {
+	if err := writeNew(files.private, private, 0o600); err != nil {
 		return err
 	}
-	if err := writeNew(file+".pub", []byte(public.Line()+"\n"), 0o644); err != nil {
-		return errors.Join(err, os.Remove(file))
+	if err := writeNew(files.public, []byte(public.Line()+"\n"), 0o644); err != nil {
+		return errors.Join(err, os.Remove(files.private))
 	}
 	return nil
 }
@@ -225,9 +296,24 @@ func writeNew(file string, data []byte, mode os.FileMode) error {
 }
 
 func keyImport(fs *flag.FlagSet) func(*cli) error {
-	note := fs.String("note", "", "`text` to remember it by, one line")
+	var n wire.NewKey
+	fs.StringVar(&n.Note, "note", "", "`text` to remember it by, one line")
+	fs.StringVar(&n.Holder, "holder", "", "`name` of who holds the private half (holder list)")
+	fs.StringVar(&n.KeptAt, "kept-at", "", "`text`: where the private half is kept")
+	fs.BoolVar(&n.Elsewhere, "elsewhere", false, "the pair was made by a cloud or provisioning tool: its private half was in other hands")
+	comment := fs.String("comment", "", "`text` to record as the comment instead; -comment \"\" drops it")
+	batch := fs.String("batch", "", "`file or folder` with many public halves, recorded under names taken from their comments or files")
+	whole := fs.Bool("whole", false, "with -batch: all or nothing")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
+		given := false
+		fs.Visit(func(f *flag.Flag) { given = given || f.Name == "comment" })
+		if *batch != "" {
+			if _, err := c.names(); err != nil {
+				return err
+			}
+			return c.importBatch(*batch, n, *whole, *asJSON)
+		}
 		args, err := c.names("NAME", "FILE (or '-' for standard input)")
 		if err != nil {
 			return err
@@ -245,39 +331,65 @@ func keyImport(fs *flag.FlagSet) func(*cli) error {
 			return err
 		}
 		// Checked here first: a private key is never sent.
-		p, err := keypair.ReadPublic(data)
+		f, err := keypair.ReadPublicFile(data)
 		if errors.Is(err, keypair.ErrPrivateKey) {
-			next := "give the .pub file"
+			next := "give the public half: plumlatch key public FILE > FILE.pub"
 			if args[1] != "-" {
-				next = "plumlatch key import " + args[0] + " " + strings.TrimSuffix(args[1], ".pub") + ".pub, or make it: ssh-keygen -y -f FILE > FILE.pub"
+				next = fmt.Sprintf("plumlatch key public %s | plumlatch key import %s -", args[1], args[0])
 			}
 			return failure{fmt.Errorf("%w. Nothing was sent", err), next}
 		}
 		if err != nil {
 			return fmt.Errorf("%s: %w", args[1], err)
 		}
+		p := f.Public
+		if given {
+			if p, err = keypair.FromBlob(p.Blob, *comment); err != nil {
+				return usageError{"-comment: " + err.Error()}
+			}
+		}
 		service, err := c.service()
 		if err != nil {
 			return err
 		}
-		k, err := service.AddKey(c.ctx, wire.NewKey{Name: args[0], PublicKey: p.Line(), Note: *note})
+		n.Name, n.PublicKey = args[0], p.Line()
+		k, err := service.AddKey(c.ctx, n)
 		if err != nil {
 			if p, ok := errors.AsType[*client.Problem](err); ok && p.Of("key-known") {
 				return failure{err, "plumlatch key show " + p.Known}
 			}
 			return err
 		}
+		for _, r := range f.Remarks {
+			fmt.Fprintf(c.err, "note: %s\n", r)
+		}
+		if what := givesAway(p.Comment); what != "" {
+			fmt.Fprintf(c.err, "note: its comment %q gives away %s, on every instance that it is placed on; import it with -comment \"\" to drop that.\n", p.Comment, what)
+		}
 		if *asJSON {
 			return c.json(k)
 		}
+		c.weak(k)
 		fmt.Fprintf(c.out, "Recorded %s: %s, comment %q.\n\n  fingerprint  %s\n  bitting      %s\n\nnext: plumlatch instance launch NAME ... -key %s\n", k.Name, k.Kind, k.Comment, k.Fingerprint, k.Bitting, k.Name)
 		return nil
+	}
+}
+
+// weak warns of a key's weaknesses.
+func (c *cli) weak(k wire.Key) {
+	for _, w := range k.Weaknesses {
+		fmt.Fprintf(c.err, "warning: %s (%s): %s\n", plaintext.Line(w.Name), plaintext.Line(w.Severity), plaintext.Line(w.Sentence))
 	}
 }
 
 func keyList(fs *flag.FlagSet) func(*cli) error {
 	text := fs.String("match", "", "`part` of the name or comment")
 	kind := fs.String("kind", "", "`kind` of key, such as ed25519")
+	holder := fs.String("holder", "", "`name` of a holder")
+	origin := fs.String("origin", "", "`origin`: 'made here', imported, 'made elsewhere'")
+	weakness := fs.String("weakness", "", "`severity`: any, dated, weak, broken")
+	state := fs.String("state", "", "`state`: 'in use', retired")
+	older := fs.Int("older-than-days", 0, "recorded at least so many `days` ago")
 	sort := fs.String("sort", "name", "`order`: name, created, reach (the greatest first)")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
@@ -285,7 +397,11 @@ func keyList(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		q := url.Values{"q": {*text}, "kind": {*kind}, "sort": {*sort}}
+		q := url.Values{"q": {*text}, "kind": {*kind}, "sort": {*sort},
+			"holder": {*holder}, "origin": {*origin}, "weakness": {*weakness}, "state": {*state}}
+		if *older > 0 {
+			q.Set("older_than_days", fmt.Sprint(*older))
+		}
 		if *sort == "reach" {
 			q.Set("order", "desc")
 		}
@@ -298,11 +414,23 @@ func keyList(fs *flag.FlagSet) func(*cli) error {
 		}
 		var rows [][]string
 		for _, k := range keys {
-			rows = append(rows, []string{k.Name, k.Bitting, k.Kind, fmt.Sprint(k.Reach), ago(k.CreatedAt, time.Now()), k.Origin, k.Fingerprint})
+			rows = append(rows, []string{k.Name, k.Bitting, k.Kind, fmt.Sprint(k.Reach), k.Holder, ago(k.CreatedAt, time.Now()), k.Origin, standing(k), k.Fingerprint})
 		}
-		c.table([]string{"key", "bitting", "kind", "reach", "recorded", "origin", "fingerprint"}, rows, "No key is recorded.\nnext: plumlatch key create NAME")
+		c.table([]string{"key", "bitting", "kind", "reach", "holder", "recorded", "origin", "", "fingerprint"}, rows, "No key is recorded.\nnext: plumlatch key create NAME")
 		return nil
 	}
+}
+
+// standing tells in a word or two what is particular about a key.
+func standing(k wire.Key) string {
+	var out []string
+	if k.Retired {
+		out = append(out, "retired")
+	}
+	for _, w := range k.Weaknesses {
+		out = append(out, w.Severity)
+	}
+	return strings.Join(out, ", ")
 }
 
 func keyShow(fs *flag.FlagSet) func(*cli) error {
@@ -323,10 +451,37 @@ func keyShow(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(c.out, "%s  %s\n\n  kind         %s\n  fingerprint  %s\n               %s\n  comment      %s\n  origin       %s, recorded %s by %s\n",
-			k.Name, k.Bitting, k.Kind, k.Fingerprint, k.FingerprintMD5, k.Comment, k.Origin, ago(k.CreatedAt, time.Now()), k.CreatedBy)
-		if k.Note != "" {
-			fmt.Fprintf(c.out, "  note         %s\n", k.Note)
+		fmt.Fprintf(c.out, "%s  %s\n\n", k.Name, k.Bitting)
+		line := func(label, value string) {
+			if value != "" {
+				fmt.Fprintf(c.out, "  %-12s %s\n", label, plaintext.Line(value))
+			}
+		}
+		line("kind", k.Kind)
+		line("fingerprint", k.Fingerprint)
+		fmt.Fprintf(c.out, "  %-12s %s\n", "", plaintext.Line(k.FingerprintMD5))
+		line("comment", k.Comment)
+		line("origin", k.Origin+", recorded "+ago(k.CreatedAt, time.Now())+" by "+k.CreatedBy)
+		if k.Holder != "" {
+			line("holder", k.Holder+", a "+k.HolderSort)
+		}
+		line("kept at", k.KeptAt)
+		passphrase := k.Passphrase
+		if k.PassphraseAt != nil {
+			passphrase += ", as of " + ago(*k.PassphraseAt, time.Now())
+		}
+		line("passphrase", passphrase)
+		shown := "never shown to exist; plumlatch key prove " + k.Name
+		if k.ShownAt != nil {
+			shown = "shown to exist " + ago(*k.ShownAt, time.Now()) + " by " + k.ShownBy
+		}
+		line("private half", shown)
+		line("note", k.Note)
+		if k.Retired {
+			line("state", "retired: for no new launches")
+		}
+		for _, w := range k.Weaknesses {
+			line("weakness", w.Name+" ("+w.Severity+"): "+w.Sentence)
 		}
 		fmt.Fprintf(c.out, "  public half  %s\n\n", k.PublicKey)
 		if len(rows) == 0 {

@@ -221,7 +221,8 @@ func help(w io.Writer, name string) bool {
 				group = g
 				fmt.Fprintln(w)
 			}
-			fmt.Fprintf(w, "  %-18s %s\n", c.name, c.about)
+			about, _, _ := strings.Cut(c.about, "\n")
+			fmt.Fprintf(w, "  %-18s %s\n", c.name, about)
 		}
 		fmt.Fprint(w, `
 "plumlatch help COMMAND" shows its options and an example. PLUMLATCH_URL and

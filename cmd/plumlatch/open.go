@@ -216,11 +216,17 @@ func localKeys(dir string) (map[string]string, error) {
 		if err != nil || !keypair.LooksPrivate(data) {
 			continue
 		}
-		p, err := keypair.PublicOfPrivate(data)
-		if err != nil {
-			pub, readErr := readLimited(file + ".pub")
-			if readErr != nil {
-				continue
+		f, err := keypair.Read(data, nil)
+		if err != nil || !f.Private || keypair.LoadWarning(f.Public.Kind(), f.Format) != "" {
+			continue // not a file that ssh loads
+		}
+		p := f.Public
+		if len(p.Blob) == 0 { // locked, in a format that hides the public half
+			pub, err := readLimited(strings.TrimSuffix(file, filepath.Ext(file)) + ".pub")
+			if err != nil {
+				if pub, err = readLimited(file + ".pub"); err != nil {
+					continue
+				}
 			}
 			if p, err = keypair.ReadPublic(pub); err != nil {
 				continue

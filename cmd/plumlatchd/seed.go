@@ -18,15 +18,17 @@ import (
 var seedKeys = []struct {
 	name, holder, note string
 	kind               keypair.Kind
+	sort               string // of the holder
+	keptAt             string
 }{
-	{"harbour-ops-2026", "harbour-ops", "the operations team's key of this year", keypair.Ed25519},
-	{"day-crew", "day-crew", "shared by the day shift", keypair.Ed25519},
-	{"old-gate-contractor", "gate-contractor", "fitted the ticket gates; contract ended in spring", keypair.RSA3072},
-	{"ticket-desk", "ticket-desk", "", keypair.Ed25519},
-	{"tide-survey", "tide-survey", "reads the gauges for the yearly survey", keypair.Ed25519},
-	{"cargo-robot", "cargo-robot", "a job, not a person: moves manifests at night", keypair.Ed25519},
-	{"skerry-watch", "skerry-watch", "the watch on the island", keypair.Ed25519},
-	{"bridge-duty", "bridge-duty", "", keypair.RSA3072},
+	{"harbour-ops-2026", "harbour-ops", "the operations team's key of this year", keypair.Ed25519, "team", "the safe in the harbour office"},
+	{"day-crew", "day-crew", "shared by the day shift", keypair.Ed25519, "team", ""},
+	{"old-gate-contractor", "gate-contractor", "fitted the ticket gates; contract ended in spring", keypair.RSA3072, "person", ""},
+	{"ticket-desk", "ticket-desk", "", keypair.Ed25519, "machine", "the desk's own computer"},
+	{"tide-survey", "tide-survey", "reads the gauges for the yearly survey", keypair.Ed25519, "person", ""},
+	{"cargo-robot", "cargo-robot", "a job, not a person: moves manifests at night", keypair.Ed25519, "job", "the job's own machine"},
+	{"skerry-watch", "skerry-watch", "the watch on the island", keypair.Ed25519, "person", ""},
+	{"bridge-duty", "bridge-duty", "", keypair.RSA3072, "team", ""},
 }
 
 var seedInstances = []struct {
@@ -64,7 +66,10 @@ func (d *demoRun) seedAll(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		_, err = c.AddKey(ctx, wire.NewKey{Name: k.name, PublicKey: public, MadeHere: true, Note: k.note})
+		if err := passOver(c.AddHolder(ctx, k.holder, k.sort)); err != nil {
+			return fmt.Errorf("holder %s: %w", k.holder, err)
+		}
+		_, err = c.AddKey(ctx, wire.NewKey{Name: k.name, PublicKey: public, MadeHere: true, Note: k.note, Holder: k.holder, KeptAt: k.keptAt, Passphrase: "no"})
 		if err := passOver(err); err != nil {
 			return fmt.Errorf("key %s: %w", k.name, err)
 		}
@@ -88,6 +93,9 @@ func (d *demoRun) seedAll(ctx context.Context) error {
 				return err
 			}
 		}
+	}
+	if _, err := c.RetireKey(ctx, "old-gate-contractor", true); err != nil {
+		return err
 	}
 	return os.WriteFile(d.path("seeded"), []byte(time.Now().UTC().Format(time.RFC3339)+"\n"), 0o600)
 }

@@ -6,6 +6,7 @@ import (
 	"crypto/sha512"
 	"encoding/binary"
 
+	//lint:ignore SA1019 the format is built on it
 	"golang.org/x/crypto/blowfish"
 )
 

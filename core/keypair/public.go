@@ -199,6 +199,9 @@ func (p Public) Type() string {
 // Kind returns a short name for people, with the size where it differs:
 // ed25519, rsa-3072, ecdsa-256, sk-ed25519.
 func (p Public) Kind() string {
+	if len(p.Blob) == 0 {
+		return ""
+	}
 	switch t := p.Type(); t {
 	case ssh.KeyAlgoED25519:
 		return "ed25519"

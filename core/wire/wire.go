@@ -22,29 +22,81 @@ type List[T any] struct {
 	NextCursor string `json:"next_cursor,omitempty"`
 }
 
-// Key is a recorded key pair's public half.
+// Key is a recorded key pair's public half, and what is known of it.
 type Key struct {
-	Name           string    `json:"name"`
-	Kind           string    `json:"kind"`
-	Fingerprint    string    `json:"fingerprint"`
-	FingerprintMD5 string    `json:"fingerprint_md5"`
-	Bitting        string    `json:"bitting"`
-	Cuts           []int     `json:"cuts"` // depths 0 to 7 of the bitting
-	Comment        string    `json:"comment"`
-	Note           string    `json:"note"`
-	Origin         string    `json:"origin"`     // "made here" or "imported"
-	PublicKey      string    `json:"public_key"` // one line
-	CreatedAt      time.Time `json:"created_at"`
-	CreatedBy      string    `json:"created_by"`
-	Reach          int       `json:"reach"` // instances that it opens, as the ledger has it
+	Name           string     `json:"name"`
+	Kind           string     `json:"kind"`
+	Fingerprint    string     `json:"fingerprint"`
+	FingerprintMD5 string     `json:"fingerprint_md5"`
+	Bitting        string     `json:"bitting"`
+	Cuts           []int      `json:"cuts"` // depths 0 to 7 of the bitting
+	Comment        string     `json:"comment"`
+	Note           string     `json:"note"`
+	Origin         string     `json:"origin"`     // "made here", "imported", "made elsewhere"
+	PublicKey      string     `json:"public_key"` // one line
+	CreatedAt      time.Time  `json:"created_at"`
+	CreatedBy      string     `json:"created_by"`
+	Reach          int        `json:"reach"`  // instances that it opens, as the ledger has it
+	Holder         string     `json:"holder"` // "" for not known
+	HolderSort     string     `json:"holder_sort,omitempty"`
+	KeptAt         string     `json:"kept_at"`    // where the private half is kept, in words
+	Passphrase     string     `json:"passphrase"` // "yes", "no", "not known", as last checked
+	PassphraseAt   *time.Time `json:"passphrase_at,omitempty"`
+	Weaknesses     []Weakness `json:"weaknesses,omitempty"`
+	Retired        bool       `json:"retired"`
+	ShownAt        *time.Time `json:"shown_at,omitempty"` // when its private half was last shown to exist
+	ShownBy        string     `json:"shown_by,omitempty"`
+	EvidenceAt     *time.Time `json:"evidence_at,omitempty"` // of the last positive observation of any access
+}
+
+// Weakness is one thing that is wrong with a public key.
+type Weakness struct {
+	Name     string `json:"name"`
+	Severity string `json:"severity"` // broken, weak, dated
+	Sentence string `json:"sentence"`
 }
 
 // NewKey asks for a public half to be recorded.
 type NewKey struct {
-	Name      string `json:"name"`
-	PublicKey string `json:"public_key"`
-	MadeHere  bool   `json:"made_here"`
-	Note      string `json:"note"`
+	Name       string `json:"name"`
+	PublicKey  string `json:"public_key"`
+	MadeHere   bool   `json:"made_here"`
+	Elsewhere  bool   `json:"made_elsewhere"`
+	Note       string `json:"note"`
+	Holder     string `json:"holder"`
+	KeptAt     string `json:"kept_at"`
+	Passphrase string `json:"passphrase"` // "yes", "no", "" for not known
+}
+
+// KeyChange changes what is not nil.
+type KeyChange struct {
+	Name       *string `json:"name,omitempty"`
+	Note       *string `json:"note,omitempty"`
+	Holder     *string `json:"holder,omitempty"`
+	KeptAt     *string `json:"kept_at,omitempty"`
+	Origin     *string `json:"origin,omitempty"`
+	Passphrase *string `json:"passphrase,omitempty"`
+}
+
+// Holder is a person, team, machine or job that has a private key.
+type Holder struct {
+	Name      string    `json:"name"`
+	Sort      string    `json:"sort"`
+	CreatedAt time.Time `json:"created_at"`
+	Keys      int       `json:"keys"`
+}
+
+// Challenge is a text that a key's private half is to sign, within five
+// minutes, once.
+type Challenge struct {
+	Nonce string `json:"nonce"`
+	Text  string `json:"text"`
+}
+
+// Proof answers a challenge: an armored OpenSSH signature of its text.
+type Proof struct {
+	Nonce     string `json:"nonce"`
+	Signature string `json:"signature"`
 }
 
 // HostKey is a recorded host key of an instance.

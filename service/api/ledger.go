@@ -11,8 +11,6 @@ import (
 
 	"plumlatch/core/access"
 	"plumlatch/core/keypair"
-	"plumlatch/core/names"
-	"plumlatch/core/plaintext"
 	"plumlatch/core/wire"
 	"plumlatch/service/store"
 	"plumlatch/service/work"
@@ -28,8 +26,16 @@ func cuts(p keypair.Public) []int {
 
 func showKey(k store.Key) wire.Key {
 	p := k.Public()
-	return wire.Key{Name: k.Name, Kind: k.Kind, Fingerprint: k.Fingerprint, FingerprintMD5: p.FingerprintMD5(), Bitting: p.Bitting().String(), Cuts: cuts(p),
-		Comment: k.Comment, Note: k.Note, Origin: k.Origin, PublicKey: p.Line(), CreatedAt: k.CreatedAt.UTC(), CreatedBy: k.CreatedBy, Reach: k.Reach}
+	out := wire.Key{Name: k.Name, Kind: k.Kind, Fingerprint: k.Fingerprint, FingerprintMD5: p.FingerprintMD5(), Bitting: p.Bitting().String(), Cuts: cuts(p),
+		Comment: k.Comment, Note: k.Note, Origin: k.Origin, PublicKey: p.Line(), CreatedAt: k.CreatedAt.UTC(), CreatedBy: k.CreatedBy, Reach: k.Reach,
+		Holder: k.Holder, HolderSort: k.HolderSort, KeptAt: k.KeptAt, Passphrase: k.Passphrase, PassphraseAt: k.PassphraseAt, Retired: k.RetiredAt != nil,
+		ShownAt: k.ShownAt, ShownBy: k.ShownBy, EvidenceAt: k.EvidenceAt}
+	if k.Weakness != "" { // computed once, when it was recorded
+		for _, w := range p.Weaknesses() {
+			out.Weaknesses = append(out.Weaknesses, wire.Weakness{Name: w.Name, Severity: string(w.Severity), Sentence: w.Sentence})
+		}
+	}
+	return out
 }
 
 func (s *Server) listKeys(c *gin.Context) {
@@ -37,69 +43,21 @@ func (s *Server) listKeys(c *gin.Context) {
 	if !ok {
 		return
 	}
-	rows, next, err := s.opts.Store.Keys(c, store.KeyQuery{Text: c.Query("q"), Kind: c.Query("kind"), Fingerprint: c.Query("fingerprint"), Sort: sort, Descending: desc, Page: p})
+	older := 0
+	if v := c.Query("older_than_days"); v != "" {
+		var err error
+		if older, err = strconv.Atoi(v); err != nil || older < 0 || older > 36500 {
+			field(c, "older_than_days", errors.New("give a number of days"))
+			return
+		}
+	}
+	rows, next, err := s.opts.Store.Keys(c, store.KeyQuery{Text: c.Query("q"), Kind: c.Query("kind"), Fingerprint: c.Query("fingerprint"), Holder: c.Query("holder"),
+		Origin: c.Query("origin"), Weakness: c.Query("weakness"), State: c.Query("state"), OlderThan: older, Sort: sort, Descending: desc, Page: p})
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
 	answerList(c, rows, next, showKey)
-}
-
-func (s *Server) showKey(c *gin.Context) {
-	k, err := s.opts.Store.KeyByName(c, c.Param("name"))
-	if errors.Is(err, store.ErrNotFound) {
-		notFound.detail(c, "there is no key of this name; \"plumlatch key list\" shows what there is")
-		return
-	}
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, showKey(k))
-}
-
-const maxNote = 1000
-
-// addKey records a public half: {"name", "public_key", "made_here", "note"}.
-func (s *Server) addKey(c *gin.Context) {
-	var r wire.NewKey
-	if !read(c, &r) {
-		return
-	}
-	// First of all: whatever field it was pasted into, a private key goes no further.
-	for name, text := range map[string]string{"public_key": r.PublicKey, "note": r.Note, "name": r.Name} {
-		if keypair.LooksPrivate([]byte(text)) {
-			privateKey.answer(c, wire.Problem{Field: name, Detail: privateDetail})
-			return
-		}
-	}
-	if err := names.Check(r.Name); err != nil {
-		s.fail(c, err)
-		return
-	}
-	if len(r.Note) > maxNote || plaintext.HasControl(r.Note) {
-		field(c, "note", fmt.Errorf("a note is one line of at most %d bytes without control characters", maxNote))
-		return
-	}
-	p, err := keypair.ReadPublic([]byte(r.PublicKey))
-	if errors.Is(err, keypair.ErrTooLarge) {
-		tooLarge.answer(c, wire.Problem{Field: "public_key", Detail: err.Error()})
-		return
-	}
-	if err != nil {
-		field(c, "public_key", err)
-		return
-	}
-	origin := store.Imported
-	if r.MadeHere {
-		origin = store.MadeHere
-	}
-	k, err := s.opts.Store.AddKey(c, actor(c), r.Name, p, origin, r.Note)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusCreated, showKey(k))
 }
 
 func showInstance(i store.Instance) wire.Instance {

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -25,6 +26,17 @@ type Key struct {
 	CreatedAt   time.Time
 	CreatedBy   string
 	Reach       int // how many instances it opens, as the ledger has it
+
+	Holder       string // name; "" for not known
+	HolderSort   string // person, team, machine, job
+	KeptAt       string // where the private half is kept, in words
+	Passphrase   string // "yes", "no" or "not known"
+	PassphraseAt *time.Time
+	Weakness     string // the worst severity, "" for none
+	RetiredAt    *time.Time
+	ShownAt      *time.Time // when its private half was last shown to exist
+	ShownBy      string     // by which operator
+	EvidenceAt   *time.Time // of the last positive observation of any access
 }
 
 // Public returns the key's public half.
@@ -34,12 +46,56 @@ func (k Key) Public() keypair.Public { return keypair.Public{Blob: k.Blob, Comme
 const (
 	MadeHere = "made here" // by the client or the console of Plum Latch
 	Imported = "imported"
+	// MadeElsewhere is by a cloud or provisioning tool: its private half was in other hands.
+	MadeElsewhere = "made elsewhere"
 )
 
+const reachOfKey = `(SELECT count(DISTINCT a.instance_id) FROM access a JOIN instances i ON i.id = a.instance_id
+	WHERE a.key_id = k.id AND i.phase NOT IN ('removed', 'failed'))`
+
 const keyColumns = `SELECT k.id, k.name, k.blob, k.kind, k.fingerprint, k.comment, k.note, k.origin, k.created_at, k.created_by,
-	(SELECT count(DISTINCT a.instance_id) FROM access a JOIN instances i ON i.id = a.instance_id
-	 WHERE a.key_id = k.id AND i.phase NOT IN ('removed', 'failed')) AS reach
-	FROM keys k`
+	coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort, k.kept_at, k.passphrase, k.passphrase_at, k.weakness,
+	k.retired_at, k.shown_at, k.shown_by, ` + reachOfKey + ` AS reach,
+	(SELECT max(e.at) FROM evidence e JOIN access a ON a.id = e.access_id WHERE a.key_id = k.id AND e.positive) AS evidence_at
+	FROM keys k LEFT JOIN holders h ON h.id = k.holder_id`
+
+// NewKey is what is recorded of a key at first.
+type NewKey struct {
+	Name, Note, Origin, KeptAt string
+	Passphrase                 string // "yes", "no"; "" for not known
+	Holder                     string // name of a recorded holder; "" for not known
+	Public                     keypair.Public
+}
+
+// worst returns the worst severity of a key's weaknesses.
+func worst(p keypair.Public) string {
+	rank := map[keypair.Severity]int{keypair.Dated: 1, keypair.Weak: 2, keypair.Broken: 3}
+	var out keypair.Severity
+	for _, w := range p.Weaknesses() {
+		if rank[w.Severity] > rank[out] {
+			out = w.Severity
+		}
+	}
+	return string(out)
+}
+
+// ErrHolder says that a holder is not recorded.
+var ErrHolder = errors.New("no holder of this name is recorded")
+
+// holderID returns the ID of a holder by name, nil for "". ErrHolder.
+func holderID(tx *gorm.DB, name string) (*int64, error) {
+	if name == "" {
+		return nil, nil
+	}
+	var ids []int64
+	if err := tx.Raw("SELECT id FROM holders WHERE name_fold = ?", names.Fold(name)).Scan(&ids).Error; err != nil {
+		return nil, err
+	}
+	if len(ids) == 0 {
+		return nil, ErrHolder
+	}
+	return &ids[0], nil
+}
 
 // KnownKey is returned when a public half is recorded already: under which name.
 type KnownKey struct{ Name string }
@@ -50,16 +106,25 @@ func (e KnownKey) Error() string { return fmt.Sprintf("%v, as %s", ErrKeyKnown, 
 // Unwrap returns ErrKeyKnown.
 func (e KnownKey) Unwrap() error { return ErrKeyKnown }
 
-// AddKey records a public half under a name. Errors: ErrNameTaken, KnownKey.
-func (s *Store) AddKey(ctx context.Context, by Actor, name string, p keypair.Public, origin, note string) (Key, error) {
+// AddKey records a public half under a name. Errors: ErrNameTaken, KnownKey, ErrHolder.
+func (s *Store) AddKey(ctx context.Context, by Actor, n NewKey) (Key, error) {
 	action := "key.import"
-	if origin == MadeHere {
+	if n.Origin == MadeHere {
 		action = "key.create"
 	}
+	passphrase := n.Passphrase
+	if passphrase == "" {
+		passphrase = "not known"
+	}
+	name, p := n.Name, n.Public
 	err := s.tx(ctx, func(tx *gorm.DB) error {
-		err := tx.Exec(`INSERT INTO keys (name, name_fold, blob, kind, fingerprint, comment, note, origin, created_by)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-			name, names.Fold(name), raw(p.Blob), p.Kind(), p.Fingerprint(), p.Comment, note, origin, by.Operator).Error
+		holder, err := holderID(tx, n.Holder)
+		if err != nil {
+			return err
+		}
+		err = tx.Exec(`INSERT INTO keys (name, name_fold, blob, kind, fingerprint, comment, note, origin, created_by, holder_id, kept_at, passphrase, passphrase_at, weakness)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, CASE WHEN ? = 'not known' THEN NULL ELSE now() END, ?)`,
+			name, names.Fold(name), raw(p.Blob), p.Kind(), p.Fingerprint(), p.Comment, n.Note, n.Origin, by.Operator, holder, n.KeptAt, passphrase, passphrase, worst(p)).Error
 		if err != nil {
 			return err
 		}
@@ -97,6 +162,11 @@ type KeyQuery struct {
 	Text        string // a part of the name or of the comment
 	Kind        string // exact
 	Fingerprint string // exact
+	Holder      string // name, exact whatever its case
+	Origin      string // exact
+	Weakness    string // "any", or a severity
+	State       string // "in use" or "retired"
+	OlderThan   int    // days since it was recorded, at least; 0 for any age
 	Sort        string // "name" (default), "created", "reach"
 	Descending  bool
 	Page
@@ -114,13 +184,34 @@ func (s *Store) Keys(ctx context.Context, q KeyQuery) ([]Key, string, error) {
 	if q.Fingerprint != "" {
 		l.filter("k.fingerprint = ?", q.Fingerprint)
 	}
+	if q.Holder != "" {
+		l.filter("h.name_fold = ?", names.Fold(q.Holder))
+	}
+	if q.Origin != "" {
+		l.filter("k.origin = ?", q.Origin)
+	}
+	switch q.Weakness {
+	case "":
+	case "any":
+		l.filter("k.weakness <> ''")
+	default:
+		l.filter("k.weakness = ?", q.Weakness)
+	}
+	switch q.State {
+	case "retired":
+		l.filter("k.retired_at IS NOT NULL")
+	case "in use":
+		l.filter("k.retired_at IS NULL")
+	}
+	if q.OlderThan > 0 {
+		l.filter("k.created_at < now() - make_interval(days => ?)", q.OlderThan)
+	}
 	column, value := "k.name_fold", func(k Key) string { return names.Fold(k.Name) }
 	switch q.Sort {
 	case "created":
 		column, value = createdText("k"), func(k Key) string { return sortTime(k.CreatedAt) }
 	case "reach":
-		column = `to_char((SELECT count(DISTINCT a.instance_id) FROM access a JOIN instances i ON i.id = a.instance_id
-			WHERE a.key_id = k.id AND i.phase NOT IN ('removed', 'failed')), 'FM0000000000')`
+		column = "to_char(" + reachOfKey + ", 'FM0000000000')"
 		value = func(k Key) string { return fmt.Sprintf("%010d", k.Reach) }
 	}
 	return pageOf(ctx, s, &l, keyColumns, column, "k.id", q.Descending, q.Page, func(k Key) (string, int64) { return value(k), k.ID })

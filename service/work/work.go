@@ -187,6 +187,9 @@ func (w *Worker) planKeys(ctx context.Context, r LaunchRequest, p *Plan) error {
 		if slices.ContainsFunc(p.Keys, func(x store.Key) bool { return x.ID == k.ID }) {
 			continue
 		}
+		if k.RetiredAt != nil {
+			return FieldError{Field: "keys", Problem: fmt.Sprintf("key %s is retired: it is for no new launches (plumlatch key use-again %s undoes it)", k.Name, k.Name)}
+		}
 		if err := k.Public().Placeable(); err != nil {
 			return FieldError{Field: "keys", Problem: fmt.Sprintf("key %s: %v", k.Name, err)}
 		}

@@ -1,0 +1,238 @@
+package main
+
+import (
+	"errors"
+	"flag"
+	"fmt"
+	"net"
+	"os"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/agent"
+
+	"plumlatch/client"
+	"plumlatch/core/keypair"
+	"plumlatch/core/wire"
+)
+
+func keyNote(*flag.FlagSet) func(*cli) error {
+	return func(c *cli) error {
+		args, service, err := c.begin("NAME", "TEXT ('' for none)")
+		if err != nil {
+			return err
+		}
+		k, err := service.ChangeKey(c.ctx, args[0], wire.KeyChange{Note: &args[1]})
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(c.out, "Noted for %s.\n", k.Name)
+		return nil
+	}
+}
+
+func keyRename(*flag.FlagSet) func(*cli) error {
+	return func(c *cli) error {
+		args, service, err := c.begin("NAME", "NEW-NAME")
+		if err != nil {
+			return err
+		}
+		k, err := service.ChangeKey(c.ctx, args[0], wire.KeyChange{Name: &args[1]})
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(c.out, "%s is called %s now. Files and comments keep their names.\n", args[0], k.Name)
+		return nil
+	}
+}
+
+func keySet(fs *flag.FlagSet) func(*cli) error {
+	holder := fs.String("holder", "", "`name` of who holds the private half (holder list)")
+	keptAt := fs.String("kept-at", "", "`text`: where the private half is kept")
+	origin := fs.String("origin", "", "`origin`: 'made here', imported, 'made elsewhere'")
+	passphrase := fs.String("passphrase", "", "`whether` the private file has one: yes, no, 'not known'")
+	return func(c *cli) error {
+		var change wire.KeyChange
+		fs.Visit(func(f *flag.Flag) {
+			*map[string]**string{"holder": &change.Holder, "kept-at": &change.KeptAt, "origin": &change.Origin, "passphrase": &change.Passphrase}[f.Name] =
+				map[string]*string{"holder": holder, "kept-at": keptAt, "origin": origin, "passphrase": passphrase}[f.Name]
+		})
+		if change == (wire.KeyChange{}) {
+			return usagef("say what to set: -holder, -kept-at, -origin or -passphrase")
+		}
+		args, service, err := c.begin("NAME")
+		if err != nil {
+			return err
+		}
+		k, err := service.ChangeKey(c.ctx, args[0], change)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(c.out, "Set for %s.\nnext: plumlatch key show %s\n", k.Name, k.Name)
+		return nil
+	}
+}
+
+// retireCommand makes the commands that take a key out of new launches and back.
+func retireCommand(retire bool) func(*flag.FlagSet) func(*cli) error {
+	return func(*flag.FlagSet) func(*cli) error {
+		return func(c *cli) error {
+			args, service, err := c.begin("NAME")
+			if err != nil {
+				return err
+			}
+			k, err := service.RetireKey(c.ctx, args[0], retire)
+			if err != nil {
+				return err
+			}
+			if !retire {
+				fmt.Fprintf(c.out, "%s can be named in launches again.\n", k.Name)
+				return nil
+			}
+			fmt.Fprintf(c.out, "%s is retired: no new launch takes it. It still opens %d.\nnext: plumlatch access list -key %s\n", k.Name, k.Reach, k.Name)
+			return nil
+		}
+	}
+}
+
+func keyForget(fs *flag.FlagSet) func(*cli) error {
+	yes := fs.Bool("yes", false, "do not ask")
+	return func(c *cli) error {
+		args, service, err := c.begin("NAME")
+		if err != nil {
+			return err
+		}
+		k, err := service.Key(c.ctx, args[0])
+		if err != nil {
+			return err
+		}
+		if k.Reach == 0 && !*yes {
+			if err := c.confirm("Forget " + k.Name + ", so that the ledger knows nothing of it any more?"); err != nil {
+				return err
+			}
+		}
+		if err := service.ForgetKey(c.ctx, k.Name); err != nil {
+			if p, ok := errors.AsType[*client.Problem](err); ok && p.Of("conflict") {
+				return failure{err, "plumlatch key retire " + k.Name + ", until it opens nothing any more"}
+			}
+			return err
+		}
+		fmt.Fprintf(c.out, "%s is forgotten. Its files, if there are any here, are as they were.\n", k.Name)
+		return nil
+	}
+}
+
+func keyProve(fs *flag.FlagSet) func(*cli) error {
+	identity := fs.String("identity", "", "`file` with the private half; it is used here and never sent")
+	useAgent := fs.Bool("agent", false, "use the key in the running ssh-agent")
+	passFile := fs.String("passphrase-file", "", "`file` with the passphrase of -identity")
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		if (*identity == "") == !*useAgent {
+			return usagef("give -identity FILE or -agent")
+		}
+		args, service, err := c.begin("NAME")
+		if err != nil {
+			return err
+		}
+		k, err := service.Key(c.ctx, args[0])
+		if err != nil {
+			return err
+		}
+		signer, locked, err := c.signerFor(k, *identity, *passFile)
+		if err != nil {
+			return err
+		}
+		ch, err := service.Challenge(c.ctx, k.Name)
+		if err != nil {
+			return err
+		}
+		// Nothing is signed that is not for this key at this service.
+		if !strings.HasPrefix(ch.Text, "Plum Latch: show that a private key exists\nnonce "+ch.Nonce+"\nservice "+service.URL()+"\n") || !strings.HasSuffix(ch.Text, "\nkey "+k.Fingerprint+"\n") {
+			return errors.New("the service sent a challenge that is not for this key at this service; nothing was signed")
+		}
+		sig, err := keypair.Sign(signer, keypair.ProofNamespace, []byte(ch.Text))
+		if err != nil {
+			return fmt.Errorf("the key did not sign: %w", err)
+		}
+		k, err = service.Prove(c.ctx, k.Name, wire.Proof{Nonce: ch.Nonce, Signature: string(sig)})
+		if err != nil {
+			return err
+		}
+		if locked != "" && locked != k.Passphrase { // seen just now
+			if k, err = service.ChangeKey(c.ctx, k.Name, wire.KeyChange{Passphrase: &locked}); err != nil {
+				return err
+			}
+		}
+		if *asJSON {
+			return c.json(k)
+		}
+		fmt.Fprintf(c.out, "The private half of %s exists: shown %s by %s.\n", k.Name, ago(*k.ShownAt, time.Now()), k.ShownBy)
+		return nil
+	}
+}
+
+// signerFor returns what signs for a recorded key: a file, or with "" the
+// agent. locked tells of a file whether it has a passphrase.
+func (c *cli) signerFor(k wire.Key, identity, passFile string) (signer ssh.Signer, locked string, err error) {
+	if identity == "" {
+		signer, err = agentSigner(k.Fingerprint)
+		return signer, "", err
+	}
+	f, _, err := c.readKey(identity, passFile)
+	if err != nil {
+		return nil, "", err
+	}
+	if f.Pair == nil {
+		return nil, "", failure{fmt.Errorf("%s holds a public half only", identity), "give the private file"}
+	}
+	if f.Public.Fingerprint() != k.Fingerprint {
+		return nil, "", fmt.Errorf("%s is %s, and %s is %s: another key; nothing was signed", identity, f.Public.Fingerprint(), k.Name, k.Fingerprint)
+	}
+	signer, err = f.Pair.Signer()
+	return signer, map[bool]string{true: "yes", false: "no"}[f.Encrypted], err
+}
+
+// agentSigner finds a key in the running ssh-agent (draft-miller-ssh-agent).
+func agentSigner(fingerprint string) (ssh.Signer, error) {
+	socket := os.Getenv("SSH_AUTH_SOCK")
+	if socket == "" {
+		return nil, failure{errors.New("no ssh-agent runs here: SSH_AUTH_SOCK is not set"), "eval \"$(ssh-agent)\"; ssh-add FILE"}
+	}
+	conn, err := net.Dial("unix", socket)
+	if err != nil {
+		return nil, fmt.Errorf("the ssh-agent does not answer: %w", err)
+	}
+	signers, err := agent.NewClient(conn).Signers()
+	if err != nil {
+		return nil, fmt.Errorf("the ssh-agent does not list its keys: %w", err)
+	}
+	for _, s := range signers {
+		if keypair.Fingerprint(s.PublicKey().Marshal()) == fingerprint {
+			return s, nil
+		}
+	}
+	return nil, failure{fmt.Errorf("the ssh-agent has %d keys, and %s is not among them", len(signers), fingerprint), "ssh-add FILE"}
+}
+
+func holderList(fs *flag.FlagSet) func(*cli) error {
+	return catalogueList(fs, (*client.Client).Holders, []string{"holder", "sort", "keys", "added"}, func(h wire.Holder) []string {
+		return []string{h.Name, h.Sort, fmt.Sprint(h.Keys), ago(h.CreatedAt, time.Now())}
+	})
+}
+
+func holderAdd(fs *flag.FlagSet) func(*cli) error {
+	sort := fs.String("sort", "person", "`sort` of holder: person, team, machine, job")
+	return func(c *cli) error {
+		args, service, err := c.begin("NAME")
+		if err != nil {
+			return err
+		}
+		if err := service.AddHolder(c.ctx, args[0], *sort); err != nil {
+			return err
+		}
+		fmt.Fprintf(c.out, "Added %s, a %s.\nnext: plumlatch key set KEY -holder %s\n", args[0], *sort, args[0])
+		return nil
+	}
+}

@@ -1,0 +1,270 @@
+package api
+
+import (
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"plumlatch/core/keypair"
+	"plumlatch/core/names"
+	"plumlatch/core/plaintext"
+	"plumlatch/core/wire"
+	"plumlatch/service/store"
+)
+
+const maxText = 1000
+
+// checkText checks a field of free text, and answers if it is not valid. A
+// private key in whatever field goes no further.
+func checkText(c *gin.Context, name, text string) bool {
+	if keypair.LooksPrivate([]byte(text)) {
+		privateKey.answer(c, wire.Problem{Field: name, Detail: privateDetail})
+		return false
+	}
+	if len(text) > maxText || plaintext.HasControl(text) {
+		field(c, name, fmt.Errorf("this is one line of at most %d bytes without control characters", maxText))
+		return false
+	}
+	return true
+}
+
+func checkChoice(c *gin.Context, name, value string, choices ...string) bool {
+	if slices.Contains(choices, value) {
+		return true
+	}
+	invalidField.answer(c, wire.Problem{Field: name, Detail: "there are: " + strings.Join(choices, ", "), Choices: choices})
+	return false
+}
+
+// addKey records a public half.
+func (s *Server) addKey(c *gin.Context) {
+	var r wire.NewKey
+	if !read(c, &r) {
+		return
+	}
+	if keypair.LooksPrivate([]byte(r.PublicKey)) {
+		privateKey.answer(c, wire.Problem{Field: "public_key", Detail: privateDetail})
+		return
+	}
+	for _, f := range []struct{ name, text string }{{"note", r.Note}, {"kept_at", r.KeptAt}, {"holder", r.Holder}} {
+		if !checkText(c, f.name, f.text) {
+			return
+		}
+	}
+	if keypair.LooksPrivate([]byte(r.Name)) {
+		privateKey.answer(c, wire.Problem{Field: "name", Detail: privateDetail})
+		return
+	}
+	if err := names.Check(r.Name); err != nil {
+		s.fail(c, err)
+		return
+	}
+	if !checkChoice(c, "passphrase", r.Passphrase, "", "yes", "no") {
+		return
+	}
+	if r.MadeHere && r.Elsewhere {
+		field(c, "made_elsewhere", errors.New("a key is made here or elsewhere, not both"))
+		return
+	}
+	p, err := keypair.ReadPublic([]byte(r.PublicKey))
+	if errors.Is(err, keypair.ErrTooLarge) {
+		tooLarge.answer(c, wire.Problem{Field: "public_key", Detail: err.Error()})
+		return
+	}
+	if err != nil {
+		field(c, "public_key", err)
+		return
+	}
+	origin := store.Imported
+	if r.MadeHere {
+		origin = store.MadeHere
+	} else if r.Elsewhere {
+		origin = store.MadeElsewhere
+	}
+	k, err := s.opts.Store.AddKey(c, actor(c), store.NewKey{Name: r.Name, Note: r.Note, Origin: origin, KeptAt: r.KeptAt, Passphrase: r.Passphrase, Holder: r.Holder, Public: p})
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusCreated, showKey(k))
+}
+
+// key finds the key that the path names, and answers if there is none.
+func (s *Server) key(c *gin.Context) (store.Key, bool) {
+	k, err := s.opts.Store.KeyByName(c, c.Param("name"))
+	if errors.Is(err, store.ErrNotFound) {
+		notFound.detail(c, "there is no key of this name; \"plumlatch key list\" shows what there is")
+		return k, false
+	}
+	if err != nil {
+		s.fail(c, err)
+	}
+	return k, err == nil
+}
+
+func (s *Server) showKey(c *gin.Context) {
+	if k, ok := s.key(c); ok {
+		c.JSON(http.StatusOK, showKey(k))
+	}
+}
+
+func (s *Server) changeKey(c *gin.Context) {
+	var r wire.KeyChange
+	if !read(c, &r) {
+		return
+	}
+	if r == (wire.KeyChange{}) {
+		field(c, "name", errors.New("nothing is to be changed"))
+		return
+	}
+	for _, f := range []struct {
+		name string
+		text *string
+	}{{"note", r.Note}, {"kept_at", r.KeptAt}, {"holder", r.Holder}} {
+		if f.text != nil && !checkText(c, f.name, *f.text) {
+			return
+		}
+	}
+	if r.Name != nil {
+		if err := names.Check(*r.Name); err != nil {
+			s.fail(c, err)
+			return
+		}
+	}
+	if r.Origin != nil && !checkChoice(c, "origin", *r.Origin, store.MadeHere, store.Imported, store.MadeElsewhere) ||
+		r.Passphrase != nil && !checkChoice(c, "passphrase", *r.Passphrase, "yes", "no", "not known") {
+		return
+	}
+	k, ok := s.key(c)
+	if !ok {
+		return
+	}
+	k, err := s.opts.Store.ChangeKey(c, actor(c), k.Name, store.KeyChange(r))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, showKey(k))
+}
+
+func (s *Server) retireKey(retire bool) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		k, ok := s.key(c)
+		if !ok {
+			return
+		}
+		if err := s.opts.Store.RetireKey(c, actor(c), k, retire); err != nil {
+			s.fail(c, err)
+			return
+		}
+		s.showKey(c)
+	}
+}
+
+func (s *Server) forgetKey(c *gin.Context) {
+	k, ok := s.key(c)
+	if !ok {
+		return
+	}
+	err := s.opts.Store.ForgetKey(c, actor(c), k)
+	if e, ok := errors.AsType[store.StillOpens](err); ok {
+		conflict.answer(c, wire.Problem{Detail: e.Error(), Choices: e.Instances})
+		return
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+// challenge makes the text that shows, signed, that a private half exists: a
+// nonce, this service, who asked and which key, so that it serves for nothing else.
+func (s *Server) challenge(c *gin.Context) {
+	k, ok := s.key(c)
+	if !ok {
+		return
+	}
+	b := make([]byte, 24)
+	_, _ = rand.Read(b) // never fails
+	nonce := hex.EncodeToString(b)
+	scheme := "http"
+	if s.opts.TLS {
+		scheme = "https"
+	}
+	o := operator(c)
+	text := fmt.Sprintf("Plum Latch: show that a private key exists\nnonce %s\nservice %s://%s\noperator %s\nkey %s\n", nonce, scheme, c.Request.Host, o.Name, k.Fingerprint)
+	if err := s.opts.Store.AddChallenge(c, o.ID, k, nonce, text); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusCreated, wire.Challenge{Nonce: nonce, Text: text})
+}
+
+// prove takes the signed challenge. The challenge is used up whatever comes of it.
+func (s *Server) prove(c *gin.Context) {
+	var r wire.Proof
+	if !read(c, &r) {
+		return
+	}
+	if keypair.LooksPrivate([]byte(r.Signature)) {
+		privateKey.answer(c, wire.Problem{Field: "signature", Detail: privateDetail})
+		return
+	}
+	k, ok := s.key(c)
+	if !ok {
+		return
+	}
+	text, err := s.opts.Store.TakeChallenge(c, operator(c).ID, k, r.Nonce)
+	if errors.Is(err, store.ErrChallenge) {
+		field(c, "nonce", err)
+		return
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	if err := k.Public().Verify([]byte(r.Signature), keypair.ProofNamespace, []byte(text)); err != nil {
+		field(c, "signature", err)
+		return
+	}
+	if err := s.opts.Store.KeyShown(c, actor(c), k); err != nil {
+		s.fail(c, err)
+		return
+	}
+	s.showKey(c)
+}
+
+func (s *Server) listHolders(c *gin.Context) {
+	rows, err := s.opts.Store.Holders(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	answerList(c, rows, "", func(h store.Holder) wire.Holder { return wire.Holder(h) })
+}
+
+func (s *Server) addHolder(c *gin.Context) {
+	var r wire.Holder
+	if !read(c, &r) {
+		return
+	}
+	if err := names.Check(r.Name); err != nil {
+		s.fail(c, err)
+		return
+	}
+	if !checkChoice(c, "sort", r.Sort, store.HolderSorts...) {
+		return
+	}
+	if err := s.opts.Store.AddHolder(c, actor(c), r.Name, r.Sort); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusCreated, wire.Holder{Name: r.Name, Sort: r.Sort})
+}

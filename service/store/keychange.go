@@ -1,0 +1,211 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"plumlatch/core/names"
+)
+
+// KeyChange changes what is not nil.
+type KeyChange struct {
+	Name, Note, Holder, KeptAt, Origin, Passphrase *string
+}
+
+// ChangeKey changes what is recorded beside a key's public half. The renamed
+// key keeps its accesses and its evidence. ErrNotFound, ErrNameTaken, ErrHolder.
+func (s *Store) ChangeKey(ctx context.Context, by Actor, name string, c KeyChange) (Key, error) {
+	now := name
+	err := s.tx(ctx, func(tx *gorm.DB) error {
+		var ids []int64
+		if err := tx.Raw("SELECT id FROM keys WHERE name_fold = ? FOR UPDATE", names.Fold(name)).Scan(&ids).Error; err != nil {
+			return err
+		}
+		if len(ids) == 0 {
+			return ErrNotFound
+		}
+		var intent []string
+		set := func(what, sql string, args ...any) error {
+			intent = append(intent, what)
+			return tx.Exec("UPDATE keys SET "+sql+" WHERE id = ?", append(args, ids[0])...).Error
+		}
+		var errs []error
+		if c.Holder != nil {
+			id, err := holderID(tx, *c.Holder)
+			if err != nil {
+				return err
+			}
+			errs = append(errs, set("holder "+*c.Holder, "holder_id = ?", id))
+		}
+		if c.Note != nil {
+			errs = append(errs, set("note", "note = ?", *c.Note))
+		}
+		if c.KeptAt != nil {
+			errs = append(errs, set("kept at", "kept_at = ?", *c.KeptAt))
+		}
+		if c.Origin != nil {
+			errs = append(errs, set("origin "+*c.Origin, "origin = ?", *c.Origin))
+		}
+		if c.Passphrase != nil {
+			errs = append(errs, set("passphrase "+*c.Passphrase, "passphrase = ?, passphrase_at = now()", *c.Passphrase))
+		}
+		if c.Name != nil {
+			now = *c.Name
+			errs = append(errs, set("rename to "+*c.Name, "name = ?, name_fold = ?", *c.Name, names.Fold(*c.Name)))
+		}
+		if err := errors.Join(errs...); err != nil {
+			return err
+		}
+		_, err := entry{by, "key.change", "key " + name, strings.Join(intent, ", "), "changed", 0}.write(tx)
+		return err
+	})
+	if _, ok := unique(err); ok {
+		return Key{}, ErrNameTaken
+	}
+	if err != nil {
+		return Key{}, err
+	}
+	return s.KeyByName(ctx, now)
+}
+
+// RetireKey takes a key out of new launches, or back into them. ErrNotFound.
+func (s *Store) RetireKey(ctx context.Context, by Actor, k Key, retire bool) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		sql, action, outcome := "UPDATE keys SET retired_at = NULL WHERE id = ?", "key.use-again", "in use"
+		if retire {
+			sql, action, outcome = "UPDATE keys SET retired_at = coalesce(retired_at, now()) WHERE id = ?", "key.retire", "retired"
+		}
+		r := tx.Exec(sql, k.ID)
+		if r.Error == nil && r.RowsAffected == 0 {
+			return ErrNotFound
+		}
+		if r.Error != nil {
+			return r.Error
+		}
+		_, err := entry{by, action, "key " + k.Name, action[len("key."):], outcome, 0}.write(tx)
+		return err
+	})
+}
+
+// StillOpens is returned by ForgetKey: the key opens these instances.
+type StillOpens struct{ Instances []string }
+
+// Error lists the instances.
+func (e StillOpens) Error() string {
+	return "it still opens " + strings.Join(e.Instances, ", ") + ": out of the ledger it would only become an unrecorded key there"
+}
+
+// ForgetKey takes a key out of the ledger. ErrNotFound, StillOpens.
+func (s *Store) ForgetKey(ctx context.Context, by Actor, k Key) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		var opens []string
+		if err := tx.Raw(`SELECT DISTINCT i.name FROM access a JOIN instances i ON i.id = a.instance_id
+			WHERE a.key_id = ? AND i.phase NOT IN ('removed', 'failed') ORDER BY i.name`, k.ID).Scan(&opens).Error; err != nil {
+			return err
+		}
+		if len(opens) > 0 {
+			return StillOpens{opens}
+		}
+		// What is left belongs to instances that are gone.
+		for _, sql := range []string{
+			"DELETE FROM evidence WHERE access_id IN (SELECT id FROM access WHERE key_id = ?)",
+			"DELETE FROM access WHERE key_id = ?",
+			"DELETE FROM challenges WHERE key_id = ?",
+		} {
+			if err := tx.Exec(sql, k.ID).Error; err != nil {
+				return err
+			}
+		}
+		r := tx.Exec("DELETE FROM keys WHERE id = ?", k.ID)
+		if r.Error == nil && r.RowsAffected == 0 {
+			return ErrNotFound
+		}
+		if r.Error != nil {
+			return r.Error
+		}
+		_, err := entry{by, "key.forget", "key " + k.Name, "forget " + k.Fingerprint, "forgotten", 0}.write(tx)
+		return err
+	})
+}
+
+// Holder is a person, team, machine or job that has a private key.
+type Holder struct {
+	Name      string
+	Sort      string
+	CreatedAt time.Time
+	Keys      int
+}
+
+// HolderSorts lists what a holder can be.
+var HolderSorts = []string{"person", "team", "machine", "job"}
+
+// AddHolder records a holder. ErrNameTaken.
+func (s *Store) AddHolder(ctx context.Context, by Actor, name, sort string) error {
+	err := s.tx(ctx, func(tx *gorm.DB) error {
+		if err := tx.Exec("INSERT INTO holders (name, name_fold, sort) VALUES (?, ?, ?)", name, names.Fold(name), sort).Error; err != nil {
+			return err
+		}
+		_, err := entry{by, "holder.add", "holder " + name, "add as " + sort, "added", 0}.write(tx)
+		return err
+	})
+	if _, ok := unique(err); ok {
+		return ErrNameTaken
+	}
+	return err
+}
+
+// Holders returns all holders by name.
+func (s *Store) Holders(ctx context.Context) ([]Holder, error) {
+	out := []Holder{}
+	err := s.db.WithContext(ctx).Raw(`SELECT h.name, h.sort, h.created_at, (SELECT count(*) FROM keys k WHERE k.holder_id = h.id) AS keys
+		FROM holders h ORDER BY h.name_fold`).Scan(&out).Error
+	return out, err
+}
+
+// challengeLife is how long a challenge can be signed.
+const challengeLife = "5 minutes"
+
+// AddChallenge keeps the text that a key's private half is to sign for an operator.
+func (s *Store) AddChallenge(ctx context.Context, operatorID int64, k Key, nonce, text string) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		if err := tx.Exec("DELETE FROM challenges WHERE expires_at < now()").Error; err != nil {
+			return err
+		}
+		return tx.Exec("INSERT INTO challenges (nonce, operator_id, key_id, text, expires_at) VALUES (?, ?, ?, ?, now() + interval '"+challengeLife+"')",
+			nonce, operatorID, k.ID, text).Error
+	})
+}
+
+// ErrChallenge says that a challenge is not open: unknown, over, used, or of
+// another operator or key.
+var ErrChallenge = fmt.Errorf("this challenge is not open: a challenge is good for one answer, within %s, by whoever asked for it", challengeLife)
+
+// TakeChallenge uses a challenge up and returns its text. ErrChallenge.
+func (s *Store) TakeChallenge(ctx context.Context, operatorID int64, k Key, nonce string) (string, error) {
+	var texts []string
+	err := s.db.WithContext(ctx).Raw("DELETE FROM challenges WHERE nonce = ? AND operator_id = ? AND key_id = ? AND expires_at > now() RETURNING text",
+		nonce, operatorID, k.ID).Scan(&texts).Error
+	if err != nil {
+		return "", err
+	}
+	if len(texts) == 0 {
+		return "", ErrChallenge
+	}
+	return texts[0], nil
+}
+
+// KeyShown records that a key's private half was shown to exist.
+func (s *Store) KeyShown(ctx context.Context, by Actor, k Key) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		if err := tx.Exec("UPDATE keys SET shown_at = now(), shown_by = ? WHERE id = ?", by.Operator, k.ID).Error; err != nil {
+			return err
+		}
+		_, err := entry{by, "key.prove", "key " + k.Name, "sign a challenge", "the private half exists", 0}.write(tx)
+		return err
+	})
+}

@@ -23,7 +23,7 @@ demo-reset: ## wipe the demo's data and its people's keys
 	@if [ -e .demo/lock ] && ! flock -n .demo/lock true; then echo "The demo is running; stop it first (Ctrl-C)."; exit 1; fi
 	rm -rf .demo demo-holders
 
-build: console/dist/index.html ## build the programs into bin/
+build: console/dist/index.html console/dist/core.wasm.gz ## build the programs into bin/
 	go build -o bin/ ./cmd/...
 
 console/node_modules/.package-lock.json: console/package.json console/package-lock.json
@@ -34,6 +34,16 @@ console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE_SOURC
 	cd console && npm run -s build -- --logLevel warn
 	@touch $@
 
+CORE_SOURCES = $(shell find core cmd/plumlatch-wasm -name '*.go' ! -name '*_test.go') go.mod go.sum
+
+# The core for the browser, with the loader that belongs to this version of Go.
+# The console's build empties dist, so these come after it.
+console/dist/core.wasm.gz: console/dist/index.html $(CORE_SOURCES)
+	cp "$$(go env GOROOT)/lib/wasm/wasm_exec.js" console/dist/wasm_exec.js
+	GOOS=js GOARCH=wasm go build -trimpath -ldflags='-s -w' -o console/dist/core.wasm ./cmd/plumlatch-wasm
+	gzip -9 -n -f console/dist/core.wasm
+	@touch $@
+
 test: build ## run every test; installs what is missing for them
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)')
 	go test ./...
@@ -41,6 +51,7 @@ test: build ## run every test; installs what is missing for them
 lint: build ## gofmt, vet, staticcheck, prettier, eslint, tsc
 	@out=$$(gofmt -l cmd client core console/*.go e2e service standin tools); if [ -n "$$out" ]; then echo "gofmt these:"; echo "$$out"; exit 1; fi
 	go vet ./...
+	GOOS=js GOARCH=wasm go vet ./cmd/plumlatch-wasm
 	go tool staticcheck ./...
 	cd console && npm run -s lint
 

@@ -14,6 +14,22 @@ export interface Key {
   created_at: string;
   created_by: string;
   reach: number;
+  holder: string;
+  holder_sort?: string;
+  kept_at: string;
+  passphrase: string;
+  passphrase_at?: string;
+  weaknesses?: { name: string; severity: string; sentence: string }[];
+  retired: boolean;
+  shown_at?: string;
+  shown_by?: string;
+  evidence_at?: string;
+}
+
+export interface Holder {
+  name: string;
+  sort: string;
+  keys: number;
 }
 
 export interface HostKey {
@@ -171,6 +187,9 @@ export const api = {
   key: (n: string) => call<Key>("GET", "/keys/" + name(n)),
   addKey: (k: { name: string; public_key: string; note: string }) =>
     call<Key>("POST", "/keys", { ...k, made_here: false }),
+  recordMade: (k: { name: string; public_key: string; passphrase: string }) =>
+    call<Key>("POST", "/keys", { ...k, made_here: true }),
+  holders: () => call<Page<Holder>>("GET", "/holders"),
   instances: (q: ListQuery) => call<Page<Instance>>("GET", "/instances" + query(q)),
   instance: (n: string) => call<Instance>("GET", "/instances/" + name(n)),
   launch: (r: LaunchRequest) => call<Instance>("POST", "/instances", { ...r, plan: false }),

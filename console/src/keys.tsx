@@ -10,13 +10,16 @@ import {
   Select,
   Space,
   type TableColumnsType,
+  Tag,
+  Tooltip,
   Upload,
 } from "antd";
 import { useState } from "react";
-import { Link, useParams } from "react-router";
+import { Link, useNavigate, useParams } from "react-router";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { AccessTable } from "./access";
 import { api, type Key, Problem } from "./api";
+import { kinds } from "./core";
 import { ServerTable, useParam } from "./list";
 import { Bitting } from "./marks";
 import { Loaded, Mono, Nothing, Title } from "./parts";
@@ -39,15 +42,58 @@ const columns: TableColumnsType<Key> = [
     align: "right",
     render: (_, k) => <Link to={"/instances?key=" + k.name}>{k.reach}</Link>,
   },
+  { title: "Holder", dataIndex: "holder" },
+  {
+    title: "Last evidence",
+    render: (_, k) => (k.evidence_at ? ago(k.evidence_at) : <span className="quiet">none</span>),
+  },
   { title: "Recorded", key: "created", sorter: true, render: (_, k) => ago(k.created_at) },
   { title: "Origin", dataIndex: "origin" },
+  {
+    title: "",
+    render: (_, k) => (
+      <>
+        {k.retired && <Tag>retired</Tag>}
+        {k.weaknesses?.map((w) => (
+          <Tooltip key={w.name} title={w.sentence}>
+            <Tag color="warning">{w.severity}</Tag>
+          </Tooltip>
+        ))}
+      </>
+    ),
+  },
   { title: "Note", dataIndex: "note", className: "quiet" },
 ];
 
+/** One choice that the list is filtered by. */
+function Choice(p: {
+  what: string;
+  value: string;
+  set: (v: string | undefined) => void;
+  options: string[][];
+}) {
+  return (
+    <Select
+      allowClear
+      placeholder={p.what}
+      value={p.value || undefined}
+      onChange={(v?: string) => p.set(v)}
+      options={p.options.map(([value, label]) => ({ value, label }))}
+    />
+  );
+}
+
 export function KeysPage() {
   const [importing, setImporting] = useState(false);
+  const navigate = useNavigate();
   const [text, setText] = useParam("q");
   const [kind, setKind] = useParam("kind");
+  const [holder, setHolder] = useParam("holder");
+  const [origin, setOrigin] = useParam("origin");
+  const [weakness, setWeakness] = useParam("weakness");
+  const [state, setState] = useParam("state");
+  const [age, setAge] = useParam("older_than_days");
+  const holders = useQuery({ queryKey: ["holders"], queryFn: api.holders, staleTime: 60_000 });
   const mayChange = useMayChange();
   const button = (
     <Button type="primary" disabled={!mayChange} onClick={() => setImporting(true)}>
@@ -56,7 +102,18 @@ export function KeysPage() {
   );
   return (
     <>
-      <Title actions={button}>Keys</Title>
+      <Title
+        actions={
+          <>
+            {button}
+            <Button disabled={!mayChange} onClick={() => void navigate("/create")}>
+              Create a pair
+            </Button>
+          </>
+        }
+      >
+        Keys
+      </Title>
       <Space className="filters">
         <Input.Search
           allowClear
@@ -64,24 +121,54 @@ export function KeysPage() {
           defaultValue={text}
           onSearch={(v) => setText(v)}
         />
-        <Select
-          allowClear
-          placeholder="kind"
-          value={kind || undefined}
-          onChange={(v?: string) => setKind(v)}
-          options={["ed25519", "rsa-3072", "rsa-4096", "ecdsa-256"].map((v) => ({
-            value: v,
-            label: v,
-          }))}
+        <Choice
+          what="kind"
+          value={kind}
+          set={setKind}
+          options={[...kinds, "sk-ed25519", "sk-ecdsa-256", "dsa"].map((v) => [v, v])}
+        />
+        <Choice
+          what="holder"
+          value={holder}
+          set={setHolder}
+          options={holders.data?.items.map((h) => [h.name, h.name]) ?? []}
+        />
+        <Choice
+          what="origin"
+          value={origin}
+          set={setOrigin}
+          options={["made here", "imported", "made elsewhere"].map((v) => [v, v])}
+        />
+        <Choice
+          what="weakness"
+          value={weakness}
+          set={setWeakness}
+          options={["any", "dated", "weak", "broken"].map((v) => [v, v])}
+        />
+        <Choice
+          what="state"
+          value={state}
+          set={setState}
+          options={["in use", "retired"].map((v) => [v, v])}
+        />
+        <Choice
+          what="age"
+          value={age}
+          set={setAge}
+          options={[
+            ["30", "older than 30 days"],
+            ["90", "older than 90 days"],
+            ["365", "older than a year"],
+          ]}
         />
       </Space>
       <ServerTable
-        key={text + " " + kind}
+        key={[text, kind, holder, origin, weakness, state, age].join("|")}
         id="keys"
         load={api.keys}
         columns={columns}
         rowKey="name"
-        filters={["q", "kind"]}
+        filters={["q", "kind", "holder", "origin", "weakness", "state", "older_than_days"]}
         empty={
           <Nothing action={button}>
             No key is recorded. Make one on your machine with <code>plumlatch key create NAME</code>
@@ -215,6 +302,25 @@ export function KeyPage() {
                 label: "Origin",
                 children: `${k.origin}, recorded ${ago(k.created_at)} by ${k.created_by}`,
               },
+              ...(k.holder
+                ? [{ label: "Holder", children: `${k.holder}, a ${k.holder_sort}` }]
+                : []),
+              ...(k.kept_at ? [{ label: "Kept at", children: k.kept_at }] : []),
+              {
+                label: "Private half",
+                children: k.shown_at
+                  ? `shown to exist ${ago(k.shown_at)} by ${k.shown_by}`
+                  : "never shown to exist",
+              },
+              {
+                label: "Passphrase",
+                children: k.passphrase + (k.passphrase_at ? `, as of ${ago(k.passphrase_at)}` : ""),
+              },
+              ...(k.retired ? [{ label: "State", children: "retired: for no new launches" }] : []),
+              ...(k.weaknesses ?? []).map((w) => ({
+                label: "Weakness",
+                children: `${w.name} (${w.severity}): ${w.sentence}`,
+              })),
               ...(k.note ? [{ label: "Note", children: k.note }] : []),
               { label: "Public half", children: <Mono>{k.public_key}</Mono> },
             ]}

@@ -11,6 +11,7 @@ import { LaunchPage } from "./launch";
 import { Failed, Nothing } from "./parts";
 import { SessionContext } from "./session";
 import { SignIn } from "./signin";
+import { CheckPage, CreatePage } from "./workbench";
 import "./style.css";
 
 const nonce = document.querySelector<HTMLMetaElement>('meta[name="csp-nonce"]')?.content;
@@ -67,6 +68,7 @@ function Frame({
           <nav>
             <NavLink to="/instances">Instances</NavLink>
             <NavLink to="/keys">Keys</NavLink>
+            <NavLink to="/check">Key files</NavLink>
           </nav>
           <span className="who">
             {operator.name}, {operator.role}
@@ -86,6 +88,8 @@ function Frame({
             <Route path="/" element={<Navigate to="/instances" replace />} />
             <Route path="/keys" element={<KeysPage />} />
             <Route path="/keys/:name" element={<KeyPage />} />
+            <Route path="/create" element={<CreatePage />} />
+            <Route path="/check" element={<CheckPage />} />
             <Route path="/instances" element={<InstancesPage />} />
             <Route path="/instances/:name" element={<InstancePage />} />
             <Route path="/launch" element={<LaunchPage />} />

@@ -106,6 +106,16 @@ func Create(kind Kind, comment string) (*Pair, error) {
 	return newPair(private, comment)
 }
 
+// FromPrivate makes a Pair of a private key as the standard library has it,
+// with the comment on its public half. ErrNotPrivate for other kinds.
+func FromPrivate(key crypto.PrivateKey, comment string) (*Pair, error) {
+	signer, ok := key.(crypto.Signer)
+	if !ok {
+		return nil, ErrNotPrivate
+	}
+	return newPair(signer, comment)
+}
+
 func newPair(private crypto.Signer, comment string) (*Pair, error) {
 	if k, ok := private.(*ed25519.PrivateKey); ok {
 		private = *k

@@ -187,7 +187,8 @@ func checkPKCS8Cost(der []byte) error {
 }
 
 // readOpenSSH reads "openssh-key-v1" (PROTOCOL.key of OpenSSH). x/crypto reads
-// the key; the comment, which it drops, is read here.
+// the key; it knows two of ssh-keygen's ciphers and drops the comment, so the
+// passphrase and the comment are dealt with here.
 func readOpenSSH(block *pem.Block, passphrase []byte) (File, error) {
 	out := File{Format: FormatOpenSSH, Private: true}
 	head, err := opensshHead(block.Bytes)
@@ -201,21 +202,21 @@ func readOpenSSH(block *pem.Block, passphrase []byte) (File, error) {
 	if out.Encrypted && len(passphrase) == 0 {
 		return out, nil
 	}
-	text := pem.EncodeToMemory(block)
-	var raw any
+	plain := head.privateBlock
 	if out.Encrypted {
-		raw, err = ssh.ParseRawPrivateKeyWithPassphrase(text, passphrase)
-	} else {
-		raw, err = ssh.ParseRawPrivateKey(text)
+		if plain, err = head.decrypt(passphrase); err != nil {
+			return out, err
+		}
+		defer clear(plain)
+		block = head.unlocked(plain)
+		defer clear(block.Bytes)
 	}
-	if errors.Is(err, x509.IncorrectPasswordError) {
-		return out, ErrPassphrase
-	}
+	raw, err := ssh.ParseRawPrivateKey(pem.EncodeToMemory(block))
 	signer, ok := raw.(crypto.Signer)
 	if err != nil || !ok {
-		return out, fmt.Errorf("%w: it is damaged, or of a kind or cipher that is not read", ErrNotPrivate)
+		return out, fmt.Errorf("%w: it is damaged, or of a kind that is not read", ErrNotPrivate)
 	}
-	if out.Pair, err = newPair(signer, head.comment(passphrase)); err != nil {
+	if out.Pair, err = newPair(signer, head.comment(plain)); err != nil {
 		return out, err
 	}
 	if !bytes.Equal(out.Pair.Public.Blob, out.Public.Blob) {
@@ -231,6 +232,7 @@ type opensshFile struct {
 	kdfOptions   []byte
 	public       []byte
 	privateBlock []byte
+	tag          []byte // of an authenticated cipher; follows the block
 }
 
 const opensshMagic = "openssh-key-v1\x00"
@@ -252,7 +254,7 @@ func opensshHead(data []byte) (opensshFile, error) {
 	if err := ssh.Unmarshal(rest, &w); err != nil || w.Keys != 1 {
 		return opensshFile{}, damaged
 	}
-	f := opensshFile{w.Cipher, w.KDF, []byte(w.KDFOptions), w.Public, w.Private}
+	f := opensshFile{w.Cipher, w.KDF, []byte(w.KDFOptions), w.Public, w.Private, w.Rest}
 	if f.kdf == "bcrypt" {
 		if _, rounds, ok := f.bcrypt(); !ok || rounds > maxBcryptRounds {
 			return f, ErrCost
@@ -272,16 +274,10 @@ func (f opensshFile) bcrypt() (salt []byte, rounds int, ok bool) {
 	return o.Salt, int(o.Rounds), true
 }
 
-// comment returns the comment inside, or "" where it cannot be read.
-func (f opensshFile) comment(passphrase []byte) string {
-	plain := f.privateBlock
-	if f.cipher != "none" {
-		var ok bool
-		if plain, ok = f.decrypt(passphrase); !ok {
-			return ""
-		}
-	}
-	if len(plain) < 8 || !bytes.Equal(plain[:4], plain[4:8]) {
+// comment returns the comment inside the plain private block, or "" where it
+// cannot be read.
+func (f opensshFile) comment(plain []byte) string {
+	if len(plain) < 8 {
 		return ""
 	}
 	// The fields before the comment: how many depends on the type.

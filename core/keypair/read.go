@@ -184,7 +184,7 @@ var marks = []struct{ mark, what string }{
 	{"-----BEGIN NEW CERTIFICATE REQUEST", "it is a certificate request (X.509), not a key"},
 	{"-----BEGIN CERTIFICATE", "it is an X.509 certificate, not a key"},
 	{"-----BEGIN PGP", "it is a PGP block, not an SSH key"},
-	{"-----BEGIN DH PARAMETERS", "they are Diffie-Hellman parameters, not a key"},
+	{"-----BEGIN DH PARAMETERS", "they are parameters for a key agreement, not a key"},
 	{"-----BEGIN EC PARAMETERS", "they are the parameters of a curve; the key itself is missing"},
 	{"untrusted comment:", "it is a key or signature of another signing tool, not an SSH key"},
 	{`{"`, "it looks like JSON"},

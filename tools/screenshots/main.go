@@ -66,8 +66,22 @@ func pages(base, password, out, only string) error {
 		shot("console-import", chromedp.Navigate(base+"/keys"), chromedp.WaitVisible(css("table")), chromedp.Click(css(".title button")), chromedp.WaitVisible(css("textarea"))),
 		shot("console-launch", chromedp.Navigate(base+"/launch"), chromedp.WaitVisible(css("#name")), chromedp.SendKeys(css("#name"), "berth-board-9"),
 			chromedp.Click(css("#keys")), chromedp.SendKeys(css("#keys"), "harbour-ops"), chromedp.Click(css(`.ant-select-item-option[title^="harbour-ops-2026"]`)), chromedp.Click(css("h1")), chromedp.Click(chromedp.Search(`//button[contains(., "cloud-config")]`)), chromedp.WaitVisible(css("pre"))),
+		shot("console-create", chromedp.Navigate(base+"/create"), chromedp.WaitVisible(css("#name")), chromedp.SendKeys(css("#name"), "gull-watch"),
+			chromedp.Click(chromedp.Search(`//button[contains(., "Make the pair")]`)), chromedp.WaitVisible(css(".steps"))),
+		shot("console-check", chromedp.Navigate(base+"/check"), chromedp.WaitVisible(css(".ant-upload-drag")),
+			chromedp.SetUploadFiles(css(`input[type="file"]`), []string{holders("gate-contractor/old-gate-contractor")}), chromedp.WaitVisible(css(".file .bitting")),
+			chromedp.Click(chromedp.Search(`//button[contains(., "Ask the ledger")]`))),
 		shot("console-dark", chromedp.Navigate(base+"/instances/tide-gauge-3"), chromedp.WaitVisible(css(".evidence")), chromedp.Click(css(`button[aria-label="Dark colours"]`))),
 	)
+}
+
+// holders returns a file of the demo's people.
+func holders(file string) string {
+	abs, err := filepath.Abs(filepath.Join("demo-holders", file))
+	if err != nil {
+		return file
+	}
+	return abs
 }
 
 // terminals shows the client in a real terminal window. The clean-up removes
@@ -89,6 +103,15 @@ func terminals(out, only string) error {
 			run bin/plumlatch key list -sort reach
 			run bin/plumlatch instance list
 			run bin/plumlatch access list -key old-gate-contractor`},
+		{"client-check", `
+			mkdir ` + folder + `/laptop
+			cp demo-holders/day-crew/day-crew ` + folder + `/laptop/shift; chmod 644 ` + folder + `/laptop/shift
+			sed 's/$/\r/' demo-holders/bridge-duty/bridge-duty > ` + folder + `/laptop/from-mail.pem; chmod 600 ` + folder + `/laptop/from-mail.pem
+			bin/plumlatch key convert demo-holders/tide-survey/tide-survey -format ppk -out ` + folder + `/laptop/survey.ppk 2>/dev/null >/dev/null
+			cp demo-holders/ticket-desk/ticket-desk.pub ` + folder + `/laptop/desk.pub
+			run bin/plumlatch key check ` + folder + `/laptop
+			run bin/plumlatch key check -fix ` + folder + `/laptop/from-mail.pem
+			run bin/plumlatch key prove day-crew -identity ` + folder + `/laptop/shift`},
 		{"client-mistakes", `
 			run bin/plumlatch key import quay demo-holders/day-crew/day-crew
 			run bin/plumlatch key import "night crew" demo-holders/day-crew/day-crew.pub

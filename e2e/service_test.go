@@ -3,8 +3,18 @@ package e2e
 import (
 	"bytes"
 	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	crand "crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/json"
+	"encoding/pem"
 	"fmt"
 	"io"
+	"math/big"
+	"math/rand/v2"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
@@ -17,15 +27,16 @@ import (
 	"sync/atomic"
 	"syscall"
 	"testing"
+	"time"
 
 	"plumlatch/core/wire"
 )
 
 // ownService starts "plumlatchd serve" on a database of its own, before a
 // cloud that is given by its URL; the options stand in a YAML file.
-func ownService(t *testing.T, cloudURL string) *demo {
+func ownService(t *testing.T, cloudURL string, more ...string) *demo {
 	t.Helper()
-	name := fmt.Sprintf("own_%d", os.Getpid())
+	name := fmt.Sprintf("own_%d", rand.Int64())
 	if _, err := shared.database(t).Exec(context.Background(), "CREATE DATABASE "+name); err != nil {
 		t.Fatal(err)
 	}
@@ -37,7 +48,7 @@ func ownService(t *testing.T, cloudURL string) *demo {
 	d := newDemo(t.TempDir())
 	config := filepath.Join(d.dir, "service.yaml")
 	text := fmt.Sprintf("listen: 127.0.0.1:%d\nidentity-file: %s\nstandin-url: %s\nstandin-token-file: %s\ndial-loopback: true\nlog-format: json\n",
-		d.port, filepath.Join(d.dir, "identity.txt"), cloudURL, shared.path("standin-token"))
+		d.port, filepath.Join(d.dir, "identity.txt"), cloudURL, shared.path("standin-token")) + strings.Join(more, "\n")
 	if err := os.WriteFile(config, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -62,6 +73,9 @@ func ownService(t *testing.T, cloudURL string) *demo {
 			t.Errorf("orderly shutdown: %v\n%s", err, d.out)
 		}
 	})
+	if len(more) > 0 {
+		d.url = strings.Replace(d.url, "http:", "https:", 1)
+	}
 	waitFor(t, "the service", func() bool {
 		resp, err := http.Get(d.url + "/readyz")
 		if err == nil {
@@ -170,6 +184,51 @@ func forgeFingerprint(s string) string {
 		parts[i] = strings.Repeat("A", 43) + parts[i][43:]
 	}
 	return strings.Join(parts, "SHA256:")
+}
+
+// TestTLS serves on all addresses, with a certificate of its own.
+func TestTLS(t *testing.T) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), crand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
+		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true}
+	der, err := x509.CreateCertificate(crand.Reader, template, template, key.Public(), key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	private, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	for name, block := range map[string]*pem.Block{"cert": {Type: "CERTIFICATE", Bytes: der}, "key": {Type: "PRIVATE KEY", Bytes: private}} {
+		if err := os.WriteFile(filepath.Join(dir, name), pem.EncodeToMemory(block), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	pool := x509.NewCertPool()
+	cert, err := x509.ParseCertificate(der)
+	if err != nil {
+		t.Fatal(err)
+	}
+	pool.AddCert(cert)
+	before := http.DefaultTransport
+	http.DefaultTransport = &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool}}
+	defer func() { http.DefaultTransport = before }()
+	d := ownService(t, fmt.Sprintf("http://127.0.0.1:%d", shared.port+1), "tls-cert: "+filepath.Join(dir, "cert"), "tls-key: "+filepath.Join(dir, "key"))
+	t.Setenv("SSL_CERT_FILE", filepath.Join(dir, "cert"))
+	contains(t, "whoami over TLS", d.must(t, "whoami"), "first-admin", d.url)
+	var o wire.Operator
+	if err := json.Unmarshal([]byte(d.must(t, "operator", "add", "tls-lead", "-json")), &o); err != nil {
+		t.Fatal(err)
+	}
+	in := d.api(t, "POST", "/api/v1/session", mustJSON(t, wire.Credentials{Operator: "tls-lead", Password: o.Password}), "Origin", d.url)
+	contains(t, "cookie", in.header.Get("Set-Cookie"), "__Host-plumlatch=", "Secure", "HttpOnly", "Path=/")
+	if a := d.api(t, "GET", "/api/v1/session", "", "Origin", strings.Replace(d.url, "https:", "http:", 1)); a.status != 403 {
+		t.Errorf("an Origin without TLS: %d", a.status)
+	}
 }
 
 func TestServiceOptions(t *testing.T) {

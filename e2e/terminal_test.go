@@ -19,6 +19,8 @@ type terminal struct {
 	master *os.File
 	cmd    *exec.Cmd
 
+	read chan struct{} // closed when everything was read
+
 	mu   sync.Mutex
 	text bytes.Buffer
 }
@@ -50,9 +52,10 @@ func (d *demo) terminal(t *testing.T, args ...string) *terminal {
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	term := &terminal{master: master, cmd: cmd}
+	term := &terminal{master: master, cmd: cmd, read: make(chan struct{})}
 	t.Cleanup(func() { master.Close() })
 	go func() {
+		defer close(term.read)
 		buf := make([]byte, 4096)
 		for {
 			n, err := master.Read(buf)
@@ -85,6 +88,7 @@ func (x *terminal) answer(t *testing.T, prompt, line string) {
 func (x *terminal) end(t *testing.T) int {
 	t.Helper()
 	_ = x.cmd.Wait()
+	<-x.read // the terminal ends with its last user; all that was written has been read then
 	return x.cmd.ProcessState.ExitCode()
 }
 

@@ -6,6 +6,7 @@ import (
 	"flag"
 	"fmt"
 	"net/url"
+	"os"
 	"strings"
 	"time"
 
@@ -149,7 +150,7 @@ func (c *cli) follow(service *client.Client, name, verb string) (wire.Instance, 
 		})
 	}
 	w := progress.NewWriter()
-	w.SetOutputWriter(c.err)
+	w.SetOutputWriter(os.Stderr) // it moves the cursor; its words are made safe one by one
 	w.SetAutoStop(false)
 	w.SetUpdateFrequency(80 * time.Millisecond)
 	w.SetTrackerLength(24)

@@ -58,7 +58,7 @@ func (c *cli) readKey(name, passFile string) (f keypair.File, passphrase []byte,
 // deliver writes a file that must not exist yet, or to standard output for "-".
 func (c *cli) deliver(out string, data []byte, mode fs.FileMode) error {
 	if out == "-" {
-		_, err := c.out.Write(data)
+		_, err := c.raw.Write(data)
 		return err
 	}
 	err := writeNew(out, data, mode)
@@ -200,7 +200,7 @@ func keyPublic(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		_, err = c.out.Write(text)
+		_, err = c.raw.Write(text)
 		return err
 	}
 }

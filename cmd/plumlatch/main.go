@@ -42,11 +42,23 @@ type cli struct {
 	args   []string // names, in their order
 	rest   []string // what followed "--"
 	in     io.Reader
-	out    io.Writer
-	err    io.Writer
-	tty    bool // standard input and error are a terminal
+	out    io.Writer // text for people: made safe for a terminal on its way
+	err    io.Writer // the same
+	raw    io.Writer // standard output, for JSON and key files
+	tty    bool      // standard input and error are a terminal
 	outTTY bool
 	exit   int // a status to end with although nothing failed
+}
+
+// safe is a terminal to which nothing goes that could steer it: names,
+// comments and errors may come from anywhere.
+type safe struct{ w io.Writer }
+
+func (s safe) Write(p []byte) (int, error) {
+	if _, err := io.WriteString(s.w, plaintext.Lines(string(p))); err != nil {
+		return 0, err
+	}
+	return len(p), nil
 }
 
 // usageError is a mistake on the command line: status 2.
@@ -68,7 +80,7 @@ func (f failure) Unwrap() error { return f.err }
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
-	c := &cli{ctx: ctx, in: os.Stdin, out: os.Stdout, err: os.Stderr,
+	c := &cli{ctx: ctx, in: os.Stdin, out: safe{os.Stdout}, err: safe{os.Stderr}, raw: os.Stdout,
 		tty:    term.IsTerminal(int(os.Stdin.Fd())) && term.IsTerminal(int(os.Stderr.Fd())),
 		outTTY: term.IsTerminal(int(os.Stdout.Fd())),
 	}

@@ -8,7 +8,6 @@ import (
 	"net/netip"
 	"os"
 	"os/exec"
-	"os/signal"
 	"path/filepath"
 	"regexp"
 	"strconv"
@@ -273,9 +272,14 @@ func (c *cli) ssh(d door, identity string, command []string) (int, error) {
 	args = append(append(args, "--", d.address.String()), command...)
 	cmd := exec.Command(program, args...)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stdout, os.Stderr
-	// The terminal sends Ctrl-C to ssh as well; the session is ssh's to end.
-	signal.Ignore(os.Interrupt, syscall.SIGTERM)
-	err = cmd.Run()
+	if err := cmd.Start(); err != nil {
+		return 0, err
+	}
+	// Ctrl-C reaches ssh by itself, as it shares the terminal; what was sent to
+	// this program alone is passed on.
+	stop := context.AfterFunc(c.ctx, func() { _ = cmd.Process.Signal(syscall.SIGTERM) })
+	defer stop()
+	err = cmd.Wait()
 	if exit, ok := errors.AsType[*exec.ExitError](err); ok {
 		if exit.ExitCode() < 0 {
 			return sshFailed, nil

@@ -1,10 +1,13 @@
 package main
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
+	"io"
 	"strings"
 	"time"
+	"unicode/utf16"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -13,11 +16,27 @@ import (
 	"plumlatch/core/wire"
 )
 
-// json prints one document.
+// json prints one document. What could steer a terminal is escaped, as
+// encoding/json does for some of it only.
 func (c *cli) json(v any) error {
-	e := json.NewEncoder(c.out)
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
 	e.SetIndent("", "  ")
-	return e.Encode(v)
+	if err := e.Encode(v); err != nil {
+		return err
+	}
+	var out strings.Builder
+	for _, r := range b.String() {
+		if r != '\n' && plaintext.HasControl(string(r)) {
+			for _, u := range utf16.Encode([]rune{r}) {
+				fmt.Fprintf(&out, `\u%04x`, u)
+			}
+			continue
+		}
+		out.WriteRune(r)
+	}
+	_, err := io.WriteString(c.raw, out.String())
+	return err
 }
 
 // table prints rows under a header, every cell made safe for a terminal. A

@@ -13,6 +13,7 @@ import (
 	"syscall"
 
 	"plumlatch/core/names"
+	"plumlatch/core/plaintext"
 	"plumlatch/service/api"
 	"plumlatch/service/store"
 )
@@ -59,10 +60,23 @@ func main() {
 }
 
 func newLog(w io.Writer, format string) *slog.Logger {
+	// What comes from a cloud or an instance may hold escape sequences, which
+	// the JSON handler passes on in part.
+	options := &slog.HandlerOptions{ReplaceAttr: func(_ []string, a slog.Attr) slog.Attr {
+		switch v := a.Value.Any().(type) {
+		case error:
+			return slog.String(a.Key, plaintext.Line(v.Error()))
+		case string:
+			if a.Key != "stack" {
+				return slog.String(a.Key, plaintext.Line(v))
+			}
+		}
+		return a
+	}}
 	if format == "json" {
-		return slog.New(slog.NewJSONHandler(w, nil))
+		return slog.New(slog.NewJSONHandler(w, options))
 	}
-	return slog.New(slog.NewTextHandler(w, nil))
+	return slog.New(slog.NewTextHandler(w, options))
 }
 
 func serve(ctx context.Context, args []string) error {

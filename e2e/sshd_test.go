@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -38,6 +39,9 @@ func (r *realSSHD) target() reach.Target {
 	return reach.Target{Address: "127.0.0.1", Port: r.port, User: r.user, HostKeys: [][]byte{r.hostKey}}
 }
 
+// doors numbers the accounts made for tests.
+var doors atomic.Int32
+
 func startSSHD(t *testing.T, more ...string) *realSSHD {
 	t.Helper()
 	if os.Geteuid() != 0 {
@@ -47,13 +51,16 @@ func startSSHD(t *testing.T, more ...string) *realSSHD {
 	if err := os.MkdirAll("/run/sshd", 0o755); err != nil {
 		t.Fatal(err)
 	}
-	r := &realSSHD{user: "pl-door-" + strconv.Itoa(os.Getpid()%100000)}
+	r := &realSSHD{user: fmt.Sprintf("pl-door-%d-%d", os.Getpid()%100000, doors.Add(1))}
 	for _, args := range [][]string{{"useradd", "--create-home", "--shell", "/bin/sh", r.user}, {"usermod", "--password", "*", r.user}} {
 		if out, err := exec.Command(args[0], args[1:]...).CombinedOutput(); err != nil {
 			t.Fatalf("%v: %v %s", args, err, out)
 		}
 	}
-	t.Cleanup(func() { _ = exec.Command("userdel", "--remove", r.user).Run() })
+	t.Cleanup(func() {
+		_ = exec.Command("pkill", "-KILL", "-u", r.user).Run() // sessions that have not seen their end yet
+		_ = exec.Command("userdel", "--force", "--remove", r.user).Run()
+	})
 	u, err := user.Lookup(r.user)
 	if err != nil {
 		t.Fatal(err)

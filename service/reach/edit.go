@@ -1,0 +1,275 @@
+package reach
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"time"
+
+	"plumlatch/core/authkeys"
+)
+
+// maxKeysFile is the greatest authorized_keys file that is edited, in bytes:
+// ours, not the peer's, who may send without end.
+const maxKeysFile = 4 << 20
+
+// Reasons for which a file is not edited; each is wrapped with the file's name.
+var (
+	ErrMissing   = errors.New("the file does not exist")
+	ErrLink      = errors.New("it is a symbolic link, or one is on the way: replacing it would put a file in its place")
+	ErrIrregular = errors.New("it is no regular file")
+	ErrOwner     = errors.New("it belongs to somebody else")
+	ErrTooBig    = errors.New("it is larger than any authorized_keys file that is edited")
+	// ErrBusy: others changed the file each time, between reading and replacing it.
+	ErrBusy = errors.New("somebody else keeps changing the file; nothing was changed")
+)
+
+// Edited is what an edit did.
+type Edited struct {
+	Before, After []byte
+	Backup        string // the copy beside the file, "" for an append
+	Tries         int
+	Late          int // bytes that others appended while the file was being replaced, and that were kept
+}
+
+// check refuses everything but a regular file of our own, without a link on the way.
+func check(f Files, name string) (FileInfo, error) {
+	for _, dir := range parents(name) {
+		fi, err := f.Lstat(dir)
+		if err != nil {
+			return FileInfo{}, fmt.Errorf("%s: %w", dir, missing(err))
+		}
+		if fi.Mode&fs.ModeSymlink != 0 {
+			return FileInfo{}, fmt.Errorf("%s: %w", dir, ErrLink)
+		}
+	}
+	fi, err := f.Lstat(name)
+	switch {
+	case err != nil:
+		return fi, fmt.Errorf("%s: %w", name, missing(err))
+	case fi.Mode&fs.ModeSymlink != 0:
+		return fi, fmt.Errorf("%s: %w", name, ErrLink)
+	case !fi.Mode.IsRegular():
+		return fi, fmt.Errorf("%s: %w", name, ErrIrregular)
+	case f.Whoami() >= 0 && fi.Owner >= 0 && fi.Owner != f.Whoami():
+		return fi, fmt.Errorf("%s: %w (user %d)", name, ErrOwner, fi.Owner)
+	case fi.Size > maxKeysFile:
+		return fi, fmt.Errorf("%s: %w: %d bytes", name, ErrTooBig, fi.Size)
+	}
+	return fi, nil
+}
+
+func missing(err error) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return ErrMissing
+	}
+	return err
+}
+
+// ReadKeys reads an authorized_keys file that an edit would take.
+func ReadKeys(f Files, name string) ([]byte, error) {
+	if _, err := check(f, name); err != nil {
+		return nil, err
+	}
+	return readAll(f, name)
+}
+
+func readAll(f Files, name string) ([]byte, error) {
+	file, err := f.Open(name)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, missing(err))
+	}
+	defer file.Close()
+	return readBounded(file)
+}
+
+func readBounded(r io.Reader) ([]byte, error) {
+	data, err := io.ReadAll(io.LimitReader(r, maxKeysFile+1))
+	if err == nil && len(data) > maxKeysFile {
+		err = ErrTooBig
+	}
+	return data, err
+}
+
+// AddLine adds a line to an authorized_keys file by one append, which can only
+// add a way in and loses nobody's line.
+func AddLine(f Files, name, line string) (Edited, error) {
+	text, err := authkeys.Appended(line)
+	if err != nil {
+		return Edited{}, err
+	}
+	before, err := ReadKeys(f, name)
+	if err != nil {
+		return Edited{}, err
+	}
+	if err := f.Append(name, text); err != nil {
+		return Edited{}, fmt.Errorf("%s: %w", name, err)
+	}
+	after, err := readAll(f, name)
+	return Edited{Before: before, After: after, Tries: 1}, err
+}
+
+// EditOptions are how an edit is made.
+type EditOptions struct {
+	Now time.Time // names the backup
+	// Settle is how long after a replacement the old file is looked at once more;
+	// 2 s if 0.
+	Settle time.Duration
+}
+
+const (
+	maxTries = 5
+	// settle is how long after a replacement the old file is looked at once
+	// more, for what others had open then.
+	settle = 2 * time.Second
+)
+
+// Edit narrows or removes in an authorized_keys file: change is given the
+// document, and may be called again with a newer one. The file is replaced in
+// one step by one of the same mode, after a dated backup; what others append
+// meanwhile, each opening the file for its write, is found in the old file and
+// kept. Not promised: a writer that holds its descriptor open for longer, or
+// another's rename in the round trip between the last look and ours.
+//
+// If change changes nothing, nothing is written.
+func Edit(ctx context.Context, f Files, name string, o EditOptions, change func(*authkeys.Document) error) (Edited, error) {
+	if o.Settle == 0 {
+		o.Settle = settle
+	}
+	var out Edited
+	for out.Tries = 1; out.Tries <= maxTries; out.Tries++ {
+		done, err := editOnce(ctx, f, name, o, change, &out)
+		if err != nil || done {
+			return out, err
+		}
+		select {
+		case <-ctx.Done():
+			return out, ctx.Err()
+		case <-time.After(time.Duration(out.Tries) * 20 * time.Millisecond):
+		}
+	}
+	return out, fmt.Errorf("%s: %w", name, ErrBusy)
+}
+
+// editOnce tries once; false without an error means that the file was changed
+// by somebody else meanwhile.
+func editOnce(ctx context.Context, f Files, name string, o EditOptions, change func(*authkeys.Document) error, out *Edited) (done bool, err error) {
+	fi, err := check(f, name)
+	if err != nil {
+		return false, err
+	}
+	old, err := f.Open(name)
+	if err != nil {
+		return false, fmt.Errorf("%s: %w", name, missing(err))
+	}
+	defer old.Close()
+	if out.Before, err = readBounded(old); err != nil {
+		return false, fmt.Errorf("%s: %w", name, err)
+	}
+	d := authkeys.ParseDocument(out.Before)
+	if err := change(d); err != nil {
+		return false, err
+	}
+	out.After = d.Bytes()
+	if bytes.Equal(out.Before, out.After) {
+		return true, nil
+	}
+	if err := out.backup(f, name, o.Now, fi.Mode.Perm()); err != nil {
+		return false, err
+	}
+	next := name + ".plumlatch-new"
+	if err := f.Create(next, fi.Mode.Perm(), out.After); errors.Is(err, fs.ErrExist) {
+		// Left by an edit that was cut off: no other is at work (one changing piece of work an instance).
+		if err := errors.Join(f.Remove(next), f.Create(next, fi.Mode.Perm(), out.After)); err != nil {
+			return false, fmt.Errorf("%s: %w", next, err)
+		}
+	} else if err != nil {
+		return false, fmt.Errorf("%s: %w", next, err)
+	}
+	if same, err := stillOurs(f, name, old, out.Before); err != nil || !same {
+		return false, errors.Join(err, f.Remove(next))
+	}
+	if err := f.Replace(next, name); err != nil {
+		return false, errors.Join(fmt.Errorf("%s: %w", name, err), f.Remove(next))
+	}
+	return true, out.keepLate(ctx, f, name, old, o.Settle, change)
+}
+
+// stillOurs is the last look, just before the rename: does the name still mean
+// the file that we hold open, and does that begin as it did? That it has grown
+// meanwhile is no matter: what was appended is carried over afterwards. The
+// held file is read after the named one, so it has at least as much if they
+// are the same; a file that another put in its place is found by that.
+func stillOurs(f Files, name string, old io.ReadSeeker, before []byte) (bool, error) {
+	named, err := readAll(f, name)
+	if err != nil {
+		return false, err
+	}
+	if _, err := old.Seek(0, io.SeekStart); err != nil {
+		return false, err
+	}
+	held, err := readBounded(old)
+	return bytes.HasPrefix(named, before) && bytes.HasPrefix(held, named), err
+}
+
+// backup copies the file once an edit, under a name that sshd never reads.
+func (e *Edited) backup(f Files, name string, now time.Time, mode fs.FileMode) error {
+	if e.Backup != "" {
+		if err := f.Remove(e.Backup); err != nil { // of a try that came to nothing
+			return err
+		}
+	}
+	dir, base := path.Split(name)
+	stamp := now.UTC().Format("20060102T150405.000000000Z")
+	e.Backup = dir + "." + base + ".before-" + stamp
+	if err := f.Create(e.Backup, mode, e.Before); err != nil {
+		e.Backup = ""
+		return fmt.Errorf("backup: %w", err)
+	}
+	return nil
+}
+
+// keepLate reads the replaced file again, at once and after a while, and puts
+// what others had appended to it into the new one, changed as the rest was.
+func (e *Edited) keepLate(ctx context.Context, f Files, name string, old io.ReadSeekCloser, settle time.Duration, change func(*authkeys.Document) error) error {
+	seen := e.Before
+	for _, wait := range []time.Duration{0, settle} {
+		select {
+		case <-ctx.Done():
+			// The new file stands; only the second look is lost. Say so.
+			return fmt.Errorf("the file was replaced, and the old one not looked at again: %w", ctx.Err())
+		case <-time.After(wait):
+		}
+		if _, err := old.Seek(0, io.SeekStart); err != nil {
+			return err
+		}
+		now, err := readBounded(old)
+		if err != nil {
+			return err
+		}
+		late, err := authkeys.Late(seen, now)
+		if err != nil {
+			return err
+		}
+		seen = now
+		if len(bytes.TrimSpace(late)) == 0 {
+			continue
+		}
+		d := authkeys.ParseDocument(late)
+		if err := change(d); err != nil {
+			return err
+		}
+		text := append([]byte("\n"), d.Bytes()...)
+		if err := f.Append(name, text); err != nil {
+			return fmt.Errorf("lines that others added meanwhile could not be carried over; they are in the file that was replaced: %w", err)
+		}
+		e.Late += len(late)
+	}
+	var err error
+	e.After, err = readAll(f, name)
+	return err
+}

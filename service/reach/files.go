@@ -1,0 +1,177 @@
+package reach
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"os"
+	"path"
+	"strings"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
+)
+
+// Files is a way to touch the files of one login user on an instance. Paths
+// are slash-separated; relative ones begin at the user's home. The safe edit
+// is written over it, so that there is one, whichever way is taken.
+type Files interface {
+	// Lstat describes a file without following a link.
+	Lstat(name string) (FileInfo, error)
+	// Open opens a file for reading; what it shows is the file that was opened,
+	// also after another one was put in its place.
+	Open(name string) (io.ReadSeekCloser, error)
+	// Create makes a file that must not exist, with the mode, writes it and
+	// flushes it to the disk.
+	Create(name string, mode fs.FileMode, data []byte) error
+	// Append writes data at the end of a file, in one write, and flushes it.
+	Append(name string, data []byte) error
+	// Replace puts a file in the place of another, in one step.
+	Replace(from, to string) error
+	Remove(name string) error
+	// Whoami returns the numeric user that this way acts as, -1 if it is not known.
+	Whoami() int
+}
+
+// FileInfo is what Files.Lstat tells.
+type FileInfo struct {
+	Mode  fs.FileMode
+	Size  int64
+	Owner int // numeric; -1 if it is not known
+}
+
+// ErrNotSupported says that the SFTP server lacks what a safe edit needs.
+var ErrNotSupported = errors.New("the SFTP server lacks posix-rename@openssh.com or fsync@openssh.com, without which a file cannot be replaced safely")
+
+// sftpFiles is the way of the steward: SFTP, as OpenSSH's server speaks it.
+type sftpFiles struct {
+	ssh  *ssh.Client
+	sftp *sftp.Client
+	uid  int
+}
+
+// SFTP opens the way over SFTP with a signer (the steward's). The context
+// bounds connecting, and ends everything when it ends. Close the returned
+// closer. ErrNotSupported if a safe edit is not possible by this server.
+func SFTP(ctx context.Context, p Policy, t Target, signer ssh.Signer) (Files, io.Closer, error) {
+	conn, err := p.Dial(ctx, t.Address, t.Port)
+	if err != nil {
+		return nil, nil, dialError(err)
+	}
+	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	client, err := sshClient(conn, t, signer)
+	if err != nil {
+		stop()
+		conn.Close()
+		return nil, nil, dialError(err)
+	}
+	s, err := sftp.NewClient(client)
+	if err != nil {
+		stop()
+		client.Close()
+		return nil, nil, fmt.Errorf("SFTP: %w", err)
+	}
+	for _, ext := range []string{"posix-rename@openssh.com", "fsync@openssh.com"} {
+		if _, ok := s.HasExtension(ext); !ok {
+			stop()
+			client.Close()
+			return nil, nil, ErrNotSupported
+		}
+	}
+	f := &sftpFiles{ssh: client, sftp: s, uid: -1}
+	// Whoever owns the home is whom we act as: SFTP has no other way to ask.
+	if home, err := f.Lstat("."); err == nil {
+		f.uid = home.Owner
+	}
+	return f, closer(func() error {
+		stop()
+		return errors.Join(s.Close(), client.Close())
+	}), nil
+}
+
+type closer func() error
+
+func (c closer) Close() error { return c() }
+
+func sshClient(conn net.Conn, t Target, signer ssh.Signer) (*ssh.Client, error) {
+	c, channels, requests, err := ssh.NewClientConn(conn, t.Address, &ssh.ClientConfig{
+		User: t.User, ClientVersion: "SSH-2.0-plumlatch-steward", Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)},
+		HostKeyCallback: pinned(t.HostKeys), HostKeyAlgorithms: algorithms(t.HostKeys),
+	})
+	if err != nil {
+		return nil, err
+	}
+	return ssh.NewClient(c, channels, requests), nil
+}
+
+func (f *sftpFiles) Whoami() int { return f.uid }
+
+func (f *sftpFiles) Lstat(name string) (FileInfo, error) {
+	fi, err := f.sftp.Lstat(name)
+	if err != nil {
+		return FileInfo{}, err
+	}
+	out := FileInfo{Mode: fi.Mode(), Size: fi.Size(), Owner: -1}
+	if s, ok := fi.Sys().(*sftp.FileStat); ok {
+		out.Owner = int(s.UID)
+	}
+	return out, nil
+}
+
+func (f *sftpFiles) Open(name string) (io.ReadSeekCloser, error) { return f.sftp.Open(name) }
+
+func (f *sftpFiles) write(name string, flags int, mode fs.FileMode, data []byte) error {
+	file, err := f.sftp.OpenFile(name, flags)
+	if err != nil {
+		return err
+	}
+	if mode != 0 {
+		err = file.Chmod(mode) // before a byte is in it
+	}
+	if err == nil {
+		_, err = file.Write(data)
+	}
+	if err == nil {
+		err = file.Sync()
+	}
+	return errors.Join(err, file.Close())
+}
+
+func (f *sftpFiles) Create(name string, mode fs.FileMode, data []byte) error {
+	err := f.write(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode, data)
+	if err != nil && !errors.Is(err, fs.ErrExist) {
+		_ = f.sftp.Remove(name) // half of a file is worth nothing
+	}
+	return err
+}
+
+// maxOneWrite is what one SFTP packet carries for sure.
+const maxOneWrite = 32 << 10
+
+func (f *sftpFiles) Append(name string, data []byte) error {
+	if len(data) > maxOneWrite {
+		return fmt.Errorf("%d bytes do not go into one write", len(data))
+	}
+	return f.write(name, os.O_WRONLY|os.O_APPEND, 0, data)
+}
+
+func (f *sftpFiles) Replace(from, to string) error { return f.sftp.PosixRename(from, to) }
+
+func (f *sftpFiles) Remove(name string) error { return f.sftp.Remove(name) }
+
+// parents returns every folder on the way from a path up to the home, the nearest first.
+func parents(name string) []string {
+	var out []string
+	for dir := path.Dir(name); ; dir = path.Dir(dir) {
+		out = append(out, dir)
+		if dir == "." || dir == "/" || !strings.Contains(dir, "/") {
+			if dir != "." && !path.IsAbs(name) {
+				out = append(out, ".")
+			}
+			return out
+		}
+	}
+}

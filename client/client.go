@@ -238,6 +238,11 @@ func (c *Client) Change(ctx context.Context, name, verb string) (i wire.Instance
 	return i, c.do(ctx, "POST", "/instances/"+url.PathEscape(name)+"/"+url.PathEscape(verb), nil, nil, &i)
 }
 
+// Survey has the service read an instance's files by its steward.
+func (c *Client) Survey(ctx context.Context, name string) (s wire.Survey, err error) {
+	return s, c.do(ctx, "POST", "/instances/"+url.PathEscape(name)+"/survey", nil, nil, &s)
+}
+
 // Access returns the accesses of an instance, of a key, or all.
 func (c *Client) Access(ctx context.Context, instance, key string) ([]wire.Access, error) {
 	return all[wire.Access](ctx, c, "/access", url.Values{"instance": {instance}, "key": {key}})

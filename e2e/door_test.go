@@ -338,6 +338,21 @@ func TestServiceDown(t *testing.T) {
 }
 
 func TestUsage(t *testing.T) {
+	commands := 0
+	for line := range strings.Lines(shared.must(t, "help")) {
+		name, _, ok := strings.Cut(strings.TrimPrefix(line, "  "), "  ")
+		if !ok || !strings.HasPrefix(line, "  ") {
+			continue
+		}
+		commands++
+		help := shared.must(t, append([]string{"help"}, strings.Fields(name)...)...)
+		if !strings.Contains(help, "Example:\n  plumlatch "+name) {
+			t.Errorf("help %s has no real example:\n%s", name, help)
+		}
+	}
+	if commands < 25 {
+		t.Errorf("help lists %d commands", commands)
+	}
 	for _, c := range []struct {
 		args []string
 		code int

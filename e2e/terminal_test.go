@@ -114,6 +114,16 @@ func TestOnATerminal(t *testing.T) {
 		t.Error("a file was written")
 	}
 
+	x = d.terminal(t, "key", "create", "random-typed", "-random-passphrase", "-dir", dir)
+	if code := x.end(t); code != 0 || strings.Count(x.shows(), "shown this once") != 1 {
+		t.Errorf("status %d:\n%s", code, x.shows())
+	}
+	_, shown, _ := strings.Cut(x.shows(), "shown this once:")
+	random := strings.TrimSpace(strings.Split(strings.TrimSpace(shown), "\n")[0])
+	if out, err := exec.Command("ssh-keygen", "-y", "-P", random, "-f", filepath.Join(dir, "random-typed")).CombinedOutput(); err != nil {
+		t.Errorf("the passphrase that was shown (%d bytes): %v %s", len(random), err, out)
+	}
+
 	// A bar while it waits, a table at the end, a question before a removal.
 	x = d.terminal(t, "instance", "launch", "typed-board", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "typed-key")
 	if code := x.end(t); code != 0 || !strings.Contains(x.shows(), "waiting until it runs") || !strings.Contains(x.shows(), "next: plumlatch open typed-board") {

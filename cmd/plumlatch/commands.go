@@ -46,6 +46,7 @@ func init() { // help walks the table that its own functions stand in
 
 		{"open", "INSTANCE [options] [-- COMMAND ...]", "Log in with this machine's own ssh: right address, port, user, file and host key.", "plumlatch open berth-board-9 -- hostname", open},
 		{"access list", "[-instance NAME] [-key NAME] [options]", "List which key opens which instance, and how that is known.", "plumlatch access list -instance berth-board-1", accessList},
+		{"survey", "INSTANCE [options]", "Read what is really in an instance's files, and compare it with the ledger.", "plumlatch survey berth-board-1", survey},
 
 		{"operator list", "[options]", "List who uses this service.", "plumlatch operator list", operatorList},
 		{"operator add", "NAME -role ROLE [options]", "Add an operator; the password is shown once.", "plumlatch operator add quay-lead -role operator", operatorAdd},

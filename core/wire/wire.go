@@ -188,6 +188,32 @@ type Access struct {
 	PublicKey   string       `json:"public_key"`
 }
 
+// Surveyed is one key of a survey.
+type Surveyed struct {
+	Result      string `json:"result"` // recorded, unrecorded, missing
+	Key         string `json:"key"`    // its name in the ledger, "" if it has none
+	Steward     bool   `json:"steward"`
+	Kind        string `json:"kind"`
+	Fingerprint string `json:"fingerprint"`
+	Bitting     string `json:"bitting"`
+	Comment     string `json:"comment"`
+	File        string `json:"file,omitempty"` // that it stands in
+	Line        int    `json:"line,omitempty"`
+	Options     string `json:"options,omitempty"`
+	PublicKey   string `json:"public_key"` // one line
+}
+
+// Survey is what the steward read in the files that it could see.
+type Survey struct {
+	Instance  string     `json:"instance"`
+	LoginUser string     `json:"login_user"`
+	At        time.Time  `json:"at"`
+	Files     []string   `json:"files"`    // that were read
+	NotSeen   []string   `json:"not_seen"` // what could not be seen, each with its reason
+	Broken    []string   `json:"broken"`   // lines that sshd passes over
+	Keys      []Surveyed `json:"keys"`
+}
+
 // Region, Image and Size are what a launch can choose from.
 type Region struct {
 	Name  string `json:"name"`

@@ -159,6 +159,24 @@ func (s *Server) change(phase store.Phase) gin.HandlerFunc {
 	}
 }
 
+// survey reads an instance's files once, by the steward.
+func (s *Server) survey(c *gin.Context) {
+	i, ok := s.instance(c)
+	if !ok {
+		return
+	}
+	out, err := s.opts.Worker.Survey(c, actor(c), i)
+	if errors.Is(err, work.ErrCannotSurvey) {
+		conflict.answer(c, wire.Problem{Detail: err.Error()})
+		return
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, out)
+}
+
 func showAccess(a store.Access) wire.Access {
 	p := keypair.Public{Blob: a.Blob, Comment: a.Comment}
 	st := a.Evidence.Standing(a.ChangedAt)

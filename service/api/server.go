@@ -88,6 +88,7 @@ func New(o Options) http.Handler {
 	edit.POST("/instances/:name/stop", s.change(store.Stopping))
 	edit.POST("/instances/:name/start", s.change(store.Starting))
 	edit.DELETE("/instances/:name", s.change(store.Removing))
+	edit.POST("/instances/:name/survey", s.survey)
 	view.GET("/access", s.listAccess)
 	edit.POST("/access/:id/login", s.reportLogin)
 	view.GET("/regions", catalogue(s, s.opts.Cloud.Regions))

@@ -116,13 +116,33 @@ func (s *Store) addEvidence(ctx context.Context, rows []Access) error {
 // Observe keeps an observation about an access, timed by the database, unless
 // a later one of its sort stands there.
 func (s *Store) Observe(ctx context.Context, accessID int64, kind access.Kind, positive bool, vantage string) error {
-	return observe(s.db.WithContext(ctx), accessID, kind, positive, vantage)
+	return observe(s.db.WithContext(ctx), accessID, kind, positive, vantage, "")
 }
 
-func observe(tx *gorm.DB, accessID int64, kind access.Kind, positive bool, vantage string) error {
-	return tx.Exec(`INSERT INTO evidence (access_id, kind, positive, at, vantage) VALUES (?, ?, ?, clock_timestamp(), ?)
+// Saw keeps what a survey found in the files of an instance: for each access
+// whether its key stands there, and the hash of what was read.
+func (s *Store) Saw(ctx context.Context, by Actor, i Instance, found map[int64]bool, vantage, document, outcome string) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		for id, there := range found {
+			if err := observe(tx, id, access.Seen, there, vantage, document); err != nil {
+				return err
+			}
+		}
+		_, err := entry{by, "instance.survey", "instance " + i.Name, "read its files by the steward", outcome, 0}.write(tx)
+		return err
+	})
+}
+
+// StewardSealed returns the sealed private half of an instance's steward key; ErrNotFound.
+func (s *Store) StewardSealed(ctx context.Context, instanceID int64) ([]byte, error) {
+	r, err := one[struct{ Sealed []byte }](ctx, s, "SELECT sealed FROM steward_keys WHERE instance_id = ?", instanceID)
+	return r.Sealed, err
+}
+
+func observe(tx *gorm.DB, accessID int64, kind access.Kind, positive bool, vantage, document string) error {
+	return tx.Exec(`INSERT INTO evidence (access_id, kind, positive, at, vantage, document) VALUES (?, ?, ?, clock_timestamp(), ?, ?)
 		ON CONFLICT (access_id, kind, positive) DO UPDATE SET at = excluded.at, vantage = excluded.vantage, document = excluded.document
-		WHERE evidence.at <= excluded.at`, accessID, kind.String(), positive, vantage).Error
+		WHERE evidence.at <= excluded.at`, accessID, kind.String(), positive, vantage, document).Error
 }
 
 // Probed keeps the answer that a server gave about an access; accepted and
@@ -135,9 +155,9 @@ func (s *Store) Probed(ctx context.Context, accessID int64, answer, detail, from
 		}
 		switch answer {
 		case "accepted":
-			return observe(tx, accessID, access.Accepted, true, from)
+			return observe(tx, accessID, access.Accepted, true, from, "")
 		case "refused":
-			return observe(tx, accessID, access.Accepted, false, from)
+			return observe(tx, accessID, access.Accepted, false, from, "")
 		}
 		return nil
 	})
@@ -147,7 +167,7 @@ func (s *Store) Probed(ctx context.Context, accessID int64, answer, detail, from
 // The caller has checked that the service's own probe bears it out.
 func (s *Store) LoginReported(ctx context.Context, by Actor, a Access) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		if err := observe(tx, a.ID, access.Proven, true, by.Address); err != nil {
+		if err := observe(tx, a.ID, access.Proven, true, by.Address, ""); err != nil {
 			return err
 		}
 		_, err := entry{by, "access.login", "instance " + a.Instance, "log in as " + a.LoginUser + " with " + a.Key, "logged in", 0}.write(tx)

@@ -429,8 +429,7 @@ func (w *Worker) progress(i store.Instance, in cloud.Instance, text string) erro
 
 // accesses returns every access of an instance, the steward's too.
 func (w *Worker) accesses(i store.Instance) ([]store.Access, error) {
-	rows, _, err := w.Store.AccessList(w.base, store.AccessQuery{Instance: i.Name, Page: store.Page{Limit: 500}})
-	return rows, err
+	return w.accessesOf(w.base, i)
 }
 
 // firstHostKey takes the host key's fingerprint from the first boot's output,

@@ -4,10 +4,12 @@ package client
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -91,7 +93,32 @@ func (u *Unreachable) Unwrap() error { return u.Cause }
 
 const maxAnswer = 32 << 20
 
+// once makes a request that is done once although it is sent again when its
+// answer was lost: it carries a name of its own (Idempotency-Key).
+func (c *Client) once(ctx context.Context, method, path string, body, answer any) error {
+	name := rand.Text()
+	var err error
+	for try := range 4 {
+		if err = c.send(ctx, method, path, nil, name, body, answer); err == nil {
+			return nil
+		}
+		if _, lost := errors.AsType[*Unreachable](err); !lost || ctx.Err() != nil {
+			return err
+		}
+		// Nobody there at all: the first word of it is enough.
+		if opErr, ok := errors.AsType[*net.OpError](err); ok && opErr.Op == "dial" && try == 0 {
+			return err
+		}
+		time.Sleep(time.Duration(try+1) * 200 * time.Millisecond)
+	}
+	return err
+}
+
 func (c *Client) do(ctx context.Context, method, path string, query url.Values, body, answer any) error {
+	return c.send(ctx, method, path, query, "", body, answer)
+}
+
+func (c *Client) send(ctx context.Context, method, path string, query url.Values, once string, body, answer any) error {
 	var r io.Reader
 	if body != nil {
 		data, err := json.Marshal(body)
@@ -109,6 +136,9 @@ func (c *Client) do(ctx context.Context, method, path string, query url.Values, 
 		return err
 	}
 	req.Header.Set("Authorization", "Bearer "+c.token)
+	if once != "" {
+		req.Header.Set("Idempotency-Key", once)
+	}
 	if body != nil {
 		req.Header.Set("Content-Type", "application/json")
 	}
@@ -227,15 +257,15 @@ func (c *Client) Instance(ctx context.Context, name string) (i wire.Instance, er
 
 // Launch begins a launch.
 func (c *Client) Launch(ctx context.Context, l wire.Launch) (i wire.Instance, err error) {
-	return i, c.do(ctx, "POST", "/instances", nil, l, &i)
+	return i, c.once(ctx, "POST", "/instances", l, &i)
 }
 
 // Change begins to "stop", "start" or "remove" an instance.
 func (c *Client) Change(ctx context.Context, name, verb string) (i wire.Instance, err error) {
 	if verb == "remove" {
-		return i, c.do(ctx, "DELETE", "/instances/"+url.PathEscape(name), nil, nil, &i)
+		return i, c.once(ctx, "DELETE", "/instances/"+url.PathEscape(name), nil, &i)
 	}
-	return i, c.do(ctx, "POST", "/instances/"+url.PathEscape(name)+"/"+url.PathEscape(verb), nil, nil, &i)
+	return i, c.once(ctx, "POST", "/instances/"+url.PathEscape(name)+"/"+url.PathEscape(verb), nil, &i)
 }
 
 // Survey has the service read an instance's files by its steward.

@@ -130,7 +130,11 @@ func (s *Server) launch(c *gin.Context) {
 		c.JSON(http.StatusOK, wire.LaunchPlan{UserData: p.UserData, LoginUser: p.Image.LoginUser, Warnings: p.Warnings})
 		return
 	}
-	i, warnings, err := s.opts.Worker.Launch(c, actor(c), request)
+	name, ok := once(c)
+	if !ok {
+		return
+	}
+	i, warnings, err := s.opts.Worker.Launch(c, actor(c), name, request)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -142,11 +146,15 @@ func (s *Server) launch(c *gin.Context) {
 
 func (s *Server) change(phase store.Phase) gin.HandlerFunc {
 	return func(c *gin.Context) {
+		name, ok := once(c)
+		if !ok {
+			return
+		}
 		i, ok := s.instance(c)
 		if !ok {
 			return
 		}
-		i, err := s.opts.Worker.Change(c, actor(c), i, phase)
+		i, err := s.opts.Worker.Change(c, actor(c), name, i, phase)
 		if fe, ok := errors.AsType[work.FieldError](err); ok {
 			conflict.answer(c, wire.Problem{Detail: fe.Problem})
 			return

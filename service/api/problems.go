@@ -85,6 +85,8 @@ func (s *Server) fail(c *gin.Context, err error) {
 		nameTaken.answer(c, wire.Problem{Field: "name", Detail: "the name is taken; names are compared whatever their case"})
 	case errors.Is(err, store.ErrNotFound):
 		notFound.answer(c, wire.Problem{})
+	case errors.Is(err, store.ErrReused):
+		field(c, "Idempotency-Key", err)
 	case errors.Is(err, store.ErrHolder):
 		field(c, "holder", fmt.Errorf("%w; \"plumlatch holder add NAME\" records one", err))
 	case errors.Is(err, store.ErrInProgress):

@@ -3,6 +3,7 @@
 package api
 
 import (
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -19,6 +20,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"plumlatch/core/keypair"
+	"plumlatch/core/plaintext"
 	"plumlatch/core/wire"
 	"plumlatch/service/cloud"
 	"plumlatch/service/store"
@@ -185,6 +188,7 @@ func read(c *gin.Context, into any) bool {
 		badRequest.detail(c, "the request's body broke off")
 		return false
 	}
+	c.Set(bodyKey, data)
 	d := json.NewDecoder(strings.NewReader(string(data)))
 	d.DisallowUnknownFields()
 	err = d.Decode(into)
@@ -235,4 +239,25 @@ func page(c *gin.Context, sorts ...string) (p store.Page, sort string, descendin
 		return p, "", false, false
 	}
 	return p, sort, descending, true
+}
+
+// bodyKey is under which read keeps the body for once.
+const bodyKey = "body"
+
+const maxOnceKey = 200
+
+// once reads the Idempotency-Key header, under which a request that is sent
+// twice is done once. Nothing of the body is kept but its hash.
+func once(c *gin.Context) (store.Once, bool) {
+	key := c.GetHeader("Idempotency-Key")
+	if len(key) > maxOnceKey || plaintext.HasControl(key) || keypair.LooksPrivate([]byte(key)) {
+		field(c, "Idempotency-Key", fmt.Errorf("give at most %d printable characters, such as a random number", maxOnceKey))
+		return store.Once{}, false
+	}
+	h := sha256.New()
+	fmt.Fprintf(h, "%s %s\n", c.Request.Method, c.Request.URL.Path)
+	if body, ok := c.Get(bodyKey); ok {
+		h.Write(body.([]byte))
+	}
+	return store.Once{OperatorID: operator(c).ID, Key: key, Sum: h.Sum(nil)}, true
 }

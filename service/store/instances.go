@@ -71,10 +71,14 @@ type NewInstance struct {
 	KeyNames      []string
 }
 
-// AddInstance records a launch with its intent. ErrNameTaken.
-func (s *Store) AddInstance(ctx context.Context, by Actor, n NewInstance) (Instance, error) {
+// AddInstance records a launch with its intent. ErrNameTaken; Replayed or ErrReused by once.
+func (s *Store) AddInstance(ctx context.Context, by Actor, once Once, n NewInstance) (Instance, error) {
 	var id int64
 	err := s.tx(ctx, func(tx *gorm.DB) error {
+		// First, so that the second of two equal requests finds the first, and not a taken name.
+		if err := once.seen(tx); err != nil {
+			return err
+		}
 		what := fmt.Sprintf("launch %s, %s in %s with %s", n.Image, n.Size, n.Region, strings.Join(n.KeyNames, ", "))
 		if len(n.KeyNames) == 0 {
 			what = fmt.Sprintf("launch %s, %s in %s with no key", n.Image, n.Size, n.Region)
@@ -88,6 +92,9 @@ func (s *Store) AddInstance(ctx context.Context, by Actor, n NewInstance) (Insta
 			n.Name, names.Fold(n.Name), n.Alias, n.Cloud, n.ClientToken, n.Region, n.Image, n.Size, n.LoginUser, n.UserData, intent, by.Operator).Scan(&id).Error; err != nil {
 			return err
 		}
+		if err := once.take(tx, id); err != nil {
+			return err
+		}
 		for _, k := range n.KeyIDs {
 			if err := tx.Exec("INSERT INTO access (instance_id, key_id, login_user) VALUES (?, ?, ?)", id, k, n.LoginUser).Error; err != nil {
 				return err
@@ -99,6 +106,10 @@ func (s *Store) AddInstance(ctx context.Context, by Actor, n NewInstance) (Insta
 		return tx.Exec("INSERT INTO steward_keys (instance_id, blob, sealed) VALUES (?, ?, ?)", id, raw(n.Steward.Blob), raw(n.StewardSealed)).Error
 	})
 	if constraint, ok := unique(err); ok && strings.Contains(constraint, "name") {
+		// An equal request may have come first while this one was at work.
+		if err := once.seen(s.db.WithContext(ctx)); err != nil {
+			return Instance{}, err
+		}
 		return Instance{}, ErrNameTaken
 	}
 	if err != nil {
@@ -163,9 +174,12 @@ func (s *Store) Instances(ctx context.Context, q InstanceQuery) ([]Instance, str
 }
 
 // BeginChange takes an instance at rest into a phase, with the intent in the
-// journal. ErrInProgress if it is not at rest.
-func (s *Store) BeginChange(ctx context.Context, by Actor, i Instance, phase Phase) error {
+// journal. ErrInProgress if it is not at rest; Replayed or ErrReused by once.
+func (s *Store) BeginChange(ctx context.Context, by Actor, once Once, i Instance, phase Phase) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
+		if err := once.take(tx, i.ID); err != nil {
+			return err
+		}
 		id, err := entry{by, "instance." + phase.Verb(), "instance " + i.Name, phase.Verb(), "", 0}.write(tx)
 		if err != nil {
 			return err

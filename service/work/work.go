@@ -223,8 +223,18 @@ func token(n int) string {
 	return strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(b))[:n]
 }
 
-// Launch records the launch and begins it. Errors: FieldError, store.ErrNameTaken.
-func (w *Worker) Launch(ctx context.Context, by store.Actor, r LaunchRequest) (store.Instance, []string, error) {
+// Launch records the launch and begins it. A request that was done already is
+// answered with its instance. Errors: FieldError, store.ErrNameTaken, store.ErrReused.
+func (w *Worker) Launch(ctx context.Context, by store.Actor, once store.Once, r LaunchRequest) (store.Instance, []string, error) {
+	// Before anything else: what has changed since the first time does not matter.
+	err := w.Store.Seen(ctx, once)
+	if done, ok := errors.AsType[store.Replayed](err); ok {
+		i, err := w.Store.InstanceByID(ctx, done.InstanceID)
+		return i, nil, err
+	}
+	if err != nil {
+		return store.Instance{}, nil, err
+	}
 	p, err := w.Plan(ctx, r)
 	if err != nil {
 		return store.Instance{}, nil, err
@@ -249,7 +259,11 @@ func (w *Worker) Launch(ctx context.Context, by store.Actor, r LaunchRequest) (s
 		n.KeyIDs = append(n.KeyIDs, k.ID)
 		n.KeyNames = append(n.KeyNames, k.Name)
 	}
-	i, err := w.Store.AddInstance(ctx, by, n)
+	i, err := w.Store.AddInstance(ctx, by, once, n)
+	if done, ok := errors.AsType[store.Replayed](err); ok {
+		i, err = w.Store.InstanceByID(ctx, done.InstanceID)
+		return i, p.Warnings, err
+	}
 	if err != nil {
 		return store.Instance{}, nil, err
 	}
@@ -260,17 +274,24 @@ func (w *Worker) Launch(ctx context.Context, by store.Actor, r LaunchRequest) (s
 // Change begins to stop, start or remove an instance at rest, by the phase
 // that stands for it. store.ErrInProgress, or a FieldError for one that is in
 // no state for it.
-func (w *Worker) Change(ctx context.Context, by store.Actor, i store.Instance, phase store.Phase) (store.Instance, error) {
+func (w *Worker) Change(ctx context.Context, by store.Actor, once store.Once, i store.Instance, phase store.Phase) (store.Instance, error) {
+	if done, ok := errors.AsType[store.Replayed](w.Store.Seen(ctx, once)); ok {
+		return w.Store.InstanceByID(ctx, done.InstanceID)
+	}
 	switch {
 	case phase == store.Stopping && i.State == string(cloud.Stopped), phase == store.Starting && i.State == string(cloud.Running):
 		return store.Instance{}, FieldError{Field: "state", Problem: fmt.Sprintf("the instance is %s already", i.State)}
 	case phase != store.Removing && i.Phase == store.Failed:
 		return store.Instance{}, FieldError{Field: "state", Problem: "its launch failed; remove it, and launch again"}
 	}
-	if err := w.Store.BeginChange(ctx, by, i, phase); err != nil {
+	err := w.Store.BeginChange(ctx, by, once, i, phase)
+	if done, ok := errors.AsType[store.Replayed](err); ok {
+		return w.Store.InstanceByID(ctx, done.InstanceID)
+	}
+	if err != nil {
 		return store.Instance{}, err
 	}
-	i, err := w.Store.InstanceByID(ctx, i.ID)
+	i, err = w.Store.InstanceByID(ctx, i.ID)
 	if err != nil {
 		return store.Instance{}, err
 	}

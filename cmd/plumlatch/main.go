@@ -223,16 +223,26 @@ func find(args []string) (*command, []string) {
 	return nil, nil
 }
 
+func groupOf(c command) string {
+	g, _, _ := strings.Cut(c.name, " ")
+	return g
+}
+
 // help prints what there is, or one command; false if there is no such command.
 func help(w io.Writer, name string) bool {
 	if name == "" {
 		fmt.Fprint(w, "plumlatch: which key opens which instance, how that is known, and the way in.\n\n")
-		group := ""
+		groups := map[string]int{}
 		for _, c := range commands {
-			if g, _, _ := strings.Cut(c.name, " "); g != group {
-				group = g
+			groups[groupOf(c)]++
+		}
+		before := ""
+		for i, c := range commands {
+			// Groups stand apart; commands alone in theirs stand together.
+			if g := groupOf(c); i > 0 && g != before && (groups[g] > 1 || groups[before] > 1) {
 				fmt.Fprintln(w)
 			}
+			before = groupOf(c)
 			about, _, _ := strings.Cut(c.about, "\n")
 			fmt.Fprintf(w, "  %-18s %s\n", c.name, about)
 		}

@@ -21,7 +21,7 @@ async function choices() {
     api.regions(),
     api.images(),
     api.sizes(),
-    api.keys({ limit: 500 }),
+    api.keys({ limit: 500, state: "in use" }),
   ]);
   return { regions: regions.items, images: images.items, sizes: sizes.items, keys: keys.items };
 }

@@ -205,7 +205,7 @@ func instanceList(fs *flag.FlagSet) func(*cli) error {
 			}
 			out = append(out, []string{i.Name, i.State, i.Region, address, i.LoginUser, i.Image, i.Size, fmt.Sprint(i.Keys), going})
 		}
-		c.table([]string{"instance", "state", "region", "address", "user", "image", "size", "keys", ""}, out, "No instance.\nnext: plumlatch help instance launch")
+		c.table([]string{"instance", "state", "region", "address", "user", "image", "size", "keys", ""}, out, nothing(fs, "No instance.\nnext: plumlatch help instance launch"))
 		return nil
 	}
 }

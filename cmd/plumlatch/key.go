@@ -399,7 +399,7 @@ func keyList(fs *flag.FlagSet) func(*cli) error {
 		}
 		q := url.Values{"q": {*text}, "kind": {*kind}, "sort": {*sort},
 			"holder": {*holder}, "origin": {*origin}, "weakness": {*weakness}, "state": {*state}}
-		if *older > 0 {
+		if *older != 0 {
 			q.Set("older_than_days", fmt.Sprint(*older))
 		}
 		if *sort == "reach" {
@@ -416,7 +416,7 @@ func keyList(fs *flag.FlagSet) func(*cli) error {
 		for _, k := range keys {
 			rows = append(rows, []string{k.Name, k.Bitting, k.Kind, fmt.Sprint(k.Reach), k.Holder, ago(k.CreatedAt, time.Now()), k.Origin, standing(k), k.Fingerprint})
 		}
-		c.table([]string{"key", "bitting", "kind", "reach", "holder", "recorded", "origin", "", "fingerprint"}, rows, "No key is recorded.\nnext: plumlatch key create NAME")
+		c.table([]string{"key", "bitting", "kind", "reach", "holder", "recorded", "origin", "", "fingerprint"}, rows, nothing(fs, "No key is recorded.\nnext: plumlatch key create NAME"))
 		return nil
 	}
 }

@@ -283,13 +283,9 @@ func (r *checked) fix(file string, mode fs.FileMode, data []byte) {
 		fail(err)
 		return
 	}
-	next := file + ".mending"
-	if err := writeNew(next, []byte(text), perm); err != nil {
+	// In place, so that owner, mode and links stay; the backup is on the disk.
+	if err := os.WriteFile(file, []byte(text), perm); err != nil {
 		fail(err)
-		return
-	}
-	if err := os.Rename(next, file); err != nil {
-		fail(errors.Join(err, os.Remove(next)))
 		return
 	}
 	r.Fixed = append(r.Fixed, "Its line endings are mended; the file as it was is "+filepath.Base(backup)+".")

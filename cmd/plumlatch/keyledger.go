@@ -55,8 +55,16 @@ func keySet(fs *flag.FlagSet) func(*cli) error {
 	return func(c *cli) error {
 		var change wire.KeyChange
 		fs.Visit(func(f *flag.Flag) {
-			*map[string]**string{"holder": &change.Holder, "kept-at": &change.KeptAt, "origin": &change.Origin, "passphrase": &change.Passphrase}[f.Name] =
-				map[string]*string{"holder": holder, "kept-at": keptAt, "origin": origin, "passphrase": passphrase}[f.Name]
+			switch f.Name {
+			case "holder":
+				change.Holder = holder
+			case "kept-at":
+				change.KeptAt = keptAt
+			case "origin":
+				change.Origin = origin
+			case "passphrase":
+				change.Passphrase = passphrase
+			}
 		})
 		if change == (wire.KeyChange{}) {
 			return usagef("say what to set: -holder, -kept-at, -origin or -passphrase")

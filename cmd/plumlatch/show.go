@@ -3,6 +3,7 @@ package main
 import (
 	"bytes"
 	"encoding/json"
+	"flag"
 	"fmt"
 	"io"
 	"strings"
@@ -68,6 +69,17 @@ func (c *cli) table(header []string, rows [][]string, empty string) {
 	for line := range strings.Lines(t.Render()) {
 		fmt.Fprintln(c.out, strings.TrimRight(line, " \n"))
 	}
+}
+
+// nothing returns what an empty list says: empty, unless something was asked
+// for that may be why.
+func nothing(fs *flag.FlagSet, empty string) string {
+	fs.Visit(func(f *flag.Flag) {
+		if f.Name != "sort" && f.Name != "json" {
+			empty = "Nothing matches."
+		}
+	})
+	return empty
 }
 
 // ago tells how long ago a time was, in the greatest unit that fits.

@@ -546,3 +546,24 @@ func FuzzReadMany(f *testing.F) {
 		}
 	})
 }
+
+func FuzzVerify(f *testing.F) {
+	pair, err := Create(Ed25519, "")
+	if err != nil {
+		f.Fatal(err)
+	}
+	signer, err := pair.Signer()
+	if err != nil {
+		f.Fatal(err)
+	}
+	good, err := Sign(signer, ProofNamespace, []byte("tide"))
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(good, []byte("tide"))
+	f.Fuzz(func(t *testing.T, signature, message []byte) {
+		if pair.Public.Verify(signature, ProofNamespace, message) == nil && string(message) != "tide" {
+			t.Errorf("%q is taken for a signature of %q", signature, message)
+		}
+	})
+}

@@ -226,7 +226,7 @@ var roleChoices = []string{string(store.Viewer), string(store.Editor), string(st
 
 func checkRole(c *gin.Context, r store.Role) bool {
 	if !r.Valid() {
-		invalidField.answer(c, wire.Problem{Field: "role", Detail: "unknown role; there are: " + strings.Join(roleChoices, ", "), Choices: roleChoices})
+		invalidField.answer(c, wire.Problem{Field: "role", Detail: "unknown role", Choices: roleChoices})
 	}
 	return r.Valid()
 }
@@ -262,7 +262,12 @@ func (s *Server) changeOperator(c *gin.Context) {
 		field(c, "role", errors.New("give a role, or disabled"))
 		return
 	}
-	if err := s.opts.Store.ChangeOperator(c, actor(c), c.Param("name"), (*store.Role)(r.Role), r.Disabled, nil); err != nil {
+	err := s.opts.Store.ChangeOperator(c, actor(c), c.Param("name"), (*store.Role)(r.Role), r.Disabled, nil)
+	if errors.Is(err, store.ErrNotFound) {
+		notFound.detail(c, "there is no operator of this name; \"plumlatch operator list\" shows who there is")
+		return
+	}
+	if err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -336,7 +341,12 @@ func (s *Server) revokeToken(c *gin.Context) {
 		notFound.answer(c, wire.Problem{})
 		return
 	}
-	if err := s.opts.Store.RevokeToken(c, actor(c), whoseTokens(operator(c)), id); err != nil {
+	err = s.opts.Store.RevokeToken(c, actor(c), whoseTokens(operator(c)), id)
+	if errors.Is(err, store.ErrNotFound) {
+		notFound.detail(c, "you have no token of this ID; \"plumlatch token list\" shows which there are")
+		return
+	}
+	if err != nil {
 		s.fail(c, err)
 		return
 	}

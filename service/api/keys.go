@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
-	"strings"
 
 	"github.com/gin-gonic/gin"
 
@@ -38,7 +37,7 @@ func checkChoice(c *gin.Context, name, value string, choices ...string) bool {
 	if slices.Contains(choices, value) {
 		return true
 	}
-	invalidField.answer(c, wire.Problem{Field: name, Detail: "there are: " + strings.Join(choices, ", "), Choices: choices})
+	invalidField.answer(c, wire.Problem{Field: name, Detail: "unknown " + name, Choices: choices})
 	return false
 }
 
@@ -174,7 +173,7 @@ func (s *Server) forgetKey(c *gin.Context) {
 	}
 	err := s.opts.Store.ForgetKey(c, actor(c), k)
 	if e, ok := errors.AsType[store.StillOpens](err); ok {
-		conflict.answer(c, wire.Problem{Detail: e.Error(), Choices: e.Instances})
+		conflict.detail(c, "%s", e.Error())
 		return
 	}
 	if err != nil {

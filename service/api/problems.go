@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
@@ -55,6 +56,9 @@ func (t problemType) answer(c *gin.Context, p wire.Problem) {
 	if p.Detail == "" {
 		p.Detail = t.title + ". " + t.next
 	}
+	if len(p.Choices) > 0 {
+		p.Detail += "; there are: " + strings.Join(p.Choices, ", ")
+	}
 	c.Header("Content-Type", "application/problem+json")
 	c.AbortWithStatusJSON(t.status, p)
 }
@@ -74,7 +78,7 @@ func (s *Server) fail(c *gin.Context, err error) {
 	var known store.KnownKey
 	switch {
 	case errors.As(err, &fieldErr):
-		invalidField.answer(c, wire.Problem{Field: fieldErr.Field, Detail: fieldErr.Error(), Choices: fieldErr.Choices})
+		invalidField.answer(c, wire.Problem{Field: fieldErr.Field, Detail: fieldErr.Problem, Choices: fieldErr.Choices})
 	case errors.As(err, &known):
 		keyKnown.answer(c, wire.Problem{Field: "public_key", Detail: "this public key is recorded already, as " + known.Name, Known: known.Name})
 	case errors.Is(err, keypair.ErrPrivateKey):

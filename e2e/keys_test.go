@@ -66,6 +66,9 @@ func TestCreateAndConvert(t *testing.T) {
 		}
 		d.must(t, "key", "convert", file, "-format", "openssh", "-out", back, "-passphrase-file", pass)
 		public := strings.TrimSpace(sshKeygen(t, "-y", "-P", "neap tide tomorrow", "-f", back))
+		if out, err := exec.Command("ssh-keygen", "-y", "-P", "", "-f", back).CombinedOutput(); err == nil {
+			t.Errorf("%s: the conversion lost its passphrase: %s", name, out)
+		}
 		recorded := d.key(t, name)
 		if strings.TrimSuffix(public, " "+name) != strings.TrimSuffix(recorded.PublicKey, " "+name) || recorded.Passphrase != "yes" || recorded.Comment != name {
 			t.Errorf("%s: %s, recorded %+v", name, public, recorded)
@@ -126,7 +129,7 @@ func TestRandomPassphrase(t *testing.T) {
 	if err := os.WriteFile(trivial, []byte("password1\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if r := d.client(t, "", "key", "create", "trivial-key", "-new-passphrase-file", trivial, "-dir", dir); r.code != 0 || !strings.Contains(r.err, "trivial") || strings.Contains(r.err, "password1") {
+	if r := d.client(t, "", "key", "create", "trivial-key", "-new-passphrase-file", trivial, "-dir", dir); r.code != 0 || !strings.Contains(r.err, "this passphrase is trivial") || strings.Contains(r.err, "password1") {
 		t.Errorf("a trivial passphrase: %+v", r)
 	}
 }

@@ -152,13 +152,7 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 		return &Unreachable{c.url, err}
 	}
 	if resp.StatusCode >= 300 {
-		p := &Problem{}
-		if json.Unmarshal(data, &p.Problem) != nil || p.Type == "" {
-			p.Problem = wire.Problem{Detail: "what answers at " + c.url + " is no Plum Latch service (" + plaintext.Line(resp.Status) + ")"}
-		}
-		p.Status = resp.StatusCode
-		p.Detail, p.Title = plaintext.Lines(p.Detail), plaintext.Line(p.Title)
-		return p
+		return c.problemOf(resp, data)
 	}
 	if answer == nil || resp.StatusCode == http.StatusNoContent {
 		return nil
@@ -167,6 +161,25 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 		return fmt.Errorf("what answers at %s is no Plum Latch service: its answer cannot be read", c.url)
 	}
 	return nil
+}
+
+// problem reads the answer to a request that was refused or that failed.
+func (c *Client) problem(resp *http.Response) error {
+	data, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
+	if err != nil {
+		return &Unreachable{c.url, err}
+	}
+	return c.problemOf(resp, data)
+}
+
+func (c *Client) problemOf(resp *http.Response, data []byte) error {
+	p := &Problem{}
+	if json.Unmarshal(data, &p.Problem) != nil || p.Type == "" {
+		p.Problem = wire.Problem{Detail: "what answers at " + c.url + " is no Plum Latch service (" + plaintext.Line(resp.Status) + ")"}
+	}
+	p.Status = resp.StatusCode
+	p.Detail, p.Title = plaintext.Lines(p.Detail), plaintext.Line(p.Title)
+	return p
 }
 
 // all follows the cursors of a list to its end.
@@ -255,6 +268,12 @@ func (c *Client) Instance(ctx context.Context, name string) (i wire.Instance, er
 	return i, c.do(ctx, "GET", "/instances/"+url.PathEscape(name), nil, nil, &i)
 }
 
+// PlanLaunch tells what a launch would send, and changes nothing.
+func (c *Client) PlanLaunch(ctx context.Context, l wire.Launch) (p wire.LaunchPlan, err error) {
+	l.Plan = true
+	return p, c.do(ctx, "POST", "/instances", nil, l, &p)
+}
+
 // Launch begins a launch.
 func (c *Client) Launch(ctx context.Context, l wire.Launch) (i wire.Instance, err error) {
 	return i, c.once(ctx, "POST", "/instances", l, &i)
@@ -288,14 +307,14 @@ func (c *Client) Regions(ctx context.Context) ([]wire.Region, error) {
 	return all[wire.Region](ctx, c, "/regions", nil)
 }
 
-// Images returns the cloud's images.
-func (c *Client) Images(ctx context.Context) ([]wire.Image, error) {
-	return all[wire.Image](ctx, c, "/images", nil)
+// Images returns the cloud's images in a region, or all with "".
+func (c *Client) Images(ctx context.Context, region string) ([]wire.Image, error) {
+	return all[wire.Image](ctx, c, "/images", url.Values{"region": {region}})
 }
 
-// Sizes returns the cloud's sizes.
-func (c *Client) Sizes(ctx context.Context) ([]wire.Size, error) {
-	return all[wire.Size](ctx, c, "/sizes", nil)
+// Sizes returns the cloud's sizes in a region, or all with "".
+func (c *Client) Sizes(ctx context.Context, region string) ([]wire.Size, error) {
+	return all[wire.Size](ctx, c, "/sizes", url.Values{"region": {region}})
 }
 
 // WhoAmI returns whose token it is.
@@ -342,35 +361,4 @@ func (c *Client) Journal(ctx context.Context, target string, limit int) ([]wire.
 	}
 	err := c.do(ctx, "GET", "/journal", q, nil, &page)
 	return page.Items, err
-}
-
-// Await polls an instance until nothing is going on with it (its phase is
-// "ready" or "failed"), or it is gone, which is the not-found Problem. Each
-// change of what is going on is told to progress, unless that is nil.
-func Await(ctx context.Context, c *Client, name string, progress func(wire.Instance)) (wire.Instance, error) {
-	last, failures := "", 0
-	for {
-		i, err := c.Instance(ctx, name)
-		if _, lost := errors.AsType[*Unreachable](err); lost && failures < 20 && ctx.Err() == nil {
-			failures++ // the service may be restarting; the work goes on there
-		} else if err != nil {
-			return i, err
-		} else {
-			failures = 0
-			if now := i.State + "/" + i.Phase + "/" + i.Progress; now != last {
-				last = now
-				if progress != nil {
-					progress(i)
-				}
-			}
-			if i.Phase == "ready" || i.Phase == "failed" {
-				return i, nil
-			}
-		}
-		select {
-		case <-ctx.Done():
-			return i, ctx.Err()
-		case <-time.After(150 * time.Millisecond):
-		}
-	}
 }

@@ -36,7 +36,8 @@ func openBrowser(t *testing.T, base string) *browser {
 		t.Fatal("the console is not built: run \"make build\" first")
 	}
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.WindowSize(1280, 800), chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-sync", true), chromedp.Flag("no-first-run", true))
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-sync", true), chromedp.Flag("no-first-run", true),
+		chromedp.Flag("force-prefers-reduced-motion", true)) // nothing moves under the mouse
 	ctx, cancel := chromedp.NewExecAllocator(context.Background(), options...)
 	t.Cleanup(cancel)
 	ctx, cancel = chromedp.NewContext(ctx)
@@ -125,6 +126,23 @@ func (b *browser) visit(t *testing.T, path string) {
 func (b *browser) press(t *testing.T, label string) {
 	t.Helper()
 	b.do(t, chromedp.Click(chromedp.Search(`//button[normalize-space(.)="`+label+`"]`)))
+}
+
+// fill writes into a field until it has the text: a dialog that opens may take
+// the focus away in the middle.
+func (b *browser) fill(t *testing.T, field css, text string) {
+	t.Helper()
+	b.do(t, chromedp.WaitVisible(field))
+	waitFor(t, "the text in "+string(field), func() bool {
+		script, _ := json.Marshal(string(field))
+		b.do(t, chromedp.Focus(field))
+		if _, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool]("(document.querySelector("+string(script)+").select(), true)")); err != nil {
+			t.Fatal(err)
+		}
+		b.do(t, chromedp.SendKeys(field, text))
+		v, err := chromedp.Run(b.ctx, chromedp.Value(field))
+		return err == nil && v == text
+	})
 }
 
 func (b *browser) signIn(t *testing.T, operator, password string) {

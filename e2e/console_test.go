@@ -76,7 +76,7 @@ func consoleImport(t *testing.T, b *browser, d *demo, dir string) {
 	b.see(t, "No key is recorded")
 	_, before := b.sentSince(0)
 	b.press(t, "Import a key")
-	b.do(t, chromedp.WaitVisible(css("#public_key")), chromedp.SendKeys(css("#name"), "quay-desk"))
+	b.fill(t, "#name", "quay-desk")
 	// Pasted, as from a clipboard; and dropped as a file.
 	b.do(t, chromedp.SendKeys(css("#public_key"), string(private)))
 	b.press(t, "Import")
@@ -100,7 +100,8 @@ func consoleImport(t *testing.T, b *browser, d *demo, dir string) {
 	b.do(t, chromedp.WaitNotVisible(css(".ant-modal-wrap")))
 	// The same half again: the error stands at its field and names the first.
 	b.press(t, "Import a key")
-	b.do(t, chromedp.WaitVisible(css("#public_key")), chromedp.SendKeys(css("#name"), "again"), chromedp.SendKeys(css("#public_key"), strings.TrimSpace(string(public))))
+	b.fill(t, "#name", "again")
+	b.fill(t, "#public_key", strings.TrimSpace(string(public)))
 	b.press(t, "Import")
 	b.see(t, "recorded already, as quay-desk")
 	b.visit(t, "/keys/quay-desk")

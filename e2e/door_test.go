@@ -371,7 +371,7 @@ func TestUsage(t *testing.T) {
 		{[]string{"operator", "add", "x-op", "-role", "king"}, 1, "there are: viewer, operator, admin"},
 		{[]string{"operator", "role", "nobody", "viewer"}, 1, "plumlatch operator list"},
 		{[]string{"token", "revoke", "999999"}, 1, "plumlatch token list"},
-		{[]string{"instance", "launch", "x-board", "-image", "debian-12", "-size", "tiny", "-region", "north-pier", "-no-key"}, 1, "size: unknown size; there are: small, medium, large\n"},
+		{[]string{"instance", "launch", "x-board", "-image", "debian-12", "-size", "tiny", "-region", "north-pier", "-no-key"}, 1, "size: unknown size in region north-pier; there are: small, medium, large\n"},
 		{[]string{"key", "create"}, 2, "NAME is missing"},
 		{[]string{"key", "create", "a", "b"}, 2, "unexpected"},
 		{[]string{"key", "create", "a", "-frob"}, 2, "-frob"},

@@ -371,6 +371,11 @@ func TestKeyProve(t *testing.T) {
 	for _, kind := range []string{"ed25519", "rsa-2048", "ecdsa-384"} {
 		name := "prove-" + kind
 		d.must(t, "key", "create", name, "-kind", kind, "-dir", dir, "-new-passphrase-file", pass)
+		if k := d.key(t, name); k.ShownAt == nil {
+			t.Errorf("%s was made a moment ago, and is not shown", name)
+		}
+		d.must(t, "key", "forget", name, "-yes")
+		d.must(t, "key", "import", name, filepath.Join(dir, name+".pub"))
 		if k := d.key(t, name); k.ShownAt != nil {
 			t.Errorf("%s is shown before it is", name)
 		}

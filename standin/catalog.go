@@ -5,10 +5,13 @@
 // proves nothing about a real door.
 package standin
 
+import "regexp"
+
 // Region is a place where instances run.
 type Region struct {
-	Name  string `json:"name"`
-	Title string `json:"title"`
+	Name  string   `json:"name"`
+	Title string   `json:"title"`
+	Zones []string `json:"zones"`
 }
 
 // Image is what an instance's root volume is made from.
@@ -17,7 +20,12 @@ type Image struct {
 	Title     string   `json:"title"`
 	LoginUser string   `json:"login_user"`
 	KeyTypes  []string `json:"key_types"` // that its SSH server takes, as on a key's line
-	Banner    string   `json:"-"`         // SSH identification string, RFC 4253 section 4.2
+
+	MinDiskGB    int      `json:"min_disk_gb"`   // of the root volume
+	SmallestSize string   `json:"smallest_size"` // that it runs on
+	Regions      []string `json:"regions"`       // that have it
+
+	Banner string `json:"-"` // SSH identification string, RFC 4253 section 4.2
 
 	// PrivateGroups: its sshd, as Debian builds it, lets a user's own group
 	// write to files that StrictModes checks. OpenSSH as released does not.
@@ -30,6 +38,8 @@ type Size struct {
 	CPUs     int    `json:"cpus"`
 	MemoryMB int    `json:"memory_mb"`
 	DiskGB   int    `json:"disk_gb"`
+
+	Regions []string `json:"regions"` // that have it
 }
 
 var allTypes = []string{
@@ -37,23 +47,38 @@ var allTypes = []string{
 	"sk-ssh-ed25519@openssh.com", "sk-ecdsa-sha2-nistp256@openssh.com",
 }
 
+var everywhere = []string{"north-pier", "south-pier", "skerry-island"}
+
+// NameRule is which names the stand-in takes for an instance: as clouds often
+// do, fewer than a name may otherwise have.
+var (
+	NameRule    = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]*[a-z0-9])?$`)
+	MaxNameSize = 50
+)
+
+// maxDiskGB is the greatest root volume, maxTags how many tags an instance can have.
+const (
+	maxDiskGB = 1024
+	maxTags   = 20
+)
+
 // Regions, Images and Sizes are the invented ferry line's catalogue. Every
 // region has the image debian-12 and the size small.
 var (
 	Regions = []Region{
-		{"north-pier", "North Pier"},
-		{"south-pier", "South Pier"},
-		{"skerry-island", "Skerry Island"},
+		{"north-pier", "North Pier", []string{"north-pier-a", "north-pier-b"}},
+		{"south-pier", "South Pier", []string{"south-pier-a", "south-pier-b", "south-pier-c"}},
+		{"skerry-island", "Skerry Island", []string{"skerry-island-a"}},
 	}
 	Images = []Image{
-		{"debian-12", "Debian 12", "debian", allTypes, "SSH-2.0-OpenSSH_9.2p1 standin-debian", true},
-		{"harrow-linux-4", "Harrow Linux 4", "deckhand", allTypes, "SSH-2.0-OpenSSH_9.3 standin-harrow", false},
-		{"tideline-2", "Tideline 2 (no RSA)", "gauger", []string{"ssh-ed25519", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521"}, "SSH-2.0-OpenSSH_9.6 standin-tideline", false},
+		{"debian-12", "Debian 12", "debian", allTypes, 8, "small", everywhere, "SSH-2.0-OpenSSH_9.2p1 standin-debian", true},
+		{"harrow-linux-4", "Harrow Linux 4", "deckhand", allTypes, 12, "medium", []string{"north-pier", "south-pier"}, "SSH-2.0-OpenSSH_9.3 standin-harrow", false},
+		{"tideline-2", "Tideline 2 (no RSA)", "gauger", []string{"ssh-ed25519", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521"}, 4, "small", []string{"south-pier", "skerry-island"}, "SSH-2.0-OpenSSH_9.6 standin-tideline", false},
 	}
 	Sizes = []Size{
-		{"small", 1, 1024, 10},
-		{"medium", 2, 4096, 20},
-		{"large", 4, 16384, 80},
+		{"small", 1, 1024, 10, everywhere},
+		{"medium", 2, 4096, 20, everywhere},
+		{"large", 4, 16384, 80, []string{"north-pier", "south-pier"}},
 	}
 )
 
@@ -64,4 +89,13 @@ func imageByName(name string) (Image, bool) {
 		}
 	}
 	return Image{}, false
+}
+
+func sizeByName(name string) (Size, bool) {
+	for _, s := range Sizes {
+		if s.Name == name {
+			return s, true
+		}
+	}
+	return Size{}, false
 }

@@ -42,6 +42,10 @@ type Instance struct {
 	LoginUser string    `json:"login_user"`
 	Created   time.Time `json:"created"`
 	Booted    time.Time `json:"booted"`
+
+	Zone   string            `json:"zone"`
+	DiskGB int               `json:"disk_gb"`
+	Tags   map[string]string `json:"tags"`
 }
 
 type stored struct {
@@ -50,6 +54,8 @@ type stored struct {
 	FirstBoot  bool   `json:"first_boot_done"`
 	Token      string `json:"client_token"`
 	LaunchHash string `json:"launch_hash"`
+	// Done are the client tokens of what was asked of it since: asked again, nothing happens.
+	Done []string `json:"done_tokens"`
 
 	server *server
 }
@@ -77,6 +83,7 @@ type Cloud struct {
 	closed    bool
 	timers    sync.WaitGroup
 	quit      chan struct{}
+	faults    faults
 }
 
 // firstOffset leaves the lowest addresses of the block to the service and to people.
@@ -222,24 +229,60 @@ type Launch struct {
 	Image       string `json:"image"`
 	Size        string `json:"size"`
 	UserData    string `json:"user_data"`
+
+	Zone   string            `json:"zone"`    // "" for the region's first
+	DiskGB int               `json:"disk_gb"` // 0 for the size's own
+	Tags   map[string]string `json:"tags"`
+}
+
+// check refuses what this cloud does not take.
+func (l *Launch) check() error {
+	invalid := func(format string, a ...any) error {
+		return fmt.Errorf("%w: %s", ErrInvalid, fmt.Sprintf(format, a...))
+	}
+	region := slices.IndexFunc(Regions, func(r Region) bool { return r.Name == l.Region })
+	image, hasImage := imageByName(l.Image)
+	size, hasSize := sizeByName(l.Size)
+	switch {
+	case l.ClientToken == "":
+		return invalid("client_token is missing")
+	case !NameRule.MatchString(l.Name) || len(l.Name) > MaxNameSize:
+		return invalid("a name is 1 to %d of a-z, 0-9 and '-', and neither begins nor ends with '-'", MaxNameSize)
+	case region < 0:
+		return invalid("unknown region")
+	case !hasImage || !slices.Contains(image.Regions, l.Region):
+		return invalid("unknown image")
+	case !hasSize || !slices.Contains(size.Regions, l.Region):
+		return invalid("unknown size")
+	case l.Zone != "" && !slices.Contains(Regions[region].Zones, l.Zone):
+		return invalid("unknown zone")
+	case len(l.UserData) > 16<<10:
+		return invalid("user data is over 16 KiB")
+	case len(l.Tags) > maxTags:
+		return invalid("more than %d tags", maxTags)
+	}
+	if least, ok := sizeByName(image.SmallestSize); ok && (size.MemoryMB < least.MemoryMB || size.CPUs < least.CPUs) {
+		return invalid("image %s needs size %s", image.Name, least.Name)
+	}
+	if l.DiskGB == 0 {
+		l.DiskGB = size.DiskGB
+	}
+	if l.DiskGB < image.MinDiskGB || l.DiskGB > maxDiskGB {
+		return invalid("a root volume of image %s has %d to %d GiB", image.Name, image.MinDiskGB, maxDiskGB)
+	}
+	if l.Zone == "" {
+		l.Zone = Regions[region].Zones[0]
+	}
+	return nil
 }
 
 // Launch begins a new instance and returns it, pending. With a ClientToken
 // that was used before for the same launch, it returns that instance.
 func (c *Cloud) Launch(l Launch) (Instance, error) {
-	image, ok := imageByName(l.Image)
-	switch {
-	case l.ClientToken == "":
-		return Instance{}, fmt.Errorf("%w: client_token is missing", ErrInvalid)
-	case !slices.ContainsFunc(Regions, func(r Region) bool { return r.Name == l.Region }):
-		return Instance{}, fmt.Errorf("%w: unknown region", ErrInvalid)
-	case !ok:
-		return Instance{}, fmt.Errorf("%w: unknown image", ErrInvalid)
-	case !slices.ContainsFunc(Sizes, func(s Size) bool { return s.Name == l.Size }):
-		return Instance{}, fmt.Errorf("%w: unknown size", ErrInvalid)
-	case len(l.UserData) > 16<<10:
-		return Instance{}, fmt.Errorf("%w: user data is over 16 KiB", ErrInvalid)
+	if err := l.check(); err != nil {
+		return Instance{}, err
 	}
+	image, _ := imageByName(l.Image)
 	hash, err := json.Marshal(l)
 	if err != nil {
 		return Instance{}, err
@@ -259,6 +302,7 @@ func (c *Cloud) Launch(l Launch) (Instance, error) {
 		Instance: Instance{
 			ID: fmt.Sprintf("hull-%05d", c.serial), Name: l.Name, Region: l.Region, Image: l.Image, Size: l.Size,
 			State: Pending, Port: c.opts.Port, LoginUser: image.LoginUser, Created: c.opts.Now().UTC(),
+			Zone: l.Zone, DiskGB: l.DiskGB, Tags: l.Tags,
 		},
 		UserData: l.UserData, Token: l.ClientToken, LaunchHash: string(hash),
 	}
@@ -282,6 +326,18 @@ func (c *Cloud) Get(id string) (Instance, error) {
 	return in.Instance, nil
 }
 
+// ByToken returns what a launch with a client token made, or ErrNotFound.
+func (c *Cloud) ByToken(token string) (Instance, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, in := range c.instances {
+		if in.Token == token && token != "" {
+			return in.Instance, nil
+		}
+	}
+	return Instance{}, ErrNotFound
+}
+
 // List returns the instances of a region, or of all with "", by ID.
 func (c *Cloud) List(region string) []Instance {
 	c.mu.Lock()
@@ -297,33 +353,38 @@ func (c *Cloud) List(region string) []Instance {
 }
 
 // Stop begins to stop a running instance; one that is stopping or stopped stays so.
-func (c *Cloud) Stop(id string) (Instance, error) {
-	return c.change(id, []State{Running}, []State{Stopping, Stopped}, Stopping, c.halt)
+func (c *Cloud) Stop(token, id string) (Instance, error) {
+	return c.change(token, id, []State{Running}, []State{Stopping, Stopped}, Stopping, c.halt)
 }
 
 // Start begins to start a stopped instance, under a new address.
-func (c *Cloud) Start(id string) (Instance, error) {
-	return c.change(id, []State{Stopped}, []State{Pending, Running}, Pending, c.boot)
+func (c *Cloud) Start(token, id string) (Instance, error) {
+	return c.change(token, id, []State{Stopped}, []State{Pending, Running}, Pending, c.boot)
 }
 
 // Remove begins to remove an instance with its root volume.
-func (c *Cloud) Remove(id string) (Instance, error) {
-	return c.change(id, []State{Running, Stopped, Pending, Stopping}, []State{Removing, Removed}, Removing, c.erase)
+func (c *Cloud) Remove(token, id string) (Instance, error) {
+	return c.change(token, id, []State{Running, Stopped, Pending, Stopping}, []State{Removing, Removed}, Removing, c.erase)
 }
 
-func (c *Cloud) change(id string, from, done []State, to State, then func(*stored) error) (Instance, error) {
+func (c *Cloud) change(token, id string, from, done []State, to State, then func(*stored) error) (Instance, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	in, ok := c.instances[id]
 	switch {
 	case !ok:
 		return Instance{}, ErrNotFound
+	case token == "":
+		return Instance{}, fmt.Errorf("%w: client_token is missing", ErrInvalid)
+	case slices.Contains(in.Done, token):
+		return in.Instance, nil // it comes again, or late
 	case slices.Contains(done, in.State):
-		return in.Instance, nil
+		in.Done = append(in.Done, token)
+		return in.Instance, c.save()
 	case !slices.Contains(from, in.State):
 		return Instance{}, fmt.Errorf("%w: the instance is %s", ErrState, in.State)
 	}
-	in.State = to
+	in.State, in.Done = to, append(in.Done, token)
 	if err := c.save(); err != nil {
 		return Instance{}, err
 	}
@@ -346,6 +407,9 @@ func (c *Cloud) later(id string, f func(*stored) error) {
 		in, ok := c.instances[id]
 		if c.closed || !ok || in.State != was {
 			return
+		}
+		if _, sticks := c.faults.take("state", in.Name); sticks {
+			return // it stays where it is
 		}
 		if err := f(in); err != nil {
 			c.opts.Log.Error("instance", "id", id, "state", in.State, "error", err)

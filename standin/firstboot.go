@@ -3,8 +3,13 @@ package standin
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
+	"mime"
+	"mime/multipart"
+	"net/mail"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -92,12 +97,7 @@ func (c *Cloud) firstBoot(in *stored) error {
 	var console strings.Builder
 	fmt.Fprintf(&console, "[    0.000000] stand-in kernel, instance %s\n[    0.812000] root volume mounted\n", in.ID)
 	if !in.FirstBoot {
-		var cfg cloudConfig
-		if strings.HasPrefix(in.UserData, "#cloud-config") {
-			if err := yaml.Unmarshal([]byte(in.UserData), &cfg); err != nil {
-				fmt.Fprintf(&console, "cloud-init: failed to parse user data as cloud-config\n")
-			}
-		}
+		cfg := readUserData(in.UserData, &console)
 		if err := c.placeKeys(in, cfg, &console); err != nil {
 			return err
 		}
@@ -134,6 +134,60 @@ func (c *Cloud) firstBoot(in *stored) error {
 	return errors.Join(err, f.Close())
 }
 
+// readUserData reads "#cloud-config", alone or as parts of a multi-part
+// message, and merges the parts as cloud-init does: the first one to set a
+// value wins, and a part whose merge_how says so adds to the lists.
+func readUserData(text string, console *strings.Builder) cloudConfig {
+	parts := []string{text}
+	if message, err := mail.ReadMessage(strings.NewReader(text)); err == nil {
+		if kind, params, err := mime.ParseMediaType(message.Header.Get("Content-Type")); err == nil && strings.HasPrefix(kind, "multipart/") {
+			parts = nil
+			reader := multipart.NewReader(message.Body, params["boundary"])
+			for {
+				p, err := reader.NextPart()
+				if err != nil {
+					break
+				}
+				data, _ := io.ReadAll(p)
+				if kind, _, _ := mime.ParseMediaType(p.Header.Get("Content-Type")); kind != "text/cloud-config" {
+					fmt.Fprintf(console, "cloud-init: a part of type %q is not modelled by the stand-in\n", kind)
+					continue
+				}
+				parts = append(parts, string(data))
+			}
+		}
+	}
+	merged := map[string]any{}
+	for _, p := range parts {
+		if !strings.HasPrefix(p, "#cloud-config") {
+			continue
+		}
+		var m map[string]any
+		if err := yaml.Unmarshal([]byte(p), &m); err != nil {
+			fmt.Fprintf(console, "cloud-init: failed to parse user data as cloud-config\n")
+			continue
+		}
+		how, _ := yaml.Marshal(m["merge_how"])
+		appends := strings.Contains(string(how), "append")
+		for k, v := range m {
+			before, has := merged[k]
+			old, isList := before.([]any)
+			more, both := v.([]any)
+			switch {
+			case !has:
+				merged[k] = v
+			case isList && both && appends:
+				merged[k] = append(slices.Clone(old), more...)
+			}
+		}
+	}
+	var cfg cloudConfig
+	if all, err := yaml.Marshal(merged); err != nil || yaml.Unmarshal(all, &cfg) != nil {
+		fmt.Fprintf(console, "cloud-init: the user data does not make sense\n")
+	}
+	return cfg
+}
+
 // placeKeys gives the login user its keys, and puts the same into root's file
 // with a forced command that says which user to use, as first boot commonly does.
 func (c *Cloud) placeKeys(in *stored, cfg cloudConfig, console *strings.Builder) error {
@@ -144,7 +198,9 @@ func (c *Cloud) placeKeys(in *stored, cfg cloudConfig, console *strings.Builder)
 		if n.Kind == yaml.ScalarNode {
 			hasDefault = hasDefault || n.Value == "default"
 		} else if err := n.Decode(&u); err == nil {
-			byUser[u.Name] = append(byUser[u.Name], u.Keys...)
+			if len(byUser[u.Name]) == 0 { // cloud-init keeps the first one's keys
+				byUser[u.Name] = u.Keys
+			}
 		}
 	}
 	if hasDefault { // without it, top-level keys are nobody's

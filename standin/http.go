@@ -6,55 +6,80 @@ import (
 	"encoding/json"
 	"errors"
 	"net/http"
+	"slices"
 )
 
 // Handler returns the cloud's HTTP interface. Every request needs
 // "Authorization: Bearer" with the token. Bodies are JSON in snake_case; a
-// failure is {"error": text} with 400, 401, 404, 409 or 500.
+// failure is {"error": text} with 400, 401, 404, 409 or 500. What changes
+// something takes a client token; again with the same one it does nothing more.
 //
 //	GET    /v1/regions, /v1/images?region=R, /v1/sizes?region=R
 //	GET    /v1/instances?region=R
+//	GET    /v1/instances?client_token=T     what was launched with it, or 404
 //	POST   /v1/instances                    a Launch
 //	GET    /v1/instances/{id}
-//	DELETE /v1/instances/{id}
-//	POST   /v1/instances/{id}/stop, /start
+//	DELETE /v1/instances/{id}?client_token=T
+//	POST   /v1/instances/{id}/stop, /start  {"client_token": T}
 //	GET    /v1/instances/{id}/boot-output   text/plain
+//	POST   /v1/faults                       a Fault, for calls to come
+//	DELETE /v1/faults
 func (c *Cloud) Handler(token string) http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /v1/regions", func(w http.ResponseWriter, r *http.Request) { reply(w, Regions, nil) })
-	mux.HandleFunc("GET /v1/images", func(w http.ResponseWriter, r *http.Request) { reply(w, Images, nil) })
-	mux.HandleFunc("GET /v1/sizes", func(w http.ResponseWriter, r *http.Request) { reply(w, Sizes, nil) })
+	mux.HandleFunc("GET /v1/images", func(w http.ResponseWriter, r *http.Request) {
+		reply(w, inRegion(Images, r, func(i Image) []string { return i.Regions }), nil)
+	})
+	mux.HandleFunc("GET /v1/sizes", func(w http.ResponseWriter, r *http.Request) {
+		reply(w, inRegion(Sizes, r, func(s Size) []string { return s.Regions }), nil)
+	})
 	mux.HandleFunc("GET /v1/instances", func(w http.ResponseWriter, r *http.Request) {
-		reply(w, c.List(r.URL.Query().Get("region")), nil)
+		if t := r.URL.Query().Get("client_token"); t != "" {
+			c.perform(w, "by-token", "", func() (any, error) { return c.ByToken(t) })
+			return
+		}
+		c.perform(w, "list", "", func() (any, error) { return c.List(r.URL.Query().Get("region")), nil })
 	})
 	mux.HandleFunc("POST /v1/instances", func(w http.ResponseWriter, r *http.Request) {
 		var l Launch
-		d := json.NewDecoder(http.MaxBytesReader(w, r.Body, 64<<10))
-		d.DisallowUnknownFields()
-		if d.Decode(&l) != nil {
-			reply(w, nil, ErrInvalid)
+		if !decode(w, r, &l) {
 			return
 		}
-		in, err := c.Launch(l)
-		reply(w, in, err)
+		c.perform(w, "launch", l.Name, func() (any, error) { return c.Launch(l) })
 	})
-	for method, f := range map[string]func(string) (Instance, error){
-		"GET /v1/instances/{id}": c.Get, "DELETE /v1/instances/{id}": c.Remove,
-		"POST /v1/instances/{id}/stop": c.Stop, "POST /v1/instances/{id}/start": c.Start,
-	} {
-		mux.HandleFunc(method, func(w http.ResponseWriter, r *http.Request) {
-			in, err := f(r.PathValue("id"))
-			reply(w, in, err)
+	mux.HandleFunc("GET /v1/instances/{id}", func(w http.ResponseWriter, r *http.Request) {
+		id := r.PathValue("id")
+		c.perform(w, "get", c.nameOf(id), func() (any, error) { return c.Get(id) })
+	})
+	mux.HandleFunc("DELETE /v1/instances/{id}", func(w http.ResponseWriter, r *http.Request) {
+		id, token := r.PathValue("id"), r.URL.Query().Get("client_token")
+		c.perform(w, "remove", c.nameOf(id), func() (any, error) { return c.Remove(token, id) })
+	})
+	for call, f := range map[string]func(token, id string) (Instance, error){"stop": c.Stop, "start": c.Start} {
+		mux.HandleFunc("POST /v1/instances/{id}/"+call, func(w http.ResponseWriter, r *http.Request) {
+			var body struct {
+				ClientToken string `json:"client_token"`
+			}
+			if !decode(w, r, &body) {
+				return
+			}
+			id := r.PathValue("id")
+			c.perform(w, call, c.nameOf(id), func() (any, error) { return f(body.ClientToken, id) })
 		})
 	}
 	mux.HandleFunc("GET /v1/instances/{id}/boot-output", func(w http.ResponseWriter, r *http.Request) {
-		text, err := c.BootOutput(r.Context(), r.PathValue("id"))
-		if err != nil {
-			reply(w, nil, err)
-			return
+		id := r.PathValue("id")
+		c.perform(w, "boot-output", c.nameOf(id), func() (any, error) { return c.BootOutput(r.Context(), id) })
+	})
+	mux.HandleFunc("POST /v1/faults", func(w http.ResponseWriter, r *http.Request) {
+		var f Fault
+		if decode(w, r, &f) {
+			reply(w, f, c.faults.add(f))
 		}
-		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
-		_, _ = w.Write([]byte(text))
+	})
+	mux.HandleFunc("DELETE /v1/faults", func(w http.ResponseWriter, r *http.Request) {
+		c.faults.clear()
+		reply(w, struct{}{}, nil)
 	})
 	want := sha256.Sum256([]byte("Bearer " + token))
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -69,7 +94,63 @@ func (c *Cloud) Handler(token string) http.Handler {
 	})
 }
 
+func inRegion[T any](all []T, r *http.Request, regions func(T) []string) []T {
+	region := r.URL.Query().Get("region")
+	out := []T{}
+	for _, x := range all {
+		if region == "" || slices.Contains(regions(x), region) {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+func decode(w http.ResponseWriter, r *http.Request, into any) bool {
+	d := json.NewDecoder(http.MaxBytesReader(w, r.Body, 64<<10))
+	d.DisallowUnknownFields()
+	if d.Decode(into) != nil {
+		reply(w, nil, ErrInvalid)
+		return false
+	}
+	return true
+}
+
+func (c *Cloud) nameOf(id string) string {
+	in, _ := c.Get(id)
+	return in.Name
+}
+
+// perform does a call, with the fault that it meets, and answers it.
+func (c *Cloud) perform(w http.ResponseWriter, call, name string, do func() (any, error)) {
+	fault, _ := c.faults.take(call, name)
+	switch fault.How {
+	case "fail":
+		reply(w, nil, errors.New("the cloud has an ill day"))
+		return
+	case "late":
+		go func() {
+			fault.wait()
+			_, _ = do()
+		}()
+		panic(http.ErrAbortHandler)
+	case "slow":
+		fault.wait()
+	case "twice":
+		_, _ = do()
+	}
+	v, err := do()
+	if fault.How == "lose" {
+		panic(http.ErrAbortHandler) // the connection breaks
+	}
+	reply(w, v, err)
+}
+
 func reply(w http.ResponseWriter, v any, err error) {
+	if text, ok := v.(string); ok && err == nil {
+		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+		_, _ = w.Write([]byte(text))
+		return
+	}
 	w.Header().Set("Content-Type", "application/json")
 	if err != nil {
 		status := http.StatusInternalServerError

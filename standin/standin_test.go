@@ -110,16 +110,16 @@ func TestLife(t *testing.T) {
 	}
 	dial(t, same, pair)
 
-	if _, err := c.Start(in.ID); err != nil {
+	if _, err := c.Start("t1", in.ID); err != nil {
 		t.Errorf("starting what runs: %v", err)
 	}
-	if _, err := c.Stop(in.ID); err != nil {
+	if _, err := c.Stop("t2", in.ID); err != nil {
 		t.Fatal(err)
 	}
 	if stopped := await(t, c, in.ID, Stopped); stopped.Address != "" {
 		t.Errorf("it keeps its address: %+v", stopped)
 	}
-	if _, err := c.Start(in.ID); err != nil {
+	if _, err := c.Start("t3", in.ID); err != nil {
 		t.Fatal(err)
 	}
 	started := await(t, c, in.ID, Running)
@@ -131,14 +131,14 @@ func TestLife(t *testing.T) {
 	if err != nil || strings.Count(later, "BEGIN SSH HOST KEY") != 1 {
 		t.Errorf("the second boot prints the fingerprints again: %v", err)
 	}
-	if _, err := c.Remove(in.ID); err != nil {
+	if _, err := c.Remove("t4", in.ID); err != nil {
 		t.Fatal(err)
 	}
 	await(t, c, in.ID, Removed)
 	if _, err := os.Stat(filepath.Join(folder, "instances", in.ID)); err == nil {
 		t.Error("the root volume is still there")
 	}
-	if _, err := c.Start(in.ID); !errors.Is(err, ErrState) {
+	if _, err := c.Start("t5", in.ID); !errors.Is(err, ErrState) {
 		t.Errorf("starting what is gone: %v", err)
 	}
 }

@@ -33,7 +33,7 @@ func init() { // help walks the table that its own functions stand in
 		{"holder list", "[options]", "List who holds keys.", "plumlatch holder list", holderList},
 		{"holder add", "NAME [-sort SORT]", "Record a person, team, machine or job that holds keys.", "plumlatch holder add night-crew -sort team", holderAdd},
 
-		{"instance launch", "NAME -image I -size S -region R -key K,K [options]", "Launch an instance that opens with the named keys.", "plumlatch instance launch berth-board-9 -image debian-12 -size small -region north-pier -key night-crew,harbour-ops", instanceLaunch},
+		{"instance launch", "NAME -image I -size S -region R -key K,K [options]", "Launch an instance that opens with the named keys.", "plumlatch instance launch berth-board-9 -image debian-12 -size small -region north-pier -key night-crew,harbour-ops -tag line=north", instanceLaunch},
 		{"instance list", "[options]", "List the instances.", "plumlatch instance list -region north-pier", instanceList},
 		{"instance show", "NAME [options]", "Show one instance, and what opens it.", "plumlatch instance show berth-board-1", instanceShow},
 		{"instance stop", "NAME [options]", "Stop an instance; it keeps its root volume.", "plumlatch instance stop berth-board-9", changeCommand("stop")},
@@ -47,6 +47,12 @@ func init() { // help walks the table that its own functions stand in
 		{"open", "INSTANCE [options] [-- COMMAND ...]", "Log in with this machine's own ssh: right address, port, user, file and host key.", "plumlatch open berth-board-9 -- hostname", open},
 		{"access list", "[-instance NAME] [-key NAME] [options]", "List which key opens which instance, and how that is known.", "plumlatch access list -instance berth-board-1", accessList},
 		{"survey", "INSTANCE [options]", "Read what is really in an instance's files, and compare it with the ledger.", "plumlatch survey berth-board-1", survey},
+
+		{"work list", "[options]", "List the work that is at hand, and that was.", "plumlatch work list -state open", workList},
+		{"work show", "ID [options]", "Show one piece of work, step by step.", "plumlatch work show 12", workShow},
+		{"work follow", "ID [options]", "Follow a piece of work to its end, live.", "plumlatch work follow 12", workFollow},
+		{"work cancel", "ID [options]", "Have a piece of work take back what it did.", "plumlatch work cancel 12", workCancel},
+		{"work retry", "ID [options]", "Take up again what failed, was cancelled or is stuck.", "plumlatch work retry 12", workRetry},
 
 		{"operator list", "[options]", "List who uses this service.", "plumlatch operator list", operatorList},
 		{"operator add", "NAME -role ROLE [options]", "Add an operator; the password is shown once.", "plumlatch operator add quay-lead -role operator", operatorAdd},

@@ -2,15 +2,15 @@ package main
 
 import (
 	"bufio"
+	"context"
 	"errors"
 	"flag"
 	"fmt"
+	"maps"
 	"net/url"
-	"os"
+	"slices"
 	"strings"
 	"time"
-
-	"github.com/jedib0t/go-pretty/v6/progress"
 
 	"plumlatch/client"
 	"plumlatch/core/plaintext"
@@ -27,40 +27,6 @@ func splitList(s string) []string {
 	return out
 }
 
-func instanceLaunch(fs *flag.FlagSet) func(*cli) error {
-	image := fs.String("image", "", "`image` of the root volume; it decides the login user (image list)")
-	size := fs.String("size", "", "`size` (size list)")
-	region := fs.String("region", "", "`region` (region list)")
-	keys := fs.String("key", "", "`names` of the keys that open it, comma-separated")
-	noKey := fs.Bool("no-key", false, "launch without a key: a locked box that nobody can log in to")
-	detach := fs.Bool("detach", false, "do not wait until it runs")
-	asJSON := fs.Bool("json", false, "print JSON")
-	return func(c *cli) error {
-		args, service, err := c.begin("NAME")
-		if err != nil {
-			return err
-		}
-		i, err := service.Launch(c.ctx, wire.Launch{Name: args[0], Region: *region, Image: *image, Size: *size, Keys: splitList(*keys), NoKey: *noKey})
-		if err != nil {
-			if p, ok := errors.AsType[*client.Problem](err); ok && p.Field != "" {
-				return failure{fmt.Errorf("%s: %w", p.Field, err), nextForField(p, args[0])}
-			}
-			return err
-		}
-		for _, w := range i.Warnings {
-			fmt.Fprintf(c.err, "warning: %s\n", plaintext.Line(w))
-		}
-		if *detach {
-			if *asJSON {
-				return c.json(i)
-			}
-			fmt.Fprintf(c.out, "Launching %s.\nnext: plumlatch instance show %s\n", i.Name, i.Name)
-			return nil
-		}
-		return c.finish(service, i.Name, "launch", *asJSON)
-	}
-}
-
 func nextForField(p *client.Problem, name string) string {
 	switch {
 	case p.Of("name-taken"):
@@ -73,37 +39,33 @@ func nextForField(p *client.Problem, name string) string {
 	return ""
 }
 
-// finish waits until nothing is going on with the instance and tells how it ended.
-func (c *cli) finish(service *client.Client, name, verb string, asJSON bool) error {
-	i, err := c.follow(service, name, verb)
-	if p, ok := errors.AsType[*client.Problem](err); ok && verb == "remove" && p.Of("not-found") {
+// finish follows the work to its end and tells how it ended.
+func (c *cli) finish(service *client.Client, i wire.Instance, verb string, asJSON bool) error {
+	name := i.Name
+	w, err := c.follow(service, i.Work, verb+" "+name)
+	if err != nil {
+		return err
+	}
+	if w.State != "done" {
 		if asJSON {
-			return c.json(map[string]string{"name": name, "state": "removed"})
+			if err := c.json(w); err != nil {
+				return err
+			}
+		}
+		return workFailed(w)
+	}
+	if verb == "remove" {
+		if asJSON {
+			return c.json(map[string]any{"name": name, "state": "removed", "work": w.ID})
 		}
 		fmt.Fprintf(c.out, "%s is gone, with its root volume.\n", name)
 		return nil
 	}
-	if err != nil {
-		if c.ctx.Err() != nil {
-			return failure{errors.New("stopped waiting; the service goes on"), "plumlatch instance show " + name}
-		}
+	if i, err = service.Instance(c.ctx, name); err != nil {
 		return err
 	}
 	if asJSON {
-		if err := c.json(i); err != nil {
-			return err
-		}
-	}
-	want := map[string]string{"launch": "running", "start": "running", "stop": "stopped", "remove": "removed"}[verb]
-	if i.Phase == "failed" || i.State != want {
-		next := "plumlatch instance show " + i.Name
-		if verb == "launch" {
-			next = "plumlatch instance remove " + i.Name + ", and launch again"
-		}
-		return failure{fmt.Errorf("the %s of %s failed: %s", verb, i.Name, plaintext.Line(i.Trouble)), next}
-	}
-	if asJSON {
-		return nil
+		return c.json(i)
 	}
 	return c.ended(service, i, verb)
 }
@@ -132,46 +94,6 @@ func (c *cli) ended(service *client.Client, i wire.Instance, verb string) error 
 	}
 	fmt.Fprintf(c.out, "\nnext: plumlatch open %s\n", i.Name)
 	return nil
-}
-
-// steps of a change, as the service words them: how far along each is.
-var steps = []string{"recorded", "waiting until", "reading the host keys", "asking the server"}
-
-// follow shows progress until nothing is going on: a bar on a terminal, plain
-// lines elsewhere.
-func (c *cli) follow(service *client.Client, name, verb string) (wire.Instance, error) {
-	if !c.tty {
-		last := ""
-		return client.Await(c.ctx, service, name, func(i wire.Instance) {
-			if p := plaintext.Line(i.Progress); p != "" && p != last {
-				last = p
-				fmt.Fprintf(c.err, "%s: %s\n", i.Name, p)
-			}
-		})
-	}
-	w := progress.NewWriter()
-	w.SetOutputWriter(os.Stderr) // it moves the cursor; its words are made safe one by one
-	w.SetAutoStop(false)
-	w.SetUpdateFrequency(80 * time.Millisecond)
-	w.SetTrackerLength(24)
-	w.Style().Visibility.Value = false
-	w.Style().Visibility.Percentage = false
-	tracker := &progress.Tracker{Message: verb + " " + name, Total: int64(len(steps))}
-	w.AppendTracker(tracker)
-	go w.Render()
-	i, err := client.Await(c.ctx, service, name, func(i wire.Instance) {
-		for n, s := range steps {
-			if strings.HasPrefix(i.Progress, s) {
-				tracker.SetValue(int64(n) + 1)
-				tracker.UpdateMessage(fmt.Sprintf("%s %s: %s", verb, i.Name, plaintext.Line(i.Progress)))
-			}
-		}
-	})
-	tracker.MarkAsDone()
-	for time.Sleep(100 * time.Millisecond); w.IsRenderInProgress(); time.Sleep(20 * time.Millisecond) {
-		w.Stop()
-	}
-	return i, err
 }
 
 func instanceList(fs *flag.FlagSet) func(*cli) error {
@@ -241,17 +163,34 @@ func instanceShow(fs *flag.FlagSet) func(*cli) error {
 		}
 		line("login user", i.LoginUser)
 		line("region", i.Region)
+		line("zone", i.Zone)
 		line("image", i.Image)
 		line("size", i.Size)
-		line("cloud", i.Cloud+" "+i.CloudID)
-		line("launched", ago(i.CreatedAt, time.Now())+" by "+i.CreatedBy)
+		if i.DiskGB > 0 {
+			line("root volume", fmt.Sprintf("%d GiB", i.DiskGB))
+		}
+		line("tags", tagWords(i.Tags))
+		line("cloud", strings.TrimSpace(i.Cloud+" "+i.CloudID))
+		line(map[bool]string{true: "adopted", false: "launched"}[i.Adopted], ago(i.CreatedAt, time.Now())+" by "+i.CreatedBy)
 		for _, h := range i.HostKeys {
 			line("host key", h.Type+" "+h.Fingerprint+" ("+h.Source+")")
 		}
 		if len(i.HostKeys) == 0 {
 			line("host key", "not known")
 		}
+		if len(i.Addresses) > 1 {
+			var before []string
+			for _, a := range i.Addresses {
+				if a.Until != nil {
+					before = append(before, fmt.Sprintf("%s until %s", a.Address, ago(*a.Until, time.Now())))
+				}
+			}
+			line("before", strings.Join(before[:min(3, len(before))], ", "))
+		}
 		line("going on", i.Progress)
+		if i.Work != 0 && (i.Progress != "" || i.Trouble != "") {
+			line("work", fmt.Sprint(i.Work))
+		}
 		line("trouble", i.Trouble)
 		fmt.Fprintln(c.out)
 		c.accessRows(rows, false)
@@ -265,7 +204,7 @@ func instanceShow(fs *flag.FlagSet) func(*cli) error {
 func nextForInstance(i wire.Instance) string {
 	switch {
 	case i.State == "failed":
-		return "plumlatch instance remove " + i.Name
+		return fmt.Sprintf("plumlatch work retry %d, or: plumlatch instance remove %s", i.Work, i.Name)
 	case i.State == "stopped":
 		return "plumlatch instance start " + i.Name
 	case i.State == "running" && i.Phase == "ready" && i.Keys > 0 && len(i.HostKeys) > 0:
@@ -305,10 +244,10 @@ func changeCommand(verb string) func(fs *flag.FlagSet) func(*cli) error {
 				if *asJSON {
 					return c.json(i)
 				}
-				fmt.Fprintf(c.out, "Began to %s %s.\nnext: plumlatch instance show %s\n", verb, i.Name, i.Name)
+				fmt.Fprintf(c.out, "Began to %s %s: work %d.\nnext: plumlatch work follow %d\n", verb, i.Name, i.Work, i.Work)
 				return nil
 			}
-			return c.finish(service, i.Name, verb, *asJSON)
+			return c.finish(service, i, verb, *asJSON)
 		}
 	}
 }
@@ -327,17 +266,55 @@ func (c *cli) confirm(question string) error {
 }
 
 func imageList(fs *flag.FlagSet) func(*cli) error {
-	return catalogueList(fs, (*client.Client).Images, []string{"image", "title", "login user", "kinds of key"}, func(i wire.Image) []string {
-		return []string{i.Name, i.Title, i.LoginUser, strings.Join(i.KeyTypes, " ")}
+	region := fs.String("region", "", "only those of a `region`")
+	get := func(service *client.Client, ctx context.Context) ([]wire.Image, error) {
+		return service.Images(ctx, *region)
+	}
+	return catalogueList(fs, get, []string{"image", "title", "login user", "least size", "least disk", "regions", "kinds of key"}, func(i wire.Image) []string {
+		return []string{i.Name, i.Title, i.LoginUser, i.SmallestSize, fmt.Sprintf("%d GiB", i.MinDiskGB), strings.Join(i.Regions, " "), kindWords(i.KeyTypes)}
 	})
 }
 
 func sizeList(fs *flag.FlagSet) func(*cli) error {
-	return catalogueList(fs, (*client.Client).Sizes, []string{"size", "cpus", "memory", "disk"}, func(s wire.Size) []string {
-		return []string{s.Name, fmt.Sprint(s.CPUs), fmt.Sprintf("%d MiB", s.MemoryMB), fmt.Sprintf("%d GiB", s.DiskGB)}
+	region := fs.String("region", "", "only those of a `region`")
+	get := func(service *client.Client, ctx context.Context) ([]wire.Size, error) {
+		return service.Sizes(ctx, *region)
+	}
+	return catalogueList(fs, get, []string{"size", "cpus", "memory", "disk", "regions"}, func(s wire.Size) []string {
+		return []string{s.Name, fmt.Sprint(s.CPUs), fmt.Sprintf("%d MiB", s.MemoryMB), fmt.Sprintf("%d GiB", s.DiskGB), strings.Join(s.Regions, " ")}
 	})
 }
 
 func regionList(fs *flag.FlagSet) func(*cli) error {
-	return catalogueList(fs, (*client.Client).Regions, []string{"region", "title"}, func(r wire.Region) []string { return []string{r.Name, r.Title} })
+	return catalogueList(fs, (*client.Client).Regions, []string{"region", "title", "zones"}, func(r wire.Region) []string {
+		return []string{r.Name, r.Title, strings.Join(r.Zones, " ")}
+	})
+}
+
+// kindWords shortens the types of a key's line to what people call them.
+func kindWords(types []string) string {
+	var out []string
+	for _, t := range types {
+		word := t
+		switch {
+		case strings.HasPrefix(t, "sk-"):
+			word = "hardware-held"
+		case strings.HasPrefix(t, "ecdsa-"):
+			word = "ecdsa"
+		case strings.HasPrefix(t, "ssh-"):
+			word = strings.TrimPrefix(t, "ssh-")
+		}
+		if !slices.Contains(out, word) {
+			out = append(out, word)
+		}
+	}
+	return strings.Join(out, " ")
+}
+
+func tagWords(tags map[string]string) string {
+	var out []string
+	for _, k := range slices.Sorted(maps.Keys(tags)) {
+		out = append(out, k+"="+tags[k])
+	}
+	return strings.Join(out, ", ")
 }

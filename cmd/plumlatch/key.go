@@ -105,6 +105,12 @@ func keyCreate(fs *flag.FlagSet) func(*cli) error {
 			return failure{fmt.Errorf("%w\nThe pair was written to %s, and is kept: whether the service has recorded it is not known", err, files.private),
 				fmt.Sprintf("plumlatch key show %s; if it is not there: plumlatch key import %s %s", name, name, files.public)}
 		}
+		// The private half is at hand: what else would show better that it exists.
+		if signer, err := pair.Signer(); err == nil {
+			if shown, err := c.prove(service, recorded, signer); err == nil {
+				recorded = shown
+			}
+		}
 		c.warnPlace(files.private)
 		if w := keypair.LoadWarning(string(k), f); w != "" {
 			fmt.Fprintf(c.err, "warning: %s.\n", w)

@@ -152,20 +152,7 @@ func keyProve(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		ch, err := service.Challenge(c.ctx, k.Name)
-		if err != nil {
-			return err
-		}
-		// Nothing is signed that is not for this key at this service.
-		if !strings.HasPrefix(ch.Text, "Plum Latch: show that a private key exists\nnonce "+ch.Nonce+"\nservice "+service.URL()+"\n") || !strings.HasSuffix(ch.Text, "\nkey "+k.Fingerprint+"\n") {
-			return errors.New("the service sent a challenge that is not for this key at this service; nothing was signed")
-		}
-		sig, err := keypair.Sign(signer, keypair.ProofNamespace, []byte(ch.Text))
-		if err != nil {
-			return fmt.Errorf("the key did not sign: %w", err)
-		}
-		k, err = service.Prove(c.ctx, k.Name, wire.Proof{Nonce: ch.Nonce, Signature: string(sig)})
-		if err != nil {
+		if k, err = c.prove(service, k, signer); err != nil {
 			return err
 		}
 		if locked != "" && locked != k.Passphrase { // seen just now
@@ -243,4 +230,21 @@ func holderAdd(fs *flag.FlagSet) func(*cli) error {
 		fmt.Fprintf(c.out, "Added %s, a %s.\nnext: plumlatch key set KEY -holder %s\n", args[0], *sort, args[0])
 		return nil
 	}
+}
+
+// prove shows the service that the private half of a key exists.
+func (c *cli) prove(service *client.Client, k wire.Key, signer ssh.Signer) (wire.Key, error) {
+	ch, err := service.Challenge(c.ctx, k.Name)
+	if err != nil {
+		return k, err
+	}
+	// Nothing is signed that is not for this key at this service.
+	if !strings.HasPrefix(ch.Text, "Plum Latch: show that a private key exists\nnonce "+ch.Nonce+"\nservice "+service.URL()+"\n") || !strings.HasSuffix(ch.Text, "\nkey "+k.Fingerprint+"\n") {
+		return k, errors.New("the service sent a challenge that is not for this key at this service; nothing was signed")
+	}
+	sig, err := keypair.Sign(signer, keypair.ProofNamespace, []byte(ch.Text))
+	if err != nil {
+		return k, fmt.Errorf("the key did not sign: %w", err)
+	}
+	return service.Prove(c.ctx, k.Name, wire.Proof{Nonce: ch.Nonce, Signature: string(sig)})
 }

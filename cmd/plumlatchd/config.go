@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"os"
 	"strings"
+	"time"
 
 	"go.yaml.in/yaml/v3"
 )
@@ -26,6 +27,8 @@ type config struct {
 	dialFrom     string
 	dialLoopback bool
 	logFormat    string
+	lease        time.Duration
+	stateLimit   time.Duration
 }
 
 func (c *config) flags(fs *flag.FlagSet) {
@@ -39,6 +42,8 @@ func (c *config) flags(fs *flag.FlagSet) {
 	fs.StringVar(&c.allowHosts, "allow-host", "", "further host[:port] `values`, comma-separated, that the service answers to")
 	fs.StringVar(&c.dialFrom, "dial-from", "", "`address` to dial instances from")
 	fs.BoolVar(&c.dialLoopback, "dial-loopback", false, "allow dialling loopback addresses, for a stand-in cloud")
+	fs.DurationVar(&c.lease, "lease", 15*time.Second, "how long a claim on a piece of work lasts unless renewed; the same for all replicas on one database")
+	fs.DurationVar(&c.stateLimit, "state-limit", 5*time.Minute, "how long an instance may take to reach a state in its cloud")
 	fs.StringVar(&c.logFormat, "log-format", "text", "`format` of the log: text or json")
 }
 
@@ -111,6 +116,12 @@ func (c *config) check() error {
 	}
 	if c.logFormat != "text" && c.logFormat != "json" {
 		return errors.New("option log-format: give text or json")
+	}
+	if c.lease < time.Second || c.lease > 10*time.Minute {
+		return errors.New("option lease: give 1s to 10m")
+	}
+	if c.stateLimit < time.Second {
+		return errors.New("option state-limit: give 1s or more")
 	}
 	return c.checkListen()
 }

@@ -38,9 +38,9 @@ var seedInstances = []struct {
 }{
 	{"berth-board-1", "north-pier", "debian-12", "small", []string{"harbour-ops-2026", "day-crew"}, false},
 	{"berth-board-2", "north-pier", "debian-12", "small", []string{"harbour-ops-2026", "day-crew"}, false},
-	{"ticket-gate-1", "north-pier", "harrow-linux-4", "small", []string{"harbour-ops-2026", "old-gate-contractor"}, false},
-	{"ticket-gate-2", "north-pier", "harrow-linux-4", "small", []string{"old-gate-contractor"}, false},
-	{"ticket-gate-3", "south-pier", "harrow-linux-4", "small", []string{"ticket-desk", "old-gate-contractor", "harbour-ops-2026"}, false},
+	{"ticket-gate-1", "north-pier", "harrow-linux-4", "medium", []string{"harbour-ops-2026", "old-gate-contractor"}, false},
+	{"ticket-gate-2", "north-pier", "harrow-linux-4", "medium", []string{"old-gate-contractor"}, false},
+	{"ticket-gate-3", "south-pier", "harrow-linux-4", "medium", []string{"ticket-desk", "old-gate-contractor", "harbour-ops-2026"}, false},
 	{"cargo-manifest-1", "south-pier", "debian-12", "medium", []string{"harbour-ops-2026", "cargo-robot"}, false},
 	{"cargo-manifest-2", "south-pier", "debian-12", "medium", []string{"cargo-robot"}, false},
 	{"fare-ledger-1", "south-pier", "debian-12", "large", []string{"harbour-ops-2026", "bridge-duty"}, false},
@@ -81,15 +81,21 @@ func (d *demoRun) seedAll(ctx context.Context) error {
 		}
 	}
 	for _, i := range seedInstances {
-		in, err := client.Await(ctx, c, i.name, nil)
+		in, err := c.Instance(ctx, i.name)
 		if err != nil {
 			return err
 		}
+		if _, err := c.Follow(ctx, in.Work, 0, nil); err != nil {
+			return err
+		}
+		if in, err = c.Instance(ctx, i.name); err != nil {
+			return err
+		}
 		if i.stopped && in.State == "running" {
-			if _, err := c.Change(ctx, i.name, "stop"); err != nil {
+			if in, err = c.Change(ctx, i.name, "stop"); err != nil {
 				return fmt.Errorf("instance %s: %w", i.name, err)
 			}
-			if _, err := client.Await(ctx, c, i.name, nil); err != nil {
+			if _, err := c.Follow(ctx, in.Work, 0, nil); err != nil {
 				return err
 			}
 		}

@@ -60,11 +60,10 @@ func startService(ctx context.Context, c config, log *slog.Logger) (_ *service, 
 		return nil, errors.Join(err, db.Close())
 	}
 	driver := standin.New(c.cloudURL, strings.TrimSpace(string(token)))
-	worker := &work.Worker{Store: db, Cloud: driver, Policy: policy, Sealer: sealer, Log: log}
-	if err := worker.Resume(ctx); err != nil {
-		return nil, errors.Join(err, db.Close())
-	}
-	options := api.Options{Store: db, Worker: worker, Cloud: driver, Console: console.Files(), Listen: c.listen, TLS: c.tlsCert != "", Log: log}
+	worker := &work.Worker{Store: db, Cloud: driver, Policy: policy, Sealer: sealer, Log: log, Lease: c.lease, StateLimit: c.stateLimit}
+	worker.Start(ctx)
+	closing := make(chan struct{})
+	options := api.Options{Closing: closing, Store: db, Worker: worker, Cloud: driver, Console: console.Files(), Listen: c.listen, TLS: c.tlsCert != "", Log: log}
 	if c.allowHosts != "" {
 		options.Hosts = strings.Split(c.allowHosts, ",")
 	}
@@ -76,6 +75,7 @@ func startService(ctx context.Context, c config, log *slog.Logger) (_ *service, 
 		MaxHeaderBytes:    32 << 10,
 		ErrorLog:          slog.NewLogLogger(log.Handler(), slog.LevelDebug),
 	}}
+	s.http.RegisterOnShutdown(func() { close(closing) })
 	go func() {
 		err := s.http.Serve
 		if c.tlsCert != "" {

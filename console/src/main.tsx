@@ -154,6 +154,7 @@ function Themed() {
       theme={{
         algorithm: dark ? theme.darkAlgorithm : theme.defaultAlgorithm,
         token: {
+          motion: !matchMedia("(prefers-reduced-motion: reduce)").matches,
           colorPrimary: dark ? "#a4608f" : "#6b2a5b",
           colorLink: dark ? "#8fb4c4" : "#3f6a7d",
           colorWarning: "#a9792b",

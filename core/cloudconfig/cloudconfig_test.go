@@ -10,10 +10,11 @@ import (
 
 func TestBuild(t *testing.T) {
 	nasty := `restrict,command="a: #{b}" ssh-ed25519 AAAA it's: "me" # - x`
-	text, err := Build(Settings{Hostname: "berth-board-9", LoginUser: "debian", Keys: []string{nasty, "ssh-rsa BBBB"}})
+	out, err := Build(Settings{Hostname: "berth-board-9", LoginUser: "debian", Keys: []string{nasty, "ssh-rsa BBBB"}})
 	if err != nil {
 		t.Fatal(err)
 	}
+	text := out.Text
 	if !strings.HasPrefix(text, "#cloud-config\n") {
 		t.Errorf("it begins %q", text[:20])
 	}

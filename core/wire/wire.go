@@ -131,6 +131,20 @@ type Instance struct {
 	CreatedAt time.Time `json:"created_at"`
 	CreatedBy string    `json:"created_by"`
 	Warnings  []string  `json:"warnings,omitempty"`
+
+	Zone      string            `json:"zone,omitempty"`
+	DiskGB    int               `json:"disk_gb,omitempty"` // of the root volume, as asked for; 0 for the size's own
+	Tags      map[string]string `json:"tags,omitempty"`
+	Adopted   bool              `json:"adopted,omitempty"` // it was there before us: no cloud of ours is behind it
+	Work      int64             `json:"work,omitempty"`    // the last piece of work on it
+	Addresses []Address         `json:"addresses,omitempty"`
+}
+
+// Address is one address that an instance had, and when.
+type Address struct {
+	Address string     `json:"address"`
+	Since   time.Time  `json:"since"`
+	Until   *time.Time `json:"until,omitempty"`
 }
 
 // Launch asks for an instance. With Plan nothing is launched: the answer is a
@@ -143,6 +157,11 @@ type Launch struct {
 	Keys   []string `json:"keys"`
 	NoKey  bool     `json:"no_key"`
 	Plan   bool     `json:"plan"`
+
+	Zone     string            `json:"zone,omitempty"`
+	DiskGB   int               `json:"disk_gb,omitempty"` // of the root volume; 0 for the size's own
+	Tags     map[string]string `json:"tags,omitempty"`
+	UserData string            `json:"user_data,omitempty"` // the engineer's own, merged with the keys
 }
 
 // LaunchPlan is what a launch would send.
@@ -216,8 +235,9 @@ type Survey struct {
 
 // Region, Image and Size are what a launch can choose from.
 type Region struct {
-	Name  string `json:"name"`
-	Title string `json:"title"`
+	Name  string   `json:"name"`
+	Title string   `json:"title"`
+	Zones []string `json:"zones"`
 }
 
 // Image is what a root volume is made from.
@@ -226,6 +246,10 @@ type Image struct {
 	Title     string   `json:"title"`
 	LoginUser string   `json:"login_user"`
 	KeyTypes  []string `json:"key_types"`
+
+	MinDiskGB    int      `json:"min_disk_gb"`
+	SmallestSize string   `json:"smallest_size"`
+	Regions      []string `json:"regions"` // that have it
 }
 
 // Size is how large an instance is; memory in MiB, disk in GiB.
@@ -234,6 +258,8 @@ type Size struct {
 	CPUs     int    `json:"cpus"`
 	MemoryMB int    `json:"memory_mb"`
 	DiskGB   int    `json:"disk_gb"`
+
+	Regions []string `json:"regions"` // that have it
 }
 
 // Credentials sign an operator in for the console.

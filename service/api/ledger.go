@@ -66,7 +66,8 @@ func showInstance(i store.Instance) wire.Instance {
 		state = "failed"
 	}
 	return wire.Instance{Name: i.Name, State: state, Phase: string(i.Phase), Progress: i.Progress, Trouble: i.Trouble, Region: i.Region, Image: i.Image, Size: i.Size,
-		Cloud: i.Cloud, CloudID: i.CloudID, Address: i.Address, Port: i.Port, LoginUser: i.LoginUser, Alias: i.Alias, Keys: i.Keys, CreatedAt: i.CreatedAt.UTC(), CreatedBy: i.CreatedBy}
+		Cloud: i.Cloud, CloudID: i.CloudID, Address: i.Address, Port: i.Port, LoginUser: i.LoginUser, Alias: i.Alias, Keys: i.Keys, CreatedAt: i.CreatedAt.UTC(), CreatedBy: i.CreatedBy,
+		Zone: i.Zone, DiskGB: i.DiskGB, Tags: i.Tags, Adopted: i.Adopted, Work: i.WorkID}
 }
 
 func (s *Server) listInstances(c *gin.Context) {
@@ -107,7 +108,15 @@ func (s *Server) showInstance(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
+	addresses, err := s.opts.Store.Addresses(c, i.ID)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
 	out := showInstance(i)
+	for _, a := range addresses {
+		out.Addresses = append(out.Addresses, wire.Address{Address: a.Address, Since: a.Since.UTC(), Until: a.Until})
+	}
 	out.HostKeys, out.UserData = []wire.HostKey{}, i.UserData
 	for _, k := range keys {
 		out.HostKeys = append(out.HostKeys, wire.HostKey{Type: k.Type, Fingerprint: k.Fingerprint, PublicKey: keypair.Public{Blob: k.Blob}.Line(), Source: k.Source, RecordedAt: k.RecordedAt.UTC()})
@@ -120,7 +129,11 @@ func (s *Server) launch(c *gin.Context) {
 	if !read(c, &r) {
 		return
 	}
-	request := work.LaunchRequest{Name: r.Name, Region: r.Region, Image: r.Image, Size: r.Size, Keys: r.Keys, NoKey: r.NoKey}
+	if keypair.LooksPrivate([]byte(r.UserData)) {
+		privateKey.answer(c, wire.Problem{Field: "user_data", Detail: "there is a private key in the user data, which the ledger and the cloud would keep. Nothing was stored or logged; as it has travelled over a network, see whether it is still a secret"})
+		return
+	}
+	request := work.LaunchRequest{Name: r.Name, Region: r.Region, Zone: r.Zone, Image: r.Image, Size: r.Size, DiskGB: r.DiskGB, Tags: r.Tags, UserData: r.UserData, Keys: r.Keys, NoKey: r.NoKey}
 	if r.Plan {
 		p, err := s.opts.Worker.Plan(c, request)
 		if err != nil {
@@ -263,9 +276,9 @@ func (s *Server) reportLogin(c *gin.Context) {
 	c.Status(http.StatusNoContent)
 }
 
-func catalogue[T any](s *Server, get func(context.Context) ([]T, error)) gin.HandlerFunc {
+func catalogue[T any](s *Server, get func(ctx context.Context, region string) ([]T, error)) gin.HandlerFunc {
 	return func(c *gin.Context) {
-		items, err := get(c)
+		items, err := get(c, c.Query("region"))
 		if err != nil {
 			s.fail(c, err)
 			return

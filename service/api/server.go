@@ -3,6 +3,7 @@
 package api
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/json"
 	"errors"
@@ -17,6 +18,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
 
@@ -37,6 +39,7 @@ type Options struct {
 	Hosts   []string // further host[:port] values that the service answers to
 	Listen  string   // host:port that it listens on
 	TLS     bool
+	Closing <-chan struct{} // closed when the service ends: who follows something is let go
 	Log     *slog.Logger
 }
 
@@ -92,9 +95,14 @@ func New(o Options) http.Handler {
 	edit.POST("/instances/:name/start", s.change(store.Starting))
 	edit.DELETE("/instances/:name", s.change(store.Removing))
 	edit.POST("/instances/:name/survey", s.survey)
+	view.GET("/work", s.listWork)
+	view.GET("/work/:id", s.showWork)
+	view.GET("/work/:id/events", s.followWork)
+	edit.POST("/work/:id/cancel", s.cancelWork)
+	edit.POST("/work/:id/retry", s.retryWork)
 	view.GET("/access", s.listAccess)
 	edit.POST("/access/:id/login", s.reportLogin)
-	view.GET("/regions", catalogue(s, s.opts.Cloud.Regions))
+	view.GET("/regions", catalogue(s, func(ctx context.Context, _ string) ([]wire.Region, error) { return s.opts.Cloud.Regions(ctx) }))
 	view.GET("/images", catalogue(s, s.opts.Cloud.Images))
 	view.GET("/sizes", catalogue(s, s.opts.Cloud.Sizes))
 	view.GET("/journal", s.listJournal)
@@ -186,6 +194,10 @@ func read(c *gin.Context, into any) bool {
 	}
 	if err != nil {
 		badRequest.detail(c, "the request's body broke off")
+		return false
+	}
+	if !utf8.Valid(data) { // the decoder would put something else in its place
+		badRequest.detail(c, "the request's body is not UTF-8")
 		return false
 	}
 	c.Set(bodyKey, data)

@@ -5,6 +5,8 @@ package cloud
 import (
 	"context"
 	"errors"
+	"fmt"
+	"regexp"
 
 	"plumlatch/core/wire"
 )
@@ -37,10 +39,13 @@ type Instance struct {
 	ID        string // the cloud's own name for it, never used for another
 	Name      string
 	Region    string
+	Zone      string
 	State     State
 	Address   string // IP address; empty where it has none now
 	Port      int    // of its SSH server
 	LoginUser string // as the image decides
+	DiskGB    int    // of the root volume
+	Tags      map[string]string
 }
 
 // Region, Image and Size are what a launch can choose from, as the API shows them.
@@ -53,22 +58,52 @@ type (
 // Launch is a request for an instance.
 type Launch struct {
 	Name, Region, Image, Size string
+	Zone                      string // "" leaves it to the cloud
+	DiskGB                    int    // of the root volume; 0 for the size's own
+	Tags                      map[string]string
 	UserData                  string
+}
+
+// NameRule is which names a cloud takes for an instance.
+type NameRule struct {
+	Pattern   *regexp.Regexp
+	MaxLength int
+	Words     string // the rule, in words
+}
+
+// Check returns nil if the cloud takes the name.
+func (r NameRule) Check(name string) error {
+	if r.Pattern == nil || r.Pattern.MatchString(name) && len(name) <= r.MaxLength {
+		return nil
+	}
+	return fmt.Errorf("the cloud takes no such name: %s", r.Words)
+}
+
+// Properties are what differs between clouds and is no branch in our code.
+type Properties struct {
+	Names       NameRule
+	MaxUserData int // bytes
+	MaxTags     int
 }
 
 // Driver is one cloud. Every method gives up when its context ends. A method
 // that changes something takes a client token: called again with the same
 // token it does nothing further and returns the same instance, so that an
-// answer that was lost can be asked for again.
+// answer that was lost can be asked for again, and a request that comes late
+// undoes nothing that was done since.
 type Driver interface {
 	// Name returns the word for this cloud in the ledger, such as "standin".
 	Name() string
+	Properties() Properties
 	Regions(ctx context.Context) ([]Region, error)
-	Images(ctx context.Context) ([]Image, error)
-	Sizes(ctx context.Context) ([]Size, error)
+	// Images and Sizes return those of a region; of all regions with "".
+	Images(ctx context.Context, region string) ([]Image, error)
+	Sizes(ctx context.Context, region string) ([]Size, error)
 
 	// Launch begins a new instance and returns it in whatever state it is in.
 	Launch(ctx context.Context, clientToken string, l Launch) (Instance, error)
+	// ByToken returns what Launch made under a client token, or ErrNotFound.
+	ByToken(ctx context.Context, clientToken string) (Instance, error)
 	// Get returns one instance, or ErrNotFound.
 	Get(ctx context.Context, id string) (Instance, error)
 	// Stop and Start begin a change of state; Remove begins the end of the

@@ -116,7 +116,7 @@ func (s *Store) addEvidence(ctx context.Context, rows []Access) error {
 // Observe keeps an observation about an access, timed by the database, unless
 // a later one of its sort stands there.
 func (s *Store) Observe(ctx context.Context, accessID int64, kind access.Kind, positive bool, vantage string) error {
-	return observe(s.db.WithContext(ctx), accessID, kind, positive, vantage, "")
+	return s.tx(ctx, func(tx *gorm.DB) error { return observe(tx, accessID, kind, positive, vantage, "") })
 }
 
 // Saw keeps what a survey found in the files of an instance: for each access

@@ -20,26 +20,31 @@ type Once struct {
 // ErrReused says that the name was used for another request.
 var ErrReused = errors.New("this Idempotency-Key was used for another request")
 
-// Replayed is returned for a request that was done already: on which instance.
-type Replayed struct{ InstanceID int64 }
+// Replayed is returned for a request that was done already: by which work, on
+// which instance (0 for none).
+type Replayed struct{ InstanceID, WorkID int64 }
 
 // Error says so.
-func (r Replayed) Error() string { return fmt.Sprintf("done already, on instance %d", r.InstanceID) }
+func (r Replayed) Error() string { return fmt.Sprintf("done already, by work %d", r.WorkID) }
 
 // Seen returns Replayed or ErrReused if the request was sent before, else nil.
 func (s *Store) Seen(ctx context.Context, o Once) error { return o.seen(s.db.WithContext(ctx)) }
 
 // take claims the name in the work's own transaction. Replayed or ErrReused if
 // it was used before; a request at the same moment waits for this one's end.
-func (o Once) take(tx *gorm.DB, instanceID int64) error {
+func (o Once) take(tx *gorm.DB, instanceID, workID int64) error {
 	if o.Key == "" {
 		return nil
 	}
 	if err := tx.Exec("DELETE FROM idempotency WHERE created_at < now() - interval '1 day'").Error; err != nil {
 		return err
 	}
-	r := tx.Exec("INSERT INTO idempotency (operator_id, key, sha256, instance_id) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING",
-		o.OperatorID, o.Key, raw(o.Sum), instanceID)
+	var instance *int64
+	if instanceID != 0 {
+		instance = &instanceID
+	}
+	r := tx.Exec("INSERT INTO idempotency (operator_id, key, sha256, instance_id, work_id) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING",
+		o.OperatorID, o.Key, raw(o.Sum), instance, workID)
 	if r.Error != nil || r.RowsAffected == 1 {
 		return r.Error
 	}
@@ -54,8 +59,9 @@ func (o Once) seen(tx *gorm.DB) error {
 	var rows []struct {
 		Sha256     []byte
 		InstanceID int64
+		WorkID     int64
 	}
-	err := tx.Raw("SELECT sha256, instance_id FROM idempotency WHERE operator_id = ? AND key = ? AND created_at > now() - interval '1 day'",
+	err := tx.Raw("SELECT sha256, coalesce(instance_id, 0) AS instance_id, coalesce(work_id, 0) AS work_id FROM idempotency WHERE operator_id = ? AND key = ? AND created_at > now() - interval '1 day'",
 		o.OperatorID, o.Key).Scan(&rows).Error
 	switch {
 	case err != nil || len(rows) == 0:
@@ -63,5 +69,5 @@ func (o Once) seen(tx *gorm.DB) error {
 	case !bytes.Equal(rows[0].Sha256, o.Sum):
 		return ErrReused
 	}
-	return Replayed{rows[0].InstanceID}
+	return Replayed{rows[0].InstanceID, rows[0].WorkID}
 }

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -19,6 +20,7 @@ type Phase string
 // The phases. Ready, Failed and Removed are at rest.
 const (
 	Launching Phase = "launching"
+	Adopting  Phase = "adopting"
 	Ready     Phase = "ready"
 	Failed    Phase = "failed"
 	Stopping  Phase = "stopping"
@@ -26,11 +28,6 @@ const (
 	Removing  Phase = "removing"
 	Removed   Phase = "removed"
 )
-
-// Verb returns the word for the change that an unfinished phase stands for.
-func (p Phase) Verb() string {
-	return map[Phase]string{Launching: "launch", Stopping: "stop", Starting: "start", Removing: "remove"}[p]
-}
 
 // Instance is one instance of the ledger.
 type Instance struct {
@@ -51,7 +48,11 @@ type Instance struct {
 	Progress     string // the step at hand, in words
 	Trouble      string // what went wrong, in words; "" for nothing
 	UserData     string
-	IntentID     int64 // the journal entry of the change at hand
+	Zone         string
+	DiskGB       int
+	Tags         Tags
+	Adopted      bool  // it was there before us: no cloud of ours is behind it
+	WorkID       int64 // the work at hand, or the last one
 	HostKeysRead bool  // the first boot's output has been read: never again
 	ChangedAt    time.Time
 	CreatedAt    time.Time
@@ -59,19 +60,35 @@ type Instance struct {
 	Keys         int // how many recorded keys open it
 }
 
-const instanceColumns = `SELECT i.*, coalesce(i.intent_id, 0) AS intent_id,
+const instanceColumns = `SELECT i.*, coalesce((SELECT max(w.id) FROM work w WHERE w.instance_id = i.id), 0) AS work_id,
 	(SELECT count(*) FROM access a WHERE a.instance_id = i.id AND NOT a.steward) AS keys FROM instances i`
 
-// NewInstance is what a launch records before anything is asked of the cloud.
+// Tags are an instance's labels, a name to a value.
+type Tags map[string]string
+
+// Scan implements sql.Scanner.
+func (t *Tags) Scan(v any) error {
+	switch text := v.(type) {
+	case string:
+		return json.Unmarshal([]byte(text), t)
+	case []byte:
+		return json.Unmarshal(text, t)
+	}
+	return fmt.Errorf("tags: cannot read %T", v)
+}
+
+// NewInstance is what a launch or an adoption records before anything is done.
 type NewInstance struct {
 	Instance
 	KeyIDs        []int64
-	Steward       keypair.Public
+	Steward       keypair.Public // its Blob is nil for an instance without a steward
 	StewardSealed []byte
-	KeyNames      []string
+	HostKeys      []HostKey
+	Work          NewWork
 }
 
-// AddInstance records a launch with its intent. ErrNameTaken; Replayed or ErrReused by once.
+// AddInstance records an instance with the work that makes or adopts it.
+// ErrNameTaken; Replayed or ErrReused by once.
 func (s *Store) AddInstance(ctx context.Context, by Actor, once Once, n NewInstance) (Instance, error) {
 	var id int64
 	err := s.tx(ctx, func(tx *gorm.DB) error {
@@ -79,26 +96,39 @@ func (s *Store) AddInstance(ctx context.Context, by Actor, once Once, n NewInsta
 		if err := once.seen(tx); err != nil {
 			return err
 		}
-		what := fmt.Sprintf("launch %s, %s in %s with %s", n.Image, n.Size, n.Region, strings.Join(n.KeyNames, ", "))
-		if len(n.KeyNames) == 0 {
-			what = fmt.Sprintf("launch %s, %s in %s with no key", n.Image, n.Size, n.Region)
-		}
-		intent, err := entry{by, "instance.launch", "instance " + n.Name, what, "", 0}.write(tx)
+		tags, err := json.Marshal(n.Tags)
 		if err != nil {
 			return err
 		}
-		if err := tx.Raw(`INSERT INTO instances (name, name_fold, alias, cloud, client_token, region, image, size, login_user, phase, progress, user_data, intent_id, created_by)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, 'launching', 'recorded', ?, ?, ?) RETURNING id`,
-			n.Name, names.Fold(n.Name), n.Alias, n.Cloud, n.ClientToken, n.Region, n.Image, n.Size, n.LoginUser, n.UserData, intent, by.Operator).Scan(&id).Error; err != nil {
+		if n.Tags == nil {
+			tags = []byte("{}")
+		}
+		if err := tx.Raw(`INSERT INTO instances (name, name_fold, alias, cloud, client_token, region, image, size, login_user, phase, progress, user_data, created_by, zone, disk_gb, tags, adopted, address, port, state)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'recorded', ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
+			n.Name, names.Fold(n.Name), n.Alias, n.Cloud, n.Work.Token, n.Region, n.Image, n.Size, n.LoginUser, string(n.Phase), n.UserData, by.Operator,
+			n.Zone, n.DiskGB, string(tags), n.Adopted, n.Address, n.Port, n.State).Scan(&id).Error; err != nil {
 			return err
 		}
-		if err := once.take(tx, id); err != nil {
+		if _, err := addWork(tx, by, once, id, n.Work); err != nil {
 			return err
 		}
 		for _, k := range n.KeyIDs {
 			if err := tx.Exec("INSERT INTO access (instance_id, key_id, login_user) VALUES (?, ?, ?)", id, k, n.LoginUser).Error; err != nil {
 				return err
 			}
+		}
+		for _, h := range n.HostKeys {
+			if err := tx.Exec("INSERT INTO host_keys (instance_id, blob, type, fingerprint, source) VALUES (?, ?, ?, ?, ?)", id, raw(h.Blob), h.Type, h.Fingerprint, h.Source).Error; err != nil {
+				return err
+			}
+		}
+		if n.Address != "" {
+			if err := tx.Exec("INSERT INTO addresses (instance_id, address) VALUES (?, ?)", id, n.Address).Error; err != nil {
+				return err
+			}
+		}
+		if n.Steward.Blob == nil {
+			return nil
 		}
 		if err := tx.Exec("INSERT INTO access (instance_id, steward, login_user) VALUES (?, true, ?)", id, n.LoginUser).Error; err != nil {
 			return err
@@ -126,14 +156,6 @@ func (s *Store) InstanceByID(ctx context.Context, id int64) (Instance, error) {
 // InstanceByName finds an instance that is not removed, whatever the case of its name; ErrNotFound.
 func (s *Store) InstanceByName(ctx context.Context, name string) (Instance, error) {
 	return one[Instance](ctx, s, instanceColumns+" WHERE i.name_fold = ? AND i.phase <> 'removed'", names.Fold(name))
-}
-
-// Unfinished returns the instances in the middle of a change: what a service
-// that starts has to go on with.
-func (s *Store) Unfinished(ctx context.Context) ([]Instance, error) {
-	out := []Instance{}
-	err := s.db.WithContext(ctx).Raw(instanceColumns + " WHERE i.phase NOT IN ('ready', 'failed', 'removed') ORDER BY i.id").Scan(&out).Error
-	return out, err
 }
 
 // InstanceQuery chooses and orders instances.
@@ -173,18 +195,14 @@ func (s *Store) Instances(ctx context.Context, q InstanceQuery) ([]Instance, str
 	return pageOf(ctx, s, &l, instanceColumns, column, "i.id", q.Descending, q.Page, func(i Instance) (string, int64) { return value(i), i.ID })
 }
 
-// BeginChange takes an instance at rest into a phase, with the intent in the
-// journal. ErrInProgress if it is not at rest; Replayed or ErrReused by once.
-func (s *Store) BeginChange(ctx context.Context, by Actor, once Once, i Instance, phase Phase) error {
+// BeginChange takes an instance at rest into a phase, by a piece of work.
+// ErrInProgress if another holds it; Replayed or ErrReused by once.
+func (s *Store) BeginChange(ctx context.Context, by Actor, once Once, i Instance, phase Phase, n NewWork) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		if err := once.take(tx, i.ID); err != nil {
+		if _, err := addWork(tx, by, once, i.ID, n); err != nil {
 			return err
 		}
-		id, err := entry{by, "instance." + phase.Verb(), "instance " + i.Name, phase.Verb(), "", 0}.write(tx)
-		if err != nil {
-			return err
-		}
-		r := tx.Exec(`UPDATE instances SET phase = ?, progress = 'recorded', intent_id = ? WHERE id = ? AND phase IN ('ready', 'failed')`, string(phase), id, i.ID)
+		r := tx.Exec(`UPDATE instances SET phase = ?, progress = 'recorded' WHERE id = ? AND phase IN ('ready', 'failed')`, string(phase), i.ID)
 		if r.Error == nil && r.RowsAffected == 0 {
 			return ErrInProgress
 		}
@@ -195,27 +213,39 @@ func (s *Store) BeginChange(ctx context.Context, by Actor, once Once, i Instance
 // Note records what the cloud says of an instance in the middle of a change,
 // and the step at hand. A change of address makes earlier evidence old.
 func (s *Store) Note(ctx context.Context, id int64, cloudID, state, address string, port int, progress string) error {
-	return s.db.WithContext(ctx).Exec(`UPDATE instances SET cloud_id = ?, state = ?, port = ?, progress = ?,
-		changed_at = CASE WHEN address <> ? THEN now() ELSE changed_at END, address = ? WHERE id = ?`,
-		cloudID, state, port, progress, address, address, id).Error
-}
-
-// EndChange puts an instance at rest, with the outcome in the journal, as the
-// answer to the intent. Removing forgets the steward's key.
-func (s *Store) EndChange(ctx context.Context, i Instance, phase Phase, outcome, trouble string) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		r := tx.Exec(`UPDATE instances SET phase = ?, progress = '', trouble = ? WHERE id = ? AND phase NOT IN ('ready', 'failed', 'removed')`, string(phase), trouble, i.ID)
-		if r.Error != nil || r.RowsAffected == 0 {
-			return r.Error
+		var before string
+		if err := tx.Raw("SELECT address FROM instances WHERE id = ? FOR UPDATE", id).Scan(&before).Error; err != nil {
+			return err
 		}
-		if phase == Removed {
-			if err := tx.Exec("DELETE FROM steward_keys WHERE instance_id = ?", i.ID).Error; err != nil {
+		if before != address {
+			if err := tx.Exec("UPDATE addresses SET until = clock_timestamp() WHERE instance_id = ? AND until IS NULL", id).Error; err != nil {
 				return err
 			}
+			if address != "" {
+				if err := tx.Exec("INSERT INTO addresses (instance_id, address) VALUES (?, ?)", id, address).Error; err != nil {
+					return err
+				}
+			}
 		}
-		_, err := entry{Service, "instance." + i.Phase.Verb(), "instance " + i.Name, "", outcome, i.IntentID}.write(tx)
-		return err
+		return tx.Exec(`UPDATE instances SET cloud_id = ?, state = ?, port = ?, progress = ?,
+			changed_at = CASE WHEN address <> ? THEN now() ELSE changed_at END, address = ? WHERE id = ?`,
+			cloudID, state, port, progress, address, address, id).Error
 	})
+}
+
+// Address is one address that an instance had, and when.
+type Address struct {
+	Address string
+	Since   time.Time
+	Until   *time.Time
+}
+
+// Addresses returns the addresses that an instance had, the newest first.
+func (s *Store) Addresses(ctx context.Context, instanceID int64) ([]Address, error) {
+	out := []Address{}
+	err := s.db.WithContext(ctx).Raw("SELECT address, since, until FROM addresses WHERE instance_id = ? ORDER BY id DESC LIMIT 50", instanceID).Scan(&out).Error
+	return out, err
 }
 
 // HostKey is one host key of an instance.

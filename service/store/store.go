@@ -166,8 +166,15 @@ func (s *Store) migrate(ctx context.Context) error {
 	})
 }
 
+// tx runs f in a transaction; under a context with a claim, only as long as
+// the claim holds (ErrLost).
 func (s *Store) tx(ctx context.Context, f func(tx *gorm.DB) error) error {
-	return s.db.WithContext(ctx).Transaction(f)
+	return s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := fenced(ctx, tx); err != nil {
+			return err
+		}
+		return f(tx)
+	})
 }
 
 // Actor is who does something, and from where.

@@ -142,11 +142,11 @@ func (w *Worker) accessesOf(ctx context.Context, i store.Instance) ([]store.Acce
 
 // steward opens the steward's way into an instance.
 func (w *Worker) steward(ctx context.Context, i store.Instance) (reach.Files, func(), error) {
-	pinned, err := w.Store.HostKeys(ctx, i.ID)
+	t, err := w.target(ctx, i)
 	if err != nil {
 		return nil, nil, err
 	}
-	if len(pinned) == 0 {
+	if len(t.HostKeys) == 0 {
 		return nil, nil, fmt.Errorf("%w: no host key of it is known", ErrCannotSurvey)
 	}
 	sealed, err := w.Store.StewardSealed(ctx, i.ID)
@@ -166,13 +166,19 @@ func (w *Worker) steward(ctx context.Context, i store.Instance) (reach.Files, fu
 	if err != nil {
 		return nil, nil, err
 	}
-	t := reach.Target{Address: i.Address, Port: i.Port, User: i.LoginUser}
-	for _, h := range pinned {
-		t.HostKeys = append(t.HostKeys, h.Blob)
-	}
 	files, closer, err := reach.SFTP(ctx, w.Policy, t, signer)
 	if err != nil {
 		return nil, nil, fmt.Errorf("%w: the steward does not get in: %s", ErrCannotSurvey, plaintext.Line(plaintext.Cut(strings.TrimSpace(err.Error()), 200)))
 	}
 	return files, func() { _ = closer.Close() }, nil
+}
+
+// seal encrypts a steward key's private half for the database.
+func (w *Worker) seal(pair *keypair.Pair) ([]byte, error) {
+	private, err := pair.OpenSSH(nil)
+	if err != nil {
+		return nil, err
+	}
+	defer clear(private)
+	return w.Sealer.Seal(private)
 }

@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"regexp"
 	"strings"
 	"time"
 
@@ -31,6 +32,16 @@ func New(base, token string) *Driver {
 
 // Name returns "standin".
 func (d *Driver) Name() string { return "standin" }
+
+// Properties says what this cloud takes.
+func (d *Driver) Properties() cloud.Properties {
+	return cloud.Properties{
+		Names: cloud.NameRule{Pattern: regexp.MustCompile(`^[a-z0-9]([a-z0-9-]*[a-z0-9])?$`), MaxLength: 50,
+			Words: "it takes 1 to 50 of a-z, 0-9 and '-', and '-' neither first nor last"},
+		MaxUserData: 16 << 10,
+		MaxTags:     20,
+	}
+}
 
 const maxAnswer = 8 << 20
 
@@ -84,14 +95,14 @@ func (d *Driver) Regions(ctx context.Context) (out []cloud.Region, err error) {
 	return out, d.call(ctx, "GET", "/v1/regions", nil, &out)
 }
 
-// Images returns the images.
-func (d *Driver) Images(ctx context.Context) (out []cloud.Image, err error) {
-	return out, d.call(ctx, "GET", "/v1/images", nil, &out)
+// Images returns the images of a region, or all.
+func (d *Driver) Images(ctx context.Context, region string) (out []cloud.Image, err error) {
+	return out, d.call(ctx, "GET", "/v1/images?region="+url.QueryEscape(region), nil, &out)
 }
 
-// Sizes returns the sizes.
-func (d *Driver) Sizes(ctx context.Context) (out []cloud.Size, err error) {
-	return out, d.call(ctx, "GET", "/v1/sizes", nil, &out)
+// Sizes returns the sizes of a region, or all.
+func (d *Driver) Sizes(ctx context.Context, region string) (out []cloud.Size, err error) {
+	return out, d.call(ctx, "GET", "/v1/sizes?region="+url.QueryEscape(region), nil, &out)
 }
 
 type instance struct {
@@ -102,19 +113,30 @@ type instance struct {
 	Address   string `json:"address"`
 	Port      int    `json:"port"`
 	LoginUser string `json:"login_user"`
+
+	Zone   string            `json:"zone"`
+	DiskGB int               `json:"disk_gb"`
+	Tags   map[string]string `json:"tags"`
 }
 
 func (d *Driver) instance(ctx context.Context, method, path string, body any) (cloud.Instance, error) {
 	var i instance
 	err := d.call(ctx, method, path, body, &i)
-	return cloud.Instance{ID: i.ID, Name: i.Name, Region: i.Region, State: cloud.State(i.State), Address: i.Address, Port: i.Port, LoginUser: i.LoginUser}, err
+	return cloud.Instance{ID: i.ID, Name: i.Name, Region: i.Region, State: cloud.State(i.State), Address: i.Address, Port: i.Port, LoginUser: i.LoginUser,
+		Zone: i.Zone, DiskGB: i.DiskGB, Tags: i.Tags}, err
 }
 
 // Launch begins a new instance.
 func (d *Driver) Launch(ctx context.Context, clientToken string, l cloud.Launch) (cloud.Instance, error) {
-	return d.instance(ctx, "POST", "/v1/instances", map[string]string{
-		"client_token": clientToken, "name": l.Name, "region": l.Region, "image": l.Image, "size": l.Size, "user_data": l.UserData,
+	return d.instance(ctx, "POST", "/v1/instances", map[string]any{
+		"client_token": clientToken, "name": l.Name, "region": l.Region, "zone": l.Zone, "image": l.Image, "size": l.Size,
+		"disk_gb": l.DiskGB, "tags": l.Tags, "user_data": l.UserData,
 	})
+}
+
+// ByToken returns what a launch with a client token made.
+func (d *Driver) ByToken(ctx context.Context, clientToken string) (cloud.Instance, error) {
+	return d.instance(ctx, "GET", "/v1/instances?client_token="+url.QueryEscape(clientToken), nil)
 }
 
 // Get returns one instance.
@@ -122,20 +144,19 @@ func (d *Driver) Get(ctx context.Context, id string) (cloud.Instance, error) {
 	return d.instance(ctx, "GET", "/v1/instances/"+url.PathEscape(id), nil)
 }
 
-// Stop begins to stop an instance. The stand-in's stop is harmless to repeat,
-// so the client token has nothing to do.
-func (d *Driver) Stop(ctx context.Context, _, id string) (cloud.Instance, error) {
-	return d.instance(ctx, "POST", "/v1/instances/"+url.PathEscape(id)+"/stop", nil)
+// Stop begins to stop an instance.
+func (d *Driver) Stop(ctx context.Context, clientToken, id string) (cloud.Instance, error) {
+	return d.instance(ctx, "POST", "/v1/instances/"+url.PathEscape(id)+"/stop", map[string]string{"client_token": clientToken})
 }
 
-// Start begins to start an instance; harmless to repeat.
-func (d *Driver) Start(ctx context.Context, _, id string) (cloud.Instance, error) {
-	return d.instance(ctx, "POST", "/v1/instances/"+url.PathEscape(id)+"/start", nil)
+// Start begins to start an instance.
+func (d *Driver) Start(ctx context.Context, clientToken, id string) (cloud.Instance, error) {
+	return d.instance(ctx, "POST", "/v1/instances/"+url.PathEscape(id)+"/start", map[string]string{"client_token": clientToken})
 }
 
-// Remove begins to remove an instance; harmless to repeat.
-func (d *Driver) Remove(ctx context.Context, _, id string) (cloud.Instance, error) {
-	return d.instance(ctx, "DELETE", "/v1/instances/"+url.PathEscape(id), nil)
+// Remove begins to remove an instance.
+func (d *Driver) Remove(ctx context.Context, clientToken, id string) (cloud.Instance, error) {
+	return d.instance(ctx, "DELETE", "/v1/instances/"+url.PathEscape(id)+"?client_token="+url.QueryEscape(clientToken), nil)
 }
 
 // BootOutput returns the console's text.

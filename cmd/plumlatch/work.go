@@ -1,0 +1,313 @@
+package main
+
+import (
+	"errors"
+	"flag"
+	"fmt"
+	"net/url"
+	"os"
+	"strconv"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/progress"
+
+	"plumlatch/client"
+	"plumlatch/core/plaintext"
+	"plumlatch/core/wire"
+)
+
+func workList(fs *flag.FlagSet) func(*cli) error {
+	state := fs.String("state", "", "`state`: open, queued, running, waiting, done, failed, cancelled, stuck")
+	kind := fs.String("kind", "", "`kind`: launch, adopt, stop, start, remove")
+	instance := fs.String("instance", "", "`name` of the instance")
+	parent := fs.String("parent", "", "`ID` of the work that they are part of")
+	limit := fs.Int("limit", 50, "how many, the newest first; 0 for all")
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		_, service, err := c.begin()
+		if err != nil {
+			return err
+		}
+		rows, err := service.Work(c.ctx, url.Values{"state": {*state}, "kind": {*kind}, "instance": {*instance}, "parent": {*parent}}, *limit)
+		if err != nil {
+			return err
+		}
+		if *asJSON {
+			return c.json(wire.List[wire.Work]{Items: rows})
+		}
+		var out [][]string
+		now := time.Now()
+		for _, w := range rows {
+			out = append(out, []string{fmt.Sprint(w.ID), w.Title, stateOf(w), stepOf(w), plaintext.Cut(wordsOf(w), 70), w.Operator, ago(w.CreatedAt, now)})
+		}
+		c.table([]string{"work", "what", "state", "step", "", "by", "begun"}, out, nothing(fs, "No work yet: launching, adopting and the like are listed here."))
+		return nil
+	}
+}
+
+func stateOf(w wire.Work) string {
+	if w.GoingBack && !w.Over() {
+		return w.State + ", going back"
+	}
+	return w.State
+}
+
+func stepOf(w wire.Work) string {
+	if w.Over() {
+		return ""
+	}
+	return fmt.Sprintf("%d of %d", min(w.Step+1, w.StepCount), w.StepCount)
+}
+
+// wordsOf is what there is to say about a piece of work in one line.
+func wordsOf(w wire.Work) string {
+	switch {
+	case w.Over():
+		return w.Outcome
+	case w.WaitsFor != "":
+		return "waits: " + w.WaitsFor
+	}
+	return w.StepTitle
+}
+
+// workArg is the ID that a command names.
+func (c *cli) workArg() (int64, *client.Client, error) {
+	args, service, err := c.begin("ID")
+	if err != nil {
+		return 0, nil, err
+	}
+	id, err := strconv.ParseInt(args[0], 10, 64)
+	if err != nil || id < 1 {
+		return 0, nil, usagef("the ID of a piece of work is a number; work list shows them")
+	}
+	return id, service, nil
+}
+
+func workShow(fs *flag.FlagSet) func(*cli) error {
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		id, service, err := c.workArg()
+		if err != nil {
+			return err
+		}
+		w, err := service.WorkByID(c.ctx, id)
+		if err != nil {
+			return err
+		}
+		if *asJSON {
+			return c.json(w)
+		}
+		fmt.Fprintf(c.out, "work %d: %s, %s\n\n", w.ID, plaintext.Line(w.Title), stateOf(w))
+		line := func(label, value string) {
+			if value != "" {
+				fmt.Fprintf(c.out, "  %-10s %s\n", label, plaintext.Line(value))
+			}
+		}
+		now := time.Now()
+		line("begun", ago(w.CreatedAt, now)+" by "+w.Operator)
+		if w.EndedAt != nil {
+			line("ended", ago(*w.EndedAt, now)+", after "+span(w.EndedAt.Sub(w.CreatedAt)))
+		}
+		if w.Attempt > 1 {
+			line("attempt", fmt.Sprint(w.Attempt))
+		}
+		line("waits for", w.WaitsFor)
+		if w.WaitEndsAt != nil && w.WaitsFor != "" {
+			line("until", ago(*w.WaitEndsAt, now))
+		}
+		line("trouble", w.Trouble)
+		line("outcome", w.Outcome)
+		for state, n := range w.Children {
+			line("parts", fmt.Sprintf("%d %s", n, state))
+		}
+		fmt.Fprintln(c.out)
+		var rows [][]string
+		for _, s := range w.Steps {
+			took := ""
+			if s.BeganAt != nil && s.EndedAt != nil {
+				took = fmt.Sprintf("%.1f s", s.EndedAt.Sub(*s.BeganAt).Seconds())
+			}
+			tries := ""
+			if s.Tries > 1 {
+				tries = fmt.Sprintf("begun %d times", s.Tries)
+			}
+			rows = append(rows, []string{s.Name, s.Title, s.State, took, tries})
+		}
+		c.table([]string{"step", "what", "state", "took", ""}, rows, "It has no steps.")
+		if next := nextForWork(w); next != "" {
+			fmt.Fprintf(c.out, "\nnext: %s\n", next)
+		}
+		return nil
+	}
+}
+
+func nextForWork(w wire.Work) string {
+	switch {
+	case w.State == "failed" || w.State == "cancelled" || w.State == "stuck":
+		return fmt.Sprintf("plumlatch work retry %d", w.ID)
+	case !w.Over():
+		return fmt.Sprintf("plumlatch work follow %d", w.ID)
+	case w.Instance != "" && w.Kind != "remove":
+		return "plumlatch instance show " + w.Instance
+	}
+	return ""
+}
+
+func workFollow(fs *flag.FlagSet) func(*cli) error {
+	asJSON := fs.Bool("json", false, "print JSON, at the end")
+	return func(c *cli) error {
+		id, service, err := c.workArg()
+		if err != nil {
+			return err
+		}
+		return c.followToEnd(service, id, *asJSON)
+	}
+}
+
+// followToEnd follows a piece of work and tells how it ended.
+func (c *cli) followToEnd(service *client.Client, id int64, asJSON bool) error {
+	w, err := service.WorkByID(c.ctx, id)
+	if err != nil {
+		return err
+	}
+	if w, err = c.follow(service, id, plaintext.Line(w.Title)); err != nil {
+		return err
+	}
+	if asJSON {
+		if err := c.json(w); err != nil {
+			return err
+		}
+	}
+	if w.State != "done" {
+		return workFailed(w)
+	}
+	if !asJSON {
+		fmt.Fprintf(c.out, "%s: done. %s\n", plaintext.Line(w.Title), plaintext.Line(w.Outcome))
+		if next := nextForWork(w); next != "" {
+			fmt.Fprintf(c.out, "next: %s\n", next)
+		}
+	}
+	return nil
+}
+
+// workFailed is the error for work that did not come to its end.
+func workFailed(w wire.Work) error {
+	verb := map[string]string{"cancelled": "was cancelled", "stuck": "is stuck", "failed": "failed"}[w.State]
+	next := fmt.Sprintf("plumlatch work retry %d", w.ID)
+	if w.Kind == "launch" && w.State != "stuck" {
+		next += ", or: plumlatch instance remove " + w.Instance
+	}
+	return failure{fmt.Errorf("%s %s: %s", plaintext.Line(w.Title), verb, plaintext.Line(w.Outcome)), next}
+}
+
+func workCancel(fs *flag.FlagSet) func(*cli) error {
+	detach := fs.Bool("detach", false, "do not wait until it has gone back")
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		id, service, err := c.workArg()
+		if err != nil {
+			return err
+		}
+		w, err := service.CancelWork(c.ctx, id)
+		if err != nil {
+			return err
+		}
+		if *detach {
+			if *asJSON {
+				return c.json(w)
+			}
+			fmt.Fprintf(c.out, "Asked %s to go back.\nnext: plumlatch work follow %d\n", plaintext.Line(w.Title), id)
+			return nil
+		}
+		if w, err = c.follow(service, id, plaintext.Line(w.Title)); err != nil {
+			return err
+		}
+		if *asJSON {
+			return c.json(w)
+		}
+		switch w.State {
+		case "cancelled":
+			fmt.Fprintf(c.out, "%s: cancelled. %s\n", plaintext.Line(w.Title), plaintext.Line(w.Outcome))
+			return nil
+		case "done":
+			return failure{fmt.Errorf("%s was done before it could go back: %s", plaintext.Line(w.Title), plaintext.Line(w.Outcome)), nextForWork(w)}
+		}
+		return workFailed(w)
+	}
+}
+
+func workRetry(fs *flag.FlagSet) func(*cli) error {
+	detach := fs.Bool("detach", false, "do not wait for its end")
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		id, service, err := c.workArg()
+		if err != nil {
+			return err
+		}
+		w, err := service.RetryWork(c.ctx, id)
+		if err != nil {
+			return err
+		}
+		if *detach {
+			if *asJSON {
+				return c.json(w)
+			}
+			fmt.Fprintf(c.out, "Took up %s again.\nnext: plumlatch work follow %d\n", plaintext.Line(w.Title), id)
+			return nil
+		}
+		return c.followToEnd(service, id, *asJSON)
+	}
+}
+
+// follow shows what goes on in a piece of work until it is over: a bar on a
+// terminal, plain lines elsewhere.
+func (c *cli) follow(service *client.Client, id int64, title string) (wire.Work, error) {
+	tell, done := c.teller(service, id, title)
+	w, err := service.Follow(c.ctx, id, 0, tell)
+	done(w)
+	if err != nil && c.ctx.Err() != nil {
+		err = failure{errors.New("stopped following; the service goes on"), fmt.Sprintf("plumlatch work follow %d, or: plumlatch work cancel %d", id, id)}
+	}
+	return w, err
+}
+
+// teller returns what shows events, and what ends the showing.
+func (c *cli) teller(service *client.Client, id int64, title string) (tell func(wire.WorkEvent), done func(wire.Work)) {
+	if !c.tty {
+		return func(e wire.WorkEvent) { fmt.Fprintf(c.err, "%s: %s\n", title, plaintext.Line(e.Text)) }, func(wire.Work) {}
+	}
+	w := progress.NewWriter()
+	w.SetOutputWriter(os.Stderr) // it moves the cursor; its words are made safe one by one
+	w.SetAutoStop(false)
+	w.SetUpdateFrequency(80 * time.Millisecond)
+	w.SetTrackerLength(24)
+	w.Style().Visibility.Value = false
+	w.Style().Visibility.Percentage = false
+	tracker := &progress.Tracker{Message: title, Total: 1}
+	places := map[string]int64{} // how many steps are done when each begins
+	if known, err := service.WorkByID(c.ctx, id); err == nil {
+		tracker.Total = int64(known.StepCount)
+		for n, s := range known.Steps {
+			places[s.Name] = int64(n)
+		}
+	}
+	w.AppendTracker(tracker)
+	go w.Render()
+	tell = func(e wire.WorkEvent) {
+		if n, ok := places[e.Step]; ok {
+			tracker.SetValue(n)
+		}
+		tracker.UpdateMessage(title + ": " + plaintext.Line(plaintext.Cut(e.Text, 60)))
+	}
+	return tell, func(end wire.Work) {
+		if end.State == "done" {
+			tracker.SetValue(tracker.Total)
+			tracker.MarkAsDone()
+		} else {
+			tracker.MarkAsErrored()
+		}
+		for time.Sleep(100 * time.Millisecond); w.IsRenderInProgress(); time.Sleep(20 * time.Millisecond) {
+			w.Stop()
+		}
+	}
+}

@@ -1,0 +1,517 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"plumlatch/core/names"
+)
+
+// WorkState is where a piece of work is in its life.
+type WorkState string
+
+// The states. The first three are at hand; Stuck could neither go on nor back,
+// and needs a hand.
+const (
+	Queued    WorkState = "queued"
+	Running   WorkState = "running"
+	Waiting   WorkState = "waiting"
+	Done      WorkState = "done"
+	WentBack  WorkState = "failed"
+	Cancelled WorkState = "cancelled"
+	Stuck     WorkState = "stuck"
+)
+
+// Errors of work.
+var (
+	// ErrLost: the claim is another's by now. Whoever gets it must stop, and write nothing.
+	ErrLost = errors.New("the claim on this work was lost to another replica")
+	// ErrWorkState: the work is in no state for what was asked.
+	ErrWorkState = errors.New("the work is in no state for that")
+)
+
+// Work is a durable piece of change.
+type Work struct {
+	ID          int64
+	Token       string
+	Kind        string
+	Title       string
+	ParentID    int64
+	InstanceID  int64
+	Instance    string
+	Operator    string
+	Address     string
+	Input       string // JSON
+	Data        string // JSON
+	State       WorkState
+	Back        bool
+	Step        int
+	Attempt     int
+	Changing    bool
+	CancelAsked bool
+	Trouble     string
+	Outcome     string
+	WaitsFor    string
+	WaitEndsAt  *time.Time
+	Fence       int64
+	Replica     string
+	Events      int
+	IntentID    int64
+	CreatedAt   time.Time
+	EndedAt     *time.Time
+	Steps       int
+	StepTitle   string
+}
+
+// By returns who asked for the work.
+func (w Work) By() Actor { return Actor{w.Operator, w.Address} }
+
+// Over tells whether the work has ended, for good or until somebody asks again.
+func (w Work) Over() bool {
+	return w.State != Queued && w.State != Running && w.State != Waiting
+}
+
+const workColumns = `SELECT w.id, w.token, w.kind, w.title, coalesce(w.parent_id, 0) AS parent_id, coalesce(w.instance_id, 0) AS instance_id,
+	coalesce(i.name, '') AS instance, w.operator, w.address, w.input::text AS input, w.data::text AS data, w.state, w.back, w.step, w.attempt, w.changing, w.cancel_asked,
+	w.trouble, w.outcome, w.waits_for, w.wait_ends_at, w.fence, w.replica, w.events, coalesce(w.intent_id, 0) AS intent_id, w.created_at, w.ended_at,
+	(SELECT count(*) FROM work_steps s WHERE s.work_id = w.id) AS steps,
+	coalesce((SELECT s.title FROM work_steps s WHERE s.work_id = w.id AND s.n = w.step), '') AS step_title
+	FROM work w LEFT JOIN instances i ON i.id = w.instance_id`
+
+// Claim is the right to carry out a piece of work, until another has it.
+type Claim struct{ Work, Fence int64 }
+
+type claimKey struct{}
+
+// WithClaim makes every transaction under the context one of the claim's: it
+// writes only as long as nobody else has claimed the work since.
+func WithClaim(ctx context.Context, c Claim) context.Context {
+	return context.WithValue(ctx, claimKey{}, c)
+}
+
+// fenced begins a transaction of a claim. The row stays locked until its end,
+// so that nobody claims the work in the middle of it. ErrLost.
+func fenced(ctx context.Context, tx *gorm.DB) error {
+	c, ok := ctx.Value(claimKey{}).(Claim)
+	if !ok {
+		return nil
+	}
+	r := tx.Exec("UPDATE work SET written_at = clock_timestamp() WHERE id = ? AND fence = ? AND state = 'running'", c.Work, c.Fence)
+	if r.Error == nil && r.RowsAffected != 1 {
+		return ErrLost
+	}
+	return r.Error
+}
+
+// WorkStep is one step of a kind of work, as it stands in a piece of it.
+type WorkStep struct {
+	N       int
+	Name    string
+	Title   string
+	State   string // to do, doing, done, undoing, undone, waiting
+	Tries   int
+	BeganAt *time.Time
+	EndedAt *time.Time
+}
+
+// NewWork is what begins a piece of work.
+type NewWork struct {
+	Kind, Title string
+	Token       string // random; client tokens are made of it
+	ParentID    int64
+	Changing    bool
+	Input       any // becomes JSON; never a secret
+	Steps       []WorkStep
+	Target      string // in the journal, such as "instance berth-board-1"
+	Action      string // such as "instance.launch"
+	Intent      string
+}
+
+// addWork begins a piece of work in the transaction of what it is about.
+// ErrInProgress if another piece of changing work holds the instance.
+func addWork(tx *gorm.DB, by Actor, once Once, instanceID int64, n NewWork) (int64, error) {
+	intent, err := entry{by, n.Action, n.Target, n.Intent, "", 0}.write(tx)
+	if err != nil {
+		return 0, err
+	}
+	input := []byte("{}")
+	if n.Input != nil {
+		if input, err = json.Marshal(n.Input); err != nil {
+			return 0, err
+		}
+	}
+	var instance, parent *int64
+	if instanceID != 0 {
+		instance = &instanceID
+	}
+	if n.ParentID != 0 {
+		parent = &n.ParentID
+	}
+	var id int64
+	err = tx.Raw(`INSERT INTO work (token, kind, title, parent_id, instance_id, operator, address, input, state, changing, holding, intent_id)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, 'queued', ?, ?, ?) RETURNING id`,
+		n.Token, n.Kind, n.Title, parent, instance, by.Operator, by.Address, string(input), n.Changing, n.Changing, intent).Scan(&id).Error
+	if constraint, ok := unique(err); ok && constraint == "work_holds_instance" {
+		return 0, ErrInProgress
+	}
+	if err != nil {
+		return 0, err
+	}
+	for i, s := range n.Steps {
+		if err := tx.Exec("INSERT INTO work_steps (work_id, n, name, title) VALUES (?, ?, ?, ?)", id, i, s.Name, s.Title).Error; err != nil {
+			return 0, err
+		}
+	}
+	return id, once.take(tx, instanceID, id)
+}
+
+// ClaimWork claims a piece of work that is to be carried out now: one that is
+// queued, that has waited long enough, or whose claim has run out. The claim
+// is free for others once life is over, unless it is renewed. Work whose
+// instance another piece holds is left alone. ErrNotFound if there is none.
+//
+// One committed statement; no lock outlives it.
+func (s *Store) ClaimWork(ctx context.Context, replica string, kinds []string, life time.Duration) (Work, error) {
+	var ids []int64
+	err := s.db.WithContext(ctx).Raw(`UPDATE work SET fence = fence + 1, state = 'running', replica = ?, holding = changing,
+			free_at = clock_timestamp() + make_interval(secs => ?), written_at = clock_timestamp(), wake_at = NULL
+		WHERE id = (SELECT w.id FROM work w WHERE w.kind IN ? AND (w.state = 'queued'
+				OR w.state = 'waiting' AND w.wake_at <= clock_timestamp()
+				OR w.state = 'running' AND w.free_at < clock_timestamp())
+			AND NOT (w.changing AND EXISTS (SELECT 1 FROM work o WHERE o.instance_id = w.instance_id AND o.holding AND o.id <> w.id))
+			ORDER BY w.id FOR UPDATE SKIP LOCKED LIMIT 1)
+		RETURNING id`, replica, life.Seconds(), kinds).Scan(&ids).Error
+	if _, taken := unique(err); taken {
+		return Work{}, ErrNotFound // another piece took the instance in this moment
+	}
+	if err != nil {
+		return Work{}, err
+	}
+	if len(ids) == 0 {
+		return Work{}, ErrNotFound
+	}
+	return s.WorkByID(ctx, ids[0])
+}
+
+// RenewClaim keeps a claim for another while, and tells whether somebody asked
+// to cancel the work. ErrLost.
+func (s *Store) RenewClaim(ctx context.Context, c Claim, life time.Duration) (cancel bool, err error) {
+	var rows []struct{ CancelAsked bool }
+	err = s.db.WithContext(ctx).Raw(`UPDATE work SET free_at = clock_timestamp() + make_interval(secs => ?)
+		WHERE id = ? AND fence = ? AND state = 'running' RETURNING cancel_asked`, life.Seconds(), c.Work, c.Fence).Scan(&rows).Error
+	if err == nil && len(rows) != 1 {
+		err = ErrLost
+	}
+	return len(rows) == 1 && rows[0].CancelAsked, err
+}
+
+// ReleaseClaim gives a claim back, for the next to go on at once. That it was lost is no error.
+func (s *Store) ReleaseClaim(ctx context.Context, c Claim) error {
+	return s.db.WithContext(ctx).Exec("UPDATE work SET state = 'queued', free_at = NULL WHERE id = ? AND fence = ? AND state = 'running'", c.Work, c.Fence).Error
+}
+
+// StepMove is how a step of a claimed piece of work begins or ends, and what
+// that makes of the work.
+type StepMove struct {
+	N         int
+	StepState string
+	Step      int    // the work's next step
+	Back      bool   // from here on it goes back
+	Trouble   string // why
+	Event     string // told to who follows; "" for nothing
+}
+
+// MoveStep writes the beginning or the end of a step, under the context's claim.
+func (s *Store) MoveStep(ctx context.Context, c Claim, m StepMove) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		began := m.StepState == "doing" || m.StepState == "undoing"
+		if err := tx.Exec(`UPDATE work_steps SET state = ?, tries = tries + CASE WHEN ? THEN 1 ELSE 0 END,
+			began_at = CASE WHEN ? AND state NOT IN (?, 'waiting') THEN clock_timestamp() ELSE began_at END,
+			ended_at = CASE WHEN ? THEN NULL ELSE clock_timestamp() END WHERE work_id = ? AND n = ?`,
+			m.StepState, began, began, m.StepState, began, c.Work, m.N).Error; err != nil {
+			return err
+		}
+		if err := tx.Exec(`UPDATE work SET step = ?, back = ?, trouble = CASE WHEN ? = '' THEN trouble ELSE ? END,
+			waits_for = CASE WHEN ? THEN waits_for ELSE '' END, wait_ends_at = CASE WHEN ? THEN wait_ends_at ELSE NULL END WHERE id = ?`,
+			m.Step, m.Back, m.Trouble, m.Trouble, began && !m.Back, began && !m.Back, c.Work).Error; err != nil {
+			return err
+		}
+		return event(tx, c.Work, m.N, m.Event)
+	})
+}
+
+// event appends a numbered event in the transaction of whoever holds the work's row.
+func event(tx *gorm.DB, work int64, step int, text string) error {
+	if text == "" {
+		return nil
+	}
+	if err := tx.Exec("UPDATE instances SET progress = ? WHERE id = (SELECT instance_id FROM work WHERE id = ? AND holding)", text, work).Error; err != nil {
+		return err
+	}
+	return tx.Exec(`WITH up AS (UPDATE work SET events = events + 1 WHERE id = ? RETURNING id, events)
+		INSERT INTO work_events (work_id, n, step, text)
+		SELECT up.id, up.events, coalesce((SELECT name FROM work_steps s WHERE s.work_id = up.id AND s.n = ?), ''), ? FROM up`, work, step, text).Error
+}
+
+// Say tells those who follow the work what is going on in a step.
+func (s *Store) Say(ctx context.Context, c Claim, step int, text string) error {
+	return s.tx(ctx, func(tx *gorm.DB) error { return event(tx, c.Work, step, text) })
+}
+
+// Wait lays a claimed piece of work down until wake, at the latest until end.
+// It holds no instance meanwhile. end stays what it was if the step waits on.
+func (s *Store) Wait(ctx context.Context, c Claim, step int, reason string, wake time.Duration, end time.Duration) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		var before string
+		if err := tx.Raw("SELECT waits_for FROM work WHERE id = ?", c.Work).Scan(&before).Error; err != nil {
+			return err
+		}
+		if err := tx.Exec("UPDATE work_steps SET state = 'waiting' WHERE work_id = ? AND n = ?", c.Work, step).Error; err != nil {
+			return err
+		}
+		if err := tx.Exec(`UPDATE work SET state = 'waiting', holding = false, free_at = NULL, waits_for = ?,
+			wait_ends_at = coalesce(wait_ends_at, clock_timestamp() + make_interval(secs => ?)),
+			wake_at = least(clock_timestamp() + make_interval(secs => ?), coalesce(wait_ends_at, clock_timestamp() + make_interval(secs => ?)))
+			WHERE id = ?`, reason, end.Seconds(), wake.Seconds(), end.Seconds(), c.Work).Error; err != nil {
+			return err
+		}
+		if reason == before {
+			return nil
+		}
+		return event(tx, c.Work, step, "waits: "+reason)
+	})
+}
+
+// Wake has a waiting piece of work look again at once.
+func (s *Store) Wake(ctx context.Context, id int64) error {
+	return s.db.WithContext(ctx).Exec("UPDATE work SET wake_at = clock_timestamp() WHERE id = ? AND state = 'waiting'", id).Error
+}
+
+// WaitOver tells whether the end of the work's wait has come, by the database's clock.
+func (s *Store) WaitOver(ctx context.Context, id int64) (bool, error) {
+	var over bool
+	err := s.db.WithContext(ctx).Raw("SELECT coalesce(wait_ends_at <= clock_timestamp(), false) FROM work WHERE id = ?", id).Scan(&over).Error
+	return over, err
+}
+
+// StepAge tells how long ago the work's step began, by the database's clock.
+func (s *Store) StepAge(ctx context.Context, id int64, n int) (time.Duration, error) {
+	var seconds float64
+	err := s.db.WithContext(ctx).Raw("SELECT coalesce(extract(epoch FROM clock_timestamp() - began_at), 0) FROM work_steps WHERE work_id = ? AND n = ?", id, n).Scan(&seconds).Error
+	return time.Duration(seconds * float64(time.Second)), err
+}
+
+// SetData keeps what a step found out, for the steps after it.
+func (s *Store) SetData(ctx context.Context, c Claim, data any) error {
+	text, err := json.Marshal(data)
+	if err != nil {
+		return err
+	}
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		return tx.Exec("UPDATE work SET data = ? WHERE id = ?", string(text), c.Work).Error
+	})
+}
+
+// WorkEnd is how a piece of work ends, and what that makes of its instance.
+type WorkEnd struct {
+	State   WorkState
+	Outcome string
+	Trouble string // of the instance; "" for none
+	Phase   Phase  // of the instance; "" leaves it
+	Action  string // for the journal
+	Target  string
+}
+
+// EndWork ends a claimed piece of work, with its outcome in the journal.
+func (s *Store) EndWork(ctx context.Context, w Work, e WorkEnd) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		text := string(e.State)
+		if e.Outcome != "" {
+			text += ": " + e.Outcome
+		}
+		if err := event(tx, w.ID, w.Step, text); err != nil {
+			return err
+		}
+		if e.Phase != "" {
+			if err := tx.Exec("UPDATE instances SET phase = ?, progress = '', trouble = ? WHERE id = ?", string(e.Phase), e.Trouble, w.InstanceID).Error; err != nil {
+				return err
+			}
+		}
+		if e.Phase == Removed {
+			if err := tx.Exec("DELETE FROM steward_keys WHERE instance_id = ?", w.InstanceID).Error; err != nil {
+				return err
+			}
+			if err := tx.Exec("UPDATE addresses SET until = clock_timestamp() WHERE instance_id = ? AND until IS NULL", w.InstanceID).Error; err != nil {
+				return err
+			}
+		}
+		if _, err := (entry{Service, e.Action, e.Target, "", text, w.IntentID}).write(tx); err != nil {
+			return err
+		}
+		r := tx.Exec(`UPDATE work SET state = ?, outcome = ?, holding = false, free_at = NULL, wake_at = NULL, ended_at = clock_timestamp() WHERE id = ?`,
+			string(e.State), e.Outcome, w.ID)
+		if r.Error == nil && w.ParentID != 0 {
+			r = tx.Exec("UPDATE work SET wake_at = clock_timestamp() WHERE id = ? AND state = 'waiting'", w.ParentID)
+		}
+		return r.Error
+	})
+}
+
+// CancelWork asks that a piece of work go back. ErrWorkState if it is over.
+func (s *Store) CancelWork(ctx context.Context, by Actor, w Work) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		r := tx.Exec(`UPDATE work SET cancel_asked = true, state = CASE WHEN state = 'waiting' THEN 'queued' ELSE state END
+			WHERE id = ? AND state IN ('queued', 'running', 'waiting') AND NOT cancel_asked`, w.ID)
+		if r.Error != nil {
+			return r.Error
+		}
+		if r.RowsAffected == 0 {
+			return ErrWorkState
+		}
+		_, err := entry{by, "work.cancel", fmt.Sprintf("work %d", w.ID), "cancel: " + w.Title, "asked", 0}.write(tx)
+		return err
+	})
+}
+
+// RetryWork takes up a piece of work again: one that is stuck where it is
+// stuck, one that went back from its beginning. ErrWorkState for any other,
+// ErrInProgress if another piece holds the instance.
+func (s *Store) RetryWork(ctx context.Context, by Actor, w Work, phase Phase) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		intent, err := entry{by, "work.retry", fmt.Sprintf("work %d", w.ID), "take up again: " + w.Title, "", 0}.write(tx)
+		if err != nil {
+			return err
+		}
+		r := tx.Exec(`UPDATE work SET state = 'queued', holding = changing, ended_at = NULL, outcome = '', cancel_asked = false, intent_id = ?,
+			back = (state = 'stuck' AND back), trouble = CASE WHEN state = 'stuck' AND back THEN trouble ELSE '' END,
+			step = CASE WHEN state = 'stuck' THEN step ELSE 0 END, attempt = attempt + CASE WHEN state = 'stuck' THEN 0 ELSE 1 END
+			WHERE id = ? AND state IN ('failed', 'cancelled', 'stuck')`, intent, w.ID)
+		if constraint, ok := unique(r.Error); ok && constraint == "work_holds_instance" {
+			return ErrInProgress
+		}
+		if r.Error != nil {
+			return r.Error
+		}
+		if r.RowsAffected == 0 {
+			return ErrWorkState
+		}
+		if w.State != Stuck {
+			if err := tx.Exec("UPDATE work_steps SET state = 'to do', began_at = NULL, ended_at = NULL WHERE work_id = ?", w.ID).Error; err != nil {
+				return err
+			}
+		}
+		if phase != "" {
+			if err := tx.Exec("UPDATE instances SET phase = ?, trouble = '' WHERE id = ?", string(phase), w.InstanceID).Error; err != nil {
+				return err
+			}
+		}
+		return event(tx, w.ID, 0, "taken up again by "+by.Operator)
+	})
+}
+
+// WorkByID finds a piece of work; ErrNotFound.
+func (s *Store) WorkByID(ctx context.Context, id int64) (Work, error) {
+	return one[Work](ctx, s, workColumns+" WHERE w.id = ?", id)
+}
+
+// OpenWork returns the changing work at hand on an instance; ErrNotFound.
+func (s *Store) OpenWork(ctx context.Context, instanceID int64) (Work, error) {
+	return one[Work](ctx, s, workColumns+" WHERE w.instance_id = ? AND w.state IN ('queued', 'running', 'waiting') ORDER BY w.id DESC LIMIT 1", instanceID)
+}
+
+// WorkSteps returns the steps of a piece of work in their order.
+func (s *Store) WorkSteps(ctx context.Context, id int64) ([]WorkStep, error) {
+	out := []WorkStep{}
+	err := s.db.WithContext(ctx).Raw("SELECT n, name, title, state, tries, began_at, ended_at FROM work_steps WHERE work_id = ? ORDER BY n", id).Scan(&out).Error
+	return out, err
+}
+
+// EnsureSteps adds steps that a piece of work lacks: one begun before this program knew them.
+func (s *Store) EnsureSteps(ctx context.Context, id int64, steps []WorkStep) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		for i, st := range steps {
+			if err := tx.Exec("INSERT INTO work_steps (work_id, n, name, title) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING", id, i, st.Name, st.Title).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// WorkEvent is one thing that was told about a piece of work.
+type WorkEvent struct {
+	N    int
+	At   time.Time
+	Step string
+	Text string
+}
+
+// WorkEvents returns at most limit events after the one numbered after.
+func (s *Store) WorkEvents(ctx context.Context, id int64, after, limit int) ([]WorkEvent, error) {
+	out := []WorkEvent{}
+	err := s.db.WithContext(ctx).Raw("SELECT n, at, step, text FROM work_events WHERE work_id = ? AND n > ? ORDER BY n LIMIT ?", id, after, limit).Scan(&out).Error
+	return out, err
+}
+
+// WorkCount is how many children of a piece of work are in a state.
+type WorkCount struct {
+	State WorkState
+	Count int
+}
+
+// Children counts the children of a piece of work by state.
+func (s *Store) Children(ctx context.Context, id int64) ([]WorkCount, error) {
+	out := []WorkCount{}
+	err := s.db.WithContext(ctx).Raw("SELECT state, count(*) AS count FROM work WHERE parent_id = ? GROUP BY state ORDER BY state", id).Scan(&out).Error
+	return out, err
+}
+
+// AddWork begins a piece of work that is about no single instance. Replayed or ErrReused by once.
+func (s *Store) AddWork(ctx context.Context, by Actor, once Once, n NewWork) (Work, error) {
+	var id int64
+	err := s.tx(ctx, func(tx *gorm.DB) (err error) {
+		id, err = addWork(tx, by, once, 0, n)
+		return err
+	})
+	if err != nil {
+		return Work{}, err
+	}
+	return s.WorkByID(ctx, id)
+}
+
+// WorkQuery chooses pieces of work.
+type WorkQuery struct {
+	State    string // one state; "open" for those at hand; "" for all
+	Kind     string
+	Instance string
+	Parent   int64
+	Page
+}
+
+// WorkList returns a page of work, the newest first.
+func (s *Store) WorkList(ctx context.Context, q WorkQuery) ([]Work, string, error) {
+	var l list
+	switch {
+	case q.State == "open":
+		l.filter("w.state IN ('queued', 'running', 'waiting', 'stuck')")
+	case q.State != "":
+		l.filter("w.state = ?", q.State)
+	}
+	if q.Kind != "" {
+		l.filter("w.kind = ?", q.Kind)
+	}
+	if q.Instance != "" {
+		l.filter("i.name_fold = ?", names.Fold(q.Instance))
+	}
+	if q.Parent != 0 {
+		l.filter("w.parent_id = ?", q.Parent)
+	}
+	value := func(w Work) (string, int64) { return strings.Repeat("0", 1), w.ID }
+	return pageOf(ctx, s, &l, workColumns, "'0'", "w.id", true, q.Page, value)
+}

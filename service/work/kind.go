@@ -1,0 +1,95 @@
+package work
+
+import (
+	"fmt"
+	"slices"
+
+	"plumlatch/service/store"
+)
+
+// Kind is one kind of durable work: its table of steps.
+type Kind struct {
+	Name     string      // such as "launch"
+	Action   string      // in the journal, such as "instance.launch"
+	Phase    store.Phase // of its instance while it is at hand; "" leaves that alone
+	Changing bool        // it changes its instance, and so holds it while at it
+	Steps    []Step
+	// End says what the end makes of the work and its instance: state is Done,
+	// WentBack, Cancelled or Stuck.
+	End func(r *Run, state store.WorkState) (store.WorkEnd, error)
+}
+
+// Step is one step. Do and Undo look first and then act, so that doing either
+// twice is harmless. Both can return a Failure (the work goes back), or
+// r.Wait's error (it waits); after any other error the step is tried again.
+type Step struct {
+	Name  string
+	Title string // what is going on, such as "asking the cloud for the instance"
+	Do    func(r *Run) error
+	Undo  func(r *Run) error // nil: there is nothing to undo
+	// Effects and UndoEffects name what Do and Undo change outside, each by
+	// Run.Effect, so that the harness can halt before, inside and after it.
+	Effects, UndoEffects []string
+	// NoReturn: once it has begun, the work cannot be cancelled.
+	NoReturn bool
+}
+
+// Failure is an error that trying again does not mend: the work goes back.
+type Failure struct{ Reason string }
+
+// Error returns the reason.
+func (f Failure) Error() string { return f.Reason }
+
+func failf(format string, a ...any) error { return Failure{fmt.Sprintf(format, a...)} }
+
+func (k *Kind) stepRows() []store.WorkStep {
+	var out []store.WorkStep
+	for _, s := range k.Steps {
+		out = append(out, store.WorkStep{Name: s.Name, Title: s.Title})
+	}
+	return out
+}
+
+// Halts returns the name of every point at which the harness can halt a
+// service, made from the step tables: a new step is covered by itself.
+//
+//	KIND/STEP/begin              before a step begins
+//	KIND/STEP/EFFECT/before      before an outside effect
+//	KIND/STEP/EFFECT/inside      when nothing more is looked at before it happens
+//	KIND/STEP/EFFECT/after       before anything is written of it
+//	KIND/STEP/end                before the step's end is written
+//	KIND/STEP/undo/...           the same for going back
+func Halts(kinds []*Kind) []string {
+	var out []string
+	for _, k := range kinds {
+		for _, s := range k.Steps {
+			at := k.Name + "/" + s.Name
+			out = append(out, around(at, s.Effects)...)
+			if s.Undo != nil {
+				out = append(out, around(at+"/undo", s.UndoEffects)...)
+			}
+		}
+	}
+	return out
+}
+
+func around(at string, effects []string) []string {
+	out := []string{at + "/begin"}
+	for _, e := range effects {
+		out = append(out, at+"/"+e+"/before", at+"/"+e+"/inside", at+"/"+e+"/after")
+	}
+	return append(out, at+"/end")
+}
+
+// Kinds returns every kind of work that there is.
+func (w *Worker) Kinds() []*Kind {
+	return []*Kind{w.launchKind(), w.stopKind(), w.startKind(), w.removeKind()}
+}
+
+func (w *Worker) kind(name string) *Kind {
+	i := slices.IndexFunc(w.kinds, func(k *Kind) bool { return k.Name == name })
+	if i < 0 {
+		return nil
+	}
+	return w.kinds[i]
+}

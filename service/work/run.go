@@ -1,0 +1,365 @@
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"plumlatch/core/plaintext"
+	"plumlatch/service/cloud"
+	"plumlatch/service/store"
+)
+
+// Run is a piece of work in the hands of the replica that has claimed it.
+type Run struct {
+	*Worker
+	Work     store.Work
+	Instance store.Instance // as it stood when the step began
+	Kind     *Kind
+
+	// ctx ends with the claim: everything that is done outside is done under it.
+	ctx context.Context
+	// rest ends with ctx, and when the work is to be cancelled: waiting is done under it.
+	rest   context.Context
+	cancel context.CancelCauseFunc // of rest
+	lease  *lease
+	at     string // where the halts of the step at hand begin
+	// noReturn: a step has begun from which the work cannot go back by being cancelled.
+	noReturn bool
+}
+
+var (
+	errCancelled = errors.New("cancelled")
+	errShutdown  = errors.New("the service is being stopped")
+)
+
+// lease is the time until which outside effects may happen. It is counted by
+// the monotonic clock from when the claim was asked for, not from when the
+// database answered.
+type lease struct {
+	life time.Duration
+
+	mu    sync.Mutex
+	until time.Time
+	timer *time.Timer
+}
+
+func newLease(sent time.Time, life time.Duration, lost func()) *lease {
+	until := sent.Add(life)
+	return &lease{life: life, until: until, timer: time.AfterFunc(time.Until(until), lost)}
+}
+
+func (l *lease) renew(sent time.Time) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.until = sent.Add(l.life)
+	l.timer.Reset(time.Until(l.until))
+}
+
+func (l *lease) live() bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return time.Now().Before(l.until)
+}
+
+func (r *Run) claim() store.Claim { return store.Claim{Work: r.Work.ID, Fence: r.Work.Fence} }
+
+// carryOut does, or undoes, step after step of a claimed piece of work, until
+// it ends, waits, or the claim is lost. sent is when the claim was asked for.
+func (w *Worker) carryOut(work store.Work, sent time.Time) {
+	r := &Run{Worker: w, Work: work, Kind: w.kind(work.Kind)}
+	ctx, cancel := context.WithCancelCause(store.WithClaim(w.base, r.claim()))
+	defer cancel(nil)
+	r.ctx = ctx
+	r.rest, r.cancel = context.WithCancelCause(ctx)
+	defer r.cancel(nil)
+	r.lease = newLease(sent, w.Lease-w.margin(), func() { cancel(store.ErrLost) })
+	defer r.lease.timer.Stop()
+	for n := range work.Step {
+		r.noReturn = r.noReturn || r.Kind.Steps[n].NoReturn
+	}
+	if work.CancelAsked && !work.Back {
+		r.cancel(errCancelled)
+	}
+	log := w.Log.With("work", work.ID, "kind", work.Kind, "fence", work.Fence)
+	if work.Fence > 1 {
+		log.Info("taken up again", "step", work.Step, "back", work.Back)
+	}
+	stopped := make(chan struct{})
+	beating := make(chan struct{})
+	go func() {
+		defer close(beating)
+		r.beat(stopped, cancel)
+	}()
+	err := r.steps()
+	close(stopped)
+	<-beating
+	switch {
+	case err == nil:
+	case w.base.Err() != nil: // an orderly end: the next goes on at once
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(w.base), 3*time.Second)
+		defer cancel()
+		if err := w.Store.ReleaseClaim(ctx, r.claim()); err != nil {
+			log.Warn("the claim could not be given back; it runs out by itself", "error", err)
+		}
+	case errors.Is(err, store.ErrLost) || errors.Is(context.Cause(ctx), store.ErrLost):
+		log.Warn("the claim was lost; another goes on")
+	default:
+		log.Error("the work is laid down until its claim runs out", "error", err)
+	}
+}
+
+// beat renews the claim, and hears whether the work is to be cancelled.
+func (r *Run) beat(stopped <-chan struct{}, lost context.CancelCauseFunc) {
+	for {
+		select {
+		case <-stopped:
+			return
+		case <-r.ctx.Done():
+			return
+		case <-time.After(r.Lease / 5):
+		}
+		sent := time.Now()
+		ctx, cancel := context.WithTimeout(r.ctx, r.Lease/2)
+		asked, err := r.Store.RenewClaim(ctx, r.claim(), r.life())
+		cancel()
+		if errors.Is(err, store.ErrLost) {
+			lost(store.ErrLost)
+			return
+		}
+		if err != nil {
+			continue // the lease's own timer ends what is at hand
+		}
+		r.lease.renew(sent)
+		if asked && !r.Work.Back {
+			r.cancel(errCancelled)
+		}
+	}
+}
+
+// steps goes forward or back to the end.
+func (r *Run) steps() error {
+	if err := r.Store.EnsureSteps(r.ctx, r.Work.ID, r.Kind.stepRows()); err != nil {
+		return err
+	}
+	for {
+		if r.Work.InstanceID != 0 {
+			var err error
+			if r.Instance, err = r.Store.InstanceByID(r.ctx, r.Work.InstanceID); err != nil {
+				return err
+			}
+		}
+		switch {
+		case r.Work.Back && r.Work.Step < 0:
+			return r.end(r.wentBack())
+		case r.Work.Back:
+			if over, err := r.stepBack(); err != nil || over {
+				return err
+			}
+		case r.Work.Step >= len(r.Kind.Steps):
+			return r.end(store.Done)
+		default:
+			if over, err := r.stepOn(); err != nil || over {
+				return err
+			}
+		}
+	}
+}
+
+func (r *Run) wentBack() store.WorkState {
+	if r.Work.CancelAsked {
+		return store.Cancelled
+	}
+	return store.WentBack
+}
+
+func (r *Run) move(state string, step int, back bool, trouble, event string) error {
+	err := r.Store.MoveStep(r.ctx, r.claim(), store.StepMove{N: r.Work.Step, StepState: state, Step: step, Back: back, Trouble: trouble, Event: event})
+	if err == nil {
+		r.Work.Step, r.Work.Back = step, back
+		if trouble != "" {
+			r.Work.Trouble = trouble
+		}
+	}
+	return err
+}
+
+// stepOn does the step at hand; over means that the work waits.
+func (r *Run) stepOn() (over bool, err error) {
+	n := r.Work.Step
+	s := r.Kind.Steps[n]
+	r.at = r.Kind.Name + "/" + s.Name
+	if r.cancelled() {
+		// This step's own undo looks whether it had begun.
+		r.Work.CancelAsked = true
+		return false, r.move("doing", n, true, "it was cancelled", "cancelled: going back")
+	}
+	halt(r.at + "/begin")
+	r.noReturn = r.noReturn || s.NoReturn
+	if err := r.move("doing", n, false, "", s.Title); err != nil {
+		return false, err
+	}
+	err = r.try(s.Do)
+	var wait *waitError
+	switch {
+	case errors.As(err, &wait):
+		if err := r.Store.Wait(r.ctx, r.claim(), n, wait.reason, wait.wake, wait.end); err != nil {
+			return false, err
+		}
+		return true, nil
+	case err == nil:
+		halt(r.at + "/end")
+		return false, r.move("done", n+1, false, "", "")
+	case r.ctx.Err() != nil:
+		return false, err
+	case r.cancelled():
+		r.Work.CancelAsked = true
+		return false, r.move("doing", n, true, "it was cancelled", "cancelled: going back")
+	}
+	text := words(err)
+	return false, r.move("doing", n, true, text, "failed: "+text+"; going back")
+}
+
+// stepBack undoes the step at hand; over means that the work is stuck.
+func (r *Run) stepBack() (over bool, err error) {
+	n := r.Work.Step
+	s := r.Kind.Steps[n]
+	if s.Undo == nil {
+		return false, r.move("undone", n-1, true, "", "")
+	}
+	r.at = r.Kind.Name + "/" + s.Name + "/undo"
+	halt(r.at + "/begin")
+	if err := r.move("undoing", n, true, "", "taking back: "+s.Title); err != nil {
+		return false, err
+	}
+	err = r.try(s.Undo)
+	switch {
+	case err == nil:
+		halt(r.at + "/end")
+		return false, r.move("undone", n-1, true, "", "")
+	case r.ctx.Err() != nil:
+		return false, err
+	}
+	r.Work.Trouble = outcomeOf(r.Work.Trouble, "and "+s.Title+" could not be taken back: "+words(err))
+	return true, r.end(store.Stuck)
+}
+
+// try calls f again while it fails for a reason that may pass.
+func (r *Run) try(f func(*Run) error) error {
+	for n := 1; ; n++ {
+		err := f(r)
+		_, failed := errors.AsType[Failure](err)
+		_, waits := errors.AsType[*waitError](err)
+		if err == nil || failed || waits || r.ctx.Err() != nil || r.cancelled() || errors.Is(err, store.ErrLost) ||
+			errors.Is(err, cloud.ErrRefused) || errors.Is(err, cloud.ErrFailed) || errors.Is(err, cloud.ErrNotFound) || n == maxTries {
+			return err
+		}
+		r.Log.Warn("a step failed; it is tried again", "work", r.Work.ID, "at", r.at, "error", words(err))
+		r.sleep(time.Duration(n) * poll)
+	}
+}
+
+func (r *Run) end(state store.WorkState) error {
+	e, err := r.Kind.End(r, state)
+	if err != nil {
+		return err
+	}
+	e.State, e.Action, e.Target = state, r.Kind.Action, "instance "+r.Instance.Name
+	if r.Work.InstanceID == 0 {
+		e.Target = fmt.Sprintf("work %d", r.Work.ID)
+	}
+	if e.Outcome == "" && state != store.Done {
+		e.Outcome = r.Work.Trouble
+	}
+	return r.Store.EndWork(r.ctx, r.Work, e)
+}
+
+// cancelled tells whether the work is to go back because somebody asked for it.
+func (r *Run) cancelled() bool {
+	return !r.Work.Back && !r.noReturn && errors.Is(context.Cause(r.rest), errCancelled)
+}
+
+// Effect does something outside: a call that changes a cloud, a write to an
+// instance. It happens only while the claim is good, and ends with it.
+func (r *Run) Effect(name string, f func(ctx context.Context) error) error {
+	if k := r.Kind.Steps[r.Work.Step]; !slices.Contains(k.Effects, name) && !slices.Contains(k.UndoEffects, name) {
+		return fmt.Errorf("effect %s is not in the table of step %s", name, r.at)
+	}
+	halt(r.at + "/" + name + "/before")
+	if !r.lease.live() || r.ctx.Err() != nil {
+		return store.ErrLost
+	}
+	halt(r.at + "/" + name + "/inside")
+	err := f(r.ctx)
+	halt(r.at + "/" + name + "/after")
+	return err
+}
+
+// Say tells who follows the work, and the instance's own line, what is going on.
+func (r *Run) Say(format string, a ...any) error {
+	return r.Store.Say(r.ctx, r.claim(), r.Work.Step, plaintext.Line(fmt.Sprintf(format, a...)))
+}
+
+type waitError struct {
+	reason    string
+	wake, end time.Duration
+}
+
+func (w *waitError) Error() string { return "waits: " + w.reason }
+
+// Wait lays the work down: the step is called again after wake, or when
+// somebody wakes the work, and at the latest when end has passed since it
+// first waited. It must look at WaitOver then.
+func (r *Run) Wait(reason string, wake, end time.Duration) error {
+	return &waitError{reason, wake, end}
+}
+
+// WaitOver tells whether the end of the step's wait has come.
+func (r *Run) WaitOver() (bool, error) { return r.Store.WaitOver(r.ctx, r.Work.ID) }
+
+// ClientToken names an effect of a step for a cloud: the same one whoever does
+// it, and however often.
+func (r *Run) ClientToken(effect string) string {
+	return fmt.Sprintf("%s-%s-%s-%d", r.Work.Token, r.Kind.Steps[r.Work.Step].Name, effect, r.Work.Attempt)
+}
+
+// Data reads what earlier steps kept.
+func (r *Run) Data(into any) error { return json.Unmarshal([]byte(r.Work.Data), into) }
+
+// SetData keeps something for the steps after this one.
+func (r *Run) SetData(data any) error {
+	text, err := json.Marshal(data)
+	if err != nil {
+		return err
+	}
+	r.Work.Data = string(text)
+	return r.Store.SetData(r.ctx, r.claim(), data)
+}
+
+func (r *Run) sleep(d time.Duration) {
+	done := r.rest.Done()
+	if r.Work.Back || r.noReturn {
+		done = r.ctx.Done()
+	}
+	select {
+	case <-done:
+	case <-time.After(d):
+	}
+}
+
+// stopping returns why waiting must end, nil if it need not.
+func (r *Run) stopping() error {
+	switch {
+	case r.base.Err() != nil:
+		return errShutdown
+	case r.ctx.Err() != nil:
+		return store.ErrLost
+	case r.cancelled():
+		return errCancelled
+	}
+	return nil
+}

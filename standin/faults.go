@@ -1,0 +1,70 @@
+package standin
+
+import (
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+)
+
+// Fault is something that goes wrong with the calls to come.
+type Fault struct {
+	// Call is launch, get, by-token, stop, start, remove, boot-output or list;
+	// or "state": the next change of state of the instance never comes.
+	Call string `json:"call"`
+	// How is fail (500, and nothing is done), lose (it is done, and the
+	// connection breaks before the answer), slow (it is done after Delay),
+	// late (it is done after Delay, though the connection breaks at once),
+	// or twice (it is done twice, as when a request is repeated on its way).
+	How   string `json:"how"`
+	Name  string `json:"name"`  // of the instance; "" for any
+	Times int    `json:"times"` // how often; 1 if 0
+	Delay int    `json:"delay_ms"`
+}
+
+var (
+	faultCalls = []string{"launch", "get", "by-token", "stop", "start", "remove", "boot-output", "list", "state"}
+	faultHows  = []string{"fail", "lose", "slow", "late", "twice"}
+)
+
+type faults struct {
+	mu      sync.Mutex
+	waiting []Fault
+}
+
+func (f *faults) add(x Fault) error {
+	if !slices.Contains(faultCalls, x.Call) || x.Call != "state" && !slices.Contains(faultHows, x.How) {
+		return fmt.Errorf("%w: a fault has a call of %v and a how of %v", ErrInvalid, faultCalls, faultHows)
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	x.Times = max(x.Times, 1)
+	f.waiting = append(f.waiting, x)
+	return nil
+}
+
+func (f *faults) clear() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.waiting = nil
+}
+
+// take returns the fault that a call meets, and uses it up.
+func (f *faults) take(call, name string) (Fault, bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for i := range f.waiting {
+		x := &f.waiting[i]
+		if x.Call != call || x.Name != "" && x.Name != name {
+			continue
+		}
+		out := *x
+		if x.Times--; x.Times == 0 {
+			f.waiting = slices.Delete(f.waiting, i, i+1)
+		}
+		return out, true
+	}
+	return Fault{}, false
+}
+
+func (f Fault) wait() { time.Sleep(time.Duration(f.Delay) * time.Millisecond) }

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"flag"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -25,7 +26,10 @@ var (
 	shared *demo  // one demo without seed data, for the tests that need no other
 )
 
-func TestMain(m *testing.M) { os.Exit(run(m)) }
+func TestMain(m *testing.M) {
+	flag.Parse()
+	os.Exit(run(m))
+}
 
 func run(m *testing.M) int {
 	dir, err := os.MkdirTemp("", "plumlatch-e2e-")
@@ -37,6 +41,11 @@ func run(m *testing.M) int {
 	bin = filepath.Join(dir, "bin")
 	build := exec.Command("go", "build", "-o", bin+"/", "../cmd/...")
 	if out, err := build.CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
+		return 1
+	}
+	halting := exec.Command("go", "build", "-tags", "halt", "-o", filepath.Join(bin, "plumlatchd-halt"), "../cmd/plumlatchd")
+	if out, err := halting.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
 		return 1
 	}

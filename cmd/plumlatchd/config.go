@@ -29,6 +29,7 @@ type config struct {
 	logFormat    string
 	lease        time.Duration
 	stateLimit   time.Duration
+	connections  int
 }
 
 func (c *config) flags(fs *flag.FlagSet) {
@@ -44,6 +45,7 @@ func (c *config) flags(fs *flag.FlagSet) {
 	fs.BoolVar(&c.dialLoopback, "dial-loopback", false, "allow dialling loopback addresses, for a stand-in cloud")
 	fs.DurationVar(&c.lease, "lease", 15*time.Second, "how long a claim on a piece of work lasts unless renewed; the same for all replicas on one database")
 	fs.DurationVar(&c.stateLimit, "state-limit", 5*time.Minute, "how long an instance may take to reach a state in its cloud")
+	fs.IntVar(&c.connections, "database-connections", 16, "how many connections to the database are open at most")
 	fs.StringVar(&c.logFormat, "log-format", "text", "`format` of the log: text or json")
 }
 
@@ -119,6 +121,9 @@ func (c *config) check() error {
 	}
 	if c.lease < time.Second || c.lease > 10*time.Minute {
 		return errors.New("option lease: give 1s to 10m")
+	}
+	if c.connections < 2 {
+		return errors.New("option database-connections: give 2 or more")
 	}
 	if c.stateLimit < time.Second {
 		return errors.New("option state-limit: give 1s or more")

@@ -127,7 +127,7 @@ func (d *demoRun) start(ctx context.Context) error {
 		listen: d.address(0), databaseURL: url, identityFile: d.path("service", "identity.txt"),
 		cloudURL: "http://" + d.address(1), cloudToken: d.path("standin-token"),
 		dialFrom: d.net.Masked().Addr().Next().Next().String(), dialLoopback: true,
-		lease: 3 * time.Second, stateLimit: 5 * time.Minute, // one replica: a short lease goes on soon after a kill
+		lease: 3 * time.Second, stateLimit: 5 * time.Minute, connections: 16, // one replica: a short lease goes on soon after a kill
 	}
 	if d.service, err = startService(ctx, c, d.log); err != nil {
 		return err

@@ -104,7 +104,7 @@ func admin(ctx context.Context, args []string) error {
 	if err := c.load(flag.NewFlagSet("admin", flag.ContinueOnError), args[1:], os.LookupEnv); err != nil {
 		return err
 	}
-	db, err := store.Open(ctx, c.databaseURL, newLog(os.Stderr, c.logFormat))
+	db, err := store.Open(ctx, c.databaseURL, c.connections, newLog(os.Stderr, c.logFormat))
 	if err != nil {
 		return err
 	}

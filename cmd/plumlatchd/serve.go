@@ -41,7 +41,7 @@ func startService(ctx context.Context, c config, log *slog.Logger) (_ *service, 
 	if err != nil {
 		return nil, err
 	}
-	// Take the port first: a second service must not touch the database.
+	// Take the port first: one that is started twice by mistake must not touch the database.
 	listener, err := net.Listen("tcp", c.listen)
 	if err != nil {
 		return nil, fmt.Errorf("%w; is another service running? choose another with -listen", err)
@@ -51,7 +51,7 @@ func startService(ctx context.Context, c config, log *slog.Logger) (_ *service, 
 			listener.Close()
 		}
 	}()
-	db, err := store.Open(ctx, c.databaseURL, log)
+	db, err := store.Open(ctx, c.databaseURL, c.connections, log)
 	if err != nil {
 		return nil, err
 	}

@@ -40,8 +40,8 @@ var (
 type Store struct{ db *gorm.DB }
 
 // Open connects to the database at url (a PostgreSQL connection URI) and
-// brings it to the newest migration.
-func Open(ctx context.Context, url string, log *slog.Logger) (*Store, error) {
+// brings it to the newest migration. At most connections are open at a time.
+func Open(ctx context.Context, url string, connections int, log *slog.Logger) (*Store, error) {
 	db, err := gorm.Open(postgres.Open(url), &gorm.Config{
 		SkipDefaultTransaction: true,
 		Logger:                 gormLog{log},
@@ -58,8 +58,8 @@ func Open(ctx context.Context, url string, log *slog.Logger) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	sqlDB.SetMaxOpenConns(16)
-	sqlDB.SetMaxIdleConns(8)
+	sqlDB.SetMaxOpenConns(connections)
+	sqlDB.SetMaxIdleConns((connections + 1) / 2)
 	s := &Store{db}
 	if err := s.migrate(ctx); err != nil {
 		return nil, errors.Join(err, sqlDB.Close())

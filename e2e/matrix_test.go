@@ -1,0 +1,508 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"net/http"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"plumlatch/client"
+	"plumlatch/core/wire"
+	"plumlatch/service/work"
+)
+
+var (
+	matrixAll  = flag.Bool("matrix", false, "run every case of the harness, not a sample")
+	matrixOnly = flag.String("matrix-only", "", "run only the cases whose name has this in it")
+	matrixSeed = flag.Uint64("matrix-seed", 0, "choose the sample by this seed; 0 for a new one")
+)
+
+const (
+	sampleSize = 80
+	slotCount  = 8
+)
+
+// scenario is one way through a kind of work.
+type scenario struct {
+	name string
+	kind string // whose halts it passes
+	back bool   // it goes back: the halts of going back are passed too
+	// slow is a cloud call that is slowed down, so that a cancel comes in time.
+	slow string
+	// prepare makes what the work is about, before anything can halt.
+	prepare func(x *trial) error
+	// begin begins the work and returns its ID.
+	begin func(x *trial) (int64, error)
+	// check tells which rules are broken, once the work is over.
+	check func(x *trial, w wire.Work) []string
+}
+
+// trial is one case: a scenario with something that goes wrong in it.
+type trial struct {
+	scenario scenario
+	point    string     // the halt; "" for none
+	how      string     // kill or stop
+	fault    *faultSpec // of the cloud; nil for none
+
+	slot     *slot
+	instance string // its name
+	cloudID  string
+	replicas []*replica
+	client   *client.Client
+	state    map[string]string // what a scenario keeps
+}
+
+type faultSpec struct {
+	Call  string `json:"call"`
+	How   string `json:"how"`
+	Name  string `json:"name"`
+	Times int    `json:"times"`
+	Delay int    `json:"delay_ms"`
+}
+
+func (x *trial) name() string {
+	parts := []string{x.scenario.name}
+	if x.point != "" {
+		parts = append(parts, x.how, x.point)
+	}
+	if x.fault != nil {
+		parts = append(parts, x.fault.Call, x.fault.How)
+	}
+	return strings.Join(parts, " ")
+}
+
+// trials lists every case there is, from the step tables.
+func trials() []*trial {
+	var out []*trial
+	points := work.Halts((&work.Worker{}).Kinds())
+	for _, s := range scenarios {
+		for _, p := range points {
+			if !strings.HasPrefix(p, s.kind+"/") || strings.Contains(p, "/undo/") && !s.back {
+				continue
+			}
+			if s.back && !strings.Contains(p, "/undo/") {
+				continue // the scenario that goes forward has it
+			}
+			for _, how := range []string{"kill", "stop"} {
+				out = append(out, &trial{scenario: s, point: p, how: how})
+			}
+		}
+		for _, call := range cloudCalls[s.name] {
+			for _, how := range []string{"fail", "lose", "slow", "late", "twice"} {
+				out = append(out, &trial{scenario: s, fault: &faultSpec{Call: call, How: how, Times: 2, Delay: 1200}})
+			}
+		}
+	}
+	return out
+}
+
+// cloudCalls are the calls whose faults a scenario meets.
+var cloudCalls = map[string][]string{
+	"launch": {"launch", "get", "boot-output"}, "launch cancelled": {"remove", "get", "by-token"}, "launch never runs": {"remove"},
+	"stop": {"stop", "get"}, "stop cancelled": {"start"}, "start": {"start"}, "start cancelled": {"stop"}, "remove": {"remove", "get"},
+}
+
+// TestMatrix is the harness: each case runs a piece of work through in which a
+// service is killed or stopped at one point, or a call to the cloud goes wrong,
+// and then checks the rules that never bend.
+func TestMatrix(t *testing.T) {
+	all := trials()
+	total := len(all)
+	seed := *matrixSeed
+	if seed == 0 {
+		seed = rand.Uint64()
+	}
+	if *matrixOnly != "" {
+		all = slices.DeleteFunc(all, func(x *trial) bool { return !strings.Contains(x.name(), *matrixOnly) })
+	} else if !*matrixAll {
+		r := rand.New(rand.NewPCG(seed, 0))
+		r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
+		all = all[:min(sampleSize, len(all))]
+	}
+	t.Logf("%d of %d cases, seed %d", len(all), total, seed)
+	ends := map[string]int{}
+	var mu sync.Mutex
+	queue := make(chan *trial)
+	var wg sync.WaitGroup
+	for n := range min(slotCount, len(all)) {
+		s := newSlot(t, n)
+		wg.Go(func() {
+			for x := range queue {
+				x.slot = s
+				end, broken := x.run()
+				mu.Lock()
+				ends[end]++
+				for _, b := range broken {
+					t.Errorf("%s: %s (it ended %s)", x.name(), b, end)
+				}
+				mu.Unlock()
+			}
+		})
+	}
+	for _, x := range all {
+		queue <- x
+	}
+	close(queue)
+	wg.Wait()
+	for _, k := range slices.Sorted(maps.Keys(ends)) {
+		t.Logf("%4d %s", ends[k], k)
+	}
+	fmt.Fprintf(os.Stderr, "harness: %d of %d cases, seed %d: %v\n", len(all), total, seed, ends)
+}
+
+// slot is a database of its own, in which one case runs at a time.
+type slot struct {
+	n        int
+	dir      string
+	database string
+	token    string
+	key      string // name of a person's key in it
+	trials   int
+}
+
+func newSlot(t *testing.T, n int) *slot {
+	t.Helper()
+	s := &slot{n: n, dir: t.TempDir(), key: "slot-key"}
+	name := fmt.Sprintf("slot_%d_%d", n, rand.Uint32())
+	if _, err := shared.database(t).Exec(context.Background(), "CREATE DATABASE "+name); err != nil {
+		t.Fatal(err)
+	}
+	base, err := os.ReadFile(shared.path("database-url"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.database = strings.Replace(strings.TrimSpace(string(base)), "/postgres?", "/"+name+"?", 1)
+	out, err := s.command("admin", "first-admin").Output()
+	if err != nil {
+		t.Fatalf("admin: %v", err)
+	}
+	password := strings.Split(string(out), "\n")[1]
+	r, err := s.start("", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.end()
+	d := &demo{dir: s.dir, url: r.url}
+	in := d.api(t, "POST", "/api/v1/session", mustJSON(t, wire.Credentials{Operator: "first-admin", Password: password}), "Origin", r.url)
+	cookie, _, _ := strings.Cut(in.header.Get("Set-Cookie"), ";")
+	tok := d.api(t, "POST", "/api/v1/tokens", `{"name":"t","role":"","seconds":36000}`, "Cookie", cookie, "Origin", r.url)
+	if s.token = tok.field(t, "token"); s.token == "" {
+		t.Fatal(tok.body)
+	}
+	d.token = s.token
+	d.must(t, "key", "create", s.key, "-dir", s.dir)
+	return s
+}
+
+func (s *slot) command(args ...string) *exec.Cmd {
+	cmd := exec.Command(filepath.Join(bin, "plumlatchd-halt"), append(args, "-identity-file", filepath.Join(s.dir, "identity.txt"),
+		"-standin-url", fmt.Sprintf("http://127.0.0.1:%d", shared.port+1), "-standin-token-file", shared.path("standin-token"),
+		"-dial-loopback", "-lease", "2s", "-state-limit", "6s", "-database-connections", "4", "-log-format", "json")...)
+	cmd.Env = append(os.Environ(), "PLUMLATCHD_DATABASE_URL="+s.database)
+	return cmd
+}
+
+// replica is one running service on a slot's database.
+type replica struct {
+	cmd   *exec.Cmd
+	url   string
+	log   *bytes.Buffer
+	once  string // the file that says that it got to its halt
+	ended chan error
+}
+
+func (s *slot) start(point, how string) (*replica, error) {
+	for try := 0; ; try++ {
+		port := 20000 + rand.IntN(20000)
+		if !portsFree(port, 1) {
+			continue
+		}
+		r := &replica{url: fmt.Sprintf("http://127.0.0.1:%d", port), log: &bytes.Buffer{}, once: filepath.Join(s.dir, fmt.Sprintf("halted-%d", rand.Uint64())), ended: make(chan error, 1)}
+		r.cmd = s.command("serve", "-listen", fmt.Sprintf("127.0.0.1:%d", port))
+		r.cmd.Env = append(r.cmd.Env, "PLUMLATCHD_HALT="+point, "PLUMLATCHD_HALT_HOW="+how, "PLUMLATCHD_HALT_ONCE="+r.once)
+		r.cmd.Stderr = r.log
+		if err := r.cmd.Start(); err != nil {
+			return nil, err
+		}
+		go func() { r.ended <- r.cmd.Wait() }()
+		for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(30 * time.Millisecond) {
+			select {
+			case err := <-r.ended:
+				if try < 3 {
+					break
+				}
+				return nil, fmt.Errorf("the service ended: %w: %s", err, r.log)
+			default:
+			}
+			resp, err := http.Get(r.url + "/readyz")
+			if err == nil {
+				resp.Body.Close()
+				if resp.StatusCode == 200 {
+					return r, nil
+				}
+			}
+		}
+		_ = r.cmd.Process.Kill()
+		if try >= 3 {
+			return nil, fmt.Errorf("the service does not come up: %s", r.log)
+		}
+	}
+}
+
+func (r *replica) end() {
+	_ = r.cmd.Process.Signal(syscall.SIGCONT)
+	_ = r.cmd.Process.Signal(syscall.SIGTERM)
+	select {
+	case <-r.ended:
+	case <-time.After(15 * time.Second):
+		_ = r.cmd.Process.Kill()
+		<-r.ended
+	}
+}
+
+// halted waits until the replica got to its halt, and is dead or stopped.
+func (r *replica) halted(limit time.Duration) bool {
+	for deadline := time.Now().Add(limit); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		if _, err := os.Stat(r.once); err == nil {
+			time.Sleep(30 * time.Millisecond)
+			return true
+		}
+	}
+	return false
+}
+
+// run runs a case, and returns how the work ended and which rules are broken.
+func (x *trial) run() (end string, broken []string) {
+	x.slot.trials++
+	x.instance = fmt.Sprintf("m%d-%d-%d", x.slot.n, x.slot.trials, rand.IntN(10000))
+	x.state = map[string]string{}
+	defer func() {
+		for _, r := range x.replicas {
+			r.end()
+		}
+	}()
+	fail := func(err error) (string, []string) { return "in no way", []string{err.Error()} }
+	first, err := x.replica(x.point, x.how)
+	if err != nil {
+		return fail(err)
+	}
+	if x.scenario.prepare != nil {
+		if err := x.scenario.prepare(x); err != nil {
+			return fail(fmt.Errorf("prepare: %w", err))
+		}
+	}
+	if x.scenario.slow != "" {
+		if err := x.inject(faultSpec{Call: x.scenario.slow, How: "slow", Times: 1, Delay: 900}); err != nil {
+			return fail(err)
+		}
+	}
+	if x.fault != nil {
+		if err := x.inject(*x.fault); err != nil {
+			return fail(err)
+		}
+	}
+	id, err := x.scenario.begin(x)
+	if err != nil {
+		return fail(fmt.Errorf("begin: %w", err))
+	}
+	if x.point != "" {
+		if !first.halted(20 * time.Second) {
+			return fail(fmt.Errorf("the halt was never reached: %s", first.log))
+		}
+		if _, err := x.replica("", ""); err != nil {
+			return fail(err)
+		}
+	}
+	w, err := x.await(id)
+	if err != nil {
+		return fail(err)
+	}
+	broken = append(x.rules(w), x.scenario.check(x, w)...)
+	if x.how == "stop" {
+		// The stopped one goes on, past its lease: it must neither write nor do anything.
+		_ = first.cmd.Process.Signal(syscall.SIGCONT)
+		time.Sleep(900 * time.Millisecond)
+		again, err := x.await(id)
+		if err != nil {
+			return fail(err)
+		}
+		if again.State != w.State || again.Events != w.Events {
+			broken = append(broken, fmt.Sprintf("the one that was stopped wrote: %s/%d and then %s/%d", w.State, w.Events, again.State, again.Events))
+		}
+		for _, b := range append(x.rules(again), x.scenario.check(x, again)...) {
+			broken = append(broken, "after the stopped one went on: "+b)
+		}
+	}
+	x.tidy()
+	end = w.State
+	if x.point != "" {
+		end = map[string]string{"kill": "killed", "stop": "stopped"}[x.how] + ", then " + end
+	} else if x.fault != nil {
+		end = "cloud fault, then " + end
+	}
+	return end, broken
+}
+
+// replica starts a service and makes it the one that is asked.
+func (x *trial) replica(point, how string) (*replica, error) {
+	r, err := x.slot.start(point, how)
+	if err != nil {
+		return nil, err
+	}
+	x.replicas = append(x.replicas, r)
+	x.client, err = client.New(r.url, x.slot.token)
+	return r, err
+}
+
+func (x *trial) await(id int64) (wire.Work, error) {
+	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
+	defer cancel()
+	w, err := x.client.Follow(ctx, id, 0, nil)
+	if err != nil {
+		now, _ := x.client.WorkByID(context.Background(), id)
+		return w, fmt.Errorf("the work never ended: %w: %+v", err, now)
+	}
+	return w, nil
+}
+
+// inject has the stand-in's next calls about this instance go wrong.
+func (x *trial) inject(f faultSpec) error {
+	f.Name = x.instance
+	if f.Call == "by-token" {
+		f.Name = ""
+	}
+	body, err := json.Marshal(f)
+	if err != nil {
+		return err
+	}
+	return standinCall("POST", "/v1/faults", string(body), nil)
+}
+
+// standinCall speaks to the shared stand-in cloud itself.
+func standinCall(method, path, body string, into any) error {
+	token, err := os.ReadFile(shared.path("standin-token"))
+	if err != nil {
+		return err
+	}
+	req, err := http.NewRequest(method, fmt.Sprintf("http://127.0.0.1:%d%s", shared.port+1, path), strings.NewReader(body))
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Authorization", "Bearer "+strings.TrimSpace(string(token)))
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode != 200 {
+		return fmt.Errorf("stand-in: %s", resp.Status)
+	}
+	if into == nil {
+		return nil
+	}
+	return json.NewDecoder(resp.Body).Decode(into)
+}
+
+type cloudInstance struct{ ID, Name, State, Address string }
+
+// inCloud returns the instances of this case's name, those that are gone too.
+func (x *trial) inCloud() (all, alive []cloudInstance, err error) {
+	var list []cloudInstance
+	if err := standinCall("GET", "/v1/instances", "", &list); err != nil {
+		return nil, nil, err
+	}
+	for _, i := range list {
+		if i.Name != x.instance {
+			continue
+		}
+		all = append(all, i)
+		if i.State != "removed" && i.State != "removing" {
+			alive = append(alive, i)
+		}
+	}
+	return all, alive, nil
+}
+
+// rules are what holds for every piece of work.
+func (x *trial) rules(w wire.Work) (broken []string) {
+	say := func(format string, a ...any) { broken = append(broken, fmt.Sprintf(format, a...)) }
+	if w.State == "stuck" || !w.Over() {
+		say("it is %s: %s", w.State, w.Trouble)
+	}
+	if w.State == "done" && x.scenario.back || w.State != "done" && !x.scenario.back {
+		say("it is %s: %s", w.State, w.Outcome)
+	}
+	// Events: numbered without a gap, and one end.
+	n := 0
+	_, _ = x.client.Follow(context.Background(), w.ID, 0, func(e wire.WorkEvent) {
+		if n++; e.N != n {
+			say("event %d where %d is due", e.N, n)
+		}
+	})
+	if n != w.Events {
+		say("%d events, and %d were told", w.Events, n)
+	}
+	// The journal: the intent first, and one outcome to it.
+	entries, err := x.client.Journal(context.Background(), "instance "+x.instance, 200)
+	if err != nil {
+		say("journal: %v", err)
+	}
+	outcomes := map[int64]int{}
+	for _, e := range entries {
+		if e.Of != 0 {
+			outcomes[e.Of]++
+			if e.Of > e.ID {
+				say("an outcome stands before its intent")
+			}
+		}
+	}
+	for _, e := range entries {
+		if e.Intent != "" && e.Outcome == "" && outcomes[e.ID] != 1 {
+			say("%d outcomes of %q", outcomes[e.ID], e.Intent)
+		}
+	}
+	return broken
+}
+
+// opens tells what is wrong with the way in of a person and of the steward.
+func (x *trial) opens() (broken []string) {
+	rows, err := x.client.Access(context.Background(), x.instance, "")
+	if err != nil {
+		return []string{err.Error()}
+	}
+	people := 0
+	for _, a := range rows {
+		if !a.Steward {
+			people++
+		}
+		if a.Evidence != "accepted" && a.Evidence != "proven" || a.Old {
+			broken = append(broken, fmt.Sprintf("%s%s is only %s (old: %v)", a.Key, map[bool]string{true: "the steward"}[a.Steward], a.Evidence, a.Old))
+		}
+	}
+	if people == 0 {
+		broken = append(broken, "no key of a person opens it")
+	}
+	return broken
+}
+
+// tidy takes away what a case leaves behind.
+func (x *trial) tidy() {
+	_, alive, _ := x.inCloud()
+	for _, i := range alive {
+		_ = standinCall("DELETE", "/v1/instances/"+i.ID+"?client_token="+url.QueryEscape("tidy-"+i.ID), "", nil)
+	}
+}

@@ -1,0 +1,156 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"plumlatch/core/wire"
+)
+
+// scenarios are the ways through each kind of work that the harness takes. A
+// new kind of work adds its own.
+var scenarios = []scenario{
+	{name: "launch", kind: "launch", begin: beginLaunch, check: runs},
+	{name: "launch cancelled", kind: "launch", back: true, slow: "launch", begin: cancelled(beginLaunch), check: gone},
+	{name: "launch never runs", kind: "launch", back: true, begin: neverRuns, check: gone},
+	{name: "stop", kind: "stop", prepare: launched, begin: changes("stop"), check: restsIn("stopped")},
+	{name: "stop cancelled", kind: "stop", back: true, slow: "stop", prepare: launched, begin: cancelled(changes("stop")), check: restsIn("running")},
+	{name: "start", kind: "start", prepare: stopped, begin: changes("start"), check: runs},
+	{name: "start cancelled", kind: "start", back: true, slow: "start", prepare: stopped, begin: cancelled(changes("start")), check: restsIn("stopped")},
+	{name: "remove", kind: "remove", prepare: launched, begin: changes("remove"), check: removed},
+}
+
+func (x *trial) launch() (wire.Instance, error) {
+	return x.client.Launch(context.Background(), wire.Launch{Name: x.instance, Region: "north-pier", Image: "debian-12", Size: "small", Keys: []string{x.slot.key}})
+}
+
+func beginLaunch(x *trial) (int64, error) {
+	i, err := x.launch()
+	return i.Work, err
+}
+
+// neverRuns launches an instance that never gets to run.
+func neverRuns(x *trial) (int64, error) {
+	if err := x.inject(faultSpec{Call: "state", Times: 1}); err != nil {
+		return 0, err
+	}
+	return beginLaunch(x)
+}
+
+// cancelled begins and, once the work is under way, asks it to go back.
+func cancelled(begin func(*trial) (int64, error)) func(*trial) (int64, error) {
+	return func(x *trial) (int64, error) {
+		id, err := begin(x)
+		if err != nil {
+			return 0, err
+		}
+		for range 100 {
+			w, err := x.client.WorkByID(context.Background(), id)
+			if err != nil {
+				return 0, err
+			}
+			if w.State == "running" && len(w.Steps) > 0 && w.Steps[0].State == "doing" {
+				break
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+		_, err = x.client.CancelWork(context.Background(), id)
+		return id, err
+	}
+}
+
+func changes(verb string) func(*trial) (int64, error) {
+	return func(x *trial) (int64, error) {
+		i, err := x.client.Change(context.Background(), x.instance, verb)
+		return i.Work, err
+	}
+}
+
+func launched(x *trial) error {
+	i, err := x.launch()
+	if err != nil {
+		return err
+	}
+	if w, err := x.await(i.Work); err != nil || w.State != "done" {
+		return fmt.Errorf("%w %s", err, w.Outcome)
+	}
+	i, err = x.client.Instance(context.Background(), x.instance)
+	x.cloudID = i.CloudID
+	return err
+}
+
+func stopped(x *trial) error {
+	if err := launched(x); err != nil {
+		return err
+	}
+	i, err := x.client.Change(context.Background(), x.instance, "stop")
+	if err != nil {
+		return err
+	}
+	_, err = x.await(i.Work)
+	return err
+}
+
+// runs: one instance, made once, at rest in the ledger, with a way in.
+func runs(x *trial, w wire.Work) (broken []string) {
+	broken = restsIn("running")(x, w)
+	return append(broken, x.opens()...)
+}
+
+// restsIn: the instance is the one that it was, in a state, and nothing is in the way of more work.
+func restsIn(state string) func(*trial, wire.Work) []string {
+	return func(x *trial, w wire.Work) (broken []string) {
+		all, alive, err := x.inCloud()
+		if err != nil {
+			return []string{err.Error()}
+		}
+		if len(all) != 1 || len(alive) != 1 {
+			return []string{fmt.Sprintf("the cloud has made %d instances of this name, %d are there", len(all), len(alive))}
+		}
+		if x.cloudID != "" && alive[0].ID != x.cloudID {
+			broken = append(broken, "another instance stands in its place")
+		}
+		i, err := x.client.Instance(context.Background(), x.instance)
+		if err != nil {
+			return append(broken, err.Error())
+		}
+		if alive[0].State != state || i.State != state || i.Phase != "ready" || i.Address != alive[0].Address {
+			broken = append(broken, fmt.Sprintf("the cloud says %s at %q; the ledger %s at %q, %s, %q", alive[0].State, alive[0].Address, i.State, i.Address, i.Phase, i.Trouble))
+		}
+		if w.State == "done" && i.Trouble != "" {
+			broken = append(broken, "trouble: "+i.Trouble)
+		}
+		return broken
+	}
+}
+
+// gone: what was made is taken back.
+func gone(x *trial, _ wire.Work) (broken []string) {
+	_, alive, err := x.inCloud()
+	if err != nil {
+		return []string{err.Error()}
+	}
+	if len(alive) > 0 {
+		broken = append(broken, fmt.Sprintf("left in the cloud: %+v", alive))
+	}
+	i, err := x.client.Instance(context.Background(), x.instance)
+	if err != nil || i.Phase != "failed" || i.Trouble == "" {
+		broken = append(broken, fmt.Sprintf("the ledger: %s %q %v", i.Phase, i.Trouble, err))
+	}
+	return broken
+}
+
+func removed(x *trial, _ wire.Work) (broken []string) {
+	_, alive, err := x.inCloud()
+	if err != nil {
+		return []string{err.Error()}
+	}
+	if len(alive) > 0 {
+		broken = append(broken, fmt.Sprintf("left in the cloud: %+v", alive))
+	}
+	if i, err := x.client.Instance(context.Background(), x.instance); err == nil {
+		broken = append(broken, "the ledger still has it: "+i.Phase)
+	}
+	return broken
+}

@@ -43,6 +43,33 @@ func (c *Client) RetryWork(ctx context.Context, id int64) (w wire.Work, err erro
 	return w, c.do(ctx, "POST", workPath(id)+"/retry", nil, nil, &w)
 }
 
+// Adopt begins to adopt an instance; the answer has the lines to place for the steward.
+func (c *Client) Adopt(ctx context.Context, a wire.Adoption) (out wire.Adopted, err error) {
+	return out, c.once(ctx, "POST", "/adoptions", a, &out)
+}
+
+// ReportLine tells the service what became of the steward's line, and keeps
+// trying for a while: the work waits for it.
+func (c *Client) ReportLine(ctx context.Context, id int64, r wire.LineReport) error {
+	for begun := time.Now(); ; {
+		err := c.do(ctx, "POST", workPath(id)+"/line", nil, r, nil)
+		if err == nil || Definite(err) || ctx.Err() != nil || time.Since(begun) > patience {
+			return err
+		}
+		time.Sleep(300 * time.Millisecond)
+	}
+}
+
+// AdoptMany begins a piece of work that many adoptions are part of.
+func (c *Client) AdoptMany(ctx context.Context, count int) (w wire.Work, err error) {
+	return w, c.once(ctx, "POST", "/adopt-many", wire.AdoptMany{Count: count}, &w)
+}
+
+// CloseParts says that a piece of work gets no further parts.
+func (c *Client) CloseParts(ctx context.Context, id int64) error {
+	return c.do(ctx, "POST", workPath(id)+"/close", nil, nil, nil)
+}
+
 // patience is how long the service may be away while work is followed.
 const patience = 2 * time.Minute
 

@@ -287,7 +287,7 @@ func TestStandinDecidesAsSSHD(t *testing.T) {
 		t.Fatal(err)
 	}
 	waitFor(t, "the stand-in's instance", func() bool { in, _ = cloud.Get(in.ID); return in.State == standin.Running })
-	hostKey, err := reach.HostKey(t.Context(), reach.Policy{AllowLoopback: true}, in.Address, in.Port, "")
+	hostKey, err := reach.HostKey(t.Context(), reach.Policy{AllowLoopback: true}, reach.Target{Address: in.Address, Port: in.Port}, "")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -34,11 +34,12 @@ func init() { // help walks the table that its own functions stand in
 		{"holder add", "NAME [-sort SORT]", "Record a person, team, machine or job that holds keys.", "plumlatch holder add night-crew -sort team", holderAdd},
 
 		{"instance launch", "NAME -image I -size S -region R -key K,K [options]", "Launch an instance that opens with the named keys.", "plumlatch instance launch berth-board-9 -image debian-12 -size small -region north-pier -key night-crew,harbour-ops -tag line=north", instanceLaunch},
+		{"instance adopt", "NAME -address A -identity FILE|-agent [options]  |  -batch FILE", "Bring an instance in that is there already.", "plumlatch instance adopt old-berth-1 -address 192.0.2.17 -user debian -identity ~/.ssh/harbour-ops", instanceAdopt},
 		{"instance list", "[options]", "List the instances.", "plumlatch instance list -region north-pier", instanceList},
 		{"instance show", "NAME [options]", "Show one instance, and what opens it.", "plumlatch instance show berth-board-1", instanceShow},
 		{"instance stop", "NAME [options]", "Stop an instance; it keeps its root volume.", "plumlatch instance stop berth-board-9", changeCommand("stop")},
 		{"instance start", "NAME [options]", "Start a stopped instance; its address changes.", "plumlatch instance start berth-board-9", changeCommand("start")},
-		{"instance remove", "NAME [options]", "Remove an instance and its root volume, for good.", "plumlatch instance remove berth-board-9 -yes", changeCommand("remove")},
+		{"instance remove", "NAME [options]", "Remove an instance and its root volume, for good; forget an adopted one.", "plumlatch instance remove berth-board-9 -yes", changeCommand("remove")},
 
 		{"image list", "[options]", "List the images that a launch can use.", "plumlatch image list", imageList},
 		{"size list", "[options]", "List the sizes that a launch can use.", "plumlatch size list", sizeList},

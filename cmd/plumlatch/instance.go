@@ -58,6 +58,10 @@ func (c *cli) finish(service *client.Client, i wire.Instance, verb string, asJSO
 		if asJSON {
 			return c.json(map[string]any{"name": name, "state": "removed", "work": w.ID})
 		}
+		if i.Adopted {
+			fmt.Fprintf(c.out, "%s is %s.\n", name, plaintext.Line(w.Outcome))
+			return nil
+		}
 		fmt.Fprintf(c.out, "%s is gone, with its root volume.\n", name)
 		return nil
 	}
@@ -170,6 +174,11 @@ func instanceShow(fs *flag.FlagSet) func(*cli) error {
 			line("root volume", fmt.Sprintf("%d GiB", i.DiskGB))
 		}
 		line("tags", tagWords(i.Tags))
+		if i.Via != nil {
+			line("through", fmt.Sprintf("%s@%s port %d", i.Via.LoginUser, i.Via.Address, i.Via.Port))
+		}
+		line("privilege", i.Privilege)
+		line("files", strings.Join(i.KeysFiles, ", "))
 		line("cloud", strings.TrimSpace(i.Cloud+" "+i.CloudID))
 		line(map[bool]string{true: "adopted", false: "launched"}[i.Adopted], ago(i.CreatedAt, time.Now())+" by "+i.CreatedBy)
 		for _, h := range i.HostKeys {
@@ -232,7 +241,12 @@ func changeCommand(verb string) func(fs *flag.FlagSet) func(*cli) error {
 				if err != nil {
 					return err
 				}
-				if err := c.confirm(fmt.Sprintf("Remove %s (%s in %s) and its root volume, for good?", i.Name, plaintext.Line(i.State), plaintext.Line(i.Region))); err != nil {
+				if i.Adopted {
+					err = c.confirm(fmt.Sprintf("Forget %s? The machine stays as it is; the steward's line is taken out of it.", i.Name))
+				} else {
+					err = c.confirm(fmt.Sprintf("Remove %s (%s in %s) and its root volume, for good?", i.Name, plaintext.Line(i.State), plaintext.Line(i.Region)))
+				}
+				if err != nil {
 					return err
 				}
 			}

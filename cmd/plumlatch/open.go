@@ -55,6 +55,7 @@ type door struct {
 	user    string
 	alias   string
 	known   string // known_hosts lines
+	hop     *door  // the jump host, nil for none
 }
 
 var userGrammar = regexp.MustCompile(`^[a-z_][a-z0-9_.-]{0,31}$`)
@@ -82,7 +83,27 @@ func checkDoor(i wire.Instance) (door, error) {
 		}
 		d.known += line
 	}
+	if i.Via == nil {
+		return d, nil
+	}
+	hop, err := checkDoor(wire.Instance{Address: i.Via.Address, Port: i.Via.Port, LoginUser: i.Via.LoginUser, Alias: i.Alias + "-hop", HostKeys: hopKeys(*i.Via)})
+	if err != nil {
+		return d, fmt.Errorf("jump host: %w", err)
+	}
+	if hop.known == "" {
+		return d, errors.New("no host key of the jump host is known; nothing was started")
+	}
+	d.hop = &hop
+	d.known += hop.known
 	return d, nil
+}
+
+func hopKeys(h wire.Hop) []wire.HostKey {
+	var out []wire.HostKey
+	for _, k := range h.HostKeys {
+		out = append(out, wire.HostKey{PublicKey: k})
+	}
+	return out
 }
 
 func open(fs *flag.FlagSet) func(*cli) error {
@@ -269,6 +290,9 @@ func (c *cli) ssh(d door, identity string, command []string) (int, error) {
 	} {
 		args = append(args, "-o", o)
 	}
+	if d.hop != nil {
+		args = append(args, "-o", "ProxyCommand="+proxyCommand(program, *d.hop, identity, known))
+	}
 	args = append(append(args, "--", d.address.String()), command...)
 	cmd := exec.Command(program, args...)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stdout, os.Stderr
@@ -287,6 +311,20 @@ func (c *cli) ssh(d door, identity string, command []string) (int, error) {
 		return exit.ExitCode(), nil
 	}
 	return 0, err
+}
+
+// proxyCommand is ssh through a jump host, whose host key is pinned as well
+// (ssh_config(5), ProxyCommand: a shell runs it).
+func proxyCommand(program string, hop door, identity, known string) string {
+	words := []string{program, "-F", "none", "-i", percent(identity), "-p", strconv.Itoa(hop.port), "-l", hop.user}
+	for _, o := range []string{"StrictHostKeyChecking=yes", "UserKnownHostsFile=" + quoted(known), "GlobalKnownHostsFile=/dev/null",
+		"HostKeyAlias=" + hop.alias, "CheckHostIP=no", "UpdateHostKeys=no", "ConnectTimeout=15"} {
+		words = append(words, "-o", o)
+	}
+	for n, w := range words {
+		words[n] = "'" + strings.ReplaceAll(strings.ReplaceAll(w, "%", "%%"), "'", `'\''`) + "'"
+	}
+	return strings.Join(append(words, "-W", "[%h]:%p", "--", hop.address.String()), " ")
 }
 
 // percent keeps ssh from expanding tokens in a file name (ssh_config(5), TOKENS).

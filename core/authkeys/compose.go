@@ -2,6 +2,7 @@ package authkeys
 
 import (
 	"errors"
+	"net/netip"
 	"strings"
 )
 
@@ -20,3 +21,10 @@ func Quote(value string) (string, error) {
 // StewardOptions are the options of every steward key: SFTP as the login user
 // and nothing else. OpenSSH knows "restrict" since 7.2.
 const StewardOptions = `restrict,command="internal-sftp"`
+
+// HopOptions are the options of a steward key on a jump host: forwarding to one
+// server and port, and nothing else. "restrict" alone would still run commands
+// (sshd(8), AUTHORIZED_KEYS FILE FORMAT), so one is forced that does nothing.
+func HopOptions(target netip.AddrPort) string {
+	return `restrict,port-forwarding,permitopen="` + target.String() + `",command="/bin/false"`
+}

@@ -138,6 +138,17 @@ type Instance struct {
 	Adopted   bool              `json:"adopted,omitempty"` // it was there before us: no cloud of ours is behind it
 	Work      int64             `json:"work,omitempty"`    // the last piece of work on it
 	Addresses []Address         `json:"addresses,omitempty"`
+	KeysFiles []string          `json:"keys_files,omitempty"` // that its server reads for the login user, if not the default ones
+	Privilege string            `json:"privilege,omitempty"`  // what its login user may do, as far as anybody saw
+	Via       *Hop              `json:"via,omitempty"`        // the jump host that it is reached through
+}
+
+// Hop is a jump host. HostKeys are public key lines.
+type Hop struct {
+	Address   string   `json:"address"`
+	Port      int      `json:"port"`
+	LoginUser string   `json:"login_user"`
+	HostKeys  []string `json:"host_keys"`
 }
 
 // Address is one address that an instance had, and when.

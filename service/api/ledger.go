@@ -67,7 +67,19 @@ func showInstance(i store.Instance) wire.Instance {
 	}
 	return wire.Instance{Name: i.Name, State: state, Phase: string(i.Phase), Progress: i.Progress, Trouble: i.Trouble, Region: i.Region, Image: i.Image, Size: i.Size,
 		Cloud: i.Cloud, CloudID: i.CloudID, Address: i.Address, Port: i.Port, LoginUser: i.LoginUser, Alias: i.Alias, Keys: i.Keys, CreatedAt: i.CreatedAt.UTC(), CreatedBy: i.CreatedBy,
-		Zone: i.Zone, DiskGB: i.DiskGB, Tags: i.Tags, Adopted: i.Adopted, Work: i.WorkID}
+		Zone: i.Zone, DiskGB: i.DiskGB, Tags: i.Tags, Adopted: i.Adopted, Work: i.WorkID,
+		KeysFiles: i.KeysFiles, Privilege: i.Privilege, Via: showVia(i.Via)}
+}
+
+func showVia(v *store.Via) *wire.Hop {
+	if v == nil {
+		return nil
+	}
+	h := &wire.Hop{Address: v.Address, Port: v.Port, LoginUser: v.LoginUser, HostKeys: []string{}}
+	for _, blob := range v.HostKeys {
+		h.HostKeys = append(h.HostKeys, keypair.Public{Blob: blob}.Line())
+	}
+	return h
 }
 
 func (s *Server) listInstances(c *gin.Context) {

@@ -100,6 +100,10 @@ func New(o Options) http.Handler {
 	view.GET("/work/:id/events", s.followWork)
 	edit.POST("/work/:id/cancel", s.cancelWork)
 	edit.POST("/work/:id/retry", s.retryWork)
+	edit.POST("/work/:id/line", s.reportLine)
+	edit.POST("/work/:id/close", s.closeParts)
+	edit.POST("/adoptions", s.adopt)
+	edit.POST("/adopt-many", s.adoptMany)
 	view.GET("/access", s.listAccess)
 	edit.POST("/access/:id/login", s.reportLogin)
 	view.GET("/regions", catalogue(s, func(ctx context.Context, _ string) ([]wire.Region, error) { return s.opts.Cloud.Regions(ctx) }))
@@ -186,10 +190,12 @@ func (s *Server) ownOrigin(origin, host string) bool {
 const maxBody = 128 << 10
 
 // read decodes the request's one JSON object, and answers if it cannot.
-func read(c *gin.Context, into any) bool {
-	data, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, maxBody))
+func read(c *gin.Context, into any) bool { return readUpTo(c, maxBody, into) }
+
+func readUpTo(c *gin.Context, limit int64, into any) bool {
+	data, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, limit))
 	if _, over := errors.AsType[*http.MaxBytesError](err); over {
-		tooLarge.detail(c, "the request is over %d bytes", maxBody)
+		tooLarge.detail(c, "the request is over %d bytes", limit)
 		return false
 	}
 	if err != nil {

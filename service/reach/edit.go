@@ -38,6 +38,15 @@ type Edited struct {
 
 // check refuses everything but a regular file of our own, without a link on the way.
 func check(f Files, name string) (FileInfo, error) {
+	fi, err := checkReadable(f, name)
+	if err == nil && f.Whoami() >= 0 && fi.Owner >= 0 && fi.Owner != f.Whoami() {
+		err = fmt.Errorf("%s: %w (user %d)", name, ErrOwner, fi.Owner)
+	}
+	return fi, err
+}
+
+// checkReadable refuses everything but a regular file, without a link on the way.
+func checkReadable(f Files, name string) (FileInfo, error) {
 	for _, dir := range parents(name) {
 		fi, err := f.Lstat(dir)
 		if err != nil {
@@ -55,8 +64,6 @@ func check(f Files, name string) (FileInfo, error) {
 		return fi, fmt.Errorf("%s: %w", name, ErrLink)
 	case !fi.Mode.IsRegular():
 		return fi, fmt.Errorf("%s: %w", name, ErrIrregular)
-	case f.Whoami() >= 0 && fi.Owner >= 0 && fi.Owner != f.Whoami():
-		return fi, fmt.Errorf("%s: %w (user %d)", name, ErrOwner, fi.Owner)
 	case fi.Size > maxKeysFile:
 		return fi, fmt.Errorf("%s: %w: %d bytes", name, ErrTooBig, fi.Size)
 	}
@@ -70,9 +77,15 @@ func missing(err error) error {
 	return err
 }
 
-// ReadKeys reads an authorized_keys file that an edit would take.
+// Editable tells why an authorized_keys file would not be edited, nil if it would.
+func Editable(f Files, name string) error {
+	_, err := check(f, name)
+	return err
+}
+
+// ReadKeys reads an authorized_keys file, whoever owns it.
 func ReadKeys(f Files, name string) ([]byte, error) {
-	if _, err := check(f, name); err != nil {
+	if _, err := checkReadable(f, name); err != nil {
 		return nil, err
 	}
 	return readAll(f, name)
@@ -102,7 +115,10 @@ func AddLine(f Files, name, line string) (Edited, error) {
 	if err != nil {
 		return Edited{}, err
 	}
-	before, err := ReadKeys(f, name)
+	if _, err := check(f, name); err != nil {
+		return Edited{}, err
+	}
+	before, err := readAll(f, name)
 	if err != nil {
 		return Edited{}, err
 	}

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path"
 	"strings"
+	"time"
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
@@ -32,6 +33,8 @@ type Files interface {
 	// Replace puts a file in the place of another, in one step.
 	Replace(from, to string) error
 	Remove(name string) error
+	// RealPath returns a path from the root.
+	RealPath(name string) (string, error)
 	// Whoami returns the numeric user that this way acts as, -1 if it is not known.
 	Whoami() int
 }
@@ -48,7 +51,6 @@ var ErrNotSupported = errors.New("the SFTP server lacks posix-rename@openssh.com
 
 // sftpFiles is the way of the steward: SFTP, as OpenSSH's server speaks it.
 type sftpFiles struct {
-	ssh  *ssh.Client
 	sftp *sftp.Client
 	uid  int
 }
@@ -57,7 +59,7 @@ type sftpFiles struct {
 // bounds connecting, and ends everything when it ends. Close the returned
 // closer. ErrNotSupported if a safe edit is not possible by this server.
 func SFTP(ctx context.Context, p Policy, t Target, signer ssh.Signer) (Files, io.Closer, error) {
-	conn, err := p.Dial(ctx, t.Address, t.Port)
+	conn, err := p.dial(ctx, t)
 	if err != nil {
 		return nil, nil, dialError(err)
 	}
@@ -68,37 +70,109 @@ func SFTP(ctx context.Context, p Policy, t Target, signer ssh.Signer) (Files, io
 		conn.Close()
 		return nil, nil, dialError(err)
 	}
-	s, err := sftp.NewClient(client)
+	f, end, err := OverSSH(client)
 	if err != nil {
 		stop()
 		client.Close()
+		return nil, nil, err
+	}
+	return f, closer(func() error {
+		stop()
+		return errors.Join(end.Close(), client.Close())
+	}), nil
+}
+
+// OverSSH opens the way over a connection that is logged in already: the
+// engineer's own. ErrNotSupported.
+func OverSSH(client *ssh.Client) (Files, io.Closer, error) {
+	s, err := sftp.NewClient(client)
+	if err != nil {
 		return nil, nil, fmt.Errorf("SFTP: %w", err)
 	}
+	f, end, err := over(s)
+	if err != nil {
+		return nil, nil, err
+	}
+	return f, end, nil
+}
+
+// OverCommand opens the way over a command that speaks SFTP on its standard
+// input and output: an SFTP server that sudo runs as root. ErrNotSupported.
+func OverCommand(client *ssh.Client, command string) (Files, io.Closer, error) {
+	session, err := client.NewSession()
+	if err != nil {
+		return nil, nil, err
+	}
+	in, err := session.StdinPipe()
+	if err != nil {
+		return nil, nil, err
+	}
+	out, err := session.StdoutPipe()
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := session.Start(command); err != nil {
+		session.Close()
+		return nil, nil, err
+	}
+	s, err := sftp.NewClientPipe(out, in)
+	if err != nil {
+		session.Close()
+		return nil, nil, fmt.Errorf("SFTP: %w", err)
+	}
+	f, end, err := over(s)
+	if err != nil {
+		session.Close()
+		return nil, nil, err
+	}
+	f.uid = 0 // it began in somebody's home, which is not its own
+	return f, closer(func() error { return errors.Join(end.Close(), session.Close()) }), nil
+}
+
+func over(s *sftp.Client) (*sftpFiles, io.Closer, error) {
 	for _, ext := range []string{"posix-rename@openssh.com", "fsync@openssh.com"} {
 		if _, ok := s.HasExtension(ext); !ok {
-			stop()
-			client.Close()
-			return nil, nil, ErrNotSupported
+			return nil, nil, errors.Join(ErrNotSupported, s.Close())
 		}
 	}
-	f := &sftpFiles{ssh: client, sftp: s, uid: -1}
+	f := &sftpFiles{sftp: s, uid: -1}
 	// Whoever owns the home is whom we act as: SFTP has no other way to ask.
 	if home, err := f.Lstat("."); err == nil {
 		f.uid = home.Owner
 	}
-	return f, closer(func() error {
-		stop()
-		return errors.Join(s.Close(), client.Close())
-	}), nil
+	return f, s, nil
+}
+
+// Login logs in with one of the signers, over a connection that dial opens, to
+// a server that must show one of the pinned host keys. The context ends the
+// connection; getting in is bounded by limit.
+func Login(ctx context.Context, dial func(context.Context) (net.Conn, error), t Target, signers []ssh.Signer, limit time.Duration) (*ssh.Client, error) {
+	in, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	conn, err := dial(in)
+	if err != nil {
+		return nil, dialError(err)
+	}
+	stop := context.AfterFunc(in, func() { conn.Close() })
+	client, err := sshClient(conn, t, signers...)
+	if !stop() || err != nil {
+		conn.Close()
+		if in.Err() != nil {
+			return nil, errors.New("the server did not let anybody in in time")
+		}
+		return nil, dialError(err)
+	}
+	context.AfterFunc(ctx, func() { client.Close() })
+	return client, nil
 }
 
 type closer func() error
 
 func (c closer) Close() error { return c() }
 
-func sshClient(conn net.Conn, t Target, signer ssh.Signer) (*ssh.Client, error) {
+func sshClient(conn net.Conn, t Target, signers ...ssh.Signer) (*ssh.Client, error) {
 	c, channels, requests, err := ssh.NewClientConn(conn, t.Address, &ssh.ClientConfig{
-		User: t.User, ClientVersion: "SSH-2.0-plumlatch-steward", Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)},
+		User: t.User, ClientVersion: "SSH-2.0-plumlatch-steward", Auth: []ssh.AuthMethod{ssh.PublicKeys(signers...)},
 		HostKeyCallback: pinned(t.HostKeys), HostKeyAlgorithms: algorithms(t.HostKeys),
 	})
 	if err != nil {
@@ -108,6 +182,8 @@ func sshClient(conn net.Conn, t Target, signer ssh.Signer) (*ssh.Client, error) 
 }
 
 func (f *sftpFiles) Whoami() int { return f.uid }
+
+func (f *sftpFiles) RealPath(name string) (string, error) { return f.sftp.RealPath(name) }
 
 func (f *sftpFiles) Lstat(name string) (FileInfo, error) {
 	fi, err := f.sftp.Lstat(name)

@@ -4,6 +4,7 @@
 package reach
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -11,6 +12,8 @@ import (
 	"net/netip"
 	"strconv"
 	"time"
+
+	"golang.org/x/crypto/ssh"
 )
 
 // ErrPolicy says that the reach policy forbids an address.
@@ -55,6 +58,51 @@ func (p Policy) Check(address string, port int) (netip.AddrPort, error) {
 	return target, nil
 }
 
+// Hop is a jump host: a server through which another one is reached.
+type Hop struct {
+	Target
+	Signer ssh.Signer // opens the hop, for forwarding
+}
+
+// dial opens a connection to a target, through its hop if it has one. Both
+// addresses must be allowed: a jump host shall not be made to reach what is
+// forbidden either.
+func (p Policy) dial(ctx context.Context, t Target) (net.Conn, error) {
+	if t.Via == nil {
+		return p.Dial(ctx, t.Address, t.Port)
+	}
+	target, err := p.Check(t.Address, t.Port)
+	if err != nil {
+		return nil, err
+	}
+	conn, err := p.Dial(ctx, t.Via.Address, t.Via.Port)
+	if err != nil {
+		return nil, fmt.Errorf("jump host: %w", dialError(err))
+	}
+	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	client, err := sshClient(conn, t.Via.Target, t.Via.Signer)
+	if err != nil {
+		stop()
+		conn.Close()
+		return nil, fmt.Errorf("jump host: %w", dialError(err))
+	}
+	inner, err := client.DialContext(ctx, "tcp", target.String())
+	if err != nil {
+		stop()
+		client.Close()
+		return nil, fmt.Errorf("the jump host does not get there: %w", err)
+	}
+	return hopped{inner, func() error { stop(); return client.Close() }}, nil
+}
+
+// hopped is a connection through a hop, which ends with it.
+type hopped struct {
+	net.Conn
+	end func() error
+}
+
+func (h hopped) Close() error { return errors.Join(h.Conn.Close(), h.end()) }
+
 // Dial opens a TCP connection that the policy allows.
 func (p Policy) Dial(ctx context.Context, address string, port int) (net.Conn, error) {
 	target, err := p.Check(address, port)
@@ -65,5 +113,32 @@ func (p Policy) Dial(ctx context.Context, address string, port int) (net.Conn, e
 	if p.Source.IsValid() {
 		d.LocalAddr = &net.TCPAddr{IP: p.Source.AsSlice()}
 	}
-	return d.DialContext(ctx, "tcp", net.JoinHostPort(target.Addr().String(), strconv.Itoa(port)))
+	conn, err := d.DialContext(ctx, "tcp", net.JoinHostPort(target.Addr().String(), strconv.Itoa(port)))
+	if err != nil {
+		return nil, err
+	}
+	return &greeted{Conn: conn}, nil
+}
+
+// greeted is a connection that looks how the server begins: RFC 4253 section
+// 4.2 lets other lines come first, but "SSH-" must come.
+type greeted struct {
+	net.Conn
+	first []byte
+}
+
+// errNotSSH says that something answered in another protocol.
+var errNotSSH = errors.New("what answers there does not speak SSH")
+
+const greetingKept = 1 << 10
+
+func (g *greeted) Read(p []byte) (int, error) {
+	n, err := g.Conn.Read(p)
+	if room := greetingKept - len(g.first); room > 0 {
+		g.first = append(g.first, p[:min(room, n)]...)
+	}
+	if err != nil && len(g.first) > 0 && !bytes.HasPrefix(g.first, []byte("SSH-")) && !bytes.Contains(g.first, []byte("\nSSH-")) {
+		err = errNotSSH
+	}
+	return n, err
 }

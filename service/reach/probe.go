@@ -42,6 +42,7 @@ type Target struct {
 	Port     int
 	User     string
 	HostKeys [][]byte // pinned blobs: another host key is never asked anything
+	Via      *Hop     // the jump host that it is reached through, nil for none
 }
 
 // The greatest number of keys that one connection offers: OpenSSH ends it
@@ -113,12 +114,15 @@ var (
 func ask(ctx context.Context, p Policy, t Target, keys [][]byte) (answers []Answer, vantage string, err error) {
 	ctx, cancel := context.WithTimeout(ctx, probeTimeout)
 	defer cancel()
-	conn, err := p.Dial(ctx, t.Address, t.Port)
+	conn, err := p.dial(ctx, t)
 	if err != nil {
 		return nil, "", dialError(err)
 	}
 	defer conn.Close()
 	vantage, _, _ = net.SplitHostPort(conn.LocalAddr().String())
+	if t.Via != nil { // it is the jump host that the server sees
+		vantage = t.Via.Address
+	}
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
 
@@ -249,6 +253,10 @@ func dialError(err error) error {
 		return errors.New("connection refused: nothing listens there")
 	case strings.Contains(text, errStranger.Error()):
 		return errStranger
+	case strings.Contains(text, errNotSSH.Error()), strings.Contains(text, "reading version string"):
+		return errNotSSH
+	case strings.Contains(text, "no common algorithm"):
+		return errors.New("the server offers only algorithms that are too old to be taken")
 	case strings.Contains(text, "EOF"), strings.Contains(text, "connection reset"):
 		return errors.New("the server closed the connection in the middle of the handshake")
 	}
@@ -258,10 +266,15 @@ func dialError(err error) error {
 // HostKey connects without logging in and returns the host key blob that the
 // server shows (RFC 4253 section 8). of is the type to ask for, such as
 // "ssh-ed25519"; "" takes what the server prefers.
-func HostKey(ctx context.Context, p Policy, address string, port int, of string) ([]byte, error) {
+func HostKey(ctx context.Context, p Policy, t Target, of string) ([]byte, error) {
+	return FetchHostKey(ctx, func(ctx context.Context) (net.Conn, error) { return p.dial(ctx, t) }, t.Address, of)
+}
+
+// FetchHostKey is HostKey over a connection that dial opens.
+func FetchHostKey(ctx context.Context, dial func(context.Context) (net.Conn, error), address, of string) ([]byte, error) {
 	ctx, cancel := context.WithTimeout(ctx, probeTimeout)
 	defer cancel()
-	conn, err := p.Dial(ctx, address, port)
+	conn, err := dial(ctx)
 	if err != nil {
 		return nil, dialError(err)
 	}
@@ -283,6 +296,9 @@ func HostKey(ctx context.Context, p Policy, address string, port int, of string)
 	_, _, _, err = ssh.NewClientConn(conn, address, config)
 	if blob != nil {
 		return blob, nil
+	}
+	if ctx.Err() != nil {
+		err = errors.New("the server accepted the connection, and then did not answer in time")
 	}
 	return nil, dialError(err)
 }

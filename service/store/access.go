@@ -128,9 +128,31 @@ func (s *Store) Saw(ctx context.Context, by Actor, i Instance, found map[int64]b
 				return err
 			}
 		}
+		if outcome == "" { // part of a piece of work, which has entries of its own
+			return nil
+		}
 		_, err := entry{by, "instance.survey", "instance " + i.Name, "read its files by the steward", outcome, 0}.write(tx)
 		return err
 	})
+}
+
+// AddAccess records that a key opens an instance for a login user, unless that
+// is recorded already, and returns the access's ID.
+func (s *Store) AddAccess(ctx context.Context, instanceID, keyID int64, loginUser string) (int64, error) {
+	var id int64
+	err := s.tx(ctx, func(tx *gorm.DB) error {
+		if err := tx.Exec("INSERT INTO access (instance_id, key_id, login_user) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", instanceID, keyID, loginUser).Error; err != nil {
+			return err
+		}
+		return tx.Raw("SELECT id FROM access WHERE instance_id = ? AND key_id = ? AND login_user = ?", instanceID, keyID, loginUser).Scan(&id).Error
+	})
+	return id, err
+}
+
+// StewardPublic returns the public blob of an instance's steward key; ErrNotFound.
+func (s *Store) StewardPublic(ctx context.Context, instanceID int64) ([]byte, error) {
+	r, err := one[struct{ Blob []byte }](ctx, s, "SELECT blob FROM steward_keys WHERE instance_id = ?", instanceID)
+	return r.Blob, err
 }
 
 // StewardSealed returns the sealed private half of an instance's steward key; ErrNotFound.

@@ -50,10 +50,13 @@ type Instance struct {
 	UserData     string
 	Zone         string
 	DiskGB       int
-	Tags         Tags
-	Adopted      bool  // it was there before us: no cloud of ours is behind it
-	WorkID       int64 // the work at hand, or the last one
-	HostKeysRead bool  // the first boot's output has been read: never again
+	Tags         Tags   `gorm:"type:jsonb"`
+	KeysFiles    Paths  `gorm:"type:jsonb"` // that its server reads for the login user; empty for the defaults
+	Privilege    string // what its login user may do; "" if nobody saw
+	Via          *Via   `gorm:"type:jsonb"` // the jump host that it is reached through
+	Adopted      bool   // it was there before us: no cloud of ours is behind it
+	WorkID       int64  // the work at hand, or the last one
+	HostKeysRead bool   // the first boot's output has been read: never again
 	ChangedAt    time.Time
 	CreatedAt    time.Time
 	CreatedBy    string
@@ -63,19 +66,40 @@ type Instance struct {
 const instanceColumns = `SELECT i.*, coalesce((SELECT max(w.id) FROM work w WHERE w.instance_id = i.id), 0) AS work_id,
 	(SELECT count(*) FROM access a WHERE a.instance_id = i.id AND NOT a.steward) AS keys FROM instances i`
 
+// Paths are file names.
+type Paths []string
+
+// Scan implements sql.Scanner.
+func (p *Paths) Scan(v any) error { return scanJSON(v, p) }
+
+// Via is the jump host that an instance is reached through.
+type Via struct {
+	Address   string   `json:"address"`
+	Port      int      `json:"port"`
+	LoginUser string   `json:"login_user"`
+	HostKeys  [][]byte `json:"host_keys"` // blobs
+}
+
+// Scan implements sql.Scanner.
+func (v *Via) Scan(x any) error { return scanJSON(x, v) }
+
+func scanJSON(v, into any) error {
+	switch text := v.(type) {
+	case nil:
+		return nil
+	case string:
+		return json.Unmarshal([]byte(text), into)
+	case []byte:
+		return json.Unmarshal(text, into)
+	}
+	return fmt.Errorf("JSON: cannot read %T", v)
+}
+
 // Tags are an instance's labels, a name to a value.
 type Tags map[string]string
 
 // Scan implements sql.Scanner.
-func (t *Tags) Scan(v any) error {
-	switch text := v.(type) {
-	case string:
-		return json.Unmarshal([]byte(text), t)
-	case []byte:
-		return json.Unmarshal(text, t)
-	}
-	return fmt.Errorf("tags: cannot read %T", v)
-}
+func (t *Tags) Scan(v any) error { return scanJSON(v, t) }
 
 // NewInstance is what a launch or an adoption records before anything is done.
 type NewInstance struct {
@@ -103,10 +127,23 @@ func (s *Store) AddInstance(ctx context.Context, by Actor, once Once, n NewInsta
 		if n.Tags == nil {
 			tags = []byte("{}")
 		}
-		if err := tx.Raw(`INSERT INTO instances (name, name_fold, alias, cloud, client_token, region, image, size, login_user, phase, progress, user_data, created_by, zone, disk_gb, tags, adopted, address, port, state)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'recorded', ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
+		files, err := json.Marshal(append(Paths{}, n.KeysFiles...))
+		if err != nil {
+			return err
+		}
+		var via *string
+		if n.Via != nil {
+			text, err := json.Marshal(n.Via)
+			if err != nil {
+				return err
+			}
+			s := string(text)
+			via = &s
+		}
+		if err := tx.Raw(`INSERT INTO instances (name, name_fold, alias, cloud, client_token, region, image, size, login_user, phase, progress, user_data, created_by, zone, disk_gb, tags, adopted, address, port, state, keys_files, privilege, via, host_keys_read)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'recorded', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
 			n.Name, names.Fold(n.Name), n.Alias, n.Cloud, n.Work.Token, n.Region, n.Image, n.Size, n.LoginUser, string(n.Phase), n.UserData, by.Operator,
-			n.Zone, n.DiskGB, string(tags), n.Adopted, n.Address, n.Port, n.State).Scan(&id).Error; err != nil {
+			n.Zone, n.DiskGB, string(tags), n.Adopted, n.Address, n.Port, n.State, string(files), n.Privilege, via, n.Adopted).Scan(&id).Error; err != nil {
 			return err
 		}
 		if _, err := addWork(tx, by, once, id, n.Work); err != nil {
@@ -156,6 +193,11 @@ func (s *Store) InstanceByID(ctx context.Context, id int64) (Instance, error) {
 // InstanceByName finds an instance that is not removed, whatever the case of its name; ErrNotFound.
 func (s *Store) InstanceByName(ctx context.Context, name string) (Instance, error) {
 	return one[Instance](ctx, s, instanceColumns+" WHERE i.name_fold = ? AND i.phase <> 'removed'", names.Fold(name))
+}
+
+// InstanceAt finds the instance, not removed, that is recorded at an address and port; ErrNotFound.
+func (s *Store) InstanceAt(ctx context.Context, address string, port int) (Instance, error) {
+	return one[Instance](ctx, s, instanceColumns+" WHERE i.address = ? AND i.port = ? AND i.phase <> 'removed' AND i.via IS NULL ORDER BY i.id LIMIT 1", address, port)
 }
 
 // InstanceQuery chooses and orders instances.

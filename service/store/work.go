@@ -515,3 +515,23 @@ func (s *Store) WorkList(ctx context.Context, q WorkQuery) ([]Work, string, erro
 	value := func(w Work) (string, int64) { return strings.Repeat("0", 1), w.ID }
 	return pageOf(ctx, s, &l, workColumns, "'0'", "w.id", true, q.Page, value)
 }
+
+// Tell adds to the input of a piece of work at hand what somebody reports of
+// it, and has it look at once. ErrWorkState if it is over.
+func (s *Store) Tell(ctx context.Context, id int64, add any, text string) error {
+	addition, err := json.Marshal(add)
+	if err != nil {
+		return err
+	}
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		r := tx.Exec(`UPDATE work SET input = input || ?::jsonb, wake_at = CASE WHEN state = 'waiting' THEN clock_timestamp() ELSE wake_at END
+			WHERE id = ? AND state IN ('queued', 'running', 'waiting')`, string(addition), id)
+		if r.Error != nil {
+			return r.Error
+		}
+		if r.RowsAffected == 0 {
+			return ErrWorkState
+		}
+		return event(tx, id, -1, text)
+	})
+}

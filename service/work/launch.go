@@ -80,6 +80,7 @@ func (w *Worker) removeKind() *Kind {
 	return &Kind{
 		Name: "remove", Action: "instance.remove", Phase: store.Removing, Changing: true,
 		Steps: []Step{
+			{Name: "line", Title: "taking the steward's line out", Effects: []string{"withdraw"}, NoReturn: true, Do: (*Run).forgetLine},
 			{Name: "remove", Title: "asking the cloud to remove it", Effects: []string{"remove"}, NoReturn: true, Do: (*Run).removeInstance},
 			{Name: "gone", Title: "waiting until it is gone", Do: func(r *Run) error {
 				if r.Instance.CloudID == "" {
@@ -96,7 +97,18 @@ func (w *Worker) removeKind() *Kind {
 			if state != store.Done {
 				return r.asBefore(state), nil
 			}
-			return store.WorkEnd{Phase: store.Removed, Outcome: "removed"}, nil
+			var d adopted
+			if err := r.Data(&d); err != nil {
+				return store.WorkEnd{}, err
+			}
+			outcome := "removed"
+			if r.Instance.Adopted {
+				outcome = "forgotten; the steward's line was taken out"
+				if d.Left {
+					outcome = "forgotten; the steward's line could not be taken out: its private half was destroyed, so it opens nothing"
+				}
+			}
+			return store.WorkEnd{Phase: store.Removed, Outcome: outcome}, nil
 		},
 	}
 }
@@ -401,8 +413,12 @@ func (r *Run) vouchedHostKey() (key *keypair.Public, trouble string, err error) 
 
 // hostKey fetches the host key, waiting for the SSH server to come up.
 func (r *Run) hostKey(of string, deadline time.Time) ([]byte, error) {
+	t, err := r.target(r.ctx, r.Instance)
+	if err != nil {
+		return nil, err
+	}
 	for wait := poll; ; wait = min(2*wait, 5*time.Second) {
-		blob, err := reach.HostKey(r.ctx, r.Policy, r.Instance.Address, r.Instance.Port, of)
+		blob, err := reach.HostKey(r.ctx, r.Policy, t, of)
 		if err == nil || errors.Is(err, reach.ErrPolicy) || time.Now().After(deadline) || r.stopping() != nil {
 			return blob, err
 		}
@@ -459,12 +475,17 @@ func (r *Run) probe() error {
 
 // probeAll asks about every access, and returns which are not accepted, in words.
 func (r *Run) probeAll() (refused []string, err error) {
-	t, err := r.target(r.ctx, r.Instance)
-	if err != nil || len(t.HostKeys) == 0 {
-		return nil, err
-	}
 	rows, err := r.accessesOf(r.ctx, r.Instance)
 	if err != nil {
+		return nil, err
+	}
+	return r.probeRows(rows)
+}
+
+// probeRows asks about some accesses.
+func (r *Run) probeRows(rows []store.Access) (refused []string, err error) {
+	t, err := r.target(r.ctx, r.Instance)
+	if err != nil || len(t.HostKeys) == 0 {
 		return nil, err
 	}
 	var blobs [][]byte
@@ -493,8 +514,19 @@ func (r *Run) probeAll() (refused []string, err error) {
 func (w *Worker) target(ctx context.Context, i store.Instance) (reach.Target, error) {
 	t := reach.Target{Address: i.Address, Port: i.Port, User: i.LoginUser}
 	pinned, err := w.Store.HostKeys(ctx, i.ID)
+	if err != nil {
+		return t, err
+	}
 	for _, h := range pinned {
 		t.HostKeys = append(t.HostKeys, h.Blob)
 	}
+	if i.Via == nil {
+		return t, nil
+	}
+	signer, err := w.stewardSigner(ctx, i.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return t, Failure{"it is reached through a jump host, which needs a steward"}
+	}
+	t.Via = &reach.Hop{Target: reach.Target{Address: i.Via.Address, Port: i.Via.Port, User: i.Via.LoginUser, HostKeys: i.Via.HostKeys}, Signer: signer}
 	return t, err
 }

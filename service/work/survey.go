@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
 	"plumlatch/core/authkeys"
 	"plumlatch/core/keypair"
 	"plumlatch/core/plaintext"
@@ -44,28 +46,7 @@ func (w *Worker) Survey(ctx context.Context, by store.Actor, i store.Instance) (
 		return out, err
 	}
 	defer closer()
-	var lines []surveyedLine
-	hash := sha256.New()
-	for _, name := range keysFiles {
-		data, err := reach.ReadKeys(files, name)
-		if errors.Is(err, reach.ErrMissing) {
-			continue
-		}
-		if err != nil {
-			out.NotSeen = append(out.NotSeen, plaintext.Line(fmt.Sprintf("~%s/%s: %v", i.LoginUser, name, err)))
-			continue
-		}
-		out.Files = append(out.Files, name)
-		fmt.Fprintf(hash, "%s %d\n", name, len(data))
-		hash.Write(data)
-		for _, l := range authkeys.Parse(data, time.UTC) {
-			if l.Err != nil {
-				out.Broken = append(out.Broken, fmt.Sprintf("%s line %d: %v", name, l.Number, l.Err))
-				continue
-			}
-			lines = append(lines, surveyedLine{name, l})
-		}
-	}
+	lines, document := readKeysFiles(files, i, &out)
 	out.NotSeen = append(out.NotSeen,
 		"other users' files, and the server's configuration: the steward is confined to the login user's files",
 		"other places that the server may read keys from (AuthorizedKeysFile, AuthorizedKeysCommand, certificate authorities)")
@@ -88,7 +69,42 @@ func (w *Worker) Survey(ctx context.Context, by store.Actor, i store.Instance) (
 		return out, nil
 	}
 	outcome := fmt.Sprintf("%d recorded, %d unrecorded, %d missing", len(found)-missing, unrecorded, missing)
-	return out, w.Store.Saw(ctx, by, i, found, "steward", hex.EncodeToString(hash.Sum(nil)), outcome)
+	return out, w.Store.Saw(ctx, by, i, found, "steward", document, outcome)
+}
+
+// filesOf are the files that an instance's server reads for its login user.
+func filesOf(i store.Instance) []string {
+	if len(i.KeysFiles) > 0 {
+		return i.KeysFiles
+	}
+	return keysFiles
+}
+
+// readKeysFiles reads the files of an instance's login user, notes in out what
+// was read and what could not be, and returns the lines and a hash of it all.
+func readKeysFiles(files reach.Files, i store.Instance, out *wire.Survey) (lines []surveyedLine, document string) {
+	hash := sha256.New()
+	for _, name := range filesOf(i) {
+		data, err := reach.ReadKeys(files, name)
+		if errors.Is(err, reach.ErrMissing) {
+			continue
+		}
+		if err != nil {
+			out.NotSeen = append(out.NotSeen, plaintext.Line(fmt.Sprintf("%s of %s: %v", name, i.LoginUser, err)))
+			continue
+		}
+		out.Files = append(out.Files, name)
+		fmt.Fprintf(hash, "%s %d\n", name, len(data))
+		hash.Write(data)
+		for _, l := range authkeys.Parse(data, time.UTC) {
+			if l.Err != nil {
+				out.Broken = append(out.Broken, fmt.Sprintf("%s line %d: %v", name, l.Number, l.Err))
+				continue
+			}
+			lines = append(lines, surveyedLine{name, l})
+		}
+	}
+	return lines, hex.EncodeToString(hash.Sum(nil))
 }
 
 type surveyedLine struct {
@@ -149,20 +165,7 @@ func (w *Worker) steward(ctx context.Context, i store.Instance) (reach.Files, fu
 	if len(t.HostKeys) == 0 {
 		return nil, nil, fmt.Errorf("%w: no host key of it is known", ErrCannotSurvey)
 	}
-	sealed, err := w.Store.StewardSealed(ctx, i.ID)
-	if err != nil {
-		return nil, nil, err
-	}
-	private, err := w.Sealer.Open(sealed)
-	if err != nil {
-		return nil, nil, err
-	}
-	defer clear(private)
-	pair, err := keypair.ReadPrivate(private, nil)
-	if err != nil {
-		return nil, nil, err
-	}
-	signer, err := pair.Signer()
+	signer, err := w.stewardSigner(ctx, i.ID)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -171,6 +174,24 @@ func (w *Worker) steward(ctx context.Context, i store.Instance) (reach.Files, fu
 		return nil, nil, fmt.Errorf("%w: the steward does not get in: %s", ErrCannotSurvey, plaintext.Line(plaintext.Cut(strings.TrimSpace(err.Error()), 200)))
 	}
 	return files, func() { _ = closer.Close() }, nil
+}
+
+// stewardSigner opens the steward's sealed private half of an instance.
+func (w *Worker) stewardSigner(ctx context.Context, instanceID int64) (ssh.Signer, error) {
+	sealed, err := w.Store.StewardSealed(ctx, instanceID)
+	if err != nil {
+		return nil, err
+	}
+	private, err := w.Sealer.Open(sealed)
+	if err != nil {
+		return nil, err
+	}
+	defer clear(private)
+	pair, err := keypair.ReadPrivate(private, nil)
+	if err != nil {
+		return nil, err
+	}
+	return pair.Signer()
 }
 
 // seal encrypts a steward key's private half for the database.

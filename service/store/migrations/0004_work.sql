@@ -67,7 +67,10 @@ ALTER TABLE instances
     ADD COLUMN zone    text NOT NULL DEFAULT '',
     ADD COLUMN disk_gb integer NOT NULL DEFAULT 0,
     ADD COLUMN tags    jsonb NOT NULL DEFAULT '{}',
-    ADD COLUMN adopted boolean NOT NULL DEFAULT false;
+    ADD COLUMN adopted boolean NOT NULL DEFAULT false,
+    ADD COLUMN keys_files jsonb NOT NULL DEFAULT '[]', -- that its server reads for the login user; [] for the defaults
+    ADD COLUMN privilege  text NOT NULL DEFAULT '',    -- what its login user may do, as far as anybody saw
+    ADD COLUMN via        jsonb;                       -- the jump host that it is reached through
 ALTER TABLE instances DROP CONSTRAINT instances_phase_check;
 ALTER TABLE instances ADD CONSTRAINT instances_phase_check
     CHECK (phase IN ('launching', 'adopting', 'ready', 'failed', 'stopping', 'starting', 'removing', 'removed'));

@@ -1,0 +1,348 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"net/netip"
+	"strings"
+	"time"
+
+	"plumlatch/client"
+	"plumlatch/core/authkeys"
+	"plumlatch/core/keypair"
+	"plumlatch/core/names"
+	"plumlatch/core/plaintext"
+	"plumlatch/core/wire"
+	"plumlatch/service/reach"
+)
+
+// adoptee is an instance that is there already, and the way in to it.
+type adoptee struct {
+	name     string
+	host     string // address or DNS name
+	port     int
+	user     string
+	identity string
+	jump     *jumpHost
+	hostKey  string // SHA256 fingerprint, "" to look in known_hosts
+	tags     map[string]string
+}
+
+// jumpHost is a server that the instance is reached through.
+type jumpHost struct {
+	host string
+	port int
+	user string
+}
+
+// adoptOptions are the same for all that one command adopts.
+type adoptOptions struct {
+	agent      bool
+	passFile   string
+	keysFile   string
+	record     string
+	noSteward  bool
+	yes        bool
+	parent     int64
+	unattended bool // many at once: nothing is asked, and nothing is said on the way
+}
+
+func instanceAdopt(fs *flag.FlagSet) func(*cli) error {
+	address := fs.String("address", "", "`address` or DNS name at which it answers")
+	port := fs.Int("port", 22, "`port` of its SSH server")
+	user := fs.String("user", "", "login `user` (default: yours here)")
+	identity := fs.String("identity", "", "`file` with a private key that opens it; it is used here and never sent")
+	useAgent := fs.Bool("agent", false, "use the keys in the running ssh-agent")
+	passFile := fs.String("passphrase-file", "", "`file` with the passphrase of -identity")
+	hostKey := fs.String("host-key", "", "SHA256 `fingerprint` that its host key has (default: known_hosts, else it is asked)")
+	keysFile := fs.String("authorized-keys", "", "`path` of the file that its server reads for the user, where nobody can tell")
+	record := fs.String("record", "", "record the key that you come in with, under this `name`")
+	noSteward := fs.Bool("no-steward", false, "place no line of the service's: it is recorded for probing only")
+	jump := fs.String("jump", "", "`[USER@]HOST[:PORT]` of the jump host that it is reached through")
+	tags := tagFlag{}
+	fs.Var(tags, "tag", "`NAME=VALUE` to label it with; as often as wanted")
+	batch := fs.String("batch", "", "`file` with many: an OpenSSH client configuration, or CSV (name,address,port,user,identity,jump,host_key)")
+	yes := fs.Bool("yes", false, "do not ask: an unknown host key is taken for the right one, and said so in the ledger")
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		o := adoptOptions{agent: *useAgent, passFile: *passFile, keysFile: *keysFile, record: *record, noSteward: *noSteward, yes: *yes}
+		if *batch != "" {
+			if len(c.args) > 0 || *address != "" || *record != "" || *hostKey != "" {
+				return usagef("-batch names the instances itself: it goes with no NAME, -address, -host-key or -record")
+			}
+			return c.adoptBatch(*batch, *identity, *user, o, tags, *asJSON)
+		}
+		args, service, err := c.begin("NAME")
+		if err != nil {
+			return err
+		}
+		if *address == "" {
+			return usagef("-address is missing")
+		}
+		if (*identity == "") == !*useAgent {
+			return usagef("give -identity FILE or -agent")
+		}
+		if err := names.Check(args[0]); err != nil {
+			return usageError{err.Error()}
+		}
+		a := adoptee{name: args[0], host: *address, port: *port, user: *user, identity: *identity, hostKey: *hostKey, tags: tags}
+		if a.user == "" {
+			a.user = localUser()
+		}
+		if *jump != "" {
+			if a.jump, err = parseJump(*jump, a.user); err != nil {
+				return err
+			}
+		}
+		r, err := c.adopt(service, a, o)
+		if err != nil {
+			return err
+		}
+		if *asJSON {
+			return c.json(r)
+		}
+		return c.adoptReport(service, r)
+	}
+}
+
+// adoptResult is what came of adopting one instance.
+type adoptResult struct {
+	Instance  wire.Instance   `json:"instance"`
+	Work      wire.Work       `json:"work"`
+	File      string          `json:"file"`
+	KeysFiles []string        `json:"keys_files"`
+	KeysKnown string          `json:"keys_files_known"`
+	Privilege string          `json:"privilege"`
+	HostKnown string          `json:"host_key_source"`
+	NotSeen   []string        `json:"not_seen"`
+	Keys      []wire.FoundKey `json:"keys"`
+	OwnKey    string          `json:"own_key"` // fingerprint
+	ownLine   string
+	steward   []byte
+}
+
+// adopt brings one instance in: it gets in with the engineer's own key, finds
+// out what there is, places the steward's line and follows the work to its
+// end. If that fails the line is taken out again.
+func (c *cli) adopt(service *client.Client, a adoptee, o adoptOptions) (adoptResult, error) {
+	var r adoptResult
+	in, err := c.enter(a, o)
+	if err != nil {
+		return r, err
+	}
+	defer in.close()
+	if err := in.look(c.ctx, o); err != nil {
+		return r, err
+	}
+	r.KeysFiles, r.KeysKnown, r.Privilege, r.NotSeen, r.HostKnown = in.found.KeysFiles, in.found.KeysKnown, in.found.Privilege, in.found.NotSeen, in.hostKnown
+	r.File, r.Keys = in.file, in.keys
+	r.OwnKey, r.ownLine = in.own.Fingerprint(), in.own.Line()
+	if o.record != "" {
+		if err := c.recordOwn(service, in, o.record); err != nil {
+			return r, err
+		}
+	}
+	request := wire.Adoption{Name: a.name, Address: in.address.String(), Port: a.port, LoginUser: a.user, HostKeys: []string{keypair.Public{Blob: in.hostKey}.Line()}, HostKnown: in.hostKnown,
+		Tags: a.tags, NoSteward: o.noSteward, KeysFiles: in.found.KeysFiles, File: in.file, Keys: in.keys, Privilege: in.found.Privilege, OwnKey: r.OwnKey, Parent: o.parent}
+	if in.hop != nil {
+		request.Via = &wire.Hop{Address: in.hop.address.String(), Port: a.jump.port, LoginUser: a.jump.user, HostKeys: []string{keypair.Public{Blob: in.hop.hostKey}.Line()}}
+	}
+	begun, err := service.Adopt(c.ctx, request)
+	if err != nil {
+		return r, launchError(err, a.name)
+	}
+	r.Instance = begun.Instance
+	if !o.noSteward {
+		if err := c.placeLine(service, in, begun, &r, o); err != nil {
+			return r, err
+		}
+	}
+	if o.unattended {
+		r.Work, err = service.Follow(c.ctx, begun.Instance.Work, 0, nil)
+	} else {
+		r.Work, err = c.follow(service, begun.Instance.Work, "adopt "+a.name)
+	}
+	if err != nil {
+		return r, err // the service goes on, and so may the steward
+	}
+	if r.Work.State != "done" {
+		err := workFailed(r.Work)
+		if r.steward != nil {
+			err = in.withdraw(c, service, r.Work.ID, r.steward, err)
+		}
+		return r, err
+	}
+	if r.Instance, err = service.Instance(c.ctx, a.name); err != nil {
+		return r, err
+	}
+	c.tellOwnLogin(service, r)
+	return r, nil
+}
+
+// recordOwn records the key that the engineer came in with.
+func (c *cli) recordOwn(service *client.Client, in *entrance, name string) error {
+	k, err := service.AddKey(c.ctx, wire.NewKey{Name: name, PublicKey: in.own.Line()})
+	if p, ok := errors.AsType[*client.Problem](err); ok && p.Of("key-known") {
+		if !in.quiet {
+			fmt.Fprintf(c.err, "note: this key is recorded already, as %s\n", plaintext.Line(p.Known))
+		}
+		return nil
+	}
+	if err != nil {
+		return launchError(err, name)
+	}
+	_, err = c.prove(service, k, in.signer) // it has just opened a door: its private half is at hand
+	return err
+}
+
+// placeLine places the steward's line, on the jump host first, and tells the service.
+func (c *cli) placeLine(service *client.Client, in *entrance, begun wire.Adopted, r *adoptResult, o adoptOptions) error {
+	blob, err := checkLine(begun.StewardLine, authkeys.StewardOptions)
+	if err == nil && in.hop != nil {
+		var hopBlob []byte
+		hopBlob, err = checkLine(begun.HopLine, authkeys.HopOptions(netip.AddrPortFrom(in.address, uint16(in.port))))
+		if err == nil && !bytes.Equal(blob, hopBlob) {
+			err = errBadLine
+		}
+	}
+	if err != nil {
+		_, cancelErr := service.CancelWork(c.ctx, begun.Instance.Work)
+		return errors.Join(err, cancelErr)
+	}
+	r.steward = blob
+	if in.hop != nil {
+		if !o.unattended {
+			fmt.Fprintf(c.err, "on the jump host, for forwarding to this server only:\n  %s\n", plaintext.Line(begun.HopLine))
+		}
+		if err := in.hop.add(begun.HopLine, blob); err != nil {
+			return in.giveUp(c, service, begun.Instance.Work, blob, fmt.Errorf("jump host: %w", err))
+		}
+	}
+	if _, err := reach.AddLine(in.files, in.file, begun.StewardLine); err != nil {
+		return in.giveUp(c, service, begun.Instance.Work, blob, err)
+	}
+	if err := service.ReportLine(c.ctx, begun.Instance.Work, wire.LineReport{Placed: true, File: in.file}); err != nil {
+		return in.giveUp(c, service, begun.Instance.Work, blob, err)
+	}
+	return nil
+}
+
+var errBadLine = errors.New("the service sent a line for its steward that is not of the steward's form; nothing was placed")
+
+// checkLine accepts a steward's line of exactly the form that it must have, and
+// returns its key.
+func checkLine(line, options string) ([]byte, error) {
+	rest, ok := strings.CutPrefix(line, options+" ")
+	p, err := keypair.ReadPublic([]byte(rest))
+	if !ok || err != nil || plaintext.HasControl(line) || p.Line() != rest {
+		return nil, errBadLine
+	}
+	return p.Blob, nil
+}
+
+// giveUp has the work go back, and takes the line out again.
+func (in *entrance) giveUp(c *cli, service *client.Client, work int64, blob []byte, cause error) error {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(c.ctx), 10*time.Second)
+	defer cancel()
+	_, _ = service.CancelWork(ctx, work)
+	return in.withdraw(c, service, work, blob, cause)
+}
+
+// withdraw takes the steward's line out again, and adds to the cause if it cannot.
+func (in *entrance) withdraw(c *cli, service *client.Client, work int64, blob []byte, cause error) error {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(c.ctx), 20*time.Second)
+	defer cancel()
+	err := takeOut(ctx, in.files, in.file, blob)
+	if in.hop != nil {
+		err = errors.Join(err, takeOut(ctx, in.hop.files, in.hop.file, blob))
+	}
+	if err != nil {
+		return fmt.Errorf("%w\nThe steward's line could not be taken out again: %w", cause, err)
+	}
+	_ = service.ReportLine(ctx, work, wire.LineReport{File: in.file}) // the work may be over: its word is then enough
+	return fmt.Errorf("%w\nThe steward's line is out again; nothing is left on the instance", cause)
+}
+
+func takeOut(ctx context.Context, files reach.Files, file string, blob []byte) error {
+	_, err := reach.Edit(ctx, files, file, reach.EditOptions{Now: time.Now()}, func(d *authkeys.Document) error {
+		d.Remove(blob)
+		return nil
+	})
+	return err
+}
+
+// tellOwnLogin reports the login that this adoption was, if its key is recorded.
+func (c *cli) tellOwnLogin(service *client.Client, r adoptResult) {
+	rows, err := service.Access(c.ctx, r.Instance.Name, "")
+	if err != nil {
+		return
+	}
+	for _, a := range rows {
+		if a.Fingerprint == r.OwnKey && !a.Steward {
+			reportLogin(service, a.ID)
+		}
+	}
+}
+
+// adoptReport tells what was done, what was found and what to do next.
+func (c *cli) adoptReport(service *client.Client, r adoptResult) error {
+	i := r.Instance
+	rows, err := service.Access(c.ctx, i.Name, "")
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(c.out, "%s is adopted: %s port %d; the login user is %s.\n\n", i.Name, plaintext.Line(i.Address), i.Port, plaintext.Line(i.LoginUser))
+	line := func(label, value string) {
+		if value != "" {
+			fmt.Fprintf(c.out, "  %-10s %s\n", label, plaintext.Line(value))
+		}
+	}
+	for _, h := range i.HostKeys {
+		line("host key", h.Fingerprint+" ("+h.Source+")")
+	}
+	line("files", strings.Join(r.KeysFiles, ", ")+" ("+r.KeysKnown+")")
+	line("privilege", r.Privilege)
+	if r.steward != nil {
+		line("steward", "its line stands in "+r.File)
+	} else {
+		line("steward", "none: it can be probed, not surveyed or changed")
+	}
+	line("trouble", i.Trouble)
+	for _, n := range r.NotSeen {
+		line("not seen", n)
+	}
+	fmt.Fprintln(c.out)
+	c.accessRows(rows, false)
+	known := map[string]bool{}
+	for _, a := range rows {
+		known[a.Fingerprint] = true
+	}
+	var unrecorded [][]string
+	seen := map[string]bool{}
+	for _, k := range r.Keys {
+		p, err := keypair.ReadPublic([]byte(k.PublicKey))
+		if err != nil || known[p.Fingerprint()] || seen[p.Fingerprint()] {
+			continue
+		}
+		seen[p.Fingerprint()] = true
+		whose := ""
+		if p.Fingerprint() == r.OwnKey {
+			whose = "the one that you came in with"
+		}
+		unrecorded = append(unrecorded, []string{p.Kind(), p.Bitting().String(), p.Fingerprint(), p.Comment, whose})
+	}
+	if len(unrecorded) > 0 {
+		fmt.Fprintf(c.out, "\n%d keys there are not in the ledger:\n\n", len(unrecorded))
+		c.table([]string{"kind", "bitting", "fingerprint", "comment", ""}, unrecorded, "")
+	}
+	fmt.Fprintln(c.out)
+	if !known[r.OwnKey] {
+		fmt.Fprintf(c.out, "next: record the key that you came in with: echo '%s' | plumlatch key import NAME -; then plumlatch survey %s\n", strings.ReplaceAll(plaintext.Line(r.ownLine), "'", ""), i.Name)
+		return nil
+	}
+	fmt.Fprintf(c.out, "next: plumlatch open %s\n", i.Name)
+	return nil
+}

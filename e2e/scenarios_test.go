@@ -18,7 +18,11 @@ var scenarios = []scenario{
 	{name: "stop cancelled", kind: "stop", back: true, slow: "stop", prepare: launched, begin: cancelled(changes("stop")), check: restsIn("running")},
 	{name: "start", kind: "start", prepare: stopped, begin: changes("start"), check: runs},
 	{name: "start cancelled", kind: "start", back: true, slow: "start", prepare: stopped, begin: cancelled(changes("start")), check: restsIn("stopped")},
-	{name: "remove", kind: "remove", prepare: launched, begin: changes("remove"), check: removed},
+	{name: "adopt", kind: "adopt", prepare: there, begin: adoptByClient, check: isAdopted},
+	{name: "adopt cancelled", kind: "adopt", back: true, prepare: there, begin: cancelled(adoptAndVanish), check: asItWas},
+	{name: "adopt many", kind: "adopt-many", begin: adoptNone, check: func(*trial, wire.Work) []string { return nil }},
+	{name: "forget", kind: "remove", lacks: []string{"/remove/before", "/remove/inside", "/remove/after"}, prepare: adoptedBefore, begin: changes("remove"), check: asItWas},
+	{name: "remove", kind: "remove", lacks: []string{"/withdraw/"}, prepare: launched, begin: changes("remove"), check: removed},
 }
 
 func (x *trial) launch() (wire.Instance, error) {
@@ -50,7 +54,7 @@ func cancelled(begin func(*trial) (int64, error)) func(*trial) (int64, error) {
 			if err != nil {
 				return 0, err
 			}
-			if w.State == "running" && len(w.Steps) > 0 && w.Steps[0].State == "doing" {
+			if w.State == "waiting" || w.State == "running" && len(w.Steps) > 0 && w.Steps[0].State == "doing" {
 				break
 			}
 			time.Sleep(20 * time.Millisecond)

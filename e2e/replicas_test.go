@@ -1,0 +1,210 @@
+package e2e
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"plumlatch/client"
+	"plumlatch/core/access"
+	"plumlatch/core/wire"
+	"plumlatch/service/cloud/drivertest"
+	"plumlatch/service/cloud/standin"
+	"plumlatch/service/store"
+)
+
+// TestStandinDriver runs the suite that every driver must pass.
+func TestStandinDriver(t *testing.T) {
+	token, err := os.ReadFile(shared.path("standin-token"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := standin.New(fmt.Sprintf("http://127.0.0.1:%d", shared.port+1), strings.TrimSpace(string(token)))
+	drivertest.Run(t, d, drivertest.Options{Region: "north-pier", Image: "debian-12", Size: "small", OtherRegion: "skerry-island", Name: "suite-", BadName: "Suite_1", Patience: 20 * time.Second})
+}
+
+// TestTwoReplicas has two services share the work of one database.
+func TestTwoReplicas(t *testing.T) {
+	s := newSlot(t, 90)
+	var clients []*client.Client
+	for range 2 {
+		r, err := s.start("", "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(r.end)
+		c, err := client.New(r.url, s.token)
+		if err != nil {
+			t.Fatal(err)
+		}
+		clients = append(clients, c)
+	}
+	const count = 24
+	ctx := context.Background()
+	works := make([]wire.Work, count)
+	var wg sync.WaitGroup
+	for n := range count {
+		wg.Go(func() {
+			// Asked of one replica, and followed at the other.
+			name := fmt.Sprintf("pair-board-%d", n)
+			i, err := clients[n%2].Launch(ctx, wire.Launch{Name: name, Region: "south-pier", Image: "debian-12", Size: "small", Keys: []string{s.key}})
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			if works[n], err = clients[1-n%2].Follow(ctx, i.Work, 0, nil); err != nil || works[n].State != "done" {
+				t.Errorf("%s: %v %+v", name, err, works[n])
+			}
+		})
+	}
+	wg.Wait()
+	made := map[string]int{}
+	var list []cloudInstance
+	if err := standinCall("GET", "/v1/instances", "", &list); err != nil {
+		t.Fatal(err)
+	}
+	for _, i := range list {
+		made[i.Name]++
+	}
+	for n, w := range works {
+		if name := fmt.Sprintf("pair-board-%d", n); made[name] != 1 {
+			t.Errorf("%s was made %d times", name, made[name])
+		}
+		for _, st := range w.Steps {
+			if st.State != "done" || st.Tries != 1 {
+				t.Errorf("work %d, step %s: %s, begun %d times", w.ID, st.Name, st.State, st.Tries)
+			}
+		}
+	}
+	conn, err := pgx.Connect(ctx, s.database)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(ctx)
+	var replicas, claims int
+	if err := conn.QueryRow(ctx, "SELECT count(DISTINCT replica), sum(fence) FROM work").Scan(&replicas, &claims); err != nil {
+		t.Fatal(err)
+	}
+	if replicas != 2 || claims != count {
+		t.Errorf("%d replicas at work, %d claims on %d pieces", replicas, claims, count)
+	}
+	// One instance, many askers: one piece of changing work at a time.
+	won := 0
+	var mu sync.Mutex
+	for n := range 8 {
+		wg.Go(func() {
+			_, err := clients[n%2].Change(ctx, "pair-board-0", "stop")
+			if p, ok := errors.AsType[*client.Problem](err); err != nil && (!ok || !p.Of("in-progress") && !p.Of("conflict")) {
+				t.Error(err)
+			}
+			if err == nil {
+				mu.Lock()
+				won++
+				mu.Unlock()
+			}
+		})
+	}
+	wg.Wait()
+	if won != 1 {
+		t.Errorf("%d of 8 stopped it", won)
+	}
+}
+
+// TestFence: whoever lost a claim writes nothing.
+func TestFence(t *testing.T) {
+	s := newSlot(t, 91)
+	ctx := t.Context()
+	db, err := store.Open(ctx, s.database, 4, slog.New(slog.DiscardHandler))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	n := store.NewInstance{Instance: store.Instance{Name: "fence-board", Alias: "plumlatch-fence", Cloud: "none", Phase: store.Launching, LoginUser: "debian", Port: 22, State: "pending"},
+		Work: store.NewWork{Kind: "fenced", Title: "t", Token: "fence", Changing: true, Steps: []store.WorkStep{{Name: "a", Title: "A"}, {Name: "b", Title: "B"}}, Action: "x", Target: "instance fence-board"}}
+	i, err := db.AddInstance(ctx, store.Service, store.Once{}, n)
+	if err != nil {
+		t.Fatal(err)
+	}
+	kinds := []string{"fenced"}
+	first, err := db.ClaimWork(ctx, "one", kinds, 300*time.Millisecond)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.ClaimWork(ctx, "two", kinds, time.Second); !errors.Is(err, store.ErrNotFound) {
+		t.Fatalf("claimed before the claim had run out: %v", err)
+	}
+	old := store.Claim{Work: first.ID, Fence: first.Fence}
+	oldCtx := store.WithClaim(ctx, old)
+	if err := db.Say(oldCtx, old, 0, "while it holds"); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(350 * time.Millisecond)
+	second, err := db.ClaimWork(ctx, "two", kinds, time.Minute)
+	if err != nil || second.ID != first.ID || second.Fence <= first.Fence {
+		t.Fatalf("%+v %v", second, err)
+	}
+	before, err := db.WorkByID(ctx, first.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, write := range map[string]func() error{
+		"renew":        func() error { _, err := db.RenewClaim(ctx, old, time.Minute); return err },
+		"step":         func() error { return db.MoveStep(oldCtx, old, store.StepMove{N: 0, StepState: "done", Step: 1}) },
+		"say":          func() error { return db.Say(oldCtx, old, 0, "late") },
+		"wait":         func() error { return db.Wait(oldCtx, old, 0, "late", time.Second, time.Second) },
+		"data":         func() error { return db.SetData(oldCtx, old, map[string]int{"late": 1}) },
+		"end":          func() error { return db.EndWork(oldCtx, first, store.WorkEnd{State: store.Done, Phase: store.Ready}) },
+		"note":         func() error { return db.Note(oldCtx, i.ID, "late", "running", "192.0.2.1", 22, "late") },
+		"observe":      func() error { return db.Observe(oldCtx, 1, access.Placed, true, "late") },
+		"probed":       func() error { return db.Probed(oldCtx, 1, "accepted", "", "late") },
+		"first boot":   func() error { return db.FirstBootRead(oldCtx, i, nil, "late") },
+		"survey":       func() error { return db.Saw(oldCtx, store.Service, i, map[int64]bool{1: true}, "late", "", "late") },
+		"access":       func() error { _, err := db.AddAccess(oldCtx, i.ID, 1, "debian"); return err },
+		"ensure steps": func() error { return db.EnsureSteps(oldCtx, first.ID, n.Work.Steps) },
+	} {
+		if err := write(); !errors.Is(err, store.ErrLost) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	if err := db.ReleaseClaim(ctx, old); err != nil {
+		t.Error(err)
+	}
+	if after, err := db.WorkByID(ctx, first.ID); err != nil || after != before {
+		t.Errorf("something was written:\n%+v\n%+v %v", before, after, err)
+	}
+	// The holder writes on, and a wait holds no instance.
+	now := store.Claim{Work: second.ID, Fence: second.Fence}
+	if err := db.Wait(store.WithClaim(ctx, now), now, 0, "a friend", time.Hour, time.Hour); err != nil {
+		t.Fatal(err)
+	}
+	other := n.Work
+	other.Token = "other"
+	if err := db.BeginChange(ctx, store.Service, store.Once{}, i, store.Stopping, other); !errors.Is(err, store.ErrInProgress) {
+		t.Errorf("the phase still says that it is launching: %v", err)
+	}
+	if err := db.EndWork(ctx, second, store.WorkEnd{State: store.Waiting, Phase: store.Ready}); err != nil {
+		t.Fatal(err)
+	}
+	if err := db.BeginChange(ctx, store.Service, store.Once{}, i, store.Stopping, other); err != nil {
+		t.Errorf("work that waits holds the instance: %v", err)
+	}
+	// Woken, it must wait until the other is done with the instance.
+	third, err := db.ClaimWork(ctx, "three", kinds, time.Minute)
+	if err != nil || third.Token != "other" {
+		t.Fatalf("%+v %v", third, err)
+	}
+	if err := db.Wake(ctx, first.ID); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.ClaimWork(ctx, "four", kinds, time.Minute); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("two pieces of changing work on one instance: %v", err)
+	}
+}

@@ -207,4 +207,23 @@ func TestFence(t *testing.T) {
 	if _, err := db.ClaimWork(ctx, "four", kinds, time.Minute); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("two pieces of changing work on one instance: %v", err)
 	}
+	// What failed is not taken up again while another changes the instance.
+	n.Name, n.Alias, n.Work.Token = "fence-board-2", "plumlatch-fence-2", "fence-2"
+	if i, err = db.AddInstance(ctx, store.Service, store.Once{}, n); err != nil {
+		t.Fatal(err)
+	}
+	failed, err := db.ClaimWork(ctx, "five", kinds, time.Minute)
+	if err != nil || failed.InstanceID != i.ID {
+		t.Fatalf("%+v %v", failed, err)
+	}
+	if err := db.EndWork(ctx, failed, store.WorkEnd{State: store.WentBack, Phase: store.Failed}); err != nil {
+		t.Fatal(err)
+	}
+	other.Token = "other-2"
+	if err := db.BeginChange(ctx, store.Service, store.Once{}, i, store.Removing, other); err != nil {
+		t.Fatal(err)
+	}
+	if err := db.RetryWork(ctx, store.Service, failed, store.Launching); !errors.Is(err, store.ErrInProgress) {
+		t.Errorf("two pieces of changing work: %v", err)
+	}
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"plumlatch/client"
 	"plumlatch/core/wire"
 )
 
@@ -59,7 +60,9 @@ func cancelled(begin func(*trial) (int64, error)) func(*trial) (int64, error) {
 			}
 			time.Sleep(20 * time.Millisecond)
 		}
-		_, err = x.client.CancelWork(context.Background(), id)
+		if _, err = x.client.CancelWork(context.Background(), id); err != nil && !client.Definite(err) {
+			err = nil // it was halted before it could answer
+		}
 		return id, err
 	}
 }

@@ -59,7 +59,50 @@ export interface Instance {
   keys: number;
   created_at: string;
   created_by: string;
+  zone?: string;
+  disk_gb?: number;
+  tags?: Record<string, string>;
+  adopted?: boolean;
+  work?: number;
+  addresses?: { address: string; since: string; until?: string }[];
+  keys_files?: string[];
+  privilege?: string;
+  via?: { address: string; port: number; login_user: string };
 }
+
+export interface Work {
+  id: number;
+  kind: string;
+  title: string;
+  instance?: string;
+  parent?: number;
+  state: "queued" | "running" | "waiting" | "done" | "failed" | "cancelled" | "stuck";
+  going_back: boolean;
+  step: number;
+  step_count: number;
+  step_title?: string;
+  steps?: { name: string; title: string; state: string; tries: number }[];
+  attempt: number;
+  cancel_asked: boolean;
+  trouble?: string;
+  outcome?: string;
+  waits_for?: string;
+  wait_ends_at?: string;
+  children?: Record<string, number>;
+  operator: string;
+  created_at: string;
+  ended_at?: string;
+}
+
+export interface WorkEvent {
+  n: number;
+  at: string;
+  step: string;
+  text: string;
+}
+
+/** Whether a piece of work has ended, for good or until somebody takes it up again. */
+export const over = (w: Work) => !["queued", "running", "waiting"].includes(w.state);
 
 export interface Access {
   id: number;
@@ -82,6 +125,7 @@ export interface Access {
 export interface Region {
   name: string;
   title: string;
+  zones: string[];
 }
 
 export interface Image {
@@ -89,6 +133,9 @@ export interface Image {
   title: string;
   login_user: string;
   key_types: string[];
+  min_disk_gb: number;
+  smallest_size: string;
+  regions: string[];
 }
 
 export interface Size {
@@ -96,6 +143,7 @@ export interface Size {
   cpus: number;
   memory_mb: number;
   disk_gb: number;
+  regions: string[];
 }
 
 export interface Operator {
@@ -115,6 +163,10 @@ export interface LaunchRequest {
   size: string;
   keys: string[];
   no_key: boolean;
+  zone?: string;
+  disk_gb?: number;
+  tags?: Record<string, string>;
+  user_data?: string;
 }
 
 export interface LaunchPlan {
@@ -199,6 +251,11 @@ export const api = {
   remove: (n: string) => call<Instance>("DELETE", "/instances/" + name(n)),
   access: (q: { instance?: string; key?: string; cursor?: string }) =>
     call<Page<Access>>("GET", "/access" + query({ limit: 200, ...q })),
+  workList: (q: ListQuery) => call<Page<Work>>("GET", "/work" + query(q)),
+  work: (id: number) => call<Work>("GET", `/work/${id}`),
+  workEvents: (id: number) => `/api/v1/work/${id}/events`,
+  cancelWork: (id: number) => call<Work>("POST", `/work/${id}/cancel`),
+  retryWork: (id: number) => call<Work>("POST", `/work/${id}/retry`),
   regions: () => call<Page<Region>>("GET", "/regions"),
   images: () => call<Page<Image>>("GET", "/images"),
   sizes: () => call<Page<Size>>("GET", "/sizes"),

@@ -20,6 +20,7 @@ import { ServerTable, useParam } from "./list";
 import { Loaded, Mono, Nothing, Title } from "./parts";
 import { useMayChange } from "./session";
 import { ago } from "./text";
+import { WorkCard } from "./work";
 
 const busy = (i: Instance) => i.phase !== "ready" && i.phase !== "failed";
 
@@ -152,7 +153,7 @@ export function InstancePage() {
           <Title
             actions={
               <>
-                {i.state === "running" && (
+                {i.state === "running" && !i.adopted && (
                   <Button disabled={!mayChange || busy(i)} onClick={() => change.mutate(api.stop)}>
                     Stop
                   </Button>
@@ -163,12 +164,16 @@ export function InstancePage() {
                   </Button>
                 )}
                 <Popconfirm
-                  title={`Remove ${i.name} and its root volume, for good?`}
-                  okText="Remove"
+                  title={
+                    i.adopted
+                      ? `Forget ${i.name}? The machine stays; the steward's line is taken out of it.`
+                      : `Remove ${i.name} and its root volume, for good?`
+                  }
+                  okText={i.adopted ? "Forget" : "Remove"}
                   onConfirm={remove}
                 >
                   <Button danger disabled={!mayChange || busy(i)}>
-                    Remove
+                    {i.adopted ? "Forget" : "Remove"}
                   </Button>
                 </Popconfirm>
               </>
@@ -176,7 +181,10 @@ export function InstancePage() {
           >
             {i.name} <State instance={i} />
           </Title>
-          {i.trouble && <Alert type="warning" showIcon title={i.trouble} className="gap" />}
+          {i.trouble && i.state !== "failed" && (
+            <Alert type="warning" showIcon title={i.trouble} className="gap" />
+          )}
+          {!!i.work && (busy(i) || i.state === "failed") && <WorkCard id={i.work} />}
           {i.state === "running" && (i.host_keys?.length ?? 0) > 0 && i.keys > 0 && (
             <div className="way-in">
               <span>Get in:</span>
@@ -198,7 +206,9 @@ export function InstancePage() {
             size="small"
             column={2}
             items={[
-              { label: "Region", children: i.region },
+              ...(i.adopted
+                ? [{ label: "Origin", children: "adopted: it was there before" }]
+                : [{ label: "Region", children: i.zone ? `${i.region}, ${i.zone}` : i.region }]),
               {
                 label: "Address",
                 children: i.address ? (
@@ -209,10 +219,46 @@ export function InstancePage() {
                   "none while it is stopped"
                 ),
               },
-              { label: "Image", children: i.image },
+              ...(i.adopted
+                ? [
+                    { label: "Privilege", children: i.privilege || "not seen" },
+                    {
+                      label: "Files that its server reads",
+                      children: <code>{i.keys_files?.join(", ")}</code>,
+                    },
+                    ...(i.via
+                      ? [
+                          {
+                            label: "Through",
+                            children: `${i.via.login_user}@${i.via.address} port ${i.via.port}`,
+                          },
+                        ]
+                      : []),
+                  ]
+                : [
+                    { label: "Image", children: i.image },
+                    {
+                      label: "Size",
+                      children: i.disk_gb ? `${i.size}, root volume of ${i.disk_gb} GiB` : i.size,
+                    },
+                  ]),
               { label: "Login user", children: <code>{i.login_user}</code> },
-              { label: "Size", children: i.size },
-              { label: "Launched", children: `${ago(i.created_at)} by ${i.created_by}` },
+              ...(i.tags && Object.keys(i.tags).length > 0
+                ? [
+                    {
+                      label: "Tags",
+                      children: Object.entries(i.tags).map(([k, v]) => (
+                        <Tag key={k}>
+                          {k}={v}
+                        </Tag>
+                      )),
+                    },
+                  ]
+                : []),
+              {
+                label: i.adopted ? "Adopted" : "Launched",
+                children: `${ago(i.created_at)} by ${i.created_by}`,
+              },
               {
                 label: "Host key",
                 span: 2,
@@ -227,13 +273,34 @@ export function InstancePage() {
               },
             ]}
           />
+          {(i.addresses?.length ?? 0) > 1 && (
+            <>
+              <h2>Its addresses</h2>
+              <ul className="addresses">
+                {i.addresses?.map((a) => (
+                  <li key={a.since}>
+                    <code>{a.address}</code>{" "}
+                    <span className="quiet">
+                      {a.until
+                        ? `from ${ago(a.since)} until ${ago(a.until)}; it may be a stranger's now`
+                        : `since ${ago(a.since)}`}
+                    </span>
+                  </li>
+                ))}
+              </ul>
+            </>
+          )}
+          <p>
+            <Link to={"/work?instance=" + i.name}>All work on it</Link>
+          </p>
           <Collapse
             ghost
             className="gap"
+            style={{ display: i.user_data ? undefined : "none" }}
             items={[
               {
                 key: "user-data",
-                label: "The cloud-config that its first boot read",
+                label: "What its first boot read",
                 children: <pre>{i.user_data}</pre>,
               },
             ]}

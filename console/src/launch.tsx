@@ -1,19 +1,44 @@
-import { Alert, Button, Checkbox, Form, Input, Select, Space } from "antd";
+import { Alert, Button, Checkbox, Form, Input, InputNumber, Modal, Select, Space } from "antd";
+import { useState } from "react";
 import { useNavigate } from "react-router";
-import { useMutation, useQuery } from "@tanstack/react-query";
-import { api, type LaunchRequest, Problem } from "./api";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { api, type Image, type Key, type LaunchRequest, Problem, type Size } from "./api";
 import { Failed, Loaded, Title } from "./parts";
 import { useMayChange } from "./session";
+import { PairMaker } from "./workbench";
 
-type Fields = Omit<LaunchRequest, "keys" | "no_key"> & { keys?: string[]; no_key?: boolean };
+type Fields = Omit<LaunchRequest, "keys" | "no_key" | "tags"> & {
+  keys?: string[];
+  no_key?: boolean;
+  tags?: string[]; // NAME=VALUE
+};
 
 const request = (f: Fields): LaunchRequest => ({
   ...f,
   keys: f.keys ?? [],
   no_key: f.no_key ?? false,
+  zone: f.zone || undefined,
+  disk_gb: f.disk_gb || undefined,
+  user_data: f.user_data || undefined,
+  tags: Object.fromEntries(
+    (f.tags ?? []).map((t) => {
+      const [name = "", ...value] = t.split("=");
+      return [name, value.join("=")];
+    }),
+  ),
 });
 
-const fieldNames = ["name", "region", "image", "size", "keys"] as const;
+const fieldNames = [
+  "name",
+  "region",
+  "zone",
+  "image",
+  "size",
+  "disk_gb",
+  "tags",
+  "user_data",
+  "keys",
+] as const;
 
 /** What a launch can choose from, in one go. */
 async function choices() {
@@ -26,13 +51,46 @@ async function choices() {
   return { regions: regions.items, images: images.items, sizes: sizes.items, keys: keys.items };
 }
 
+const needs = (i: Image) =>
+  `at least size ${i.smallest_size} and a root volume of ${i.min_disk_gb} GiB`;
+
+const tooSmall = (s: Size, i: Image | undefined, sizes: Size[]) => {
+  const least = sizes.find((z) => z.name === i?.smallest_size);
+  return !!least && (s.memory_mb < least.memory_mb || s.cpus < least.cpus);
+};
+
+/** What the choice of keys means, before it is made. */
+function KeyHints({ chosen }: { chosen: Key[] }) {
+  const people = chosen.filter((k) => k.holder_sort !== "machine" && k.holder_sort !== "job");
+  const hints: string[] = [];
+  if (chosen.length > 0 && people.length === 0) {
+    hints.push("Only keys of machines and jobs: no person gets in.");
+  }
+  if (people.length === 1) {
+    hints.push(`${people[0]?.name} is the sole opener: add a second person's key.`);
+  }
+  for (const k of chosen.filter((k) => !k.shown_at)) {
+    hints.push(`Nobody has ever shown that the private half of ${k.name} exists.`);
+  }
+  return hints.map((h) => (
+    <span key={h} className="hint attention">
+      {h}
+    </span>
+  ));
+}
+
 export function LaunchPage() {
   const [form] = Form.useForm<Fields>();
   const navigate = useNavigate();
+  const client = useQueryClient();
   const mayChange = useMayChange();
+  const [making, setMaking] = useState(false);
   const query = useQuery({ queryKey: ["choices"], queryFn: choices });
   const noKey = Form.useWatch("no_key", form);
+  const regionName = Form.useWatch("region", form);
   const imageName = Form.useWatch("image", form);
+  const sizeName = Form.useWatch("size", form);
+  const keyNames = Form.useWatch("keys", form) ?? [];
   const faults = (e: Error) => {
     const field = fieldNames.find((n) => e instanceof Problem && e.field === n);
     if (field) {
@@ -49,9 +107,31 @@ export function LaunchPage() {
   return (
     <>
       <Title>Launch an instance</Title>
+      <Modal
+        open={making}
+        title="Create a key pair for it"
+        footer={null}
+        width={900}
+        destroyOnHidden
+        onCancel={() => setMaking(false)}
+      >
+        <PairMaker
+          recorded={(k) => {
+            setMaking(false);
+            void client.invalidateQueries({ queryKey: ["choices"] }).then(() => {
+              const before = (form.getFieldValue("keys") as string[] | undefined) ?? [];
+              form.setFieldsValue({ keys: [...before, k.name], no_key: false });
+            });
+          }}
+        />
+      </Modal>
       <Loaded query={query}>
         {(c) => {
-          const image = c.images.find((i) => i.name === imageName);
+          const region = c.regions.find((r) => r.name === regionName);
+          const here = <T extends { regions: string[] }>(all: T[]) =>
+            all.filter((x) => !regionName || x.regions.includes(regionName));
+          const image = here(c.images).find((i) => i.name === imageName);
+          const size = here(c.sizes).find((s) => s.name === sizeName);
           const fits = (line: string) =>
             !image || image.key_types.includes(line.split(" ")[0] ?? "");
           return (
@@ -66,7 +146,12 @@ export function LaunchPage() {
                   size: c.sizes[0]?.name,
                 }}
                 onFinish={(f) => launch.mutate(f)}
-                onValuesChange={() => plan.reset()}
+                onValuesChange={(changed: Partial<Fields>) => {
+                  plan.reset();
+                  if (changed.region) {
+                    form.setFieldsValue({ zone: undefined });
+                  }
+                }}
               >
                 <Form.Item
                   name="name"
@@ -75,32 +160,70 @@ export function LaunchPage() {
                 >
                   <Input autoComplete="off" placeholder="berth-board-9" />
                 </Form.Item>
-                <Form.Item name="region" label="Region">
-                  <Select options={c.regions.map((r) => ({ value: r.name, label: r.title }))} />
-                </Form.Item>
+                <Space.Compact block className="pair">
+                  <Form.Item name="region" label="Region">
+                    <Select options={c.regions.map((r) => ({ value: r.name, label: r.title }))} />
+                  </Form.Item>
+                  <Form.Item name="zone" label="Zone">
+                    <Select
+                      allowClear
+                      placeholder="the cloud chooses"
+                      options={region?.zones.map((z) => ({ value: z, label: z }))}
+                    />
+                  </Form.Item>
+                </Space.Compact>
                 <Form.Item
                   name="image"
                   label="Image"
                   extra={
-                    image && (
-                      <>The image decides the login user: {<code>{image.login_user}</code>}</>
+                    image ? (
+                      <>
+                        The image decides the login user: <code>{image.login_user}</code>. It needs{" "}
+                        {needs(image)}.
+                      </>
+                    ) : (
+                      <span className="attention">This region does not have it.</span>
                     )
                   }
                 >
-                  <Select options={c.images.map((i) => ({ value: i.name, label: i.title }))} />
-                </Form.Item>
-                <Form.Item name="size" label="Size">
                   <Select
-                    options={c.sizes.map((s) => ({
-                      value: s.name,
-                      label: `${s.name}: ${s.cpus} CPU, ${s.memory_mb / 1024} GiB memory, ${s.disk_gb} GiB disk`,
-                    }))}
+                    options={here(c.images).map((i) => ({ value: i.name, label: i.title }))}
                   />
                 </Form.Item>
+                <Space.Compact block className="pair">
+                  <Form.Item
+                    name="size"
+                    label="Size"
+                    extra={
+                      size ? undefined : (
+                        <span className="attention">This region does not have it.</span>
+                      )
+                    }
+                  >
+                    <Select
+                      options={here(c.sizes).map((s) => ({
+                        value: s.name,
+                        disabled: tooSmall(s, image, c.sizes),
+                        label: `${s.name}: ${s.cpus} CPU, ${s.memory_mb / 1024} GiB${tooSmall(s, image, c.sizes) ? ", too small for the image" : ""}`,
+                      }))}
+                    />
+                  </Form.Item>
+                  <Form.Item name="disk_gb" label="Root volume, GiB">
+                    <InputNumber
+                      min={image?.min_disk_gb}
+                      placeholder={size ? String(size.disk_gb) : ""}
+                    />
+                  </Form.Item>
+                </Space.Compact>
                 <Form.Item
                   name="keys"
                   label="Keys that open it"
-                  extra="Two keys of two people: then one lost laptop is not a disaster."
+                  extra={
+                    <>
+                      Two keys of two people: then one lost laptop is not a disaster.
+                      <KeyHints chosen={c.keys.filter((k) => keyNames.includes(k.name))} />
+                    </>
+                  }
                   rules={[{ required: !noKey, message: "Without a key nobody can log in" }]}
                 >
                   <Select
@@ -115,10 +238,41 @@ export function LaunchPage() {
                     }))}
                   />
                 </Form.Item>
+                <Form.Item>
+                  <Button size="small" disabled={!mayChange} onClick={() => setMaking(true)}>
+                    Create a pair for it
+                  </Button>
+                </Form.Item>
                 <Form.Item name="no_key" valuePropName="checked">
                   <Checkbox>
                     Without a key: a locked box, into which the only way is a restore
                   </Checkbox>
+                </Form.Item>
+                <Form.Item
+                  name="tags"
+                  label="Tags"
+                  rules={[
+                    {
+                      validator: (_, v?: string[]) =>
+                        (v ?? []).every((t) => /^[A-Za-z0-9][A-Za-z0-9._-]*=/.test(t))
+                          ? Promise.resolve()
+                          : Promise.reject(new Error("Each is NAME=VALUE")),
+                    },
+                  ]}
+                >
+                  <Select mode="tags" open={false} placeholder="line=north" suffixIcon={null} />
+                </Form.Item>
+                <Form.Item
+                  name="user_data"
+                  label="Your own user data"
+                  extra="A cloud-config, a script or a multi-part message. It comes first, and the keys are merged after it: they add to its lists and change nothing that it sets."
+                >
+                  <Input.TextArea
+                    rows={3}
+                    className="mono"
+                    spellCheck={false}
+                    placeholder={"#cloud-config\npackages: [rsync]"}
+                  />
                 </Form.Item>
                 {failed && <Failed error={failed} />}
                 <Space>
@@ -147,7 +301,7 @@ export function LaunchPage() {
               {plan.data && (
                 <div>
                   {plan.data.warnings?.map((w) => (
-                    <Alert key={w} type="warning" showIcon title={w} />
+                    <Alert key={w} type="warning" showIcon title={w} className="gap" />
                   ))}
                   <h2>What first boot will read</h2>
                   <p className="quiet">The steward&apos;s key is made anew at the launch.</p>

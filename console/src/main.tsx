@@ -12,6 +12,7 @@ import { Failed, Nothing } from "./parts";
 import { SessionContext } from "./session";
 import { SignIn } from "./signin";
 import { CheckPage, CreatePage } from "./workbench";
+import { WorkListPage, WorkPage } from "./work";
 import "./style.css";
 
 const nonce = document.querySelector<HTMLMetaElement>('meta[name="csp-nonce"]')?.content;
@@ -69,6 +70,7 @@ function Frame({
             <NavLink to="/instances">Instances</NavLink>
             <NavLink to="/keys">Keys</NavLink>
             <NavLink to="/check">Key files</NavLink>
+            <NavLink to="/work">Work</NavLink>
           </nav>
           <span className="who">
             {operator.name}, {operator.role}
@@ -92,6 +94,8 @@ function Frame({
             <Route path="/check" element={<CheckPage />} />
             <Route path="/instances" element={<InstancesPage />} />
             <Route path="/instances/:name" element={<InstancePage />} />
+            <Route path="/work" element={<WorkListPage />} />
+            <Route path="/work/:id" element={<WorkPage />} />
             <Route path="/launch" element={<LaunchPage />} />
             <Route path="*" element={<Nothing>There is no such page.</Nothing>} />
           </Routes>

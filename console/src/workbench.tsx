@@ -44,6 +44,19 @@ const extension = (format: string) =>
 const namePattern = /^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$/;
 
 export function CreatePage() {
+  const [done, setDone] = useState<{ k: Key; file: string }>();
+  return done ? (
+    <Recorded k={done.k} file={done.file} />
+  ) : (
+    <>
+      <Title>Create a key pair</Title>
+      <PairMaker recorded={(k, file) => setDone({ k, file })} />
+    </>
+  );
+}
+
+/** Makes a pair in the page, and records its public half once the private file is saved. */
+export function PairMaker({ recorded }: { recorded: (k: Key, file: string) => void }) {
   const [form] = Form.useForm<CreateFields>();
   const client = useQueryClient();
   const mayChange = useMayChange();
@@ -74,14 +87,13 @@ export function CreatePage() {
         public_key: r.written.publicLine ?? "",
         passphrase: r.fields.passphrase ? "yes" : "no",
       }),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["keys"] }),
+    onSuccess: async (k, r) => {
+      recorded(k, r.fields.name + extension(r.fields.format));
+      await client.invalidateQueries({ queryKey: ["keys"] });
+    },
   });
-  if (made && record.data) {
-    return <Recorded k={record.data} file={made.fields.name + extension(made.fields.format)} />;
-  }
   return (
     <>
-      <Title>Create a key pair</Title>
       <p className="quiet">
         The pair is made by this page, on this machine. Only its public half is sent, after you have
         saved the private file.

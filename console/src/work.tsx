@@ -1,0 +1,222 @@
+// Work: what is at hand and what was, and one piece of it as it goes.
+import { Alert, App, Button, Popconfirm, Select, Space, type TableColumnsType, Tag } from "antd";
+import { useEffect, useState } from "react";
+import { Link, useParams } from "react-router";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { api, over, type Work, type WorkEvent } from "./api";
+import { ServerTable, useParam } from "./list";
+import { Loaded, Nothing, Title } from "./parts";
+import { useMayChange } from "./session";
+import { ago } from "./text";
+
+/** What is told of a piece of work, live: the browser comes again after a drop, and goes on after the last event. */
+function useEvents(id: number, round: number): WorkEvent[] {
+  const [told, setTold] = useState<{ of: string; events: WorkEvent[] }>({ of: "", events: [] });
+  const client = useQueryClient();
+  const of = `${id} ${round}`;
+  useEffect(() => {
+    const source = new EventSource(api.workEvents(id));
+    const again = () => void client.invalidateQueries({ queryKey: ["work", id] });
+    source.onmessage = (m: MessageEvent<string>) => {
+      const e = JSON.parse(m.data) as WorkEvent;
+      setTold((old) => {
+        const before = old.of === of ? old.events : [];
+        return before.some((o) => o.n >= e.n) ? old : { of, events: [...before, e] };
+      });
+      again();
+    };
+    source.addEventListener("end", () => {
+      source.close();
+      again();
+      void client.invalidateQueries({ queryKey: ["instance"] });
+      void client.invalidateQueries({ queryKey: ["access"] });
+    });
+    return () => source.close();
+  }, [id, of, client]);
+  return told.of === of ? told.events : [];
+}
+
+const mark: Record<string, string> = {
+  "to do": "\u25cb",
+  doing: "\u25d0",
+  waiting: "\u25d4",
+  done: "\u25cf",
+  undoing: "\u21ba",
+  undone: "\u2205",
+};
+
+const stateWord = (w: Work) => (w.going_back && !over(w) ? w.state + ", going back" : w.state);
+
+export function WorkState({ work }: { work: Work }) {
+  return <span className={"state " + work.state}>{stateWord(work)}</span>;
+}
+
+/** One piece of work, step by step. */
+export function WorkCard({ id }: { id: number }) {
+  const { message } = App.useApp();
+  const mayChange = useMayChange();
+  const [round, setRound] = useState(0);
+  const events = useEvents(id, round);
+  const query = useQuery({ queryKey: ["work", id], queryFn: () => api.work(id), retry: false });
+  const ask = useMutation({
+    mutationFn: (f: (id: number) => Promise<Work>) => f(id),
+    onSuccess: () => setRound((r) => r + 1),
+    onError: (e) => void message.error(e.message),
+  });
+  return (
+    <Loaded query={query}>
+      {(w) => (
+        <div className="work">
+          <div className="work-head">
+            <Link to={`/work/${w.id}`}>work {w.id}</Link> {w.title}: <WorkState work={w} />
+            <span className="quiet">
+              begun {ago(w.created_at)} by {w.operator}
+            </span>
+            {!over(w) && (
+              <Popconfirm
+                title="Take back what it did?"
+                okText="Take it back"
+                cancelText="Go on"
+                onConfirm={() => ask.mutate(api.cancelWork)}
+              >
+                <Button size="small" disabled={!mayChange || w.cancel_asked || w.going_back}>
+                  Cancel
+                </Button>
+              </Popconfirm>
+            )}
+            {["failed", "cancelled", "stuck"].includes(w.state) && (
+              <Button
+                size="small"
+                type="primary"
+                disabled={!mayChange}
+                onClick={() => ask.mutate(api.retryWork)}
+              >
+                Try again
+              </Button>
+            )}
+          </div>
+          <ol className="work-steps">
+            {w.steps?.map((s) => (
+              <li key={s.name} className={s.state.replace(" ", "-")}>
+                <span className="mark" aria-hidden>
+                  {mark[s.state] ?? "?"}
+                </span>
+                {s.title} <span className="quiet">{s.state}</span>
+              </li>
+            ))}
+          </ol>
+          {w.waits_for && (
+            <Alert
+              type="info"
+              showIcon
+              title={`It waits for ${w.waits_for}.`}
+              description={w.wait_ends_at && `It gives up at ${w.wait_ends_at}.`}
+            />
+          )}
+          {over(w) && w.state !== "done" && w.outcome && (
+            <Alert type="warning" showIcon title={w.outcome} />
+          )}
+          {!over(w) && events.length > 0 && <p className="quiet">{events.at(-1)?.text}</p>}
+        </div>
+      )}
+    </Loaded>
+  );
+}
+
+const columns: TableColumnsType<Work> = [
+  { title: "Work", render: (_, w) => <Link to={`/work/${w.id}`}>{w.id}</Link> },
+  {
+    title: "What",
+    render: (_, w) =>
+      w.instance ? <Link to={"/instances/" + w.instance}>{w.title}</Link> : w.title,
+  },
+  { title: "State", render: (_, w) => <WorkState work={w} /> },
+  {
+    title: "Step",
+    render: (_, w) => (over(w) ? "" : `${Math.min(w.step + 1, w.step_count)} of ${w.step_count}`),
+  },
+  {
+    title: "",
+    render: (_, w) => (
+      <span className="quiet">
+        {over(w) ? w.outcome : w.waits_for ? "waits for " + w.waits_for : w.step_title}
+      </span>
+    ),
+  },
+  { title: "By", dataIndex: "operator" },
+  { title: "Begun", render: (_, w) => ago(w.created_at) },
+];
+
+const states = ["open", "waiting", "done", "failed", "cancelled", "stuck"];
+
+export function WorkListPage() {
+  const [state, setState] = useParam("state");
+  const [instance, setInstance] = useParam("instance");
+  return (
+    <>
+      <Title>Work</Title>
+      <Space className="filters">
+        <Select
+          allowClear
+          placeholder="state"
+          value={state || undefined}
+          onChange={(v?: string) => setState(v)}
+          options={states.map((v) => ({ value: v, label: v }))}
+        />
+        {instance && (
+          <Tag closable onClose={() => setInstance(undefined)}>
+            on {instance}
+          </Tag>
+        )}
+      </Space>
+      <ServerTable
+        key={[state, instance].join(" ")}
+        id="works"
+        load={api.workList}
+        columns={columns}
+        rowKey="id"
+        filters={["state", "instance", "parent"]}
+        refresh={(rows) => (rows.some((w) => !over(w)) ? 1000 : 15_000)}
+        empty={<Nothing>No work yet: launching, adopting and the like are listed here.</Nothing>}
+      />
+    </>
+  );
+}
+
+export function WorkPage() {
+  const { id = "" } = useParams();
+  const n = Number(id);
+  const query = useQuery({ queryKey: ["work", n], queryFn: () => api.work(n), retry: false });
+  const [round] = useState(0);
+  const events = useEvents(n, round);
+  return (
+    <Loaded query={query}>
+      {(w) => (
+        <>
+          <Title>{w.title}</Title>
+          <WorkCard id={n} />
+          {w.state === "done" && w.outcome && <p>{w.outcome}</p>}
+          {w.children && (
+            <p>
+              Its parts:{" "}
+              {Object.entries(w.children).map(([state, count]) => (
+                <Link key={state} to={`/work?parent=${w.id}&state=${state}`}>
+                  {count} {state}{" "}
+                </Link>
+              ))}
+            </p>
+          )}
+          <h2>What happened</h2>
+          <ol className="events">
+            {events.map((e) => (
+              <li key={e.n} value={e.n}>
+                <time dateTime={e.at}>{e.at.slice(11, 19)}</time> {e.text}
+              </li>
+            ))}
+          </ol>
+          {w.instance && <Link to={"/instances/" + w.instance}>{w.instance}</Link>}
+        </>
+      )}
+    </Loaded>
+  );
+}

@@ -178,7 +178,7 @@ func TestAdoptWithSudo(t *testing.T) {
 	keys := filepath.Join("/etc/ssh", "plumlatch-test-keys-"+fmt.Sprint(os.Getpid()))
 	t.Cleanup(func() { os.Remove(conf); os.RemoveAll(keys) })
 	text := "UsePAM yes\nStrictModes yes\nSubsystem sftp internal-sftp\nAuthorizedKeysFile .ssh/nothing\nMatch User pl-door-*\n    AuthorizedKeysFile " + keys + "/%u .ssh/more_keys\n"
-	if err := os.WriteFile(conf, []byte(text), 0o600); err != nil {
+	if err := os.WriteFile(conf, []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	a := startAdoptee(t, keys+"/%u", "-f", conf)
@@ -187,8 +187,15 @@ func TestAdoptWithSudo(t *testing.T) {
 	}
 	d := shared
 	// Without sudo nobody can tell which file counts, and nothing is changed.
-	if r := d.client(t, "", a.args("own-conf")...); r.code != 1 || !strings.Contains(r.err, "not known which file counts") && !strings.Contains(r.err, "none of") {
+	if r := d.client(t, "", a.args("own-conf")...); r.code != 1 || !strings.Contains(r.err, "not known which file counts") || !strings.Contains(r.err, "-authorized-keys PATH") {
 		t.Errorf("without sudo: %+v", r)
+	}
+	// Nor where the configuration cannot even be read: the defaults are tried, and are not there.
+	if err := os.Chmod(conf, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if r := d.client(t, "", a.args("own-conf")...); r.code != 1 || !strings.Contains(r.err, "none of .ssh/authorized_keys, .ssh/authorized_keys2 exists") {
+		t.Errorf("without sudo, unreadable: %+v", r)
 	}
 	// Said by hand, the file is root's, and the steward's line cannot be placed.
 	if r := d.client(t, "", a.args("own-conf", "-authorized-keys", a.file)...); r.code != 1 || !strings.Contains(r.err, "belongs to somebody else") {

@@ -160,7 +160,7 @@ func checkConfig(text string) (warnings []string, err error) {
 	if err := yaml.Unmarshal([]byte(text), &root); err != nil {
 		if m := yamlLine.FindStringSubmatch(err.Error()); m != nil {
 			n, _ := strconv.Atoi(m[1])
-			return nil, OwnError{n, "this is no YAML: " + m[2]}
+			return nil, OwnError{lineOf(text, n), "this is no YAML: " + m[2]}
 		}
 		return nil, OwnError{0, "this is no YAML"}
 	}
@@ -195,7 +195,7 @@ func checkConfig(text string) (warnings []string, err error) {
 			if v.Kind != yaml.SequenceNode {
 				return nil, OwnError{v.Line, "ssh_authorized_keys must be a list, so that the keys can be added to it"}
 			}
-			warnings = append(warnings, fmt.Sprintf("your user data places %d keys besides, which the ledger does not know: survey will show them as unrecorded", len(v.Content)))
+			warnings = append(warnings, fmt.Sprintf("your user data places keys of its own (line %d), which the ledger does not know: survey will show them as unrecorded", k.Line))
 		case "merge_how", "merge_type":
 			warnings = append(warnings, fmt.Sprintf("line %d of your user data says how it is merged; ours is merged after it, by adding to its lists", k.Line))
 		case "ssh_deletekeys", "ssh_keys":
@@ -203,6 +203,19 @@ func checkConfig(text string) (warnings []string, err error) {
 		}
 	}
 	return warnings, nil
+}
+
+// lineOf returns the line at which a text stops to be YAML. The parser's own
+// number is beside it by one or two: the text is tried up to the lines around.
+func lineOf(text string, near int) int {
+	lines := strings.SplitAfter(text, "\n")
+	for n := min(near+2, len(lines)); n > max(near-40, 0); n-- {
+		var any yaml.Node
+		if yaml.Unmarshal([]byte(strings.Join(lines[:n], "")), &any) == nil {
+			return min(n+1, len(lines))
+		}
+	}
+	return near
 }
 
 // join writes parts as one multi-part message.

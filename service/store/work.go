@@ -401,10 +401,10 @@ func (s *Store) RetryWork(ctx context.Context, by Actor, w Work, phase Phase) er
 		if r.RowsAffected == 0 {
 			return ErrWorkState
 		}
-		if w.State != Stuck {
-			if err := tx.Exec("UPDATE work_steps SET state = 'to do', began_at = NULL, ended_at = NULL WHERE work_id = ?", w.ID).Error; err != nil {
-				return err
-			}
+		// Limits on time begin anew, for the step that was stuck or for all.
+		again := tx.Exec("UPDATE work_steps SET state = 'to do', began_at = NULL, ended_at = NULL WHERE work_id = ? AND (n = ? OR ?)", w.ID, w.Step, w.State != Stuck)
+		if again.Error != nil {
+			return again.Error
 		}
 		if phase != "" {
 			if err := tx.Exec("UPDATE instances SET phase = ?, trouble = '' WHERE id = ?", string(phase), w.InstanceID).Error; err != nil {

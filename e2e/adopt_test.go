@@ -130,7 +130,7 @@ func TestAdoptStockSSHD(t *testing.T) {
 	a := startAdoptee(t, "")
 	d := shared
 	out := d.must(t, a.args("stock-board", "-record", "engineer-stock", "-tag", "line=north")...)
-	contains(t, "the report", out, "stock-board is adopted", "no sudo", "its configuration file, which leaves the defaults", "steward", "not seen", "engineer-stock", "3 keys there are not in the ledger", "next: plumlatch open stock-board")
+	contains(t, "the report", out, "stock-board is adopted", "no sudo", "its configuration file, which leaves the defaults", "steward", "not seen", "engineer-stock", "Not in the ledger, and there: 3", "next: plumlatch open stock-board")
 	survives(t, "adopt", a.text, a.now(t), 1)
 	in := d.instance(t, "stock-board")
 	if !in.Adopted || in.Phase != "ready" || in.Trouble != "" || in.Tags["line"] != "north" || len(in.HostKeys) != 1 || in.HostKeys[0].Source != "given" {
@@ -239,6 +239,40 @@ func TestAdoptTakesTheLineOutAgain(t *testing.T) {
 	d.must(t, a.args("refused-door")...)
 	survives(t, "the second time", a.text, a.now(t), 1)
 	d.must(t, "instance", "remove", "refused-door", "-yes")
+}
+
+// TestAdoptBadFiles: each file that is no place for a line has its own reason,
+// and nothing is changed.
+func TestAdoptBadFiles(t *testing.T) {
+	a := startAdoptee(t, "")
+	d := shared
+	in := func(name string) string { return filepath.Join(a.home, ".ssh", name) }
+	big := strings.Repeat("# filler filler filler filler filler filler filler filler filler\n", 1<<20)
+	a.put(t, in("large"), big, true)
+	for _, err := range []error{os.Mkdir(in("folder"), 0o700), os.Symlink("authorized_keys", in("link")), os.Symlink("..", in("way")), exec.Command("mkfifo", in("pipe")).Run(),
+		os.WriteFile(in("roots"), []byte(a.text), 0o644)} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	for name, want := range map[string]string{
+		".ssh/missing": "exists", ".ssh/folder": "no regular file", ".ssh/link": "symbolic link", ".ssh/way/.ssh/authorized_keys": "symbolic link", ".ssh/pipe": "no regular file",
+		".ssh/roots": "belongs to somebody else", ".ssh/large": "larger than any",
+	} {
+		r := d.client(t, "", a.args("bad-file", "-authorized-keys", name)...)
+		if r.code != 1 || !strings.Contains(r.err, want) || !strings.Contains(r.err, "next: ") {
+			t.Errorf("%s: %+v", name, r)
+		}
+	}
+	if r := d.client(t, "", "instance", "show", "bad-file"); r.code != 1 {
+		t.Errorf("something was recorded: %+v", r)
+	}
+	if a.now(t) != a.text {
+		t.Error("the file was changed")
+	}
+	if data, err := os.ReadFile(in("large")); err != nil || string(data) != big {
+		t.Error("the large file was changed")
+	}
 }
 
 // TestAdoptHostKey: given, known, unknown, another.

@@ -74,7 +74,7 @@ func TestSafeEditAgainstSSHD(t *testing.T) {
 		return e
 	}
 	added := publicKey(t)
-	if _, err := reach.AddLine(files, keysFile, "restrict "+added.Line()); err != nil || ask(added) != reach.Accepted {
+	if _, err := reach.AddLine(files, keysFile, "restrict "+added.Line(), time.Now()); err != nil || ask(added) != reach.Accepted {
 		t.Errorf("adding: %v, %s", err, ask(added))
 	}
 	end := authkeys.Narrowing{Expires: authkeys.FormatTime(time.Now().Add(-time.Minute))}
@@ -125,7 +125,7 @@ func TestSafeEditUnderOtherWriters(t *testing.T) {
 	round := func(n int) {
 		t.Helper()
 		for range n {
-			if _, err := reach.AddLine(files, keysFile, key.Line()); err != nil {
+			if _, err := reach.AddLine(files, keysFile, key.Line(), time.Now()); err != nil {
 				t.Fatal(err)
 			}
 			e, err := reach.Edit(t.Context(), files, keysFile, reach.EditOptions{Now: time.Now(), Settle: 20 * time.Millisecond}, func(d *authkeys.Document) error { d.Remove(key.Blob); return nil })
@@ -265,7 +265,7 @@ func TestSafeEditRefuses(t *testing.T) {
 		if err := errors.Join(os.RemoveAll(path), c.make()); err != nil {
 			t.Fatal(err)
 		}
-		_, err := reach.AddLine(files, keysFile, key.Line())
+		_, err := reach.AddLine(files, keysFile, key.Line(), time.Now())
 		_, editErr := reach.Edit(t.Context(), files, keysFile, reach.EditOptions{Now: time.Now()}, func(d *authkeys.Document) error { return d.Add(key.Line()) })
 		if !errors.Is(err, c.want) || !errors.Is(editErr, c.want) || !strings.Contains(err.Error(), "authorized_keys") {
 			t.Errorf("%s: add: %v; edit: %v; want %v", c.what, err, editErr, c.want)
@@ -276,7 +276,7 @@ func TestSafeEditRefuses(t *testing.T) {
 	if err := errors.Join(os.RemoveAll(path), os.WriteFile(path, good, 0o600), own(), os.Rename(sshDir, sshDir+".real"), os.Symlink(".ssh.real", sshDir)); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := reach.AddLine(files, keysFile, key.Line()); !errors.Is(err, reach.ErrLink) {
+	if _, err := reach.AddLine(files, keysFile, key.Line(), time.Now()); !errors.Is(err, reach.ErrLink) {
 		t.Errorf("a linked folder: %v", err)
 	}
 	if err := errors.Join(os.Remove(sshDir), os.Rename(sshDir+".real", sshDir)); err != nil {
@@ -301,6 +301,9 @@ func fullDisk(t *testing.T, real *realSSHD, files reach.Files, good []byte) {
 	for _, when := range []string{"full", "read-only"} {
 		if _, err := reach.Edit(t.Context(), files, keysFile, reach.EditOptions{Now: time.Now()}, change); err == nil {
 			t.Errorf("%s: the edit succeeded", when)
+		}
+		if _, err := reach.AddLine(files, keysFile, newPublic(t)+" "+strings.Repeat("x", 8<<10), time.Now()); err == nil {
+			t.Errorf("%s: the append succeeded", when)
 		}
 		if now, err := os.ReadFile(path); err != nil || string(now) != string(good) {
 			t.Errorf("%s: the file changed: %v %q", when, err, now)

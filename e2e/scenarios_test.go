@@ -22,8 +22,8 @@ var scenarios = []scenario{
 	{name: "adopt", kind: "adopt", prepare: there, begin: adoptByClient, check: isAdopted},
 	{name: "adopt cancelled", kind: "adopt", back: true, prepare: there, begin: cancelled(adoptAndVanish), check: asItWas},
 	{name: "adopt many", kind: "adopt-many", begin: adoptNone, check: func(*trial, wire.Work) []string { return nil }},
-	{name: "forget", kind: "remove", lacks: []string{"/remove/before", "/remove/inside", "/remove/after"}, prepare: adoptedBefore, begin: changes("remove"), check: asItWas},
-	{name: "remove", kind: "remove", lacks: []string{"/withdraw/"}, prepare: launched, begin: changes("remove"), check: removed},
+	{name: "forget", kind: "remove", lacks: []string{"remove/remove/remove/"}, prepare: adoptedBefore, begin: changes("remove"), check: asItWas},
+	{name: "remove", kind: "remove", lacks: []string{"remove/line/"}, prepare: launched, begin: changes("remove"), check: removed},
 }
 
 func (x *trial) launch() (wire.Instance, error) {

@@ -391,6 +391,22 @@ func TestProbeAgainstSSHD(t *testing.T) {
 	if r := ask(own, real.target()); r.Answer != reach.NotAsked || !strings.Contains(r.Detail, "own") {
 		t.Errorf("a listener of our own: %+v", r)
 	}
+	// Two connections are allowed: the first ends with key 0, the second asks about the next five.
+	tight := reach.Policy{AllowLoopback: true, Budget: &reach.Budget{Burst: 2, Every: time.Hour}}
+	for i, r := range reach.Probe(t.Context(), tight, real.target(), blobs, time.Now) {
+		want := map[bool]reach.Answer{true: reach.Refused, false: reach.NotAsked}[i < 6]
+		if i == 0 {
+			want = reach.Accepted
+		}
+		if r.Answer != want || want == reach.NotAsked && !strings.Contains(r.Detail, "often enough") {
+			t.Errorf("on a budget, key %d: %+v, want %s", i, r, want)
+		}
+	}
+	other := real.target()
+	other.Port = 1
+	if r := ask(tight, other); strings.Contains(r.Detail, "often enough") {
+		t.Errorf("another server's budget: %+v", r)
+	}
 }
 
 func TestProbeWhenPublickeyIsNotOffered(t *testing.T) {

@@ -221,7 +221,7 @@ func (c *cli) placeLine(service *client.Client, in *entrance, begun wire.Adopted
 			return in.giveUp(c, service, begun.Instance.Work, blob, fmt.Errorf("jump host: %w", err))
 		}
 	}
-	if _, err := reach.AddLine(in.files, in.file, begun.StewardLine); err != nil {
+	if _, err := reach.AddLine(in.files, in.file, begun.StewardLine, time.Now()); err != nil {
 		return in.giveUp(c, service, begun.Instance.Work, blob, err)
 	}
 	if err := service.ReportLine(c.ctx, begun.Instance.Work, wire.LineReport{Placed: true, File: in.file}); err != nil {
@@ -335,7 +335,7 @@ func (c *cli) adoptReport(service *client.Client, r adoptResult) error {
 		unrecorded = append(unrecorded, []string{p.Kind(), p.Bitting().String(), p.Fingerprint(), p.Comment, whose})
 	}
 	if len(unrecorded) > 0 {
-		fmt.Fprintf(c.out, "\n%d keys there are not in the ledger:\n\n", len(unrecorded))
+		fmt.Fprintf(c.out, "\nNot in the ledger, and there: %d\n\n", len(unrecorded))
 		c.table([]string{"kind", "bitting", "fingerprint", "comment", ""}, unrecorded, "")
 	}
 	fmt.Fprintln(c.out)

@@ -199,7 +199,7 @@ func (in *entrance) enterHop(c *cli, signers []ssh.Signer, o adoptOptions) error
 
 // add places the steward's line on the jump host.
 func (h *hopEntrance) add(line string, _ []byte) error {
-	_, err := reach.AddLine(h.files, h.file, line)
+	_, err := reach.AddLine(h.files, h.file, line, time.Now())
 	return err
 }
 

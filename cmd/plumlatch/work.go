@@ -227,7 +227,7 @@ func workCancel(fs *flag.FlagSet) func(*cli) error {
 		}
 		switch w.State {
 		case "cancelled":
-			fmt.Fprintf(c.out, "%s: cancelled. %s\n", plaintext.Line(w.Title), plaintext.Line(w.Outcome))
+			fmt.Fprintf(c.out, "%s: cancelled; %s.\n", plaintext.Line(w.Title), plaintext.Line(w.Outcome))
 			return nil
 		case "done":
 			return failure{fmt.Errorf("%s was done before it could go back: %s", plaintext.Line(w.Title), plaintext.Line(w.Outcome)), nextForWork(w)}

@@ -101,7 +101,7 @@ func (s *service) close() error {
 
 // policy makes the reach policy, with our own listeners forbidden.
 func (c *config) policy() (reach.Policy, error) {
-	p := reach.Policy{AllowLoopback: c.dialLoopback}
+	p := reach.Policy{AllowLoopback: c.dialLoopback, Budget: &reach.Budget{}}
 	if c.dialFrom != "" {
 		a, err := netip.ParseAddr(c.dialFrom)
 		if err != nil {

@@ -215,8 +215,10 @@ export function InstancePage() {
                   <>
                     <Mono>{i.address}</Mono> port {i.port}
                   </>
-                ) : (
+                ) : i.state === "stopped" ? (
                   "none while it is stopped"
+                ) : (
+                  "none yet"
                 ),
               },
               ...(i.adopted

@@ -101,7 +101,7 @@ export function WorkCard({ id }: { id: number }) {
                 <span className="mark" aria-hidden>
                   {mark[s.state] ?? "?"}
                 </span>
-                {s.title} <span className="quiet">{s.state}</span>
+                {s.title} <span className="quiet">({s.state})</span>
               </li>
             ))}
           </ol>
@@ -116,7 +116,9 @@ export function WorkCard({ id }: { id: number }) {
           {over(w) && w.state !== "done" && w.outcome && (
             <Alert type="warning" showIcon title={w.outcome} />
           )}
-          {!over(w) && events.length > 0 && <p className="quiet">{events.at(-1)?.text}</p>}
+          {!over(w) && events.length > 0 && events.at(-1)?.text !== w.step_title && (
+            <p className="quiet">{events.at(-1)?.text}</p>
+          )}
         </div>
       )}
     </Loaded>

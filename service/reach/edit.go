@@ -31,7 +31,7 @@ var (
 // Edited is what an edit did.
 type Edited struct {
 	Before, After []byte
-	Backup        string // the copy beside the file, "" for an append
+	Backup        string // the copy beside the file
 	Tries         int
 	Late          int // bytes that others appended while the file was being replaced, and that were kept
 }
@@ -109,24 +109,50 @@ func readBounded(r io.Reader) ([]byte, error) {
 }
 
 // AddLine adds a line to an authorized_keys file by one append, which can only
-// add a way in and loses nobody's line.
-func AddLine(f Files, name, line string) (Edited, error) {
+// add a way in and loses nobody's line. A dated backup is made before; now
+// names it. On a disk without room for the line nothing is appended: half of it
+// would be in the way of whoever appends next.
+func AddLine(f Files, name, line string, now time.Time) (Edited, error) {
 	text, err := authkeys.Appended(line)
 	if err != nil {
 		return Edited{}, err
 	}
-	if _, err := check(f, name); err != nil {
-		return Edited{}, err
-	}
-	before, err := readAll(f, name)
+	fi, err := check(f, name)
 	if err != nil {
 		return Edited{}, err
 	}
-	if err := f.Append(name, text); err != nil {
-		return Edited{}, fmt.Errorf("%s: %w", name, err)
+	out := Edited{Tries: 1}
+	if out.Before, err = readAll(f, name); err != nil {
+		return out, err
 	}
-	after, err := readAll(f, name)
-	return Edited{Before: before, After: after, Tries: 1}, err
+	if err := out.backup(f, name, now, fi.Mode.Perm()); err != nil {
+		return out, err
+	}
+	if err := hasRoom(f, name, len(text)); err != nil {
+		return out, errors.Join(err, f.Remove(out.Backup))
+	}
+	if err := f.Append(name, text); err != nil {
+		return out, fmt.Errorf("%s: %w", name, err)
+	}
+	out.After, err = readAll(f, name)
+	return out, err
+}
+
+// room is what must be free besides, for what else grows meanwhile.
+const room = 8 << 10
+
+// hasRoom tells whether n bytes can be written beside a file, by writing more
+// of them than that and taking them away again: SFTP has no other way to ask.
+func hasRoom(f Files, name string, n int) error {
+	trial := name + ".plumlatch-new"
+	err := f.Create(trial, 0o600, make([]byte, n+room))
+	if errors.Is(err, fs.ErrExist) {
+		err = errors.Join(f.Remove(trial), f.Create(trial, 0o600, make([]byte, n+room)))
+	}
+	if err != nil {
+		return fmt.Errorf("%s: there is no room for another line: %w", name, err)
+	}
+	return f.Remove(trial)
 }
 
 // EditOptions are how an edit is made.

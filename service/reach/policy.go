@@ -28,6 +28,8 @@ type Policy struct {
 	Forbidden []netip.AddrPort
 	// Source is the address to dial from; the zero value leaves it to the system.
 	Source netip.Addr
+	// Budget bounds how often one address is probed; nil has no bound.
+	Budget *Budget
 }
 
 // Check returns nil if address and port may be dialled, else an error that

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"strconv"
 	"strings"
 	"time"
 
@@ -45,6 +46,16 @@ type Target struct {
 	Via      *Hop     // the jump host that it is reached through, nil for none
 }
 
+// place names the server: behind one address, and behind one jump host, there
+// may be several.
+func (t Target) place() string {
+	place := net.JoinHostPort(t.Address, strconv.Itoa(t.Port))
+	if t.Via != nil {
+		place += " through " + t.Via.place()
+	}
+	return place
+}
+
 // The greatest number of keys that one connection offers: OpenSSH ends it
 // after six failures (MaxAuthTries), and the first, "none", counts as one.
 const perConnection = 5
@@ -59,6 +70,10 @@ const probeTimeout = 20 * time.Second
 //
 // A key made on the spot is offered too. A server that takes that one takes
 // anything, and gives no evidence: every result is then NotAsked.
+//
+// It is gentle: at most five refused keys a connection, no more connections
+// than the policy's budget allows, and none after the first that ends before
+// it was answered, as it does where the server begins to ban.
 func Probe(ctx context.Context, p Policy, t Target, keys [][]byte, now func() time.Time) []Result {
 	results := make([]Result, len(keys))
 	madeUp, err := keypair.Create(keypair.Ed25519, "")
@@ -68,6 +83,10 @@ func Probe(ctx context.Context, p Policy, t Target, keys [][]byte, now func() ti
 	offers := append([][]byte{madeUp.Public.Blob}, keys...)
 	for done := 0; done < len(offers); {
 		n := min(perConnection, len(offers)-done)
+		if wait := p.Budget.take(t.place(), time.Now()); wait > 0 {
+			detail := fmt.Sprintf("this server was probed often enough for now; ask again in %d s", int(wait.Seconds())+1)
+			return fill(results, max(done-1, 0), Result{Answer: NotAsked, Detail: detail, At: now()})
+		}
 		answers, vantage, err := ask(ctx, p, t, offers[done:done+n])
 		at := now()
 		for i, a := range answers {

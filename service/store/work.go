@@ -234,7 +234,7 @@ func (s *Store) MoveStep(ctx context.Context, c Claim, m StepMove) error {
 		if err := tx.Exec(`UPDATE work_steps SET state = ?, tries = tries + CASE WHEN ? THEN 1 ELSE 0 END,
 			began_at = CASE WHEN ? AND state NOT IN (?, 'waiting') THEN clock_timestamp() ELSE began_at END,
 			ended_at = CASE WHEN ? THEN NULL ELSE clock_timestamp() END WHERE work_id = ? AND n = ?`,
-			m.StepState, began, began, m.StepState, began, c.Work, m.N).Error; err != nil {
+			m.StepState, m.StepState == "doing", began, m.StepState, began, c.Work, m.N).Error; err != nil {
 			return err
 		}
 		if err := tx.Exec(`UPDATE work SET step = ?, back = ?, trouble = CASE WHEN ? = '' THEN trouble ELSE ? END,

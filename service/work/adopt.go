@@ -376,9 +376,6 @@ func (r *Run) withdrawLine() error {
 
 // forgetLine does the same for an adopted instance that is to be forgotten.
 func (r *Run) forgetLine() error {
-	if !r.Instance.Adopted {
-		return nil // the file goes with the instance
-	}
 	left, err := r.withdraw()
 	if err != nil {
 		return err
@@ -555,12 +552,15 @@ func (r *Run) endAdopt(state store.WorkState) (store.WorkEnd, error) {
 			return store.WorkEnd{}, err
 		}
 		text := r.Work.Trouble + "; nothing is recorded"
+		if state == store.Cancelled {
+			text = "nothing is recorded"
+		}
 		if d.Left {
 			text += fmt.Sprintf("; the steward's line may still stand in %s of %s: its private half was destroyed, so it opens nothing", plaintext.Line(a.File), a.LoginUser)
 		}
 		return store.WorkEnd{Phase: store.Removed, Trouble: r.Work.Trouble, Outcome: text}, nil
 	}
-	e := store.WorkEnd{Phase: store.Ready, Outcome: fmt.Sprintf("adopted: %d recorded keys open it, %d unrecorded ones stand there", d.Recorded, d.Unrecorded)}
+	e := store.WorkEnd{Phase: store.Ready, Outcome: fmt.Sprintf("adopted: recorded keys %d, unrecorded %d", d.Recorded, d.Unrecorded)}
 	if len(d.Refused) > 0 {
 		e.Trouble = "not every key is accepted: " + strings.Join(d.Refused, "; ")
 	}

@@ -30,6 +30,8 @@ type Step struct {
 	// Effects and UndoEffects name what Do and Undo change outside, each by
 	// Run.Effect, so that the harness can halt before, inside and after it.
 	Effects, UndoEffects []string
+	// Skip tells that there is nothing to do in this piece of work; nil never does.
+	Skip func(r *Run) bool
 	// NoReturn: once it has begun, the work cannot be cancelled.
 	NoReturn bool
 }

@@ -80,7 +80,8 @@ func (w *Worker) removeKind() *Kind {
 	return &Kind{
 		Name: "remove", Action: "instance.remove", Phase: store.Removing, Changing: true,
 		Steps: []Step{
-			{Name: "line", Title: "taking the steward's line out", Effects: []string{"withdraw"}, NoReturn: true, Do: (*Run).forgetLine},
+			{Name: "line", Title: "taking the steward's line out", Effects: []string{"withdraw"}, NoReturn: true, Do: (*Run).forgetLine,
+				Skip: func(r *Run) bool { return !r.Instance.Adopted }}, // else the file goes with the instance
 			{Name: "remove", Title: "asking the cloud to remove it", Effects: []string{"remove"}, NoReturn: true, Do: (*Run).removeInstance},
 			{Name: "gone", Title: "waiting until it is gone", Do: func(r *Run) error {
 				if r.Instance.CloudID == "" {
@@ -128,8 +129,11 @@ func (r *Run) asBefore(state store.WorkState) store.WorkEnd {
 }
 
 func (r *Run) tookBack(state store.WorkState, trouble string) string {
-	if state == store.Stuck {
+	switch state {
+	case store.Stuck:
 		return trouble
+	case store.Cancelled:
+		return "everything was taken back"
 	}
 	return trouble + "; everything was taken back"
 }

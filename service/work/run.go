@@ -198,6 +198,9 @@ func (r *Run) stepOn() (over bool, err error) {
 		r.Work.CancelAsked = true
 		return false, r.move("doing", n, true, "it was cancelled", "cancelled: going back")
 	}
+	if s.Skip != nil && s.Skip(r) {
+		return false, r.move("done", n+1, false, "", "")
+	}
 	halt(r.at + "/begin")
 	r.noReturn = r.noReturn || s.NoReturn
 	if err := r.move("doing", n, false, "", s.Title); err != nil {

@@ -65,7 +65,13 @@ func pages(base, password, out, only string) error {
 		shot("console-key", chromedp.Navigate(base+"/keys/old-gate-contractor"), chromedp.WaitVisible(css(".evidence"))),
 		shot("console-import", chromedp.Navigate(base+"/keys"), chromedp.WaitVisible(css("table")), chromedp.Click(css(".title button")), chromedp.WaitVisible(css("textarea"))),
 		shot("console-launch", chromedp.Navigate(base+"/launch"), chromedp.WaitVisible(css("#name")), chromedp.SendKeys(css("#name"), "berth-board-9"),
-			chromedp.Click(css("#keys")), chromedp.SendKeys(css("#keys"), "harbour-ops"), chromedp.Click(css(`.ant-select-item-option[title^="harbour-ops-2026"]`)), chromedp.Click(css("h1")), chromedp.Click(chromedp.Search(`//button[contains(., "cloud-config")]`)), chromedp.WaitVisible(css("pre"))),
+			chromedp.Click(css("#keys")), chromedp.SendKeys(css("#keys"), "harbour-ops"), chromedp.Click(css(`.ant-select-item-option[title^="harbour-ops-2026"]`)), chromedp.Click(css("h1")), chromedp.Click(chromedp.Search(`//button[contains(., "cloud-config")]`)), chromedp.WaitVisible(css("pre")), scrollUp),
+		shell(`curl -s -H "Authorization: Bearer $(cat .demo/standin-token)" -d '{"call":"state","name":"lamp-control-2"}' http://127.0.0.1:8471/v1/faults
+			bin/plumlatch instance launch lamp-control-2 -image debian-12 -size small -region skerry-island -key skerry-watch,harbour-ops-2026 -tag lamp=red -detach`),
+		shot("console-launching", chromedp.Navigate(base+"/instances/lamp-control-2"), chromedp.WaitVisible(css(".work-steps")), chromedp.WaitVisible(css(".evidence"))),
+		shell("bin/plumlatch work cancel $(bin/plumlatch work list -instance lamp-control-2 -json | grep -m1 -o '\"id\": [0-9]*' | grep -o '[0-9]*')"),
+		shot("console-work", chromedp.Click(css(".work-head a")), chromedp.WaitVisible(css(".events"))),
+		shell("bin/plumlatch instance remove lamp-control-2 -yes"),
 		shot("console-create", chromedp.Navigate(base+"/create"), chromedp.WaitVisible(css("#name")), chromedp.SendKeys(css("#name"), "gull-watch"),
 			chromedp.Click(chromedp.Search(`//button[contains(., "Make the pair")]`)), chromedp.WaitVisible(css(".steps"))),
 		shot("console-check", chromedp.Navigate(base+"/check"), chromedp.WaitVisible(css(".ant-upload-drag")),
@@ -73,6 +79,21 @@ func pages(base, password, out, only string) error {
 			chromedp.Click(chromedp.Search(`//button[contains(., "Ask the ledger")]`))),
 		shot("console-dark", chromedp.Navigate(base+"/instances/tide-gauge-3"), chromedp.WaitVisible(css(".evidence")), chromedp.Click(css(`button[aria-label="Dark colours"]`))),
 	)
+}
+
+// scrollUp brings the top of the page into the picture.
+var scrollUp = chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
+	_, err := chromedp.Run(ctx, chromedp.Evaluate[bool]("(window.scrollTo(0, 0), true)"))
+	return err
+})
+
+// shell runs a script against the demo.
+func shell(script string) error {
+	cmd := exec.Command("bash", "-c", ". .demo/client.env; "+script)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("%w: %s", err, out)
+	}
+	return nil
 }
 
 // holders returns a file of the demo's people.
@@ -103,6 +124,25 @@ func terminals(out, only string) error {
 			run bin/plumlatch key list -sort reach
 			run bin/plumlatch instance list
 			run bin/plumlatch access list -key old-gate-contractor`},
+		{"client-adopt", `
+			standin() { curl -s -H "Authorization: Bearer $(cat .demo/standin-token)" "http://127.0.0.1:8471/v1/$1" "${@:2}"; }
+			field() { grep -o "\"$1\":\"[^\"]*\"" | head -1 | cut -d'"' -f4; }
+			id=$(standin instances -d "{\"client_token\":\"shot-$$\",\"name\":\"slip-pump-1\",\"region\":\"north-pier\",\"image\":\"debian-12\",\"size\":\"small\",\"user_data\":\"#cloud-config\nssh_authorized_keys:\n  - $(cat demo-holders/day-crew/day-crew.pub)\n  - $(cat demo-holders/harbour-ops/harbour-ops-2026.pub)\n  - $(sed 's/ [^ ]*$/ pump-fitter/' <(ssh-keygen -q -t ed25519 -N "" -f ` + folder + `/pump && cat ` + folder + `/pump.pub))\n\"}" | field id)
+			sleep 1.2
+			address=$(standin instances/$id | field address)
+			key=$(standin instances/$id/boot-output | grep -o 'SHA256:[A-Za-z0-9+/]*' | head -1)
+			run bin/plumlatch instance adopt slip-pump-1 -address $address -port 2222 -user debian -identity demo-holders/day-crew/day-crew -host-key $key -tag slip=2
+			run bin/plumlatch survey slip-pump-1
+			bin/plumlatch instance remove slip-pump-1 -yes >/dev/null 2>&1; standin "instances/$id?client_token=gone-$$" -X DELETE >/dev/null`},
+		{"client-work", `
+			standin() { curl -s -H "Authorization: Bearer $(cat .demo/standin-token)" "http://127.0.0.1:8471/v1/$1" "${@:2}" > /dev/null; }
+			standin faults -d '{"call":"state","name":"slip-pump-2"}'
+			run bin/plumlatch instance launch slip-pump-2 -image debian-12 -size small -region north-pier -key day-crew,harbour-ops-2026 -detach
+			id=$(bin/plumlatch work list -instance slip-pump-2 -json | grep -m1 -o '"id": [0-9]*' | grep -o '[0-9]*')
+			run bin/plumlatch work list -limit 4
+			run bin/plumlatch work cancel $id
+			run bin/plumlatch work show $id
+			bin/plumlatch instance remove slip-pump-2 -yes >/dev/null 2>&1`},
 		{"client-check", `
 			mkdir ` + folder + `/laptop
 			cp demo-holders/day-crew/day-crew ` + folder + `/laptop/shift; chmod 644 ` + folder + `/laptop/shift

@@ -10,7 +10,7 @@ SHOT_PACKAGES = chromium=/usr/bin/chromium xvfb=/usr/bin/xvfb-run xauth=/usr/bin
 
 CONSOLE_SOURCES = $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/tsconfig.json
 
-.PHONY: help demo demo-reset build test lint bench fuzz screenshots format clean
+.PHONY: help demo demo-reset build test matrix lint bench fuzz screenshots format clean
 
 help: ## show this list
 	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -47,6 +47,10 @@ console/dist/core.wasm.gz: console/dist/index.html $(CORE_SOURCES)
 test: build ## run every test; installs what is missing for them
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)')
 	go test ./...
+
+matrix: build ## every case of the harness that kills and stops the service
+	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)')
+	go test ./e2e -run TestMatrix -matrix -v -count=1 -timeout 30m
 
 lint: build ## gofmt, vet, staticcheck, prettier, eslint, tsc
 	@out=$$(gofmt -l cmd client core console/*.go e2e service standin tools); if [ -n "$$out" ]; then echo "gofmt these:"; echo "$$out"; exit 1; fi

@@ -44,6 +44,7 @@ func TestConsole(t *testing.T) {
 	}
 	t.Run("import", func(t *testing.T) { consoleImport(t, b, d, dir) })
 	t.Run("launch", func(t *testing.T) { consoleLaunch(t, b, d, dir) })
+	t.Run("work", func(t *testing.T) { consoleWork(t, b, d, dir) })
 	t.Run("viewer", func(t *testing.T) { consoleViewer(t, d) })
 
 	b.press(t, "Sign out")
@@ -135,6 +136,67 @@ func consoleLaunch(t *testing.T, b *browser, d *demo, dir string) {
 	b.see(t, "Nothing matches")
 	b.visit(t, "/keys/quay-desk")
 	b.see(t, "quay-board", "north-pier")
+}
+
+// consoleWork launches with all that the form has, watches the work live, takes
+// it back, and takes it up again.
+func consoleWork(t *testing.T, b *browser, d *demo, dir string) {
+	if err := standinCallAt(d, "POST", "/v1/faults", `{"call":"state","name":"work-board"}`, nil); err != nil {
+		t.Fatal(err)
+	}
+	b.downloads(t, dir)
+	b.visit(t, "/launch")
+	b.fill(t, "#name", "work-board")
+	b.see(t, "It needs at least size small and a root volume of 8 GiB", "the cloud chooses")
+	b.choose(t, "region", "Skerry Island")
+	b.choose(t, "zone", "skerry-island-a")
+	b.fill(t, "#disk_gb", "14")
+	b.do(t, chromedp.Click(css("#keys")), chromedp.SendKeys(css("#keys"), "quay-desk"), chromedp.Click(css(`.ant-select-item-option[title^="quay-desk"]`)), chromedp.Click(css("h1")))
+	b.see(t, "quay-desk is the sole opener")
+	// A pair for it, made on the spot: the form goes on once it is saved.
+	b.press(t, "Create a pair for it")
+	b.fill(t, "#pair_name", "work-desk")
+	b.press(t, "Make the pair")
+	b.press(t, "Save the private file")
+	downloaded(t, filepath.Join(dir, "work-desk"))
+	b.do(t, chromedp.Click(css(`.ant-modal input[type="checkbox"]`)))
+	b.press(t, "Record the public half")
+	b.see(t, "work-desk (ed25519)")
+	b.do(t, chromedp.WaitNotPresent(css(".ant-modal-container")))
+	if strings.Contains(b.text(t), "sole opener") {
+		t.Error("two keys of two people, and one is called the sole opener")
+	}
+	b.do(t, chromedp.SendKeys(css("#tags"), "line=south\r"), chromedp.SendKeys(css("#user_data"), "#cloud-config\nusers: default\n"))
+	b.press(t, "Show the cloud-config")
+	b.see(t, "line 2: users must be a list")
+	b.fill(t, "#user_data", "#cloud-config\npackages: [rsync]\n")
+	b.press(t, "Show the cloud-config")
+	b.see(t, "packages: [rsync]", "merge_how")
+	b.press(t, "Launch")
+	b.see(t, "asking the cloud for the instance (done)", "waiting until it runs (doing)", "none yet", "skerry-island, skerry-island-a", "14 GiB", "line=south")
+	b.visit(t, "/work")
+	b.see(t, "launch work-board", "2 of 4")
+	b.do(t, chromedp.Click(chromedp.Search(`//td/a[.="launch work-board"]`)))
+	b.see(t, "waiting until it runs (doing)")
+	b.press(t, "Cancel")
+	b.press(t, "Take it back")
+	b.see(t, "cancelled", "asking the cloud for the instance (undone)", "everything was taken back")
+	b.do(t, chromedp.Click(css(".work-head a")))
+	b.see(t, "What happened", "cancelled: going back", "was removed from the cloud")
+	b.press(t, "Try again")
+	b.see(t, "taken up again by harbour-lead", "done: running at")
+	b.visit(t, "/instances/work-board")
+	b.see(t, "work-desk", "accepted")
+	if err := os.Chmod(filepath.Join(dir, "work-desk"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if out := d.must(t, "open", "work-board", "-identity", filepath.Join(dir, "work-desk"), "--", "hostname"); out != "work-board\n" {
+		t.Errorf("the key that the page made: %q", out)
+	}
+	b.press(t, "Stop")
+	b.see(t, "stopped")
+	b.press(t, "Start")
+	b.see(t, "running", "Its addresses", "it may be a stranger's now")
 }
 
 // consoleViewer signs in somebody who may not change anything.

@@ -431,11 +431,15 @@ func (x *trial) inject(f faultSpec) error {
 
 // standinCall speaks to the shared stand-in cloud itself.
 func standinCall(method, path, body string, into any) error {
-	token, err := os.ReadFile(shared.path("standin-token"))
+	return standinCallAt(shared, method, path, body, into)
+}
+
+func standinCallAt(d *demo, method, path, body string, into any) error {
+	token, err := os.ReadFile(d.path("standin-token"))
 	if err != nil {
 		return err
 	}
-	req, err := http.NewRequest(method, fmt.Sprintf("http://127.0.0.1:%d%s", shared.port+1, path), strings.NewReader(body))
+	req, err := http.NewRequest(method, fmt.Sprintf("http://127.0.0.1:%d%s", d.port+1, path), strings.NewReader(body))
 	if err != nil {
 		return err
 	}

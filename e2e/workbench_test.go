@@ -78,17 +78,17 @@ func TestConsoleKeys(t *testing.T) {
 		{"page-ppk", "ecdsa-256", "ppk", "ebb before noon"},
 	} {
 		b.visit(t, "/create")
-		b.do(t, chromedp.WaitVisible(css("#name")))
+		b.do(t, chromedp.WaitVisible(css("#pair_name")))
 		_, before := b.sentSince(0)
-		b.do(t, chromedp.SendKeys(css("#name"), c.name))
+		b.do(t, chromedp.SendKeys(css("#pair_name"), c.name))
 		if c.kind != "ed25519" {
-			b.choose(t, "kind", c.kind)
+			b.choose(t, "pair_kind", c.kind)
 		}
 		if c.format != "openssh" {
-			b.choose(t, "format", "PPK 3")
+			b.choose(t, "pair_format", "PPK 3")
 		}
 		if c.passphrase != "" {
-			b.do(t, chromedp.SendKeys(css("#passphrase"), c.passphrase), chromedp.SendKeys(css("#again"), c.passphrase))
+			b.do(t, chromedp.SendKeys(css("#pair_passphrase"), c.passphrase), chromedp.SendKeys(css("#pair_again"), c.passphrase))
 		}
 		b.press(t, "Make the pair")
 		b.see(t, "SHA256:", "Save the private file")

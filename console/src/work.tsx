@@ -51,16 +51,25 @@ export function WorkState({ work }: { work: Work }) {
   return <span className={"state " + work.state}>{stateWord(work)}</span>;
 }
 
-/** One piece of work, step by step. */
-export function WorkCard({ id }: { id: number }) {
-  const { message } = App.useApp();
-  const mayChange = useMayChange();
+/** A piece of work with its events, and how to follow it anew. */
+function useWork(id: number) {
   const [round, setRound] = useState(0);
   const events = useEvents(id, round);
   const query = useQuery({ queryKey: ["work", id], queryFn: () => api.work(id), retry: false });
+  return { id, events, query, again: () => setRound((r) => r + 1) };
+}
+
+/** One piece of work, step by step. */
+export function WorkCard({ id }: { id: number }) {
+  return <Steps {...useWork(id)} />;
+}
+
+function Steps({ id, events, query, again }: ReturnType<typeof useWork>) {
+  const { message } = App.useApp();
+  const mayChange = useMayChange();
   const ask = useMutation({
     mutationFn: (f: (id: number) => Promise<Work>) => f(id),
-    onSuccess: () => setRound((r) => r + 1),
+    onSuccess: again,
     onError: (e) => void message.error(e.message),
   });
   return (
@@ -188,15 +197,14 @@ export function WorkListPage() {
 export function WorkPage() {
   const { id = "" } = useParams();
   const n = Number(id);
-  const query = useQuery({ queryKey: ["work", n], queryFn: () => api.work(n), retry: false });
-  const [round] = useState(0);
-  const events = useEvents(n, round);
+  const live = useWork(n);
+  const events = live.events;
   return (
-    <Loaded query={query}>
+    <Loaded query={live.query}>
       {(w) => (
         <>
           <Title>{w.title}</Title>
-          <WorkCard id={n} />
+          <Steps {...live} />
           {w.state === "done" && w.outcome && <p>{w.outcome}</p>}
           {w.children && (
             <p>

@@ -101,6 +101,7 @@ export function PairMaker({ recorded }: { recorded: (k: Key, file: string) => vo
       <div className="launch">
         <Form
           form={form}
+          name="pair"
           layout="vertical"
           requiredMark={false}
           disabled={!!made || !mayChange}

@@ -72,7 +72,7 @@ func pages(base, password, out, only string) error {
 		shell("bin/plumlatch work cancel $(bin/plumlatch work list -instance lamp-control-2 -json | grep -m1 -o '\"id\": [0-9]*' | grep -o '[0-9]*')"),
 		shot("console-work", chromedp.Click(css(".work-head a")), chromedp.WaitVisible(css(".events"))),
 		shell("bin/plumlatch instance remove lamp-control-2 -yes"),
-		shot("console-create", chromedp.Navigate(base+"/create"), chromedp.WaitVisible(css("#name")), chromedp.SendKeys(css("#name"), "gull-watch"),
+		shot("console-create", chromedp.Navigate(base+"/create"), chromedp.WaitVisible(css("#pair_name")), chromedp.SendKeys(css("#pair_name"), "gull-watch"),
 			chromedp.Click(chromedp.Search(`//button[contains(., "Make the pair")]`)), chromedp.WaitVisible(css(".steps"))),
 		shot("console-check", chromedp.Navigate(base+"/check"), chromedp.WaitVisible(css(".ant-upload-drag")),
 			chromedp.SetUploadFiles(css(`input[type="file"]`), []string{holders("gate-contractor/old-gate-contractor")}), chromedp.WaitVisible(css(".file .bitting")),

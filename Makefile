@@ -46,7 +46,9 @@ console/dist/core.wasm.gz: console/dist/index.html $(CORE_SOURCES)
 
 test: build ## run every test; installs what is missing for them
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)')
-	go test ./...
+	@rm -f bin/harness.txt
+	PLUMLATCH_HARNESS_REPORT=$(CURDIR)/bin/harness.txt go test -parallel 4 -timeout 14m ./...
+	@if [ -e bin/harness.txt ]; then cat bin/harness.txt; fi
 
 matrix: build ## every case of the harness that kills and stops the service
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)')

@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -127,6 +128,7 @@ func survives(t *testing.T, what, before, after string, stewards int) {
 // TestAdoptStockSSHD adopts Debian's own sshd as it is configured, PAM and
 // StrictModes on, by an ordinary account without sudo.
 func TestAdoptStockSSHD(t *testing.T) {
+	t.Parallel()
 	a := startAdoptee(t, "")
 	d := shared
 	out := d.must(t, a.args("stock-board", "-record", "engineer-stock", "-tag", "line=north")...)
@@ -157,17 +159,55 @@ func TestAdoptStockSSHD(t *testing.T) {
 	}
 	// Without a steward nothing is written.
 	a.put(t, a.file, a.text, true)
+	if out, err := exec.Command("usermod", "-aG", "sudo", a.user).CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
 	out = d.must(t, a.args("probe-board", "-no-steward")...)
-	contains(t, "-no-steward", out, "none: it can be probed", "engineer-stock")
+	contains(t, "-no-steward", out, "none: it can be probed", "engineer-stock", "sudo, with a password")
 	if a.now(t) != a.text {
 		t.Error("-no-steward wrote something")
 	}
 	d.must(t, "instance", "remove", "probe-board", "-yes")
 }
 
+// TestAdoptByAgent comes in with a key of the running ssh-agent, and answers
+// the question about an unknown host key on a terminal.
+func TestAdoptByAgent(t *testing.T) {
+	a := startAdoptee(t, "")
+	d := shared
+	socket := filepath.Join(t.TempDir(), "agent")
+	agent := exec.Command("ssh-agent", "-D", "-a", socket)
+	if err := agent.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = agent.Process.Kill(); _ = agent.Wait() }()
+	waitFor(t, "the agent", func() bool { _, err := os.Stat(socket); return err == nil })
+	t.Setenv("SSH_AUTH_SOCK", socket)
+	base := []string{"instance", "adopt", "agent-door", "-address", "127.0.0.1", "-port", fmt.Sprint(a.port), "-user", a.user, "-agent"}
+	if r := d.client(t, "", append(base, "-yes")...); r.code != 1 || !strings.Contains(r.err, "the ssh-agent has no keys") {
+		t.Errorf("an empty agent: %+v", r)
+	}
+	if out, err := exec.Command("ssh-add", a.identity).CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	x := d.terminal(t, base...)
+	x.answer(t, "Is it the right one?", "no")
+	if code := x.end(t); code != 1 || !strings.Contains(x.shows(), "nothing was changed") || a.now(t) != a.text {
+		t.Errorf("no: %d\n%s", code, x.shows())
+	}
+	x = d.terminal(t, base...)
+	x.answer(t, keypair.Fingerprint(a.hostKey), "yes")
+	if code := x.end(t); code != 0 || !strings.Contains(x.shows(), "agent-door is adopted") || !strings.Contains(x.shows(), "confirmed by hand") {
+		t.Errorf("yes: %d\n%s", code, x.shows())
+	}
+	survives(t, "adopt", a.text, a.now(t), 1)
+	d.must(t, "instance", "remove", "agent-door", "-yes")
+}
+
 // TestAdoptWithSudo adopts a server on its own port with its own configuration
 // file, which names another file for one user in a Match block, owned by root.
 func TestAdoptWithSudo(t *testing.T) {
+	t.Parallel()
 	if _, err := exec.LookPath("sudo"); err != nil {
 		t.Fatal("sudo is missing; make test installs it")
 	}
@@ -218,6 +258,7 @@ func TestAdoptWithSudo(t *testing.T) {
 
 // TestAdoptTakesTheLineOutAgain places a line that the server will not take.
 func TestAdoptTakesTheLineOutAgain(t *testing.T) {
+	t.Parallel()
 	a := startAdoptee(t, "")
 	d := shared
 	other := filepath.Join(a.home, ".ssh", "not_read")
@@ -244,6 +285,7 @@ func TestAdoptTakesTheLineOutAgain(t *testing.T) {
 // TestAdoptBadFiles: each file that is no place for a line has its own reason,
 // and nothing is changed.
 func TestAdoptBadFiles(t *testing.T) {
+	t.Parallel()
 	a := startAdoptee(t, "")
 	d := shared
 	in := func(name string) string { return filepath.Join(a.home, ".ssh", name) }
@@ -277,6 +319,7 @@ func TestAdoptBadFiles(t *testing.T) {
 
 // TestAdoptHostKey: given, known, unknown, another.
 func TestAdoptHostKey(t *testing.T) {
+	t.Parallel()
 	a := startAdoptee(t, "")
 	d := newHome(t, shared)
 	base := []string{"instance", "adopt", "host-key-door", "-address", "127.0.0.1", "-port", fmt.Sprint(a.port), "-user", a.user, "-identity", a.identity}
@@ -322,6 +365,7 @@ func newHome(t *testing.T, d *demo) *demo {
 
 // TestAdoptThroughAJumpHost reaches a server through another one.
 func TestAdoptThroughAJumpHost(t *testing.T) {
+	t.Parallel()
 	inner, hop := startAdoptee(t, ""), startAdoptee(t, "")
 	// One engineer: the same key opens both.
 	line, err := os.ReadFile(inner.identity + ".pub")
@@ -354,7 +398,7 @@ func TestAdoptThroughAJumpHost(t *testing.T) {
 		t.Errorf("open through the jump host: %q", got)
 	}
 	contains(t, "survey", d.must(t, "survey", "inner-door"), "backup job")
-	d.must(t, "instance", "remove", "inner-door", "-yes")
+	contains(t, "remove", d.must(t, "instance", "remove", "inner-door", "-yes"), "was taken out", "still stands on the jump host 127.0.0.1")
 	if now := inner.now(t); strings.TrimRight(now, "\n") != inner.text {
 		t.Errorf("inside, forgotten:\n%s", now)
 	}
@@ -362,6 +406,7 @@ func TestAdoptThroughAJumpHost(t *testing.T) {
 
 // TestAdoptMany takes an OpenSSH client configuration and CSV.
 func TestAdoptMany(t *testing.T) {
+	t.Parallel()
 	first, second := startAdoptee(t, ""), startAdoptee(t, "")
 	d := newHome(t, shared)
 	sshDir := filepath.Join(d.dir, "home", ".ssh")
@@ -375,17 +420,28 @@ func TestAdoptMany(t *testing.T) {
 		}
 		return file
 	}
-	write("known_hosts", first.hostKeyLine()+second.hostKeyLine())
+	inner := startAdoptee(t, "")
+	line, err := os.ReadFile(first.identity + ".pub")
+	if err != nil {
+		t.Fatal(err)
+	}
+	inner.text = string(line) + inner.text
+	inner.put(t, inner.file, inner.text, true)
+	write("known_hosts", first.hostKeyLine()+second.hostKeyLine()+inner.hostKeyLine())
 	write("piers.conf", fmt.Sprintf("Host many-b\n  HostName 127.0.0.1\n  Port %d\n  User %s\n  IdentityFile %s\n", second.port, second.user, second.identity))
 	closed := 1 // nothing listens on port 1
-	config := write("fleet", fmt.Sprintf("Include piers.conf\nHost many-a\n  Port %d\n  User %s\n  IdentityFile %s\nHost many-c\n  Port %d\n  IdentityFile %s\nHost many-* !x\n  HostName 127.0.0.1\n  User nobody\n",
-		first.port, first.user, first.identity, closed, first.identity))
+	config := write("fleet", fmt.Sprintf("Include piers.conf\nHost many-d\n  ProxyJump many-a\n  Port %d\n  User %s\n  IdentityFile %s\nHost many-a\n  Port %d\n  User %s\n  IdentityFile %s\nHost many-c\n  Port %d\n  IdentityFile %s\nHost many-* !x\n  HostName 127.0.0.1\n  User nobody\n",
+		inner.port, inner.user, first.identity, first.port, first.user, first.identity, closed, first.identity))
 	r := d.client(t, "", "instance", "adopt", "-batch", config)
-	if r.code != 1 || !strings.Contains(r.out, "2 adopted, 0 adopted already, 1 failed") || !strings.Contains(r.out, "nothing listens there") {
+	if r.code != 1 || !strings.Contains(r.out, "3 adopted, 0 adopted already, 1 failed") || !strings.Contains(r.out, "nothing listens there") {
 		t.Fatalf("%+v", r)
 	}
-	contains(t, "a line each", r.err, "of 3: many-a adopted", "of 3: many-b adopted", "of 3: many-c failed")
+	contains(t, "a line each", r.err, "of 4: many-a adopted", "of 4: many-b adopted", "of 4: many-c failed", "of 4: many-d adopted")
 	survives(t, "many-a", first.text, first.now(t), 1)
+	survives(t, "many-d", inner.text, inner.now(t), 1)
+	if n := strings.Count(first.now(t), "permitopen="); n != 1 {
+		t.Errorf("%d lines for forwarding on the jump host", n)
+	}
 	survives(t, "many-b", second.text, second.now(t), 1)
 	// The second run, by CSV, picks up what failed, and touches nothing else.
 	third := startAdoptee(t, "")
@@ -399,7 +455,7 @@ func TestAdoptMany(t *testing.T) {
 		t.Fatalf("%v %+v", err, parents)
 	}
 	waitFor(t, "the end of the whole", func() bool {
-		return strings.Contains(d.must(t, "work", "show", fmt.Sprint(parents.Items[1].ID)), "2 adopted, 0 not")
+		return strings.Contains(d.must(t, "work", "show", fmt.Sprint(parents.Items[1].ID)), "3 adopted, 0 not")
 	})
 	contains(t, "its parts", d.must(t, "work", "list", "-parent", fmt.Sprint(parents.Items[1].ID)), "adopt many-a", "adopt many-b")
 	for _, bad := range []struct{ name, text, want string }{
@@ -415,13 +471,14 @@ func TestAdoptMany(t *testing.T) {
 			t.Errorf("%s: %+v", bad.text, r)
 		}
 	}
-	for _, n := range []string{"many-a", "many-b", "many-c"} {
+	for _, n := range []string{"many-d", "many-a", "many-b", "many-c"} {
 		d.must(t, "instance", "remove", n, "-yes")
 	}
 }
 
 // TestAdoptBadAddresses: each ends within bounds, with its own reason.
 func TestAdoptBadAddresses(t *testing.T) {
+	t.Parallel()
 	a := startAdoptee(t, "")
 	d := shared
 	try := func(address string, port int, want ...string) {
@@ -433,15 +490,21 @@ func TestAdoptBadAddresses(t *testing.T) {
 		}
 		contains(t, fmt.Sprintf("%s port %d", address, port), r.err, want...)
 	}
+	var wg sync.WaitGroup
+	defer wg.Wait()
+	slow := func(how, want string) {
+		port := odd(t, how)
+		wg.Go(func() { try("127.0.0.1", port, want) })
+	}
 	try("169.254.169.254", 22, "link-local")
 	try("127.0.0.1", d.port, "does not speak SSH")
 	try("127.0.0.1", 1, "nothing listens there")
 	try("no-such-name.invalid", 22, "has no address")
 	try("0.0.0.0", 22, "no host's address")
-	try("127.0.0.1", odd(t, "silent"), "did not answer in time")
-	try("127.0.0.1", odd(t, "drip"), "did not answer in time")
-	try("127.0.0.1", odd(t, "flood"), "does not speak SSH")
-	try("127.0.0.1", odd(t, "old"), "too old to be taken")
+	slow("silent", "did not answer in time")
+	slow("drip", "did not answer in time")
+	slow("flood", "does not speak SSH")
+	slow("old", "too old to be taken")
 	// The service itself refuses what the client would dial.
 	body := wire.Adoption{Name: "own-door", Address: "127.0.0.1", Port: d.port, LoginUser: "a", HostKeys: []string{keypair.Public{Blob: a.hostKey}.Line()}, KeysFiles: []string{"k"}, File: "k"}
 	if r := d.api(t, "POST", "/api/v1/adoptions", mustJSON(t, body)); r.status != 422 || !strings.Contains(r.body, "listener of Plum Latch's own") {

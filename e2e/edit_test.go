@@ -52,6 +52,7 @@ const keysFile = ".ssh/authorized_keys"
 // TestSafeEditAgainstSSHD adds, narrows, widens and removes on the real thing,
 // and asks the server each time.
 func TestSafeEditAgainstSSHD(t *testing.T) {
+	t.Parallel()
 	real := startSSHD(t)
 	crew, gone := publicKey(t), publicKey(t)
 	hand := "# by hand, 2019\n\n  " + crew.Line() + "\t the crew\ncommand=\"echo \\\"a, b\\\"\",no-pty " + gone.Line() + "\n" + "unreadable\n" + gone.Line() + " again"
@@ -117,6 +118,7 @@ func TestSafeEditAgainstSSHD(t *testing.T) {
 
 // TestSafeEditUnderOtherWriters edits while others write, and counts.
 func TestSafeEditUnderOtherWriters(t *testing.T) {
+	t.Parallel()
 	real := startSSHD(t)
 	files := stewardOf(t, real, "")
 	path := filepath.Join(real.home, keysFile)
@@ -235,6 +237,7 @@ func writer(t *testing.T, write func(context.Context), work func()) {
 
 // TestSafeEditRefuses puts in the file's place what must not be edited.
 func TestSafeEditRefuses(t *testing.T) {
+	t.Parallel()
 	real := startSSHD(t)
 	files := stewardOf(t, real, "")
 	path := filepath.Join(real.home, keysFile)

@@ -19,6 +19,7 @@ import (
 
 // TestLaunchWithEverything gives a launch all that it can be given.
 func TestLaunchWithEverything(t *testing.T) {
+	t.Parallel()
 	d, dir := shared, t.TempDir()
 	d.must(t, "key", "create", "every-key", "-dir", dir)
 	stranger := keypair.Public{Blob: publicKey(t).Blob}.Line()
@@ -118,6 +119,7 @@ func fault(t *testing.T, body string) {
 
 // TestCloudFaults: each ends, says why, and leaves nothing behind without naming it.
 func TestCloudFaults(t *testing.T) {
+	t.Parallel()
 	d, c, s := ownSlot(t, 92)
 	launch := func(name string, more ...string) result {
 		return d.client(t, "", append([]string{"instance", "launch", name, "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", s.key}, more...)...)
@@ -171,6 +173,17 @@ func TestCloudFaults(t *testing.T) {
 		r = d.client(t, "", "work", "retry", id)
 		if r.code != 1 || !strings.Contains(r.err, "everything was taken back") || alive("stuck-board") != 0 {
 			t.Errorf("going on back: %+v, %d left", r, alive("stuck-board"))
+		}
+	})
+	t.Run("it answers after everybody has given up", func(t *testing.T) {
+		fault(t, `{"call":"launch","how":"slow","name":"late-board","times":2,"delay_ms":9000}`)
+		r := launch("late-board")
+		if r.code != 1 || !strings.Contains(r.err, "everything was taken back") {
+			t.Errorf("%+v", r)
+		}
+		time.Sleep(2 * time.Second)
+		if n := alive("late-board"); n != 0 {
+			t.Errorf("%d came to life afterwards", n)
 		}
 	})
 	t.Run("cancel", func(t *testing.T) {

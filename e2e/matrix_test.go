@@ -127,6 +127,7 @@ var cloudCalls = map[string][]string{
 // service is killed or stopped at one point, or a call to the cloud goes wrong,
 // and then checks the rules that never bend.
 func TestMatrix(t *testing.T) {
+	t.Parallel()
 	all := trials()
 	total := len(all)
 	for _, p := range work.Halts((&work.Worker{}).Kinds()) {
@@ -173,7 +174,16 @@ func TestMatrix(t *testing.T) {
 	for _, k := range slices.Sorted(maps.Keys(ends)) {
 		t.Logf("%4d %s", ends[k], k)
 	}
-	fmt.Fprintf(os.Stderr, "harness: %d of %d cases, seed %d: %v\n", len(all), total, seed, ends)
+	// "go test" shows nothing of what passes: "make test" prints this file.
+	if file := os.Getenv("PLUMLATCH_HARNESS_REPORT"); file != "" {
+		text := fmt.Sprintf("harness: %d of %d cases, seed %d\n", len(all), total, seed)
+		for _, k := range slices.Sorted(maps.Keys(ends)) {
+			text += fmt.Sprintf("%6d %s\n", ends[k], k)
+		}
+		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
+			t.Error(err)
+		}
+	}
 }
 
 // slot is a database of its own, in which one case runs at a time.

@@ -23,6 +23,7 @@ import (
 
 // TestStandinDriver runs the suite that every driver must pass.
 func TestStandinDriver(t *testing.T) {
+	t.Parallel()
 	token, err := os.ReadFile(shared.path("standin-token"))
 	if err != nil {
 		t.Fatal(err)
@@ -33,6 +34,7 @@ func TestStandinDriver(t *testing.T) {
 
 // TestTwoReplicas has two services share the work of one database.
 func TestTwoReplicas(t *testing.T) {
+	t.Parallel()
 	s := newSlot(t, 90)
 	var clients []*client.Client
 	for range 2 {
@@ -120,6 +122,7 @@ func TestTwoReplicas(t *testing.T) {
 
 // TestFence: whoever lost a claim writes nothing.
 func TestFence(t *testing.T) {
+	t.Parallel()
 	s := newSlot(t, 91)
 	ctx := t.Context()
 	db, err := store.Open(ctx, s.database, 4, slog.New(slog.DiscardHandler))

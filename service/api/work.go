@@ -145,6 +145,7 @@ func (s *Server) askWork(c *gin.Context, ask func(context.Context, store.Actor, 
 
 const (
 	followPoll  = 250 * time.Millisecond
+	followLimit = 10 * time.Minute // after which the reader comes again, and shows anew who it is
 	followQuiet = 15 * time.Second // after which a comment shows that the connection lives
 )
 
@@ -174,8 +175,9 @@ func (s *Server) followWork(c *gin.Context) {
 	h.Set("Content-Type", "text/event-stream")
 	c.Status(http.StatusOK)
 	c.Writer.Flush()
-	quiet := time.Now()
-	for {
+	_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Time{}) // the server's is meant for requests
+	begun, quiet := time.Now(), time.Now()
+	for time.Since(begun) < followLimit {
 		// The work first: events that come after it was read are sent the next time.
 		w, err := s.opts.Store.WorkByID(c, w.ID)
 		if err != nil {

@@ -19,6 +19,8 @@ import (
 // found is what the steps of a launch or a start find out for its end.
 type found struct {
 	Trouble string `json:"trouble,omitempty"`
+	// Asked: the cloud was asked for the instance, and has not answered yet.
+	Asked bool `json:"asked,omitempty"`
 }
 
 func (w *Worker) launchKind() *Kind {
@@ -108,6 +110,9 @@ func (w *Worker) removeKind() *Kind {
 				if d.Left {
 					outcome = "forgotten; the steward's line could not be taken out: its private half was destroyed, so it opens nothing"
 				}
+				if r.Instance.Via != nil {
+					outcome += fmt.Sprintf("; its line for forwarding still stands on the jump host %s, and opens nothing any more", r.Instance.Via.Address)
+				}
 			}
 			return store.WorkEnd{Phase: store.Removed, Outcome: outcome}, nil
 		},
@@ -155,6 +160,9 @@ func (r *Run) create() error {
 			return nil
 		}
 	}
+	if err := r.SetData(found{Asked: true}); err != nil {
+		return err
+	}
 	var in cloud.Instance
 	err := r.Effect("launch", func(ctx context.Context) (err error) {
 		in, err = r.retry(ctx, func(ctx context.Context) (cloud.Instance, error) {
@@ -162,33 +170,30 @@ func (r *Run) create() error {
 		})
 		return err
 	})
+	if errors.Is(err, cloud.ErrRefused) {
+		return errors.Join(err, r.SetData(found{}))
+	}
 	if err != nil {
 		return err
 	}
-	return r.note(in)
+	if err := r.note(in); err != nil {
+		return err
+	}
+	return r.SetData(found{})
 }
+
+// lateLimit is how long a request that the cloud never answered may still have
+// an effect.
+const lateLimit = time.Minute
 
 // uncreate removes what the cloud made, also when its answer was lost.
 func (r *Run) uncreate() error {
 	in := cloud.Instance{ID: r.Instance.CloudID}
 	if in.ID == "" {
-		// A request that was cut off may still arrive: look more than once.
-		for range 5 {
-			var err error
-			in, err = r.retry(r.ctx, func(ctx context.Context) (cloud.Instance, error) {
-				return r.Cloud.ByToken(ctx, r.ClientToken("launch"))
-			})
-			if err == nil {
-				break
-			}
-			if !errors.Is(err, cloud.ErrNotFound) {
-				return err
-			}
-			r.sleep(poll)
+		var err error
+		if in.ID, err = r.whatWasMade(); err != nil || in.ID == "" {
+			return err
 		}
-	}
-	if in.ID == "" {
-		return nil
 	}
 	if err := r.remove(in.ID); err != nil {
 		return fmt.Errorf("%s is left in the cloud: %w", in.ID, err)
@@ -197,6 +202,34 @@ func (r *Run) uncreate() error {
 		return err
 	}
 	return r.note(cloud.Instance{State: cloud.Removed}) // taking the work up again begins without it
+}
+
+// whatWasMade asks the cloud by the client token for an instance of which its
+// answer was lost. A request that was never answered may still come to
+// something, so it is looked for more than once.
+func (r *Run) whatWasMade() (id string, err error) {
+	var f found
+	if err := r.Data(&f); err != nil {
+		return "", err
+	}
+	limit := time.Duration(0)
+	if f.Asked {
+		limit = min(lateLimit, 2*r.StateLimit)
+	}
+	for {
+		in, err := r.retry(r.ctx, func(ctx context.Context) (cloud.Instance, error) { return r.Cloud.ByToken(ctx, r.ClientToken("launch")) })
+		if err == nil || !errors.Is(err, cloud.ErrNotFound) {
+			return in.ID, err
+		}
+		left, err := r.left(limit)
+		if err != nil || left <= 0 {
+			return "", err
+		}
+		if err := r.stopping(); err != nil {
+			return "", err
+		}
+		r.sleep(5 * poll)
+	}
 }
 
 func (r *Run) remove(id string) error {
@@ -448,10 +481,10 @@ func (r *Run) knownHost() error {
 		if stop := r.stopping(); stop != nil {
 			return stop
 		}
-		return r.SetData(found{"the SSH server did not answer: " + words(err)})
+		return r.SetData(found{Trouble: "the SSH server did not answer: " + words(err)})
 	}
 	if fp := keypair.Fingerprint(blob); fp != pinned[0].Fingerprint {
-		return r.SetData(found{fmt.Sprintf("another host key answers at %s: %s, and recorded is %s; nothing was asked of it", r.Instance.Address, fp, pinned[0].Fingerprint)})
+		return r.SetData(found{Trouble: fmt.Sprintf("another host key answers at %s: %s, and recorded is %s; nothing was asked of it", r.Instance.Address, fp, pinned[0].Fingerprint)})
 	}
 	return r.probe()
 }

@@ -16,6 +16,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -72,14 +73,23 @@ type demo struct {
 
 func newDemo(dir string) *demo {
 	d := &demo{dir: dir, net: fmt.Sprintf("127.%d.%d.0/20", 64+rand.IntN(180), 16*rand.IntN(16))}
-	for range 50 {
-		d.port = 20000 + rand.IntN(20000)
-		if portsFree(d.port, 3) {
-			break
-		}
-	}
+	d.port = freePorts(3)
 	d.url = fmt.Sprintf("http://127.0.0.1:%d", d.port)
 	return d
+}
+
+// nextPort is where the next search for free ports begins: below the ports that
+// the system gives to connections, and never the same twice.
+var nextPort atomic.Int32
+
+// freePorts returns the first of n ports in a row that nobody else of this run gets.
+func freePorts(n int) int {
+	for {
+		port := 12000 + (os.Getpid()*50+int(nextPort.Add(int32(n))))%18000
+		if portsFree(port, n) {
+			return port
+		}
+	}
 }
 
 func portsFree(port, n int) bool {

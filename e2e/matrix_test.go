@@ -254,41 +254,31 @@ type replica struct {
 }
 
 func (s *slot) start(point, how string) (*replica, error) {
-	for try := 0; ; try++ {
-		port := 20000 + rand.IntN(20000)
-		if !portsFree(port, 1) {
-			continue
+	port := freePorts(1)
+	r := &replica{url: fmt.Sprintf("http://127.0.0.1:%d", port), log: &bytes.Buffer{}, once: filepath.Join(s.dir, fmt.Sprintf("halted-%d", rand.Uint64())), ended: make(chan error, 1)}
+	r.cmd = s.command("serve", "-listen", fmt.Sprintf("127.0.0.1:%d", port))
+	r.cmd.Env = append(r.cmd.Env, "PLUMLATCHD_HALT="+point, "PLUMLATCHD_HALT_HOW="+how, "PLUMLATCHD_HALT_ONCE="+r.once)
+	r.cmd.Stderr = r.log
+	if err := r.cmd.Start(); err != nil {
+		return nil, err
+	}
+	go func() { r.ended <- r.cmd.Wait() }()
+	for deadline := time.Now().Add(30 * time.Second); time.Now().Before(deadline); time.Sleep(30 * time.Millisecond) {
+		select {
+		case err := <-r.ended:
+			return nil, fmt.Errorf("the service ended: %w: %s", err, r.log)
+		default:
 		}
-		r := &replica{url: fmt.Sprintf("http://127.0.0.1:%d", port), log: &bytes.Buffer{}, once: filepath.Join(s.dir, fmt.Sprintf("halted-%d", rand.Uint64())), ended: make(chan error, 1)}
-		r.cmd = s.command("serve", "-listen", fmt.Sprintf("127.0.0.1:%d", port))
-		r.cmd.Env = append(r.cmd.Env, "PLUMLATCHD_HALT="+point, "PLUMLATCHD_HALT_HOW="+how, "PLUMLATCHD_HALT_ONCE="+r.once)
-		r.cmd.Stderr = r.log
-		if err := r.cmd.Start(); err != nil {
-			return nil, err
-		}
-		go func() { r.ended <- r.cmd.Wait() }()
-		for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(30 * time.Millisecond) {
-			select {
-			case err := <-r.ended:
-				if try < 3 {
-					break
-				}
-				return nil, fmt.Errorf("the service ended: %w: %s", err, r.log)
-			default:
+		resp, err := http.Get(r.url + "/readyz")
+		if err == nil {
+			resp.Body.Close()
+			if resp.StatusCode == 200 {
+				return r, nil
 			}
-			resp, err := http.Get(r.url + "/readyz")
-			if err == nil {
-				resp.Body.Close()
-				if resp.StatusCode == 200 {
-					return r, nil
-				}
-			}
-		}
-		_ = r.cmd.Process.Kill()
-		if try >= 3 {
-			return nil, fmt.Errorf("the service does not come up: %s", r.log)
 		}
 	}
+	r.end()
+	return nil, fmt.Errorf("the service does not come up: %s", r.log)
 }
 
 func (r *replica) end() {
@@ -334,7 +324,7 @@ func (x *trial) run() (end string, broken []string) {
 		}
 	}
 	if x.scenario.slow != "" {
-		if err := x.inject(faultSpec{Call: x.scenario.slow, How: "slow", Times: 1, Delay: 900}); err != nil {
+		if err := x.inject(faultSpec{Call: x.scenario.slow, How: "slow", Times: 1, Delay: 2000}); err != nil {
 			return fail(err)
 		}
 	}

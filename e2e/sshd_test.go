@@ -39,9 +39,6 @@ func (r *realSSHD) target() reach.Target {
 	return reach.Target{Address: "127.0.0.1", Port: r.port, User: r.user, HostKeys: [][]byte{r.hostKey}}
 }
 
-// sshdPorts numbers the ports of sshd, so that two tests never take the same.
-var sshdPorts atomic.Int32
-
 // doors numbers the accounts made for tests.
 var doors atomic.Int32
 
@@ -84,8 +81,7 @@ func startSSHD(t *testing.T, more ...string) *realSSHD {
 		t.Fatal(err)
 	}
 	r.hostKey = p.Blob
-	for r.port = 41000 + (os.Getpid()*7+int(sshdPorts.Add(1)))%8000; !portsFree(r.port, 1); r.port = 41000 + (os.Getpid()*7+int(sshdPorts.Add(1)))%8000 {
-	}
+	r.port = freePorts(1)
 	args := append([]string{"-D", "-e", "-h", key, "-p", strconv.Itoa(r.port), "-o", "ListenAddress=127.0.0.1", "-o", "PidFile=none"}, more...)
 	cmd := exec.Command("/usr/sbin/sshd", args...)
 	cmd.Env = append(os.Environ(), "TZ=UTC") // as the stand-in's instances have it

@@ -3,11 +3,17 @@ package e2e
 import (
 	"encoding/json"
 	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -280,6 +286,56 @@ func TestAdoptTakesTheLineOutAgain(t *testing.T) {
 	d.must(t, a.args("refused-door")...)
 	survives(t, "the second time", a.text, a.now(t), 1)
 	d.must(t, "instance", "remove", "refused-door", "-yes")
+}
+
+// TestAdoptPlacesNoOtherLine has a service between that asks for more than a
+// steward may have.
+func TestAdoptPlacesNoOtherLine(t *testing.T) {
+	t.Parallel()
+	a := startAdoptee(t, "")
+	target, err := url.Parse(shared.url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var change atomic.Value // func(line string) string
+	srv := httptest.NewServer(&httputil.ReverseProxy{
+		Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(target) },
+		ModifyResponse: func(r *http.Response) error {
+			if !strings.HasSuffix(r.Request.URL.Path, "/adoptions") {
+				return nil
+			}
+			var out wire.Adopted
+			if err := json.NewDecoder(r.Body).Decode(&out); err != nil {
+				return err
+			}
+			out.StewardLine = change.Load().(func(string) string)(out.StewardLine)
+			text := mustJSON(t, out)
+			r.Body, r.ContentLength = io.NopCloser(strings.NewReader(text)), int64(len(text))
+			r.Header.Set("Content-Length", fmt.Sprint(len(text)))
+			return nil
+		},
+	})
+	defer srv.Close()
+	for n, f := range []func(string) string{
+		func(l string) string { return strings.TrimPrefix(l, `restrict,command="internal-sftp" `) },
+		func(l string) string { return strings.Replace(l, "internal-sftp", "sh", 1) },
+		func(l string) string { return l + "\n" + strings.TrimPrefix(l, `restrict,command="internal-sftp" `) },
+		func(l string) string { return strings.Replace(l, "restrict,", "restrict,pty,", 1) },
+		func(l string) string { return "" },
+	} {
+		change.Store(f)
+		name := fmt.Sprintf("other-line-%d", n)
+		r := shared.clientWith(t, srv.URL, shared.token, "", a.args(name)...)
+		if r.code != 1 || !strings.Contains(r.err, "not of the steward's form; nothing was placed") {
+			t.Errorf("%d: %+v", n, r)
+		}
+		if a.now(t) != a.text {
+			t.Fatalf("%d: the file was changed", n)
+		}
+		waitFor(t, "the work to go back", func() bool {
+			return strings.Contains(shared.must(t, "work", "list", "-kind", "adopt", "-instance", name), "cancelled")
+		})
+	}
 }
 
 // TestAdoptBadFiles: each file that is no place for a line has its own reason,

@@ -220,7 +220,7 @@ func (s *Store) ReleaseClaim(ctx context.Context, c Claim) error {
 // that makes of the work.
 type StepMove struct {
 	N         int
-	StepState string
+	StepState string // of step N; "" leaves it
 	Step      int    // the work's next step
 	Back      bool   // from here on it goes back
 	Trouble   string // why
@@ -231,19 +231,27 @@ type StepMove struct {
 func (s *Store) MoveStep(ctx context.Context, c Claim, m StepMove) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
 		began := m.StepState == "doing" || m.StepState == "undoing"
-		if err := tx.Exec(`UPDATE work_steps SET state = ?, tries = tries + CASE WHEN ? THEN 1 ELSE 0 END,
-			began_at = CASE WHEN ? AND state NOT IN (?, 'waiting') THEN clock_timestamp() ELSE began_at END,
+		if m.StepState == "" {
+			return moveWork(tx, c, m)
+		}
+		if err := tx.Exec(`UPDATE work_steps SET state = CASE WHEN state = 'to do' AND ? = 'undone' THEN state ELSE ? END, tries = tries + CASE WHEN ? THEN 1 ELSE 0 END,
+			began_at = CASE WHEN ? AND state <> ? AND NOT (state = 'waiting' AND ? = 'doing') THEN clock_timestamp() ELSE began_at END,
 			ended_at = CASE WHEN ? THEN NULL ELSE clock_timestamp() END WHERE work_id = ? AND n = ?`,
-			m.StepState, m.StepState == "doing", began, m.StepState, began, c.Work, m.N).Error; err != nil {
+			m.StepState, m.StepState, m.StepState == "doing", began, m.StepState, m.StepState, began, c.Work, m.N).Error; err != nil {
 			return err
 		}
-		if err := tx.Exec(`UPDATE work SET step = ?, back = ?, trouble = CASE WHEN ? = '' THEN trouble ELSE ? END,
-			waits_for = CASE WHEN ? THEN waits_for ELSE '' END, wait_ends_at = CASE WHEN ? THEN wait_ends_at ELSE NULL END WHERE id = ?`,
-			m.Step, m.Back, m.Trouble, m.Trouble, began && !m.Back, began && !m.Back, c.Work).Error; err != nil {
-			return err
-		}
-		return event(tx, c.Work, m.N, m.Event)
+		return moveWork(tx, c, m)
 	})
+}
+
+func moveWork(tx *gorm.DB, c Claim, m StepMove) error {
+	same := (m.StepState == "doing" || m.StepState == "undoing") && !m.Back // a wait may go on
+	if err := tx.Exec(`UPDATE work SET step = ?, back = ?, trouble = CASE WHEN ? = '' THEN trouble ELSE ? END,
+		waits_for = CASE WHEN ? THEN waits_for ELSE '' END, wait_ends_at = CASE WHEN ? THEN wait_ends_at ELSE NULL END WHERE id = ?`,
+		m.Step, m.Back, m.Trouble, m.Trouble, same, same, c.Work).Error; err != nil {
+		return err
+	}
+	return event(tx, c.Work, m.N, m.Event)
 }
 
 // event appends a numbered event in the transaction of whoever holds the work's row.

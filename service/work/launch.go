@@ -217,7 +217,9 @@ func (r *Run) whatWasMade() (id string, err error) {
 		limit = min(lateLimit, 2*r.StateLimit)
 	}
 	for {
-		in, err := r.retry(r.ctx, func(ctx context.Context) (cloud.Instance, error) { return r.Cloud.ByToken(ctx, r.ClientToken("launch")) })
+		in, err := r.retry(r.ctx, func(ctx context.Context) (cloud.Instance, error) {
+			return r.Cloud.ByToken(ctx, r.ClientToken("launch"))
+		})
 		if err == nil || !errors.Is(err, cloud.ErrNotFound) {
 			return in.ID, err
 		}

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"runtime/debug"
 	"slices"
 	"sync"
 	"time"
@@ -196,7 +197,7 @@ func (r *Run) stepOn() (over bool, err error) {
 	if r.cancelled() {
 		// This step's own undo looks whether it had begun.
 		r.Work.CancelAsked = true
-		return false, r.move("doing", n, true, "it was cancelled", "cancelled: going back")
+		return false, r.move("", n, true, "it was cancelled", "cancelled: going back")
 	}
 	if s.Skip != nil && s.Skip(r) {
 		return false, r.move("done", n+1, false, "", "")
@@ -221,10 +222,10 @@ func (r *Run) stepOn() (over bool, err error) {
 		return false, err
 	case r.cancelled():
 		r.Work.CancelAsked = true
-		return false, r.move("doing", n, true, "it was cancelled", "cancelled: going back")
+		return false, r.move("", n, true, "it was cancelled", "cancelled: going back")
 	}
 	text := words(err)
-	return false, r.move("doing", n, true, text, "failed: "+text+"; going back")
+	return false, r.move("", n, true, text, "failed: "+text+"; going back")
 }
 
 // stepBack undoes the step at hand; over means that the work is stuck.
@@ -254,7 +255,7 @@ func (r *Run) stepBack() (over bool, err error) {
 // try calls f again while it fails for a reason that may pass.
 func (r *Run) try(f func(*Run) error) error {
 	for n := 1; ; n++ {
-		err := f(r)
+		err := r.guarded(f)
 		_, failed := errors.AsType[Failure](err)
 		_, waits := errors.AsType[*waitError](err)
 		if err == nil || failed || waits || r.ctx.Err() != nil || r.cancelled() || errors.Is(err, store.ErrLost) ||
@@ -264,6 +265,19 @@ func (r *Run) try(f func(*Run) error) error {
 		r.Log.Warn("a step failed; it is tried again", "work", r.Work.ID, "at", r.at, "error", words(err))
 		r.sleep(time.Duration(n) * poll)
 	}
+}
+
+// guarded makes a panic of a step an error: it must neither end the service nor
+// come again with each one that claims the work.
+func (r *Run) guarded(f func(*Run) error) (err error) {
+	defer func() {
+		if v := recover(); v != nil {
+			// Its value may hold anything; its type and place are enough.
+			r.Log.Error("panic", "work", r.Work.ID, "at", r.at, "type", fmt.Sprintf("%T", v), "stack", string(debug.Stack()))
+			err = Failure{"the service failed in the middle of it; its log has the cause"}
+		}
+	}()
+	return f(r)
 }
 
 func (r *Run) end(state store.WorkState) error {

@@ -299,14 +299,26 @@ func fullDisk(t *testing.T, real *realSSHD, files reach.Files, good []byte) {
 	if err := errors.Join(os.WriteFile(path, good, 0o600), os.Chown(path, real.uid, real.gid)); err != nil {
 		t.Fatal(err)
 	}
-	_ = os.WriteFile(filepath.Join(sshDir, "filler"), make([]byte, 128<<10), 0o600) // as much as goes
+	filler := filepath.Join(sshDir, "filler")
+	_ = os.WriteFile(filler, make([]byte, 128<<10), 0o600) // as much as goes
+	fi, err := os.Stat(filler)
+	if err != nil {
+		t.Fatal(err)
+	}
+	// One page is free: enough for a backup, and not for the line.
+	if err := os.Truncate(filler, fi.Size()-int64(os.Getpagesize())); err != nil {
+		t.Fatal(err)
+	}
 	change := func(d *authkeys.Document) error { return d.Add(newPublic(t)) }
 	for _, when := range []string{"full", "read-only"} {
-		if _, err := reach.Edit(t.Context(), files, keysFile, reach.EditOptions{Now: time.Now()}, change); err == nil {
-			t.Errorf("%s: the edit succeeded", when)
-		}
 		if _, err := reach.AddLine(files, keysFile, newPublic(t)+" "+strings.Repeat("x", 8<<10), time.Now()); err == nil {
 			t.Errorf("%s: the append succeeded", when)
+		}
+		if left, _ := filepath.Glob(filepath.Join(sshDir, ".*before*")); len(left) != 0 {
+			t.Errorf("%s: a backup of nothing is left: %v", when, left)
+		}
+		if _, err := reach.Edit(t.Context(), files, keysFile, reach.EditOptions{Now: time.Now()}, change); err == nil {
+			t.Errorf("%s: the edit succeeded", when)
 		}
 		if now, err := os.ReadFile(path); err != nil || string(now) != string(good) {
 			t.Errorf("%s: the file changed: %v %q", when, err, now)

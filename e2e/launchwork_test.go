@@ -181,7 +181,7 @@ func TestCloudFaults(t *testing.T) {
 		if r.code != 1 || !strings.Contains(r.err, "everything was taken back") {
 			t.Errorf("%+v", r)
 		}
-		time.Sleep(2 * time.Second)
+		time.Sleep(5 * time.Second) // past the 9 s of the call
 		if n := alive("late-board"); n != 0 {
 			t.Errorf("%d came to life afterwards", n)
 		}

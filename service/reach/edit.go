@@ -34,6 +34,8 @@ type Edited struct {
 	Backup        string // the copy beside the file
 	Tries         int
 	Late          int // bytes that others appended while the file was being replaced, and that were kept
+
+	replaced bool
 }
 
 // check refuses everything but a regular file of our own, without a link on the way.
@@ -185,16 +187,29 @@ func Edit(ctx context.Context, f Files, name string, o EditOptions, change func(
 	var out Edited
 	for out.Tries = 1; out.Tries <= maxTries; out.Tries++ {
 		done, err := editOnce(ctx, f, name, o, change, &out)
-		if err != nil || done {
-			return out, err
+		if err != nil {
+			return out, errors.Join(err, out.withdrawBackup(f))
+		}
+		if done {
+			return out, out.withdrawBackup(f) // of an earlier try, if this one found nothing to do
 		}
 		select {
 		case <-ctx.Done():
-			return out, ctx.Err()
+			return out, errors.Join(ctx.Err(), out.withdrawBackup(f))
 		case <-time.After(time.Duration(out.Tries) * 20 * time.Millisecond):
 		}
 	}
-	return out, fmt.Errorf("%s: %w", name, ErrBusy)
+	return out, errors.Join(fmt.Errorf("%s: %w", name, ErrBusy), out.withdrawBackup(f))
+}
+
+// withdrawBackup takes the backup of a change that was not made away.
+func (e *Edited) withdrawBackup(f Files) error {
+	if e.replaced || e.Backup == "" {
+		return nil
+	}
+	err := f.Remove(e.Backup)
+	e.Backup = ""
+	return err
 }
 
 // editOnce tries once; false without an error means that the file was changed
@@ -238,6 +253,7 @@ func editOnce(ctx context.Context, f Files, name string, o EditOptions, change f
 	if err := f.Replace(next, name); err != nil {
 		return false, errors.Join(fmt.Errorf("%s: %w", name, err), f.Remove(next))
 	}
+	out.replaced = true
 	return true, out.keepLate(ctx, f, name, old, o.Settle, change)
 }
 

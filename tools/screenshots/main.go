@@ -163,7 +163,7 @@ func terminals(out, only string) error {
 		}
 	}
 	if strings.Contains("client-launch", only) {
-		cleanup := exec.Command("bash", "-c", ". .demo/client.env; bin/plumlatch instance remove berth-board-9 -yes")
+		cleanup := exec.Command("bash", "-c", ". .demo/client.env; bin/plumlatch instance remove berth-board-9 -yes && bin/plumlatch key forget gull-watch -yes")
 		cleanup.Stderr = os.Stderr
 		failed = errors.Join(failed, cleanup.Run())
 	}

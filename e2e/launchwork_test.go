@@ -98,16 +98,8 @@ func TestLaunchWithEverything(t *testing.T) {
 func ownSlot(t *testing.T, n int) (*demo, *client.Client, *slot) {
 	t.Helper()
 	s := newSlot(t, n)
-	r, err := s.start("", "")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(r.end)
-	c, err := client.New(r.url, s.token)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return &demo{dir: s.dir, url: r.url, token: s.token}, c, s
+	c := s.serve(t)
+	return &demo{dir: s.dir, url: c.URL(), token: s.token}, c, s
 }
 
 func fault(t *testing.T, body string) {

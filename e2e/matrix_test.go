@@ -281,6 +281,21 @@ func (s *slot) start(point, how string) (*replica, error) {
 	return nil, fmt.Errorf("the service does not come up: %s", r.log)
 }
 
+// serve starts a replica for the time of a test.
+func (s *slot) serve(t *testing.T) *client.Client {
+	t.Helper()
+	r, err := s.start("", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(r.end)
+	c, err := client.New(r.url, s.token)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
 func (r *replica) end() {
 	_ = r.cmd.Process.Signal(syscall.SIGCONT)
 	_ = r.cmd.Process.Signal(syscall.SIGTERM)

@@ -38,16 +38,7 @@ func TestTwoReplicas(t *testing.T) {
 	s := newSlot(t, 90)
 	var clients []*client.Client
 	for range 2 {
-		r, err := s.start("", "")
-		if err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(r.end)
-		c, err := client.New(r.url, s.token)
-		if err != nil {
-			t.Fatal(err)
-		}
-		clients = append(clients, c)
+		clients = append(clients, s.serve(t))
 	}
 	const count = 24
 	ctx := context.Background()
@@ -204,7 +195,7 @@ func TestFence(t *testing.T) {
 	if err != nil || third.Token != "other" {
 		t.Fatalf("%+v %v", third, err)
 	}
-	if err := db.Wake(ctx, first.ID); err != nil {
+	if err := db.Tell(ctx, first.ID, map[string]bool{"word": true}, ""); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := db.ClaimWork(ctx, "four", kinds, time.Minute); !errors.Is(err, store.ErrNotFound) {

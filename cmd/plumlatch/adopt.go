@@ -146,7 +146,7 @@ func (c *cli) adopt(service *client.Client, a adoptee, o adoptOptions) (adoptRes
 		}
 	}
 	request := wire.Adoption{Name: a.name, Address: in.address.String(), Port: a.port, LoginUser: a.user, HostKeys: []string{keypair.Public{Blob: in.hostKey}.Line()}, HostKnown: in.hostKnown,
-		Tags: a.tags, NoSteward: o.noSteward, KeysFiles: in.found.KeysFiles, File: in.file, Keys: in.keys, Privilege: in.found.Privilege, OwnKey: r.OwnKey, Parent: o.parent}
+		Tags: a.tags, NoSteward: o.noSteward, KeysFiles: in.found.KeysFiles, File: in.file, Keys: in.keys, Privilege: in.found.Privilege, Parent: o.parent}
 	if in.hop != nil {
 		request.Via = &wire.Hop{Address: in.hop.address.String(), Port: a.jump.port, LoginUser: a.jump.user, HostKeys: []string{keypair.Public{Blob: in.hop.hostKey}.Line()}}
 	}
@@ -217,7 +217,7 @@ func (c *cli) placeLine(service *client.Client, in *entrance, begun wire.Adopted
 		if !o.unattended {
 			fmt.Fprintf(c.err, "on the jump host, for forwarding to this server only:\n  %s\n", plaintext.Line(begun.HopLine))
 		}
-		if err := in.hop.add(begun.HopLine, blob); err != nil {
+		if err := in.hop.add(begun.HopLine); err != nil {
 			return in.giveUp(c, service, begun.Instance.Work, blob, fmt.Errorf("jump host: %w", err))
 		}
 	}

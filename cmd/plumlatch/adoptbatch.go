@@ -14,7 +14,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"time"
 
 	"github.com/jedib0t/go-pretty/v6/progress"
 
@@ -137,18 +136,11 @@ func (c *cli) counter(title string, total int) (step func(batchRow), done func()
 			fmt.Fprintf(c.err, "%d of %d: %s %s\n", n, total, plaintext.Line(r.Name), r.Result)
 		}, func() {}
 	}
-	w := progress.NewWriter()
-	w.SetOutputWriter(os.Stderr)
-	w.SetUpdateFrequency(80 * time.Millisecond)
-	w.SetTrackerLength(24)
 	tracker := &progress.Tracker{Message: title, Total: int64(total)}
-	w.AppendTracker(tracker)
-	go w.Render()
+	stop := bar(tracker)
 	return func(batchRow) { tracker.Increment(1) }, func() {
 		tracker.MarkAsDone()
-		for time.Sleep(100 * time.Millisecond); w.IsRenderInProgress(); time.Sleep(20 * time.Millisecond) {
-			w.Stop()
-		}
+		stop()
 	}
 }
 

@@ -16,11 +16,11 @@ import (
 	"time"
 
 	"golang.org/x/crypto/ssh"
-	"golang.org/x/crypto/ssh/agent"
 	"golang.org/x/crypto/ssh/knownhosts"
 
 	"plumlatch/core/authkeys"
 	"plumlatch/core/keypair"
+	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/wire"
 	"plumlatch/service/reach"
@@ -84,7 +84,7 @@ func parseJump(s, otherwise string) (*jumpHost, error) {
 		}
 		j.host, j.port = h, n
 	}
-	if !userGrammar.MatchString(j.user) || j.host == "" {
+	if !names.LoginUser(j.user) || j.host == "" {
 		return nil, usagef("a jump host is [USER@]HOST[:PORT]")
 	}
 	return j, nil
@@ -98,7 +98,7 @@ func (in *entrance) close() {
 
 // enter gets in with the engineer's own key, through the jump host if there is one.
 func (c *cli) enter(a adoptee, o adoptOptions) (_ *entrance, err error) {
-	if !userGrammar.MatchString(a.user) {
+	if !names.LoginUser(a.user) {
 		return nil, usagef("-user: %q is no login user", plaintext.Line(a.user))
 	}
 	signers, err := c.ownSigners(a, o)
@@ -198,7 +198,7 @@ func (in *entrance) enterHop(c *cli, signers []ssh.Signer, o adoptOptions) error
 }
 
 // add places the steward's line on the jump host.
-func (h *hopEntrance) add(line string, _ []byte) error {
+func (h *hopEntrance) add(line string) error {
 	_, err := reach.AddLine(h.files, h.file, line, time.Now())
 	return err
 }
@@ -219,26 +219,14 @@ func resolve(ctx context.Context, host string) (netip.Addr, error) {
 // ownSigners are the engineer's keys: one from a file, or those of the agent.
 func (c *cli) ownSigners(a adoptee, o adoptOptions) ([]ssh.Signer, error) {
 	if a.identity != "" {
-		f, _, err := c.readKey(a.identity, o.passFile)
-		if err != nil {
-			return nil, err
-		}
-		if f.Pair == nil {
-			return nil, failure{fmt.Errorf("%s holds a public half only", a.identity), "give the private file"}
-		}
-		s, err := f.Pair.Signer()
+		_, s, err := c.fileSigner(a.identity, o.passFile)
 		return []ssh.Signer{s}, err
 	}
-	socket := os.Getenv("SSH_AUTH_SOCK")
-	if socket == "" {
-		return nil, failure{errors.New("no ssh-agent runs here: SSH_AUTH_SOCK is not set"), "eval \"$(ssh-agent)\"; ssh-add FILE, or give -identity FILE"}
-	}
-	conn, err := net.Dial("unix", socket)
+	signers, err := agentSigners()
 	if err != nil {
-		return nil, fmt.Errorf("the ssh-agent does not answer: %w", err)
+		return nil, err
 	}
-	signers, err := agent.NewClient(conn).Signers()
-	if err != nil || len(signers) == 0 {
+	if len(signers) == 0 {
 		return nil, failure{errors.New("the ssh-agent has no keys"), "ssh-add FILE"}
 	}
 	return signers[:min(5, len(signers))], nil // more are too many failures for a server

@@ -175,22 +175,31 @@ func (c *cli) signerFor(k wire.Key, identity, passFile string) (signer ssh.Signe
 		signer, err = agentSigner(k.Fingerprint)
 		return signer, "", err
 	}
-	f, _, err := c.readKey(identity, passFile)
+	f, signer, err := c.fileSigner(identity, passFile)
 	if err != nil {
 		return nil, "", err
-	}
-	if f.Pair == nil {
-		return nil, "", failure{fmt.Errorf("%s holds a public half only", identity), "give the private file"}
 	}
 	if f.Public.Fingerprint() != k.Fingerprint {
 		return nil, "", fmt.Errorf("%s is %s, and %s is %s: another key; nothing was signed", identity, f.Public.Fingerprint(), k.Name, k.Fingerprint)
 	}
-	signer, err = f.Pair.Signer()
-	return signer, map[bool]string{true: "yes", false: "no"}[f.Encrypted], err
+	return signer, map[bool]string{true: "yes", false: "no"}[f.Encrypted], nil
 }
 
-// agentSigner finds a key in the running ssh-agent (draft-miller-ssh-agent).
-func agentSigner(fingerprint string) (ssh.Signer, error) {
+// fileSigner opens a private file for signing.
+func (c *cli) fileSigner(identity, passFile string) (keypair.File, ssh.Signer, error) {
+	f, _, err := c.readKey(identity, passFile)
+	if err != nil {
+		return f, nil, err
+	}
+	if f.Pair == nil {
+		return f, nil, failure{fmt.Errorf("%s holds a public half only", identity), "give the private file"}
+	}
+	signer, err := f.Pair.Signer()
+	return f, signer, err
+}
+
+// agentSigners are the keys of the running ssh-agent (draft-miller-ssh-agent).
+func agentSigners() ([]ssh.Signer, error) {
 	socket := os.Getenv("SSH_AUTH_SOCK")
 	if socket == "" {
 		return nil, failure{errors.New("no ssh-agent runs here: SSH_AUTH_SOCK is not set"), "eval \"$(ssh-agent)\"; ssh-add FILE"}
@@ -202,6 +211,15 @@ func agentSigner(fingerprint string) (ssh.Signer, error) {
 	signers, err := agent.NewClient(conn).Signers()
 	if err != nil {
 		return nil, fmt.Errorf("the ssh-agent does not list its keys: %w", err)
+	}
+	return signers, nil
+}
+
+// agentSigner finds a key in the running ssh-agent.
+func agentSigner(fingerprint string) (ssh.Signer, error) {
+	signers, err := agentSigners()
+	if err != nil {
+		return nil, err
 	}
 	for _, s := range signers {
 		if keypair.Fingerprint(s.PublicKey().Marshal()) == fingerprint {

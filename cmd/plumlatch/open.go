@@ -9,7 +9,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"strconv"
 	"strings"
 	"syscall"
@@ -19,6 +18,7 @@ import (
 	"plumlatch/core/access"
 	"plumlatch/core/hostkeys"
 	"plumlatch/core/keypair"
+	"plumlatch/core/names"
 	"plumlatch/core/wire"
 )
 
@@ -58,8 +58,6 @@ type door struct {
 	hop     *door  // the jump host, nil for none
 }
 
-var userGrammar = regexp.MustCompile(`^[a-z_][a-z0-9_.-]{0,31}$`)
-
 func checkDoor(i wire.Instance) (door, error) {
 	d := door{port: i.Port, user: i.LoginUser, alias: i.Alias}
 	var err error
@@ -69,7 +67,7 @@ func checkDoor(i wire.Instance) (door, error) {
 	if i.Port < 1 || i.Port > 65535 {
 		return d, errors.New("the service sent a port that is none; nothing was started")
 	}
-	if !userGrammar.MatchString(i.LoginUser) {
+	if !names.LoginUser(i.LoginUser) {
 		return d, errors.New("the service sent a login user that is no user name; nothing was started")
 	}
 	for _, h := range i.HostKeys {

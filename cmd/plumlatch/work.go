@@ -18,7 +18,7 @@ import (
 
 func workList(fs *flag.FlagSet) func(*cli) error {
 	state := fs.String("state", "", "`state`: open, queued, running, waiting, done, failed, cancelled, stuck")
-	kind := fs.String("kind", "", "`kind`: launch, adopt, stop, start, remove")
+	kind := fs.String("kind", "", "`kind`: launch, adopt, adopt-many, stop, start, remove")
 	instance := fs.String("instance", "", "`name` of the instance")
 	parent := fs.String("parent", "", "`ID` of the work that they are part of")
 	limit := fs.Int("limit", 50, "how many, the newest first; 0 for all")
@@ -276,13 +276,6 @@ func (c *cli) teller(service *client.Client, id int64, title string) (tell func(
 	if !c.tty {
 		return func(e wire.WorkEvent) { fmt.Fprintf(c.err, "%s: %s\n", title, plaintext.Line(e.Text)) }, func(wire.Work) {}
 	}
-	w := progress.NewWriter()
-	w.SetOutputWriter(os.Stderr) // it moves the cursor; its words are made safe one by one
-	w.SetAutoStop(false)
-	w.SetUpdateFrequency(80 * time.Millisecond)
-	w.SetTrackerLength(24)
-	w.Style().Visibility.Value = false
-	w.Style().Visibility.Percentage = false
 	tracker := &progress.Tracker{Message: title, Total: 1}
 	places := map[string]int64{} // how many steps are done when each begins
 	if known, err := service.WorkByID(c.ctx, id); err == nil {
@@ -291,8 +284,7 @@ func (c *cli) teller(service *client.Client, id int64, title string) (tell func(
 			places[s.Name] = int64(n)
 		}
 	}
-	w.AppendTracker(tracker)
-	go w.Render()
+	stop := bar(tracker)
 	tell = func(e wire.WorkEvent) {
 		if n, ok := places[e.Step]; ok {
 			tracker.SetValue(n)
@@ -306,6 +298,22 @@ func (c *cli) teller(service *client.Client, id int64, title string) (tell func(
 		} else {
 			tracker.MarkAsErrored()
 		}
+		stop()
+	}
+}
+
+// bar shows a tracker on the terminal until the returned function is called.
+func bar(tracker *progress.Tracker) (stop func()) {
+	w := progress.NewWriter()
+	w.SetOutputWriter(os.Stderr) // it moves the cursor; its words are made safe one by one
+	w.SetAutoStop(false)
+	w.SetUpdateFrequency(80 * time.Millisecond)
+	w.SetTrackerLength(24)
+	w.Style().Visibility.Value = false
+	w.Style().Visibility.Percentage = false
+	w.AppendTracker(tracker)
+	go w.Render()
+	return func() {
 		for time.Sleep(100 * time.Millisecond); w.IsRenderInProgress(); time.Sleep(20 * time.Millisecond) {
 			w.Stop()
 		}

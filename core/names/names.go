@@ -10,6 +10,7 @@ package names
 import (
 	"errors"
 	"fmt"
+	"regexp"
 	"strings"
 )
 
@@ -50,6 +51,12 @@ func suggestion(name string) string {
 	}
 	return ""
 }
+
+var loginUser = regexp.MustCompile(`^[a-z_][a-z0-9_.-]{0,31}$`)
+
+// LoginUser tells whether a text is a login user's name: one that can stand on a
+// command line and in a file without a quote, and begins with no '-'.
+func LoginUser(s string) bool { return loginUser.MatchString(s) }
 
 // Suggest returns a valid name near to name, or "" if nothing of it is usable.
 func Suggest(name string) string {

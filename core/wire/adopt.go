@@ -18,7 +18,6 @@ type Adoption struct {
 	File      string     `json:"file"`
 	Keys      []FoundKey `json:"keys"`
 	Privilege string     `json:"privilege"`
-	OwnKey    string     `json:"own_key"` // fingerprint of the key that the client used
 	Parent    int64      `json:"parent,omitempty"`
 }
 

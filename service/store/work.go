@@ -69,9 +69,6 @@ type Work struct {
 	StepTitle   string
 }
 
-// By returns who asked for the work.
-func (w Work) By() Actor { return Actor{w.Operator, w.Address} }
-
 // Over tells whether the work has ended, for good or until somebody asks again.
 func (w Work) Over() bool {
 	return w.State != Queued && w.State != Running && w.State != Waiting
@@ -296,11 +293,6 @@ func (s *Store) Wait(ctx context.Context, c Claim, step int, reason string, wake
 	})
 }
 
-// Wake has a waiting piece of work look again at once.
-func (s *Store) Wake(ctx context.Context, id int64) error {
-	return s.db.WithContext(ctx).Exec("UPDATE work SET wake_at = clock_timestamp() WHERE id = ? AND state = 'waiting'", id).Error
-}
-
 // WaitOver tells whether the end of the work's wait has come, by the database's clock.
 func (s *Store) WaitOver(ctx context.Context, id int64) (bool, error) {
 	var over bool
@@ -426,11 +418,6 @@ func (s *Store) RetryWork(ctx context.Context, by Actor, w Work, phase Phase) er
 // WorkByID finds a piece of work; ErrNotFound.
 func (s *Store) WorkByID(ctx context.Context, id int64) (Work, error) {
 	return one[Work](ctx, s, workColumns+" WHERE w.id = ?", id)
-}
-
-// OpenWork returns the changing work at hand on an instance; ErrNotFound.
-func (s *Store) OpenWork(ctx context.Context, instanceID int64) (Work, error) {
-	return one[Work](ctx, s, workColumns+" WHERE w.instance_id = ? AND w.state IN ('queued', 'running', 'waiting') ORDER BY w.id DESC LIMIT 1", instanceID)
 }
 
 // WorkSteps returns the steps of a piece of work in their order.

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"strings"
 	"time"
 
@@ -73,20 +72,23 @@ func (w *Worker) adoptManyKind() *Kind {
 			if err != nil {
 				return store.WorkEnd{}, err
 			}
-			done, other := 0, 0
+			var in struct{ Count int }
+			if err := decode(r.Work.Input, &in); err != nil {
+				return store.WorkEnd{}, err
+			}
+			done, failed := 0, 0
 			for _, c := range counts {
 				if c.State == store.Done {
 					done += c.Count
 				} else {
-					other += c.Count
+					failed += c.Count
 				}
 			}
-			return store.WorkEnd{Outcome: fmt.Sprintf("%d adopted, %d not", done, other)}, nil
+			// What the client could not get into never became a part.
+			return store.WorkEnd{Outcome: fmt.Sprintf("%d of %d adopted; %d failed, %d the client did not get into", done, in.Count, failed, max(0, in.Count-done-failed))}, nil
 		},
 	}
 }
-
-var loginUser = regexp.MustCompile(`^[a-z_][a-z0-9_.-]{0,31}$`)
 
 // Adopt records an instance that is there already, with the work that brings
 // it in. It answers with the instance and the lines that the client is to
@@ -149,7 +151,7 @@ func (w *Worker) planAdoption(ctx context.Context, a wire.Adoption) (store.NewIn
 	if _, err := w.Policy.Check(a.Address, a.Port); err != nil {
 		return wrong("address", "%v", err)
 	}
-	if !loginUser.MatchString(a.LoginUser) {
+	if !names.LoginUser(a.LoginUser) {
 		return wrong("login_user", "this is no user name")
 	}
 	if len(a.KeysFiles) == 0 || len(a.KeysFiles) > 16 {
@@ -179,7 +181,7 @@ func (w *Worker) planAdoption(ctx context.Context, a wire.Adoption) (store.NewIn
 		if _, err := w.Policy.Check(a.Via.Address, a.Via.Port); err != nil {
 			return wrong("via", "%v", err)
 		}
-		if !loginUser.MatchString(a.Via.LoginUser) {
+		if !names.LoginUser(a.Via.LoginUser) {
 			return wrong("via", "this is no user name")
 		}
 		hop, err := hostKeysOf(a.Via.HostKeys, a.HostKnown)

@@ -27,9 +27,6 @@ var ErrCannotSurvey = errors.New("it cannot be surveyed")
 // surveyLimit is the most that one survey may take.
 const surveyLimit = 30 * time.Second
 
-// keysFiles are what sshd reads by default (sshd_config(5), AuthorizedKeysFile).
-var keysFiles = []string{".ssh/authorized_keys", ".ssh/authorized_keys2"}
-
 // Survey reads the files of an instance's login user once, by the steward over
 // SFTP, and compares them with the ledger. Each access is observed as seen, or
 // as not there. ErrCannotSurvey if the instance does not run, no host key of
@@ -77,7 +74,7 @@ func filesOf(i store.Instance) []string {
 	if len(i.KeysFiles) > 0 {
 		return i.KeysFiles
 	}
-	return keysFiles
+	return reach.DefaultKeysFiles
 }
 
 // readKeysFiles reads the files of an instance's login user, notes in out what

@@ -46,6 +46,8 @@ type Instance struct {
 	Zone   string            `json:"zone"`
 	DiskGB int               `json:"disk_gb"`
 	Tags   map[string]string `json:"tags"`
+	Groups []string          `json:"groups"` // of inbound rules
+	Static bool              `json:"static_address"`
 }
 
 type stored struct {
@@ -56,6 +58,7 @@ type stored struct {
 	LaunchHash string `json:"launch_hash"`
 	// Done are the client tokens of what was asked of it since: asked again, nothing happens.
 	Done []string `json:"done_tokens"`
+	Door string   `json:"door,omitempty"` // how its SSH port is; "" is open
 
 	server *server
 }
@@ -68,6 +71,11 @@ type Options struct {
 	Pace    time.Duration // how long a change of state takes; 400 ms if 0
 	Log     *slog.Logger  // slog.Default() if nil
 	Now     func() time.Time
+	// Admit is whom the shared rules of each region let in from the beginning;
+	// all of loopback if nil.
+	Admit []netip.Prefix
+	// Strangers: an address that is given back goes to somebody else's server.
+	Strangers bool
 }
 
 // Cloud is a running stand-in cloud.
@@ -84,6 +92,11 @@ type Cloud struct {
 	timers    sync.WaitGroup
 	quit      chan struct{}
 	faults    faults
+
+	groups     map[string]*Group
+	static     map[string]*Address
+	strangers  map[string]*stranger
+	strangerAt []string // the oldest first
 }
 
 // firstOffset leaves the lowest addresses of the block to the service and to people.
@@ -104,6 +117,9 @@ func Open(o Options) (*Cloud, error) {
 	if o.Now == nil {
 		o.Now = time.Now
 	}
+	if o.Admit == nil {
+		o.Admit = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}
+	}
 	if !o.Network.Addr().Is4() || o.Network.Bits() > 20 || !o.Network.Addr().IsLoopback() {
 		return nil, fmt.Errorf("network %s: give an IPv4 block of 127.0.0.0/8 of /20 or larger, such as 127.31.0.0/16", o.Network)
 	}
@@ -120,7 +136,8 @@ func Open(o Options) (*Cloud, error) {
 		root.Close()
 		return nil, fmt.Errorf("the block %s is in use by another stand-in: %w; NET= moves this one", o.Network, err)
 	}
-	c := &Cloud{opts: o, root: root, hold: hold, instances: map[string]*stored{}, next: firstOffset, quit: make(chan struct{})}
+	c := &Cloud{opts: o, root: root, hold: hold, instances: map[string]*stored{}, next: firstOffset, quit: make(chan struct{}),
+		groups: map[string]*Group{}, static: map[string]*Address{}, strangers: map[string]*stranger{}}
 	if err := c.load(); err != nil {
 		hold.Close()
 		root.Close()
@@ -164,15 +181,22 @@ func (c *Cloud) Close() error {
 			in.server.Close()
 		}
 	}
+	for _, s := range c.strangers {
+		s.listener.Close()
+		s.wg.Wait()
+	}
 	c.mu.Unlock()
 	c.timers.Wait()
 	return errors.Join(c.hold.Close(), c.root.Close())
 }
 
 type stateFile struct {
-	Next      uint32    `json:"next_address"`
-	Serial    int       `json:"serial"`
-	Instances []*stored `json:"instances"`
+	Next      uint32     `json:"next_address"`
+	Serial    int        `json:"serial"`
+	Instances []*stored  `json:"instances"`
+	Groups    []*Group   `json:"groups"`
+	Static    []*Address `json:"static_addresses"`
+	Strangers []string   `json:"strangers"`
 }
 
 const stateName = "cloud.json"
@@ -190,15 +214,35 @@ func (c *Cloud) load() error {
 		return fmt.Errorf("%s is damaged: %w; remove the stand-in's folder to begin anew", filepath.Join(c.opts.Folder, stateName), err)
 	}
 	c.next, c.serial = f.Next, f.Serial
+	for _, g := range f.Groups {
+		c.groups[g.ID] = g
+	}
+	for _, a := range f.Static {
+		c.static[a.ID] = a
+	}
 	for _, in := range f.Instances {
+		if len(in.Groups) == 0 { // kept by a stand-in that had none
+			in.Groups = []string{c.defaultGroup(in.Region).ID}
+		}
 		c.instances[in.ID] = in
+	}
+	for _, a := range f.Strangers {
+		c.freed(a)
 	}
 	return nil
 }
 
 // save writes the state; the caller holds mu.
 func (c *Cloud) save() error {
-	f := stateFile{Next: c.next, Serial: c.serial}
+	f := stateFile{Next: c.next, Serial: c.serial, Strangers: c.strangerAt}
+	for _, g := range c.groups {
+		f.Groups = append(f.Groups, g)
+	}
+	sort.Slice(f.Groups, func(i, j int) bool { return f.Groups[i].ID < f.Groups[j].ID })
+	for _, a := range c.static {
+		f.Static = append(f.Static, a)
+	}
+	sort.Slice(f.Static, func(i, j int) bool { return f.Static[i].ID < f.Static[j].ID })
 	for _, in := range c.instances {
 		f.Instances = append(f.Instances, in)
 	}
@@ -302,7 +346,7 @@ func (c *Cloud) Launch(l Launch) (Instance, error) {
 		Instance: Instance{
 			ID: fmt.Sprintf("hull-%05d", c.serial), Name: l.Name, Region: l.Region, Image: l.Image, Size: l.Size,
 			State: Pending, Port: c.opts.Port, LoginUser: image.LoginUser, Created: c.opts.Now().UTC(),
-			Zone: l.Zone, DiskGB: l.DiskGB, Tags: l.Tags,
+			Zone: l.Zone, DiskGB: l.DiskGB, Tags: l.Tags, Groups: []string{c.defaultGroup(l.Region).ID},
 		},
 		UserData: l.UserData, Token: l.ClientToken, LaunchHash: string(hash),
 	}
@@ -425,7 +469,7 @@ func (c *Cloud) boot(in *stored) error {
 	if err := c.makeDisk(in); err != nil {
 		return err
 	}
-	in.Address = c.newAddress()
+	c.giveAddress(in)
 	in.Booted = c.opts.Now().UTC()
 	if err := c.firstBoot(in); err != nil {
 		return err
@@ -436,12 +480,19 @@ func (c *Cloud) boot(in *stored) error {
 
 func (c *Cloud) halt(in *stored) error {
 	c.unserve(in)
+	c.freed(in.Address)
 	in.State, in.Address = Stopped, ""
 	return nil
 }
 
 func (c *Cloud) erase(in *stored) error {
 	c.unserve(in)
+	for _, a := range c.static {
+		if a.Instance == in.ID {
+			a.Instance = ""
+		}
+	}
+	c.freed(in.Address)
 	in.State, in.Address = Removed, ""
 	return c.root.RemoveAll(diskName(in.ID))
 }
@@ -454,12 +505,16 @@ func (c *Cloud) unserve(in *stored) {
 }
 
 func (c *Cloud) serve(in *stored) error {
+	if in.Address == "" {
+		return nil
+	}
 	image, _ := imageByName(in.Image)
-	s, err := listen(c.opts, filepath.Join(c.opts.Folder, diskName(in.ID)), in.Instance, image)
+	s, err := listen(c.opts, filepath.Join(c.opts.Folder, diskName(in.ID)), in.Instance, image, in.Door)
 	if err != nil {
 		return fmt.Errorf("instance %s: %w", in.Name, err)
 	}
 	in.server = s
+	c.enforce(in)
 	return nil
 }
 
@@ -470,6 +525,12 @@ func (c *Cloud) newAddress() string {
 	used := map[string]bool{}
 	for _, in := range c.instances {
 		used[in.Address] = true
+	}
+	for _, a := range c.static {
+		used[a.Address] = true
+	}
+	for a := range c.strangers {
+		used[a] = true
 	}
 	size := uint32(1) << (32 - c.opts.Network.Bits())
 	base := c.opts.Network.Masked().Addr().As4()

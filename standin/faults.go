@@ -9,7 +9,8 @@ import (
 
 // Fault is something that goes wrong with the calls to come.
 type Fault struct {
-	// Call is launch, get, by-token, stop, start, remove, boot-output or list;
+	// Call is launch, get, by-token, stop, start, remove, boot-output, list,
+	// groups, own-group, admit, unadmit, addresses, reserve, move or release;
 	// or "state": the next change of state of the instance never comes.
 	Call string `json:"call"`
 	// How is fail (500, and nothing is done), lose (it is done, and the
@@ -23,8 +24,9 @@ type Fault struct {
 }
 
 var (
-	faultCalls = []string{"launch", "get", "by-token", "stop", "start", "remove", "boot-output", "list", "state"}
-	faultHows  = []string{"fail", "lose", "slow", "late", "twice"}
+	faultCalls = []string{"launch", "get", "by-token", "stop", "start", "remove", "boot-output", "list", "state",
+		"groups", "own-group", "admit", "unadmit", "addresses", "reserve", "move", "release"}
+	faultHows = []string{"fail", "lose", "slow", "late", "twice"}
 )
 
 type faults struct {

@@ -5,6 +5,7 @@ import (
 	"crypto/subtle"
 	"encoding/json"
 	"errors"
+	"net"
 	"net/http"
 	"slices"
 )
@@ -22,6 +23,16 @@ import (
 //	DELETE /v1/instances/{id}?client_token=T
 //	POST   /v1/instances/{id}/stop, /start  {"client_token": T}
 //	GET    /v1/instances/{id}/boot-output   text/plain
+//	GET    /v1/instances/{id}/groups        its groups of inbound rules
+//	POST   /v1/instances/{id}/own-group     {"client_token": T}
+//	POST   /v1/instances/{id}/door          {"is": "open", "closed", "silent", "other" or "none"}
+//	POST   /v1/groups/{id}/rules            {"client_token": T, "from": CIDR, "note": text}
+//	DELETE /v1/groups/{id}/rules/{rule}?client_token=T
+//	GET    /v1/addresses?region=R           static addresses
+//	POST   /v1/addresses                    {"client_token": T, "region": R, "name": N}
+//	POST   /v1/addresses/{id}/move          {"client_token": T, "instance": ID or ""}
+//	DELETE /v1/addresses/{id}?client_token=T
+//	GET    /v1/caller                       the address that asks; needs no token
 //	POST   /v1/faults                       a Fault, for calls to come
 //	DELETE /v1/faults
 func (c *Cloud) Handler(token string) http.Handler {
@@ -71,6 +82,7 @@ func (c *Cloud) Handler(token string) http.Handler {
 		id := r.PathValue("id")
 		c.perform(w, "boot-output", c.nameOf(id), func() (any, error) { return c.BootOutput(r.Context(), id) })
 	})
+	c.handleRules(mux)
 	mux.HandleFunc("POST /v1/faults", func(w http.ResponseWriter, r *http.Request) {
 		var f Fault
 		if decode(w, r, &f) {
@@ -83,6 +95,11 @@ func (c *Cloud) Handler(token string) http.Handler {
 	})
 	want := sha256.Sum256([]byte("Bearer " + token))
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/v1/caller" { // as clouds tell anybody
+			host, _, _ := net.SplitHostPort(r.RemoteAddr)
+			reply(w, host+"\n", nil)
+			return
+		}
 		got := sha256.Sum256([]byte(r.Header.Get("Authorization")))
 		if subtle.ConstantTimeCompare(got[:], want[:]) != 1 {
 			w.Header().Set("Content-Type", "application/json")

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -14,6 +15,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -27,10 +29,13 @@ type server struct {
 	in       Instance
 	image    Image
 	root     *os.Root
-	config   *ssh.ServerConfig
+	hostKey  ssh.Signer
 	listener net.Listener
 	log      *slog.Logger
 	now      func() time.Time
+	door     string
+	admitted atomic.Pointer[[]netip.Prefix] // by the inbound rules
+	banned   penalties
 
 	mu    sync.Mutex
 	conns map[net.Conn]bool
@@ -42,12 +47,13 @@ type server struct {
 const maxAuthTries = 6
 
 // listen starts the SSH server of an instance over its root volume.
-func listen(o Options, disk string, in Instance, image Image) (*server, error) {
+func listen(o Options, disk string, in Instance, image Image, door string) (*server, error) {
 	root, err := os.OpenRoot(disk)
 	if err != nil {
 		return nil, err
 	}
-	s := &server{in: in, image: image, root: root, log: o.Log.With("instance", in.ID), now: o.Now, conns: map[net.Conn]bool{}}
+	s := &server{in: in, image: image, root: root, log: o.Log.With("instance", in.ID), now: o.Now, door: door, conns: map[net.Conn]bool{}}
+	s.admitted.Store(&[]netip.Prefix{})
 	key, err := root.ReadFile(hostKeyFile)
 	if err != nil {
 		root.Close()
@@ -58,17 +64,10 @@ func listen(o Options, disk string, in Instance, image Image) (*server, error) {
 		root.Close()
 		return nil, fmt.Errorf("host key: it cannot be read") // the cause could quote it
 	}
-	s.config = &ssh.ServerConfig{
-		ServerVersion:     image.Banner,
-		MaxAuthTries:      maxAuthTries,
-		PublicKeyCallback: s.authorize,
+	s.hostKey = signer
+	if door == DoorClosed {
+		return s, nil
 	}
-	if conf, err := root.ReadFile("etc/ssh/sshd_config.d/50-cloud-init.conf"); err == nil && strings.Contains(string(conf), "PasswordAuthentication yes") {
-		s.config.PasswordCallback = func(ssh.ConnMetadata, []byte) (*ssh.Permissions, error) {
-			return nil, errors.New("no user of a stand-in has a password")
-		}
-	}
-	s.config.AddHostKey(signer)
 	s.listener, err = net.Listen("tcp4", net.JoinHostPort(in.Address, strconv.Itoa(in.Port)))
 	if err != nil {
 		root.Close()
@@ -82,7 +81,9 @@ func listen(o Options, disk string, in Instance, image Image) (*server, error) {
 func (s *server) Close() error {
 	s.mu.Lock()
 	s.done = true
-	s.listener.Close()
+	if s.listener != nil {
+		s.listener.Close()
+	}
 	for c := range s.conns {
 		c.Close()
 	}
@@ -122,8 +123,25 @@ const loginGrace = 2 * time.Minute
 
 func (s *server) handle(conn net.Conn) {
 	_ = conn.SetDeadline(time.Now().Add(loginGrace))
-	sc, channels, requests, err := ssh.NewServerConn(quick(conn), s.config)
+	from := remote(conn)
+	if !s.admits(from) || s.door == DoorSilent {
+		_, _ = io.Copy(io.Discard, conn) // a firewall: nothing is said, and nothing reset
+		return
+	}
+	if s.door == DoorOther {
+		_, _ = conn.Write([]byte("HTTP/1.1 400 Bad Request\r\nContent-Length: 0\r\n\r\n"))
+		return
+	}
+	penal := s.settings()["persourcepenalties"] == "yes"
+	if penal && s.banned.turnsAway(from.String(), s.now()) {
+		_, _ = conn.Write([]byte(penaltyWords))
+		return
+	}
+	sc, channels, requests, err := ssh.NewServerConn(quick(conn), s.configure())
 	if err != nil {
+		if penal {
+			s.banned.failed(from.String(), s.now())
+		}
 		return
 	}
 	_ = conn.SetDeadline(time.Time{})
@@ -185,12 +203,9 @@ func (s *server) authorize(c ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissi
 	if !ok {
 		return nil, errRefused
 	}
-	host, _, err := net.SplitHostPort(c.RemoteAddr().String())
-	if err != nil {
-		return nil, errRefused
-	}
-	if a, err := netip.ParseAddr(host); err == nil {
-		host = a.Unmap().String()
+	host := c.RemoteAddr().String()
+	if a, err := netip.ParseAddrPort(host); err == nil {
+		host = a.Addr().Unmap().String()
 	}
 	for _, name := range []string{".ssh/authorized_keys", ".ssh/authorized_keys2"} {
 		file, err := s.readStrictly(user, name)
@@ -213,10 +228,24 @@ func (s *server) authorize(c ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissi
 	return nil, errRefused
 }
 
+// admits tells whether the inbound rules let an address in.
+func (s *server) admits(from netip.Addr) bool {
+	return slices.ContainsFunc(*s.admitted.Load(), func(p netip.Prefix) bool { return p.Contains(from) })
+}
+
+func remote(conn net.Conn) netip.Addr {
+	a, err := netip.ParseAddrPort(conn.RemoteAddr().String())
+	if err != nil {
+		return netip.Addr{}
+	}
+	return a.Addr().Unmap()
+}
+
 type account struct {
-	name string
-	uid  int
-	home string // below the root, without a leading slash
+	name  string
+	uid   int
+	home  string // below the root, without a leading slash
+	shell string
 }
 
 func (s *server) lookup(name string) (account, bool) {
@@ -228,7 +257,7 @@ func (s *server) lookup(name string) (account, bool) {
 		f := strings.Split(strings.TrimSpace(string(line)), ":")
 		if len(f) == 7 && f[0] == name {
 			uid, err := strconv.Atoi(f[2])
-			return account{name: name, uid: uid, home: strings.TrimPrefix(path.Clean(f[5]), "/")}, err == nil
+			return account{name: name, uid: uid, home: strings.TrimPrefix(path.Clean(f[5]), "/"), shell: f[6]}, err == nil
 		}
 	}
 	return account{}, false

@@ -104,6 +104,10 @@ func (s *server) shell(user string, ch ssh.Channel, in io.Reader, out, errOut io
 		fmt.Fprintf(ch.Stderr(), "no such user\n")
 		return nil, 1
 	}
+	if noLogin(a.shell) { // nologin(8)
+		fmt.Fprintln(ch, noLoginWords)
+		return nil, 1
+	}
 	sh, err := shell.New(shell.Host{
 		Root: s.root, Name: s.in.Name, User: a.name, UID: a.uid, Home: "/" + a.home, Env: env, Boot: s.in.Booted, Now: s.now,
 	}, in, out, errOut)

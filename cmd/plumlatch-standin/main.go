@@ -33,6 +33,8 @@ func run() error {
 	port := flag.Int("ssh-port", 2222, "port of every instance's SSH server")
 	pace := flag.Duration("pace", 400*time.Millisecond, "how long a change of state takes")
 	tokenFile := flag.String("token-file", "", "`file` with the token that callers must give (needed)")
+	admit := flag.String("admit", "127.0.0.0/8", "`networks` that the shared inbound rules let in from the beginning, separated by commas")
+	strangers := flag.Bool("strangers", false, "an address that is given back goes to somebody else's server")
 	flag.Parse()
 	if *folder == "" || *tokenFile == "" || flag.NArg() > 0 {
 		return errors.New("give -folder and -token-file, and nothing besides; -help lists the options")
@@ -48,12 +50,20 @@ func run() error {
 	if host, _, err := net.SplitHostPort(*listen); err != nil || !net.ParseIP(host).IsLoopback() {
 		return fmt.Errorf("-listen %s: the stand-in listens on loopback only", *listen)
 	}
+	var admitted []netip.Prefix
+	for a := range strings.SplitSeq(*admit, ",") {
+		p, err := netip.ParsePrefix(a)
+		if err != nil {
+			return fmt.Errorf("-admit: %w", err)
+		}
+		admitted = append(admitted, p)
+	}
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
 	l, err := net.Listen("tcp", *listen)
 	if err != nil {
 		return fmt.Errorf("%w; another stand-in may be running", err)
 	}
-	cloud, err := standin.Open(standin.Options{Folder: *folder, Network: block, Port: *port, Pace: *pace, Log: log})
+	cloud, err := standin.Open(standin.Options{Folder: *folder, Network: block, Port: *port, Pace: *pace, Log: log, Admit: admitted, Strangers: *strangers})
 	if err != nil {
 		return err
 	}

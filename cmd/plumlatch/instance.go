@@ -46,6 +46,7 @@ func (c *cli) finish(service *client.Client, i wire.Instance, verb string, asJSO
 	if err != nil {
 		return err
 	}
+	c.renewHosts(service)
 	if w.State != "done" {
 		if asJSON {
 			if err := c.json(w); err != nil {

@@ -244,12 +244,12 @@ func help(w io.Writer, name string) bool {
 			}
 			before = groupOf(c)
 			about, _, _ := strings.Cut(c.about, "\n")
-			fmt.Fprintf(w, "  %-18s %s\n", c.name, about)
+			fmt.Fprintf(w, "  %-22s %s\n", c.name, about)
 		}
 		fmt.Fprint(w, `
 "plumlatch help COMMAND" shows its options and an example. PLUMLATCH_URL and
 PLUMLATCH_TOKEN name the service. Exit status: 0 done, 1 failed, 2 used
-wrongly; "open" ends with the status of ssh.
+wrongly, 3 it worked and the answer needs a hand; "open" ends with that of ssh.
 `)
 		return true
 	}

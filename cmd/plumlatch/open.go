@@ -55,7 +55,8 @@ type door struct {
 	user    string
 	alias   string
 	known   string // known_hosts lines
-	hop     *door  // the jump host, nil for none
+	keys    []keypair.Public
+	hop     *door // the jump host, nil for none
 }
 
 func checkDoor(i wire.Instance) (door, error) {
@@ -80,6 +81,7 @@ func checkDoor(i wire.Instance) (door, error) {
 			return d, errors.New("the service sent a host key alias that is none; nothing was started")
 		}
 		d.known += line
+		d.keys = append(d.keys, p)
 	}
 	if i.Via == nil {
 		return d, nil
@@ -107,10 +109,19 @@ func hopKeys(h wire.Hop) []wire.HostKey {
 func open(fs *flag.FlagSet) func(*cli) error {
 	identity := fs.String("identity", "", "`file` with the private key to use, and no other (default: a key of -dir that opens the instance)")
 	dir := fs.String("dir", "", "`folder` to look for keys in (default ~/.ssh)")
+	user := fs.String("user", "", "log in as this `user` (default: the recorded login user)")
+	show := fs.Bool("print", false, "print the parts that another client needs, and start nothing")
+	asJSON := fs.Bool("json", false, "with -print: print JSON")
 	return func(c *cli) error {
 		args, service, err := c.begin("INSTANCE")
 		if err != nil {
 			return err
+		}
+		if *user != "" && !names.LoginUser(*user) {
+			return usagef("-user: that is no login user")
+		}
+		if *asJSON && !*show {
+			return usagef("-json goes with -print")
 		}
 		i, err := service.Instance(c.ctx, args[0])
 		if err != nil {
@@ -119,30 +130,169 @@ func open(fs *flag.FlagSet) func(*cli) error {
 		if err := openable(i); err != nil {
 			return err
 		}
+		if *user != "" {
+			i.LoginUser = *user
+		}
 		d, err := checkDoor(i)
 		if err != nil {
+			return err
+		}
+		if err := checkPins(i.Name, d); err != nil {
 			return err
 		}
 		rows, err := service.Access(c.ctx, i.Name, "")
 		if err != nil {
 			return err
 		}
-		row, file, err := chooseIdentity(rows, i.Name, *identity, *dir)
+		row, file, err := chooseIdentity(forUser(rows, *user), i.Name, *identity, *dir)
 		if err != nil {
 			return err
+		}
+		if *show {
+			return c.printDoor(i, d, file, *asJSON)
 		}
 		status, err := c.ssh(d, file, c.rest)
 		if err != nil {
 			return err
 		}
 		if status == sshFailed {
-			fmt.Fprintf(c.err, "plumlatch: ssh ended with 255: it could not log in, or the connection broke\nnext: plumlatch instance show %s\n", i.Name)
+			fmt.Fprintf(c.err, "plumlatch: ssh ended with 255: it could not log in, or the connection broke\nnext: plumlatch why %s%s\n", i.Name, whyArgs(*identity, *user, *dir))
 		} else if row != nil {
 			reportLogin(service, row.ID)
 		}
 		c.exit = status
 		return nil
 	}
+}
+
+// shellWord quotes a word for a shell where it needs that.
+func shellWord(s string) string {
+	if s != "" && strings.Trim(s, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_@%+=:,./~-") == "" {
+		return s
+	}
+	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+}
+
+// forUser keeps the accesses of one login user; "" keeps all. Where none is
+// recorded for that user, all stay: the key may open it all the same.
+func forUser(rows []wire.Access, user string) []wire.Access {
+	var out []wire.Access
+	for _, a := range rows {
+		if a.LoginUser == user {
+			out = append(out, a)
+		}
+	}
+	if user == "" || len(out) == 0 {
+		return rows
+	}
+	return out
+}
+
+// whyArgs are the options that "why" takes over from "open".
+func whyArgs(identity, user, dir string) string {
+	out := ""
+	for _, o := range [][2]string{{"-identity", identity}, {"-user", user}, {"-dir", dir}} {
+		if o[1] != "" {
+			out += " " + o[0] + " " + shellWord(o[1])
+		}
+	}
+	return out
+}
+
+// checkPins refuses a host key that is another than the one pinned here.
+func checkPins(instance string, d door) error {
+	files, err := hostsPlace()
+	if err != nil {
+		return nil // no home: nothing is pinned
+	}
+	text, err := readOptional(files.known)
+	if err != nil {
+		return err
+	}
+	pins := hostkeys.ReadPins(text)
+	for p := &d; p != nil; p = p.hop {
+		if pinned := pins.Of(p.alias); len(pinned) > 0 && !pins.Same(p.alias, p.keys) {
+			var now []string
+			for _, k := range p.keys {
+				now = append(now, k.Fingerprint())
+			}
+			return failure{fmt.Errorf("the host key of %s is another one now: pinned here is %s, and recorded %s; nothing was started", instance, strings.Join(pinned, " "), strings.Join(now, " ")),
+				"plumlatch hosts write, which asks about it"}
+		}
+	}
+	return nil
+}
+
+// doorParts is what another client needs.
+type doorParts struct {
+	Host         string   `json:"host"`
+	Port         int      `json:"port"`
+	User         string   `json:"user"`
+	File         string   `json:"file"`
+	Format       string   `json:"format"`
+	Passphrase   string   `json:"passphrase"` // "yes" or "no"
+	HostKeys     []string `json:"host_keys"`  // type and fingerprint
+	JumpHost     string   `json:"jump_host,omitempty"`
+	Conversions  []string `json:"conversions"` // for clients that read other formats
+	LoadedByHere bool     `json:"loaded_by_openssh"`
+}
+
+// printDoor prints the parts of a door, and starts nothing.
+func (c *cli) printDoor(i wire.Instance, d door, file string, asJSON bool) error {
+	data, err := readLimited(file)
+	if err != nil {
+		return err
+	}
+	defer clear(data)
+	f, err := keypair.Read(data, nil)
+	if err != nil {
+		return fmt.Errorf("%s: %w", file, err)
+	}
+	abs, err := filepath.Abs(file)
+	if err != nil {
+		return err
+	}
+	p := doorParts{Host: d.address.String(), Port: d.port, User: d.user, File: abs, Format: f.Format.Title(), Passphrase: map[bool]string{true: "yes", false: "no"}[f.Encrypted],
+		HostKeys: []string{}, LoadedByHere: keypair.LoadWarning(f.Public.Kind(), f.Format) == ""}
+	for _, k := range d.keys {
+		p.HostKeys = append(p.HostKeys, k.Type()+" "+k.Fingerprint())
+	}
+	if d.hop != nil {
+		p.JumpHost = fmt.Sprintf("%s@%s port %d", d.hop.user, d.hop.address, d.hop.port)
+	}
+	base := strings.TrimSuffix(abs, filepath.Ext(abs))
+	pem := keypair.FormatPEM
+	if f.Public.Kind() == string(keypair.Ed25519) { // which has no older PEM form
+		pem = keypair.FormatPKCS8
+	}
+	for _, to := range []keypair.Format{keypair.FormatOpenSSH, keypair.FormatPPK3, pem} {
+		if f.Format == to || to == keypair.FormatPPK3 && f.Format == keypair.FormatPPK2 {
+			continue
+		}
+		out := base + map[keypair.Format]string{keypair.FormatOpenSSH: ".openssh", keypair.FormatPPK3: ".ppk", pem: ".pem"}[to]
+		p.Conversions = append(p.Conversions, fmt.Sprintf("plumlatch key convert %s -format %s -out %s", shellWord(abs), to, shellWord(out)))
+	}
+	if asJSON {
+		return c.json(p)
+	}
+	fmt.Fprintf(c.out, "%s\n\n", i.Name)
+	line := func(label, value string) { fmt.Fprintf(c.out, "  %-12s %s\n", label, value) }
+	line("host", p.Host)
+	line("port", strconv.Itoa(p.Port))
+	line("user", p.User)
+	line("file", p.File)
+	line("format", p.Format+map[string]string{"yes": ", with a passphrase", "no": ", without a passphrase"}[p.Passphrase])
+	for _, k := range p.HostKeys {
+		line("host key", k)
+	}
+	if p.JumpHost != "" {
+		line("through", p.JumpHost)
+	}
+	fmt.Fprintln(c.out, "\nA client that reads another format needs the file converted first:")
+	for _, conv := range p.Conversions {
+		fmt.Fprintf(c.out, "  %s\n", conv)
+	}
+	return nil
 }
 
 // openable says why an instance cannot be opened now.

@@ -29,6 +29,7 @@ type config struct {
 	logFormat    string
 	lease        time.Duration
 	stateLimit   time.Duration
+	follow       time.Duration
 	connections  int
 }
 
@@ -45,6 +46,7 @@ func (c *config) flags(fs *flag.FlagSet) {
 	fs.BoolVar(&c.dialLoopback, "dial-loopback", false, "allow dialling loopback addresses, for a stand-in cloud")
 	fs.DurationVar(&c.lease, "lease", 15*time.Second, "how long a claim on a piece of work lasts unless renewed; the same for all replicas on one database")
 	fs.DurationVar(&c.stateLimit, "state-limit", 5*time.Minute, "how long an instance may take to reach a state in its cloud")
+	fs.DurationVar(&c.follow, "follow", 30*time.Second, "how often the cloud is asked what has changed without us; negative: never")
 	fs.IntVar(&c.connections, "database-connections", 16, "how many connections to the database are open at most")
 	fs.StringVar(&c.logFormat, "log-format", "text", "`format` of the log: text or json")
 }

@@ -126,7 +126,7 @@ func (d *demoRun) start(ctx context.Context) error {
 	c := config{
 		listen: d.address(0), databaseURL: url, identityFile: d.path("service", "identity.txt"),
 		cloudURL: "http://" + d.address(1), cloudToken: d.path("standin-token"),
-		dialFrom: d.net.Masked().Addr().Next().Next().String(), dialLoopback: true,
+		dialFrom: d.dialFrom(), dialLoopback: true,
 		lease: 3 * time.Second, stateLimit: 5 * time.Minute, connections: 16, // one replica: a short lease goes on soon after a kill
 	}
 	if d.service, err = startService(ctx, c, d.log); err != nil {
@@ -145,6 +145,9 @@ func (d *demoRun) start(ctx context.Context) error {
 	d.announce(consolePassword)
 	return nil
 }
+
+// dialFrom is the service's own address in the block.
+func (d *demoRun) dialFrom() string { return d.net.Masked().Addr().Next().Next().String() }
 
 func (d *demoRun) address(offset int) string {
 	return net.JoinHostPort("127.0.0.1", strconv.Itoa(d.port+offset))
@@ -204,7 +207,7 @@ func (d *demoRun) startStandin(ctx context.Context) error {
 		return err
 	}
 	cmd := exec.Command(filepath.Join(filepath.Dir(self), "plumlatch-standin"), "-listen", d.address(1), "-folder", d.path("standin"),
-		"-net", d.net.String(), "-token-file", d.path("standin-token"))
+		"-net", d.net.String(), "-admit", "127.0.0.1/32,"+d.dialFrom()+"/32", "-strangers", "-token-file", d.path("standin-token"))
 	if d.standin, err = startChild("the stand-in cloud", d.path("log", "standin.log"), syscall.SIGTERM, cmd); err != nil {
 		d.standin = nil
 		return fmt.Errorf("the stand-in cloud: %w; \"make build\" builds it", err)

@@ -60,7 +60,7 @@ func startService(ctx context.Context, c config, log *slog.Logger) (_ *service, 
 		return nil, errors.Join(err, db.Close())
 	}
 	driver := standin.New(c.cloudURL, strings.TrimSpace(string(token)))
-	worker := &work.Worker{Store: db, Cloud: driver, Policy: policy, Sealer: sealer, Log: log, Lease: c.lease, StateLimit: c.stateLimit}
+	worker := &work.Worker{Store: db, Cloud: driver, Policy: policy, Sealer: sealer, Log: log, Lease: c.lease, StateLimit: c.stateLimit, FollowEvery: c.follow}
 	worker.Start(ctx)
 	closing := make(chan struct{})
 	options := api.Options{Closing: closing, Store: db, Worker: worker, Cloud: driver, Console: console.Files(), Listen: c.listen, TLS: c.tlsCert != "", Log: log}

@@ -117,3 +117,12 @@ func (r *Record) contradicted(o Observation) bool {
 	}
 	return false
 }
+
+// LastPositive returns when something was last observed to hold, the zero time
+// if it never was.
+func (r *Record) LastPositive(k Kind) time.Time {
+	if k <= None || k > Proven {
+		return time.Time{}
+	}
+	return r.positive[k].At
+}

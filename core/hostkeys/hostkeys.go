@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
 	"plumlatch/core/keypair"
@@ -107,4 +108,27 @@ func FingerprintBlock(host string, blobs [][]byte) (string, error) {
 	}
 	b.WriteString(blockEnd + "\n")
 	return b.String(), nil
+}
+
+// PrintedFingerprints returns every fingerprint that stands in a complete block
+// of the boot output, those of the last block first: a machine that was rebuilt
+// prints another one. They are worth as much as whoever can write to the
+// console, so a person decides.
+func PrintedFingerprints(output string) []string {
+	var out, block []string
+	open := false
+	for line := range strings.Lines(output) {
+		switch {
+		case strings.Contains(line, blockBegin):
+			open, block = true, nil
+		case strings.Contains(line, blockEnd) && open:
+			open = false
+			out = append(block, slices.DeleteFunc(out, func(fp string) bool { return slices.Contains(block, fp) })...)
+		case open:
+			if m := fingerprintLine.FindStringSubmatch(strings.TrimRight(line, "\r\n")); m != nil && !slices.Contains(block, m[1]) {
+				block = append(block, m[1])
+			}
+		}
+	}
+	return out
 }

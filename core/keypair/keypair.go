@@ -186,3 +186,15 @@ func PublicOfPrivate(file []byte) (Public, error) {
 	}
 	return f.Public, nil
 }
+
+// AgentKey returns the private half in the form that an ssh-agent takes
+// (draft-miller-ssh-agent, section 3.2). It is for an agent in this process.
+func (p *Pair) AgentKey() (any, error) {
+	switch k := p.private.(type) {
+	case ed25519.PrivateKey:
+		return &k, nil
+	case *rsa.PrivateKey, *ecdsa.PrivateKey:
+		return k, nil
+	}
+	return nil, fmt.Errorf("a key of this kind does not go into an agent")
+}

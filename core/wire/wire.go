@@ -106,6 +106,9 @@ type HostKey struct {
 	PublicKey   string    `json:"public_key"` // one line
 	Source      string    `json:"source"`
 	RecordedAt  time.Time `json:"recorded_at"`
+
+	ReplacedAt *time.Time `json:"replaced_at,omitempty"`
+	ReplacedBy string     `json:"replaced_by,omitempty"`
 }
 
 // Instance is an instance of the ledger. HostKeys and UserData come with a
@@ -156,6 +159,7 @@ type Address struct {
 	Address string     `json:"address"`
 	Since   time.Time  `json:"since"`
 	Until   *time.Time `json:"until,omitempty"`
+	Static  bool       `json:"static,omitempty"`
 }
 
 // Launch asks for an instance. With Plan nothing is launched: the answer is a

@@ -93,14 +93,29 @@ func (s *Server) listInstances(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	answerList(c, rows, next, showInstance)
+	if c.Query("host_keys") != "true" {
+		answerList(c, rows, next, showInstance)
+		return
+	}
+	keys, err := s.opts.Store.HostKeysOf(c, rows)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	answerList(c, rows, next, func(i store.Instance) wire.Instance {
+		out := showInstance(i)
+		for _, k := range keys[i.ID] {
+			out.HostKeys = append(out.HostKeys, work.ShowHostKey(k))
+		}
+		return out
+	})
 }
 
 // instance finds the instance that the path names, and answers if there is none.
 func (s *Server) instance(c *gin.Context) (store.Instance, bool) {
 	i, err := s.opts.Store.InstanceByName(c, c.Param("name"))
 	if errors.Is(err, store.ErrNotFound) {
-		notFound.detail(c, "there is no instance of this name; \"plumlatch instance list\" shows what there is")
+		s.noInstance(c, c.Param("name"))
 		return i, false
 	}
 	if err != nil {
@@ -127,11 +142,11 @@ func (s *Server) showInstance(c *gin.Context) {
 	}
 	out := showInstance(i)
 	for _, a := range addresses {
-		out.Addresses = append(out.Addresses, wire.Address{Address: a.Address, Since: a.Since.UTC(), Until: a.Until})
+		out.Addresses = append(out.Addresses, wire.Address{Address: a.Address, Since: a.Since.UTC(), Until: a.Until, Static: a.Static})
 	}
 	out.HostKeys, out.UserData = []wire.HostKey{}, i.UserData
 	for _, k := range keys {
-		out.HostKeys = append(out.HostKeys, wire.HostKey{Type: k.Type, Fingerprint: k.Fingerprint, PublicKey: keypair.Public{Blob: k.Blob}.Line(), Source: k.Source, RecordedAt: k.RecordedAt.UTC()})
+		out.HostKeys = append(out.HostKeys, work.ShowHostKey(k))
 	}
 	c.JSON(http.StatusOK, out)
 }
@@ -236,8 +251,11 @@ func (s *Server) listAccess(c *gin.Context) {
 	q := store.AccessQuery{Instance: c.Query("instance"), Key: c.Query("key"), Page: p}
 	// A name that does not exist shall not look like one that nothing opens.
 	if q.Instance != "" {
-		if _, err := s.opts.Store.InstanceByName(c, q.Instance); err != nil {
-			s.missing(c, "instance", err)
+		if _, err := s.opts.Store.InstanceByName(c, q.Instance); errors.Is(err, store.ErrNotFound) {
+			s.noInstance(c, q.Instance)
+			return
+		} else if err != nil {
+			s.fail(c, err)
 			return
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"regexp"
 
 	"plumlatch/core/wire"
@@ -46,6 +47,7 @@ type Instance struct {
 	LoginUser string // as the image decides
 	DiskGB    int    // of the root volume
 	Tags      map[string]string
+	Static    bool // the address stays until it is taken away
 }
 
 // Region, Image and Size are what a launch can choose from, as the API shows them.
@@ -79,11 +81,39 @@ func (r NameRule) Check(name string) error {
 	return fmt.Errorf("the cloud takes no such name: %s", r.Words)
 }
 
+// Rule is one inbound rule: it lets an address range in to the SSH port.
+type Rule struct {
+	ID   string
+	From netip.Prefix
+	Note string
+}
+
+// Group is a group of inbound rules. What none of an instance's groups admits
+// does not get through.
+type Group struct {
+	ID, Name string
+	Own      bool // made for one instance, and for no other
+	Rules    []Rule
+	Members  []string // the instances that have it, by the cloud's own names
+}
+
+// StaticAddress is an address that stays until it is released.
+type StaticAddress struct {
+	ID, Name, Region string
+	Address          string
+	Instance         string // that has it, by the cloud's own name; "" for none
+}
+
 // Properties are what differs between clouds and is no branch in our code.
 type Properties struct {
 	Names       NameRule
 	MaxUserData int // bytes
 	MaxTags     int
+	// IPv6: its instances have IPv6 addresses.
+	IPv6 bool
+	// CallerURL answers whoever asks with the address that the cloud sees them
+	// under, as text; "" if the cloud has no such thing.
+	CallerURL string
 }
 
 // Driver is one cloud. Every method gives up when its context ends. A method
@@ -113,4 +143,25 @@ type Driver interface {
 	Remove(ctx context.Context, clientToken, id string) (Instance, error)
 	// BootOutput returns what the instance has printed on its console so far.
 	BootOutput(ctx context.Context, id string) (string, error)
+	// List returns every instance of a region that is not removed.
+	List(ctx context.Context, region string) ([]Instance, error)
+
+	// Groups returns the groups of inbound rules of an instance.
+	Groups(ctx context.Context, id string) ([]Group, error)
+	// OwnGroup returns the group of an instance's own, and makes it if there is none.
+	OwnGroup(ctx context.Context, clientToken, id string) (Group, error)
+	// Admit adds a rule to a group; one for the same range is returned as it is.
+	Admit(ctx context.Context, clientToken, groupID string, from netip.Prefix, note string) (Rule, error)
+	// Unadmit takes a rule out of a group; one that is gone is no error.
+	Unadmit(ctx context.Context, clientToken, groupID, ruleID string) error
+
+	// StaticAddresses returns those of a region, or all with "".
+	StaticAddresses(ctx context.Context, region string) ([]StaticAddress, error)
+	// Reserve takes an address; again with the same token it is the same one.
+	Reserve(ctx context.Context, clientToken, region, name string) (StaticAddress, error)
+	// Move gives a static address to an instance, or takes it from any with "".
+	// Whoever loses it gets a dynamic one, if it runs.
+	Move(ctx context.Context, clientToken, addressID, id string) (StaticAddress, error)
+	// Release gives an address back that no instance has. ErrNotFound means that it is gone.
+	Release(ctx context.Context, clientToken, addressID string) error
 }

@@ -254,21 +254,14 @@ func (s *Store) BeginChange(ctx context.Context, by Actor, once Once, i Instance
 
 // Note records what the cloud says of an instance in the middle of a change,
 // and the step at hand. A change of address makes earlier evidence old.
-func (s *Store) Note(ctx context.Context, id int64, cloudID, state, address string, port int, progress string) error {
+func (s *Store) Note(ctx context.Context, id int64, cloudID, state, address string, port int, static bool, progress string) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
 		var before string
 		if err := tx.Raw("SELECT address FROM instances WHERE id = ? FOR UPDATE", id).Scan(&before).Error; err != nil {
 			return err
 		}
-		if before != address {
-			if err := tx.Exec("UPDATE addresses SET until = clock_timestamp() WHERE instance_id = ? AND until IS NULL", id).Error; err != nil {
-				return err
-			}
-			if address != "" {
-				if err := tx.Exec("INSERT INTO addresses (instance_id, address) VALUES (?, ?)", id, address).Error; err != nil {
-					return err
-				}
-			}
+		if err := noteAddress(tx, id, before, address, static); err != nil {
+			return err
 		}
 		return tx.Exec(`UPDATE instances SET cloud_id = ?, state = ?, port = ?, progress = ?,
 			changed_at = CASE WHEN address <> ? THEN now() ELSE changed_at END, address = ? WHERE id = ?`,
@@ -281,12 +274,13 @@ type Address struct {
 	Address string
 	Since   time.Time
 	Until   *time.Time
+	Static  bool
 }
 
 // Addresses returns the addresses that an instance had, the newest first.
 func (s *Store) Addresses(ctx context.Context, instanceID int64) ([]Address, error) {
 	out := []Address{}
-	err := s.db.WithContext(ctx).Raw("SELECT address, since, until FROM addresses WHERE instance_id = ? ORDER BY id DESC LIMIT 50", instanceID).Scan(&out).Error
+	err := s.db.WithContext(ctx).Raw("SELECT address, since, until, static FROM addresses WHERE instance_id = ? ORDER BY id DESC LIMIT 50", instanceID).Scan(&out).Error
 	return out, err
 }
 
@@ -297,12 +291,14 @@ type HostKey struct {
 	Fingerprint string
 	Source      string // how it is known
 	RecordedAt  time.Time
+	ReplacedAt  *time.Time
+	ReplacedBy  string
 }
 
 // HostKeys returns the recorded host keys of an instance.
 func (s *Store) HostKeys(ctx context.Context, instanceID int64) ([]HostKey, error) {
 	out := []HostKey{}
-	err := s.db.WithContext(ctx).Raw("SELECT blob, type, fingerprint, source, recorded_at FROM host_keys WHERE instance_id = ? ORDER BY type", instanceID).Scan(&out).Error
+	err := s.db.WithContext(ctx).Raw("SELECT blob, type, fingerprint, source, recorded_at FROM host_keys WHERE instance_id = ? AND replaced_at IS NULL ORDER BY type", instanceID).Scan(&out).Error
 	return out, err
 }
 

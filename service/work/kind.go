@@ -85,7 +85,8 @@ func around(at string, effects []string) []string {
 
 // Kinds returns every kind of work that there is.
 func (w *Worker) Kinds() []*Kind {
-	return []*Kind{w.launchKind(), w.adoptKind(), w.adoptManyKind(), w.stopKind(), w.startKind(), w.removeKind()}
+	return []*Kind{w.launchKind(), w.adoptKind(), w.adoptManyKind(), w.stopKind(), w.startKind(), w.removeKind(),
+		w.admitKind(), w.unadmitKind(), w.reserveKind(), w.moveKind(), w.releaseKind()}
 }
 
 func (w *Worker) kind(name string) *Kind {

@@ -343,7 +343,7 @@ func (r *Run) note(in cloud.Instance) error {
 		in.Port = 22
 	}
 	title := r.Kind.Steps[r.Work.Step].Title
-	if err := r.Store.Note(r.ctx, r.Work.InstanceID, in.ID, string(in.State), in.Address, in.Port, title); err != nil {
+	if err := r.Store.Note(r.ctx, r.Work.InstanceID, in.ID, string(in.State), in.Address, in.Port, in.Static, title); err != nil {
 		return err
 	}
 	r.Instance.CloudID, r.Instance.State, r.Instance.Address, r.Instance.Port = in.ID, string(in.State), in.Address, in.Port

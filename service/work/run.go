@@ -285,8 +285,11 @@ func (r *Run) end(state store.WorkState) error {
 	if err != nil {
 		return err
 	}
-	e.State, e.Action, e.Target = state, r.Kind.Action, "instance "+r.Instance.Name
-	if r.Work.InstanceID == 0 {
+	e.State, e.Action = state, r.Kind.Action
+	switch {
+	case r.Work.InstanceID != 0:
+		e.Target = "instance " + r.Instance.Name
+	case e.Target == "":
 		e.Target = fmt.Sprintf("work %d", r.Work.ID)
 	}
 	if e.Outcome == "" && state != store.Done {

@@ -36,6 +36,8 @@ type Worker struct {
 	Lease time.Duration
 	// StateLimit is how long an instance may take to reach a state; 5 min if 0.
 	StateLimit time.Duration
+	// FollowEvery is how often the cloud is asked what has changed without us; 30 s if 0, never if negative.
+	FollowEvery time.Duration
 
 	kinds   []*Kind
 	replica string
@@ -68,6 +70,12 @@ func (w *Worker) Start(ctx context.Context) {
 	w.kick = make(chan struct{}, 1)
 	w.base, w.stop = context.WithCancel(context.WithoutCancel(ctx))
 	w.wg.Go(w.claimLoop)
+	if w.FollowEvery == 0 {
+		w.FollowEvery = followEvery
+	}
+	if w.FollowEvery > 0 {
+		w.wg.Go(w.followLoop)
+	}
 }
 
 // Close lays down the work at hand, for any replica to go on with at once, and

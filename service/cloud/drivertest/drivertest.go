@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"net/netip"
 	"slices"
 	"strings"
 	"testing"
@@ -31,6 +32,8 @@ func Run(t *testing.T, d cloud.Driver, o Options) {
 	t.Run("names", s.names)
 	t.Run("life", s.life)
 	t.Run("tokens", s.tokens)
+	t.Run("rules", s.rules)
+	t.Run("static addresses", s.addresses)
 	t.Run("refusals", s.refusals)
 	t.Run("an end to waiting", s.deadline)
 }
@@ -227,6 +230,138 @@ func (s *suite) refusals(t *testing.T) {
 		if in, err := s.d.Launch(t.Context(), token(), l); !errors.Is(err, cloud.ErrRefused) {
 			t.Errorf("%s: %+v %v", name, in, err)
 		}
+	}
+}
+
+// launched launches an instance and waits until it runs.
+func (s *suite) launched(t *testing.T) cloud.Instance {
+	t.Helper()
+	tok := token()
+	in, err := s.d.Launch(t.Context(), tok, s.launch(tok))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _, _ = s.d.Remove(context.Background(), token(), in.ID) })
+	return s.await(t, in.ID, cloud.Running)
+}
+
+// rules: who is admitted, in groups that are shared and in an instance's own.
+func (s *suite) rules(t *testing.T) {
+	in, other := s.launched(t), s.launched(t)
+	all, err := s.d.List(t.Context(), s.o.Region)
+	if err != nil || !slices.ContainsFunc(all, func(i cloud.Instance) bool { return i.ID == in.ID && i.Address == in.Address }) {
+		t.Errorf("the list lacks it: %v", err)
+	}
+	groups, err := s.d.Groups(t.Context(), in.ID)
+	if err != nil || len(groups) == 0 || !slices.Contains(groups[0].Members, in.ID) || !slices.Contains(groups[0].Members, other.ID) || groups[0].Own {
+		t.Fatalf("the group that instances share: %+v %v", groups, err)
+	}
+	tok := token()
+	own, err := s.d.OwnGroup(t.Context(), tok, in.ID)
+	if err != nil || !own.Own || len(own.Members) != 1 {
+		t.Fatalf("a group of its own: %+v %v", own, err)
+	}
+	if again, err := s.d.OwnGroup(t.Context(), tok, in.ID); err != nil || again.ID != own.ID {
+		t.Errorf("asked again: %+v %v", again, err)
+	}
+	from := netip.MustParsePrefix("192.0.2.0/24")
+	admit := token()
+	first, err := s.d.Admit(t.Context(), admit, own.ID, from, "the suite")
+	if err != nil || first.From != from || first.ID == "" {
+		t.Fatalf("admit: %+v %v", first, err)
+	}
+	again, err := s.d.Admit(t.Context(), admit, own.ID, from, "the suite")
+	if err != nil || again.ID != first.ID {
+		t.Errorf("admitted twice: %+v %v", again, err)
+	}
+	has := func() bool {
+		groups, err := s.d.Groups(t.Context(), in.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		n := slices.IndexFunc(groups, func(g cloud.Group) bool { return g.ID == own.ID })
+		return n >= 0 && slices.ContainsFunc(groups[n].Rules, func(r cloud.Rule) bool { return r.From == from })
+	}
+	if !has() {
+		t.Error("the rule is not there")
+	}
+	unadmit := token()
+	for range 2 {
+		if err := s.d.Unadmit(t.Context(), unadmit, own.ID, first.ID); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if has() {
+		t.Error("the rule is still there")
+	}
+	if _, err := s.d.Admit(t.Context(), admit, own.ID, from, "the suite"); err != nil || has() {
+		t.Errorf("an admit that comes late lets somebody in again: %v", err)
+	}
+	if _, err := s.d.Admit(t.Context(), token(), "no-such-group", from, ""); !errors.Is(err, cloud.ErrNotFound) {
+		t.Errorf("no such group: %v", err)
+	}
+}
+
+// addresses: a static address stays through a stop and a start, and moves.
+func (s *suite) addresses(t *testing.T) {
+	in, other := s.launched(t), s.launched(t)
+	tok := token()
+	name := s.o.Name + tok[:6]
+	a, err := s.d.Reserve(t.Context(), tok, s.o.Region, name)
+	if err != nil || a.Address == "" || a.ID == "" || a.Instance != "" {
+		t.Fatalf("reserve: %+v %v", a, err)
+	}
+	if again, err := s.d.Reserve(t.Context(), tok, s.o.Region, name); err != nil || again.ID != a.ID {
+		t.Errorf("reserved twice: %+v %v", again, err)
+	}
+	move := token()
+	if _, err := s.d.Move(t.Context(), move, a.ID, in.ID); err != nil {
+		t.Fatal(err)
+	}
+	at := func(i cloud.Instance) string {
+		i, err := s.d.Get(t.Context(), i.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return i.Address
+	}
+	if at(in) != a.Address {
+		t.Errorf("it is at %s", at(in))
+	}
+	if err := s.d.Release(t.Context(), token(), a.ID); !errors.Is(err, cloud.ErrRefused) {
+		t.Errorf("released from under an instance: %v", err)
+	}
+	if _, err := s.d.Stop(t.Context(), token(), in.ID); err != nil {
+		t.Fatal(err)
+	}
+	s.await(t, in.ID, cloud.Stopped)
+	if _, err := s.d.Start(t.Context(), token(), in.ID); err != nil {
+		t.Fatal(err)
+	}
+	if got := s.await(t, in.ID, cloud.Running); got.Address != a.Address {
+		t.Errorf("after a stop and a start it is at %s, and not %s", got.Address, a.Address)
+	}
+	if _, err := s.d.Move(t.Context(), token(), a.ID, other.ID); err != nil {
+		t.Fatal(err)
+	}
+	if at(other) != a.Address || at(in) == a.Address || at(in) == "" {
+		t.Errorf("moved: %s has it, %s", at(other), at(in))
+	}
+	if _, err := s.d.Move(t.Context(), move, a.ID, in.ID); err != nil || at(other) != a.Address {
+		t.Errorf("a move that comes late moves it back: %v", err)
+	}
+	all, err := s.d.StaticAddresses(t.Context(), s.o.Region)
+	if err != nil || !slices.ContainsFunc(all, func(x cloud.StaticAddress) bool { return x.ID == a.ID && x.Instance == other.ID }) {
+		t.Errorf("the list: %+v %v", all, err)
+	}
+	if _, err := s.d.Move(t.Context(), token(), a.ID, ""); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.d.Release(t.Context(), token(), a.ID); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.d.Release(t.Context(), token(), a.ID); !errors.Is(err, cloud.ErrNotFound) {
+		t.Errorf("released twice: %v", err)
 	}
 }
 

@@ -40,6 +40,7 @@ func (d *Driver) Properties() cloud.Properties {
 			Words: "it takes 1 to 50 of a-z, 0-9 and '-', and '-' neither first nor last"},
 		MaxUserData: 16 << 10,
 		MaxTags:     20,
+		CallerURL:   d.base + "/v1/caller",
 	}
 }
 
@@ -117,13 +118,18 @@ type instance struct {
 	Zone   string            `json:"zone"`
 	DiskGB int               `json:"disk_gb"`
 	Tags   map[string]string `json:"tags"`
+	Static bool              `json:"static_address"`
 }
 
 func (d *Driver) instance(ctx context.Context, method, path string, body any) (cloud.Instance, error) {
 	var i instance
 	err := d.call(ctx, method, path, body, &i)
+	return i.show(), err
+}
+
+func (i instance) show() cloud.Instance {
 	return cloud.Instance{ID: i.ID, Name: i.Name, Region: i.Region, State: cloud.State(i.State), Address: i.Address, Port: i.Port, LoginUser: i.LoginUser,
-		Zone: i.Zone, DiskGB: i.DiskGB, Tags: i.Tags}, err
+		Zone: i.Zone, DiskGB: i.DiskGB, Tags: i.Tags, Static: i.Static}
 }
 
 // Launch begins a new instance.

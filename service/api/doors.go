@@ -1,0 +1,224 @@
+package api
+
+import (
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"plumlatch/core/names"
+	"plumlatch/core/wire"
+	"plumlatch/service/store"
+)
+
+// manyNames is as many names as a wrong one is compared with.
+const manyNames = 20_000
+
+// noInstance says that there is no instance of a name, and which are near it.
+func (s *Server) noInstance(c *gin.Context, name string) {
+	p := wire.Problem{Field: "instance", Detail: "there is no instance of this name; \"plumlatch instance list\" shows what there is"}
+	if all, err := s.opts.Store.InstanceNames(c, manyNames); err == nil {
+		if near := names.Near(name, all, 3); len(near) > 0 {
+			p.Detail, p.Choices = "there is no instance of this name; near it", near
+		}
+	}
+	notFound.answer(c, p)
+}
+
+// begun answers with the work that a request began.
+func (s *Server) begun(c *gin.Context, w store.Work, err error) {
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusAccepted, showWork(w))
+}
+
+// why looks at an instance's door from the service.
+func (s *Server) why(c *gin.Context) {
+	var r wire.WhyRequest
+	if !read(c, &r) {
+		return
+	}
+	i, ok := s.instance(c)
+	if !ok {
+		return
+	}
+	out, err := s.opts.Worker.Why(c, i, r)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// refresh takes down what the cloud says of an instance now.
+func (s *Server) refresh(c *gin.Context) {
+	i, ok := s.instance(c)
+	if !ok {
+		return
+	}
+	out, err := s.opts.Worker.Refresh(c, actor(c), i)
+	if err == nil {
+		i, err = s.opts.Store.InstanceByID(c, i.ID)
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out.Instance = showInstance(i)
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) listRules(c *gin.Context) {
+	i, ok := s.instance(c)
+	if !ok {
+		return
+	}
+	out, err := s.opts.Worker.Rules(c, i)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) admit(c *gin.Context) {
+	var r wire.Admit
+	if !read(c, &r) {
+		return
+	}
+	name, ok := once(c)
+	if !ok {
+		return
+	}
+	i, ok := s.instance(c)
+	if !ok {
+		return
+	}
+	w, err := s.opts.Worker.Admit(c, actor(c), name, i, r)
+	s.begun(c, w, err)
+}
+
+func (s *Server) unadmit(c *gin.Context) {
+	var r wire.Unadmit
+	if !read(c, &r) {
+		return
+	}
+	name, ok := once(c)
+	if !ok {
+		return
+	}
+	i, ok := s.instance(c)
+	if !ok {
+		return
+	}
+	w, err := s.opts.Worker.Unadmit(c, actor(c), name, i, r.From, r.CutOff)
+	s.begun(c, w, err)
+}
+
+// hostKey sets what is recorded beside what answers.
+func (s *Server) hostKey(c *gin.Context) {
+	i, ok := s.instance(c)
+	if !ok {
+		return
+	}
+	out, _, err := s.opts.Worker.HostKeyState(c, i)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) acceptHostKey(c *gin.Context) {
+	var r wire.AcceptHostKey
+	if !read(c, &r) {
+		return
+	}
+	i, ok := s.instance(c)
+	if !ok {
+		return
+	}
+	out, err := s.opts.Worker.AcceptHostKey(c, actor(c), i, r)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// maxBootLog is as much of the boot output as is passed on: the end of it.
+const maxBootLog = 1 << 20
+
+func (s *Server) bootLog(c *gin.Context) {
+	i, ok := s.instance(c)
+	if !ok {
+		return
+	}
+	if i.Adopted || i.CloudID == "" {
+		conflict.detail(c, "no cloud of ours is behind it, so its boot output is not seen from here")
+		return
+	}
+	text, err := s.opts.Cloud.BootOutput(c, i.CloudID)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	if len(text) > maxBootLog {
+		text = "(the beginning is left out)\n" + text[len(text)-maxBootLog:]
+	}
+	c.JSON(http.StatusOK, wire.BootLog{Instance: i.Name, Text: text, At: time.Now().UTC()})
+}
+
+func (s *Server) listStatic(c *gin.Context) {
+	rows, err := s.opts.Worker.StaticAddresses(c, c.Query("region"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	answerList(c, rows, "", func(a wire.StaticAddress) wire.StaticAddress { return a })
+}
+
+func (s *Server) reserve(c *gin.Context) {
+	var r wire.NewStaticAddress
+	if !read(c, &r) {
+		return
+	}
+	name, ok := once(c)
+	if !ok {
+		return
+	}
+	w, err := s.opts.Worker.Reserve(c, actor(c), name, r)
+	s.begun(c, w, err)
+}
+
+func (s *Server) moveAddress(c *gin.Context) {
+	var r wire.MoveAddress
+	if !read(c, &r) {
+		return
+	}
+	name, ok := once(c)
+	if !ok {
+		return
+	}
+	var to store.Instance
+	if r.Instance != "" {
+		var err error
+		if to, err = s.opts.Store.InstanceByName(c, r.Instance); err != nil {
+			s.noInstance(c, r.Instance)
+			return
+		}
+	}
+	w, err := s.opts.Worker.MoveAddress(c, actor(c), name, c.Param("name"), to)
+	s.begun(c, w, err)
+}
+
+func (s *Server) releaseAddress(c *gin.Context) {
+	name, ok := once(c)
+	if !ok {
+		return
+	}
+	w, err := s.opts.Worker.Release(c, actor(c), name, c.Param("name"))
+	s.begun(c, w, err)
+}

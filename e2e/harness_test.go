@@ -51,7 +51,7 @@ func run(m *testing.M) int {
 		return 1
 	}
 	shared = newDemo(filepath.Join(dir, "shared"))
-	if err := shared.start("-seed=false"); err != nil {
+	if err := shared.start("-seed=false", "-follow=-1s"); err != nil {
 		fmt.Fprintln(os.Stderr, "demo:", err)
 		return 1
 	}
@@ -85,7 +85,7 @@ var nextPort atomic.Int32
 // freePorts returns the first of n ports in a row that nobody else of this run gets.
 func freePorts(n int) int {
 	for {
-		port := 12000 + (os.Getpid()*50+int(nextPort.Add(int32(n))))%18000
+		port := 12000 + (os.Getpid()*50+int(nextPort.Add(int32(n)))-n)%18000
 		if portsFree(port, n) {
 			return port
 		}

@@ -150,19 +150,26 @@ func TestFence(t *testing.T) {
 		t.Fatal(err)
 	}
 	for name, write := range map[string]func() error{
-		"renew":        func() error { _, err := db.RenewClaim(ctx, old, time.Minute); return err },
-		"step":         func() error { return db.MoveStep(oldCtx, old, store.StepMove{N: 0, StepState: "done", Step: 1}) },
-		"say":          func() error { return db.Say(oldCtx, old, 0, "late") },
-		"wait":         func() error { return db.Wait(oldCtx, old, 0, "late", time.Second, time.Second) },
-		"data":         func() error { return db.SetData(oldCtx, old, map[string]int{"late": 1}) },
-		"end":          func() error { return db.EndWork(oldCtx, first, store.WorkEnd{State: store.Done, Phase: store.Ready}) },
-		"note":         func() error { return db.Note(oldCtx, i.ID, "late", "running", "192.0.2.1", 22, "late") },
-		"observe":      func() error { return db.Observe(oldCtx, 1, access.Placed, true, "late") },
-		"probed":       func() error { return db.Probed(oldCtx, 1, "accepted", "", "late") },
-		"first boot":   func() error { return db.FirstBootRead(oldCtx, i, nil, "late") },
-		"survey":       func() error { return db.Saw(oldCtx, store.Service, i, map[int64]bool{1: true}, "late", "", "late") },
-		"access":       func() error { _, err := db.AddAccess(oldCtx, i.ID, 1, "debian"); return err },
-		"ensure steps": func() error { return db.EnsureSteps(oldCtx, first.ID, n.Work.Steps) },
+		"renew": func() error { _, err := db.RenewClaim(ctx, old, time.Minute); return err },
+		"step":  func() error { return db.MoveStep(oldCtx, old, store.StepMove{N: 0, StepState: "done", Step: 1}) },
+		"say":   func() error { return db.Say(oldCtx, old, 0, "late") },
+		"wait":  func() error { return db.Wait(oldCtx, old, 0, "late", time.Second, time.Second) },
+		"data":  func() error { return db.SetData(oldCtx, old, map[string]int{"late": 1}) },
+		"end":   func() error { return db.EndWork(oldCtx, first, store.WorkEnd{State: store.Done, Phase: store.Ready}) },
+		"note":  func() error { return db.Note(oldCtx, i.ID, "late", "running", "192.0.2.1", 22, false, "late") },
+		"admit": func() error {
+			return db.Admit(oldCtx, store.Admission{InstanceID: i.ID, WorkID: first.ID, GroupID: "late", RuleID: "late", Range: "192.0.2.0/24"})
+		},
+		"end admission": func() error { return db.EndAdmission(oldCtx, "late", "late", "late") },
+		"readmitted":    func() error { return db.Readmitted(oldCtx, "late", "late", "late") },
+		"followed":      func() error { _, err := db.Followed(oldCtx, store.Service, i, "stopped", "", 22, false); return err },
+		"trouble":       func() error { return db.SetTrouble(oldCtx, i.ID, "late") },
+		"observe":       func() error { return db.Observe(oldCtx, 1, access.Placed, true, "late") },
+		"probed":        func() error { return db.Probed(oldCtx, 1, "accepted", "", "late") },
+		"first boot":    func() error { return db.FirstBootRead(oldCtx, i, nil, "late") },
+		"survey":        func() error { return db.Saw(oldCtx, store.Service, i, map[int64]bool{1: true}, "late", "", "late") },
+		"access":        func() error { _, err := db.AddAccess(oldCtx, i.ID, 1, "debian"); return err },
+		"ensure steps":  func() error { return db.EnsureSteps(oldCtx, first.ID, n.Work.Steps) },
 	} {
 		if err := write(); !errors.Is(err, store.ErrLost) {
 			t.Errorf("%s: %v", name, err)

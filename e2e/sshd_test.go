@@ -33,6 +33,10 @@ type realSSHD struct {
 	home    string
 	uid     int
 	gid     int
+
+	key string // file of its host key
+	dir string
+	cmd *exec.Cmd
 }
 
 func (r *realSSHD) target() reach.Target {
@@ -81,19 +85,28 @@ func startSSHD(t *testing.T, more ...string) *realSSHD {
 		t.Fatal(err)
 	}
 	r.hostKey = p.Blob
-	r.port = freePorts(1)
-	args := append([]string{"-D", "-e", "-h", key, "-p", strconv.Itoa(r.port), "-o", "ListenAddress=127.0.0.1", "-o", "PidFile=none"}, more...)
-	cmd := exec.Command("/usr/sbin/sshd", args...)
-	cmd.Env = append(os.Environ(), "TZ=UTC") // as the stand-in's instances have it
-	log, err := os.Create(filepath.Join(dir, "log"))
+	r.port, r.key, r.dir = freePorts(1), key, dir
+	t.Cleanup(r.stop)
+	r.serve(t, more...)
+	return r
+}
+
+// serve starts the server, or starts it anew with further options.
+func (r *realSSHD) serve(t *testing.T, more ...string) {
+	t.Helper()
+	r.stop()
+	args := append([]string{"-D", "-e", "-h", r.key, "-p", strconv.Itoa(r.port), "-o", "ListenAddress=127.0.0.1", "-o", "PidFile=none"}, more...)
+	r.cmd = exec.Command("/usr/sbin/sshd", args...)
+	r.cmd.Env = append(os.Environ(), "TZ=UTC") // as the stand-in's instances have it
+	log, err := os.OpenFile(filepath.Join(r.dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		t.Fatal(err)
 	}
-	cmd.Stderr = log
-	if err := cmd.Start(); err != nil {
+	defer log.Close()
+	r.cmd.Stderr = log
+	if err := r.cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait(); log.Close() })
 	waitFor(t, "sshd", func() bool {
 		c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", r.port))
 		if err == nil {
@@ -101,7 +114,15 @@ func startSSHD(t *testing.T, more ...string) *realSSHD {
 		}
 		return err == nil
 	})
-	return r
+}
+
+// stop ends the listener; sessions that are open stay.
+func (r *realSSHD) stop() {
+	if r.cmd != nil {
+		_ = r.cmd.Process.Kill()
+		_ = r.cmd.Wait()
+		r.cmd = nil
+	}
 }
 
 // home is an account's home of either server: its files, owned as they should be.

@@ -252,18 +252,6 @@ func (c *cli) agentFacts(f *why.Facts, l looked) {
 // loginFacts logs in with this machine's own ssh, where nothing is known to
 // stand in the way, and where it can be done without a question.
 func (c *cli) loginFacts(f *why.Facts, i wire.Instance, user string, l looked) {
-	refused := f.Key == nil
-	if f.Key != nil {
-		for _, s := range []*why.Side{f.Here, f.Service} {
-			if s == nil {
-				continue
-			}
-			if a := s.Asked[user+" "+f.Key.Fingerprint]; a != "" {
-				refused = a == why.KeyRefusal
-				break
-			}
-		}
-	}
 	reached := f.Here == nil && f.Via != "" || f.Here != nil && f.Here.Reached == why.Answers && (f.Here.HostKey == "" || slices.Contains(f.HostKeys, f.Here.HostKey))
 	f.Login = &why.Login{}
 	switch {
@@ -273,8 +261,8 @@ func (c *cli) loginFacts(f *why.Facts, i wire.Instance, user string, l looked) {
 	case !reached:
 		f.Login.NotTried = "the server was not reached"
 		return
-	case refused:
-		f.Login.NotTried = "the server refuses the key"
+	case f.Key == nil:
+		f.Login.NotTried = "there is no key to try"
 		return
 	case len(f.HostKeys) == 0:
 		f.Login.NotTried = "no host key is known"

@@ -211,6 +211,7 @@ func runSSH(ctx context.Context, program string, args []string, until string) st
 }
 
 var (
+	sigAlgs     = regexp.MustCompile(`server-sig-algs=<([^>]*)>`)
 	canContinue = regexp.MustCompile(`Authentications that can continue: (\S+)`)
 	keyOptions  = regexp.MustCompile(`Remote: (\S+:\d+): key options: ?(.*)`)
 )
@@ -232,6 +233,9 @@ func readLogin(text string, l *why.Login) {
 			l.NoMutual = true
 		case strings.Contains(line, "Too many authentication failures"):
 			l.TooMany = true
+		}
+		if m := sigAlgs.FindStringSubmatch(line); m != nil {
+			l.SignaturesOf = strings.Split(plaintext.Line(m[1]), ",")
 		}
 		if m := canContinue.FindStringSubmatch(line); m != nil {
 			l.Methods = strings.Split(m[1], ",")

@@ -32,6 +32,7 @@ type demoRun struct {
 	port    int // of the service; the stand-in and PostgreSQL have the next two
 	net     netip.Prefix
 	seed    bool
+	follow  time.Duration
 	log     *slog.Logger
 
 	postgres, standin *child
@@ -46,6 +47,7 @@ func demo(ctx context.Context, args []string) (err error) {
 	fs.StringVar(&d.holders, "holders", "demo-holders", "`folder` in which the demo's people keep their private halves")
 	fs.IntVar(&d.port, "port", 8470, "`port` of the service on 127.0.0.1; the next two are the stand-in's and PostgreSQL's")
 	block := fs.String("net", "127.31.0.0/16", "`block` of 127.0.0.0/8 for the instances' addresses")
+	fs.DurationVar(&d.follow, "follow", 30*time.Second, "how often the cloud is asked what has changed without us; negative: never")
 	fs.BoolVar(&d.seed, "seed", true, "fill an empty demo with the ferry line's keys and instances")
 	if err := fs.Parse(args); err != nil {
 		return err
@@ -127,7 +129,7 @@ func (d *demoRun) start(ctx context.Context) error {
 		listen: d.address(0), databaseURL: url, identityFile: d.path("service", "identity.txt"),
 		cloudURL: "http://" + d.address(1), cloudToken: d.path("standin-token"),
 		dialFrom: d.dialFrom(), dialLoopback: true,
-		lease: 3 * time.Second, stateLimit: 5 * time.Minute, connections: 16, // one replica: a short lease goes on soon after a kill
+		lease: 3 * time.Second, stateLimit: 5 * time.Minute, follow: d.follow, connections: 16, // one replica: a short lease goes on soon after a kill
 	}
 	if d.service, err = startService(ctx, c, d.log); err != nil {
 		return err

@@ -15,6 +15,11 @@ func (j *judge) account() {
 		}
 		return
 	}
+	if f.Login != nil && len(f.Login.SignaturesOf) > 0 && f.Key.Type != "" && !slices.ContainsFunc(signatures(f.Key.Type), func(s string) bool { return slices.Contains(f.Login.SignaturesOf, s) }) {
+		j.wrong(NoAlgorithm, stageServer, "plumlatch key create NAME -kind ed25519", "The server verifies no signature that this key can make.", evidence("it said so as it greeted ssh (server-sig-algs)"),
+			sideBySide(strings.Join(signatures(f.Key.Type), " "), strings.Join(f.Login.SignaturesOf, " ")))
+		return
+	}
 	if f.Login != nil && f.Login.NoMutual || len(f.KeyTypes) > 0 && f.Key.Type != "" && !slices.Contains(f.KeyTypes, f.Key.Type) {
 		found := f.Key.Type
 		j.wrong(NoAlgorithm, stageServer, "plumlatch key create NAME -kind ed25519", "The server takes no signature that this kind of key can make.", evidence("ssh and the image's description say so"), sideBySide(strings.Join(f.KeyTypes, " "), found))
@@ -35,6 +40,14 @@ func (j *judge) account() {
 		j.notSeen("whether the server takes the key: %s", j.askedFailed())
 		j.session()
 	}
+}
+
+// signatures are the algorithms by which ssh signs with a key (RFC 8332: no more SHA-1).
+func signatures(keyType string) []string {
+	if keyType == "ssh-rsa" {
+		return []string{"rsa-sha2-512", "rsa-sha2-256"}
+	}
+	return []string{keyType}
 }
 
 func (j *judge) methods() string {
@@ -87,6 +100,9 @@ func (j *judge) refused(who string) {
 	evid := evidence("the server was asked %s, and refuses the key for %s", who, f.User)
 	// Another user that the key opens, or none such as was asked for.
 	for user := range usersAsked(f) {
+		if user == "root" && f.User == f.Recorded {
+			continue // first boot gives root a line that only prints which user to use
+		}
 		if a, _ := j.answer(user, key); user != f.User && a == Accepted {
 			j.wrong(LoginUser, stageAccount, fmt.Sprintf("plumlatch open %s -user %s", f.Instance, user), fmt.Sprintf("The login user is wrong: this key opens %s, and not %s.", user, f.User),
 				evidence("the server would take the key for %s%s", user, j.existing()), sideBySide(user, f.User))
@@ -270,6 +286,12 @@ func (j *judge) afterLogin() {
 	}
 	if l != nil && l.Forced {
 		forced = true
+	}
+	// Whether root's line is one cannot be seen, and what it would run must not run.
+	if f.User == "root" && f.Recorded != "root" && !f.Adopted && !forced && (l == nil || !l.OptionsKnown) {
+		j.wrong(LoginUser, stageAccount, "plumlatch open "+f.Instance, "The login user is likely wrong: first boot gives root a line that only prints which user to use.",
+			evidence("the server would take the key for root; what stands with it there could not be seen%s", j.existing()), sideBySide(f.Recorded, "root"))
+		return
 	}
 	if forced {
 		if command == "" {

@@ -76,6 +76,9 @@ func Judge(f Facts) Report {
 		j.account()
 	}
 	j.passphrase()
+	j.r.Passed = slices.DeleteFunc(j.r.Passed, func(p Passed) bool {
+		return slices.ContainsFunc(j.findings, func(f Finding) bool { return f.Code == p.Code })
+	})
 	slices.SortStableFunc(j.r.Passed, func(a, b Passed) int { return slices.Index(Stages, a.Stage) - slices.Index(Stages, b.Stage) })
 	first := slices.IndexFunc(j.findings, func(f Finding) bool { return !f.Soft })
 	if first < 0 && len(j.findings) > 0 {

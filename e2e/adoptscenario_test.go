@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -144,10 +145,11 @@ func adoptByClient(x *trial) (int64, error) {
 // find returns the work on the instance, which some program has begun.
 func (x *trial) find() (int64, error) {
 	for range 200 {
-		all, err := x.client.Work(context.Background(), url.Values{"instance": {x.instance}, "kind": {x.scenario.kind}}, 5)
+		all, err := x.client.Work(context.Background(), url.Values{"kind": {x.scenario.kind}}, 5)
 		if err != nil {
 			return 0, err
 		}
+		all = slices.DeleteFunc(all, func(w wire.Work) bool { return w.Instance != x.instance && !strings.Contains(w.Title, x.instance) })
 		if len(all) == 1 {
 			return all[0].ID, nil
 		}

@@ -121,6 +121,8 @@ func trials() []*trial {
 var cloudCalls = map[string][]string{
 	"launch": {"launch", "get", "boot-output"}, "launch cancelled": {"remove", "get", "by-token"}, "launch never runs": {"remove"},
 	"stop": {"stop", "get"}, "stop cancelled": {"start"}, "start": {"start"}, "start cancelled": {"stop"}, "remove": {"remove", "get"},
+	"admit for a while": {"groups"}, "admit me": {"own-group", "admit", "unadmit"}, "unadmit": {"unadmit"}, "unadmit cancelled": {"admit"},
+	"reserve": {"reserve"}, "reserve cancelled": {"release"}, "release": {"release"}, "move": {"move"},
 }
 
 // TestMatrix is the harness: each case runs a piece of work through in which a
@@ -558,6 +560,10 @@ func (x *trial) opens() (broken []string) {
 // tidy takes away what a case leaves behind.
 func (x *trial) tidy() {
 	_, alive, _ := x.inCloud()
+	for _, a := range x.static() {
+		_ = standinCall("POST", "/v1/addresses/"+a.ID+"/move", `{"client_token":"tidy-`+a.ID+`"}`, nil)
+		_ = standinCall("DELETE", "/v1/addresses/"+a.ID+"?client_token=tidy-off", "", nil)
+	}
 	for _, i := range alive {
 		_ = standinCall("DELETE", "/v1/instances/"+i.ID+"?client_token="+url.QueryEscape("tidy-"+i.ID), "", nil)
 	}

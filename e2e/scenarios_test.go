@@ -23,6 +23,16 @@ var scenarios = []scenario{
 	{name: "adopt cancelled", kind: "adopt", back: true, prepare: there, begin: cancelled(adoptAndVanish), check: asItWas},
 	{name: "adopt many", kind: "adopt-many", begin: adoptNone, check: func(*trial, wire.Work) []string { return nil }},
 	{name: "forget", kind: "remove", lacks: []string{"remove/remove/remove/"}, prepare: adoptedBefore, begin: changes("remove"), check: asItWas},
+	{name: "admit me", kind: "admit", lacks: []string{"admit/end/", "admit/withdraw/"}, prepare: admitted("198.51.100.7", true), begin: admits(wire.Admit{From: []string{"198.51.100.9"}, Me: true}), check: letsIn("198.51.100.9/32", "198.51.100.7/32")},
+	{name: "admit for a while", kind: "admit", lacks: []string{"admit/former/", "admit/group/"}, prepare: launched, begin: admits(wire.Admit{From: []string{"203.0.113.SLOT"}, Shared: true, Seconds: 3}), check: letsIn("", "203.0.113.SLOT/32")},
+	{name: "admit cancelled", kind: "admit", back: true, prepare: launched, begin: cancelledWaiting(admits(wire.Admit{From: []string{"203.0.113.64/26"}, Seconds: 3600})), check: letsIn("", "203.0.113.64/26")},
+	{name: "unadmit", kind: "unadmit", prepare: admitted("198.51.100.0/24", false), begin: unadmits("198.51.100.0/24"), check: letsIn("", "198.51.100.0/24")},
+	{name: "unadmit cancelled", kind: "unadmit", back: true, slow: "unadmit", prepare: admitted("198.51.100.0/24", false), begin: cancelled(unadmits("198.51.100.0/24")), check: letsIn("198.51.100.0/24", "")},
+	{name: "reserve", kind: "address-reserve", begin: reserves, check: addresses(1)},
+	{name: "reserve cancelled", kind: "address-reserve", back: true, slow: "reserve", begin: cancelled(reserves), check: addresses(0)},
+	{name: "release", kind: "address-release", prepare: reserved, begin: releases, check: addresses(0)},
+	{name: "move", kind: "address-move", prepare: launchedAndReserved, begin: moves, check: isAtStatic(true)},
+	{name: "move cancelled", kind: "address-move", back: true, slow: "move", prepare: launchedAndReserved, begin: cancelled(moves), check: isAtStatic(false)},
 	{name: "remove", kind: "remove", lacks: []string{"remove/line/"}, prepare: launched, begin: changes("remove"), check: removed},
 }
 

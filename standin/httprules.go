@@ -18,7 +18,11 @@ func (c *Cloud) handleRules(mux *http.ServeMux) {
 			var b body
 			if decode(w, r, &b) {
 				id := r.PathValue("id")
-				c.perform(w, call, c.nameOf(id), func() (any, error) { return f(id, b) })
+				name := b.Name
+				if name == "" {
+					name = c.ownerOf(id)
+				}
+				c.perform(w, call, name, func() (any, error) { return f(id, b) })
 			}
 		})
 	}
@@ -37,13 +41,34 @@ func (c *Cloud) handleRules(mux *http.ServeMux) {
 	post("/v1/addresses", "reserve", func(_ string, b body) (any, error) { return c.Reserve(b.ClientToken, b.Region, b.Name) })
 	post("/v1/addresses/{id}/move", "move", func(id string, b body) (any, error) { return c.Move(b.ClientToken, id, b.Instance) })
 	mux.HandleFunc("DELETE /v1/groups/{id}/rules/{rule}", func(w http.ResponseWriter, r *http.Request) {
-		c.perform(w, "unadmit", "", func() (any, error) {
+		c.perform(w, "unadmit", c.ownerOf(r.PathValue("id")), func() (any, error) {
 			return struct{}{}, c.Unadmit(r.URL.Query().Get("client_token"), r.PathValue("id"), r.PathValue("rule"))
 		})
 	})
 	mux.HandleFunc("DELETE /v1/addresses/{id}", func(w http.ResponseWriter, r *http.Request) {
-		c.perform(w, "release", "", func() (any, error) {
+		c.perform(w, "release", c.ownerOf(r.PathValue("id")), func() (any, error) {
 			return struct{}{}, c.Release(r.URL.Query().Get("client_token"), r.PathValue("id"))
 		})
 	})
+}
+
+// ownerOf is the name that faults know a thing by: an instance's, that of the
+// instance that a group is the own of, a static address's.
+func (c *Cloud) ownerOf(id string) string {
+	if name := c.nameOf(id); name != "" {
+		return name
+	}
+	c.mu.Lock()
+	own, static := "", ""
+	if g := c.groups[id]; g != nil {
+		own = g.Own
+	}
+	if a := c.static[id]; a != nil {
+		static = a.Name
+	}
+	c.mu.Unlock()
+	if static != "" {
+		return static
+	}
+	return c.nameOf(own)
 }

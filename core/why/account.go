@@ -129,7 +129,7 @@ func (j *judge) refused(who string) {
 	}
 	if f.User == f.Recorded && j.allRefused() {
 		j.wrong(ServerModes, stageKey, "plumlatch instance boot-log "+f.Instance, "The server ignores the whole file: every key that stood in it is refused, the steward's too.",
-			evidence("%s; it does so when the home, .ssh or the file can be written by others, and also when the file is gone; which of them could not be seen", j.refusals()),
+			evidence("%s; it does so when the home, .ssh or the file can be written by others, and also when the file is gone, or when it takes no key of their kind; which of them could not be seen", j.refusals()),
 			func(x *Finding) {
 				x.Next = fmt.Sprintf("as another user of it with sudo: chmod go-w ~%[1]s ~%[1]s/.ssh ~%[1]s/.ssh/authorized_keys", f.User)
 			})
@@ -184,6 +184,14 @@ func (j *judge) byLines(who string) bool {
 			return true
 		case l.Expired:
 			j.wrong(KeyExpired, stageKey, "plumlatch survey "+f.Instance, "The key's time on this instance is over.", evidence("%s: %s", l.Where, l.Reason))
+			return true
+		}
+	}
+	for _, k := range f.Keys { // the steward has just come in by the same file
+		if k.Steward && f.Inside.Seen && k.Type != f.Key.Type {
+			j.wrong(NoAlgorithm, stageServer, "plumlatch key create NAME -kind ed25519", "The server takes no signature that this kind of key can make (PubkeyAcceptedAlgorithms).",
+				evidence("%s has the key with nothing against it, and it is refused %s; the steward's, of another kind, is taken from the same file", f.Inside.Lines[0].Where, who),
+				sideBySide(k.Type, f.Key.Type+", signed as "+strings.Join(signatures(f.Key.Type), " or ")))
 			return true
 		}
 	}

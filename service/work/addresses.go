@@ -122,7 +122,7 @@ func (w *Worker) moveKind() *Kind {
 		Name: "address-move", Action: "static-address.move", Changing: true,
 		Steps: []Step{
 			{Name: "move", Title: "moving the address", Effects: []string{"move"}, Do: func(r *Run) error { return r.moveAddress(r.address().To) },
-				Undo: func(r *Run) error { return r.moveAddress(r.address().Of) }, UndoEffects: []string{"move"}},
+				Undo: (*Run).moveBack, UndoEffects: []string{"move"}},
 			{Name: "follow", Title: "taking down where the instances are now", NoReturn: true, Do: (*Run).followMoved},
 			{Name: "probe", Title: "asking the server which keys it takes", Do: (*Run).knownHost, Skip: func(r *Run) bool { return r.Instance.Address == "" }},
 		},
@@ -142,6 +142,15 @@ func (w *Worker) moveKind() *Kind {
 			return store.WorkEnd{Phase: store.Ready, Trouble: f.Trouble, Outcome: outcomeOf(what, f.Trouble)}, nil
 		},
 	}
+}
+
+// moveBack gives the address back to whoever had it. The dynamic one that the
+// instance had before is not to be had again: it is taken down what it has now.
+func (r *Run) moveBack() error {
+	if err := r.moveAddress(r.address().Of); err != nil {
+		return err
+	}
+	return r.followMoved()
 }
 
 func (r *Run) moveAddress(to string) error {

@@ -161,6 +161,11 @@ func (r *Run) steps() error {
 			if over, err := r.stepBack(); err != nil || over {
 				return err
 			}
+		case r.Work.Step >= len(r.Kind.Steps) && r.cancelled(): // asked for during the last step
+			r.Work.CancelAsked = true
+			if err := r.move("", len(r.Kind.Steps)-1, true, "it was cancelled", "cancelled: going back"); err != nil {
+				return err
+			}
 		case r.Work.Step >= len(r.Kind.Steps):
 			return r.end(store.Done)
 		default:

@@ -14,9 +14,9 @@ func (c *Client) Why(ctx context.Context, name string, r wire.WhyRequest) (out w
 	return out, c.do(ctx, "POST", instancePath(name, "why"), nil, r, &out)
 }
 
-// Refresh has the service take down what the cloud says of an instance now.
-func (c *Client) Refresh(ctx context.Context, name string) (out wire.Refreshed, err error) {
-	return out, c.do(ctx, "POST", instancePath(name, "refresh"), nil, nil, &out)
+// Refresh has the service take down what the cloud says of an instance now, or where an adopted one has gone.
+func (c *Client) Refresh(ctx context.Context, name string, r wire.Refresh) (out wire.Refreshed, err error) {
+	return out, c.do(ctx, "POST", instancePath(name, "refresh"), nil, r, &out)
 }
 
 // Rules returns whom the inbound rules of an instance let in.

@@ -452,13 +452,15 @@ func instanceBootLog(fs *flag.FlagSet) func(*cli) error {
 }
 
 func instanceRefresh(fs *flag.FlagSet) func(*cli) error {
+	address := fs.String("address", "", "of an adopted instance: the `address` that it has now; its recorded host key must answer there")
+	port := fs.Int("port", 0, "of an adopted instance: the `port` of its SSH server now")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
 		args, service, err := c.begin("NAME")
 		if err != nil {
 			return err
 		}
-		r, err := service.Refresh(c.ctx, args[0])
+		r, err := service.Refresh(c.ctx, args[0], wire.Refresh{Address: *address, Port: *port})
 		if err != nil {
 			return err
 		}

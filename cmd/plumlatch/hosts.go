@@ -405,6 +405,10 @@ type included struct {
 // write to, with what to do instead.
 func (h hostsFiles) include() (included, error) {
 	in := included{file: h.main, mode: 0o600, path: h.config, also: h.includePaths()}
+	byHand := fmt.Sprintf("put this line first in it yourself: Include %s", h.config)
+	if fi, err := os.Stat(h.main); err == nil && !fi.Mode().IsRegular() {
+		return in, failure{fmt.Errorf("%s is no regular file, and ssh cannot read it as its configuration; nothing was written", h.main), "move it away, and try again"}
+	}
 	text, err := readOptional(h.main)
 	if err != nil {
 		return in, err
@@ -413,7 +417,6 @@ func (h hostsFiles) include() (included, error) {
 	if in.state = sshconfig.FindInclude(text, append(in.also, in.path)...); in.state == sshconfig.IncludeFirst {
 		return in, nil
 	}
-	byHand := fmt.Sprintf("put this line first in it yourself: Include %s", h.config)
 	fi, err := os.Lstat(h.main)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
@@ -423,8 +426,6 @@ func (h hostsFiles) include() (included, error) {
 	case fi.Mode()&fs.ModeSymlink != 0:
 		target, _ := os.Readlink(h.main)
 		return in, failure{fmt.Errorf("%s is a link to %s, which something else keeps; nothing was written", h.main, plaintext.Line(target)), byHand + ", and: plumlatch hosts write"}
-	case !fi.Mode().IsRegular():
-		return in, failure{fmt.Errorf("%s is no regular file; nothing was written", h.main), byHand}
 	case fi.Mode().Perm()&0o200 == 0:
 		return in, failure{fmt.Errorf("%s is not writable (mode %04o); nothing was written", h.main, fi.Mode().Perm()), "chmod u+w " + h.main + ", or " + byHand}
 	}

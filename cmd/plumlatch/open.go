@@ -68,6 +68,9 @@ func checkDoor(i wire.Instance) (door, error) {
 	if i.Port < 1 || i.Port > 65535 {
 		return d, errors.New("the service sent a port that is none; nothing was started")
 	}
+	if _, err := here.Check(i.Address, i.Port); err != nil {
+		return d, errors.New("the service sent an address that no instance has; nothing was started")
+	}
 	if !names.LoginUser(i.LoginUser) {
 		return d, errors.New("the service sent a login user that is no user name; nothing was started")
 	}

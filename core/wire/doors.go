@@ -81,6 +81,13 @@ type BootLog struct {
 	At       time.Time `json:"at"`
 }
 
+// Refresh asks for the state and address of an instance to be taken down. An
+// adopted one has no cloud to be asked: its new address is given.
+type Refresh struct {
+	Address string `json:"address,omitempty"`
+	Port    int    `json:"port,omitempty"` // 0 keeps it
+}
+
 // Refreshed is what the cloud says now of an instance.
 type Refreshed struct {
 	Changed  bool     `json:"changed"`

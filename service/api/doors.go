@@ -52,13 +52,24 @@ func (s *Server) why(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-// refresh takes down what the cloud says of an instance now.
+// refresh takes down what the cloud says of an instance now, or where an
+// adopted one has gone.
 func (s *Server) refresh(c *gin.Context) {
+	var r wire.Refresh
+	if !read(c, &r) {
+		return
+	}
 	i, ok := s.instance(c)
 	if !ok {
 		return
 	}
-	out, err := s.opts.Worker.Refresh(c, actor(c), i)
+	var out wire.Refreshed
+	var err error
+	if r.Address != "" || r.Port != 0 {
+		out, err = s.opts.Worker.Readdress(c, actor(c), i, r)
+	} else {
+		out, err = s.opts.Worker.Refresh(c, actor(c), i)
+	}
 	if err == nil {
 		i, err = s.opts.Store.InstanceByID(c, i.ID)
 	}

@@ -1,6 +1,7 @@
 package work
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -392,6 +393,48 @@ func (w *Worker) Refresh(ctx context.Context, by store.Actor, i store.Instance) 
 		in.Port = 22
 	}
 	if out.Changed, err = w.Store.Followed(ctx, by, i, string(in.State), in.Address, in.Port, in.Static); err != nil || !out.Changed || in.Address == "" || in.Address == i.Address {
+		return out, err
+	}
+	if i, err = w.Store.InstanceByID(ctx, i.ID); err != nil {
+		return out, err
+	}
+	return out, w.askAgain(ctx, i)
+}
+
+// Readdress takes down the address that an adopted instance has now, if its
+// recorded host key answers there. FieldError.
+func (w *Worker) Readdress(ctx context.Context, by store.Actor, i store.Instance, r wire.Refresh) (wire.Refreshed, error) {
+	out := wire.Refreshed{Before: fmt.Sprintf("%s port %d", i.Address, i.Port)}
+	if !i.Adopted {
+		return out, FieldError{Field: "address", Problem: "the cloud says where it is; leave the address out"}
+	}
+	address, port := cmpOr(r.Address, i.Address), r.Port
+	if port == 0 {
+		port = i.Port
+	}
+	if _, err := w.Policy.Check(address, port); err != nil {
+		return out, FieldError{Field: "address", Problem: err.Error()}
+	}
+	out.Now = fmt.Sprintf("%s port %d", address, port)
+	if address == i.Address && port == i.Port {
+		return out, nil
+	}
+	t, err := w.target(ctx, i)
+	if err != nil {
+		return out, err
+	}
+	if len(t.HostKeys) == 0 {
+		return out, FieldError{Field: "address", Problem: "no host key of it is recorded, so nobody can tell whether it is the one that answers there"}
+	}
+	t.Address, t.Port = address, port
+	k := reach.Knock(ctx, w.Policy, t)
+	switch {
+	case len(k.HostKey) == 0:
+		return out, FieldError{Field: "address", Problem: "nothing was changed: " + k.Words()}
+	case !slices.ContainsFunc(t.HostKeys, func(b []byte) bool { return bytes.Equal(b, k.HostKey) }):
+		return out, FieldError{Field: "address", Problem: fmt.Sprintf("nothing was changed: another host key answers at %s: %s, and recorded is %s", address, keypair.Fingerprint(k.HostKey), keypair.Fingerprint(t.HostKeys[0]))}
+	}
+	if out.Changed, err = w.Store.Followed(ctx, by, i, i.State, address, port, true); err != nil || !out.Changed {
 		return out, err
 	}
 	if i, err = w.Store.InstanceByID(ctx, i.ID); err != nil {

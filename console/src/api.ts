@@ -38,6 +38,59 @@ export interface HostKey {
   public_key: string;
   source: string;
   recorded_at: string;
+  replaced_at?: string;
+  replaced_by?: string;
+}
+
+export interface HostKeyState {
+  recorded: HostKey[];
+  former: HostKey[];
+  offered?: HostKey;
+  problem?: string;
+  printed: string[];
+  same: boolean;
+}
+
+export interface Rule {
+  id: string;
+  from: string;
+  note?: string;
+  world?: boolean;
+  service?: boolean;
+  by?: string;
+  at?: string;
+  until?: string;
+  me?: boolean;
+  reason?: string;
+  work?: number;
+}
+
+export interface RuleGroup {
+  id: string;
+  name: string;
+  own: boolean;
+  others: number;
+  shared_with: string[];
+  rules: Rule[];
+}
+
+export interface Finding {
+  code: string;
+  stage: string;
+  sentence: string;
+  evidence?: string;
+  expected?: string;
+  found?: string;
+  next?: string;
+}
+
+export interface Report {
+  user: string;
+  key?: string;
+  first: Finding | null;
+  also: Finding[];
+  passed: { code: string; stage: string; sentence: string }[];
+  not_seen: string[];
 }
 
 export interface Instance {
@@ -64,7 +117,7 @@ export interface Instance {
   tags?: Record<string, string>;
   adopted?: boolean;
   work?: number;
-  addresses?: { address: string; since: string; until?: string }[];
+  addresses?: { address: string; since: string; until?: string; static?: boolean }[];
   keys_files?: string[];
   privilege?: string;
   via?: { address: string; port: number; login_user: string };
@@ -113,6 +166,7 @@ export interface Access {
   steward: boolean;
   kind: string;
   fingerprint: string;
+  public_key: string;
   cuts: number[];
   evidence: "none" | "placed" | "seen" | "accepted" | "proven";
   old: boolean;
@@ -251,6 +305,31 @@ export const api = {
   remove: (n: string) => call<Instance>("DELETE", "/instances/" + name(n)),
   access: (q: { instance?: string; key?: string; cursor?: string }) =>
     call<Page<Access>>("GET", "/access" + query({ limit: 200, ...q })),
+  why: (n: string, user: string, publicKey: string) =>
+    call<{ report: Report }>("POST", `/instances/${name(n)}/why`, {
+      user,
+      public_key: publicKey,
+      seen_as: "",
+    }),
+  rules: (n: string) => call<{ groups: RuleGroup[] }>("GET", `/instances/${name(n)}/rules`),
+  admit: (n: string, from: string, seconds: number, reason: string) =>
+    call<Work>("POST", `/instances/${name(n)}/rules`, {
+      from: [from],
+      me: false,
+      world: false,
+      shared: false,
+      seconds,
+      reason,
+    }),
+  unadmit: (n: string, from: string) =>
+    call<Work>("POST", `/instances/${name(n)}/unadmit`, { from: [from], cut_off: 0 }),
+  hostKey: (n: string) => call<HostKeyState>("GET", `/instances/${name(n)}/host-key`),
+  acceptHostKey: (n: string, fingerprint: string) =>
+    call<HostKeyState>("POST", `/instances/${name(n)}/host-key`, {
+      fingerprint,
+      from_boot_log: false,
+    }),
+  bootLog: (n: string) => call<{ text: string }>("GET", `/instances/${name(n)}/boot-log`),
   workList: (q: ListQuery) => call<Page<Work>>("GET", "/work" + query(q)),
   work: (id: number) => call<Work>("GET", `/work/${id}`),
   workEvents: (id: number) => `/api/v1/work/${id}/events`,

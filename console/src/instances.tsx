@@ -16,6 +16,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { AccessTable } from "./access";
 import { api, type Instance } from "./api";
+import { BootLog, HostKeys, Rules } from "./doors";
 import { ServerTable, useParam } from "./list";
 import { Loaded, Mono, Nothing, Title } from "./parts";
 import { useMayChange } from "./session";
@@ -153,6 +154,9 @@ export function InstancePage() {
           <Title
             actions={
               <>
+                <Button onClick={() => void navigate(`/instances/${i.name}/why`)}>
+                  Why can&apos;t I get in?
+                </Button>
                 {i.state === "running" && !i.adopted && (
                   <Button disabled={!mayChange || busy(i)} onClick={() => change.mutate(api.stop)}>
                     Stop
@@ -189,6 +193,8 @@ export function InstancePage() {
             <div className="way-in">
               <span>Get in:</span>
               <Mono label="Copy the command">{`plumlatch open ${i.name}`}</Mono>
+              <span className="quiet">or, after</span> <code>plumlatch hosts write</code>
+              <Mono label="Copy the plain command">{`ssh ${i.name}`}</Mono>
               <span className="quiet">
                 runs this machine&apos;s own ssh as <code>{i.login_user}</code> to{" "}
                 <code>
@@ -261,21 +267,17 @@ export function InstancePage() {
                 label: i.adopted ? "Adopted" : "Launched",
                 children: `${ago(i.created_at)} by ${i.created_by}`,
               },
-              {
-                label: "Host key",
-                span: 2,
-                children: i.host_keys?.length
-                  ? i.host_keys.map((h) => (
-                      <div key={h.fingerprint}>
-                        {h.type} <Mono>{h.fingerprint}</Mono>{" "}
-                        <span className="quiet">{h.source}</span>
-                      </div>
-                    ))
-                  : "not known: ssh is not started blindly",
-              },
             ]}
           />
-          {(i.addresses?.length ?? 0) > 1 && (
+          <h2>Its host key</h2>
+          <HostKeys instance={i} />
+          {!i.adopted && i.cloud_id && (
+            <>
+              <h2>Who gets to its SSH port</h2>
+              <Rules instance={i.name} />
+            </>
+          )}
+          {(i.addresses?.length ?? 0) > 0 && (
             <>
               <h2>Its addresses</h2>
               <ul className="addresses">
@@ -286,12 +288,14 @@ export function InstancePage() {
                       {a.until
                         ? `from ${ago(a.since)} until ${ago(a.until)}; it may be a stranger's now`
                         : `since ${ago(a.since)}`}
+                      {a.static && "; static: it stays until it is moved or released"}
                     </span>
                   </li>
                 ))}
               </ul>
             </>
           )}
+          {!i.adopted && i.cloud_id && <BootLog name={i.name} />}
           <p>
             <Link to={"/work?instance=" + i.name}>All work on it</Link>
           </p>

@@ -6,6 +6,7 @@ import { BrowserRouter, Link, Navigate, NavLink, Route, Routes } from "react-rou
 import { QueryCache, QueryClient, QueryClientProvider, useQuery } from "@tanstack/react-query";
 import { api, type Operator, Problem } from "./api";
 import { InstancePage, InstancesPage } from "./instances";
+import { WhyPage } from "./why";
 import { KeyPage, KeysPage } from "./keys";
 import { LaunchPage } from "./launch";
 import { Failed, Nothing } from "./parts";
@@ -94,6 +95,7 @@ function Frame({
             <Route path="/check" element={<CheckPage />} />
             <Route path="/instances" element={<InstancesPage />} />
             <Route path="/instances/:name" element={<InstancePage />} />
+            <Route path="/instances/:name/why" element={<WhyPage />} />
             <Route path="/work" element={<WorkListPage />} />
             <Route path="/work/:id" element={<WorkPage />} />
             <Route path="/launch" element={<LaunchPage />} />

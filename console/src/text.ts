@@ -16,6 +16,23 @@ export function ago(time: string, now = Date.now()): string {
   return `${Math.floor(seconds / 86400)} days ago`;
 }
 
+/** How long until a time, in the greatest unit that fits. */
+export function until(time: string, now = Date.now()): string {
+  const seconds = Math.round((Date.parse(time) - now) / 1000);
+  if (seconds <= 0) {
+    return "now";
+  }
+  if (seconds < 120) {
+    return `in ${seconds} s`;
+  }
+  if (seconds < 7200) {
+    return `in ${Math.floor(seconds / 60)} min`;
+  }
+  return seconds < 172800
+    ? `in ${Math.floor(seconds / 3600)} h`
+    : `in ${Math.floor(seconds / 86400)} days`;
+}
+
 const privateMarks = [
   /PRIVATE KEY-----/i,
   /Private-Lines:/i,

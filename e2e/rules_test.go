@@ -173,7 +173,7 @@ func TestRules(t *testing.T) {
 	d.must(t, "instance", "admit", "rule-board", "-from", "0.0.0.0/0", "-world")
 	contains(t, "the world", d.must(t, "instance", "rules", "rule-board"), "THE WHOLE WORLD")
 	r = d.client(t, "", "instance", "rules", "rule-bord")
-	if r.code != 1 || !strings.Contains(r.err, "near it; there are: rule-board") {
+	if r.code != 1 || !strings.Contains(r.err, "near it: rule-board") {
 		t.Errorf("a name that is nearly one: %+v", r)
 	}
 	t.Run("addresses", func(t *testing.T) { staticAddresses(t, d, dir) })

@@ -148,6 +148,8 @@ func nextFor(err error) string {
 		return "set PLUMLATCH_TOKEN to a good token (the demo: . .demo/client.env)"
 	case p.Of("forbidden"):
 		return "ask an admin for a role that may do this: plumlatch operator role NAME operator"
+	case p.Of("not-found") && p.Field == "instance":
+		return "plumlatch instance list"
 	case p.Of("in-progress"):
 		return "wait, and try again; plumlatch instance show NAME tells what is going on"
 	}

@@ -87,6 +87,9 @@ func ago(t, now time.Time) string {
 	d := now.Sub(t)
 	switch {
 	case d < 0:
+		if d < -2*time.Minute {
+			d -= 30 * time.Second // to the nearest minute
+		}
 		return "in " + span(-d)
 	case d < 10*time.Second:
 		return "just now"

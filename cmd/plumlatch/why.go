@@ -345,6 +345,20 @@ func (c *cli) fix(service *client.Client, r whyReport) (done []string, err error
 	return done, nil
 }
 
+// wrapped breaks a text at blanks, so that its lines are at most width runes
+// long; a longer word stays whole.
+func wrapped(text string, width int) []string {
+	var out []string
+	line := ""
+	for _, word := range strings.Fields(text) {
+		if line != "" && len([]rune(line))+1+len([]rune(word)) > width {
+			out, line = append(out, line), ""
+		}
+		line = strings.TrimPrefix(line+" "+word, " ")
+	}
+	return append(out, line)
+}
+
 // printWhy shows the way through the door, from outside to inside.
 func (c *cli) printWhy(r why.Report, fixed bool) {
 	with := ""
@@ -352,28 +366,32 @@ func (c *cli) printWhy(r why.Report, fixed bool) {
 		with = ", with " + plaintext.Line(r.Key)
 	}
 	fmt.Fprintf(c.out, "%s, as %s%s\n\n", r.Instance, plaintext.Line(r.User), with)
-	stage := ""
-	head := func(s string) string {
-		if s == stage {
-			return ""
+	say := func(stage, mark, text string) {
+		for n, line := range wrapped(plaintext.Line(text), 104) {
+			if n > 0 {
+				stage, mark = "", ""
+			}
+			fmt.Fprintf(c.out, "  %-20s %-6s %s\n", stage, mark, line)
 		}
-		stage = s
-		return s
 	}
 	show := func(mark string, f why.Finding) {
-		fmt.Fprintf(c.out, "  %-20s %-6s %s\n", head(f.Stage), mark, plaintext.Line(f.Sentence))
+		say(f.Stage, mark, f.Sentence)
 		if f.Expected != "" || f.Found != "" {
 			fmt.Fprintf(c.out, "  %-20s        expected  %s\n  %-20s        found     %s\n", "", plaintext.Line(f.Expected), "", plaintext.Line(f.Found))
 		}
 		if f.Evidence != "" {
-			fmt.Fprintf(c.out, "  %-20s        %s\n", "", plaintext.Line(f.Evidence))
+			say("", "", f.Evidence)
 		}
 	}
 	for _, at := range why.Stages {
+		var passed []string
 		for _, p := range r.Passed {
 			if p.Stage == at {
-				fmt.Fprintf(c.out, "  %-20s ok     %s\n", head(p.Stage), plaintext.Line(p.Sentence))
+				passed = append(passed, p.Sentence)
 			}
+		}
+		if len(passed) > 0 {
+			say(at, "ok", strings.Join(passed, "; "))
 		}
 		if r.First != nil && r.First.Stage == at {
 			show("WRONG", *r.First)

@@ -93,7 +93,7 @@ func lookAtFile(file string, passphrase []byte) looked {
 		wrong(why.FileFormat, fmt.Sprintf("plumlatch key convert %s -format openssh -out %s", shown, shellWord(strings.TrimSuffix(file, filepath.Ext(file))+".openssh")), "ssh does not load this file as it is.", w, "")
 	}
 	if m := fi.Mode().Perm(); m&0o077 != 0 && runtime.GOOS != "windows" {
-		wrong(why.FileMode, "chmod 600 "+shown, "Others can read the private file, and so ssh ignores it.", fmt.Sprintf("its mode is %04o", m), fixMode)
+		wrong(why.FileMode, "chmod 600 "+shown, "Others can read the private file, and so ssh ignores it.", "ssh calls that an unprotected private key file, and passes over it", fixMode)
 		last := &out.Findings[len(out.Findings)-1]
 		last.Expected, last.Found = "0600", fmt.Sprintf("%04o", m)
 	}

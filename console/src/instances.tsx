@@ -193,7 +193,9 @@ export function InstancePage() {
             <div className="way-in">
               <span>Get in:</span>
               <Mono label="Copy the command">{`plumlatch open ${i.name}`}</Mono>
-              <span className="quiet">or, after</span> <code>plumlatch hosts write</code>
+              <span className="quiet">
+                or, once <code>plumlatch hosts write</code> was used, plain
+              </span>
               <Mono label="Copy the plain command">{`ssh ${i.name}`}</Mono>
               <span className="quiet">
                 runs this machine&apos;s own ssh as <code>{i.login_user}</code> to{" "}

@@ -26,7 +26,7 @@ export function until(time: string, now = Date.now()): string {
     return `in ${seconds} s`;
   }
   if (seconds < 7200) {
-    return `in ${Math.floor(seconds / 60)} min`;
+    return `in ${Math.round(seconds / 60)} min`;
   }
   return seconds < 172800
     ? `in ${Math.floor(seconds / 3600)} h`

@@ -33,11 +33,14 @@ function Wrong({ finding, first }: { finding: Finding; first: boolean }) {
           </dl>
         )}
         <div className="quiet">{finding.evidence}</div>
-        {finding.next?.startsWith("plumlatch ") ? (
-          <Mono label="Copy the command">{finding.next}</Mono>
-        ) : (
-          <div>{finding.next}</div>
-        )}
+        <div>
+          next:{" "}
+          {finding.next?.startsWith("plumlatch ") ? (
+            <Mono label="Copy the command">{finding.next}</Mono>
+          ) : (
+            finding.next
+          )}
+        </div>
       </div>
     </li>
   );
@@ -106,7 +109,9 @@ export function WhyPage() {
           </Button>
         }
       >
-        Why can&apos;t I get in to <Link to={"/instances/" + name}>{name}</Link>?
+        <span>
+          Why can&apos;t I get in to <Link to={"/instances/" + name}>{name}</Link>?
+        </span>
       </Title>
       <Space className="filters">
         <Select

@@ -123,7 +123,11 @@ func (j *judge) refused(who string) {
 		return
 	}
 	if f.Inside.Seen && f.Inside.FileSeen {
-		next := "plumlatch survey " + f.Instance
+		export := "cat THE-KEY.pub"
+		if f.Key.Name != "" {
+			export = "plumlatch key export " + f.Key.Name
+		}
+		next := fmt.Sprintf("%s { echo; %s; } | plumlatch open %s -- 'cat >> %s'", j.others(), export, f.Instance, f.Inside.File)
 		j.wrong(KeyNotInFile, stageKey, next, "The key is in none of the files that the server reads for "+f.User+".", evidence("the steward read them just now; asked %s, the server refuses the key", who))
 		return
 	}
@@ -180,10 +184,10 @@ func (j *judge) byLines(who string) bool {
 	for _, l := range f.Inside.Lines {
 		switch {
 		case l.From != "":
-			j.wrong(KeyFrom, stageKey, "plumlatch survey "+f.Instance, "The key counts from other addresses only.", evidence("%s; the server was asked %s, and refuses it", l.Where, who), sideBySide(`from="`+l.From+`"`, j.vantage()))
+			j.wrong(KeyFrom, stageKey, fmt.Sprintf("come from there (through a jump host); or, %s plumlatch open %s, and widen %s", j.others(), f.Instance, l.Where), "The key counts from other addresses only.", evidence("%s; the server was asked %s, and refuses it", l.Where, who), sideBySide(`from="`+l.From+`"`, j.vantage()))
 			return true
 		case l.Expired:
-			j.wrong(KeyExpired, stageKey, "plumlatch survey "+f.Instance, "The key's time on this instance is over.", evidence("%s: %s", l.Where, l.Reason))
+			j.wrong(KeyExpired, stageKey, fmt.Sprintf("%s plumlatch open %s, and change %s", j.others(), f.Instance, l.Where), "The key's time on this instance is over.", evidence("%s: %s", l.Where, l.Reason))
 			return true
 		}
 	}
@@ -197,6 +201,20 @@ func (j *judge) byLines(who string) bool {
 	}
 	j.wrong(KeyRefused, stageKey, "plumlatch survey "+f.Instance, "The key stands in the file, and the server refuses it all the same.", evidence("%s; asked %s", f.Inside.Lines[0].Where, who))
 	return true
+}
+
+// others names who else may get in, as far as the ledger knows, and begins a sentence.
+func (j *judge) others() string {
+	var names []string
+	for _, k := range j.f.Keys {
+		if !k.Steward && k.Before && k.Fingerprint != j.f.Key.Fingerprint && k.Name != "" {
+			names = append(names, k.Name)
+		}
+	}
+	if len(names) == 0 {
+		return "with another key that gets in (the ledger knows none):"
+	}
+	return "whoever holds " + strings.Join(names[:min(3, len(names))], " or ") + ":"
 }
 
 func (j *judge) vantage() string {
@@ -311,7 +329,7 @@ func (j *judge) afterLogin() {
 				return
 			}
 		}
-		j.wrong(ForcedCommand, stageSession, "plumlatch survey "+f.Instance, "The key stands with a forced command: it runs that, and opens no shell.", evidence("%s", command))
+		j.wrong(ForcedCommand, stageSession, fmt.Sprintf("%s plumlatch open %s; or plumlatch survey %s, which shows the line", j.others(), f.Instance, f.Instance), "The key stands with a forced command: it runs that, and opens no shell.", evidence("%s", command))
 		return
 	}
 	if in.FileSeen || l != nil && l.OptionsKnown {

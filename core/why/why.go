@@ -147,7 +147,8 @@ type Line struct {
 type Inside struct {
 	Seen     bool     `json:"seen"`
 	NotSeen  string   `json:"not_seen,omitempty"`
-	FileSeen bool     `json:"file_seen"` // the files that count for this user were read
+	FileSeen bool     `json:"file_seen"`      // the files that count for this user were read
+	File     string   `json:"file,omitempty"` // the first of them
 	Lines    []Line   `json:"lines,omitempty"`
 	Shell    string   `json:"shell,omitempty"` // of the asked user; "" if the user is not there
 	Users    []string `json:"users,omitempty"` // who can log in, by their shell

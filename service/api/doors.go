@@ -2,6 +2,7 @@ package api
 
 import (
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -19,7 +20,7 @@ func (s *Server) noInstance(c *gin.Context, name string) {
 	p := wire.Problem{Field: "instance", Detail: "there is no instance of this name; \"plumlatch instance list\" shows what there is"}
 	if all, err := s.opts.Store.InstanceNames(c, manyNames); err == nil {
 		if near := names.Near(name, all, 3); len(near) > 0 {
-			p.Detail, p.Choices = "there is no instance of this name; near it", near
+			p.Detail = "there is no instance of this name; near it: " + strings.Join(near, ", ")
 		}
 	}
 	notFound.answer(c, p)

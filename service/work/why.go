@@ -338,7 +338,9 @@ func (d *door) readLines(files reach.Files) {
 			failed = words(err)
 			continue
 		}
-		read++
+		if read++; read == 1 {
+			in.File = name
+		}
 		if d.key.Blob == nil {
 			continue
 		}

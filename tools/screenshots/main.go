@@ -58,9 +58,11 @@ func pages(base, password, out, only string) error {
 		return os.WriteFile(filepath.Join(out, name+".png"), png, 0o644)
 	}
 	return errors.Join(
-		shot("console-sign-in", chromedp.EmulateViewport(width, height), chromedp.Navigate(base), chromedp.WaitVisible(css("#operator"))),
-		shot("console-instances", chromedp.SendKeys(css("#operator"), "harbour-lead"), chromedp.SendKeys(css("#password"), password+"\r"), chromedp.WaitVisible(css("table"))),
+		shot("console-instances", chromedp.EmulateViewport(width, height), chromedp.Navigate(base), chromedp.WaitVisible(css("#operator")), chromedp.SendKeys(css("#operator"), "harbour-lead"), chromedp.SendKeys(css("#password"), password+"\r"), chromedp.WaitVisible(css("table"))),
 		shot("console-instance", chromedp.Navigate(base+"/instances/berth-board-1"), chromedp.WaitVisible(css(".evidence"))),
+		shell(breakDoor),
+		shot("console-why", chromedp.Navigate(base+"/instances/cargo-manifest-1/why?key=cargo-robot"), chromedp.WaitVisible(css(".checklist .first"))),
+		shell(mendDoor),
 		shot("console-keys", chromedp.Navigate(base+"/keys"), chromedp.WaitVisible(css("table"))),
 		shot("console-key", chromedp.Navigate(base+"/keys/old-gate-contractor"), chromedp.WaitVisible(css(".evidence"))),
 		shot("console-import", chromedp.Navigate(base+"/keys"), chromedp.WaitVisible(css("table")), chromedp.Click(css(".title button")), chromedp.WaitVisible(css("textarea"))),
@@ -80,6 +82,14 @@ func pages(base, password, out, only string) error {
 		shot("console-dark", chromedp.Navigate(base+"/instances/tide-gauge-3"), chromedp.WaitVisible(css(".evidence")), chromedp.Click(css(`button[aria-label="Dark colours"]`))),
 	)
 }
+
+// breakDoor takes one key's line out of a file of the stand-in, and mendDoor
+// puts the file back, so that the demo stays as it was.
+const (
+	door      = `file=.demo/standin/instances/$(bin/plumlatch instance show cargo-manifest-1 -json | grep -o '"cloud_id": "[^"]*' | cut -d'"' -f4)/home/debian/.ssh/authorized_keys; `
+	breakDoor = door + `cp -p $file $file.kept; grep -v "$(cut -d' ' -f2 demo-holders/cargo-robot/cargo-robot.pub)" $file.kept > $file`
+	mendDoor  = door + `cat $file.kept > $file; rm $file.kept`
+)
 
 // scrollUp brings the top of the page into the picture.
 var scrollUp = chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
@@ -152,11 +162,18 @@ func terminals(out, only string) error {
 			run bin/plumlatch key check ` + folder + `/laptop
 			run bin/plumlatch key check -fix ` + folder + `/laptop/from-mail.pem
 			run bin/plumlatch key prove day-crew -identity ` + folder + `/laptop/shift`},
-		{"client-mistakes", `
-			run bin/plumlatch key import quay demo-holders/day-crew/day-crew
-			run bin/plumlatch key import "night crew" demo-holders/day-crew/day-crew.pub
-			run bin/plumlatch instance launch quay-1 -image debian-12 -size tiny -region north-pier -key day-crew
-			run bin/plumlatch open tide-gauge-3`},
+		{"client-why", `
+			mkdir ` + folder + `/desk; cp demo-holders/day-crew/day-crew* ` + folder + `/desk; chmod 644 ` + folder + `/desk/day-crew
+			run bin/plumlatch why berth-board-2 -identity ` + folder + `/desk/day-crew
+			run bin/plumlatch why berth-board-2 -identity ` + folder + `/desk/day-crew -fix -user root`},
+		{"client-hosts", `
+			export HOME=` + folder + `; mkdir -p $HOME/.ssh; cp demo-holders/harbour-ops/* $HOME/.ssh
+			run bin/plumlatch hosts write -yes
+			run ssh -F $HOME/.ssh/config berth-board-1 hostname
+			run bin/plumlatch instance admit fare-ledger-1 -from 127.0.0.64/28 -for 30m -reason 'auditors, in the ticket hall'
+			run bin/plumlatch instance rules fare-ledger-1
+			run bin/plumlatch open -print fare-ledger-1
+			bin/plumlatch instance unadmit fare-ledger-1 -from 127.0.0.64/28 -yes >/dev/null 2>&1`},
 	} {
 		if strings.Contains(s.name, only) {
 			failed = errors.Join(failed, terminal(filepath.Join(out, s.name+".png"), s.script))
@@ -171,7 +188,7 @@ func terminals(out, only string) error {
 }
 
 func terminal(file, script string) error {
-	inner := `. .demo/client.env; export LC_ALL=C.UTF-8; run() { printf '\033[1m$'; for a in "$@"; do case "$a" in *' '*) printf " '%s'" "$a";; *) printf ' %s' "$a";; esac; done | sed 's#/tmp/plumlatch-shots-[0-9]*#~/.ssh#g'; printf '\033[0m\n' | sed 's#/tmp/plumlatch-shots-[0-9]*#~/.ssh#g'; "$@" 2>&1 | sed 's#/tmp/plumlatch-shots-[0-9]*#~/.ssh#g'; echo; }; clear
+	inner := `. .demo/client.env; export LC_ALL=C.UTF-8; run() { printf '\033[1m$'; for a in "$@"; do case "$a" in *' '*) printf " '%s'" "$a";; *) printf ' %s' "$a";; esac; done | sed 's#/tmp/plumlatch-shots-[0-9]*/.ssh#~/.ssh#g;s#/tmp/plumlatch-shots-[0-9]*#~/.ssh#g'; printf '\033[0m\n' | sed 's#/tmp/plumlatch-shots-[0-9]*/.ssh#~/.ssh#g;s#/tmp/plumlatch-shots-[0-9]*#~/.ssh#g'; "$@" 2>&1 | sed 's#/tmp/plumlatch-shots-[0-9]*/.ssh#~/.ssh#g;s#/tmp/plumlatch-shots-[0-9]*#~/.ssh#g'; echo; }; clear
 ` + script + `
 touch "$DONE"; sleep 30`
 	done := file + ".done"

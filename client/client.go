@@ -185,7 +185,7 @@ func (c *Client) problemOf(resp *http.Response, data []byte) error {
 // all follows the cursors of a list to its end.
 func all[T any](ctx context.Context, c *Client, path string, query url.Values) ([]T, error) {
 	out := []T{}
-	q := url.Values{}
+	q := url.Values{"limit": {"500"}}
 	for k, v := range query {
 		if len(v) > 0 && v[0] != "" {
 			q[k] = v

@@ -44,6 +44,7 @@ func TestConsole(t *testing.T) {
 	}
 	t.Run("import", func(t *testing.T) { consoleImport(t, b, d, dir) })
 	t.Run("launch", func(t *testing.T) { consoleLaunch(t, b, d, dir) })
+	t.Run("door", func(t *testing.T) { consoleDoor(t, b, d, dir) })
 	t.Run("work", func(t *testing.T) { consoleWork(t, b, d, dir) })
 	t.Run("viewer", func(t *testing.T) { consoleViewer(t, d) })
 
@@ -108,6 +109,42 @@ func consoleImport(t *testing.T, b *browser, d *demo, dir string) {
 	b.visit(t, "/keys/quay-desk")
 	b.see(t, "SHA256:", "MD5:", "quay@desk", "It opens nothing")
 	contains(t, "the ledger", d.must(t, "key", "list"), "quay-desk")
+}
+
+// consoleDoor lets somebody in, compares the host key, and asks why.
+func consoleDoor(t *testing.T, b *browser, d *demo, dir string) {
+	b.visit(t, "/instances/quay-board")
+	b.see(t, "Who gets to its SSH port", "the service itself", "ssh quay-board", "Its addresses")
+	b.fill(t, "#admit-from", "198.51.100.7/24")
+	b.press(t, "Let it in")
+	b.see(t, "did you mean 198.51.100.0/24")
+	b.fill(t, "#admit-from", "198.51.100.0/24")
+	b.press(t, "Let it in")
+	b.see(t, "by harbour-lead", "in 30 min", "its own")
+	b.press(t, "Compare with what answers now")
+	b.see(t, "The recorded one answers.")
+	i := d.instance(t, "quay-board")
+	disk := d.path("standin", "instances", i.CloudID)
+	console, err := os.ReadFile(disk + ".console")
+	mustDo(t, err)
+	mustDo(t, os.WriteFile(disk+".console", append(console, "<b>tide</b>\x1b[31m"...), 0o600))
+	b.press(t, "What it wrote on its console")
+	b.see(t, "<b>tide</b>", "root volume mounted")
+	b.press(t, "Why can't I get in?")
+	b.see(t, "Nothing is in the way", "it is an SSH server", "not seen", "plumlatch why quay-board")
+	file := filepath.Join(disk, "home", "debian", ".ssh", "authorized_keys")
+	text, err := os.ReadFile(file)
+	mustDo(t, err)
+	pub, err := os.ReadFile(filepath.Join(dir, "quay-desk.pub"))
+	mustDo(t, err)
+	mustDo(t, os.WriteFile(file, []byte(strings.ReplaceAll(string(text), strings.Fields(string(pub))[1], "AAAA")), 0o600))
+	b.press(t, "Look again")
+	b.see(t, "What matters is key_not_in_file", "wrong", "plumlatch key export quay-desk")
+	mustDo(t, os.WriteFile(file, text, 0o600))
+	b.visit(t, "/instances/quay-board/why?user=captain")
+	b.see(t, "What matters is login_user", "expected", "captain")
+	b.visit(t, "/instances/nowhere/why")
+	b.see(t, "There is no such thing")
 }
 
 func consoleLaunch(t *testing.T, b *browser, d *demo, dir string) {

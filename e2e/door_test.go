@@ -18,6 +18,7 @@ import (
 
 	"plumlatch/core/keypair"
 	"plumlatch/core/wire"
+	"plumlatch/service/reach"
 )
 
 // TestFirstDoor is the whole way: two pairs made here, one instance launched
@@ -139,9 +140,10 @@ func stopAndStart(t *testing.T, d *demo, before wire.Instance, keys string) {
 	if r := d.client(t, "", "open", before.Name, "-dir", keys); r.code != 1 || !strings.Contains(r.err, "next: plumlatch instance start") {
 		t.Errorf("open while stopped: %+v", r)
 	}
-	if c, err := net.Dial("tcp", net.JoinHostPort(before.Address, "2222")); err == nil {
-		c.Close()
-		t.Error("a stopped instance still answers")
+	// Its address is a stranger's by now: whoever goes there meets another host key.
+	stranger, err := reach.HostKey(t.Context(), reach.Policy{AllowLoopback: true}, reach.Target{Address: before.Address, Port: before.Port}, "")
+	if err != nil || keypair.Fingerprint(stranger) == before.HostKeys[0].Fingerprint {
+		t.Errorf("at the address of a stopped instance: %v", err)
 	}
 	d.must(t, "instance", "start", before.Name)
 	after := d.instance(t, before.Name)

@@ -122,7 +122,7 @@ var cloudCalls = map[string][]string{
 	"launch": {"launch", "get", "boot-output"}, "launch cancelled": {"remove", "get", "by-token"}, "launch never runs": {"remove"},
 	"stop": {"stop", "get"}, "stop cancelled": {"start"}, "start": {"start"}, "start cancelled": {"stop"}, "remove": {"remove", "get"},
 	"admit for a while": {"groups"}, "admit me": {"own-group", "admit", "unadmit"}, "unadmit": {"unadmit"}, "unadmit cancelled": {"admit"},
-	"reserve": {"reserve"}, "reserve cancelled": {"release"}, "release": {"release"}, "move": {"move"},
+	"reserve": {"reserve"}, "reserve cancelled": {"release"}, "admit cancelled": {"admit", "unadmit"}, "release": {"release"}, "move": {"move"},
 }
 
 // TestMatrix is the harness: each case runs a piece of work through in which a

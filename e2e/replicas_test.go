@@ -5,8 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"os"
-	"strings"
+	"net/http/httptest"
+	"net/netip"
 	"sync"
 	"testing"
 	"time"
@@ -19,16 +19,19 @@ import (
 	"plumlatch/service/cloud/drivertest"
 	"plumlatch/service/cloud/standin"
 	"plumlatch/service/store"
+	cloud "plumlatch/standin"
 )
 
 // TestStandinDriver runs the suite that every driver must pass.
 func TestStandinDriver(t *testing.T) {
 	t.Parallel()
-	token, err := os.ReadFile(shared.path("standin-token"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	d := standin.New(fmt.Sprintf("http://127.0.0.1:%d", shared.port+1), strings.TrimSpace(string(token)))
+	// A cloud of its own: the harness has the shared one fail.
+	block := netip.MustParsePrefix(newDemo(t.TempDir()).net)
+	c, err := cloud.Open(cloud.Options{Folder: t.TempDir(), Network: block, Pace: 100 * time.Millisecond})
+	mustDo(t, err)
+	server := httptest.NewServer(c.Handler("suite"))
+	t.Cleanup(func() { server.Close(); c.Close() })
+	d := standin.New(server.URL, "suite")
 	drivertest.Run(t, d, drivertest.Options{Region: "north-pier", Image: "debian-12", Size: "small", OtherRegion: "skerry-island", Name: "suite-", BadName: "Suite_1", Patience: 20 * time.Second})
 }
 

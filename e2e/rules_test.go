@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"net"
+	"net/http"
+	"net/http/httptest"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -255,5 +257,62 @@ func staticAddresses(t *testing.T, d *demo, dir string) {
 	})
 	if out := d.must(t, "journal", "list", "-target", "instance mark-two"); !strings.Contains(out, "instance.refresh") {
 		t.Errorf("journal: %s", out)
+	}
+}
+
+// TestMyAddresses asks a cloud that answers over both families under which
+// addresses it sees the caller.
+func TestMyAddresses(t *testing.T) {
+	t.Parallel()
+	l4, err := net.Listen("tcp4", "127.0.0.1:0")
+	mustDo(t, err)
+	port := l4.Addr().(*net.TCPAddr).Port
+	answer := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		host, _, _ := net.SplitHostPort(r.RemoteAddr)
+		switch r.URL.Path {
+		case "/redirect":
+			http.Redirect(w, r, "/caller", http.StatusFound)
+		case "/words":
+			fmt.Fprint(w, "; touch MARK")
+		default:
+			if r.Header.Get("Authorization") != "" {
+				t.Error("the token went to the cloud")
+			}
+			fmt.Fprintln(w, host)
+		}
+	})
+	go func() { _ = http.Serve(l4, answer) }()
+	t.Cleanup(func() { l4.Close() })
+	both := "127.0.0.1/32"
+	if l6, err := net.Listen("tcp6", fmt.Sprintf("[::1]:%d", port)); err == nil {
+		if addrs, _ := net.LookupHost("localhost"); slices.Contains(addrs, "::1") {
+			both += " and ::1/128"
+		}
+		go func() { _ = http.Serve(l6, answer) }()
+		t.Cleanup(func() { l6.Close() })
+	}
+	for what, c := range map[string]struct {
+		url  string
+		ipv6 bool
+		says string
+	}{
+		"both families":          {fmt.Sprintf("http://localhost:%d/caller", port), true, "sees you at " + both + "."},
+		"instances without IPv6": {fmt.Sprintf("http://localhost:%d/caller", port), false, "sees you at 127.0.0.1/32."},
+		"a redirect":             {fmt.Sprintf("http://localhost:%d/redirect", port), true, "does not tell"},
+		"no address":             {fmt.Sprintf("http://localhost:%d/words", port), true, "does not tell"},
+		"a file":                 {"file:///etc/passwd", true, "does not tell"},
+		"nothing":                {"", true, "does not tell"},
+	} {
+		fake := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if r.Method != http.MethodGet {
+				t.Errorf("%s: %s %s", what, r.Method, r.URL)
+			}
+			_ = json.NewEncoder(w).Encode(wire.Rules{Instance: "x", CallerURL: c.url, IPv6: c.ipv6})
+		}))
+		r := shared.clientIn(t, t.TempDir(), fake.URL, "instance", "admit", "x", "-from", "me")
+		fake.Close()
+		if r.code != 1 || !strings.Contains(r.err, c.says) {
+			t.Errorf("%s: %+v", what, r)
+		}
 	}
 }

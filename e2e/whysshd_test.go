@@ -151,6 +151,9 @@ func TestWhyOnSSHD(t *testing.T) {
 			}
 			shared.must(t, a.args(b.name, "-record", b.name+"-key")...)
 			c.broke(t, b)
+			if b.identity != "" {
+				b.shut(t, c.want != "" && c.want != why.TooManyKeys)
+			}
 			c.check(t, b)
 			if _, err := os.Stat(filepath.Join(a.home, "ran")); err == nil {
 				t.Error("the forced command was run")
@@ -158,6 +161,42 @@ func TestWhyOnSSHD(t *testing.T) {
 		})
 	}
 	t.Logf("%d cases, %d causes", len(all), len(codes)-1)
+}
+
+// shut uses plain ssh by hand: what why calls a cause must really be in the way.
+func (b *broken) shut(t *testing.T, want bool) {
+	t.Helper()
+	user := b.user
+	if n := slices.Index(b.args, "-user"); n >= 0 {
+		user = b.args[n+1]
+	}
+	known := filepath.Join(t.TempDir(), "known")
+	mustDo(t, os.WriteFile(known, []byte(b.real.hostKeyLine()), 0o600))
+	cmd := exec.Command("ssh", "-F", "none", "-n", "-o", "BatchMode=yes", "-o", "IdentitiesOnly=yes", "-o", "IdentityAgent=none", "-o", "ConnectTimeout=3", "-o", "ServerAliveInterval=2",
+		"-o", "StrictHostKeyChecking=yes", "-o", "UserKnownHostsFile="+known, "-o", "GlobalKnownHostsFile=/dev/null", "-i", b.identity, "-p", fmt.Sprint(b.real.port), "-l", user, "127.0.0.1", "echo plumlatch-by-hand")
+	out, err := cmd.CombinedOutput()
+	if in := err == nil && strings.Contains(string(out), "plumlatch-by-hand"); in == want {
+		t.Errorf("ssh by hand gets in: %v (%v %s)", in, err, out)
+	}
+	// A forced command ran just now, by hand; that why runs none is looked at after this.
+	_ = os.Remove(filepath.Join(b.real.home, "ran"))
+}
+
+// TestTooManyKeysIsReal counts with the real ssh, agent and sshd how many keys
+// fit before the right one.
+func TestTooManyKeysIsReal(t *testing.T) {
+	t.Parallel()
+	a := startAdoptee(t, "")
+	known := filepath.Join(t.TempDir(), "known")
+	mustDo(t, os.WriteFile(known, []byte(a.hostKeyLine()), 0o600))
+	for n, fits := range map[int]bool{5: true, 6: false} {
+		cmd := exec.Command("ssh", "-F", "none", "-n", "-o", "BatchMode=yes", "-o", "StrictHostKeyChecking=yes", "-o", "UserKnownHostsFile="+known, "-i", a.identity, "-p", fmt.Sprint(a.port), "-l", a.user, "127.0.0.1", "echo plumlatch-is-in")
+		cmd.Env = append(os.Environ(), "SSH_AUTH_SOCK="+crowdedAgent(t, n))
+		out, _ := cmd.CombinedOutput()
+		if in := strings.Contains(string(out), "plumlatch-is-in"); in != fits || !fits && !strings.Contains(string(out), "Too many authentication failures") {
+			t.Errorf("%d keys before it: %s", n, out)
+		}
+	}
 }
 
 // TestWhyWithoutASteward says what could not be seen, and claims no more.

@@ -492,6 +492,11 @@ func (c *Cloud) erase(in *stored) error {
 			a.Instance = ""
 		}
 	}
+	for id, g := range c.groups {
+		if g.Own == in.ID {
+			delete(c.groups, id)
+		}
+	}
 	c.freed(in.Address)
 	in.State, in.Address = Removed, ""
 	return c.root.RemoveAll(diskName(in.ID))

@@ -101,6 +101,7 @@ func instanceAdopt(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
+		c.renewHosts(service)
 		if *asJSON {
 			return c.json(r)
 		}

@@ -74,6 +74,7 @@ func (c *cli) adoptBatch(file, identity, user string, o adoptOptions, tags map[s
 		if err := c.adoptAll(service, all, rows, todo, o); err != nil {
 			return err
 		}
+		c.renewHosts(service)
 	}
 	return c.batchReport(rows, asJSON)
 }

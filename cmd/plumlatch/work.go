@@ -18,7 +18,7 @@ import (
 
 func workList(fs *flag.FlagSet) func(*cli) error {
 	state := fs.String("state", "", "`state`: open, queued, running, waiting, done, failed, cancelled, stuck")
-	kind := fs.String("kind", "", "`kind`: launch, adopt, adopt-many, stop, start, remove")
+	kind := fs.String("kind", "", "`kind`: launch, adopt, adopt-many, stop, start, remove, admit, unadmit, address-reserve, address-move, address-release")
 	instance := fs.String("instance", "", "`name` of the instance")
 	parent := fs.String("parent", "", "`ID` of the work that they are part of")
 	limit := fs.Int("limit", 50, "how many, the newest first; 0 for all")
@@ -173,6 +173,7 @@ func (c *cli) followToEnd(service *client.Client, id int64, asJSON bool) error {
 	if w, err = c.follow(service, id, plaintext.Line(w.Title)); err != nil {
 		return err
 	}
+	c.renewHosts(service)
 	if asJSON {
 		if err := c.json(w); err != nil {
 			return err

@@ -63,7 +63,7 @@ export function Rules({ instance }: { instance: string }) {
     return (
       <Popconfirm
         title={`Let ${r.from} in no more?${others}${blind}`}
-        okText="Withdraw"
+        okText="Withdraw it"
         onConfirm={() => change.mutate(() => api.unadmit(instance, r.from))}
       >
         <Button size="small" disabled={!mayChange || change.isPending}>

@@ -148,7 +148,8 @@ type Driver interface {
 
 	// Groups returns the groups of inbound rules of an instance.
 	Groups(ctx context.Context, id string) ([]Group, error)
-	// OwnGroup returns the group of an instance's own, and makes it if there is none.
+	// OwnGroup returns the group of an instance's own, and makes it if there is
+	// none; it goes with the instance.
 	OwnGroup(ctx context.Context, clientToken, id string) (Group, error)
 	// Admit adds a rule to a group; one for the same range is returned as it is.
 	Admit(ctx context.Context, clientToken, groupID string, from netip.Prefix, note string) (Rule, error)

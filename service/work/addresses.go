@@ -40,6 +40,7 @@ func (r *Run) addressTarget() string { return "static-address " + r.address().Na
 type reserved struct {
 	ID      string `json:"id"`
 	Address string `json:"address"`
+	Asked   bool   `json:"asked"` // the cloud was asked; its answer may have been lost
 }
 
 func (w *Worker) reserveKind() *Kind {
@@ -57,43 +58,48 @@ func (w *Worker) reserveKind() *Kind {
 }
 
 func (r *Run) reserve() error {
-	in := r.address()
+	if err := r.SetData(reserved{Asked: true}); err != nil {
+		return err
+	}
 	return r.Effect("reserve", func(ctx context.Context) error {
-		a, err := asked(ctx, r, func(ctx context.Context) (cloud.StaticAddress, error) {
-			return r.Cloud.Reserve(ctx, r.ClientToken("reserve"), in.Region, in.Name)
-		})
+		a, err := r.askAddress(ctx)
 		if err != nil {
 			return err
 		}
-		return r.SetData(reserved{a.ID, a.Address})
+		return r.SetData(reserved{a.ID, a.Address, true})
+	})
+}
+
+// askAddress asks the cloud for the address: again under the same token it is
+// the same one, and whatever of it comes late does nothing.
+func (r *Run) askAddress(ctx context.Context) (cloud.StaticAddress, error) {
+	return asked(ctx, r, func(ctx context.Context) (cloud.StaticAddress, error) {
+		return r.Cloud.Reserve(ctx, r.ClientToken("reserve"), r.address().Region, r.address().Name)
 	})
 }
 
 // unreserve gives back what was reserved, also when the cloud's answer was lost.
 func (r *Run) unreserve() error {
-	in := r.address()
 	var d reserved
-	if err := r.Data(&d); err != nil {
+	if err := r.Data(&d); err != nil || !d.Asked {
 		return err
-	}
-	if d.ID == "" {
-		all, err := asked(r.ctx, r, func(ctx context.Context) ([]cloud.StaticAddress, error) {
-			return r.Cloud.StaticAddresses(ctx, in.Region)
-		})
-		if err != nil {
-			return err
-		}
-		n := slices.IndexFunc(all, func(a cloud.StaticAddress) bool { return a.Name == in.Name })
-		if n < 0 {
-			return nil
-		}
-		d.ID = all[n].ID
 	}
 	return r.release(d.ID)
 }
 
+// release gives an address back; "" is the one that this work has asked for.
 func (r *Run) release(id string) error {
 	err := r.Effect("release", func(ctx context.Context) error {
+		if id == "" {
+			a, err := r.askAddress(ctx)
+			if errors.Is(err, cloud.ErrRefused) {
+				return nil // it never came to one
+			}
+			if err != nil {
+				return err
+			}
+			id = a.ID
+		}
 		_, err := asked(ctx, r, func(ctx context.Context) (struct{}, error) {
 			return struct{}{}, r.Cloud.Release(ctx, r.ClientToken("release"), id)
 		})
@@ -122,7 +128,7 @@ func (w *Worker) moveKind() *Kind {
 	return &Kind{
 		Name: "address-move", Action: "static-address.move", Changing: true,
 		Steps: []Step{
-			{Name: "move", Title: "moving the address", Effects: []string{"move"}, Do: func(r *Run) error { return r.moveAddress(r.address().To) },
+			{Name: "move", Title: "moving the address", Effects: []string{"move"}, Do: (*Run).moveAddress,
 				Undo: (*Run).moveBack, UndoEffects: []string{"move"}},
 			{Name: "follow", Title: "taking down where the instances are now", NoReturn: true, Do: (*Run).followMoved},
 			{Name: "probe", Title: "asking the server which keys it takes", Do: (*Run).knownHost, Skip: func(r *Run) bool { return r.Instance.Address == "" }},
@@ -148,19 +154,35 @@ func (w *Worker) moveKind() *Kind {
 // moveBack gives the address back to whoever had it. The dynamic one that the
 // instance had before is not to be had again: it is taken down what it has now.
 func (r *Run) moveBack() error {
-	if err := r.moveAddress(r.address().Of); err != nil {
+	var f found
+	if err := r.Data(&f); err != nil || !f.Asked {
+		return err
+	}
+	in := r.address()
+	if err := r.Effect("move", func(ctx context.Context) error {
+		// A move that has not happened yet would come late, and undo this.
+		if err := r.moveTo(ctx, in.To); err != nil {
+			return err
+		}
+		return r.moveTo(ctx, in.Of)
+	}); err != nil {
 		return err
 	}
 	return r.followMoved()
 }
 
-func (r *Run) moveAddress(to string) error {
-	return r.Effect("move", func(ctx context.Context) error {
-		_, err := asked(ctx, r, func(ctx context.Context) (cloud.StaticAddress, error) {
-			return r.Cloud.Move(ctx, r.ClientToken("move-"+to), r.address().ID, to)
-		})
+func (r *Run) moveAddress() error {
+	if err := r.SetData(found{Asked: true}); err != nil {
 		return err
+	}
+	return r.Effect("move", func(ctx context.Context) error { return r.moveTo(ctx, r.address().To) })
+}
+
+func (r *Run) moveTo(ctx context.Context, to string) error {
+	_, err := asked(ctx, r, func(ctx context.Context) (cloud.StaticAddress, error) {
+		return r.Cloud.Move(ctx, r.ClientToken("move-"+to), r.address().ID, to)
 	})
+	return err
 }
 
 // followMoved takes down the addresses of the instance that the work is about,

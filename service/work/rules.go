@@ -32,6 +32,7 @@ type kept struct {
 	Range  string `json:"range"`
 	Note   string `json:"note"`
 	Before bool   `json:"before"` // it stood there already
+	Asked  bool   `json:"asked"`  // the cloud was asked for the change; its answer may have been lost
 	// Was is what had been asked for of it here before, nil for nothing.
 	Was *store.Admission `json:"was,omitempty"`
 }
@@ -208,15 +209,11 @@ func (r *Run) admit() error {
 		if err != nil {
 			return failf("%s is no range", plaintext.Line(k.Range))
 		}
-		note := fmt.Sprintf("plumlatch: %s", r.Work.Operator)
-		err = r.Effect("admit", func(ctx context.Context) error {
-			rule, err := asked(ctx, r, func(ctx context.Context) (cloud.Rule, error) {
-				return r.Cloud.Admit(ctx, r.ClientToken("admit-"+k.Range), k.Group, from, note)
-			})
-			k.Rule = rule.ID
+		k.Asked = true
+		if err := r.SetData(d); err != nil {
 			return err
-		})
-		if err != nil {
+		}
+		if err = r.Effect("admit", func(ctx context.Context) error { return r.askRule(ctx, k, from) }); err != nil {
 			return err
 		}
 		if err := r.Store.Admit(r.ctx, store.Admission{InstanceID: r.Instance.ID, WorkID: r.Work.ID, GroupID: k.Group, RuleID: k.Rule, Range: k.Range,
@@ -225,6 +222,18 @@ func (r *Run) admit() error {
 		}
 	}
 	return r.SetData(d)
+}
+
+// askRule asks the cloud for a rule: again under the same token it is the same
+// rule, and whatever of it comes late does nothing.
+func (r *Run) askRule(ctx context.Context, k *kept, from netip.Prefix) error {
+	rule, err := asked(ctx, r, func(ctx context.Context) (cloud.Rule, error) {
+		return r.Cloud.Admit(ctx, r.tokenOf("rule", "admit-"+k.Range), k.Group, from, "plumlatch: "+r.Work.Operator)
+	})
+	if err == nil {
+		k.Rule = rule.ID
+	}
+	return err
 }
 
 // mayEnd refuses to give an end to a rule that stands without one, where nobody
@@ -274,16 +283,8 @@ func (r *Run) takeBackRules() error {
 			}
 			continue
 		}
-		if k.Rule == "" { // its answer was lost: it is looked for
-			groups, err := r.groups(r.Instance.CloudID)
-			if err != nil {
-				return err
-			}
-			found, ok := findRule(groups, k.Group, k.Range)
-			if !ok {
-				continue
-			}
-			k.Rule = found.ID
+		if !k.Asked {
+			continue
 		}
 		if err := r.withdrawRule(k, "the end of its time"); err != nil {
 			return err
@@ -294,15 +295,31 @@ func (r *Run) takeBackRules() error {
 
 func (r *Run) withdrawRule(k kept, by string) error {
 	err := r.Effect("unadmit", func(ctx context.Context) error {
-		_, err := asked(ctx, r, func(ctx context.Context) (struct{}, error) {
-			return struct{}{}, r.Cloud.Unadmit(ctx, r.ClientToken("unadmit-"+k.Rule), k.Group, k.Rule)
-		})
-		return err
+		if k.Rule == "" { // the answer was lost: asked again, it is told which one it is
+			from, err := netip.ParsePrefix(k.Range)
+			if err != nil {
+				return err
+			}
+			if err := r.askRule(ctx, &k, from); err != nil {
+				return err
+			}
+		}
+		return r.takeOut(ctx, k)
 	})
-	if err != nil && !errors.Is(err, cloud.ErrNotFound) {
+	if err != nil {
 		return err
 	}
 	return r.Store.EndAdmission(r.ctx, k.Group, k.Rule, by)
+}
+
+func (r *Run) takeOut(ctx context.Context, k kept) error {
+	_, err := asked(ctx, r, func(ctx context.Context) (struct{}, error) {
+		return struct{}{}, r.Cloud.Unadmit(ctx, r.ClientToken("unadmit-"+k.Rule), k.Group, k.Rule)
+	})
+	if errors.Is(err, cloud.ErrNotFound) {
+		return nil
+	}
+	return err
 }
 
 // replaceFormer withdraws what the same operator had admitted as "me" before.
@@ -405,7 +422,11 @@ func (r *Run) unadmit() error {
 	if err := r.SetData(d); err != nil {
 		return err
 	}
-	for _, k := range d.Rules {
+	for n, k := range d.Rules {
+		d.Rules[n].Asked = true
+		if err := r.SetData(d); err != nil {
+			return err
+		}
 		if err := r.withdrawRule(k, r.Work.Operator); err != nil {
 			return err
 		}
@@ -511,25 +532,26 @@ func (r *Run) readmit() error {
 	if err := r.Data(&d); err != nil {
 		return err
 	}
-	groups, err := r.groups(r.Instance.CloudID)
-	if err != nil {
-		return err
-	}
 	for _, k := range d.Rules {
-		rule, there := findRule(groups, k.Group, k.Range)
-		if !there {
-			from, err := netip.ParsePrefix(k.Range)
-			if err != nil {
+		if !k.Asked {
+			continue
+		}
+		from, err := netip.ParsePrefix(k.Range)
+		if err != nil {
+			return err
+		}
+		var rule cloud.Rule
+		if err := r.Effect("admit", func(ctx context.Context) error {
+			// A withdrawal that has not happened yet would come late, and take out what stands there then.
+			if err := r.takeOut(ctx, k); err != nil {
 				return err
 			}
-			if err := r.Effect("admit", func(ctx context.Context) error {
-				rule, err = asked(ctx, r, func(ctx context.Context) (cloud.Rule, error) {
-					return r.Cloud.Admit(ctx, r.ClientToken("readmit-"+k.Rule), k.Group, from, k.Note)
-				})
-				return err
-			}); err != nil {
-				return err
-			}
+			rule, err = asked(ctx, r, func(ctx context.Context) (cloud.Rule, error) {
+				return r.Cloud.Admit(ctx, r.ClientToken("readmit-"+k.Rule), k.Group, from, k.Note)
+			})
+			return err
+		}); err != nil {
+			return err
 		}
 		if err := r.Store.Readmitted(r.ctx, k.Group, k.Rule, rule.ID); err != nil {
 			return err

@@ -349,7 +349,12 @@ func (r *Run) WaitOver() (bool, error) { return r.Store.WaitOver(r.ctx, r.Work.I
 // ClientToken names an effect of a step for a cloud: the same one whoever does
 // it, and however often.
 func (r *Run) ClientToken(effect string) string {
-	return fmt.Sprintf("%s-%s-%s-%d", r.Work.Token, r.Kind.Steps[r.Work.Step].Name, effect, r.Work.Attempt)
+	return r.tokenOf(r.Kind.Steps[r.Work.Step].Name, effect)
+}
+
+// tokenOf is ClientToken of another step of the same work.
+func (r *Run) tokenOf(step, effect string) string {
+	return fmt.Sprintf("%s-%s-%s-%d", r.Work.Token, step, effect, r.Work.Attempt)
 }
 
 // Data reads what earlier steps kept.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/netip"
 	"path"
 	"slices"
 	"strings"
@@ -42,6 +43,9 @@ func (w *Worker) Why(ctx context.Context, i store.Instance, r wire.WhyRequest) (
 	ctx, cancel := context.WithTimeout(ctx, whyLimit)
 	defer cancel()
 	d := &door{Worker: w, i: i}
+	if _, err := netip.ParseAddr(r.SeenAs); err != nil {
+		r.SeenAs = ""
+	}
 	if r.User == "" {
 		r.User = i.LoginUser
 	}

@@ -128,7 +128,7 @@ func consoleDoor(t *testing.T, b *browser, d *demo, dir string) {
 	console, err := os.ReadFile(disk + ".console")
 	mustDo(t, err)
 	mustDo(t, os.WriteFile(disk+".console", append(console, "<b>tide</b>\x1b[31m"...), 0o600))
-	b.press(t, "What it wrote on its console")
+	b.do(t, chromedp.Click(chromedp.Search(`//*[contains(@class, "ant-collapse-header")][contains(., "What it wrote")]`)))
 	b.see(t, "<b>tide</b>", "root volume mounted")
 	b.press(t, "Why can't I get in?")
 	b.see(t, "Nothing is in the way", "it is an SSH server", "not seen", "plumlatch why quay-board")

@@ -42,7 +42,9 @@ func instanceRules(fs *flag.FlagSet) func(*cli) error {
 		for _, g := range r.Groups {
 			of := "its own"
 			if !g.Own {
-				of = "shared with " + count(g.Others, "other")
+				if of = "shared with " + count(g.Others, "other"); g.Others == 0 {
+					of = "shared; nobody else yet"
+				}
 			}
 			for _, rule := range g.Rules {
 				from, what := rule.From, rule.Note

@@ -109,7 +109,11 @@ export function Rules({ instance }: { instance: string }) {
                   <span title={group.shared_with.join(", ")}>
                     {group.name}
                     <span className="quiet">
-                      {group.own ? ", its own" : `, shared with ${group.others} others`}
+                      {group.own
+                        ? ", its own"
+                        : group.others === 0
+                          ? ", shared; nobody else yet"
+                          : `, shared with ${group.others} others`}
                     </span>
                   </span>
                 ),

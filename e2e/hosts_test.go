@@ -204,6 +204,7 @@ func TestHostsConfigShapes(t *testing.T) {
 		"none":                     {after: "Include FILE\n"},
 		"comments first":           {before: "# mine\n\nHost a\n  Port 2\n", after: "Include FILE\n\n# mine\n\nHost a\n  Port 2\n"},
 		"a Match at its top":       {before: "Match all\n  User x\n", after: "Include FILE\n\nMatch all\n  User x\n"},
+		"a Host of that name":      {before: "Host shape-board\n  Port 9\n", after: "Include FILE\n\nHost shape-board\n  Port 9\n"},
 		"CRLF":                     {before: "Host a\r\n  Port 2\r\n", after: "Include FILE\r\n\r\nHost a\r\n  Port 2\r\n"},
 		"no last line feed":        {before: "Host a", after: "Include FILE\n\nHost a"},
 		"the Include stands late":  {before: "Host a\n  Port 2\nInclude plumlatch_hosts\n", after: "Include FILE\n\nHost a\n  Port 2\n"},
@@ -236,6 +237,9 @@ func TestHostsConfigShapes(t *testing.T) {
 				}
 			} else if r.code != 0 {
 				t.Errorf("%+v", r)
+			}
+			if strings.Contains(c.before, "Host shape-board") != strings.Contains(r.err, "of your own") {
+				t.Errorf("the engineer's own Host: %+v", r)
 			}
 			if data, err := os.ReadFile(file); c.after != "" && (err != nil || string(data) != strings.ReplaceAll(c.after, "FILE", filepath.Join(ssh, "plumlatch_hosts"))) {
 				t.Errorf("%v\n%q, want\n%q", err, data, c.after)

@@ -12,7 +12,6 @@ import (
 	"testing"
 	"time"
 
-	"plumlatch/core/keypair"
 	"plumlatch/core/why"
 )
 
@@ -39,7 +38,6 @@ type whyCase struct {
 	broke  func(t *testing.T, b *broken)
 	says   []string // in what is printed
 	fixed  bool     // -fix mends it
-	kind   keypair.Kind
 }
 
 func (b *broken) client(t *testing.T, args ...string) result {
@@ -179,6 +177,12 @@ var fileCases = []whyCase{
 		mustDo(t, os.WriteFile(wrong, []byte("not this one\n"), 0o600))
 		b.args = []string{"-passphrase-file", wrong}
 	}},
+	{want: "", what: "locked, with its passphrase", broke: func(t *testing.T, b *broken) {
+		lock(t, b)
+		right := filepath.Join(t.TempDir(), "right")
+		mustDo(t, os.WriteFile(right, []byte("tide and time\n"), 0o600))
+		b.args = []string{"-passphrase-file", right}
+	}, says: []string{"a login as", "gets a session"}},
 	{want: why.PubDiffers, what: "another's .pub beside it", fixed: true, broke: func(t *testing.T, b *broken) {
 		mustDo(t, os.WriteFile(b.identity+".pub", []byte(newPublic(t)+"\n"), 0o644))
 	}, says: []string{"expected", "found"}},
@@ -276,7 +280,7 @@ var standinCases = []whyCase{
 		mustDo(t, err)
 	}, says: []string{"host-key"}},
 	{want: why.HostKey, what: "rebuilt", broke: func(t *testing.T, b *broken) { newHostKey(t, b) }, says: []string{"expected", "found", "Nothing was sent"}},
-	{want: why.NoAlgorithm, what: "an ancient key exchange only", broke: func(t *testing.T, b *broken) { b.config(t, "KexAlgorithms diffie-hellman-group1-sha1") }},
+	{want: why.NoAlgorithm, what: "an ancient cipher only", broke: func(t *testing.T, b *broken) { b.config(t, "Ciphers aes128-cbc") }},
 	{want: why.NoAlgorithm, what: "an image that takes no RSA", region: "skerry-island", image: "tideline-2", broke: func(t *testing.T, b *broken) {
 		dir := t.TempDir()
 		b.d.must(t, "key", "create", "rsa-"+b.name, "-kind", "rsa-3072", "-dir", dir)

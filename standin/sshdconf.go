@@ -48,8 +48,8 @@ func (s *server) configure() *ssh.ServerConfig {
 	if n, err := strconv.Atoi(set["maxauthtries"]); err == nil && n > 0 {
 		config.MaxAuthTries = n
 	}
-	if v := set["kexalgorithms"]; v != "" {
-		config.KeyExchanges = strings.Split(v, ",")
+	if v := set["ciphers"]; v != "" {
+		config.Ciphers = strings.Split(v, ",")
 	}
 	if v := set["pubkeyacceptedalgorithms"]; v != "" {
 		config.PublicKeyAuthAlgorithms = strings.Split(v, ",")

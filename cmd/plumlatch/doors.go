@@ -516,23 +516,11 @@ func staticList(fs *flag.FlagSet) func(*cli) error {
 
 // workDone ends a command that began work: it follows it, and tells the outcome.
 func (c *cli) workDone(service *client.Client, w wire.Work, asJSON bool, next string) error {
-	w, err := c.follow(service, w.ID, w.Title)
-	if err != nil {
-		return err
-	}
-	c.renewHosts(service)
-	if asJSON {
-		if err := c.json(w); err != nil {
-			return err
-		}
-	}
-	if w.State != "done" {
-		return workFailed(w)
-	}
-	if !asJSON {
+	w, err := c.followDone(service, w, asJSON)
+	if err == nil && !asJSON {
 		fmt.Fprintf(c.out, "%s.\nnext: %s\n", plaintext.Line(w.Outcome), next)
 	}
-	return nil
+	return err
 }
 
 func staticReserve(fs *flag.FlagSet) func(*cli) error {

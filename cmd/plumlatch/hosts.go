@@ -244,15 +244,20 @@ func knownOptions() func(string) bool {
 	return func(o string) bool { return !unknown[o] }
 }
 
+// planned works the files out for the service that the environment names.
+func (c *cli) planned(dir string) (*hostsPlan, error) {
+	_, service, err := c.begin()
+	if err != nil {
+		return nil, err
+	}
+	return c.planHosts(service, os.Getenv("PLUMLATCH_URL"), dir)
+}
+
 func hostsPrint(fs *flag.FlagSet) func(*cli) error {
 	dir := fs.String("dir", "", "`folder` with your private keys (default: as last written, else ~/.ssh)")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		_, service, err := c.begin()
-		if err != nil {
-			return err
-		}
-		p, err := c.planHosts(service, os.Getenv("PLUMLATCH_URL"), *dir)
+		p, err := c.planned(*dir)
 		if err != nil {
 			return err
 		}
@@ -277,11 +282,7 @@ func hostsWrite(fs *flag.FlagSet) func(*cli) error {
 	yes := fs.Bool("yes", false, "do not ask before ~/.ssh/config gets its Include line, or a host key changes")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		_, service, err := c.begin()
-		if err != nil {
-			return err
-		}
-		p, err := c.planHosts(service, os.Getenv("PLUMLATCH_URL"), *dir)
+		p, err := c.planned(*dir)
 		if err != nil {
 			return err
 		}
@@ -318,6 +319,11 @@ func hostsWrite(fs *flag.FlagSet) func(*cli) error {
 			return c.json(map[string]any{"changes": p.changes, "left_out": p.left, "include": sshconfig.IncludeFirst, "file": p.files.config})
 		}
 		c.changes(p)
+		for _, h := range p.hosts {
+			if slices.Contains(sshconfig.Named(include.text), h.Name) {
+				fmt.Fprintf(c.err, "warning: %s has a Host %s of your own; the written one stands before it, and wins\n", p.files.main, h.Name)
+			}
+		}
 		fmt.Fprintf(c.out, "%s has %s.\n", p.files.config, count(len(p.hosts), "instance"))
 		c.leftOut(p)
 		if len(p.hosts) > 0 {

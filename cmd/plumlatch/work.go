@@ -170,17 +170,8 @@ func (c *cli) followToEnd(service *client.Client, id int64, asJSON bool) error {
 	if err != nil {
 		return err
 	}
-	if w, err = c.follow(service, id, plaintext.Line(w.Title)); err != nil {
+	if w, err = c.followDone(service, w, asJSON); err != nil {
 		return err
-	}
-	c.renewHosts(service)
-	if asJSON {
-		if err := c.json(w); err != nil {
-			return err
-		}
-	}
-	if w.State != "done" {
-		return workFailed(w)
 	}
 	if !asJSON {
 		fmt.Fprintf(c.out, "%s: done. %s\n", plaintext.Line(w.Title), plaintext.Line(w.Outcome))
@@ -189,6 +180,25 @@ func (c *cli) followToEnd(service *client.Client, id int64, asJSON bool) error {
 		}
 	}
 	return nil
+}
+
+// followDone follows work to its end, renews what was written for plain ssh, and
+// returns an error if it is not done. With asJSON it prints the work.
+func (c *cli) followDone(service *client.Client, w wire.Work, asJSON bool) (wire.Work, error) {
+	w, err := c.follow(service, w.ID, plaintext.Line(w.Title))
+	if err != nil {
+		return w, err
+	}
+	c.renewHosts(service)
+	if asJSON {
+		if err := c.json(w); err != nil {
+			return w, err
+		}
+	}
+	if w.State != "done" {
+		return w, workFailed(w)
+	}
+	return w, nil
 }
 
 // workFailed is the error for work that did not come to its end.

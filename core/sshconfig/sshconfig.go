@@ -223,6 +223,21 @@ func FindInclude(text string, paths ...string) string {
 	return IncludeMissing
 }
 
+// Named returns the names that a configuration has a Host for, patterns left out.
+func Named(text string) []string {
+	var out []string
+	for line := range strings.Lines(strings.TrimPrefix(text, "\ufeff")) {
+		if word, rest := directive(line); word == "host" {
+			for _, name := range fields(rest) {
+				if !strings.ContainsAny(name, "*?!") {
+					out = append(out, name)
+				}
+			}
+		}
+	}
+	return out
+}
+
 // AddInclude puts the Include line first, and takes it out where it stood too
 // late. Everything else stays byte for byte.
 func AddInclude(text, path string, also ...string) string {

@@ -123,6 +123,13 @@ func TestInclude(t *testing.T) {
 	}
 }
 
+func TestNamed(t *testing.T) {
+	got := strings.Join(Named("# Host no\nHost a b* !c\n  Port 2\nhost=\"d e\" f\nMatch host g\n"), " ")
+	if got != "a d e f" {
+		t.Errorf("%q", got)
+	}
+}
+
 func FuzzInclude(f *testing.F) {
 	for _, s := range []string{"", "Host a\n  Port 2", "Match all\r\nInclude /w", "\ufeffInclude /w x\n", "include=\"/w\"\n\n\n", "Include \"/w", "\r\n"} {
 		f.Add(s)

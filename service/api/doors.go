@@ -95,8 +95,9 @@ func (s *Server) listRules(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s *Server) admit(c *gin.Context) {
-	var r wire.Admit
+// begins reads a request, finds its instance, and answers with the work that begin begins.
+func begins[T any](s *Server, c *gin.Context, begin func(store.Once, store.Instance, T) (store.Work, error)) {
+	var r T
 	if !read(c, &r) {
 		return
 	}
@@ -108,25 +109,20 @@ func (s *Server) admit(c *gin.Context) {
 	if !ok {
 		return
 	}
-	w, err := s.opts.Worker.Admit(c, actor(c), name, i, r)
+	w, err := begin(name, i, r)
 	s.begun(c, w, err)
 }
 
+func (s *Server) admit(c *gin.Context) {
+	begins(s, c, func(name store.Once, i store.Instance, r wire.Admit) (store.Work, error) {
+		return s.opts.Worker.Admit(c, actor(c), name, i, r)
+	})
+}
+
 func (s *Server) unadmit(c *gin.Context) {
-	var r wire.Unadmit
-	if !read(c, &r) {
-		return
-	}
-	name, ok := once(c)
-	if !ok {
-		return
-	}
-	i, ok := s.instance(c)
-	if !ok {
-		return
-	}
-	w, err := s.opts.Worker.Unadmit(c, actor(c), name, i, r.From, r.CutOff)
-	s.begun(c, w, err)
+	begins(s, c, func(name store.Once, i store.Instance, r wire.Unadmit) (store.Work, error) {
+		return s.opts.Worker.Unadmit(c, actor(c), name, i, r.From, r.CutOff)
+	})
 }
 
 // hostKey sets what is recorded beside what answers.

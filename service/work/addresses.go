@@ -142,7 +142,10 @@ func (w *Worker) moveKind() *Kind {
 				return store.WorkEnd{}, err
 			}
 			what := fmt.Sprintf("%s is at %s now", r.Instance.Name, cmpOr(r.Instance.Address, "no address"))
-			if r.address().To != "" {
+			switch {
+			case r.address().To != "" && r.Instance.Address == "":
+				what = fmt.Sprintf("%s has %s, and is at it when it is started", r.Instance.Name, r.address().Name)
+			case r.address().To != "":
 				what = fmt.Sprintf("%s has %s: %s", r.Instance.Name, r.address().Name, r.Instance.Address)
 			}
 			// Trouble makes the end of the work the instance's: see EndWork.

@@ -123,7 +123,11 @@ func (d *door) cloud(ctx context.Context) error {
 		return err
 	}
 	d.f.Restarted = len(addresses) > 1
-	if d.i.Adopted || d.i.CloudID == "" {
+	if d.i.Adopted {
+		return nil
+	}
+	if d.i.CloudID == "" {
+		d.f.CloudFailed = "the cloud has not made it"
 		return nil
 	}
 	in, err := d.Cloud.Get(ctx, d.i.CloudID)

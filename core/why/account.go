@@ -12,6 +12,8 @@ func (j *judge) account() {
 	if f.Key == nil {
 		if f.File == nil {
 			j.wrong(KeyNotInFile, stageKey, "plumlatch instance show "+f.Instance, "No key of a person is recorded to open it.", evidence("the ledger has none"))
+		} else if len(f.File.Findings) == 0 {
+			j.notSeen("whether the server takes the key: the file hides its public half until it is unlocked")
 		}
 		return
 	}
@@ -289,7 +291,7 @@ func (j *judge) session() {
 		})
 		return
 	case closed && (in.NoLogin || banner != ""):
-		j.wrong(LoginsOff, stageAccount, "plumlatch instance boot-log "+f.Instance, "The instance lets nobody but root in now (/etc/nologin).", evidence("the server took the key, and then refused the login%s", said))
+		j.wrong(LoginsOff, stageAccount, "plumlatch instance boot-log "+f.Instance, "The instance takes no logins now, as /etc/nologin makes it.", evidence("the server took the key, and then refused the login%s", said))
 		return
 	case closed:
 		j.wrong(LoginRefused, stageAccount, "plumlatch instance boot-log "+f.Instance, "The server takes the key, and then refuses the login.", evidence("the account may have expired, or a rule of PAM bars it%s%s", said, j.methods()))

@@ -293,6 +293,8 @@ func (j *judge) server() {
 		j.pass(NoAlgorithm, stageServer, "the two ends share algorithms")
 		j.pass(NoHostKey, stageServer, "a host key is recorded")
 		j.pass(HostKey, stageServer, "it is %s: its host key is %s", f.Instance, side.HostKey)
+	default:
+		j.notSeen("its host key: the connection broke off before it came")
 	}
 }
 
@@ -328,6 +330,9 @@ func (j *judge) file() {
 }
 
 func (j *judge) passphrase() {
+	if slices.ContainsFunc(j.findings, func(f Finding) bool { return f.Code == Passphrase }) {
+		return // the one that was given is wrong
+	}
 	if f := j.f.File; f != nil && f.Locked && !f.InAgent {
 		j.wrong(Passphrase, stageFile, "ssh-add "+f.Path, "The private file needs its passphrase, and no agent has the key.", evidence("%s is encrypted; ssh asks for the passphrase on a terminal, and programs cannot answer", f.Path), soft)
 	} else if f != nil && len(f.Findings) == 0 {

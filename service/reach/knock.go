@@ -166,7 +166,9 @@ func Enter(ctx context.Context, p Policy, t Target, signer ssh.Signer) (*ssh.Cli
 	c, channels, requests, err := ssh.NewClientConn(conn, t.Address, &ssh.ClientConfig{
 		User: t.User, ClientVersion: "SSH-2.0-plumlatch-steward", HostKeyCallback: pinned(t.HostKeys), HostKeyAlgorithms: algorithms(t.HostKeys),
 		BannerCallback: func(message string) error {
-			e.Banner = plaintext.Line(plaintext.Cut(strings.TrimSpace(message), 200))
+			if e.Took { // what comes before greets everybody
+				e.Banner = plaintext.Line(plaintext.Cut(strings.TrimSpace(message), 200))
+			}
 			return nil
 		},
 		Auth: []ssh.AuthMethod{ssh.PublicKeys(used), ssh.KeyboardInteractive(func(string, string, []string, []bool) ([]string, error) {

@@ -258,6 +258,21 @@ func TestHostsConfigShapes(t *testing.T) {
 	}
 }
 
+// TestHostsOldClient writes no option that this machine's ssh does not know.
+func TestHostsOldClient(t *testing.T) {
+	t.Parallel()
+	d, dir := shared, t.TempDir()
+	d.must(t, "key", "create", "old-client-key", "-dir", dir)
+	d.must(t, "instance", "launch", "old-client-board", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "old-client-key")
+	path := t.TempDir()
+	mustDo(t, os.WriteFile(filepath.Join(path, "ssh"), []byte("#!/bin/sh\ncase \"$*\" in *UpdateHostKeys*) echo 'command-line: line 0: Bad configuration option: updatehostkeys' >&2; exit 255;; esac\n"), 0o755))
+	b := &broken{d: d, home: t.TempDir(), env: []string{"PATH=" + path + ":" + os.Getenv("PATH")}}
+	r := b.client(t, "hosts", "print", "-dir", dir)
+	if r.code != 0 || !strings.Contains(r.out, "Host old-client-board\n") || strings.Contains(r.out, "UpdateHostKeys") || !strings.Contains(r.out, "CheckHostIP no") {
+		t.Errorf("%+v", r)
+	}
+}
+
 // TestHostsPins keeps a host key that was seen once, and takes another one only
 // with a yes, both fingerprints side by side.
 func TestHostsPins(t *testing.T) {

@@ -8,6 +8,7 @@ import (
 	"net/http/httptest"
 	"net/netip"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -229,5 +230,49 @@ func TestFence(t *testing.T) {
 	}
 	if err := db.RetryWork(ctx, store.Service, failed, store.Launching); !errors.Is(err, store.ErrInProgress) {
 		t.Errorf("two pieces of changing work: %v", err)
+	}
+}
+
+// TestStoppedInATransaction stops a service while it holds a row lock: another
+// one must get at the work all the same.
+func TestStoppedInATransaction(t *testing.T) {
+	t.Parallel()
+	s := newSlot(t, 92)
+	ctx := context.Background()
+	conn, err := pgx.Connect(ctx, s.database)
+	mustDo(t, err)
+	defer conn.Close(ctx)
+	_, err = conn.Exec(ctx, `CREATE TABLE slow (yes boolean); INSERT INTO slow VALUES (true);
+		CREATE FUNCTION slow() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF (SELECT yes FROM slow) THEN PERFORM pg_sleep(1.5); END IF; RETURN NEW; END $$;
+		CREATE TRIGGER slow AFTER UPDATE OF written_at ON work FOR EACH ROW WHEN (OLD.fence = NEW.fence) EXECUTE FUNCTION slow()`)
+	mustDo(t, err)
+	first, err := s.start("", "")
+	mustDo(t, err)
+	defer first.end()
+	c, err := client.New(first.url, s.token)
+	mustDo(t, err)
+	i, err := c.Launch(ctx, wire.Launch{Name: "stopped-board", Region: "north-pier", Image: "debian-12", Size: "small", Keys: []string{s.key}})
+	mustDo(t, err)
+	waitFor(t, "a transaction of the first one's", func() bool {
+		var n int
+		err := conn.QueryRow(ctx, "SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND wait_event = 'PgSleep'").Scan(&n)
+		return err == nil && n > 0
+	})
+	mustDo(t, first.cmd.Process.Signal(syscall.SIGSTOP))
+	_, err = conn.Exec(ctx, "UPDATE slow SET yes = false")
+	mustDo(t, err)
+	second := s.serve(t)
+	done := make(chan wire.Work, 1)
+	go func() {
+		w, _ := second.Follow(ctx, i.Work, 0, nil)
+		done <- w
+	}()
+	select {
+	case w := <-done:
+		if w.State != "done" {
+			t.Errorf("%+v", w)
+		}
+	case <-time.After(50 * time.Second):
+		t.Fatal("nobody took the work over: its row is still locked by the one that was stopped")
 	}
 }

@@ -129,12 +129,16 @@ func (c *cli) planHosts(service *client.Client, base, keyDir string, accepted ..
 		}
 	}
 	seen := map[string]bool{}
+	knows := knownOptions()
 	for _, i := range all {
 		a := best[i.Name]
 		if a == nil {
 			continue // no local key opens it
 		}
 		host, err := p.host(i, *a, local[a.Fingerprint], accepted)
+		if err == nil && host.Hop != nil && !knows("ProxyJump") {
+			err = errors.New("it stands behind a jump host, and this machine's ssh knows no ProxyJump; plumlatch open gets there")
+		}
 		if err == nil && seen[strings.ToLower(host.Name)] {
 			err = errors.New("its name differs from another's by case only, and they are one to ssh")
 		}
@@ -146,7 +150,7 @@ func (c *cli) planHosts(service *client.Client, base, keyDir string, accepted ..
 		p.hosts = append(p.hosts, host)
 	}
 	head := []string{"Written by \"plumlatch hosts write\", which writes it anew: change nothing here.", headService + base, headKeys + keyDir}
-	if p.text, err = sshconfig.Render(head, p.hosts, knownOptions()); err != nil {
+	if p.text, err = sshconfig.Render(head, p.hosts, knows); err != nil {
 		return nil, err
 	}
 	p.changes = sshconfig.Compare(before, p.text)
@@ -223,12 +227,12 @@ func headValue(text, label string) string {
 	return ""
 }
 
-// knownOptions asks this machine's own ssh which of the options it knows; nil
-// where there is none to ask.
+// knownOptions asks this machine's own ssh which of the options it knows; all
+// of them where there is none to ask.
 func knownOptions() func(string) bool {
 	program, err := exec.LookPath("ssh")
 	if err != nil {
-		return nil
+		return func(string) bool { return true }
 	}
 	unknown := map[string]bool{}
 	for _, o := range sshconfig.Options {

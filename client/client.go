@@ -294,7 +294,13 @@ func (c *Client) Survey(ctx context.Context, name string) (s wire.Survey, err er
 
 // Access returns the accesses of an instance, of a key, or all.
 func (c *Client) Access(ctx context.Context, instance, key string) ([]wire.Access, error) {
-	return all[wire.Access](ctx, c, "/access", url.Values{"instance": {instance}, "key": {key}})
+	return c.AccessWhere(ctx, url.Values{"instance": {instance}, "key": {key}})
+}
+
+// AccessWhere returns the accesses that the query (instance, key, holder,
+// region, tag, user, people) chooses.
+func (c *Client) AccessWhere(ctx context.Context, query url.Values) ([]wire.Access, error) {
+	return all[wire.Access](ctx, c, "/access", query)
 }
 
 // ReportLogin tells the service that a login with an access has succeeded.

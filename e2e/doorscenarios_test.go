@@ -99,6 +99,36 @@ func cancelledWaiting(begin func(*trial) (int64, error)) func(*trial) (int64, er
 	}
 }
 
+// cancelledAt begins, and cancels as soon as a step is under way.
+func cancelledAt(step int, begin func(*trial) (int64, error)) func(*trial) (int64, error) {
+	return func(x *trial) (int64, error) {
+		id, err := begin(x)
+		if err != nil {
+			return 0, err
+		}
+		for range 400 {
+			w, err := x.client.WorkByID(context.Background(), id)
+			if err != nil {
+				return 0, err
+			}
+			if len(w.Steps) > step && w.Steps[step].State == "doing" {
+				break
+			}
+			time.Sleep(5 * time.Millisecond)
+		}
+		_, err = x.client.CancelWork(context.Background(), id)
+		return id, err
+	}
+}
+
+// later checks once what comes late has come.
+func later(check func(*trial, wire.Work) []string) func(*trial, wire.Work) []string {
+	return func(x *trial, w wire.Work) []string {
+		time.Sleep(1500 * time.Millisecond)
+		return check(x, w)
+	}
+}
+
 // letsIn: the one range is admitted, the other is not, and the ledger agrees
 // with the cloud about what was asked for here.
 func letsIn(in, not string) func(*trial, wire.Work) []string {

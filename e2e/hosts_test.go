@@ -299,6 +299,11 @@ func TestHostsPins(t *testing.T) {
 			t.Errorf("%s: %+v", what, r)
 		}
 	}
+	for _, body := range []string{`{"fingerprint":"` + old + `","from_boot_log":false}`, `{"fingerprint":"` + fresh + `","from_boot_log":true}`} { // past the client
+		if a := d.api(t, "POST", "/api/v1/instances/pin-board/host-key", body); a.status != 422 {
+			t.Errorf("%s: %d %s", body, a.status, a.body)
+		}
+	}
 	if got := d.instance(t, "pin-board").HostKeys[0].Fingerprint; got != old {
 		t.Fatalf("it was taken by itself: %s", got)
 	}

@@ -43,6 +43,8 @@ type scenario struct {
 	back bool   // it goes back: the halts of going back are passed too
 	// lacks are parts of halts that this way does not pass, and another does.
 	lacks []string
+	// lost: it is about answers that are lost, and passes no halts of its own.
+	lost bool
 	// slow is a cloud call that is slowed down, so that a cancel comes in time.
 	slow string
 	// prepare makes what the work is about, before anything can halt.
@@ -95,7 +97,7 @@ func trials() []*trial {
 	points := work.Halts((&work.Worker{}).Kinds())
 	for _, s := range scenarios {
 		for _, p := range points {
-			if !strings.HasPrefix(p, s.kind+"/") || strings.Contains(p, "/undo/") && !s.back {
+			if s.lost || !strings.HasPrefix(p, s.kind+"/") || strings.Contains(p, "/undo/") && !s.back {
 				continue
 			}
 			if s.back && !strings.Contains(p, "/undo/") {
@@ -109,7 +111,11 @@ func trials() []*trial {
 			}
 		}
 		for _, call := range cloudCalls[s.name] {
-			for _, how := range []string{"fail", "lose", "slow", "late", "twice"} {
+			hows := []string{"fail", "lose", "slow", "late", "twice"}
+			if s.lost {
+				hows = []string{"lose", "late"}
+			}
+			for _, how := range hows {
 				out = append(out, &trial{scenario: s, fault: &faultSpec{Call: call, How: how, Times: 2, Delay: 1200}})
 			}
 		}
@@ -122,6 +128,7 @@ var cloudCalls = map[string][]string{
 	"launch": {"launch", "get", "boot-output"}, "launch cancelled": {"remove", "get", "by-token"}, "launch never runs": {"remove"},
 	"stop": {"stop", "get"}, "stop cancelled": {"start"}, "start": {"start"}, "start cancelled": {"stop"}, "remove": {"remove", "get"},
 	"admit for a while": {"groups"}, "admit me": {"own-group", "admit", "unadmit"}, "unadmit": {"unadmit"}, "unadmit cancelled": {"admit"},
+	"admit cancelled, no answer": {"admit"}, "unadmit cancelled, no answer": {"unadmit"}, "reserve cancelled, no answer": {"reserve"}, "move cancelled, no answer": {"move"},
 	"reserve": {"reserve"}, "reserve cancelled": {"release"}, "admit cancelled": {"admit", "unadmit"}, "release": {"release"}, "move": {"move"},
 }
 

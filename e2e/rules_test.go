@@ -316,3 +316,25 @@ func TestMyAddresses(t *testing.T) {
 		}
 	}
 }
+
+// TestMoveTellsBoth takes down where both instances are when an address goes
+// from one to the other, on a service that does not follow the cloud by itself.
+func TestMoveTellsBoth(t *testing.T) {
+	t.Parallel()
+	d, dir := shared, t.TempDir()
+	d.must(t, "key", "create", "both-key", "-dir", dir)
+	for _, name := range []string{"both-one", "both-two"} {
+		d.must(t, "instance", "launch", name, "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "both-key")
+	}
+	d.must(t, "static-address", "reserve", "both-mark", "-region", "north-pier")
+	d.must(t, "static-address", "move", "both-mark", "-to", "both-one", "-yes")
+	at := d.instance(t, "both-one").Address
+	d.must(t, "static-address", "move", "both-mark", "-to", "both-two", "-yes")
+	one, two := d.instance(t, "both-one"), d.instance(t, "both-two")
+	if two.Address != at || one.Address == at || one.Address == "" {
+		t.Errorf("%s had it; now %s and %s", at, one.Address, two.Address)
+	}
+	if out := d.must(t, "open", "both-one", "-dir", dir, "--", "hostname"); out != "both-one\n" {
+		t.Errorf("open: %q", out)
+	}
+}

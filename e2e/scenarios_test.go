@@ -33,6 +33,10 @@ var scenarios = []scenario{
 	{name: "release", kind: "address-release", prepare: reserved, begin: releases, check: addresses(0)},
 	{name: "move", kind: "address-move", prepare: launchedAndReserved, begin: moves, check: isAtStatic(true)},
 	{name: "move cancelled", kind: "address-move", back: true, slow: "move", prepare: launchedAndReserved, begin: cancelled(moves), check: isAtStatic(false)},
+	{name: "admit cancelled, no answer", kind: "admit", back: true, lost: true, prepare: launched, begin: cancelledAt(1, admits(wire.Admit{From: []string{"203.0.113.128/25"}})), check: later(letsIn("", "203.0.113.128/25"))},
+	{name: "unadmit cancelled, no answer", kind: "unadmit", back: true, lost: true, prepare: admitted("198.51.100.0/24", false), begin: cancelledAt(0, unadmits("198.51.100.0/24")), check: later(letsIn("198.51.100.0/24", ""))},
+	{name: "reserve cancelled, no answer", kind: "address-reserve", back: true, lost: true, begin: cancelledAt(0, reserves), check: later(addresses(0))},
+	{name: "move cancelled, no answer", kind: "address-move", back: true, lost: true, prepare: launchedAndReserved, begin: cancelledAt(0, moves), check: later(isAtStatic(false))},
 	{name: "remove", kind: "remove", lacks: []string{"remove/line/"}, prepare: launched, begin: changes("remove"), check: removed},
 }
 

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"plumlatch/core/why"
+	"plumlatch/core/wire"
 )
 
 // broken is one door, with everything that a case needs to break it.
@@ -38,6 +39,7 @@ type whyCase struct {
 	broke  func(t *testing.T, b *broken)
 	says   []string // in what is printed
 	fixed  bool     // -fix mends it
+	here   bool     // only the engineer's machine can see it
 }
 
 func (b *broken) client(t *testing.T, args ...string) result {
@@ -150,43 +152,43 @@ func writes(name string, change func(string) string, mode os.FileMode) func(*tes
 
 // Those that concern the engineer's machine only, and so stand before both servers.
 var fileCases = []whyCase{
-	{want: why.FileMissing, what: "no such file", broke: func(t *testing.T, b *broken) { b.identity += "-gone" }, says: []string{"not there"}},
-	{want: why.FileMissing, what: "no local key opens it", broke: func(t *testing.T, b *broken) {
+	{here: true, want: why.FileMissing, what: "no such file", broke: func(t *testing.T, b *broken) { b.identity += "-gone" }, says: []string{"not there"}},
+	{here: true, want: why.FileMissing, what: "no local key opens it", broke: func(t *testing.T, b *broken) {
 		b.args = []string{"-dir", t.TempDir()}
 		b.identity = ""
 	}, says: []string{"No private file here"}},
-	{want: why.FileIsPublic, what: "the .pub is given", broke: func(t *testing.T, b *broken) { b.identity += ".pub" }, says: []string{"public half"}},
-	{want: why.FileMode, what: "too open", fixed: true, broke: func(t *testing.T, b *broken) { mustDo(t, os.Chmod(b.identity, 0o644)) }, says: []string{"0600", "0644"}},
-	{want: why.FileLineEndings, what: "CRLF", fixed: true, broke: func(t *testing.T, b *broken) {
+	{here: true, want: why.FileIsPublic, what: "the .pub is given", broke: func(t *testing.T, b *broken) { b.identity += ".pub" }, says: []string{"public half"}},
+	{here: true, want: why.FileMode, what: "too open", fixed: true, broke: func(t *testing.T, b *broken) { mustDo(t, os.Chmod(b.identity, 0o644)) }, says: []string{"0600", "0644"}},
+	{here: true, want: why.FileLineEndings, what: "CRLF", fixed: true, broke: func(t *testing.T, b *broken) {
 		b.edit(t, b.identity, func(s string) string { return strings.ReplaceAll(s, "\n", "\r\n") })
 	}, says: []string{"CRLF"}},
-	{want: why.FileLineEndings, what: "no last line feed", fixed: true, broke: func(t *testing.T, b *broken) {
+	{here: true, want: why.FileLineEndings, what: "no last line feed", fixed: true, broke: func(t *testing.T, b *broken) {
 		b.edit(t, b.identity, func(s string) string { return strings.TrimRight(s, "\n") })
 	}},
-	{want: why.FileDamaged, what: "cut short", broke: func(t *testing.T, b *broken) {
+	{here: true, want: why.FileDamaged, what: "cut short", broke: func(t *testing.T, b *broken) {
 		b.edit(t, b.identity, func(s string) string { return s[:len(s)/2] + "\n-----END OPENSSH PRIVATE KEY-----\n" })
 	}},
-	{want: why.FileFormat, what: "PPK", broke: func(t *testing.T, b *broken) {
+	{here: true, want: why.FileFormat, what: "PPK", broke: func(t *testing.T, b *broken) {
 		b.d.must(t, "key", "convert", b.identity, "-format", "ppk", "-new-passphrase-file", "/dev/null", "-out", b.identity+".ppk")
 		b.identity += ".ppk"
 	}, says: []string{"key convert"}},
-	{want: why.Passphrase, what: "locked, and no agent", broke: func(t *testing.T, b *broken) { lock(t, b) }, says: []string{"ssh-add"}},
-	{want: why.Passphrase, what: "the wrong passphrase", broke: func(t *testing.T, b *broken) {
+	{here: true, want: why.Passphrase, what: "locked, and no agent", broke: func(t *testing.T, b *broken) { lock(t, b) }, says: []string{"ssh-add"}},
+	{here: true, want: why.Passphrase, what: "the wrong passphrase", broke: func(t *testing.T, b *broken) {
 		lock(t, b)
 		wrong := filepath.Join(t.TempDir(), "wrong")
 		mustDo(t, os.WriteFile(wrong, []byte("not this one\n"), 0o600))
 		b.args = []string{"-passphrase-file", wrong}
 	}},
-	{want: "", what: "locked, with its passphrase", broke: func(t *testing.T, b *broken) {
+	{here: true, want: "", what: "locked, with its passphrase", broke: func(t *testing.T, b *broken) {
 		lock(t, b)
 		right := filepath.Join(t.TempDir(), "right")
 		mustDo(t, os.WriteFile(right, []byte("tide and time\n"), 0o600))
 		b.args = []string{"-passphrase-file", right}
 	}, says: []string{"a login as", "gets a session"}},
-	{want: why.PubDiffers, what: "another's .pub beside it", fixed: true, broke: func(t *testing.T, b *broken) {
+	{here: true, want: why.PubDiffers, what: "another's .pub beside it", fixed: true, broke: func(t *testing.T, b *broken) {
 		mustDo(t, os.WriteFile(b.identity+".pub", []byte(newPublic(t)+"\n"), 0o644))
 	}, says: []string{"expected", "found"}},
-	{want: why.TooManyKeys, what: "the agent has seven others", fixed: true, broke: func(t *testing.T, b *broken) {
+	{here: true, want: why.TooManyKeys, what: "the agent has seven others", fixed: true, broke: func(t *testing.T, b *broken) {
 		b.env = []string{"SSH_AUTH_SOCK=" + crowdedAgent(t, 7)}
 		b.client(t, "hosts", "write", "-dir", filepath.Dir(b.identity), "-yes")
 		// Written before, and lost since: that is what -fix writes anew.
@@ -251,20 +253,20 @@ var standinCases = []whyCase{
 	{want: why.NoAddress, what: "without any address", broke: func(t *testing.T, b *broken) { b.door(t, "none") }},
 	{want: why.AddressChanged, what: "restarted in the cloud; a stranger has the old address", broke: func(t *testing.T, b *broken) { b.restart(t) },
 		says: []string{"instance refresh", "another machine"}},
-	{want: why.AddressChanged, what: "the written configuration is old", fixed: true, broke: func(t *testing.T, b *broken) {
+	{here: true, want: why.AddressChanged, what: "the written configuration is old", fixed: true, broke: func(t *testing.T, b *broken) {
 		if r := b.client(t, "hosts", "write", "-dir", filepath.Dir(b.identity), "-yes"); r.code != 0 {
 			t.Fatalf("%+v", r)
 		}
 		b.d.must(t, "instance", "stop", b.name)
 		b.d.must(t, "instance", "start", b.name)
 	}, says: []string{"hosts write"}},
-	{want: why.RuleShuts, what: "no rule for this address", region: "south-pier", broke: func(t *testing.T, b *broken) {
+	{here: true, want: why.RuleShuts, what: "no rule for this address", region: "south-pier", broke: func(t *testing.T, b *broken) {
 		b.d.must(t, "instance", "unadmit", b.name, "-from", "127.0.0.1", "-cut-off", "1", "-yes")
 	}, says: []string{"instance admit", "127.0.0.1"}},
 	{want: why.PortClosed, what: "the server is down", broke: func(t *testing.T, b *broken) { b.door(t, "closed") }},
 	{want: why.PortSilent, what: "its own firewall", broke: func(t *testing.T, b *broken) { b.door(t, "silent") }},
 	{want: why.NotSSH, what: "a web server", broke: func(t *testing.T, b *broken) { b.door(t, "other") }, says: []string{"HTTP/1.1"}},
-	{want: why.Penalised, what: "five failed logins from here", broke: func(t *testing.T, b *broken) {
+	{here: true, want: why.Penalised, what: "five failed logins from here", broke: func(t *testing.T, b *broken) {
 		b.config(t, "PerSourcePenalties yes")
 		i := b.d.instance(t, b.name)
 		for range 5 {
@@ -304,7 +306,7 @@ var standinCases = []whyCase{
 	}, 0o644), says: []string{"/usr/sbin/nologin"}},
 	{want: why.AccountExpired, what: "expired account", broke: writes("etc/shadow", func(string) string { return "debian:*:19000:0:99999:7::1:\n" }, 0o640), says: []string{"expired"}},
 	{want: why.LoginsOff, what: "/etc/nologin", broke: writes("etc/nologin", func(string) string { return "Down for the spring tide.\n" }, 0o644), says: []string{"spring tide"}},
-	{want: why.RootOff, what: "root by no key", broke: func(t *testing.T, b *broken) {
+	{here: true, want: why.RootOff, what: "root by no key", broke: func(t *testing.T, b *broken) {
 		pub, err := os.ReadFile(b.identity + ".pub")
 		mustDo(t, err)
 		b.config(t, "PermitRootLogin no")
@@ -349,6 +351,9 @@ func (c whyCase) check(t *testing.T, b *broken) {
 	if report.First != nil && (report.First.Evidence == "" || report.First.Next == "") {
 		t.Errorf("without evidence or a next step: %+v", report.First)
 	}
+	if b.real == nil && !c.here {
+		c.fromService(t, b)
+	}
 	args := append([]string{"why", b.name, "-identity", b.identity}, b.args...)
 	text := b.client(t, args...)
 	text.out = strings.Join(strings.Fields(text.out), " ") // its lines are wrapped
@@ -365,6 +370,27 @@ func (c whyCase) check(t *testing.T, b *broken) {
 	after, r := b.why(t, "-fix")
 	if after.First != nil || r.code != 0 {
 		t.Errorf("after -fix: %s %s", r.out, r.err)
+	}
+}
+
+// fromService asks as the console does: the service alone must find the same.
+func (c whyCase) fromService(t *testing.T, b *broken) {
+	t.Helper()
+	pub, err := os.ReadFile(b.identity + ".pub")
+	mustDo(t, err)
+	ask := wire.WhyRequest{PublicKey: string(pub)}
+	if n := slices.Index(b.args, "-user"); n >= 0 {
+		ask.User = b.args[n+1]
+	}
+	a := b.d.api(t, "POST", "/api/v1/instances/"+b.name+"/why", mustJSON(t, ask))
+	var answer wire.WhyAnswer
+	mustDo(t, json.Unmarshal([]byte(a.body), &answer))
+	got := why.Code("")
+	if answer.Report.First != nil {
+		got = answer.Report.First.Code
+	}
+	if got != c.want {
+		t.Errorf("the service alone says %q: %s", got, a.body)
 	}
 }
 

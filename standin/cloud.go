@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net"
 	"net/netip"
 	"os"
@@ -95,6 +96,7 @@ type Cloud struct {
 
 	groups     map[string]*Group
 	static     map[string]*Address
+	reserved   map[string]Address // by client token, for good
 	strangers  map[string]*stranger
 	strangerAt []string // the oldest first
 }
@@ -137,7 +139,7 @@ func Open(o Options) (*Cloud, error) {
 		return nil, fmt.Errorf("the block %s is in use by another stand-in: %w; NET= moves this one", o.Network, err)
 	}
 	c := &Cloud{opts: o, root: root, hold: hold, instances: map[string]*stored{}, next: firstOffset, quit: make(chan struct{}),
-		groups: map[string]*Group{}, static: map[string]*Address{}, strangers: map[string]*stranger{}}
+		groups: map[string]*Group{}, static: map[string]*Address{}, reserved: map[string]Address{}, strangers: map[string]*stranger{}}
 	if err := c.load(); err != nil {
 		hold.Close()
 		root.Close()
@@ -191,12 +193,13 @@ func (c *Cloud) Close() error {
 }
 
 type stateFile struct {
-	Next      uint32     `json:"next_address"`
-	Serial    int        `json:"serial"`
-	Instances []*stored  `json:"instances"`
-	Groups    []*Group   `json:"groups"`
-	Static    []*Address `json:"static_addresses"`
-	Strangers []string   `json:"strangers"`
+	Next      uint32             `json:"next_address"`
+	Serial    int                `json:"serial"`
+	Instances []*stored          `json:"instances"`
+	Groups    []*Group           `json:"groups"`
+	Static    []*Address         `json:"static_addresses"`
+	Reserved  map[string]Address `json:"reserved_tokens"`
+	Strangers []string           `json:"strangers"`
 }
 
 const stateName = "cloud.json"
@@ -220,6 +223,7 @@ func (c *Cloud) load() error {
 	for _, a := range f.Static {
 		c.static[a.ID] = a
 	}
+	maps.Copy(c.reserved, f.Reserved)
 	for _, in := range f.Instances {
 		if len(in.Groups) == 0 { // kept by a stand-in that had none
 			in.Groups = []string{c.defaultGroup(in.Region).ID}
@@ -234,7 +238,7 @@ func (c *Cloud) load() error {
 
 // save writes the state; the caller holds mu.
 func (c *Cloud) save() error {
-	f := stateFile{Next: c.next, Serial: c.serial, Strangers: c.strangerAt}
+	f := stateFile{Next: c.next, Serial: c.serial, Strangers: c.strangerAt, Reserved: c.reserved}
 	for _, g := range c.groups {
 		f.Groups = append(f.Groups, g)
 	}

@@ -37,7 +37,6 @@ type Address struct {
 	Region   string   `json:"region"`
 	Name     string   `json:"name"`
 	Instance string   `json:"instance"` // "" while nobody has it
-	Token    string   `json:"client_token,omitempty"`
 	Done     []string `json:"done_tokens,omitempty"`
 }
 
@@ -216,7 +215,7 @@ func (c *Cloud) Addresses(region string) []Address {
 
 func (a *Address) shown() Address {
 	out := *a
-	out.Token, out.Done = "", nil
+	out.Done = nil
 	return out
 }
 
@@ -232,11 +231,11 @@ func (c *Cloud) Reserve(token, region, name string) (Address, error) {
 	case !NameRule.MatchString(name) || len(name) > MaxNameSize:
 		return Address{}, fmt.Errorf("%w: the name", ErrInvalid)
 	}
+	if before, ok := c.reserved[token]; ok { // it comes again, or late: perhaps it was given back since
+		return before, nil
+	}
 	for _, a := range c.static {
-		switch {
-		case a.Token == token:
-			return a.shown(), nil
-		case a.Name == name:
+		if a.Name == name {
 			return Address{}, fmt.Errorf("%w: a static address of this name is there", ErrState)
 		}
 	}
@@ -244,8 +243,9 @@ func (c *Cloud) Reserve(token, region, name string) (Address, error) {
 		return Address{}, fmt.Errorf("%w: %w", ErrInvalid, ErrAddresses)
 	}
 	c.serial++
-	a := &Address{ID: fmt.Sprintf("mark-%05d", c.serial), Address: c.newAddress(), Region: region, Name: name, Token: token}
+	a := &Address{ID: fmt.Sprintf("mark-%05d", c.serial), Address: c.newAddress(), Region: region, Name: name}
 	c.static[a.ID] = a
+	c.reserved[token] = a.shown()
 	return a.shown(), c.save()
 }
 

@@ -61,7 +61,9 @@ func init() { // help walks the table that its own functions stand in
 		{"hosts print", "[options]", "Print what hosts write would write.", "plumlatch hosts print", hostsPrint},
 		{"why", "INSTANCE [-identity FILE | -agent] [-user USER] [options]", "Tell why one cannot get in: from outside to inside, what is wrong first, and what mends it.", "plumlatch why berth-board-1 -identity ~/.ssh/night-crew", whyCommand},
 		{"open", "INSTANCE [options] [-- COMMAND ...]", "Log in with this machine's own ssh: right address, port, user, file and host key.", "plumlatch open berth-board-9 -- hostname", open},
-		{"access list", "[-instance NAME] [-key NAME] [options]", "List which key opens which instance, and how that is known.", "plumlatch access list -instance berth-board-1", accessList},
+		{"access list", "[options]", "List which key opens which instance, and how that is known.", "plumlatch access list -holder night-crew -region north-pier -csv", accessList},
+		{"who", "INSTANCE [options]", "Tell who can open an instance: people, keys, how that is known, since when.", "plumlatch who berth-board-1", who},
+		{"opens", "KEY|FILE|FINGERPRINT [options]", "Tell what a key opens, by whatever names it.\n\n  A word is taken for the first of these that it is: a pasted public line; a\n  fingerprint (SHA256 or MD5); a file; the name of a recorded key. A word that\n  is a file and a name, of two keys, is refused: ./NAME is always the file.", "plumlatch opens ~/.ssh/old-key", opens},
 		{"survey", "INSTANCE [options]", "Read what is really in an instance's files, and compare it with the ledger.", "plumlatch survey berth-board-1", survey},
 
 		{"work list", "[options]", "List the work that is at hand, and that was.", "plumlatch work list -state open", workList},

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/term"
 
 	"plumlatch/client"
+	"plumlatch/core/keypair"
 	"plumlatch/core/plaintext"
 )
 
@@ -158,6 +159,10 @@ func nextFor(err error) string {
 
 // parse takes flags before and after the names; "--" ends both.
 func (c *cli) parse(fs *flag.FlagSet, args []string) error {
+	// No message may quote it, as that of a flag that is none would.
+	if slices.ContainsFunc(args, func(a string) bool { return keypair.LooksPrivate([]byte(a)) }) {
+		return usagef("that is a private key; it was neither sent nor kept. Its file is what commands take, or the one line of its .pub; this shell's history may have it now")
+	}
 	if i := slices.Index(args, "--"); i >= 0 {
 		args, c.rest = args[:i], args[i+1:]
 	}

@@ -22,31 +22,6 @@ import (
 	"plumlatch/core/wire"
 )
 
-func accessList(fs *flag.FlagSet) func(*cli) error {
-	instance := fs.String("instance", "", "`name` of an instance: what opens it")
-	key := fs.String("key", "", "`name` of a key: what it opens")
-	asJSON := fs.Bool("json", false, "print JSON")
-	return func(c *cli) error {
-		_, service, err := c.begin()
-		if err != nil {
-			return err
-		}
-		rows, err := service.Access(c.ctx, *instance, *key)
-		if err != nil {
-			return err
-		}
-		if *asJSON {
-			return c.json(wire.List[wire.Access]{Items: rows})
-		}
-		if len(rows) == 0 && *key != "" {
-			fmt.Fprintln(c.out, "It opens nothing, as far as the ledger knows.")
-			return nil
-		}
-		c.accessRows(rows, *instance == "")
-		return nil
-	}
-}
-
 // door is all that ssh needs, every field checked by its grammar: what comes
 // from the service stands on a command line and in a file here.
 type door struct {

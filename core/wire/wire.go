@@ -209,6 +209,10 @@ type Access struct {
 	LoginUser   string       `json:"login_user"`
 	Key         string       `json:"key"` // "" for the steward's
 	Steward     bool         `json:"steward"`
+	Holder      string       `json:"holder,omitempty"` // of the key
+	HolderSort  string       `json:"holder_sort,omitempty"`
+	Since       time.Time    `json:"since"`              // on record
+	ShownAt     *time.Time   `json:"shown_at,omitempty"` // when its private half was last shown to exist
 	Kind        string       `json:"kind"`
 	Fingerprint string       `json:"fingerprint"`
 	Bitting     string       `json:"bitting"`

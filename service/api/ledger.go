@@ -228,7 +228,7 @@ func (s *Server) survey(c *gin.Context) {
 func showAccess(a store.Access) wire.Access {
 	p := keypair.Public{Blob: a.Blob, Comment: a.Comment}
 	st := a.Evidence.Standing(a.ChangedAt)
-	out := wire.Access{ID: a.ID, Instance: a.Instance, Region: a.Region, LoginUser: a.LoginUser, Key: a.Key, Steward: a.Steward, Kind: p.Kind(),
+	out := wire.Access{ID: a.ID, Instance: a.Instance, Region: a.Region, LoginUser: a.LoginUser, Key: a.Key, Steward: a.Steward, Holder: a.Holder, HolderSort: a.HolderSort, Since: a.CreatedAt.UTC(), ShownAt: a.ShownAt, Kind: p.Kind(),
 		Fingerprint: p.Fingerprint(), Bitting: p.Bitting().String(), Cuts: cuts(p), Evidence: st.Shown.Kind.String(), Old: st.Old, From: st.Shown.Vantage, PublicKey: p.Line()}
 	if st.Shown.Kind != access.None {
 		at := st.Shown.At.UTC()
@@ -248,7 +248,7 @@ func (s *Server) listAccess(c *gin.Context) {
 	if !ok {
 		return
 	}
-	q := store.AccessQuery{Instance: c.Query("instance"), Key: c.Query("key"), Page: p}
+	q := store.AccessQuery{Instance: c.Query("instance"), Key: c.Query("key"), Holder: c.Query("holder"), Region: c.Query("region"), Tag: c.Query("tag"), User: c.Query("user"), People: c.Query("people") == "true", Page: p}
 	// A name that does not exist shall not look like one that nothing opens.
 	if q.Instance != "" {
 		if _, err := s.opts.Store.InstanceByName(c, q.Instance); errors.Is(err, store.ErrNotFound) {

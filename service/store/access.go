@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -24,6 +25,9 @@ type Access struct {
 	Steward       bool
 	Blob          []byte
 	Comment       string
+	Holder        string // of the key; "" for not known
+	HolderSort    string
+	ShownAt       *time.Time // when the key's private half was last shown to exist
 	LoginUser     string
 	CreatedAt     time.Time
 	ChangedAt     time.Time // since when earlier evidence is old
@@ -35,14 +39,19 @@ type Access struct {
 }
 
 const accessColumns = `SELECT a.id, a.instance_id, i.name AS instance, i.phase AS instance_phase, i.region, coalesce(a.key_id, 0) AS key_id,
-	coalesce(k.name, '') AS key, a.steward, coalesce(k.blob, s.blob) AS blob, coalesce(k.comment, '') AS comment, a.login_user, a.created_at, i.changed_at,
+	coalesce(k.name, '') AS key, a.steward, coalesce(k.blob, s.blob) AS blob, coalesce(k.comment, '') AS comment, coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort, k.shown_at, a.login_user, a.created_at, i.changed_at,
 	a.probe_answer, a.probe_detail, a.probe_from, a.probe_at
-	FROM access a JOIN instances i ON i.id = a.instance_id LEFT JOIN keys k ON k.id = a.key_id
+	FROM access a JOIN instances i ON i.id = a.instance_id LEFT JOIN keys k ON k.id = a.key_id LEFT JOIN holders h ON h.id = k.holder_id
 	LEFT JOIN steward_keys s ON a.steward AND s.instance_id = i.id`
 
 // AccessQuery chooses accesses.
 type AccessQuery struct {
 	Instance, Key string // names; "" for all
+	Holder        string // name of who holds the key
+	Region        string
+	Tag           string // NAME=VALUE, or NAME alone
+	User          string // login user
+	People        bool   // without the steward's
 	Page
 }
 
@@ -57,6 +66,22 @@ func (s *Store) AccessList(ctx context.Context, q AccessQuery) ([]Access, string
 	}
 	if q.Key != "" {
 		l.filter("k.name_fold = ?", names.Fold(q.Key))
+	}
+	for column, v := range map[string]string{"i.region": q.Region, "a.login_user": q.User} {
+		if v != "" {
+			l.filter(column+" = ?", v)
+		}
+	}
+	if q.Holder != "" {
+		l.filter("h.name_fold = ?", names.Fold(q.Holder))
+	}
+	if name, value, both := strings.Cut(q.Tag, "="); both {
+		l.filter("i.tags ->> ? = ?", name, value)
+	} else if q.Tag != "" {
+		l.filter("i.tags -> ? IS NOT NULL", name)
+	}
+	if q.People {
+		l.filter("NOT a.steward")
 	}
 	column := "i.name_fold || CASE WHEN a.steward THEN '~' ELSE ' ' || k.name_fold END"
 	rows, next, err := pageOf(ctx, s, &l, accessColumns, column, "a.id", false, q.Page, func(a Access) (string, int64) {

@@ -161,7 +161,7 @@ func (s *Store) KeyByFingerprint(ctx context.Context, fp string) (Key, error) {
 type KeyQuery struct {
 	Text        string // a part of the name or of the comment
 	Kind        string // exact
-	Fingerprint string // exact
+	Fingerprint string // exact; "SHA256:..." or "MD5:..."
 	Holder      string // name, exact whatever its case
 	Origin      string // exact
 	Weakness    string // "any", or a severity
@@ -182,7 +182,11 @@ func (s *Store) Keys(ctx context.Context, q KeyQuery) ([]Key, string, error) {
 		l.filter("k.kind = ?", q.Kind)
 	}
 	if q.Fingerprint != "" {
-		l.filter("k.fingerprint = ?", q.Fingerprint)
+		if hex, ok := strings.CutPrefix(q.Fingerprint, "MD5:"); ok {
+			l.filter("md5(k.blob) = ?", strings.ReplaceAll(strings.ToLower(hex), ":", ""))
+		} else {
+			l.filter("k.fingerprint = ?", q.Fingerprint)
+		}
 	}
 	if q.Holder != "" {
 		l.filter("h.name_fold = ?", names.Fold(q.Holder))

@@ -363,6 +363,10 @@ func (s *suite) addresses(t *testing.T) {
 	if err := s.d.Release(t.Context(), token(), a.ID); !errors.Is(err, cloud.ErrNotFound) {
 		t.Errorf("released twice: %v", err)
 	}
+	_, _ = s.d.Reserve(t.Context(), tok, s.o.Region, name) // it comes late
+	if all, err = s.d.StaticAddresses(t.Context(), s.o.Region); err != nil || slices.ContainsFunc(all, func(x cloud.StaticAddress) bool { return x.Name == name }) {
+		t.Errorf("a request that comes late reserves again: %v", err)
+	}
 }
 
 func (s *suite) deadline(t *testing.T) {

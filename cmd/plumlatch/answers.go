@@ -1,0 +1,244 @@
+package main
+
+import (
+	"encoding/csv"
+	"errors"
+	"flag"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"plumlatch/client"
+	"plumlatch/core/keypair"
+	"plumlatch/core/names"
+	"plumlatch/core/plaintext"
+	"plumlatch/core/wire"
+)
+
+func accessList(fs *flag.FlagSet) func(*cli) error {
+	instance := fs.String("instance", "", "`name` of an instance: what opens it")
+	key := fs.String("key", "", "`name` of a key: what it opens")
+	holder := fs.String("holder", "", "`name` of who holds the keys")
+	region := fs.String("region", "", "`region` of the instances")
+	tag := fs.String("tag", "", "`NAME=VALUE`, or NAME, of the instances")
+	user := fs.String("user", "", "login `user`")
+	asJSON := fs.Bool("json", false, "print JSON")
+	asCSV := fs.Bool("csv", false, "print CSV")
+	return func(c *cli) error {
+		_, service, err := c.begin()
+		if err != nil {
+			return err
+		}
+		if *asJSON && *asCSV {
+			return usagef("give -json or -csv, and not both")
+		}
+		rows, err := service.AccessWhere(c.ctx, url.Values{"instance": {*instance}, "key": {*key}, "holder": {*holder}, "region": {*region}, "tag": {*tag}, "user": {*user}})
+		if err != nil {
+			return err
+		}
+		switch {
+		case *asJSON:
+			return c.json(wire.List[wire.Access]{Items: rows})
+		case *asCSV:
+			return c.accessCSV(rows)
+		case len(rows) == 0 && *key != "":
+			fmt.Fprintln(c.out, "It opens nothing, as far as the ledger knows.")
+			return nil
+		}
+		c.accessRows(rows, *instance == "")
+		return nil
+	}
+}
+
+// accessCSV writes accesses as CSV (RFC 4180), every cell made safe for a spreadsheet.
+func (c *cli) accessCSV(rows []wire.Access) error {
+	w := csv.NewWriter(c.raw)
+	out := [][]string{{"instance", "region", "user", "key", "steward", "holder", "holder_sort", "kind", "fingerprint", "evidence", "old", "at", "from", "since"}}
+	for _, a := range rows {
+		at := ""
+		if a.At != nil {
+			at = a.At.UTC().Format(time.RFC3339)
+		}
+		out = append(out, []string{a.Instance, a.Region, a.LoginUser, a.Key, strconv.FormatBool(a.Steward), a.Holder, a.HolderSort, a.Kind, a.Fingerprint, a.Evidence, strconv.FormatBool(a.Old), at, a.From, a.Since.UTC().Format(time.RFC3339)})
+	}
+	for _, r := range out {
+		for n := range r {
+			r[n] = plaintext.Cell(r[n])
+		}
+	}
+	return w.WriteAll(out)
+}
+
+// who tells who can open an instance, as far as the ledger knows.
+func who(fs *flag.FlagSet) func(*cli) error {
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		args, service, err := c.begin("INSTANCE")
+		if err != nil {
+			return err
+		}
+		rows, err := service.AccessWhere(c.ctx, url.Values{"instance": {args[0]}, "people": {"true"}})
+		if err != nil {
+			return err
+		}
+		if *asJSON {
+			return c.json(wire.List[wire.Access]{Items: rows})
+		}
+		slices.SortStableFunc(rows, func(a, b wire.Access) int { return strings.Compare(a.Holder+"\x00"+a.Key, b.Holder+"\x00"+b.Key) })
+		now := time.Now()
+		var out [][]string
+		holders := map[string]bool{}
+		for _, a := range rows {
+			holder, sort := a.Holder, a.HolderSort
+			if holder == "" {
+				holder = "(not known)"
+			} else {
+				holders[holder] = true
+			}
+			shown := "never shown"
+			if a.ShownAt != nil {
+				shown = ago(*a.ShownAt, now)
+			}
+			out = append(out, []string{holder, sort, a.Key, a.Bitting, a.LoginUser, evidence(a), known(a, now), ago(a.Since, now), shown})
+		}
+		c.table([]string{"holder", "", "key", "bitting", "user", "evidence", "known", "on record", "private half"}, out, "No key of a person opens it, as far as the ledger knows.")
+		switch {
+		case len(rows) == 1:
+			fmt.Fprintf(c.out, "\n%s is the sole opener: without it there is no way in for people.\n", rows[0].Key)
+		case len(rows) > 1:
+			fmt.Fprintf(c.out, "\n%s, of %s that are known.\n", count(len(rows), "key"), count(len(holders), "holder"))
+		}
+		fmt.Fprintf(c.out, "Keys that nobody wrote down are not among them.\nnext: plumlatch survey %s\n", args[0])
+		return nil
+	}
+}
+
+// asked is what a word was taken for.
+type askedKey struct {
+	Meant       string `json:"meant"` // key, file, fingerprint, line
+	Name        string `json:"name,omitempty"`
+	Fingerprint string `json:"fingerprint,omitempty"`
+	recorded    *wire.Key
+}
+
+var (
+	bareMD5  = regexp.MustCompile(`^([0-9a-fA-F]{2}:){15}[0-9a-fA-F]{2}$`)
+	bareSHA2 = regexp.MustCompile(`^[A-Za-z0-9+/]{43}=?$`)
+)
+
+// opens tells what a key opens, by whatever names it.
+func opens(fs *flag.FlagSet) func(*cli) error {
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		if len(c.args) == 0 {
+			return usagef("KEY, FILE, FINGERPRINT or a pasted line is missing")
+		}
+		service, err := c.service()
+		if err != nil {
+			return err
+		}
+		k, err := c.meaning(service, strings.Join(c.args, " "))
+		if err != nil {
+			return err
+		}
+		var rows []wire.Access
+		if k.recorded != nil {
+			if rows, err = service.Access(c.ctx, "", k.recorded.Name); err != nil {
+				return err
+			}
+		}
+		if *asJSON {
+			if rows == nil {
+				rows = []wire.Access{}
+			}
+			return c.json(struct {
+				askedKey
+				Recorded bool          `json:"recorded"`
+				Opens    []wire.Access `json:"opens"`
+			}{k, k.recorded != nil, rows})
+		}
+		if k.recorded == nil {
+			fmt.Fprintf(c.out, "%s, taken as a %s, is not recorded: what it opens is not known here.\nnext: plumlatch survey INSTANCE, which lists the keys that nobody wrote down\n", plaintext.Line(k.Fingerprint), k.Meant)
+			return nil
+		}
+		fmt.Fprintf(c.out, "%s  %s  (taken as a %s)\n%s\n\n", k.recorded.Name, k.recorded.Bitting, k.Meant, plaintext.Line(k.recorded.Fingerprint))
+		if len(rows) == 0 {
+			fmt.Fprintln(c.out, "It opens nothing, as far as the ledger knows.")
+			return nil
+		}
+		c.accessRows(rows, true)
+		return nil
+	}
+}
+
+// meaning takes a word for what it is, in this order: a pasted public line, a
+// fingerprint (SHA256 or MD5, with or without its prefix), a file, the name of a
+// recorded key. A word that is a file and a name at once, of two keys, is refused.
+func (c *cli) meaning(service *client.Client, word string) (askedKey, error) {
+	if p, err := keypair.ReadPublic([]byte(word)); err == nil && strings.Contains(word, " ") {
+		return c.recordedAs(service, askedKey{Meant: "line", Fingerprint: p.Fingerprint()})
+	}
+	switch {
+	case keypair.LooksPrivate([]byte(word)):
+		return askedKey{}, failure{errors.New("that is a private key; it was neither sent nor kept"), "give its file, or the one line of its .pub"}
+	case strings.HasPrefix(word, "SHA256:"), strings.HasPrefix(word, "MD5:"):
+		return c.recordedAs(service, askedKey{Meant: "fingerprint", Fingerprint: strings.TrimRight(word, "=")})
+	case bareMD5.MatchString(word):
+		return c.recordedAs(service, askedKey{Meant: "fingerprint", Fingerprint: "MD5:" + strings.ToLower(word)})
+	}
+	var named *askedKey
+	if names.Check(word) == nil {
+		k, err := service.Key(c.ctx, word)
+		if p, ok := errors.AsType[*client.Problem](err); err != nil && (!ok || p.Status != 404) {
+			return askedKey{}, err
+		}
+		if err == nil {
+			named = &askedKey{Meant: "key", Name: k.Name, Fingerprint: k.Fingerprint, recorded: &k}
+		}
+	}
+	data, err := readLimited(word)
+	if errors.Is(err, fs.ErrNotExist) || err != nil && named != nil {
+		switch {
+		case named != nil:
+			return *named, nil
+		case bareSHA2.MatchString(word):
+			return c.recordedAs(service, askedKey{Meant: "fingerprint", Fingerprint: "SHA256:" + strings.TrimRight(word, "=")})
+		}
+		return askedKey{}, failure{fmt.Errorf("%s is no file, no fingerprint, no public line and no recorded key", plaintext.Line(plaintext.Cut(word, 60))), "plumlatch key list -match PART"}
+	}
+	if err != nil {
+		return askedKey{}, err
+	}
+	defer clear(data)
+	f, err := keypair.Read(data, nil)
+	if err != nil && named == nil {
+		return askedKey{}, fmt.Errorf("%s: %w", word, err)
+	}
+	public := f.Public
+	if err == nil && len(public.Blob) == 0 {
+		if public, err = publicBeside(word); err != nil && named == nil {
+			return askedKey{}, failure{fmt.Errorf("%s is locked, hides its public half, and has no .pub beside it", word), "plumlatch key public " + shellWord(word)}
+		}
+	}
+	if err != nil {
+		return *named, nil // a file of that name that holds no key
+	}
+	if named != nil && named.Fingerprint != public.Fingerprint() {
+		return askedKey{}, failure{fmt.Errorf("%s has two meanings: the recorded key of that name is %s, and the file holds %s", word, named.Fingerprint, public.Fingerprint()),
+			"plumlatch opens ./" + word + ", for the file; plumlatch access list -key " + word + ", for the key"}
+	}
+	return c.recordedAs(service, askedKey{Meant: "file", Fingerprint: public.Fingerprint()})
+}
+
+func (c *cli) recordedAs(service *client.Client, k askedKey) (askedKey, error) {
+	all, err := service.Keys(c.ctx, url.Values{"fingerprint": {k.Fingerprint}})
+	if err == nil && len(all) > 0 {
+		k.recorded, k.Name, k.Fingerprint = &all[0], all[0].Name, all[0].Fingerprint
+	}
+	return k, err
+}

@@ -124,7 +124,7 @@ func cancelledAt(step int, begin func(*trial) (int64, error)) func(*trial) (int6
 // later checks once what comes late has come.
 func later(check func(*trial, wire.Work) []string) func(*trial, wire.Work) []string {
 	return func(x *trial, w wire.Work) []string {
-		time.Sleep(1500 * time.Millisecond)
+		time.Sleep(3 * time.Second)
 		return check(x, w)
 	}
 }

@@ -456,3 +456,40 @@ func (d *demo) clientIn(t *testing.T, home, url string, args ...string) result {
 	_ = cmd.Run()
 	return result{out.String(), errOut.String(), cmd.ProcessState.ExitCode()}
 }
+
+// TestOpenPrint gives the parts of a door, and conversions that work as printed.
+func TestOpenPrint(t *testing.T) {
+	t.Parallel()
+	d, dir := shared, t.TempDir()
+	d.must(t, "key", "create", "print-key", "-dir", dir)
+	d.must(t, "instance", "launch", "print-board", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "print-key")
+	i := d.instance(t, "print-board")
+	file := filepath.Join(dir, "print-key")
+	contains(t, "-print", d.must(t, "open", "print-board", "-print", "-dir", dir), i.Address, "2222", "debian", file, "OpenSSH, without a passphrase", i.HostKeys[0].Fingerprint, "-format ppk -out "+file+".ppk")
+	var p struct {
+		Host        string
+		Port        int
+		User        string
+		File        string
+		HostKeys    []string `json:"host_keys"`
+		Conversions []string
+	}
+	mustDo(t, json.Unmarshal([]byte(d.must(t, "open", "print-board", "-print", "-json", "-dir", dir, "-user", "captain")), &p))
+	if p.Host != i.Address || p.Port != 2222 || p.User != "captain" || p.File != file || len(p.HostKeys) != 1 || len(p.Conversions) != 2 {
+		t.Errorf("%+v", p)
+	}
+	for _, line := range p.Conversions {
+		d.must(t, append(strings.Fields(line)[1:], "-new-passphrase-file", "/dev/null")...)
+	}
+	checked := d.must(t, "key", "check", file+".ppk", file+".pem")
+	contains(t, "what was converted", checked, "PPK 3", "PKCS#8", "print-key")
+	if r := d.client(t, "", "open", "print-board", "-json", "-dir", dir); r.code != 2 {
+		t.Errorf("-json without -print: %+v", r)
+	}
+	if r := d.client(t, "", "open", "print-board", "-user", "-oProxyCommand=x", "-dir", dir); r.code != 2 {
+		t.Errorf("a user that is none: %+v", r)
+	}
+	if r := d.client(t, "", "open", "print-board", "-user", "captain", "-identity", file, "--", "true"); r.code != 255 || !strings.Contains(r.err, "next: plumlatch why print-board -identity "+file+" -user captain") {
+		t.Errorf("a user that is not there: %+v", r)
+	}
+}

@@ -112,11 +112,12 @@ func trials() []*trial {
 		}
 		for _, call := range cloudCalls[s.name] {
 			hows := []string{"fail", "lose", "slow", "late", "twice"}
-			if s.lost {
-				hows = []string{"lose", "late"}
+			times, delay := 2, 1200
+			if s.lost { // until after the cancel was heard
+				hows, times, delay = []string{"lose", "late"}, 5, 2500
 			}
 			for _, how := range hows {
-				out = append(out, &trial{scenario: s, fault: &faultSpec{Call: call, How: how, Times: 2, Delay: 1200}})
+				out = append(out, &trial{scenario: s, fault: &faultSpec{Call: call, How: how, Times: times, Delay: delay}})
 			}
 		}
 	}

@@ -151,7 +151,7 @@ func TestRules(t *testing.T) {
 		says string
 		code int
 	}{
-		"host bits":       {[]string{"-from", "198.51.100.7/24"}, "did you mean 198.51.100.0/24, or only 198.51.100.7", 1},
+		"host bits":       {[]string{"-from", "198.51.100.7/24"}, "next: plumlatch instance admit rule-board -from 198.51.100.0/24", 1},
 		"IPv6":            {[]string{"-from", "2001:db8::/64"}, "wrong family", 1},
 		"mapped":          {[]string{"-from", "::ffff:198.51.100.0/120"}, "write the IPv4 network", 1},
 		"the world":       {[]string{"-from", "0.0.0.0/0"}, "-world", 1},

@@ -223,7 +223,7 @@ func instanceAdmit(fs *flag.FlagSet) func(*cli) error {
 		}
 		w, err := service.Admit(c.ctx, r.Instance, wire.Admit{From: ranges, Me: me, World: *world, Shared: *shared, Seconds: int64(lasts.Seconds()), Reason: *reason})
 		if err != nil {
-			return rangeProblem(err)
+			return rangeProblem(err, r.Instance, *from)
 		}
 		if w, err = c.settled(service, w); err != nil {
 			return err
@@ -256,11 +256,19 @@ func some(names []string) string {
 	return strings.Join(names[:most], ", ") + fmt.Sprintf(" and %d more", len(names)-most)
 }
 
-func rangeProblem(err error) error {
-	if p, ok := errors.AsType[*client.Problem](err); ok && p.Field == "from" && strings.Contains(p.Detail, "-world") {
+// rangeProblem adds the next thing to try to the refusal of a range.
+func rangeProblem(err error, instance, from string) error {
+	p, ok := errors.AsType[*client.Problem](err)
+	network, bad := netip.ParsePrefix(from)
+	switch {
+	case !ok || p.Field != "from":
+		return err
+	case strings.Contains(p.Detail, "-world"):
 		return failure{err, "a narrower network; -from me is your own address alone"}
+	case bad == nil && network != network.Masked():
+		return failure{err, fmt.Sprintf("plumlatch instance admit %s -from %s", instance, network.Masked())}
 	}
-	return err
+	return failure{err, "plumlatch help instance admit"}
 }
 
 func instanceUnadmit(fs *flag.FlagSet) func(*cli) error {

@@ -448,7 +448,7 @@ func proxyCommand(program string, hop door, identity, known string) string {
 		words = append(words, "-o", o)
 	}
 	for n, w := range words {
-		words[n] = "'" + strings.ReplaceAll(strings.ReplaceAll(w, "%", "%%"), "'", `'\''`) + "'"
+		words[n] = shellWord(percent(w))
 	}
 	return strings.Join(append(words, "-W", "[%h]:%p", "--", hop.address.String()), " ")
 }

@@ -61,7 +61,21 @@ var (
 // can write to the console can print a block of their own, so two blocks that
 // differ are worth nothing: ErrDiffer. While no block is complete, ErrNoBlock.
 func FirstBootFingerprints(output string) ([]string, error) {
-	var first []string
+	all := blocks(output)
+	if len(all) == 0 {
+		return nil, ErrNoBlock
+	}
+	for _, block := range all[1:] {
+		if !slices.Equal(block, all[0]) {
+			return nil, ErrDiffer
+		}
+	}
+	return all[0], nil
+}
+
+// blocks returns the fingerprints of every complete block that has any, in their order.
+func blocks(output string) [][]string {
+	var all [][]string
 	var block []string
 	open := false
 	for line := range strings.Lines(output) {
@@ -69,14 +83,8 @@ func FirstBootFingerprints(output string) ([]string, error) {
 		case strings.Contains(line, blockBegin):
 			open, block = true, nil
 		case strings.Contains(line, blockEnd) && open:
-			open = false
-			if len(block) == 0 {
-				continue
-			}
-			if first == nil {
-				first = block
-			} else if strings.Join(first, "\n") != strings.Join(block, "\n") {
-				return nil, ErrDiffer
+			if open = false; len(block) > 0 {
+				all = append(all, block)
 			}
 		case open:
 			if m := fingerprintLine.FindStringSubmatch(strings.TrimRight(line, "\r\n")); m != nil {
@@ -84,10 +92,7 @@ func FirstBootFingerprints(output string) ([]string, error) {
 			}
 		}
 	}
-	if first == nil {
-		return nil, ErrNoBlock
-	}
-	return first, nil
+	return all
 }
 
 // FingerprintBlock returns the block that FirstBootFingerprints reads, for the
@@ -115,19 +120,11 @@ func FingerprintBlock(host string, blobs [][]byte) (string, error) {
 // prints another one. They are worth as much as whoever can write to the
 // console, so a person decides.
 func PrintedFingerprints(output string) []string {
-	var out, block []string
-	open := false
-	for line := range strings.Lines(output) {
-		switch {
-		case strings.Contains(line, blockBegin):
-			open, block = true, nil
-		case strings.Contains(line, blockEnd) && open:
-			open = false
-			out = append(block, slices.DeleteFunc(out, func(fp string) bool { return slices.Contains(block, fp) })...)
-		case open:
-			if m := fingerprintLine.FindStringSubmatch(strings.TrimRight(line, "\r\n")); m != nil && !slices.Contains(block, m[1]) {
-				block = append(block, m[1])
-			}
+	var out []string
+	for _, block := range blocks(output) {
+		for n := len(block) - 1; n >= 0; n-- {
+			out = slices.DeleteFunc(out, func(fp string) bool { return fp == block[n] })
+			out = slices.Insert(out, 0, block[n])
 		}
 	}
 	return out

@@ -29,8 +29,6 @@ func ReadSSH(text string, l *Login) {
 			l.Partial = true
 		case strings.Contains(line, "no mutual signature"):
 			l.NoMutual = true
-		case strings.Contains(line, "Too many authentication failures"):
-			l.TooMany = true
 		}
 		if m := sigAlgs.FindStringSubmatch(line); m != nil {
 			l.SignaturesOf = strings.Split(plaintext.Line(m[1]), ",")

@@ -19,7 +19,6 @@ func TestReadSSH(t *testing.T) {
 		"refused":          {"tess@192.0.2.7: Permission denied (publickey,password).\n", func(l Login) bool { return !l.TookKey && !l.Authenticated && len(l.Methods) == 2 }},
 		"a second factor":  {took + "Authenticated using \"publickey\" with partial success.\ntess@192.0.2.7: Permission denied (keyboard-interactive).\n", func(l Login) bool { return l.Partial && !l.Authenticated && !l.Closed }},
 		"expired":          {took + "Your account has expired; please contact your system administrator.\nConnection closed by 192.0.2.7 port 22\n", func(l Login) bool { return l.Closed && strings.HasPrefix(l.Banner, "Your account has expired") }},
-		"too many":         {"Received disconnect from 192.0.2.7 port 22:2: Too many authentication failures\n", func(l Login) bool { return l.TooMany }},
 		"no signature":     {"debug1: send_pubkey_test: no mutual signature algorithm\n", func(l Login) bool { return l.NoMutual }},
 		"steering":         {"\x1b[31mred\x1b[0m\n", func(l Login) bool { return !strings.ContainsRune(l.Said, 0x1b) }},
 	} {

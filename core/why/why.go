@@ -130,7 +130,6 @@ type Key struct {
 	Type        string `json:"type"`
 	Steward     bool   `json:"steward,omitempty"`
 	Before      bool   `json:"before,omitempty"` // the server took it once, or it was read in the file
-	Recorded    bool   `json:"recorded,omitempty"`
 }
 
 // Line is a line of an authorized_keys file that holds the key.
@@ -185,7 +184,6 @@ type Login struct {
 	Partial       bool     `json:"partial"`  // the key was taken, and something besides is asked for
 	TookKey       bool     `json:"took_key"` // the server said that it would take it
 	Methods       []string `json:"methods,omitempty"`
-	TooMany       bool     `json:"too_many"`
 	NoMutual      bool     `json:"no_mutual"`
 	Closed        bool     `json:"closed"` // by the server, after the key was taken
 	Banner        string   `json:"banner,omitempty"`
@@ -205,7 +203,6 @@ type Facts struct {
 	Recorded  string `json:"recorded"` // the recorded login user
 	ImageUser string `json:"image_user,omitempty"`
 	Adopted   bool   `json:"adopted"`
-	Phase     string `json:"phase"`
 
 	State        string `json:"state"` // as the ledger has it
 	Address      string `json:"address"`

@@ -2,6 +2,7 @@ package work
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -141,7 +142,7 @@ func (w *Worker) moveKind() *Kind {
 			if err := r.Data(&f); err != nil {
 				return store.WorkEnd{}, err
 			}
-			what := fmt.Sprintf("%s is at %s now", r.Instance.Name, cmpOr(r.Instance.Address, "no address"))
+			what := fmt.Sprintf("%s is at %s now", r.Instance.Name, cmp.Or(r.Instance.Address, "no address"))
 			switch {
 			case r.address().To != "" && r.Instance.Address == "":
 				what = fmt.Sprintf("%s has %s, and is at it when it is started", r.Instance.Name, r.address().Name)
@@ -324,7 +325,7 @@ func (w *Worker) MoveAddress(ctx context.Context, by store.Actor, once store.Onc
 		intent = fmt.Sprintf("take %s (%s) from it", plaintext.Line(a.Name), a.Address)
 	}
 	in := staticAddress{ID: a.ID, Name: plaintext.Line(a.Name), Region: a.Region, Of: a.Instance, To: to.CloudID}
-	return w.beginOf(ctx, by, once, i, w.begun(w.kind("address-move"), "move "+plaintext.Line(a.Name)+" to "+cmpOr(to.Name, "nobody"), token(26), i, intent, in))
+	return w.beginOf(ctx, by, once, i, w.begun(w.kind("address-move"), "move "+plaintext.Line(a.Name)+" to "+cmp.Or(to.Name, "nobody"), token(26), i, intent, in))
 }
 
 // Release begins to give a static address back. FieldError, store.ErrReused.
@@ -433,7 +434,7 @@ func (w *Worker) Readdress(ctx context.Context, by store.Actor, i store.Instance
 	if !i.Adopted {
 		return out, FieldError{Field: "address", Problem: "the cloud says where it is; leave the address out"}
 	}
-	address, port := cmpOr(r.Address, i.Address), r.Port
+	address, port := cmp.Or(r.Address, i.Address), r.Port
 	if port == 0 {
 		port = i.Port
 	}
@@ -468,7 +469,7 @@ func (w *Worker) Readdress(ctx context.Context, by store.Actor, i store.Instance
 	return out, w.askAgain(ctx, i)
 }
 
-func placeWords(state, address string) string { return state + " at " + cmpOr(address, "no address") }
+func placeWords(state, address string) string { return state + " at " + cmp.Or(address, "no address") }
 
 // askAgain compares the host key at a new address, and asks about every key.
 func (w *Worker) askAgain(ctx context.Context, i store.Instance) error {

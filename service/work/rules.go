@@ -1,6 +1,7 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -628,7 +629,7 @@ func (w *Worker) checkRanges(i store.Instance, ranges []string, world bool) ([]s
 	for _, text := range ranges {
 		p, err := inbound.ParseRange(text)
 		if err == nil && !p.Addr().Is4() && !w.Cloud.Properties().IPv6 {
-			err = inbound.CheckFamily(p, cmpOr(i.Address, "0.0.0.0"))
+			err = inbound.CheckFamily(p, cmp.Or(i.Address, "0.0.0.0"))
 		}
 		if err == nil {
 			err = inbound.CheckFamily(p, i.Address)
@@ -642,13 +643,6 @@ func (w *Worker) checkRanges(i store.Instance, ranges []string, world bool) ([]s
 		out = append(out, p.String())
 	}
 	return out, nil
-}
-
-func cmpOr(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
 }
 
 // Admit begins to let address ranges in. FieldError, store.ErrReused.

@@ -2,6 +2,7 @@ package work
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -52,7 +53,7 @@ func (w *Worker) Why(ctx context.Context, i store.Instance, r wire.WhyRequest) (
 	if !names.LoginUser(r.User) {
 		return wire.WhyAnswer{}, FieldError{Field: "user", Problem: "that is no login user"}
 	}
-	d.f = why.Facts{Instance: i.Name, User: r.User, Recorded: i.LoginUser, Adopted: i.Adopted, Phase: string(i.Phase), State: i.State, Address: i.Address, Port: i.Port, SeenAs: r.SeenAs}
+	d.f = why.Facts{Instance: i.Name, User: r.User, Recorded: i.LoginUser, Adopted: i.Adopted, State: i.State, Address: i.Address, Port: i.Port, SeenAs: r.SeenAs}
 	if i.Via != nil {
 		d.f.Via = i.Via.Address
 	}
@@ -87,7 +88,7 @@ func (d *door) chooseKey(line string) error {
 	for _, a := range d.rows {
 		p := keypair.Public{Blob: a.Blob}
 		before := !a.Evidence.LastPositive(access.Accepted).IsZero() || !a.Evidence.LastPositive(access.Seen).IsZero() || !a.Evidence.LastPositive(access.Proven).IsZero()
-		d.f.Keys = append(d.f.Keys, why.Key{Name: a.Key, Fingerprint: p.Fingerprint(), Type: p.Type(), Steward: a.Steward, Before: before, Recorded: true})
+		d.f.Keys = append(d.f.Keys, why.Key{Name: a.Key, Fingerprint: p.Fingerprint(), Type: p.Type(), Steward: a.Steward, Before: before})
 	}
 	if line == "" {
 		best := -1
@@ -370,6 +371,6 @@ func (d *door) readLines(files reach.Files) {
 	}
 	in.FileSeen = read > 0 && failed == ""
 	if !in.FileSeen {
-		in.NotSeen = cmpOr(failed, "none of the files that count is there")
+		in.NotSeen = cmp.Or(failed, "none of the files that count is there")
 	}
 }

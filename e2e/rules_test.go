@@ -104,6 +104,19 @@ func TestRules(t *testing.T) {
 		return !slices.ContainsFunc(d.rules(t, "rule-board"), func(s string) bool { return strings.HasPrefix(s, "127.0.0.9/32") })
 	})
 
+	// The end is kept also of a rule that was withdrawn and put back in between.
+	d.must(t, "instance", "admit", "rule-board", "-from", "127.0.0.13", "-for", "9s")
+	mustDo(t, standinCallAt(d, "POST", "/v1/faults", `{"call":"unadmit","name":"rule-board","how":"slow","delay_ms":1500}`, nil))
+	begun := d.api(t, "POST", "/api/v1/instances/rule-board/unadmit", `{"from":["127.0.0.13"],"cut_off":0}`)
+	var w wire.Work
+	mustDo(t, json.Unmarshal([]byte(begun.body), &w))
+	time.Sleep(500 * time.Millisecond)
+	d.must(t, "work", "cancel", fmt.Sprint(w.ID))
+	if !open("127.0.0.13") {
+		t.Error("it was not put back")
+	}
+	waitFor(t, "the end of what was put back", func() bool { return !open("127.0.0.13") })
+
 	// A later wish counts: no end any more.
 	d.must(t, "instance", "admit", "rule-board", "-from", "127.0.0.11", "-for", "2s")
 	d.must(t, "instance", "admit", "rule-board", "-from", "127.0.0.11")

@@ -268,7 +268,11 @@ func (r *Run) takeBackRules() error {
 		return err
 	}
 	for _, k := range d.Rules {
-		isMine := slices.ContainsFunc(mine, func(a store.Admission) bool { return a.Range == k.Range })
+		at := slices.IndexFunc(mine, func(a store.Admission) bool { return a.Range == k.Range })
+		isMine := at >= 0
+		if isMine { // it may have been withdrawn and put back since, under another name
+			k.Rule = mine[at].RuleID
+		}
 		anothers := !isMine && slices.ContainsFunc(standing, func(a store.Admission) bool { return a.Range == k.Range })
 		if anothers || k.Before && !isMine {
 			continue

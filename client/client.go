@@ -119,28 +119,9 @@ func (c *Client) do(ctx context.Context, method, path string, query url.Values, 
 }
 
 func (c *Client) send(ctx context.Context, method, path string, query url.Values, once string, body, answer any) error {
-	var r io.Reader
-	if body != nil {
-		data, err := json.Marshal(body)
-		if err != nil {
-			return err
-		}
-		r = bytes.NewReader(data)
-	}
-	target := c.url + "/api/v1" + path
-	if len(query) > 0 {
-		target += "?" + query.Encode()
-	}
-	req, err := http.NewRequestWithContext(ctx, method, target, r)
+	req, err := c.request(ctx, method, path, query, once, body)
 	if err != nil {
 		return err
-	}
-	req.Header.Set("Authorization", "Bearer "+c.token)
-	if once != "" {
-		req.Header.Set("Idempotency-Key", once)
-	}
-	if body != nil {
-		req.Header.Set("Content-Type", "application/json")
 	}
 	resp, err := c.http.Do(req)
 	if err != nil {
@@ -161,6 +142,33 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 		return fmt.Errorf("what answers at %s is no Plum Latch service: its answer cannot be read", c.url)
 	}
 	return nil
+}
+
+func (c *Client) request(ctx context.Context, method, path string, query url.Values, once string, body any) (*http.Request, error) {
+	var r io.Reader
+	if body != nil {
+		data, err := json.Marshal(body)
+		if err != nil {
+			return nil, err
+		}
+		r = bytes.NewReader(data)
+	}
+	target := c.url + "/api/v1" + path
+	if len(query) > 0 {
+		target += "?" + query.Encode()
+	}
+	req, err := http.NewRequestWithContext(ctx, method, target, r)
+	if err != nil {
+		return nil, err
+	}
+	req.Header.Set("Authorization", "Bearer "+c.token)
+	if once != "" {
+		req.Header.Set("Idempotency-Key", once)
+	}
+	if body != nil {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	return req, nil
 }
 
 // problem reads the answer to a request that was refused or that failed.
@@ -285,11 +293,6 @@ func (c *Client) Change(ctx context.Context, name, verb string) (i wire.Instance
 		return i, c.once(ctx, "DELETE", "/instances/"+url.PathEscape(name), nil, &i)
 	}
 	return i, c.once(ctx, "POST", "/instances/"+url.PathEscape(name)+"/"+url.PathEscape(verb), nil, &i)
-}
-
-// Survey has the service read an instance's files by its steward.
-func (c *Client) Survey(ctx context.Context, name string) (s wire.Survey, err error) {
-	return s, c.do(ctx, "POST", "/instances/"+url.PathEscape(name)+"/survey", nil, nil, &s)
 }
 
 // Access returns the accesses of an instance, of a key, or all.

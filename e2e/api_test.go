@@ -291,7 +291,7 @@ func (d *demo) token2(t *testing.T, options ...string) string {
 
 func (d *demo) database(t *testing.T) *pgx.Conn {
 	t.Helper()
-	url, err := os.ReadFile(d.path("database-url"))
+	url, err := os.ReadFile(d.path("owner-url"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -462,7 +462,7 @@ func TestPrivateKeysNowhere(t *testing.T) {
 			}
 		}
 	}
-	url, err := os.ReadFile(d.path("database-url"))
+	url, err := os.ReadFile(d.path("owner-url"))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -30,7 +30,9 @@ func TestConsole(t *testing.T) {
 	b.signIn(t, "harbour-lead", "wrong")
 	b.see(t, "Name or password are wrong", "Try again")
 	b.signIn(t, "harbour-lead", strings.TrimSpace(string(password)))
-	b.see(t, "No instance. Launch the first one", "harbour-lead, admin")
+	b.see(t, "Nothing needs a hand", "harbour-lead, admin")
+	b.visit(t, "/instances")
+	b.see(t, "No instance. Launch the first one")
 	b.visit(t, "/keys")
 	b.see(t, "No key is recorded")
 	b.visit(t, "/keys/nobody")
@@ -45,6 +47,7 @@ func TestConsole(t *testing.T) {
 	t.Run("import", func(t *testing.T) { consoleImport(t, b, d, dir) })
 	t.Run("launch", func(t *testing.T) { consoleLaunch(t, b, d, dir) })
 	t.Run("door", func(t *testing.T) { consoleDoor(t, b, d, dir) })
+	t.Run("tracking", func(t *testing.T) { consoleTracking(t, b, d, dir) })
 	t.Run("work", func(t *testing.T) { consoleWork(t, b, d, dir) })
 	t.Run("viewer", func(t *testing.T) { consoleViewer(t, d) })
 
@@ -244,7 +247,12 @@ func consoleViewer(t *testing.T, d *demo) {
 	}
 	b := openBrowser(t, d.url)
 	b.signIn(t, "looker-on", o.Password)
-	b.see(t, "looker-on, viewer", "quay-board")
+	b.see(t, "looker-on, viewer", "quay-desk is the only way into", "Put off")
+	if off, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`[...document.querySelectorAll("button")].find(b => b.innerText === "Put off").disabled`)); err != nil || !off {
+		t.Errorf("a viewer can put off: %v %v", off, err)
+	}
+	b.visit(t, "/instances")
+	b.see(t, "quay-board")
 	disabled, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`[...document.querySelectorAll("button")].find(b => b.innerText === "Launch an instance").disabled`))
 	if err != nil || !disabled {
 		t.Errorf("a viewer can press Launch: %v %v", disabled, err)

@@ -51,7 +51,7 @@ func run(m *testing.M) int {
 		return 1
 	}
 	shared = newDemo(filepath.Join(dir, "shared"))
-	if err := shared.start("-seed=false", "-follow=-1s"); err != nil {
+	if err := shared.start("-seed=false", "-follow=-1s", "-surveys=0"); err != nil {
 		fmt.Fprintln(os.Stderr, "demo:", err)
 		return 1
 	}
@@ -157,7 +157,7 @@ func (d *demo) start(more ...string) error {
 		return err
 	}
 	_, rest, _ := strings.Cut(string(env), "PLUMLATCH_TOKEN=")
-	d.token = strings.TrimSpace(rest)
+	d.token, _, _ = strings.Cut(rest, "\n")
 	return nil
 }
 

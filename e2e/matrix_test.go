@@ -20,6 +20,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"plumlatch/client"
 	"plumlatch/core/wire"
 	"plumlatch/service/work"
@@ -219,7 +221,7 @@ func newSlot(t *testing.T, n int) *slot {
 	if _, err := shared.database(t).Exec(context.Background(), "CREATE DATABASE "+name); err != nil {
 		t.Fatal(err)
 	}
-	base, err := os.ReadFile(shared.path("database-url"))
+	base, err := os.ReadFile(shared.path("owner-url"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -246,10 +248,20 @@ func newSlot(t *testing.T, n int) *slot {
 	return s
 }
 
+// connect opens the slot's database as its owner.
+func (s *slot) connect(t *testing.T) *pgx.Conn {
+	t.Helper()
+	conn, err := pgx.Connect(context.Background(), s.database)
+	mustDo(t, err)
+	t.Cleanup(func() { conn.Close(context.Background()) })
+	return conn
+}
+
 func (s *slot) command(args ...string) *exec.Cmd {
-	cmd := exec.Command(filepath.Join(bin, "plumlatchd-halt"), append(args, "-identity-file", filepath.Join(s.dir, "identity.txt"),
+	n := slices.IndexFunc(append(args, "-"), func(a string) bool { return a[0] == '-' }) // what is given comes last, and wins
+	cmd := exec.Command(filepath.Join(bin, "plumlatchd-halt"), slices.Concat(args[:n], []string{"-identity-file", filepath.Join(s.dir, "identity.txt"),
 		"-standin-url", fmt.Sprintf("http://127.0.0.1:%d", shared.port+1), "-standin-token-file", shared.path("standin-token"),
-		"-dial-loopback", "-lease", "2s", "-state-limit", "6s", "-database-connections", "4", "-log-format", "json", "-allow-host", s.front.listener.Addr().String())...)
+		"-dial-loopback", "-lease", "2s", "-state-limit", "6s", "-database-connections", "4", "-surveys", "0", "-follow", "-1s", "-log-format", "json", "-allow-host", s.front.listener.Addr().String()}, args[n:])...)
 	cmd.Env = append(os.Environ(), "PLUMLATCHD_DATABASE_URL="+s.database)
 	return cmd
 }

@@ -120,7 +120,7 @@ func TestFence(t *testing.T) {
 	t.Parallel()
 	s := newSlot(t, 91)
 	ctx := t.Context()
-	db, err := store.Open(ctx, s.database, 4, slog.New(slog.DiscardHandler))
+	db, err := store.Open(ctx, s.database, "", 4, slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -169,9 +169,9 @@ func TestFence(t *testing.T) {
 		"followed":      func() error { _, err := db.Followed(oldCtx, store.Service, i, "stopped", "", 22, false); return err },
 		"trouble":       func() error { return db.SetTrouble(oldCtx, i.ID, "late") },
 		"observe":       func() error { return db.Observe(oldCtx, 1, access.Placed, true, "late") },
-		"probed":        func() error { return db.Probed(oldCtx, 1, "accepted", "", "late") },
+		"probed":        func() error { return db.Probed(oldCtx, store.Asked{AccessID: 1, Answer: "accepted", From: "late"}) },
 		"first boot":    func() error { return db.FirstBootRead(oldCtx, i, nil, "late") },
-		"survey":        func() error { return db.Saw(oldCtx, store.Service, i, map[int64]bool{1: true}, "late", "", "late") },
+		"survey":        func() error { return db.KeepSurvey(oldCtx, i, store.Kept{}) },
 		"access":        func() error { _, err := db.AddAccess(oldCtx, i.ID, 1, "debian"); return err },
 		"ensure steps":  func() error { return db.EnsureSteps(oldCtx, first.ID, n.Work.Steps) },
 	} {

@@ -37,8 +37,31 @@ var scenarios = []scenario{
 	{name: "unadmit cancelled, no answer", kind: "unadmit", back: true, lost: true, prepare: admitted("198.51.100.0/24", false), begin: cancelledAt(0, unadmits("198.51.100.0/24")), check: later(letsIn("198.51.100.0/24", ""))},
 	{name: "reserve cancelled, no answer", kind: "address-reserve", back: true, lost: true, begin: cancelledAt(0, reserves), check: later(addresses(0))},
 	{name: "move cancelled, no answer", kind: "address-move", back: true, lost: true, prepare: launchedAndReserved, begin: cancelledAt(0, moves), check: later(isAtStatic(false))},
+	{name: "survey", kind: "survey", prepare: launched, begin: surveys, check: wasSurveyed},
+	{name: "survey cancelled", kind: "survey", back: true, slow: "groups", prepare: launched, begin: cancelled(surveys), check: opensStill},
 	{name: "remove", kind: "remove", lacks: []string{"remove/line/"}, prepare: launched, begin: changes("remove"), check: removed},
 }
+
+func surveys(x *trial) (int64, error) {
+	w, err := x.client.SurveyMany(context.Background(), wire.SurveyMany{Instances: []string{x.instance}, Inside: true, Outside: true})
+	return w.ID, err
+}
+
+// wasSurveyed: whatever happened on the way, it was seen from both sides, and nothing was changed.
+func wasSurveyed(x *trial, w wire.Work) (broken []string) {
+	rows, err := x.client.LastSurveys(context.Background(), x.instance)
+	if err != nil || len(rows) != 3 { // inside, outside, and the configuration
+		return []string{fmt.Sprintf("surveys: %+v %v", rows, err)}
+	}
+	for _, r := range rows {
+		if r.SeenAt == nil || r.Trouble != "" || r.Sort == "inside" && (r.Recorded != 2 || r.Unrecorded+r.Missing != 0) {
+			broken = append(broken, fmt.Sprintf("%+v", r))
+		}
+	}
+	return append(broken, opensStill(x, w)...)
+}
+
+func opensStill(x *trial, _ wire.Work) []string { return x.opens() }
 
 func (x *trial) launch() (wire.Instance, error) {
 	return x.client.Launch(context.Background(), wire.Launch{Name: x.instance, Region: "north-pier", Image: "debian-12", Size: "small", Keys: []string{x.slot.key}})

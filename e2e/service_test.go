@@ -40,7 +40,7 @@ func ownService(t *testing.T, cloudURL string, more ...string) *demo {
 	if _, err := shared.database(t).Exec(context.Background(), "CREATE DATABASE "+name); err != nil {
 		t.Fatal(err)
 	}
-	base, err := os.ReadFile(shared.path("database-url"))
+	base, err := os.ReadFile(shared.path("owner-url"))
 	if err != nil {
 		t.Fatal(err)
 	}

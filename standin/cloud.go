@@ -49,6 +49,8 @@ type Instance struct {
 	Tags   map[string]string `json:"tags"`
 	Groups []string          `json:"groups"` // of inbound rules
 	Static bool              `json:"static_address"`
+
+	KeyLabel string `json:"key_label"` // as whoever launched it said; never looked at
 }
 
 type stored struct {
@@ -90,6 +92,8 @@ type Cloud struct {
 	next      uint32 // the address given out last, as an offset into the network
 	serial    int
 	closed    bool
+	saved     time.Time // when the state was written last
+	saveDue   bool      // it is to be written soon
 	timers    sync.WaitGroup
 	quit      chan struct{}
 	faults    faults
@@ -177,6 +181,10 @@ func (c *Cloud) Close() error {
 		return nil
 	}
 	c.closed = true
+	var err error
+	if c.saveDue {
+		err = c.saveNow()
+	}
 	close(c.quit)
 	for _, in := range c.instances {
 		if in.server != nil {
@@ -189,7 +197,7 @@ func (c *Cloud) Close() error {
 	}
 	c.mu.Unlock()
 	c.timers.Wait()
-	return errors.Join(c.hold.Close(), c.root.Close())
+	return errors.Join(err, c.hold.Close(), c.root.Close())
 }
 
 type stateFile struct {
@@ -236,8 +244,36 @@ func (c *Cloud) load() error {
 	return nil
 }
 
+// A cloud of many instances writes its state at most this often: each time is
+// the whole of it. What a kill loses then is its last moment.
+const (
+	manyInstances = 300
+	saveManyEvery = 500 * time.Millisecond
+)
+
 // save writes the state; the caller holds mu.
 func (c *Cloud) save() error {
+	if len(c.instances) > manyInstances && time.Since(c.saved) < saveManyEvery {
+		if !c.saveDue {
+			c.saveDue = true
+			time.AfterFunc(saveManyEvery, func() {
+				c.mu.Lock()
+				defer c.mu.Unlock()
+				if c.closed {
+					return
+				}
+				if err := c.saveNow(); err != nil {
+					c.opts.Log.Error("the state was not saved", "error", err)
+				}
+			})
+		}
+		return nil
+	}
+	return c.saveNow()
+}
+
+func (c *Cloud) saveNow() error {
+	c.saved, c.saveDue = time.Now(), false
 	f := stateFile{Next: c.next, Serial: c.serial, Strangers: c.strangerAt, Reserved: c.reserved}
 	for _, g := range c.groups {
 		f.Groups = append(f.Groups, g)
@@ -281,6 +317,8 @@ type Launch struct {
 	Zone   string            `json:"zone"`    // "" for the region's first
 	DiskGB int               `json:"disk_gb"` // 0 for the size's own
 	Tags   map[string]string `json:"tags"`
+
+	KeyLabel string `json:"key_label"`
 }
 
 // check refuses what this cloud does not take.
@@ -306,6 +344,8 @@ func (l *Launch) check() error {
 		return invalid("unknown zone")
 	case len(l.UserData) > 16<<10:
 		return invalid("user data is over 16 KiB")
+	case len(l.KeyLabel) > 100:
+		return invalid("key_label is over 100 bytes")
 	case len(l.Tags) > maxTags:
 		return invalid("more than %d tags", maxTags)
 	}
@@ -350,7 +390,7 @@ func (c *Cloud) Launch(l Launch) (Instance, error) {
 		Instance: Instance{
 			ID: fmt.Sprintf("hull-%05d", c.serial), Name: l.Name, Region: l.Region, Image: l.Image, Size: l.Size,
 			State: Pending, Port: c.opts.Port, LoginUser: image.LoginUser, Created: c.opts.Now().UTC(),
-			Zone: l.Zone, DiskGB: l.DiskGB, Tags: l.Tags, Groups: []string{c.defaultGroup(l.Region).ID},
+			Zone: l.Zone, DiskGB: l.DiskGB, Tags: l.Tags, Groups: []string{c.defaultGroup(l.Region).ID}, KeyLabel: l.KeyLabel,
 		},
 		UserData: l.UserData, Token: l.ClientToken, LaunchHash: string(hash),
 	}

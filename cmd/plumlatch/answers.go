@@ -27,6 +27,8 @@ func accessList(fs *flag.FlagSet) func(*cli) error {
 	region := fs.String("region", "", "`region` of the instances")
 	tag := fs.String("tag", "", "`NAME=VALUE`, or NAME, of the instances")
 	user := fs.String("user", "", "login `user`")
+	kind := fs.String("evidence", "", "`kind` of what is shown and not old: none, placed, seen, accepted, proven; or old")
+	older := fs.Int("evidence-older", 0, "only where the evidence is this many `days` old, or older, or there is none")
 	asJSON := fs.Bool("json", false, "print JSON")
 	asCSV := fs.Bool("csv", false, "print CSV")
 	return func(c *cli) error {
@@ -37,7 +39,7 @@ func accessList(fs *flag.FlagSet) func(*cli) error {
 		if *asJSON && *asCSV {
 			return usagef("give -json or -csv, and not both")
 		}
-		rows, err := service.AccessWhere(c.ctx, url.Values{"instance": {*instance}, "key": {*key}, "holder": {*holder}, "region": {*region}, "tag": {*tag}, "user": {*user}})
+		rows, err := service.AccessWhere(c.ctx, url.Values{"instance": {*instance}, "key": {*key}, "holder": {*holder}, "region": {*region}, "tag": {*tag}, "user": {*user}, "evidence": {*kind}, "evidence_older_than_days": days(*older)})
 		if err != nil {
 			return err
 		}
@@ -53,6 +55,14 @@ func accessList(fs *flag.FlagSet) func(*cli) error {
 		c.accessRows(rows, *instance == "")
 		return nil
 	}
+}
+
+// days is a number of days in a query; 0 asks for nothing.
+func days(n int) []string {
+	if n == 0 {
+		return nil
+	}
+	return []string{strconv.Itoa(n)}
 }
 
 // accessCSV writes accesses as CSV (RFC 4180), every cell made safe for a spreadsheet.

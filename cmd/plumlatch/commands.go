@@ -1,5 +1,7 @@
 package main
 
+import "plumlatch/core/access"
+
 // commands are all commands, in the order that help shows them in.
 var commands []command
 
@@ -30,8 +32,15 @@ func init() { // help walks the table that its own functions stand in
 		{"key public", "FILE [options]", "Print the public half of a private file.", "plumlatch key public ~/.ssh/night-crew", keyPublic},
 		{"key export", "NAME [options]", "Print the recorded public half of a key.", "plumlatch key export night-crew -format rfc4716", keyExport},
 
+		{"key lost", "NAME [options]", "Record that nobody has a key's private half, and see what follows.", "plumlatch key lost night-crew -reason 'the laptop went overboard'", badDay(access.Lost)},
+		{"key exposed", "NAME [options]", "Record that somebody else may have a key's private half, and see what follows.", "plumlatch key exposed old-gate-contractor -plan", badDay(access.Exposed)},
+		{"key found", "NAME [options]", "Take back that a key is lost.", "plumlatch key found night-crew", badDay(access.InUse)},
+
 		{"holder list", "[options]", "List who holds keys.", "plumlatch holder list", holderList},
 		{"holder add", "NAME [-sort SORT]", "Record a person, team, machine or job that holds keys.", "plumlatch holder add night-crew -sort team", holderAdd},
+
+		{"holder set", "NAME [options]", "Put a holder into a team, or take the holder out of one.", "plumlatch holder set skerry-watch -join harbour-ops", holderSet},
+		{"holder left", "NAME [options]", "Record that a holder left: what the holder had counts as exposed.", "plumlatch holder left gate-contractor -plan", holderLeft},
 
 		{"instance launch", "NAME -image I -size S -region R -key K,K [options]", "Launch an instance that opens with the named keys.", "plumlatch instance launch berth-board-9 -image debian-12 -size small -region north-pier -key night-crew,harbour-ops -tag line=north", instanceLaunch},
 		{"instance adopt", "NAME -address A -identity FILE|-agent [options]  |  -batch FILE", "Bring an instance in that is there already.", "plumlatch instance adopt old-berth-1 -address 192.0.2.17 -user debian -identity ~/.ssh/harbour-ops", instanceAdopt},
@@ -48,6 +57,9 @@ func init() { // help walks the table that its own functions stand in
 		{"instance boot-log", "NAME [options]", "Print what an instance wrote on its console, made safe for the terminal.", "plumlatch instance boot-log berth-board-1 -lines 20", instanceBootLog},
 		{"instance refresh", "NAME [options]", "Ask the cloud for its state and address now, and take them down.", "plumlatch instance refresh berth-board-1", instanceRefresh},
 
+		{"instance discover", "[options]", "Set the cloud's list of instances against the ledger's.", "plumlatch instance discover", instanceDiscover},
+		{"instance probing", "NAME yes|no", "Say whether the service may ask an instance from outside by itself.", "plumlatch instance probing old-berth-1 yes", instanceProbing},
+
 		{"static-address list", "[options]", "List the addresses that stay, and who has them.", "plumlatch static-address list", staticList},
 		{"static-address reserve", "NAME -region REGION", "Reserve an address that stays.", "plumlatch static-address reserve board-front -region north-pier", staticReserve},
 		{"static-address move", "NAME [-to INSTANCE]", "Give a static address to an instance, or take it from whoever has it.", "plumlatch static-address move board-front -to berth-board-1", staticMove},
@@ -61,10 +73,16 @@ func init() { // help walks the table that its own functions stand in
 		{"hosts print", "[options]", "Print what hosts write would write.", "plumlatch hosts print", hostsPrint},
 		{"why", "INSTANCE [-identity FILE | -agent] [-user USER] [options]", "Tell why one cannot get in: from outside to inside, what is wrong first, and what mends it.", "plumlatch why berth-board-1 -identity ~/.ssh/night-crew", whyCommand},
 		{"open", "INSTANCE [options] [-- COMMAND ...]", "Log in with this machine's own ssh: right address, port, user, file and host key.", "plumlatch open berth-board-9 -- hostname", open},
+		{"today", "[options]", "Tell what needs a hand, most urgent first, and what mends it.", "plumlatch today -urgency now", today},
 		{"access list", "[options]", "List which key opens which instance, and how that is known.", "plumlatch access list -holder night-crew -region north-pier -csv", accessList},
 		{"who", "INSTANCE [options]", "Tell who can open an instance: people, keys, how that is known, since when.", "plumlatch who berth-board-1", who},
 		{"opens", "KEY|FILE|FINGERPRINT [options]", "Tell what a key opens, by whatever names it.\n\n  A word is taken for the first of these that it is: a pasted public line; a\n  fingerprint (SHA256 or MD5); a file; the name of a recorded key. A word that\n  is a file and a name, of two keys, is refused: ./NAME is always the file.", "plumlatch opens ~/.ssh/old-key", opens},
-		{"survey", "INSTANCE [options]", "Read what is really in an instance's files, and compare it with the ledger.", "plumlatch survey berth-board-1", survey},
+		{"access record", "INSTANCE KEY|FINGERPRINT [options]", "Write down that a key that a survey found opens an instance.", "plumlatch access record ticket-gate-2 SHA256:... -as gate-fitters", accessRecord},
+		{"survey", "INSTANCE...|-tag T|-region R|-all [options]", "Find out what really opens an instance, and compare it with the ledger.", "plumlatch survey berth-board-1 -inside -outside", survey},
+
+		{"policy show", "[options]", "Print the policy: how often the service looks, and what needs a hand.", "plumlatch policy show", policyShow},
+		{"policy check", "FILE", "Tell whether a file is a policy.", "plumlatch policy check policy.yaml", policyCommand(false)},
+		{"policy set", "FILE", "Set the policy.", "plumlatch policy set policy.yaml", policyCommand(true)},
 
 		{"work list", "[options]", "List the work that is at hand, and that was.", "plumlatch work list -state open", workList},
 		{"work show", "ID [options]", "Show one piece of work, step by step.", "plumlatch work show 12", workShow},
@@ -83,6 +101,8 @@ func init() { // help walks the table that its own functions stand in
 		{"token revoke", "ID", "End a token now.", "plumlatch token revoke 3", tokenRevoke},
 
 		{"journal list", "[options]", "Show who did what, the newest first.", "plumlatch journal list -target 'instance berth-board-1'", journalList},
+		{"journal verify", "[options]", "Compute the chain of the journal on this machine, and tell what was changed behind it.", "plumlatch journal verify", journalVerify},
+		{"journal export", "-out FILE|-", "Write the whole journal with its chain and signed heads, one JSON object a line.", "plumlatch journal export -out journal.jsonl", journalExport},
 		{"whoami", "[options]", "Show whose token this is, and the role it has.", "plumlatch whoami", whoami},
 	}
 }

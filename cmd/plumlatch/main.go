@@ -255,7 +255,8 @@ func help(w io.Writer, name string) bool {
 		}
 		fmt.Fprint(w, `
 "plumlatch help COMMAND" shows its options and an example. PLUMLATCH_URL and
-PLUMLATCH_TOKEN name the service. Exit status: 0 done, 1 failed, 2 used
+PLUMLATCH_TOKEN name the service; PLUMLATCH_STATE is where this machine keeps
+what it has seen of a journal. Exit status: 0 done, 1 failed, 2 used
 wrongly, 3 it worked and the answer needs a hand; "open" ends with that of ssh.
 `)
 		return true

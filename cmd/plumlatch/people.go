@@ -5,7 +5,6 @@ import (
 	"flag"
 	"fmt"
 	"strconv"
-	"strings"
 	"time"
 
 	"plumlatch/client"
@@ -167,37 +166,6 @@ func tokenRevoke(fs *flag.FlagSet) func(*cli) error {
 			return err
 		}
 		fmt.Fprintf(c.out, "Token %d is revoked.\n", id)
-		return nil
-	}
-}
-
-func journalList(fs *flag.FlagSet) func(*cli) error {
-	target := fs.String("target", "", "`what` it was done to, such as 'instance berth-board-1'")
-	limit := fs.Int("limit", 40, "`number` of entries, at most 500")
-	asJSON := fs.Bool("json", false, "print JSON")
-	return func(c *cli) error {
-		_, service, err := c.begin()
-		if err != nil {
-			return err
-		}
-		entries, err := service.Journal(c.ctx, *target, *limit)
-		if err != nil {
-			return err
-		}
-		if *asJSON {
-			return c.json(wire.List[wire.JournalEntry]{Items: entries})
-		}
-		var rows [][]string
-		for _, e := range entries {
-			what := e.Intent
-			if e.Of != 0 {
-				what = fmt.Sprintf("of %d: %s", e.Of, e.Outcome)
-			} else if e.Outcome != "" {
-				what = strings.TrimSpace(e.Intent + ": " + e.Outcome)
-			}
-			rows = append(rows, []string{fmt.Sprint(e.ID), e.At.Local().Format("2006-01-02 15:04:05"), e.Operator, e.Address, e.Action, e.Target, what})
-		}
-		c.table([]string{"id", "at", "operator", "from", "action", "target", "what"}, rows, "The journal has nothing on that.")
 		return nil
 	}
 }

@@ -28,16 +28,21 @@ func (c *cli) json(v any) error {
 	}
 	var out strings.Builder
 	for _, r := range b.String() {
-		if r != '\n' && plaintext.HasControl(string(r)) {
-			for _, u := range utf16.Encode([]rune{r}) {
-				fmt.Fprintf(&out, `\u%04x`, u)
-			}
-			continue
-		}
-		out.WriteRune(r)
+		escape(&out, r)
 	}
 	_, err := io.WriteString(c.raw, out.String())
 	return err
+}
+
+// escape writes a rune of JSON; one that could steer a terminal as an escape.
+func escape(out *strings.Builder, r rune) {
+	if r == '\n' || !plaintext.HasControl(string(r)) {
+		out.WriteRune(r)
+		return
+	}
+	for _, u := range utf16.Encode([]rune{r}) {
+		fmt.Fprintf(out, `\u%04x`, u)
+	}
 }
 
 // table prints rows under a header, every cell made safe for a terminal. A

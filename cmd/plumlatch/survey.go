@@ -1,58 +1,465 @@
 package main
 
 import (
+	"errors"
 	"flag"
 	"fmt"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"plumlatch/client"
+	"plumlatch/core/keypair"
+	"plumlatch/core/plaintext"
+	"plumlatch/core/wire"
+	"plumlatch/service/reach"
 )
 
+// surveyOptions are what a survey is asked for.
+type surveyOptions struct {
+	inside, outside, all, agent, last, asJSON, detach bool
+	tag, region, key, identity, passFile              string
+}
+
 func survey(fs *flag.FlagSet) func(*cli) error {
-	asJSON := fs.Bool("json", false, "print JSON")
+	var o surveyOptions
+	fs.BoolVar(&o.inside, "inside", false, "read the files, by the steward (the default)")
+	fs.BoolVar(&o.outside, "outside", false, "ask the server itself which keys it would take, without any private key")
+	fs.BoolVar(&o.all, "all", false, "all instances that run")
+	fs.StringVar(&o.tag, "tag", "", "`NAME=VALUE`, or NAME, of the instances")
+	fs.StringVar(&o.region, "region", "", "`region` of the instances")
+	fs.StringVar(&o.key, "key", "", "with -outside: ask about these recorded `keys`, K,K, instead of all that are recorded for the instance")
+	fs.StringVar(&o.identity, "identity", "", "look from inside with this private key `FILE`, by this machine: with sudo it sees more than the steward")
+	fs.BoolVar(&o.agent, "agent", false, "the same with the keys in the running ssh-agent")
+	fs.StringVar(&o.passFile, "passphrase-file", "", "`file` with the passphrase of -identity")
+	fs.BoolVar(&o.last, "last", false, "show what the last surveys saw, and survey nothing")
+	fs.BoolVar(&o.detach, "detach", false, "of many: print the work's ID and leave")
+	fs.BoolVar(&o.asJSON, "json", false, "print JSON")
 	return func(c *cli) error {
-		args, service, err := c.begin("INSTANCE")
+		many := o.all || o.tag != "" || o.region != "" || len(c.args) > 1
+		own := o.identity != "" || o.agent
+		switch {
+		case len(c.args) == 0 && !many:
+			return usagef("INSTANCE is missing; or give -tag, -region or -all")
+		case len(c.args) > 0 && (o.all || o.tag != "" || o.region != ""):
+			return usagef("give instances, or -tag, -region or -all")
+		case many && (own || o.key != "" || o.last):
+			return usagef("-identity, -agent, -key and -last are for one instance")
+		case own && (o.outside || o.identity != "" && o.agent):
+			return usagef("-identity or -agent looks from inside; give one of them, and not -outside")
+		case o.key != "" && !o.outside:
+			return usagef("-key goes with -outside")
+		}
+		service, err := c.service()
 		if err != nil {
 			return err
 		}
-		s, err := service.Survey(c.ctx, args[0])
+		switch {
+		case many:
+			return c.surveyMany(service, o)
+		case o.last:
+			return c.lastSurveys(service, c.args[0], o.asJSON)
+		case own:
+			return c.surveyHere(service, c.args[0], o)
+		}
+		r := wire.SurveyRequest{Inside: o.inside || !o.outside, Outside: o.outside}
+		if o.key != "" {
+			r.Keys = strings.Split(o.key, ",")
+		}
+		s, err := service.Survey(c.ctx, c.args[0], r)
+		if err != nil {
+			return err
+		}
+		if o.asJSON {
+			return c.json(s)
+		}
+		if s.InsideTrouble != "" {
+			fmt.Fprintf(c.out, "%s: nothing was seen from inside: %s\n", s.Instance, s.InsideTrouble)
+		} else if r.Inside {
+			c.printInside(s)
+		}
+		if s.Outside != nil {
+			c.printOutside(s.Instance, *s.Outside, r.Inside)
+		}
+		c.surveyNext(s)
+		return nil
+	}
+}
+
+// printInside shows what was seen from inside.
+func (c *cli) printInside(s wire.Survey) {
+	counts := map[string]int{}
+	var rows [][]string
+	several := slices.ContainsFunc(s.Keys, func(k wire.Surveyed) bool { return k.LoginUser != s.LoginUser })
+	for _, k := range s.Keys {
+		counts[k.Result]++
+		name := k.Key
+		switch {
+		case k.Steward:
+			name = "(steward)"
+		case name == "" && k.Comment != "":
+			name = "? " + k.Comment
+		case name == "":
+			name = "?"
+		}
+		where := ""
+		if k.Line > 0 {
+			where = fmt.Sprintf("%s:%d", k.File, k.Line)
+		}
+		if k.Lines > 1 {
+			where += fmt.Sprintf(" and %d more", k.Lines-1)
+		}
+		limits := k.Options
+		if k.Ends != nil {
+			limits = strings.TrimSpace(limits + " (ends " + k.Ends.UTC().Format("2006-01-02 15:04 UTC") + ")")
+		}
+		row := []string{k.Result, name, k.Bitting, k.Kind, where, limits}
+		if several {
+			row = slices.Insert(row, 1, k.LoginUser)
+		}
+		rows = append(rows, row)
+	}
+	expired := ""
+	if counts["expired"] > 0 {
+		expired = fmt.Sprintf(", %d expired", counts["expired"])
+	}
+	fmt.Fprintf(c.out, "%s, as %s: %d recorded, %d unrecorded, %d missing%s.\n\n", s.Instance, s.LoginUser, counts["recorded"], counts["unrecorded"], counts["missing"], expired)
+	head := []string{"result", "key", "bitting", "kind", "where", "options"}
+	if several {
+		head = slices.Insert(head, 1, "user")
+	}
+	c.table(head, rows, "There is no key in its files.")
+	fmt.Fprintln(c.out)
+	c.said("passed over by sshd", s.Broken)
+	c.said("passed over by sshd", s.Ignored)
+	c.said("another door", s.Doors)
+	for _, l := range s.Lying {
+		name := l.Fingerprint
+		if l.Key != "" {
+			name = l.Key + ", " + l.Fingerprint
+		}
+		if name == "" {
+			name = "its fingerprint cannot be told without the passphrase"
+		}
+		fmt.Fprintf(c.out, "a private key lies there: %s (%s)\n", l.File, name)
+	}
+	c.said("configuration", s.Config)
+	c.said("not seen", s.NotSeen)
+}
+
+func (c *cli) said(what string, all []string) {
+	for _, s := range all {
+		fmt.Fprintf(c.out, "%s: %s\n", what, plaintext.Line(s))
+	}
+}
+
+// printOutside shows what the server itself said.
+func (c *cli) printOutside(instance string, o wire.OutsideSurvey, after bool) {
+	if after {
+		fmt.Fprintln(c.out)
+	}
+	if o.Trouble != "" {
+		fmt.Fprintf(c.out, "%s: nothing was seen from outside: %s\n", instance, o.Trouble)
+	} else {
+		fmt.Fprintf(c.out, "%s, asked from %s without any private key:\n\n", instance, o.Vantage)
+	}
+	var rows [][]string
+	for _, a := range o.Answers {
+		name := a.Key
+		if a.Steward {
+			name = "(steward)"
+		}
+		note := ""
+		if !a.Recorded && a.Answer == "accepted" {
+			note = "not recorded for this instance"
+		}
+		rows = append(rows, []string{a.Answer, name, a.LoginUser, strings.TrimSpace(a.Detail + " " + note)})
+	}
+	c.table([]string{"answer", "key", "user", ""}, rows, "There is no key to ask about.")
+	fmt.Fprintln(c.out)
+	for _, m := range o.Methods {
+		methods := strings.Join(m.Methods, ", ")
+		switch {
+		case m.Open:
+			methods = "none at all: it let us in without anything"
+		case methods == "":
+			methods = "no method"
+		}
+		fmt.Fprintf(c.out, "%s is offered: %s\n", m.User, methods)
+	}
+	if len(o.Rules) > 0 {
+		fmt.Fprintf(c.out, "inbound rules admit: %s\n", strings.Join(o.Rules, ", "))
+	}
+	c.said("not seen", o.NotSeen)
+}
+
+// surveyNext tells what to do about what was found.
+func (c *cli) surveyNext(s wire.Survey) {
+	for _, k := range s.Keys {
+		if k.Result != "unrecorded" || k.Limits == "authority" {
+			continue
+		}
+		user := ""
+		if k.LoginUser != s.LoginUser {
+			user = " -user " + k.LoginUser
+		}
+		if k.Key != "" {
+			fmt.Fprintf(c.out, "next: plumlatch access record %s %s%s\n", s.Instance, k.Key, user)
+		} else {
+			fmt.Fprintf(c.out, "next: plumlatch access record %s %s%s -as NAME\n", s.Instance, k.Fingerprint, user)
+		}
+		return
+	}
+	if slices.ContainsFunc(s.Keys, func(k wire.Surveyed) bool { return k.Result == "missing" }) {
+		fmt.Fprintf(c.out, "next: plumlatch today -instance %s\n", s.Instance)
+	}
+}
+
+// surveyMany surveys many, as work that can be left and followed again.
+func (c *cli) surveyMany(service *client.Client, o surveyOptions) error {
+	w, err := service.SurveyMany(c.ctx, wire.SurveyMany{Instances: c.args, Tag: o.tag, Region: o.region, All: o.all, Inside: o.inside || !o.outside, Outside: o.outside})
+	if err != nil {
+		return err
+	}
+	if o.detach {
+		if o.asJSON {
+			return c.json(w)
+		}
+		fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch work follow %d\n", w.ID, plaintext.Line(w.Title), w.ID)
+		return nil
+	}
+	if w, err = c.follow(service, w.ID, plaintext.Line(w.Title)); err != nil {
+		return err
+	}
+	rows, err := service.Surveys(c.ctx, url.Values{"work": {strconv.FormatInt(w.ID, 10)}})
+	if err != nil {
+		return err
+	}
+	if o.asJSON {
+		return c.json(struct {
+			Work  wire.Work         `json:"work"`
+			Items []wire.LastSurvey `json:"items"`
+		}{w, rows})
+	}
+	var out [][]string
+	now := time.Now()
+	fine := 0
+	for _, r := range rows {
+		if r.Trouble == "" && r.Unrecorded+r.Missing+r.Expired == 0 {
+			fine++
+			continue
+		}
+		found := fmt.Sprintf("%d recorded, %d unrecorded, %d missing, %d expired", r.Recorded, r.Unrecorded, r.Missing, r.Expired)
+		if r.Trouble != "" {
+			found = r.Trouble
+			if r.SeenAt != nil {
+				found += "; last seen " + ago(*r.SeenAt, now)
+			}
+		} else if r.Sort == "outside" {
+			continue
+		}
+		out = append(out, []string{r.Instance, r.Region, r.Sort, found})
+	}
+	if len(out) > 0 {
+		c.table([]string{"instance", "region", "survey", "found"}, out, "")
+		fmt.Fprintln(c.out)
+	}
+	if fine > 0 {
+		fmt.Fprintf(c.out, "As recorded: %s.\n", count(fine, "survey"))
+	}
+	if w.State != "done" {
+		return workFailed(w)
+	}
+	fmt.Fprintf(c.out, "%s.\nnext: plumlatch today\n", plaintext.Line(w.Outcome))
+	return nil
+}
+
+// lastSurveys shows what the last surveys of an instance saw, and when.
+func (c *cli) lastSurveys(service *client.Client, name string, asJSON bool) error {
+	rows, err := service.LastSurveys(c.ctx, name)
+	if err != nil {
+		return err
+	}
+	if asJSON {
+		return c.json(wire.List[wire.LastSurvey]{Items: rows})
+	}
+	var out [][]string
+	now := time.Now()
+	for _, r := range rows {
+		seen, found := "never", r.Trouble
+		if r.SeenAt != nil {
+			seen = ago(*r.SeenAt, now)
+			counts := fmt.Sprintf("%d recorded, %d unrecorded, %d missing, %d expired", r.Recorded, r.Unrecorded, r.Missing, r.Expired)
+			if r.Sort == "outside" {
+				counts = "asked"
+			} else if r.Sort == "config" {
+				counts = "read"
+			}
+			found = strings.TrimPrefix(found+"; before: "+counts, "; before: ")
+		}
+		out = append(out, []string{r.Sort, seen, r.Vantage, found})
+	}
+	c.table([]string{"survey", "seen", "by", "found"}, out, "It was never surveyed.")
+	fmt.Fprintf(c.out, "next: plumlatch survey %s\n", name)
+	return nil
+}
+
+// surveyHere looks from inside by this machine, with the engineer's own key, and
+// tells the service what it saw. No private key is sent, and none is read on
+// the instance: what lies in homes is told by its fingerprint, computed there.
+func (c *cli) surveyHere(service *client.Client, name string, o surveyOptions) error {
+	i, err := service.Instance(c.ctx, name)
+	if err != nil {
+		return err
+	}
+	if err := openable(i); err != nil {
+		return err
+	}
+	d, err := checkDoor(i)
+	if err != nil {
+		return err
+	}
+	if len(d.keys) == 0 {
+		return failure{fmt.Errorf("no host key of %s is recorded, so nobody can tell who answers", i.Name), "plumlatch instance host-key " + i.Name}
+	}
+	a := adoptee{name: i.Name, host: i.Address, port: i.Port, user: i.LoginUser, identity: o.identity, hostKey: d.keys[0].Fingerprint()}
+	if i.Via != nil {
+		a.jump = &jumpHost{host: i.Via.Address, port: i.Via.Port, user: i.Via.LoginUser}
+	}
+	in, err := c.enter(a, adoptOptions{agent: o.agent, passFile: o.passFile, unattended: true})
+	if err != nil {
+		return err
+	}
+	defer in.close()
+	around, err := reach.LookAround(c.ctx, in.ssh, in.files, i.LoginUser, "")
+	if errors.Is(err, reach.ErrKeysFiles) && len(i.KeysFiles) > 0 { // as recorded when it was adopted
+		around, err = reach.LookAround(c.ctx, in.ssh, in.files, i.LoginUser, i.KeysFiles[0])
+	}
+	if err != nil {
+		return err
+	}
+	r := wire.ClientSurvey{Privilege: around.Privilege}
+	r.NotSeen, r.Doors, r.Config = around.NotSeen, around.Doors, around.Effective
+	for _, l := range around.Lying {
+		r.Lying = append(r.Lying, wire.LyingKey{File: l.File, Fingerprint: l.Fingerprint})
+	}
+	for _, u := range around.Users {
+		files := wire.UserFiles{User: u.User, Files: u.Files, Whole: u.Whole, NotSeen: u.NotSeen, Keys: []wire.FoundKey{}}
+		for _, l := range u.Lines {
+			files.Keys = append(files.Keys, wire.FoundKey{File: l.File, Line: l.Number, Options: l.Options.Text, PublicKey: keypair.Public{Blob: l.Blob, Comment: plaintext.Line(plaintext.Cut(l.Comment, 200))}.Line()})
+		}
+		r.Users = append(r.Users, files)
+	}
+	s, err := service.ClientSurvey(c.ctx, i.Name, r)
+	if err != nil {
+		return err
+	}
+	if o.asJSON {
+		return c.json(s)
+	}
+	fmt.Fprintf(c.out, "Seen by %s, with %s: %s.\n", i.LoginUser, around.Privilege, count(len(around.Users), "user"))
+	c.printInside(s)
+	c.surveyNext(s)
+	return nil
+}
+
+// accessRecord writes down that a key that a survey found opens an instance.
+func accessRecord(fs *flag.FlagSet) func(*cli) error {
+	as := fs.String("as", "", "record the key under this `name`, if it is not recorded yet")
+	user := fs.String("user", "", "login `user` in whose files it stands, if it stands in several")
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		args, service, err := c.begin("INSTANCE", "KEY or FINGERPRINT")
+		if err != nil {
+			return err
+		}
+		k, err := service.RecordAccess(c.ctx, args[0], args[1], *user, *as)
 		if err != nil {
 			return err
 		}
 		if *asJSON {
-			return c.json(s)
+			return c.json(k)
 		}
-		counts := map[string]int{}
+		holder, next := "nobody is written down as its holder", "plumlatch key set "+k.Name+" -holder NAME"
+		if k.Holder != "" {
+			holder, next = "held by "+k.Holder, "plumlatch who "+args[0]
+		}
+		fmt.Fprintf(c.out, "It is on record that %s opens %s; %s.\nnext: %s\n", k.Name, args[0], holder, next)
+		return nil
+	}
+}
+
+// instanceProbing says whether the service may ask an instance from outside by itself.
+func instanceProbing(*flag.FlagSet) func(*cli) error {
+	return func(c *cli) error {
+		args, service, err := c.begin("NAME", "yes or no")
+		if err != nil {
+			return err
+		}
+		if args[1] != "yes" && args[1] != "no" {
+			return usagef("say yes or no")
+		}
+		i, err := service.Probing(c.ctx, args[0], args[1] == "yes")
+		if err != nil {
+			return err
+		}
+		if i.ProbeAllowed {
+			fmt.Fprintf(c.out, "The service asks the server of %s from outside by itself from now on. Each time is a line in the server's log.\n", i.Name)
+		} else {
+			fmt.Fprintf(c.out, "The service does not ask the server of %s from outside by itself any more; \"survey -outside\" still does.\n", i.Name)
+		}
+		return nil
+	}
+}
+
+// instanceDiscover sets the cloud's list against the ledger's.
+func instanceDiscover(fs *flag.FlagSet) func(*cli) error {
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		_, service, err := c.begin()
+		if err != nil {
+			return err
+		}
+		d, err := service.Discover(c.ctx)
+		if err != nil {
+			return err
+		}
+		if *asJSON {
+			return c.json(d)
+		}
 		var rows [][]string
-		next := ""
-		for _, k := range s.Keys {
-			counts[k.Result]++
-			name := k.Key
-			switch {
-			case k.Steward:
-				name = "(steward)"
-			case name == "" && k.Comment != "":
-				name = "? " + k.Comment
-			case name == "":
-				name = "?"
+		for _, u := range d.Unknown {
+			label := ""
+			if u.KeyLabel != "" {
+				label = "the cloud's label says " + u.KeyLabel
 			}
-			where := ""
-			if k.Line > 0 {
-				where = fmt.Sprintf("%s:%d", k.File, k.Line)
+			rows = append(rows, []string{"not recorded", u.Name, u.CloudID, u.Region, u.State, u.Address, label})
+		}
+		for _, v := range d.Vanished {
+			gone := ""
+			if v.VanishedAt != nil {
+				gone = "missed since " + v.VanishedAt.Local().Format("2006-01-02 15:04")
 			}
-			if k.Result == "unrecorded" && k.Key == "" && next == "" {
-				next = fmt.Sprintf("echo '%s' | plumlatch key import NAME -", k.PublicKey)
+			rows = append(rows, []string{"gone", v.Name, v.CloudID, v.Region, "", "", gone})
+		}
+		for _, l := range d.Labels {
+			recorded := strings.Join(l.Recorded, ", ")
+			if recorded == "" {
+				recorded = "no key"
 			}
-			rows = append(rows, []string{k.Result, name, k.Bitting, k.Kind, where, k.Options})
+			rows = append(rows, []string{"label differs", l.Instance, "", "", "", "", "label: " + l.Label + "; recorded: " + recorded})
 		}
-		fmt.Fprintf(c.out, "%s, as %s: %d recorded, %d unrecorded, %d missing.\n\n", s.Instance, s.LoginUser, counts["recorded"], counts["unrecorded"], counts["missing"])
-		c.table([]string{"result", "key", "bitting", "kind", "where", "options"}, rows, "There is no key in its files.")
-		for _, b := range s.Broken {
-			fmt.Fprintf(c.out, "passed over by sshd: %s\n", b)
-		}
-		fmt.Fprintln(c.out)
-		for _, n := range s.NotSeen {
-			fmt.Fprintf(c.out, "not seen: %s\n", n)
-		}
-		if next != "" {
-			fmt.Fprintf(c.out, "next: %s\n", next)
+		c.table([]string{"found", "name", "cloud id", "region", "state", "address", ""}, rows, "The cloud's list and the ledger's are the same.")
+		switch {
+		case len(d.Unknown) > 0:
+			u := d.Unknown[0]
+			fmt.Fprintf(c.out, "next: plumlatch instance adopt %s -address %s -identity FILE\n", plaintext.Line(u.Name), plaintext.Line(u.Address))
+		case len(d.Vanished) > 0:
+			fmt.Fprintf(c.out, "next: plumlatch instance remove %s\n", d.Vanished[0].Name)
+		case len(d.Labels) > 0:
+			fmt.Fprintf(c.out, "next: plumlatch survey %s\n", d.Labels[0].Instance)
 		}
 		return nil
 	}

@@ -18,7 +18,10 @@ type config struct {
 	listen       string
 	databaseURL  string
 	databaseFile string
+	ownerURL     string
+	ownerFile    string
 	identityFile string
+	journalKey   string
 	cloudURL     string
 	cloudToken   string // file
 	tlsCert      string
@@ -31,11 +34,15 @@ type config struct {
 	stateLimit   time.Duration
 	follow       time.Duration
 	connections  int
+	surveys      int
 }
 
 func (c *config) flags(fs *flag.FlagSet) {
 	fs.StringVar(&c.listen, "listen", "127.0.0.1:8470", "`address` to listen on; one that is not loopback needs TLS files")
 	fs.StringVar(&c.databaseFile, "database-url-file", "", "`file` with the PostgreSQL URL, mode 0600 (or PLUMLATCHD_DATABASE_URL)")
+	fs.StringVar(&c.ownerFile, "owner-url-file", "", "`file` with the PostgreSQL URL of the tables' owner, mode 0600 (or PLUMLATCHD_OWNER_URL): it makes the migrations, and the service's own role cannot rewrite the journal")
+	fs.StringVar(&c.journalKey, "journal-key-file", "", "`file` with the key that signs the journal's heads; made at the first start, the same for all replicas (default: beside the identity file)")
+	fs.IntVar(&c.surveys, "surveys", 8, "how many instances are surveyed at one time by the service itself; 0: none")
 	fs.StringVar(&c.identityFile, "identity-file", "", "`file` with the age identity that encrypts steward keys; made at the first start (needed)")
 	fs.StringVar(&c.cloudURL, "standin-url", "", "`URL` of the stand-in cloud (needed)")
 	fs.StringVar(&c.cloudToken, "standin-token-file", "", "`file` with the stand-in cloud's token (needed)")
@@ -102,6 +109,9 @@ func (c *config) load(fs *flag.FlagSet, args []string, env func(string) (string,
 	if v, ok := env(envPrefix + "DATABASE_URL"); ok {
 		c.databaseURL = v
 	}
+	if v, ok := env(envPrefix + "OWNER_URL"); ok {
+		c.ownerURL = v
+	}
 	return errors.Join(err, c.check())
 }
 
@@ -112,6 +122,16 @@ func (c *config) check() error {
 			return err
 		}
 		c.databaseURL = strings.TrimSpace(string(data))
+	}
+	if c.ownerURL == "" && c.ownerFile != "" {
+		data, err := os.ReadFile(c.ownerFile)
+		if err != nil {
+			return err
+		}
+		c.ownerURL = strings.TrimSpace(string(data))
+	}
+	if c.surveys < 0 || c.surveys > 256 {
+		return errors.New("option surveys: give 0 to 256")
 	}
 	for name, v := range map[string]string{"database-url-file": c.databaseURL, "identity-file": c.identityFile, "standin-url": c.cloudURL, "standin-token-file": c.cloudToken} {
 		if v == "" {

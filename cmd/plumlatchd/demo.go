@@ -33,6 +33,7 @@ type demoRun struct {
 	net     netip.Prefix
 	seed    bool
 	follow  time.Duration
+	surveys int
 	log     *slog.Logger
 
 	postgres, standin *child
@@ -48,6 +49,7 @@ func demo(ctx context.Context, args []string) (err error) {
 	fs.IntVar(&d.port, "port", 8470, "`port` of the service on 127.0.0.1; the next two are the stand-in's and PostgreSQL's")
 	block := fs.String("net", "127.31.0.0/16", "`block` of 127.0.0.0/8 for the instances' addresses")
 	fs.DurationVar(&d.follow, "follow", 30*time.Second, "how often the cloud is asked what has changed without us; negative: never")
+	fs.IntVar(&d.surveys, "surveys", 8, "how many instances are surveyed at one time by the service itself; 0: none")
 	fs.BoolVar(&d.seed, "seed", true, "fill an empty demo with the ferry line's keys and instances")
 	if err := fs.Parse(args); err != nil {
 		return err
@@ -119,17 +121,27 @@ func (d *demoRun) start(ctx context.Context) error {
 	if d.postgres, url, err = startPostgres(ctx, d.path("postgres"), d.path("log"), d.port+2, password); err != nil {
 		return err
 	}
-	if err := os.WriteFile(d.path("database-url"), []byte(url+"\n"), 0o600); err != nil {
+	own, err := d.secretFile("postgres-service-password", randomHex)
+	if err != nil {
 		return err
+	}
+	serviceURL, err := serviceRole(ctx, url, own)
+	if err != nil {
+		return err
+	}
+	for name, u := range map[string]string{"database-url": serviceURL, "owner-url": url} {
+		if err := os.WriteFile(d.path(name), []byte(u+"\n"), 0o600); err != nil {
+			return err
+		}
 	}
 	if err := d.startStandin(ctx); err != nil {
 		return err
 	}
 	c := config{
-		listen: d.address(0), databaseURL: url, identityFile: d.path("service", "identity.txt"),
+		listen: d.address(0), databaseURL: serviceURL, ownerURL: url, identityFile: d.path("service", "identity.txt"),
 		cloudURL: "http://" + d.address(1), cloudToken: d.path("standin-token"),
 		dialFrom: d.dialFrom(), dialLoopback: true,
-		lease: 3 * time.Second, stateLimit: 5 * time.Minute, follow: d.follow, connections: 16, // one replica: a short lease goes on soon after a kill
+		lease: 3 * time.Second, stateLimit: 5 * time.Minute, follow: d.follow, surveys: d.surveys, connections: 16, // one replica: a short lease goes on soon after a kill
 	}
 	if d.service, err = startService(ctx, c, d.log); err != nil {
 		return err
@@ -266,7 +278,7 @@ func (d *demoRun) operator(ctx context.Context) (password string, err error) {
 	} else if err != nil {
 		return "", fmt.Errorf("the demo's token: %w; \"make demo-reset\" begins anew", err)
 	}
-	env := fmt.Sprintf("export PLUMLATCH_URL=http://%s\nexport PLUMLATCH_TOKEN=%s\n", d.address(0), token)
+	env := fmt.Sprintf("export PLUMLATCH_URL=http://%s\nexport PLUMLATCH_TOKEN=%s\nexport PLUMLATCH_STATE=%s\n", d.address(0), token, d.path("client"))
 	return password, os.WriteFile(d.path("client.env"), []byte(env), 0o600)
 }
 

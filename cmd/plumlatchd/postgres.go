@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/url"
 	"os"
 	"os/exec"
 	"os/user"
@@ -171,6 +172,32 @@ func startPostgres(ctx context.Context, folder, logs string, port int, password 
 		return nil, "", errors.Join(err, c.stop(syscall.SIGINT))
 	}
 	return c, url, nil
+}
+
+// serviceRole makes the role that the service connects as, which owns nothing,
+// and returns the URL to connect by.
+func serviceRole(ctx context.Context, ownerURL, password string) (string, error) {
+	conn, err := pgx.Connect(ctx, ownerURL)
+	if err != nil {
+		return "", err
+	}
+	defer conn.Close(ctx)
+	role := databaseUser + "_service"
+	var there bool
+	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_roles WHERE rolname = $1)", role).Scan(&there); err != nil {
+		return "", err
+	}
+	if !there { // CREATE ROLE takes no parameters; the password is hexadecimal
+		if _, err := conn.Exec(ctx, fmt.Sprintf("CREATE ROLE %s LOGIN PASSWORD '%s'", role, password)); err != nil {
+			return "", err
+		}
+	}
+	u, err := url.Parse(ownerURL)
+	if err != nil {
+		return "", err
+	}
+	u.User = url.UserPassword(role, password)
+	return u.String(), nil
 }
 
 func initPostgres(ctx context.Context, bin, folder, data, password string) error {

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -51,7 +52,7 @@ func startService(ctx context.Context, c config, log *slog.Logger) (_ *service, 
 			listener.Close()
 		}
 	}()
-	db, err := store.Open(ctx, c.databaseURL, c.connections, log)
+	db, err := store.Open(ctx, c.databaseURL, c.ownerURL, c.connections, log)
 	if err != nil {
 		return nil, err
 	}
@@ -59,8 +60,12 @@ func startService(ctx context.Context, c config, log *slog.Logger) (_ *service, 
 	if err != nil {
 		return nil, errors.Join(err, db.Close())
 	}
+	heads, err := seal.OpenHeads(cmp.Or(c.journalKey, c.identityFile+".journal"))
+	if err != nil {
+		return nil, errors.Join(err, db.Close())
+	}
 	driver := standin.New(c.cloudURL, strings.TrimSpace(string(token)))
-	worker := &work.Worker{Store: db, Cloud: driver, Policy: policy, Sealer: sealer, Log: log, Lease: c.lease, StateLimit: c.stateLimit, FollowEvery: c.follow}
+	worker := &work.Worker{Store: db, Cloud: driver, Reach: policy, Sealer: sealer, Log: log, Lease: c.lease, StateLimit: c.stateLimit, FollowEvery: c.follow, SurveysAtOnce: c.surveys, Heads: heads}
 	worker.Start(ctx)
 	closing := make(chan struct{})
 	options := api.Options{Closing: closing, Store: db, Worker: worker, Cloud: driver, Console: console.Files(), Listen: c.listen, TLS: c.tlsCert != "", Log: log}
@@ -110,7 +115,7 @@ func (c *config) policy() (reach.Policy, error) {
 		p.Source = a
 	}
 	hosts := []string{c.listen}
-	for _, u := range []string{c.cloudURL, c.databaseURL} {
+	for _, u := range []string{c.cloudURL, c.databaseURL, c.ownerURL} {
 		if parsed, err := url.Parse(u); err == nil {
 			hosts = append(hosts, parsed.Host)
 		}

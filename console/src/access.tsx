@@ -1,10 +1,12 @@
 // What opens an instance, or what a key opens.
-import { Table, type TableColumnsType } from "antd";
+import { HolderChoice, RegionChoice } from "./choices";
+import { Select, Space, Table, type TableColumnsType } from "antd";
 import { Link } from "react-router";
 import { useQuery } from "@tanstack/react-query";
 import { type Access, api } from "./api";
+import { ServerTable, useParam } from "./list";
 import { Bitting, Evidence, Known } from "./marks";
-import { Loaded, Nothing } from "./parts";
+import { Loaded, Nothing, Title } from "./parts";
 
 /** Every access of an instance or of a key, following the cursors to the end. */
 async function all(q: { instance?: string; key?: string }): Promise<Access[]> {
@@ -75,5 +77,88 @@ export function AccessTable(q: {
         )
       }
     </Loaded>
+  );
+}
+
+const everywhere: TableColumnsType<Access> = [
+  {
+    title: "Instance",
+    render: (_, a) => <Link to={"/instances/" + a.instance}>{a.instance}</Link>,
+  },
+  { title: "Region", dataIndex: "region" },
+  {
+    title: "Key",
+    render: (_, a) =>
+      a.steward ? (
+        <span className="quiet">steward</span>
+      ) : (
+        <Link to={"/keys/" + a.key}>{a.key}</Link>
+      ),
+  },
+  { title: "Holder", dataIndex: "holder" },
+  { title: "Login user", dataIndex: "login_user", render: (u: string) => <code>{u}</code> },
+  { title: "Evidence", render: (_, a) => <Evidence access={a} /> },
+  { title: "Known", render: (_, a) => <Known access={a} /> },
+];
+
+const filters = [
+  "key",
+  "holder",
+  "region",
+  "evidence",
+  "evidence_older_than_days",
+  "evidence_newer_than_days",
+];
+
+const older = [1, 7, 30, 90].map((n) => ({ value: String(n), label: `older than ${n} days` }));
+
+/** Every access, filtered on the server: where the pictures' numbers lead. */
+export function AccessPage() {
+  const [holder, setHolder] = useParam("holder");
+  const [region, setRegion] = useParam("region");
+  const [kind, setKind] = useParam("evidence");
+  const [age, setAge] = useParam("evidence_older_than_days");
+  const [newer, setNewer] = useParam("evidence_newer_than_days");
+  return (
+    <>
+      <Title>What opens what</Title>
+      <Space className="filters" wrap>
+        <HolderChoice value={holder} set={setHolder} />
+        <RegionChoice value={region} set={setRegion} />
+        <Select
+          allowClear
+          placeholder="evidence"
+          value={kind || undefined}
+          onChange={(v?: string) => setKind(v)}
+          options={["proven", "accepted", "seen", "placed", "none", "old"].map((v) => ({
+            value: v,
+            label: v,
+          }))}
+        />
+        <Select
+          allowClear
+          placeholder="age of evidence"
+          value={age || undefined}
+          onChange={(v?: string) => setAge(v)}
+          options={older}
+        />
+        <Select
+          allowClear
+          placeholder="not older than"
+          value={newer || undefined}
+          onChange={(v?: string) => setNewer(v)}
+          options={[1, 7, 30, 90].map((n) => ({ value: String(n), label: `within ${n} days` }))}
+        />
+      </Space>
+      <ServerTable
+        key={[holder, region, kind, age, newer].join("|")}
+        id="access-all"
+        load={api.access}
+        columns={everywhere}
+        rowKey="id"
+        filters={filters}
+        empty={<Nothing>No key opens any instance, as far as the ledger knows.</Nothing>}
+      />
+    </>
   );
 }

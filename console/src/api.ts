@@ -24,7 +24,162 @@ export interface Key {
   shown_at?: string;
   shown_by?: string;
   evidence_at?: string;
+  state: "in use" | "lost" | "exposed";
+  state_at?: string;
+  state_by?: string;
+  state_reason?: string;
 }
+
+export interface Surveyed {
+  result: "recorded" | "unrecorded" | "missing" | "expired";
+  key: string;
+  steward: boolean;
+  login_user: string;
+  kind: string;
+  fingerprint: string;
+  comment: string;
+  file?: string;
+  line?: number;
+  options?: string;
+  limits?: string;
+  ends?: string;
+}
+
+export interface OutsideSurvey {
+  at: string;
+  vantage: string;
+  trouble?: string;
+  answers: {
+    key: string;
+    steward: boolean;
+    login_user: string;
+    fingerprint: string;
+    answer: string;
+    detail?: string;
+    recorded: boolean;
+  }[];
+  methods: { user: string; methods: string[]; open?: boolean }[];
+  rules: string[];
+  not_seen: string[];
+}
+
+export interface InsideSurvey {
+  at: string;
+  vantage: string;
+  files: string[];
+  not_seen: string[];
+  broken: string[];
+  ignored: string[];
+  config: string[];
+  doors: string[];
+  lying: { file: string; fingerprint?: string; key?: string }[];
+  keys: Surveyed[];
+}
+
+interface LastOf<S, R> {
+  instance: string;
+  sort: S;
+  tried_at: string;
+  seen_at?: string;
+  trouble?: string;
+  vantage?: string;
+  recorded: number;
+  unrecorded: number;
+  missing: number;
+  expired: number;
+  report: Partial<R>;
+}
+
+export type LastSurvey =
+  LastOf<"inside" | "client" | "config", InsideSurvey> | LastOf<"outside", OutsideSurvey>;
+
+export interface Matter {
+  id: number;
+  urgency: "now" | "soon" | "later";
+  reason: string;
+  subject: string;
+  sentence: string;
+  evidence: string;
+  command: string;
+  instance?: string;
+  key?: string;
+  since: string;
+  off_until?: string;
+  off_reason?: string;
+  off_by?: string;
+}
+
+export interface Today extends Page<Matter> {
+  counts: Record<string, number>;
+  off: number;
+}
+
+export interface FollowsDoor {
+  instance: string;
+  login_user: string;
+  evidence: Access["evidence"];
+  old: boolean;
+  recorded: boolean;
+  others: string[];
+  why: string;
+}
+
+export interface Follows {
+  key: Key;
+  shut: FollowsDoor[];
+  locked: FollowsDoor[];
+  next: string;
+}
+
+export interface TimelineEvent {
+  at: string;
+  until?: string;
+  sort: "stood" | "evidence" | "journal";
+  what: string;
+  instance?: string;
+  key?: string;
+  from?: string;
+  open?: boolean;
+}
+
+export interface JournalEntry {
+  id: number;
+  at: string;
+  operator: string;
+  address: string;
+  action: string;
+  target: string;
+  intent?: string;
+  outcome?: string;
+  of?: number;
+}
+
+export interface JournalCheck {
+  links: number;
+  unchained: number;
+  unchained_age_seconds: number;
+  heads: number;
+  breaks: string[];
+  owner_role: boolean;
+}
+
+export interface MapCell {
+  k: number;
+  i: number;
+  e: Access["evidence"] | "unrecorded";
+  old?: boolean;
+  age: number;
+  sole?: boolean;
+}
+
+export interface AccessMap {
+  keys: { name: string; fingerprint: string; holder: string; state: string; cuts: number[] }[];
+  instances: { name: string; region: string; tags?: Record<string, string> }[];
+  cells: MapCell[];
+  cut: boolean;
+}
+
+export type Ages = Record<"days_1" | "days_7" | "days_30" | "days_90" | "older" | "none", number>;
 
 export interface Holder {
   name: string;
@@ -121,6 +276,9 @@ export interface Instance {
   keys_files?: string[];
   privilege?: string;
   via?: { address: string; port: number; login_user: string };
+  probe_allowed: boolean;
+  vanished_at?: string;
+  key_label?: string;
 }
 
 export interface Work {
@@ -164,6 +322,7 @@ export interface Access {
   login_user: string;
   key: string;
   steward: boolean;
+  holder?: string;
   kind: string;
   fingerprint: string;
   public_key: string;
@@ -303,8 +462,7 @@ export const api = {
   stop: (n: string) => call<Instance>("POST", `/instances/${name(n)}/stop`),
   start: (n: string) => call<Instance>("POST", `/instances/${name(n)}/start`),
   remove: (n: string) => call<Instance>("DELETE", "/instances/" + name(n)),
-  access: (q: { instance?: string; key?: string; cursor?: string }) =>
-    call<Page<Access>>("GET", "/access" + query({ limit: 200, ...q })),
+  access: (q: ListQuery) => call<Page<Access>>("GET", "/access" + query({ limit: 200, ...q })),
   why: (n: string, user: string, publicKey: string) =>
     call<{ report: Report }>("POST", `/instances/${name(n)}/why`, {
       user,
@@ -330,6 +488,22 @@ export const api = {
       from_boot_log: false,
     }),
   bootLog: (n: string) => call<{ text: string }>("GET", `/instances/${name(n)}/boot-log`),
+  today: (q: ListQuery) => call<Today>("GET", "/today" + query(q)),
+  putOff: (id: number, until: string | null, reason: string) =>
+    call<Matter>("POST", `/today/${id}/off`, { until, reason }),
+  survey: (n: string, inside: boolean, outside: boolean) =>
+    call<unknown>("POST", `/instances/${name(n)}/survey`, { inside, outside }),
+  lastSurveys: (n: string) => call<Page<LastSurvey>>("GET", `/instances/${name(n)}/surveys`),
+  recordAccess: (n: string, fingerprint: string, user: string, keyName: string) =>
+    call<Key>("POST", `/instances/${name(n)}/record-access`, { fingerprint, user, name: keyName }),
+  timeline: (what: "keys" | "instances", n: string) =>
+    call<Page<TimelineEvent>>("GET", `/${what}/${name(n)}/timeline`),
+  badDay: (n: string, state: string, reason: string, plan: boolean) =>
+    call<Follows>("POST", `/keys/${name(n)}/bad-day`, { state, reason, plan }),
+  journal: (q: ListQuery) => call<Page<JournalEntry>>("GET", "/journal" + query(q)),
+  verifyJournal: () => call<JournalCheck>("POST", "/journal/verify"),
+  accessMap: (q: ListQuery) => call<AccessMap>("GET", "/access-map" + query(q)),
+  ages: () => call<Ages>("GET", "/evidence-ages"),
   workList: (q: ListQuery) => call<Page<Work>>("GET", "/work" + query(q)),
   work: (id: number) => call<Work>("GET", `/work/${id}`),
   workEvents: (id: number) => `/api/v1/work/${id}/events`,

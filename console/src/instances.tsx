@@ -12,6 +12,7 @@ import {
   type TableColumnsType,
   Tag,
 } from "antd";
+import { RegionChoice } from "./choices";
 import { Link, useNavigate, useParams } from "react-router";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { AccessTable } from "./access";
@@ -21,6 +22,9 @@ import { ServerTable, useParam } from "./list";
 import { Loaded, Mono, Nothing, Title } from "./parts";
 import { useMayChange } from "./session";
 import { ago } from "./text";
+import { Surveys } from "./surveys";
+import { Timeline } from "./timeline";
+import { Matters } from "./today";
 import { WorkCard } from "./work";
 
 const busy = (i: Instance) => i.phase !== "ready" && i.phase !== "failed";
@@ -75,7 +79,6 @@ export function InstancesPage() {
   const [key, setKey] = useParam("key");
   const mayChange = useMayChange();
   const navigate = useNavigate();
-  const regions = useQuery({ queryKey: ["regions"], queryFn: api.regions, staleTime: 60_000 });
   const button = (
     <Button type="primary" disabled={!mayChange} onClick={() => void navigate("/launch")}>
       Launch an instance
@@ -91,13 +94,7 @@ export function InstancesPage() {
           defaultValue={text}
           onSearch={(v) => setText(v)}
         />
-        <Select
-          allowClear
-          placeholder="region"
-          value={region || undefined}
-          onChange={(v?: string) => setRegion(v)}
-          options={regions.data?.items.map((r) => ({ value: r.name, label: r.title }))}
-        />
+        <RegionChoice value={region} set={setRegion} />
         <Select
           allowClear
           placeholder="state"
@@ -188,6 +185,7 @@ export function InstancePage() {
           {i.trouble && i.state !== "failed" && (
             <Alert type="warning" showIcon title={i.trouble} className="gap" />
           )}
+          <Matters of={{ instance: i.name }} />
           {!!i.work && (busy(i) || i.state === "failed") && <WorkCard id={i.work} />}
           {i.state === "running" && (i.host_keys?.length ?? 0) > 0 && i.keys > 0 && (
             <div className="way-in">
@@ -208,6 +206,8 @@ export function InstancePage() {
           )}
           <h2>What opens it</h2>
           <AccessTable instance={i.name} live={busy(i)} stage={i.phase + " " + i.address} />
+          <h2>What the surveys saw</h2>
+          <Surveys instance={i} />
           <h2>About it</h2>
           <Descriptions
             bordered
@@ -297,6 +297,8 @@ export function InstancePage() {
               </ul>
             </>
           )}
+          <h2>What happened to its keys</h2>
+          <Timeline what="instances" name={i.name} />
           {!i.adopted && i.cloud_id && <BootLog name={i.name} />}
           <p>
             <Link to={"/work?instance=" + i.name}>All work on it</Link>

@@ -21,10 +21,13 @@ import { AccessTable } from "./access";
 import { api, type Key, Problem } from "./api";
 import { kinds } from "./core";
 import { ServerTable, useParam } from "./list";
+import { BadDays } from "./badday";
 import { Bitting } from "./marks";
 import { Loaded, Mono, Nothing, Title } from "./parts";
 import { useMayChange } from "./session";
 import { ago, looksPrivate } from "./text";
+import { Timeline } from "./timeline";
+import { Matters } from "./today";
 
 const columns: TableColumnsType<Key> = [
   {
@@ -54,6 +57,7 @@ const columns: TableColumnsType<Key> = [
     render: (_, k) => (
       <>
         {k.retired && <Tag>retired</Tag>}
+        {k.state !== "in use" && <Tag color="warning">{k.state}</Tag>}
         {k.weaknesses?.map((w) => (
           <Tooltip key={w.name} title={w.sentence}>
             <Tag color="warning">{w.severity}</Tag>
@@ -149,7 +153,7 @@ export function KeysPage() {
           what="state"
           value={state}
           set={setState}
-          options={["in use", "retired"].map((v) => [v, v])}
+          options={["in use", "retired", "lost", "exposed"].map((v) => [v, v])}
         />
         <Choice
           what="age"
@@ -286,9 +290,19 @@ export function KeyPage() {
     <Loaded query={query}>
       {(k) => (
         <>
-          <Title>
+          <Title actions={<BadDays of={k} />}>
             {k.name} <Bitting cuts={k.cuts} />
           </Title>
+          {k.state !== "in use" && (
+            <Alert
+              className="gap"
+              type="warning"
+              showIcon
+              title={`${k.name} is ${k.state}: ${k.state === "lost" ? "nobody has its private half" : "somebody else may have its private half"}`}
+              description={`${k.state_reason ? k.state_reason + "; " : ""}recorded ${k.state_at ? ago(k.state_at) : ""} by ${k.state_by ?? ""}`}
+            />
+          )}
+          <Matters of={{ key: k.name }} />
           <Descriptions
             bordered
             size="small"
@@ -327,6 +341,8 @@ export function KeyPage() {
           />
           <h2>What it opens</h2>
           <AccessTable keyName={k.name} />
+          <h2>What happened to it</h2>
+          <Timeline what="keys" name={k.name} />
         </>
       )}
     </Loaded>

@@ -4,14 +4,18 @@ import { StrictMode, useEffect, useMemo, useState } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Link, Navigate, NavLink, Route, Routes } from "react-router";
 import { QueryCache, QueryClient, QueryClientProvider, useQuery } from "@tanstack/react-query";
+import { AccessPage } from "./access";
 import { api, type Operator, Problem } from "./api";
 import { InstancePage, InstancesPage } from "./instances";
 import { WhyPage } from "./why";
 import { KeyPage, KeysPage } from "./keys";
 import { LaunchPage } from "./launch";
+import { JournalPage } from "./journal";
+import { MapPage } from "./map";
 import { Failed, Nothing } from "./parts";
 import { SessionContext } from "./session";
 import { SignIn } from "./signin";
+import { TodayPage } from "./today";
 import { CheckPage, CreatePage } from "./workbench";
 import { WorkListPage, WorkPage } from "./work";
 import "./style.css";
@@ -68,10 +72,13 @@ function Frame({
             Plum Latch
           </Link>
           <nav>
+            <NavLink to="/today">Today</NavLink>
             <NavLink to="/instances">Instances</NavLink>
             <NavLink to="/keys">Keys</NavLink>
+            <NavLink to="/map">Access map</NavLink>
             <NavLink to="/check">Key files</NavLink>
             <NavLink to="/work">Work</NavLink>
+            <NavLink to="/journal">Journal</NavLink>
           </nav>
           <span className="who">
             {operator.name}, {operator.role}
@@ -88,7 +95,11 @@ function Frame({
         </header>
         <main>
           <Routes>
-            <Route path="/" element={<Navigate to="/instances" replace />} />
+            <Route path="/" element={<Navigate to="/today" replace />} />
+            <Route path="/today" element={<TodayPage />} />
+            <Route path="/access" element={<AccessPage />} />
+            <Route path="/map" element={<MapPage />} />
+            <Route path="/journal" element={<JournalPage />} />
             <Route path="/keys" element={<KeysPage />} />
             <Route path="/keys/:name" element={<KeyPage />} />
             <Route path="/create" element={<CreatePage />} />

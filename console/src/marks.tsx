@@ -59,8 +59,12 @@ const refusals: Record<string, string> = {
   placed: "withdrawn",
 };
 
-export function Evidence({ access }: { access: Access }) {
-  const id = `hatch-${access.id}`;
+/** What of an access its mark shows. */
+type Marked = Pick<Access, "evidence" | "old"> & { against?: { kind: string } };
+
+export function Evidence(p: { access: Access } | { mark: Marked; id: string }) {
+  const access: Marked = "access" in p ? p.access : p.mark;
+  const id = `hatch-${"access" in p ? p.access.id : p.id}`;
   const told = words[access.evidence] + (access.old ? "; old: something changed since" : "");
   return (
     <Tooltip title={told}>

@@ -47,6 +47,11 @@ type Key struct {
 	ShownAt        *time.Time `json:"shown_at,omitempty"` // when its private half was last shown to exist
 	ShownBy        string     `json:"shown_by,omitempty"`
 	EvidenceAt     *time.Time `json:"evidence_at,omitempty"` // of the last positive observation of any access
+
+	State       string     `json:"state"`                  // "in use", "lost" (nobody has the private half), "exposed" (somebody else may have it)
+	StateAt     *time.Time `json:"state_at,omitempty"`     // of lost and exposed
+	StateBy     string     `json:"state_by,omitempty"`     // operator
+	StateReason string     `json:"state_reason,omitempty"` // in words
 }
 
 // Weakness is one thing that is wrong with a public key.
@@ -84,6 +89,10 @@ type Holder struct {
 	Sort      string    `json:"sort"`
 	CreatedAt time.Time `json:"created_at"`
 	Keys      int       `json:"keys"`
+
+	Members []string   `json:"members,omitempty"` // of a team: who has its keys too
+	LeftAt  *time.Time `json:"left_at,omitempty"`
+	LeftBy  string     `json:"left_by,omitempty"`
 }
 
 // Challenge is a text that a key's private half is to sign, within five
@@ -144,6 +153,10 @@ type Instance struct {
 	KeysFiles []string          `json:"keys_files,omitempty"` // that its server reads for the login user, if not the default ones
 	Privilege string            `json:"privilege,omitempty"`  // what its login user may do, as far as anybody saw
 	Via       *Hop              `json:"via,omitempty"`        // the jump host that it is reached through
+
+	ProbeAllowed bool       `json:"probe_allowed"`         // the service may ask it from outside by itself
+	VanishedAt   *time.Time `json:"vanished_at,omitempty"` // since when the cloud knows it no more
+	KeyLabel     string     `json:"key_label,omitempty"`   // the cloud's own word on its launch key: a claim
 }
 
 // Hop is a jump host. HostKeys are public key lines.
@@ -224,32 +237,6 @@ type Access struct {
 	Against     *Observation `json:"against,omitempty"`
 	Probe       *Probe       `json:"probe,omitempty"`
 	PublicKey   string       `json:"public_key"`
-}
-
-// Surveyed is one key of a survey.
-type Surveyed struct {
-	Result      string `json:"result"` // recorded, unrecorded, missing
-	Key         string `json:"key"`    // its name in the ledger, "" if it has none
-	Steward     bool   `json:"steward"`
-	Kind        string `json:"kind"`
-	Fingerprint string `json:"fingerprint"`
-	Bitting     string `json:"bitting"`
-	Comment     string `json:"comment"`
-	File        string `json:"file,omitempty"` // that it stands in
-	Line        int    `json:"line,omitempty"`
-	Options     string `json:"options,omitempty"`
-	PublicKey   string `json:"public_key"` // one line
-}
-
-// Survey is what the steward read in the files that it could see.
-type Survey struct {
-	Instance  string     `json:"instance"`
-	LoginUser string     `json:"login_user"`
-	At        time.Time  `json:"at"`
-	Files     []string   `json:"files"`    // that were read
-	NotSeen   []string   `json:"not_seen"` // what could not be seen, each with its reason
-	Broken    []string   `json:"broken"`   // lines that sshd passes over
-	Keys      []Surveyed `json:"keys"`
 }
 
 // Region, Image and Size are what a launch can choose from.

@@ -246,7 +246,9 @@ func (s *Server) listHolders(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	answerList(c, rows, "", func(h store.Holder) wire.Holder { return wire.Holder(h) })
+	answerList(c, rows, "", func(h store.Holder) wire.Holder {
+		return wire.Holder{Name: h.Name, Sort: h.Sort, CreatedAt: h.CreatedAt, Keys: h.Keys, Members: h.Members, LeftAt: h.LeftAt, LeftBy: h.LeftBy}
+	})
 }
 
 func (s *Server) addHolder(c *gin.Context) {

@@ -29,7 +29,8 @@ func showKey(k store.Key) wire.Key {
 	out := wire.Key{Name: k.Name, Kind: k.Kind, Fingerprint: k.Fingerprint, FingerprintMD5: p.FingerprintMD5(), Bitting: p.Bitting().String(), Cuts: cuts(p),
 		Comment: k.Comment, Note: k.Note, Origin: k.Origin, PublicKey: p.Line(), CreatedAt: k.CreatedAt.UTC(), CreatedBy: k.CreatedBy, Reach: k.Reach,
 		Holder: k.Holder, HolderSort: k.HolderSort, KeptAt: k.KeptAt, Passphrase: k.Passphrase, PassphraseAt: k.PassphraseAt, Retired: k.RetiredAt != nil,
-		ShownAt: k.ShownAt, ShownBy: k.ShownBy, EvidenceAt: k.EvidenceAt}
+		ShownAt: k.ShownAt, ShownBy: k.ShownBy, EvidenceAt: k.EvidenceAt,
+		State: k.State, StateAt: k.StateAt, StateBy: k.StateBy, StateReason: k.StateReason}
 	if k.Weakness != "" { // computed once, when it was recorded
 		for _, w := range p.Weaknesses() {
 			out.Weaknesses = append(out.Weaknesses, wire.Weakness{Name: w.Name, Severity: string(w.Severity), Sentence: w.Sentence})
@@ -43,13 +44,9 @@ func (s *Server) listKeys(c *gin.Context) {
 	if !ok {
 		return
 	}
-	older := 0
-	if v := c.Query("older_than_days"); v != "" {
-		var err error
-		if older, err = strconv.Atoi(v); err != nil || older < 0 || older > 36500 {
-			field(c, "older_than_days", errors.New("give a number of days"))
-			return
-		}
+	older, ok := days(c, "older_than_days")
+	if !ok {
+		return
 	}
 	rows, next, err := s.opts.Store.Keys(c, store.KeyQuery{Text: c.Query("q"), Kind: c.Query("kind"), Fingerprint: c.Query("fingerprint"), Holder: c.Query("holder"),
 		Origin: c.Query("origin"), Weakness: c.Query("weakness"), State: c.Query("state"), OlderThan: older, Sort: sort, Descending: desc, Page: p})
@@ -60,6 +57,20 @@ func (s *Server) listKeys(c *gin.Context) {
 	answerList(c, rows, next, showKey)
 }
 
+// days reads a number of days of a list request; 0 if it is not given.
+func days(c *gin.Context, name string) (n int, ok bool) {
+	v := c.Query(name)
+	if v == "" {
+		return 0, true
+	}
+	n, err := strconv.Atoi(v)
+	if err != nil || n < 0 || n > 36500 {
+		field(c, name, errors.New("give a number of days"))
+		return 0, false
+	}
+	return n, true
+}
+
 func showInstance(i store.Instance) wire.Instance {
 	state := i.State
 	if i.Phase == store.Failed {
@@ -68,7 +79,8 @@ func showInstance(i store.Instance) wire.Instance {
 	return wire.Instance{Name: i.Name, State: state, Phase: string(i.Phase), Progress: i.Progress, Trouble: i.Trouble, Region: i.Region, Image: i.Image, Size: i.Size,
 		Cloud: i.Cloud, CloudID: i.CloudID, Address: i.Address, Port: i.Port, LoginUser: i.LoginUser, Alias: i.Alias, Keys: i.Keys, CreatedAt: i.CreatedAt.UTC(), CreatedBy: i.CreatedBy,
 		Zone: i.Zone, DiskGB: i.DiskGB, Tags: i.Tags, Adopted: i.Adopted, Work: i.WorkID,
-		KeysFiles: i.KeysFiles, Privilege: i.Privilege, Via: showVia(i.Via)}
+		KeysFiles: i.KeysFiles, Privilege: i.Privilege, Via: showVia(i.Via),
+		ProbeAllowed: i.ProbeAllowed, VanishedAt: i.VanishedAt, KeyLabel: i.KeyLabel}
 }
 
 func showVia(v *store.Via) *wire.Hop {
@@ -207,35 +219,19 @@ func (s *Server) change(phase store.Phase) gin.HandlerFunc {
 	}
 }
 
-// survey reads an instance's files once, by the steward.
-func (s *Server) survey(c *gin.Context) {
-	i, ok := s.instance(c)
+// showAccess shows an access, with what was computed of keys already: a list is
+// often about one.
+func showAccess(a store.Access, keys map[string]wire.Access) wire.Access {
+	out, ok := keys[string(a.Blob)]
 	if !ok {
-		return
+		p := keypair.Public{Blob: a.Blob, Comment: a.Comment}
+		out = wire.Access{Kind: p.Kind(), Fingerprint: p.Fingerprint(), Bitting: p.Bitting().String(), Cuts: cuts(p), PublicKey: p.Line()}
+		keys[string(a.Blob)] = out
 	}
-	out, err := s.opts.Worker.Survey(c, actor(c), i)
-	if errors.Is(err, work.ErrCannotSurvey) {
-		conflict.answer(c, wire.Problem{Detail: err.Error()})
-		return
-	}
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, out)
-}
-
-func showAccess(a store.Access) wire.Access {
-	p := keypair.Public{Blob: a.Blob, Comment: a.Comment}
-	st := a.Evidence.Standing(a.ChangedAt)
-	out := wire.Access{ID: a.ID, Instance: a.Instance, Region: a.Region, LoginUser: a.LoginUser, Key: a.Key, Steward: a.Steward, Holder: a.Holder, HolderSort: a.HolderSort, Since: a.CreatedAt.UTC(), ShownAt: a.ShownAt, Kind: p.Kind(),
-		Fingerprint: p.Fingerprint(), Bitting: p.Bitting().String(), Cuts: cuts(p), Evidence: st.Shown.Kind.String(), Old: st.Old, From: st.Shown.Vantage, PublicKey: p.Line()}
-	if st.Shown.Kind != access.None {
-		at := st.Shown.At.UTC()
-		out.At = &at
-	}
-	if st.Against.Kind != access.None {
-		out.Against = &wire.Observation{Kind: st.Against.Kind.String(), At: st.Against.At.UTC(), From: st.Against.Vantage}
+	out.ID, out.Instance, out.Region, out.LoginUser, out.Key, out.Steward, out.Holder, out.HolderSort = a.ID, a.Instance, a.Region, a.LoginUser, a.Key, a.Steward, a.Holder, a.HolderSort
+	out.Since, out.ShownAt, out.Evidence, out.Old, out.At, out.From = a.CreatedAt.UTC(), a.ShownAt, a.Standing, a.StandingOld, a.StandingAt, a.StandingFrom
+	if a.Against != "" {
+		out.Against = &wire.Observation{Kind: a.Against, At: *a.AgainstAt, From: a.AgainstFrom}
 	}
 	if a.ProbeAt != nil {
 		out.Probe = &wire.Probe{Answer: a.ProbeAnswer, Detail: a.ProbeDetail, At: a.ProbeAt.UTC(), From: a.ProbeFrom}
@@ -248,29 +244,47 @@ func (s *Server) listAccess(c *gin.Context) {
 	if !ok {
 		return
 	}
-	q := store.AccessQuery{Instance: c.Query("instance"), Key: c.Query("key"), Holder: c.Query("holder"), Region: c.Query("region"), Tag: c.Query("tag"), User: c.Query("user"), People: c.Query("people") == "true", Page: p}
-	// A name that does not exist shall not look like one that nothing opens.
-	if q.Instance != "" {
-		if _, err := s.opts.Store.InstanceByName(c, q.Instance); errors.Is(err, store.ErrNotFound) {
-			s.noInstance(c, q.Instance)
-			return
-		} else if err != nil {
-			s.fail(c, err)
-			return
-		}
+	q := store.AccessQuery{Instance: c.Query("instance"), Key: c.Query("key"), Holder: c.Query("holder"), Region: c.Query("region"), Tag: c.Query("tag"), User: c.Query("user"), People: c.Query("people") == "true", Evidence: c.Query("evidence"), Page: p}
+	if q.Evidence != "" && !checkChoice(c, "evidence", q.Evidence, "none", "placed", "seen", "accepted", "proven", "old") {
+		return
 	}
-	if q.Key != "" {
-		if _, err := s.opts.Store.KeyByName(c, q.Key); err != nil {
-			s.missing(c, "key", err)
-			return
-		}
+	if q.OlderThan, ok = days(c, "evidence_older_than_days"); !ok {
+		return
+	}
+	if q.NewerThan, ok = days(c, "evidence_newer_than_days"); !ok {
+		return
 	}
 	rows, next, err := s.opts.Store.AccessList(c, q)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	answerList(c, rows, next, showAccess)
+	if len(rows) == 0 && !s.known(c, q) {
+		return
+	}
+	keys := map[string]wire.Access{}
+	answerList(c, rows, next, func(a store.Access) wire.Access { return showAccess(a, keys) })
+}
+
+// known answers where a name does not exist: that shall not look like one that
+// nothing opens.
+func (s *Server) known(c *gin.Context, q store.AccessQuery) bool {
+	if q.Instance != "" {
+		if _, err := s.opts.Store.InstanceByName(c, q.Instance); errors.Is(err, store.ErrNotFound) {
+			s.noInstance(c, q.Instance)
+			return false
+		} else if err != nil {
+			s.fail(c, err)
+			return false
+		}
+	}
+	if q.Key != "" {
+		if _, err := s.opts.Store.KeyByName(c, q.Key); err != nil {
+			s.missing(c, "key", err)
+			return false
+		}
+	}
+	return true
 }
 
 func (s *Server) missing(c *gin.Context, what string, err error) {
@@ -317,17 +331,6 @@ func catalogue[T any](s *Server, get func(ctx context.Context, region string) ([
 	}
 }
 
-func (s *Server) listJournal(c *gin.Context) {
-	p, _, _, ok := page(c, "time")
-	if !ok {
-		return
-	}
-	rows, next, err := s.opts.Store.Journal(c, c.Query("target"), p)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	answerList(c, rows, next, func(e store.JournalEntry) wire.JournalEntry {
-		return wire.JournalEntry{ID: e.ID, At: e.At.UTC(), Operator: e.Operator, Address: e.Address, Action: e.Action, Target: e.Target, Intent: e.Intent, Outcome: e.Outcome, Of: e.Of}
-	})
+func showEntry(e store.JournalEntry) wire.JournalEntry {
+	return wire.JournalEntry{ID: e.ID, At: e.At.UTC(), Operator: e.Operator, Address: e.Address, Action: e.Action, Target: e.Target, Intent: e.Intent, Outcome: e.Outcome, Of: e.Of}
 }

@@ -45,8 +45,9 @@ type Options struct {
 
 // Server answers requests.
 type Server struct {
-	opts  Options
-	hosts []string
+	opts    Options
+	hosts   []string
+	counted counted
 }
 
 // New returns the handler for everything.
@@ -117,6 +118,30 @@ func New(o Options) http.Handler {
 	edit.POST("/adoptions", s.adopt)
 	edit.POST("/adopt-many", s.adoptMany)
 	view.GET("/access", s.listAccess)
+	view.GET("/access-map", s.accessMap)
+	view.GET("/evidence-ages", s.evidenceAges)
+	view.GET("/surveys", s.listSurveys)
+	edit.POST("/surveys", s.surveyMany)
+	view.GET("/instances/:name/surveys", s.lastSurveys)
+	edit.POST("/instances/:name/client-survey", s.clientSurvey)
+	edit.POST("/instances/:name/record-access", s.recordAccess)
+	edit.POST("/instances/:name/probing", s.probing)
+	view.GET("/instances/:name/timeline", s.instanceTimeline)
+	view.GET("/keys/:name/timeline", s.keyTimeline)
+	edit.POST("/keys/:name/bad-day", s.badDay)
+	edit.PATCH("/holders/:name", s.changeHolder)
+	edit.POST("/holders/:name/left", s.holderLeft)
+	view.GET("/discovery", s.discover)
+	edit.POST("/discovery", s.discover)
+	view.GET("/today", s.today)
+	view.POST("/today/seen", s.todaySeen)
+	edit.POST("/today/:id/off", s.putOff)
+	view.GET("/policy", s.showPolicy)
+	admin.PUT("/policy", s.setPolicy)
+	view.GET("/metrics", s.metrics)
+	view.GET("/journal/export", s.exportJournal)
+	view.POST("/journal/verify", s.verifyJournal)
+	view.POST("/journal/checks", s.checkedJournal)
 	edit.POST("/access/:id/login", s.reportLogin)
 	view.GET("/regions", catalogue(s, func(ctx context.Context, _ string) ([]wire.Region, error) { return s.opts.Cloud.Regions(ctx) }))
 	view.GET("/images", catalogue(s, s.opts.Cloud.Images))

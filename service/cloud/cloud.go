@@ -48,6 +48,9 @@ type Instance struct {
 	DiskGB    int    // of the root volume
 	Tags      map[string]string
 	Static    bool // the address stays until it is taken away
+	// KeyLabel is the cloud's own word on the key that it was launched with: a
+	// claim, weaker than anything that was placed or seen. "" for none.
+	KeyLabel string
 }
 
 // Region, Image and Size are what a launch can choose from, as the API shows them.
@@ -64,6 +67,7 @@ type Launch struct {
 	DiskGB                    int    // of the root volume; 0 for the size's own
 	Tags                      map[string]string
 	UserData                  string
+	KeyLabel                  string // which key it is launched with, for the cloud to show
 }
 
 // NameRule is which names a cloud takes for an instance.

@@ -23,7 +23,7 @@ var (
 	ErrLink      = errors.New("it is a symbolic link, or one is on the way: replacing it would put a file in its place")
 	ErrIrregular = errors.New("it is no regular file")
 	ErrOwner     = errors.New("it belongs to somebody else")
-	ErrTooBig    = errors.New("it is larger than any authorized_keys file that is edited")
+	ErrTooBig    = errors.New("it is larger than any authorized_keys file that is read here")
 	// ErrBusy: others changed the file each time, between reading and replacing it.
 	ErrBusy = errors.New("somebody else keeps changing the file; nothing was changed")
 )
@@ -38,9 +38,13 @@ type Edited struct {
 	replaced bool
 }
 
+// maxSurveyed is the greatest authorized_keys file that is read to be surveyed,
+// in bytes: more than is edited, as sshd reads files of any size.
+const maxSurveyed = 16 << 20
+
 // check refuses everything but a regular file of our own, without a link on the way.
 func check(f Files, name string) (FileInfo, error) {
-	fi, err := checkReadable(f, name)
+	fi, err := checkReadable(f, name, maxKeysFile)
 	if err == nil && f.Whoami() >= 0 && fi.Owner >= 0 && fi.Owner != f.Whoami() {
 		err = fmt.Errorf("%s: %w (user %d)", name, ErrOwner, fi.Owner)
 	}
@@ -48,7 +52,7 @@ func check(f Files, name string) (FileInfo, error) {
 }
 
 // checkReadable refuses everything but a regular file, without a link on the way.
-func checkReadable(f Files, name string) (FileInfo, error) {
+func checkReadable(f Files, name string, limit int64) (FileInfo, error) {
 	for _, dir := range parents(name) {
 		fi, err := f.Lstat(dir)
 		if err != nil {
@@ -66,7 +70,7 @@ func checkReadable(f Files, name string) (FileInfo, error) {
 		return fi, fmt.Errorf("%s: %w", name, ErrLink)
 	case !fi.Mode.IsRegular():
 		return fi, fmt.Errorf("%s: %w", name, ErrIrregular)
-	case fi.Size > maxKeysFile:
+	case fi.Size > limit:
 		return fi, fmt.Errorf("%s: %w: %d bytes", name, ErrTooBig, fi.Size)
 	}
 	return fi, nil
@@ -87,10 +91,41 @@ func Editable(f Files, name string) error {
 
 // ReadKeys reads an authorized_keys file, whoever owns it.
 func ReadKeys(f Files, name string) ([]byte, error) {
-	if _, err := checkReadable(f, name); err != nil {
+	if _, err := checkReadable(f, name, maxKeysFile); err != nil {
 		return nil, err
 	}
 	return readAll(f, name)
+}
+
+// bigFile is read by one survey at a time: many at once would fill the memory.
+var bigFile = make(chan struct{}, 1)
+
+// SurveyKeys reads an authorized_keys file of any owner, of up to 16 MiB, and
+// gives what it holds to use; one that is large has the memory to itself.
+func SurveyKeys(ctx context.Context, f Files, name string, use func(FileInfo, []byte)) error {
+	fi, err := checkReadable(f, name, maxSurveyed)
+	if err != nil {
+		return err
+	}
+	if fi.Size > 1<<20 {
+		select {
+		case bigFile <- struct{}{}:
+			defer func() { <-bigFile }()
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	file, err := f.Open(name)
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, missing(err))
+	}
+	defer file.Close()
+	data, err := readSized(file, fi.Size, max(min(2*fi.Size, maxSurveyed), 64<<10)) // it may have grown since
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	use(fi, data)
+	return nil
 }
 
 func readAll(f Files, name string) ([]byte, error) {
@@ -99,12 +134,30 @@ func readAll(f Files, name string) ([]byte, error) {
 		return nil, fmt.Errorf("%s: %w", name, missing(err))
 	}
 	defer file.Close()
-	return readBounded(file)
+	return readBounded(file, maxKeysFile)
 }
 
-func readBounded(r io.Reader) ([]byte, error) {
-	data, err := io.ReadAll(io.LimitReader(r, maxKeysFile+1))
-	if err == nil && len(data) > maxKeysFile {
+// readSized reads a file that is size bytes long as far as is known: in one
+// request for a small one. What has grown is read to its end, or to the limit.
+func readSized(r io.Reader, size, limit int64) ([]byte, error) {
+	if size >= maxOneWrite {
+		return readBounded(r, limit)
+	}
+	data := make([]byte, size+1)
+	n, err := r.Read(data)
+	if err == nil && int64(n) == size || errors.Is(err, io.EOF) {
+		return data[:n], nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	rest, err := readBounded(r, limit-int64(n))
+	return append(data[:n], rest...), err
+}
+
+func readBounded(r io.Reader, limit int64) ([]byte, error) {
+	data, err := io.ReadAll(io.LimitReader(r, limit+1))
+	if err == nil && int64(len(data)) > limit {
 		err = ErrTooBig
 	}
 	return data, err
@@ -224,7 +277,7 @@ func editOnce(ctx context.Context, f Files, name string, o EditOptions, change f
 		return false, fmt.Errorf("%s: %w", name, missing(err))
 	}
 	defer old.Close()
-	if out.Before, err = readBounded(old); err != nil {
+	if out.Before, err = readBounded(old, maxKeysFile); err != nil {
 		return false, fmt.Errorf("%s: %w", name, err)
 	}
 	d := authkeys.ParseDocument(out.Before)
@@ -270,7 +323,7 @@ func stillOurs(f Files, name string, old io.ReadSeeker, before []byte) (bool, er
 	if _, err := old.Seek(0, io.SeekStart); err != nil {
 		return false, err
 	}
-	held, err := readBounded(old)
+	held, err := readBounded(old, maxKeysFile)
 	return bytes.HasPrefix(named, before) && bytes.HasPrefix(held, named), err
 }
 
@@ -305,7 +358,7 @@ func (e *Edited) keepLate(ctx context.Context, f Files, name string, old io.Read
 		if _, err := old.Seek(0, io.SeekStart); err != nil {
 			return err
 		}
-		now, err := readBounded(old)
+		now, err := readBounded(old, maxKeysFile)
 		if err != nil {
 			return err
 		}

@@ -9,6 +9,7 @@ import (
 	"net"
 	"os"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -33,6 +34,9 @@ type Files interface {
 	// Replace puts a file in the place of another, in one step.
 	Replace(from, to string) error
 	Remove(name string) error
+	// ReadDir returns the names in a folder, at most limit of them, in their order,
+	// with what Lstat tells of each.
+	ReadDir(name string, limit int) ([]string, map[string]FileInfo, error)
 	// RealPath returns a path from the root.
 	RealPath(name string) (string, error)
 	// Whoami returns the numeric user that this way acts as, -1 if it is not known.
@@ -53,31 +57,50 @@ var ErrNotSupported = errors.New("the SFTP server lacks posix-rename@openssh.com
 type sftpFiles struct {
 	sftp *sftp.Client
 	uid  int
+	home *FileInfo // as it was when the way was opened
 }
+
+// enterTimeout is the most that getting in may take.
+const enterTimeout = 15 * time.Second
+
+var errInTime = errors.New("the server did not answer in time")
 
 // SFTP opens the way over SFTP with a signer (the steward's). The context
 // bounds connecting, and ends everything when it ends. Close the returned
 // closer. ErrNotSupported if a safe edit is not possible by this server.
 func SFTP(ctx context.Context, p Policy, t Target, signer ssh.Signer) (Files, io.Closer, error) {
+	// One context for the whole: a connection to a jump host on the way ends with it.
+	ctx, cancel := context.WithCancel(ctx)
+	late := time.AfterFunc(enterTimeout, cancel)
 	conn, err := p.dial(ctx, t)
 	if err != nil {
+		if ctx.Err() != nil {
+			err = errInTime
+		}
+		late.Stop()
+		cancel()
 		return nil, nil, dialError(err)
 	}
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	client, err := sshClient(conn, t, signer)
-	if err != nil {
-		stop()
+	if !late.Stop() || err != nil {
+		if ctx.Err() != nil {
+			err = errInTime
+		}
+		cancel()
 		conn.Close()
 		return nil, nil, dialError(err)
 	}
 	f, end, err := OverSSH(client)
 	if err != nil {
 		stop()
+		cancel()
 		client.Close()
 		return nil, nil, err
 	}
 	return f, closer(func() error {
 		stop()
+		defer cancel()
 		return errors.Join(end.Close(), client.Close())
 	}), nil
 }
@@ -138,7 +161,7 @@ func over(s *sftp.Client) (*sftpFiles, io.Closer, error) {
 	f := &sftpFiles{sftp: s, uid: -1}
 	// Whoever owns the home is whom we act as: SFTP has no other way to ask.
 	if home, err := f.Lstat("."); err == nil {
-		f.uid = home.Owner
+		f.uid, f.home = home.Owner, &home
 	}
 	return f, s, nil
 }
@@ -170,9 +193,22 @@ type closer func() error
 
 func (c closer) Close() error { return c() }
 
+// stewardKex prefers the key exchange that costs least (RFC 5656): it is a third
+// of what a survey costs, and nothing that is read then must stay secret for decades.
+var stewardKex = func() []string {
+	all := []string{ssh.KeyExchangeECDHP256}
+	for _, k := range ssh.SupportedAlgorithms().KeyExchanges {
+		if k != ssh.KeyExchangeECDHP256 {
+			all = append(all, k)
+		}
+	}
+	return all
+}()
+
 func sshClient(conn net.Conn, t Target, signers ...ssh.Signer) (*ssh.Client, error) {
 	c, channels, requests, err := ssh.NewClientConn(conn, t.Address, &ssh.ClientConfig{
-		User: t.User, ClientVersion: "SSH-2.0-plumlatch-steward", Auth: []ssh.AuthMethod{ssh.PublicKeys(signers...)},
+		Config: ssh.Config{KeyExchanges: stewardKex},
+		User:   t.User, ClientVersion: "SSH-2.0-plumlatch-steward", Auth: []ssh.AuthMethod{ssh.PublicKeys(signers...)},
 		HostKeyCallback: pinned(t.HostKeys), HostKeyAlgorithms: algorithms(t.HostKeys),
 	})
 	if err != nil {
@@ -183,6 +219,21 @@ func sshClient(conn net.Conn, t Target, signers ...ssh.Signer) (*ssh.Client, err
 
 func (f *sftpFiles) Whoami() int { return f.uid }
 
+func (f *sftpFiles) ReadDir(name string, limit int) ([]string, map[string]FileInfo, error) {
+	entries, err := f.sftp.ReadDir(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	var out []string
+	infos := map[string]FileInfo{}
+	for _, e := range entries {
+		out = append(out, e.Name())
+		infos[e.Name()] = describe(e)
+	}
+	slices.Sort(out)
+	return out[:min(limit, len(out))], infos, nil
+}
+
 func (f *sftpFiles) RealPath(name string) (string, error) { return f.sftp.RealPath(name) }
 
 func (f *sftpFiles) Lstat(name string) (FileInfo, error) {
@@ -190,11 +241,15 @@ func (f *sftpFiles) Lstat(name string) (FileInfo, error) {
 	if err != nil {
 		return FileInfo{}, err
 	}
+	return describe(fi), nil
+}
+
+func describe(fi fs.FileInfo) FileInfo {
 	out := FileInfo{Mode: fi.Mode(), Size: fi.Size(), Owner: -1}
 	if s, ok := fi.Sys().(*sftp.FileStat); ok {
 		out.Owner = int(s.UID)
 	}
-	return out, nil
+	return out
 }
 
 func (f *sftpFiles) Open(name string) (io.ReadSeekCloser, error) { return f.sftp.Open(name) }

@@ -32,6 +32,9 @@ type Inspection struct {
 	SFTPCommand string
 	// NotSeen is what could not be seen, each with its reason.
 	NotSeen []string
+
+	connection string   // SSH_CONNECTION
+	listener   []string // the server's own command line
 }
 
 // DefaultKeysFiles are what sshd reads unless it is told otherwise
@@ -89,6 +92,7 @@ func Inspect(ctx context.Context, client *ssh.Client, user, given string) (Inspe
 		}
 		facts[word] = rest
 	}
+	in.connection, in.listener = facts["connection"], listener
 	prefix := ""
 	switch {
 	case facts["uid"] == "0":

@@ -124,7 +124,7 @@ var (
 	errOpen       = errors.New("the server let us in without any key")
 	errNotOffered = errors.New("the server does not offer publickey")
 	errAsked      = errors.New("asked to sign")
-	errStranger   = errors.New("another host key than the pinned one answers: nothing was asked")
+	ErrStranger   = errors.New("another host key than the pinned one answers: nothing was asked")
 )
 
 // ask offers keys on one connection, and returns the answers it got, in
@@ -176,7 +176,7 @@ func ask(ctx context.Context, p Policy, t Target, keys [][]byte) (answers []Answ
 		return nil, vantage, errOpen
 	}
 	if ctx.Err() != nil {
-		err = errors.New("the server did not answer in time")
+		err = errInTime
 	}
 	// A key was refused when the server's own failure let the next one be
 	// offered, or, for the last, let the client run out of keys.
@@ -242,7 +242,7 @@ func pinned(blobs [][]byte) ssh.HostKeyCallback {
 				return nil
 			}
 		}
-		return errStranger
+		return ErrStranger
 	}
 }
 
@@ -264,14 +264,14 @@ func algorithms(blobs [][]byte) []string {
 func dialError(err error) error {
 	var netErr net.Error
 	switch text := err.Error(); {
-	case errors.Is(err, ErrPolicy), errors.Is(err, errStranger):
+	case errors.Is(err, ErrPolicy), errors.Is(err, ErrStranger), errors.Is(err, errInTime):
 		return err
 	case errors.As(err, &netErr) && netErr.Timeout():
 		return errors.New("no answer in time: a firewall may hold the packets, or the address is another's")
 	case strings.Contains(text, "connection refused"):
 		return errors.New("connection refused: nothing listens there")
-	case strings.Contains(text, errStranger.Error()):
-		return errStranger
+	case strings.Contains(text, ErrStranger.Error()):
+		return ErrStranger
 	case strings.Contains(text, errNotSSH.Error()), strings.Contains(text, "reading version string"):
 		return errNotSSH
 	case strings.Contains(text, "no common algorithm"):

@@ -31,22 +31,7 @@ var (
 
 // Load reads the identity file.
 func Load(file string) (*Sealer, error) {
-	f, err := os.Open(file)
-	if errors.Is(err, os.ErrNotExist) {
-		return nil, fmt.Errorf("%w: %s", ErrMissing, file)
-	}
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	fi, err := f.Stat()
-	if err != nil {
-		return nil, err
-	}
-	if fi.Mode().Perm()&0o077 != 0 {
-		return nil, fmt.Errorf("%w: %s has %04o", ErrMode, file, fi.Mode().Perm())
-	}
-	data, err := io.ReadAll(io.LimitReader(f, 4096))
+	data, err := readSecret(file)
 	if err != nil {
 		return nil, err
 	}

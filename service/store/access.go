@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
@@ -35,14 +36,33 @@ type Access struct {
 	ProbeDetail   string
 	ProbeFrom     string
 	ProbeAt       *time.Time
-	Evidence      access.Record `gorm:"-"`
+
+	// What is shown of it, kept whenever its evidence changes.
+	Standing     string // kind of evidence, "none"
+	StandingAt   *time.Time
+	StandingFrom string
+	StandingOld  bool
+	Against      string // kind of what speaks against it since, "" for nothing
+	AgainstAt    *time.Time
+	AgainstFrom  string
+
+	Evidence access.Record `gorm:"-"` // of AccessByID and AccessesOf alone
 }
 
 const accessColumns = `SELECT a.id, a.instance_id, i.name AS instance, i.phase AS instance_phase, i.region, coalesce(a.key_id, 0) AS key_id,
 	coalesce(k.name, '') AS key, a.steward, coalesce(k.blob, s.blob) AS blob, coalesce(k.comment, '') AS comment, coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort, k.shown_at, a.login_user, a.created_at, i.changed_at,
-	a.probe_answer, a.probe_detail, a.probe_from, a.probe_at
+	a.probe_answer, a.probe_detail, a.probe_from, a.probe_at,
+	a.standing, a.standing_at, a.standing_from, a.standing_old, a.against, a.against_at, a.against_from
 	FROM access a JOIN instances i ON i.id = a.instance_id LEFT JOIN keys k ON k.id = a.key_id LEFT JOIN holders h ON h.id = k.holder_id
 	LEFT JOIN steward_keys s ON a.steward AND s.instance_id = i.id`
+
+// places are where the columns of accessColumns go, in their order.
+func (a *Access) places() []any {
+	return []any{&a.ID, &a.InstanceID, &a.Instance, &a.InstancePhase, &a.Region, &a.KeyID,
+		&a.Key, &a.Steward, &a.Blob, &a.Comment, &a.Holder, &a.HolderSort, &a.ShownAt, &a.LoginUser, &a.CreatedAt, &a.ChangedAt,
+		&a.ProbeAnswer, &a.ProbeDetail, &a.ProbeFrom, &a.ProbeAt,
+		&a.Standing, &a.StandingAt, &a.StandingFrom, &a.StandingOld, &a.Against, &a.AgainstAt, &a.AgainstFrom}
+}
 
 // AccessQuery chooses accesses.
 type AccessQuery struct {
@@ -52,12 +72,14 @@ type AccessQuery struct {
 	Tag           string // NAME=VALUE, or NAME alone
 	User          string // login user
 	People        bool   // without the steward's
+	Evidence      string // what is shown: a kind of evidence, "none"; "old" for old evidence of any kind
+	OlderThan     int    // days since the evidence, at least; what has none counts as older than all
+	NewerThan     int    // days since the evidence, at most
 	Page
 }
 
-// AccessList returns a page of accesses with their evidence, by instance and
-// age, the steward's last. Those of removed instances and of launches that
-// failed are left out.
+// AccessList returns a page of accesses, by instance and age. Those of removed
+// instances and of launches that failed are left out.
 func (s *Store) AccessList(ctx context.Context, q AccessQuery) ([]Access, string, error) {
 	var l list
 	l.filter("i.phase NOT IN ('removed', 'failed')")
@@ -72,28 +94,45 @@ func (s *Store) AccessList(ctx context.Context, q AccessQuery) ([]Access, string
 			l.filter(column+" = ?", v)
 		}
 	}
+	filterTag(&l, q.Tag)
 	if q.Holder != "" {
 		l.filter("h.name_fold = ?", names.Fold(q.Holder))
-	}
-	if name, value, both := strings.Cut(q.Tag, "="); both {
-		l.filter("i.tags ->> ? = ?", name, value)
-	} else if q.Tag != "" {
-		l.filter("i.tags -> ? IS NOT NULL", name)
 	}
 	if q.People {
 		l.filter("NOT a.steward")
 	}
-	column := "i.name_fold || CASE WHEN a.steward THEN '~' ELSE ' ' || k.name_fold END"
-	rows, next, err := pageOf(ctx, s, &l, accessColumns, column, "a.id", false, q.Page, func(a Access) (string, int64) {
-		if a.Steward {
-			return names.Fold(a.Instance) + "~", a.ID
-		}
-		return names.Fold(a.Instance) + " " + names.Fold(a.Key), a.ID
-	})
-	if err != nil {
-		return nil, "", err
+	switch q.Evidence {
+	case "":
+	case "old":
+		l.filter("a.standing_old")
+	default:
+		l.filter("a.standing = ? AND NOT a.standing_old", q.Evidence)
 	}
-	return rows, next, s.addEvidence(ctx, rows)
+	if q.OlderThan > 0 {
+		l.filter("coalesce(a.standing_at, '-infinity') < now() - make_interval(days => ?)", q.OlderThan)
+	}
+	if q.NewerThan > 0 {
+		l.filter("a.standing_at >= now() - make_interval(days => ?)", q.NewerThan)
+	}
+	return pageBy(ctx, s, &l, accessColumns, "i.name_fold", "a.id", false, q.Page, func(a Access) (string, int64) { return names.Fold(a.Instance), a.ID }, (*Access).places)
+}
+
+// filterTag chooses instances by NAME=VALUE, or by NAME alone.
+func filterTag(l *list, tag string) {
+	if name, value, both := strings.Cut(tag, "="); both {
+		l.filter("i.tags ->> ? = ?", name, value)
+	} else if tag != "" {
+		l.filter("i.tags -> ? IS NOT NULL", name)
+	}
+}
+
+// AccessesOf returns every access of an instance, with its evidence.
+func (s *Store) AccessesOf(ctx context.Context, instanceID int64) ([]Access, error) {
+	rows := []Access{}
+	if err := scanAll(s.db.WithContext(ctx).Raw(accessColumns+" WHERE a.instance_id = ? ORDER BY a.id", instanceID), &rows, (*Access).places); err != nil {
+		return nil, err
+	}
+	return rows, s.addEvidence(ctx, rows)
 }
 
 // AccessByID returns one access with its evidence; ErrNotFound.
@@ -141,23 +180,11 @@ func (s *Store) addEvidence(ctx context.Context, rows []Access) error {
 // Observe keeps an observation about an access, timed by the database, unless
 // a later one of its sort stands there.
 func (s *Store) Observe(ctx context.Context, accessID int64, kind access.Kind, positive bool, vantage string) error {
-	return s.tx(ctx, func(tx *gorm.DB) error { return observe(tx, accessID, kind, positive, vantage, "") })
-}
-
-// Saw keeps what a survey found in the files of an instance: for each access
-// whether its key stands there, and the hash of what was read.
-func (s *Store) Saw(ctx context.Context, by Actor, i Instance, found map[int64]bool, vantage, document, outcome string) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		for id, there := range found {
-			if err := observe(tx, id, access.Seen, there, vantage, document); err != nil {
-				return err
-			}
+		if err := observe(tx, seen{accessID, kind, positive, vantage, ""}); err != nil {
+			return err
 		}
-		if outcome == "" { // part of a piece of work, which has entries of its own
-			return nil
-		}
-		_, err := entry{by, "instance.survey", "instance " + i.Name, "read its files by the steward", outcome, 0}.write(tx)
-		return err
+		return settle(tx, accessID)
 	})
 }
 
@@ -186,35 +213,52 @@ func (s *Store) StewardSealed(ctx context.Context, instanceID int64) ([]byte, er
 	return r.Sealed, err
 }
 
-func observe(tx *gorm.DB, accessID int64, kind access.Kind, positive bool, vantage, document string) error {
-	return tx.Exec(`INSERT INTO evidence (access_id, kind, positive, at, vantage, document) VALUES (?, ?, ?, clock_timestamp(), ?, ?)
-		ON CONFLICT (access_id, kind, positive) DO UPDATE SET at = excluded.at, vantage = excluded.vantage, document = excluded.document
-		WHERE evidence.at <= excluded.at`, accessID, kind.String(), positive, vantage, document).Error
+// Asked is the answer that a server gave about one access.
+type Asked struct {
+	AccessID             int64
+	Answer, Detail, From string
 }
 
-// Probed keeps the answer that a server gave about an access; accepted and
+// Probed keeps the answers that a server gave about accesses; accepted and
 // refused are evidence besides.
-func (s *Store) Probed(ctx context.Context, accessID int64, answer, detail, from string) error {
-	return s.tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("UPDATE access SET probe_answer = ?, probe_detail = ?, probe_from = ?, probe_at = clock_timestamp() WHERE id = ?",
-			answer, detail, from, accessID).Error; err != nil {
-			return err
-		}
-		switch answer {
-		case "accepted":
-			return observe(tx, accessID, access.Accepted, true, from, "")
-		case "refused":
-			return observe(tx, accessID, access.Accepted, false, from, "")
-		}
+func (s *Store) Probed(ctx context.Context, all ...Asked) error {
+	return s.tx(ctx, func(tx *gorm.DB) error { return probed(tx, all) })
+}
+
+func probed(tx *gorm.DB, all []Asked) error {
+	if len(all) == 0 {
 		return nil
-	})
+	}
+	rows, err := json.Marshal(all)
+	if err != nil {
+		return err
+	}
+	if err := tx.Exec(`UPDATE access a SET probe_answer = p."Answer", probe_detail = p."Detail", probe_from = p."From", probe_at = clock_timestamp()
+		FROM jsonb_to_recordset(?::jsonb) AS p("AccessID" bigint, "Answer" text, "Detail" text, "From" text) WHERE a.id = p."AccessID"`, string(rows)).Error; err != nil {
+		return err
+	}
+	var answers []seen
+	var ids []int64
+	for _, p := range all {
+		if p.Answer == "accepted" || p.Answer == "refused" {
+			answers = append(answers, seen{p.AccessID, access.Accepted, p.Answer == "accepted", p.From, ""})
+			ids = append(ids, p.AccessID)
+		}
+	}
+	if err := observe(tx, answers...); err != nil {
+		return err
+	}
+	return settle(tx, ids...)
 }
 
 // LoginReported records that an operator's client logged in with an access.
 // The caller has checked that the service's own probe bears it out.
 func (s *Store) LoginReported(ctx context.Context, by Actor, a Access) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		if err := observe(tx, a.ID, access.Proven, true, by.Address, ""); err != nil {
+		if err := observe(tx, seen{a.ID, access.Proven, true, by.Address, ""}); err != nil {
+			return err
+		}
+		if err := settle(tx, a.ID); err != nil {
 			return err
 		}
 		_, err := entry{by, "access.login", "instance " + a.Instance, "log in as " + a.LoginUser + " with " + a.Key, "logged in", 0}.write(tx)

@@ -94,6 +94,9 @@ func (s *Store) ReplaceHostKeys(ctx context.Context, by Actor, i Instance, n Hos
 		if err := tx.Exec("UPDATE instances SET changed_at = clock_timestamp(), trouble = '', host_keys_read = true WHERE id = ?", i.ID).Error; err != nil {
 			return err
 		}
+		if err := settleInstance(tx, i.ID); err != nil {
+			return err
+		}
 		_, err := entry{by, "host-key.accept", "instance " + i.Name, "take " + n.Key.Fingerprint() + " in the place of what is recorded", n.Source, 0}.write(tx)
 		return err
 	})
@@ -131,6 +134,11 @@ func (s *Store) Followed(ctx context.Context, by Actor, i Instance, state, addre
 		if err := tx.Exec(`UPDATE instances SET state = ?, port = ?, changed_at = CASE WHEN address <> ? THEN clock_timestamp() ELSE changed_at END, address = ? WHERE id = ?`,
 			state, port, address, address, i.ID).Error; err != nil {
 			return err
+		}
+		if now[0].Address != address {
+			if err := settleInstance(tx, i.ID); err != nil {
+				return err
+			}
 		}
 		_, err := entry{by, "instance.refresh", "instance " + i.Name, "take down what the cloud says", state + " at " + orNone(address) + ", before " + now[0].State + " at " + orNone(now[0].Address), 0}.write(tx)
 		return err

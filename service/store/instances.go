@@ -61,6 +61,10 @@ type Instance struct {
 	CreatedAt    time.Time
 	CreatedBy    string
 	Keys         int // how many recorded keys open it
+
+	ProbeAllowed bool   // the service may ask it from outside by itself
+	KeyLabel     string // the cloud's own word on its launch key
+	VanishedAt   *time.Time
 }
 
 const instanceColumns = `SELECT i.*, coalesce((SELECT max(w.id) FROM work w WHERE w.instance_id = i.id), 0) AS work_id,
@@ -140,10 +144,10 @@ func (s *Store) AddInstance(ctx context.Context, by Actor, once Once, n NewInsta
 			s := string(text)
 			via = &s
 		}
-		if err := tx.Raw(`INSERT INTO instances (name, name_fold, alias, cloud, client_token, region, image, size, login_user, phase, progress, user_data, created_by, zone, disk_gb, tags, adopted, address, port, state, keys_files, privilege, via, host_keys_read)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'recorded', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
+		if err := tx.Raw(`INSERT INTO instances (name, name_fold, alias, cloud, client_token, region, image, size, login_user, phase, progress, user_data, created_by, zone, disk_gb, tags, adopted, address, port, state, keys_files, privilege, via, host_keys_read, probe_allowed, key_label)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'recorded', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
 			n.Name, names.Fold(n.Name), n.Alias, n.Cloud, n.Work.Token, n.Region, n.Image, n.Size, n.LoginUser, string(n.Phase), n.UserData, by.Operator,
-			n.Zone, n.DiskGB, string(tags), n.Adopted, n.Address, n.Port, n.State, string(files), n.Privilege, via, n.Adopted).Scan(&id).Error; err != nil {
+			n.Zone, n.DiskGB, string(tags), n.Adopted, n.Address, n.Port, n.State, string(files), n.Privilege, via, n.Adopted, !n.Adopted, n.KeyLabel).Scan(&id).Error; err != nil {
 			return err
 		}
 		if _, err := addWork(tx, by, once, id, n.Work); err != nil {
@@ -263,9 +267,12 @@ func (s *Store) Note(ctx context.Context, id int64, cloudID, state, address stri
 		if err := noteAddress(tx, id, before, address, static); err != nil {
 			return err
 		}
-		return tx.Exec(`UPDATE instances SET cloud_id = ?, state = ?, port = ?, progress = ?,
+		if err := tx.Exec(`UPDATE instances SET cloud_id = ?, state = ?, port = ?, progress = ?,
 			changed_at = CASE WHEN address <> ? THEN now() ELSE changed_at END, address = ? WHERE id = ?`,
-			cloudID, state, port, progress, address, address, id).Error
+			cloudID, state, port, progress, address, address, id).Error; err != nil || before == address {
+			return err
+		}
+		return settleInstance(tx, id)
 	})
 }
 

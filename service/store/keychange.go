@@ -56,7 +56,7 @@ func (s *Store) ChangeKey(ctx context.Context, by Actor, name string, c KeyChang
 		}
 		if c.Name != nil {
 			now = *c.Name
-			errs = append(errs, set("rename to "+*c.Name, "name = ?, name_fold = ?", *c.Name, names.Fold(*c.Name)))
+			errs = append(errs, set("rename to "+*c.Name, "former_names = former_names || to_jsonb(name_fold), name = ?, name_fold = ?", *c.Name, names.Fold(*c.Name)))
 		}
 		if err := errors.Join(errs...); err != nil {
 			return err
@@ -139,6 +139,9 @@ type Holder struct {
 	Sort      string
 	CreatedAt time.Time
 	Keys      int
+	Members   Paths `gorm:"type:jsonb"` // of a team: who has its keys too
+	LeftAt    *time.Time
+	LeftBy    string
 }
 
 // HolderSorts lists what a holder can be.
@@ -162,7 +165,8 @@ func (s *Store) AddHolder(ctx context.Context, by Actor, name, sort string) erro
 // Holders returns all holders by name.
 func (s *Store) Holders(ctx context.Context) ([]Holder, error) {
 	out := []Holder{}
-	err := s.db.WithContext(ctx).Raw(`SELECT h.name, h.sort, h.created_at, (SELECT count(*) FROM keys k WHERE k.holder_id = h.id) AS keys
+	err := s.db.WithContext(ctx).Raw(`SELECT h.name, h.sort, h.created_at, h.left_at, h.left_by, (SELECT count(*) FROM keys k WHERE k.holder_id = h.id) AS keys,
+		(SELECT jsonb_agg(p.name ORDER BY p.name_fold) FROM holder_members m JOIN holders p ON p.id = m.member_id WHERE m.team_id = h.id) AS members
 		FROM holders h ORDER BY h.name_fold`).Scan(&out).Error
 	return out, err
 }

@@ -36,7 +36,12 @@ type Key struct {
 	RetiredAt    *time.Time
 	ShownAt      *time.Time // when its private half was last shown to exist
 	ShownBy      string     // by which operator
-	EvidenceAt   *time.Time // of the last positive observation of any access
+	EvidenceAt   *time.Time // of what is shown of any access
+
+	State       string // access.InUse, Lost, Exposed
+	StateAt     *time.Time
+	StateBy     string
+	StateReason string
 }
 
 // Public returns the key's public half.
@@ -55,8 +60,8 @@ const reachOfKey = `(SELECT count(DISTINCT a.instance_id) FROM access a JOIN ins
 
 const keyColumns = `SELECT k.id, k.name, k.blob, k.kind, k.fingerprint, k.comment, k.note, k.origin, k.created_at, k.created_by,
 	coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort, k.kept_at, k.passphrase, k.passphrase_at, k.weakness,
-	k.retired_at, k.shown_at, k.shown_by, ` + reachOfKey + ` AS reach,
-	(SELECT max(e.at) FROM evidence e JOIN access a ON a.id = e.access_id WHERE a.key_id = k.id AND e.positive) AS evidence_at
+	k.retired_at, k.shown_at, k.shown_by, k.state, k.state_at, k.state_by, k.state_reason, ` + reachOfKey + ` AS reach,
+	(SELECT max(a.standing_at) FROM access a WHERE a.key_id = k.id) AS evidence_at
 	FROM keys k LEFT JOIN holders h ON h.id = k.holder_id`
 
 // NewKey is what is recorded of a key at first.
@@ -165,7 +170,7 @@ type KeyQuery struct {
 	Holder      string // name, exact whatever its case
 	Origin      string // exact
 	Weakness    string // "any", or a severity
-	State       string // "in use" or "retired"
+	State       string // "in use", "retired", "lost" or "exposed"
 	OlderThan   int    // days since it was recorded, at least; 0 for any age
 	Sort        string // "name" (default), "created", "reach"
 	Descending  bool
@@ -205,7 +210,9 @@ func (s *Store) Keys(ctx context.Context, q KeyQuery) ([]Key, string, error) {
 	case "retired":
 		l.filter("k.retired_at IS NOT NULL")
 	case "in use":
-		l.filter("k.retired_at IS NULL")
+		l.filter("k.retired_at IS NULL AND k.state = 'in use'")
+	case "lost", "exposed":
+		l.filter("k.state = ?", q.State)
 	}
 	if q.OlderThan > 0 {
 		l.filter("k.created_at < now() - make_interval(days => ?)", q.OlderThan)
@@ -243,14 +250,43 @@ func one[T any](ctx context.Context, s *Store, sql string, args ...any) (T, erro
 	return rows[0], nil
 }
 
+// scanAll reads every row into the places that scan names, in the order of the columns.
+func scanAll[T any](db *gorm.DB, into *[]T, scan func(*T) []any) error {
+	rows, err := db.Rows()
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var t T
+		if err := rows.Scan(scan(&t)...); err != nil {
+			return err
+		}
+		*into = append(*into, t)
+	}
+	return rows.Err()
+}
+
 // pageOf runs a paged query and cuts the one row too many that shows that more follow.
 func pageOf[T any](ctx context.Context, s *Store, l *list, selectFrom, column, id string, descending bool, p Page, key func(T) (string, int64)) ([]T, string, error) {
-	sql, args, err := l.sql(selectFrom, column, id, descending, p)
+	return pageBy(ctx, s, l, selectFrom, column, id, descending, p, key, nil)
+}
+
+// pageBy is pageOf with the rows read by scan: for the lists that are asked for
+// most, since reflection costs more there than the database.
+func pageBy[T any](ctx context.Context, s *Store, l *list, selectFrom, column, id string, descending bool, p Page, key func(T) (string, int64), scan func(*T) []any) ([]T, string, error) {
+	query, args, err := l.sql(selectFrom, column, id, descending, p)
 	if err != nil {
 		return nil, "", err
 	}
 	rows := []T{}
-	if err := s.db.WithContext(ctx).Raw(sql, args...).Scan(&rows).Error; err != nil {
+	db := s.db.WithContext(ctx).Raw(query, args...)
+	if scan == nil {
+		err = db.Scan(&rows).Error
+	} else {
+		err = scanAll(db, &rows, scan)
+	}
+	if err != nil {
 		return nil, "", err
 	}
 	if len(rows) <= p.limit() {

@@ -300,11 +300,13 @@ func (s *Store) TokenOperator(ctx context.Context, sum []byte, address string) (
 		TokenID   int64
 		TokenRole Role
 		Good      bool
+		Noted     bool
 	}
 	db := s.db.WithContext(ctx)
 	if err := db.Raw(`SELECT o.id, o.name, o.role, o.disabled_at, o.created_at, t.id AS token_id, t.role AS token_role,
-		t.revoked_at IS NULL AND t.expires_at > now() AND o.disabled_at IS NULL AS good
-		FROM tokens t JOIN operators o ON o.id = t.operator_id WHERE t.sha256 = ?`, raw(sum)).Scan(&rows).Error; err != nil {
+		t.revoked_at IS NULL AND t.expires_at > now() AND o.disabled_at IS NULL AS good,
+		coalesce(t.last_used_at >= now() - interval '1 minute' AND t.last_used_from = ?, false) AS noted
+		FROM tokens t JOIN operators o ON o.id = t.operator_id WHERE t.sha256 = ?`, address, raw(sum)).Scan(&rows).Error; err != nil {
 		return Operator{}, err
 	}
 	if len(rows) == 0 {
@@ -314,9 +316,10 @@ func (s *Store) TokenOperator(ctx context.Context, sum []byte, address string) (
 		return Operator{}, ErrTokenExpired
 	}
 	// At most once a minute from one address: a busy client shall not write with every read.
-	if err := db.Exec(`UPDATE tokens SET last_used_at = now(), last_used_from = ? WHERE id = ?
-		AND (last_used_at IS NULL OR last_used_at < now() - interval '1 minute' OR last_used_from <> ?)`, address, rows[0].TokenID, address).Error; err != nil {
-		return Operator{}, err
+	if !rows[0].Noted {
+		if err := db.Exec("UPDATE tokens SET last_used_at = now(), last_used_from = ? WHERE id = ?", address, rows[0].TokenID).Error; err != nil {
+			return Operator{}, err
+		}
 	}
 	o := rows[0].Operator
 	o.Role = Least(o.Role, rows[0].TokenRole)

@@ -374,6 +374,9 @@ func (w *Worker) followAll(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+		if err := w.discover(ctx, region.Name, all); err != nil {
+			return err
+		}
 		byID := map[string]cloud.Instance{}
 		var ids []string
 		for _, in := range all {
@@ -395,7 +398,7 @@ func (w *Worker) followAll(ctx context.Context) error {
 			}
 		}
 	}
-	return nil
+	return w.JudgeRest(ctx)
 }
 
 // Refresh asks the cloud for the state and the address of an instance, and
@@ -438,7 +441,7 @@ func (w *Worker) Readdress(ctx context.Context, by store.Actor, i store.Instance
 	if port == 0 {
 		port = i.Port
 	}
-	if _, err := w.Policy.Check(address, port); err != nil {
+	if _, err := w.Reach.Check(address, port); err != nil {
 		return out, FieldError{Field: "address", Problem: err.Error()}
 	}
 	out.Now = fmt.Sprintf("%s port %d", address, port)
@@ -453,7 +456,7 @@ func (w *Worker) Readdress(ctx context.Context, by store.Actor, i store.Instance
 		return out, FieldError{Field: "address", Problem: "no host key of it is recorded, so nobody can tell whether it is the one that answers there"}
 	}
 	t.Address, t.Port = address, port
-	k := reach.Knock(ctx, w.Policy, t)
+	k := reach.Knock(ctx, w.Reach, t)
 	switch {
 	case len(k.HostKey) == 0:
 		return out, FieldError{Field: "address", Problem: "nothing was changed: " + k.Words()}
@@ -481,7 +484,7 @@ func (w *Worker) askAgain(ctx context.Context, i store.Instance) error {
 	if err != nil {
 		return err
 	}
-	blob, err := reach.HostKey(ctx, w.Policy, t, key.Type())
+	blob, err := reach.HostKey(ctx, w.Reach, t, key.Type())
 	if err != nil {
 		return w.Store.SetTrouble(ctx, i.ID, "the SSH server did not answer at its new address: "+words(err))
 	}
@@ -496,10 +499,12 @@ func (w *Worker) askAgain(ctx context.Context, i store.Instance) error {
 	for _, a := range rows {
 		blobs = append(blobs, a.Blob)
 	}
-	for n, p := range reach.Probe(ctx, w.Policy, t, blobs, time.Now) {
-		if err := w.Store.Probed(ctx, rows[n].ID, string(p.Answer), p.Detail, p.Vantage); err != nil {
-			return err
-		}
+	var asked []store.Asked
+	for n, p := range reach.Probe(ctx, w.Reach, t, blobs, time.Now) {
+		asked = append(asked, store.Asked{AccessID: rows[n].ID, Answer: string(p.Answer), Detail: p.Detail, From: p.Vantage})
+	}
+	if err := w.Store.Probed(ctx, asked...); err != nil {
+		return err
 	}
 	return w.Store.SetTrouble(ctx, i.ID, "")
 }

@@ -148,7 +148,7 @@ func (w *Worker) planAdoption(ctx context.Context, a wire.Adoption) (store.NewIn
 	if err := checkTags(a.Tags, 50); err != nil {
 		return n, err
 	}
-	if _, err := w.Policy.Check(a.Address, a.Port); err != nil {
+	if _, err := w.Reach.Check(a.Address, a.Port); err != nil {
 		return wrong("address", "%v", err)
 	}
 	if !names.LoginUser(a.LoginUser) {
@@ -178,7 +178,7 @@ func (w *Worker) planAdoption(ctx context.Context, a wire.Adoption) (store.NewIn
 		if a.NoSteward {
 			return wrong("via", "through a jump host a steward is needed: the service has no other way in")
 		}
-		if _, err := w.Policy.Check(a.Via.Address, a.Via.Port); err != nil {
+		if _, err := w.Reach.Check(a.Via.Address, a.Via.Port); err != nil {
 			return wrong("via", "%v", err)
 		}
 		if !names.LoginUser(a.Via.LoginUser) {
@@ -234,7 +234,7 @@ func (w *Worker) lines(ctx context.Context, i store.Instance) (wire.Adopted, err
 	line := keypair.Public{Blob: blob, Comment: "steward " + i.Alias}.Line()
 	out := wire.Adopted{StewardLine: authkeys.StewardOptions + " " + line}
 	if i.Via != nil {
-		target, err := w.Policy.Check(i.Address, i.Port)
+		target, err := w.Reach.Check(i.Address, i.Port)
 		if err != nil {
 			return wire.Adopted{}, err
 		}
@@ -467,67 +467,76 @@ func (r *Run) readAdopted() error {
 	if err != nil {
 		return err
 	}
-	var out wire.Survey
-	var lines []surveyedLine
-	vantage, document := "the client at "+a.From, ""
+	part := store.SurveyPart{Sort: "client", Vantage: "the client at " + a.From}
+	l := looked{whole: true}
 	if !a.NoSteward {
-		ctx, cancel := context.WithTimeout(r.ctx, surveyLimit)
-		defer cancel()
-		files, closer, err := r.steward(ctx, r.Instance)
+		known, err := r.Store.ForSurvey(r.ctx, r.Instance.ID)
 		if err != nil {
+			return err
+		}
+		if l, err = r.lookInside(r.ctx, r.Instance, known[r.Instance.ID]); err != nil {
 			return failf("%s", words(err))
 		}
-		defer closer()
-		lines, document = readKeysFiles(files, r.Instance, &out)
-		vantage = "steward"
+		part = store.SurveyPart{Sort: "inside", Vantage: l.out.Vantage, Document: l.document}
 	}
-	if a.NoSteward || len(out.Files) == 0 {
-		vantage = "the client at " + a.From
-		for _, k := range a.Keys {
-			for _, l := range authkeys.Parse([]byte(k.PublicKey), time.UTC) {
-				if l.Err == nil {
-					lines = append(lines, surveyedLine{k.File, l})
-				}
-			}
-		}
+	if a.NoSteward || len(l.out.Files) == 0 {
+		l.found, part.Vantage = readByClient(a.Keys), "the client at "+a.From
 	}
-	found := map[int64]bool{}
-	unrecorded := map[string]bool{}
-	for _, l := range lines {
-		p := keypair.Public{Blob: l.Blob}
-		k, err := r.Store.KeyByFingerprint(r.ctx, p.Fingerprint())
-		switch {
-		case errors.Is(err, store.ErrNotFound):
-			unrecorded[p.Fingerprint()] = true
+	c := compared{found: map[int64]bool{}}
+	for _, f := range l.found {
+		k, err := r.Store.KeyByFingerprint(r.ctx, keypair.Fingerprint(f.Blob))
+		if errors.Is(err, store.ErrNotFound) || f.Limits == access.Authority {
 			continue
-		case err != nil:
-			return err
 		}
-		id, err := r.Store.AddAccess(r.ctx, r.Instance.ID, k.ID, r.Instance.LoginUser)
 		if err != nil {
 			return err
 		}
-		found[id] = true
-	}
-	recorded := len(found)
-	if blob, err := r.Store.StewardPublic(r.ctx, r.Instance.ID); err == nil {
-		delete(unrecorded, keypair.Fingerprint(blob))
-		rows, err := r.accessesOf(r.ctx, r.Instance)
-		if err != nil {
+		if _, err := r.Store.AddAccess(r.ctx, r.Instance.ID, k.ID, r.Instance.LoginUser); err != nil {
 			return err
 		}
-		for _, row := range rows {
-			for _, l := range lines {
-				if row.Steward && bytes.Equal(l.Blob, blob) {
-					found[row.ID] = true
-				}
-			}
-		}
 	}
-	if err := r.Store.Saw(r.ctx, store.Service, r.Instance, found, vantage, document, ""); err != nil {
+	known, err := r.Store.ForSurvey(r.ctx, r.Instance.ID)
+	if err != nil {
 		return err
 	}
-	return r.SetData(adopted{Recorded: recorded, Unrecorded: len(unrecorded), NotSeen: out.NotSeen})
+	rows := known[r.Instance.ID].Accesses
+	if err := r.show(r.ctx, &l.out, &c, r.Instance.LoginUser, rows, l.found, false); err != nil {
+		return err
+	}
+	part.Recorded, part.Unrecorded, part.Report = c.recorded, c.unrecorded, l.out
+	fence, err := r.Store.TakeTurn(r.ctx, r.Instance.ID)
+	if err != nil {
+		return err
+	}
+	kept := store.Kept{By: store.Service, Turn: store.Turn{InstanceID: r.Instance.ID, Fence: fence}, Parts: []store.SurveyPart{part}, Found: c.found}
+	for _, f := range l.found {
+		kept.Keys = append(kept.Keys, store.SeenKey{LoginUser: r.Instance.LoginUser, Found: f})
+	}
+	if err := r.Store.KeepSurvey(r.ctx, r.Instance, kept); err != nil {
+		return err
+	}
+	for _, a := range rows {
+		if a.Steward && c.found[a.ID] {
+			c.recorded--
+		}
+	}
+	return r.SetData(adopted{Recorded: c.recorded, Unrecorded: c.unrecorded, NotSeen: l.out.NotSeen})
+}
+
+// readByClient takes what a client read in files for what stands there.
+func readByClient(keys []wire.FoundKey) []access.Found {
+	var files []string
+	lines := map[string][]authkeys.Line{}
+	for _, k := range keys {
+		if lines[k.File] == nil {
+			files = append(files, k.File)
+		}
+		for _, l := range authkeys.Parse([]byte(strings.TrimSpace(k.Options+" "+k.PublicKey)), time.UTC) {
+			l.Number, l.Comment = k.Line, plaintext.Line(plaintext.Cut(l.Comment, 200))
+			lines[k.File] = append(lines[k.File], l)
+		}
+	}
+	return access.Gather(files, lines, time.Now(), maxPlaces)
 }
 
 // probeAdopted asks about every key that is recorded for the instance.

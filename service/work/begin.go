@@ -47,6 +47,9 @@ func (w *Worker) Launch(ctx context.Context, by store.Actor, once store.Once, r 
 		},
 		Steward: p.steward.Public, StewardSealed: sealed,
 	}
+	if len(p.Keys) > 0 { // as clouds show it: the first key of the launch
+		n.KeyLabel = p.Keys[0].Name
+	}
 	var names []string
 	for _, k := range p.Keys {
 		n.KeyIDs = append(n.KeyIDs, k.ID)

@@ -45,7 +45,7 @@ func (w *Worker) HostKeyState(ctx context.Context, i store.Instance) (wire.HostK
 	if err != nil {
 		return out, nil, err
 	}
-	k := reach.Knock(ctx, w.Policy, t)
+	k := reach.Knock(ctx, w.Reach, t)
 	if len(k.HostKey) == 0 {
 		out.Problem = k.Words()
 		return out, nil, nil

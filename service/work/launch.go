@@ -166,7 +166,7 @@ func (r *Run) create() error {
 	var in cloud.Instance
 	err := r.Effect("launch", func(ctx context.Context) (err error) {
 		in, err = r.retry(ctx, func(ctx context.Context) (cloud.Instance, error) {
-			return r.Cloud.Launch(ctx, r.ClientToken("launch"), cloud.Launch{Name: i.Name, Region: i.Region, Zone: i.Zone, Image: i.Image, Size: i.Size, DiskGB: i.DiskGB, Tags: i.Tags, UserData: i.UserData})
+			return r.Cloud.Launch(ctx, r.ClientToken("launch"), cloud.Launch{Name: i.Name, Region: i.Region, Zone: i.Zone, Image: i.Image, Size: i.Size, DiskGB: i.DiskGB, Tags: i.Tags, UserData: i.UserData, KeyLabel: i.KeyLabel})
 		})
 		return err
 	})
@@ -457,7 +457,7 @@ func (r *Run) hostKey(of string, deadline time.Time) ([]byte, error) {
 		return nil, err
 	}
 	for wait := poll; ; wait = min(2*wait, 5*time.Second) {
-		blob, err := reach.HostKey(r.ctx, r.Policy, t, of)
+		blob, err := reach.HostKey(r.ctx, r.Reach, t, of)
 		if err == nil || errors.Is(err, reach.ErrPolicy) || time.Now().After(deadline) || r.stopping() != nil {
 			return blob, err
 		}
@@ -531,11 +531,11 @@ func (r *Run) probeRows(rows []store.Access) (refused []string, err error) {
 	for _, a := range rows {
 		blobs = append(blobs, a.Blob)
 	}
-	for n, p := range reach.Probe(r.ctx, r.Policy, t, blobs, time.Now) {
+	for n, p := range reach.Probe(r.ctx, r.Reach, t, blobs, time.Now) {
 		if r.ctx.Err() != nil {
 			return nil, store.ErrLost // what ended with the claim is no answer
 		}
-		if err := r.Store.Probed(r.ctx, rows[n].ID, string(p.Answer), p.Detail, p.Vantage); err != nil {
+		if err := r.Store.Probed(r.ctx, store.Asked{AccessID: rows[n].ID, Answer: string(p.Answer), Detail: p.Detail, From: p.Vantage}); err != nil {
 			return nil, err
 		}
 		if p.Answer != reach.Accepted {

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"plumlatch/core/access"
 	"plumlatch/core/authkeys"
 	"plumlatch/core/cloudconfig"
 	"plumlatch/core/keypair"
@@ -184,6 +185,9 @@ func (w *Worker) planKeys(ctx context.Context, r LaunchRequest, p *Plan) error {
 		}
 		if slices.ContainsFunc(p.Keys, func(x store.Key) bool { return x.ID == k.ID }) {
 			continue
+		}
+		if k.State != access.InUse {
+			return FieldError{Field: "keys", Problem: fmt.Sprintf("key %s is %s: no launch takes it", k.Name, k.State)}
 		}
 		if k.RetiredAt != nil {
 			return FieldError{Field: "keys", Problem: fmt.Sprintf("key %s is retired: it is for no new launches (plumlatch key use-again %s undoes it)", k.Name, k.Name)}

@@ -519,7 +519,7 @@ func (w *Worker) inbound(ctx context.Context, groups []cloud.Group) ([]inbound.R
 	var out []inbound.Rule
 	for _, g := range groups {
 		for _, rule := range g.Rules {
-			n := inbound.Rule{ID: rule.ID, From: rule.From, Service: rule.From.IsSingleIP() && rule.From.Addr() == w.Policy.Source}
+			n := inbound.Rule{ID: rule.ID, From: rule.From, Service: rule.From.IsSingleIP() && rule.From.Addr() == w.Reach.Source}
 			for _, a := range known {
 				if a.GroupID == g.ID && a.Range == rule.From.String() && a.Until != nil {
 					n.Until = *a.Until
@@ -607,7 +607,7 @@ func (w *Worker) Rules(ctx context.Context, i store.Instance) (wire.Rules, error
 			shown.SharedWith = append(shown.SharedWith, o.Name)
 		}
 		for _, rule := range g.Rules {
-			row := wire.Rule{ID: rule.ID, From: rule.From.String(), Note: rule.Note, World: inbound.World(rule.From), Service: rule.From.IsSingleIP() && rule.From.Addr() == w.Policy.Source}
+			row := wire.Rule{ID: rule.ID, From: rule.From.String(), Note: rule.Note, World: inbound.World(rule.From), Service: rule.From.IsSingleIP() && rule.From.Addr() == w.Reach.Source}
 			for _, a := range known {
 				if a.GroupID == g.ID && a.Range == row.From {
 					at := a.AdmittedAt.UTC()

@@ -171,10 +171,10 @@ func (d *door) cloud(ctx context.Context) error {
 
 // look knocks, asks about keys, and has the steward read what it can.
 func (d *door) look(ctx context.Context) {
-	k := reach.Knock(ctx, d.Policy, d.target)
+	k := reach.Knock(ctx, d.Reach, d.target)
 	side := &why.Side{From: k.From, Reached: k.Reached, Said: k.Said, Algorithms: k.Algorithms, Asked: map[string]string{}}
-	if side.From == "" && d.Policy.Source.IsValid() {
-		side.From = d.Policy.Source.String()
+	if side.From == "" && d.Reach.Source.IsValid() {
+		side.From = d.Reach.Source.String()
 	}
 	d.f.Service = side
 	if len(k.HostKey) > 0 {
@@ -220,7 +220,7 @@ func (d *door) ask(ctx context.Context, user string, blobs ...[]byte) reach.Answ
 	t := d.target
 	t.User = user
 	last := reach.NotAsked
-	for n, r := range reach.Probe(ctx, d.Policy, t, blobs, time.Now) {
+	for n, r := range reach.Probe(ctx, d.Reach, t, blobs, time.Now) {
 		last = r.Answer
 		switch r.Answer {
 		case reach.NotAsked:
@@ -245,7 +245,7 @@ func (d *door) inside(ctx context.Context) {
 		in.NotSeen = "the steward's key cannot be opened"
 		return
 	}
-	client, entered, err := reach.Enter(ctx, d.Policy, d.target, signer)
+	client, entered, err := reach.Enter(ctx, d.Reach, d.target, signer)
 	in.Banner, in.Prompted = entered.Banner, entered.Prompted
 	if err != nil {
 		in.Refused = entered.Took && !entered.Prompted
@@ -275,14 +275,27 @@ func (d *door) inside(ctx context.Context) {
 // maxText is as much as is read of a file that is no keys file, in bytes.
 const maxText = 256 << 10
 
+// oneRead is what one SFTP request reads for sure, in bytes.
+const oneRead = 32 << 10
+
 func readText(files reach.Files, name string) (string, error) {
 	f, err := files.Open(name)
 	if err != nil {
 		return "", err
 	}
 	defer f.Close()
-	data, err := io.ReadAll(io.LimitReader(f, maxText))
-	return string(data), err
+	// A server gives less than was asked for at the end of a file alone: a small
+	// one is one request.
+	data := make([]byte, oneRead)
+	n, err := f.Read(data)
+	if errors.Is(err, io.EOF) || err == nil && n < oneRead {
+		return string(data[:n]), nil
+	}
+	if err != nil {
+		return "", err
+	}
+	rest, err := io.ReadAll(io.LimitReader(f, maxText-oneRead))
+	return string(data) + string(rest), err
 }
 
 // says tells whether a configuration sets a keyword to a value before any
@@ -334,8 +347,8 @@ func (d *door) readPasswd(files reach.Files) {
 func (d *door) readLines(files reach.Files) {
 	in := &d.f.Inside
 	address := d.f.SeenAs
-	if address == "" && d.Policy.Source.IsValid() {
-		address = d.Policy.Source.String()
+	if address == "" && d.Reach.Source.IsValid() {
+		address = d.Reach.Source.String()
 	}
 	read, failed := 0, ""
 	for _, name := range filesOf(d.i) {

@@ -15,8 +15,10 @@ import (
 	"log/slog"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
+	"plumlatch/core/access"
 	"plumlatch/core/plaintext"
 	"plumlatch/service/cloud"
 	"plumlatch/service/reach"
@@ -28,7 +30,7 @@ import (
 type Worker struct {
 	Store  *store.Store
 	Cloud  cloud.Driver
-	Policy reach.Policy
+	Reach  reach.Policy
 	Sealer *seal.Sealer
 	Log    *slog.Logger
 	// Lease is how long a claim lasts unless it is renewed, which it is all the
@@ -38,6 +40,17 @@ type Worker struct {
 	StateLimit time.Duration
 	// FollowEvery is how often the cloud is asked what has changed without us; 30 s if 0, never if negative.
 	FollowEvery time.Duration
+	// SurveysAtOnce is how many instances this replica surveys at one time by
+	// itself; none if 0.
+	SurveysAtOnce int
+	// Heads signs the heads of the journal.
+	Heads *seal.Heads
+
+	toKeep     chan keeping
+	surveying  atomic.Int64 // surveys at hand
+	policyMu   sync.Mutex
+	policyHeld access.Policy
+	policyAt   time.Time
 
 	kinds   []*Kind
 	replica string
@@ -69,12 +82,24 @@ func (w *Worker) Start(ctx context.Context) {
 	w.replica = token(10)
 	w.kick = make(chan struct{}, 1)
 	w.base, w.stop = context.WithCancel(context.WithoutCancel(ctx))
+	w.toKeep = make(chan keeping)
+	for range 2 { // one looks at what has come while the other waits for the database
+		w.wg.Go(w.keepLoop)
+	}
 	w.wg.Go(w.claimLoop)
 	if w.FollowEvery == 0 {
 		w.FollowEvery = followEvery
 	}
 	if w.FollowEvery > 0 {
 		w.wg.Go(w.followLoop)
+	}
+	w.wg.Go(func() { w.upkeepLoop(chainEvery, "chaining the journal", w.chain) })
+	w.wg.Go(func() { w.upkeepLoop(judgeEvery, "judging what has changed", w.judge) })
+	w.wg.Go(func() {
+		w.upkeepLoop(restEvery, "judging the journal and the clouds", func(ctx context.Context) (bool, error) { return false, w.JudgeRest(ctx) })
+	})
+	if w.SurveysAtOnce > 0 {
+		w.wg.Go(w.surveyLoop)
 	}
 }
 

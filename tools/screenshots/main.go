@@ -58,24 +58,29 @@ func pages(base, password, out, only string) error {
 		return os.WriteFile(filepath.Join(out, name+".png"), png, 0o644)
 	}
 	return errors.Join(
-		shot("console-instances", chromedp.EmulateViewport(width, height), chromedp.Navigate(base), chromedp.WaitVisible(css("#operator")), chromedp.SendKeys(css("#operator"), "harbour-lead"), chromedp.SendKeys(css("#password"), password+"\r"), chromedp.WaitVisible(css("table"))),
+		shell(handEdit),
+		shot("console-today", chromedp.EmulateViewport(width, height), chromedp.Navigate(base), chromedp.WaitVisible(css("#operator")), chromedp.SendKeys(css("#operator"), "harbour-lead"), chromedp.SendKeys(css("#password"), password+"\r"), chromedp.WaitVisible(css(".matter"))),
+		shot("console-map", chromedp.Navigate(base+"/map"), chromedp.WaitVisible(css("canvas.grid"))),
+		shot("console-survey", chromedp.Navigate(base+"/instances/berth-board-2"), chromedp.WaitVisible(css(".survey")), chromedp.WaitVisible(css(".timeline")), chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
+			_, err := chromedp.Run(ctx, chromedp.Evaluate[bool](`(document.querySelector(".survey").scrollIntoView(), true)`))
+			return err
+		})),
+		shell(handEditBack),
+		shot("console-instances", chromedp.Navigate(base+"/instances"), chromedp.WaitVisible(css("table"))),
 		shot("console-instance", chromedp.Navigate(base+"/instances/berth-board-1"), chromedp.WaitVisible(css(".evidence"))),
 		shell(breakDoor),
 		shot("console-why", chromedp.Navigate(base+"/instances/cargo-manifest-1/why?key=cargo-robot"), chromedp.WaitVisible(css(".checklist .first"))),
 		shell(mendDoor),
 		shot("console-keys", chromedp.Navigate(base+"/keys"), chromedp.WaitVisible(css("table"))),
 		shot("console-key", chromedp.Navigate(base+"/keys/old-gate-contractor"), chromedp.WaitVisible(css(".evidence"))),
-		shot("console-import", chromedp.Navigate(base+"/keys"), chromedp.WaitVisible(css("table")), chromedp.Click(css(".title button")), chromedp.WaitVisible(css("textarea"))),
 		shot("console-launch", chromedp.Navigate(base+"/launch"), chromedp.WaitVisible(css("#name")), chromedp.SendKeys(css("#name"), "berth-board-9"),
 			chromedp.Click(css("#keys")), chromedp.SendKeys(css("#keys"), "harbour-ops"), chromedp.Click(css(`.ant-select-item-option[title^="harbour-ops-2026"]`)), chromedp.Click(css("h1")), chromedp.Click(chromedp.Search(`//button[contains(., "cloud-config")]`)), chromedp.WaitVisible(css("pre")), scrollUp),
 		shell(`curl -s -H "Authorization: Bearer $(cat .demo/standin-token)" -d '{"call":"state","name":"lamp-control-2"}' http://127.0.0.1:8471/v1/faults
 			bin/plumlatch instance launch lamp-control-2 -image debian-12 -size small -region skerry-island -key skerry-watch,harbour-ops-2026 -tag lamp=red -detach`),
-		shot("console-launching", chromedp.Navigate(base+"/instances/lamp-control-2"), chromedp.WaitVisible(css(".work-steps")), chromedp.WaitVisible(css(".evidence"))),
+		chromedp.Do(ctx, chromedp.Navigate(base+"/instances/lamp-control-2"), chromedp.WaitVisible(css(".work-steps")), chromedp.WaitVisible(css(".evidence"))),
 		shell("bin/plumlatch work cancel $(bin/plumlatch work list -instance lamp-control-2 -json | grep -m1 -o '\"id\": [0-9]*' | grep -o '[0-9]*')"),
 		shot("console-work", chromedp.Click(css(".work-head a")), chromedp.WaitVisible(css(".events"))),
 		shell("bin/plumlatch instance remove lamp-control-2 -yes"),
-		shot("console-create", chromedp.Navigate(base+"/create"), chromedp.WaitVisible(css("#pair_name")), chromedp.SendKeys(css("#pair_name"), "gull-watch"),
-			chromedp.Click(chromedp.Search(`//button[contains(., "Make the pair")]`)), chromedp.WaitVisible(css(".steps"))),
 		shot("console-check", chromedp.Navigate(base+"/check"), chromedp.WaitVisible(css(".ant-upload-drag")),
 			chromedp.SetUploadFiles(css(`input[type="file"]`), []string{holders("gate-contractor/old-gate-contractor")}), chromedp.WaitVisible(css(".file .bitting")),
 			chromedp.Click(chromedp.Search(`//button[contains(., "Ask the ledger")]`))),
@@ -89,6 +94,11 @@ const (
 	door      = `file=.demo/standin/instances/$(bin/plumlatch instance show cargo-manifest-1 -json | grep -o '"cloud_id": "[^"]*' | cut -d'"' -f4)/home/debian/.ssh/authorized_keys; `
 	breakDoor = door + `cp -p $file $file.kept; grep -v "$(cut -d' ' -f2 demo-holders/cargo-robot/cargo-robot.pub)" $file.kept > $file`
 	mendDoor  = door + `cat $file.kept > $file; rm $file.kept`
+
+	// handEdit is what a colleague does with "echo >>"; handEditBack takes it away.
+	edited       = `file=.demo/standin/instances/$(bin/plumlatch instance show berth-board-2 -json | grep -o '"cloud_id": "[^"]*' | cut -d'"' -f4)/home/debian/.ssh/authorized_keys; `
+	handEdit     = edited + `cp -p $file $file.kept; ssh-keygen -q -t ed25519 -N "" -C pump-fitter -f /tmp/plumlatch-shot-key; cat /tmp/plumlatch-shot-key.pub >> $file; rm /tmp/plumlatch-shot-key*; bin/plumlatch survey -all -inside -outside`
+	handEditBack = edited + `cat $file.kept > $file; rm $file.kept; bin/plumlatch survey berth-board-2`
 )
 
 // scrollUp brings the top of the page into the picture.
@@ -130,10 +140,12 @@ func terminals(out, only string) error {
 			run bin/plumlatch instance launch berth-board-9 -image debian-12 -size small -region north-pier -key gull-watch,harbour-ops-2026
 			run bin/plumlatch open berth-board-9 -dir ` + folder + ` -- hostname
 			run bin/plumlatch access list -instance berth-board-9`},
-		{"client-lists", `
-			run bin/plumlatch key list -sort reach
-			run bin/plumlatch instance list
-			run bin/plumlatch access list -key old-gate-contractor`},
+		{"client-today", handEdit + ` > /dev/null 2>&1
+			run bin/plumlatch survey berth-board-2
+			run bin/plumlatch today
+			run bin/plumlatch key exposed old-gate-contractor -plan
+			run bin/plumlatch journal verify
+			` + handEditBack + ` > /dev/null`},
 		{"client-adopt", `
 			standin() { curl -s -H "Authorization: Bearer $(cat .demo/standin-token)" "http://127.0.0.1:8471/v1/$1" "${@:2}"; }
 			field() { grep -o "\"$1\":\"[^\"]*\"" | head -1 | cut -d'"' -f4; }

@@ -119,6 +119,8 @@ type instance struct {
 	DiskGB int               `json:"disk_gb"`
 	Tags   map[string]string `json:"tags"`
 	Static bool              `json:"static_address"`
+
+	KeyLabel string `json:"key_label"`
 }
 
 func (d *Driver) instance(ctx context.Context, method, path string, body any) (cloud.Instance, error) {
@@ -129,14 +131,14 @@ func (d *Driver) instance(ctx context.Context, method, path string, body any) (c
 
 func (i instance) show() cloud.Instance {
 	return cloud.Instance{ID: i.ID, Name: i.Name, Region: i.Region, State: cloud.State(i.State), Address: i.Address, Port: i.Port, LoginUser: i.LoginUser,
-		Zone: i.Zone, DiskGB: i.DiskGB, Tags: i.Tags, Static: i.Static}
+		Zone: i.Zone, DiskGB: i.DiskGB, Tags: i.Tags, Static: i.Static, KeyLabel: i.KeyLabel}
 }
 
 // Launch begins a new instance.
 func (d *Driver) Launch(ctx context.Context, clientToken string, l cloud.Launch) (cloud.Instance, error) {
 	return d.instance(ctx, "POST", "/v1/instances", map[string]any{
 		"client_token": clientToken, "name": l.Name, "region": l.Region, "zone": l.Zone, "image": l.Image, "size": l.Size,
-		"disk_gb": l.DiskGB, "tags": l.Tags, "user_data": l.UserData,
+		"disk_gb": l.DiskGB, "tags": l.Tags, "user_data": l.UserData, "key_label": l.KeyLabel,
 	})
 }
 

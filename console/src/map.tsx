@@ -1,0 +1,140 @@
+// Keys against instances: which opens which, how that is known, and how old it is.
+import { HolderChoice, RegionChoice } from "./choices";
+import { Alert, Button, Select, Space } from "antd";
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { useQuery } from "@tanstack/react-query";
+import { type AccessMap, api } from "./api";
+import { Bars } from "./bars";
+import { Grid } from "./grid";
+import { useParam } from "./list";
+import { Loaded, Nothing, Title } from "./parts";
+
+export type Grouping = "region" | "holder" | "tag";
+
+const ageNames = {
+  days_1: "today",
+  days_7: "this week",
+  days_30: "30 days",
+  days_90: "90 days",
+  older: "older",
+  none: "none",
+} as const;
+
+/** The keys of the greatest reach on a map. */
+function reachOf(map?: AccessMap): { name: string; value: number; key?: string }[] {
+  const opens = new Map<number, number>();
+  for (const c of map?.cells ?? []) {
+    opens.set(c.k, (opens.get(c.k) ?? 0) + 1);
+  }
+  return [...opens]
+    .sort((a, b) => b[1] - a[1])
+    .slice(0, 12)
+    .map(([k, n]) => {
+      const key = map?.keys[k];
+      return { name: key?.name || "not recorded", value: n, key: key?.name };
+    });
+}
+
+// The rows behind each bar, in the order of ageNames.
+const ageRows = [
+  "evidence_newer_than_days=1",
+  "evidence_older_than_days=1&evidence_newer_than_days=7",
+  "evidence_older_than_days=7&evidence_newer_than_days=30",
+  "evidence_older_than_days=30&evidence_newer_than_days=90",
+  "evidence_older_than_days=90",
+  "evidence=none",
+];
+
+export function MapPage() {
+  const [region, setRegion] = useParam("region");
+  const [holder, setHolder] = useParam("holder");
+  const [group, setGroup] = useParam("group");
+  const [tag, setTag] = useState<string>();
+  const navigate = useNavigate();
+  const ages = useQuery({ queryKey: ["ages"], queryFn: api.ages });
+  const query = useQuery({
+    queryKey: ["access-map", region, holder],
+    queryFn: () => api.accessMap({ region, holder }),
+    placeholderData: (before?: AccessMap) => before,
+  });
+  const tags = [...new Set(query.data?.instances.flatMap((i) => Object.keys(i.tags ?? {})) ?? [])];
+  const reach = reachOf(query.data);
+  return (
+    <>
+      <Title>Access map</Title>
+      <Space className="filters">
+        <Select
+          placeholder="grouped by"
+          value={group || "region"}
+          onChange={(v: string) => setGroup(v)}
+          options={["region", "holder", "tag"].map((v) => ({ value: v, label: "by " + v }))}
+        />
+        {group === "tag" && (
+          <Select
+            placeholder="tag"
+            value={tag ?? tags[0]}
+            onChange={(v: string) => setTag(v)}
+            options={tags.map((v) => ({ value: v, label: v }))}
+          />
+        )}
+        <RegionChoice value={region} set={setRegion} />
+        <HolderChoice value={holder} set={setHolder} />
+        {(region || holder) && (
+          <Button
+            onClick={() => {
+              setRegion(undefined);
+              setHolder(undefined);
+            }}
+          >
+            Everything
+          </Button>
+        )}
+      </Space>
+      <Loaded query={query}>
+        {(map) =>
+          map.instances.length === 0 ? (
+            <Nothing>No instance to show.</Nothing>
+          ) : (
+            <div className="map">
+              <div>
+                {map.cut && (
+                  <Alert
+                    type="info"
+                    showIcon
+                    title="There is more than fits: choose a region or a holder."
+                  />
+                )}
+                <Grid map={map} grouping={(group || "region") as Grouping} tag={tag ?? tags[0]} />
+              </div>
+              <aside>
+                <h2>Instances opened per key</h2>
+                <Bars
+                  rows={reach}
+                  label="instances opened per key"
+                  click={(n) => {
+                    const key = reach[n]?.key;
+                    if (key) {
+                      void navigate("/instances?key=" + key);
+                    }
+                  }}
+                />
+                <h2>Age of evidence</h2>
+                {ages.data && (
+                  <Bars
+                    rows={Object.entries(ageNames).map(([k, name]) => ({
+                      name,
+                      value: ages.data[k as keyof typeof ageNames],
+                    }))}
+                    label="age of evidence"
+                    click={(n) => void navigate("/access?" + (ageRows[n] ?? ""))}
+                  />
+                )}
+              </aside>
+            </div>
+          )
+        }
+      </Loaded>
+    </>
+  );
+}

@@ -1,0 +1,419 @@
+package access
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Matter is one thing that needs a hand.
+type Matter struct {
+	Reason   Reason
+	Subject  string // "instance NAME", "key NAME", "cloud ID", "journal"
+	About    string // tells several of one reason on one subject apart
+	Sentence string
+	Evidence string // how it is known
+	Command  string // what to do next
+	Instance string
+	Key      string
+}
+
+// States of a key.
+const (
+	InUse   = "in use"
+	Lost    = "lost"    // nobody has its private half
+	Exposed = "exposed" // somebody else may have it
+)
+
+// There is a key that stands in a file now, as a survey found it.
+type There struct {
+	Limits string
+	Ends   time.Time
+	Since  time.Time
+	At     time.Time // last seen
+	From   string
+	Place  string // FILE:LINE
+	Before bool   // it stood there before, was gone, and stands there again
+}
+
+// DoorKey is one key at one instance, for one login user: recorded, or found there.
+type DoorKey struct {
+	Key, Fingerprint, Comment string // Key is "" for a key that nobody recorded
+	LoginUser                 string
+	Former                    []string // names that the key had, in small letters
+	Recorded, Steward         bool
+	Holder, HolderSort        string
+	State                     string // of the key
+	Retired                   bool
+	Standing                  Kind
+	Old                       bool
+	At                        time.Time // of the standing
+	Against                   Kind      // what speaks against it since
+	AgainstAt                 time.Time
+	There                     *There // nil if no survey found it there
+}
+
+// name is what a sentence calls the key.
+func (k DoorKey) name() string {
+	if k.Key != "" {
+		return k.Key
+	}
+	if k.Comment != "" {
+		return k.Fingerprint + " (" + k.Comment + ")"
+	}
+	return k.Fingerprint
+}
+
+// gone tells that it is known not to open: it was looked for and not found, refused, or has lapsed.
+func (k DoorKey) gone() bool {
+	if k.There != nil && (k.There.Limits == Expired || k.There.Limits == Authority) {
+		return true
+	}
+	if !k.Recorded {
+		return k.There == nil
+	}
+	return k.Against == Seen || k.Against == Placed || k.Against == Accepted
+}
+
+// WayIn tells whether it is a way in for people: recorded, held by a person or a
+// team, in use, with evidence that nothing speaks against, and not confined to
+// one command. The reason says why not.
+func (k DoorKey) WayIn() (ok bool, why string) {
+	switch {
+	case k.Steward:
+		return false, "is the steward's"
+	case !k.Recorded:
+		return false, "is not recorded"
+	case k.State == Lost:
+		return false, "is lost"
+	case k.State == Exposed:
+		return false, "is exposed"
+	case k.HolderSort == "machine" || k.HolderSort == "job":
+		return false, "is a " + k.HolderSort + "'s"
+	case k.There != nil && k.There.Limits == Expired:
+		return false, "has expired"
+	case k.There != nil && k.There.Limits == Command:
+		return false, "runs one command only"
+	case k.Against == Seen || k.Against == Placed:
+		return false, "is not in the files"
+	case k.Against == Accepted:
+		return false, "was refused"
+	case k.Standing == None:
+		return false, "was never seen to open it"
+	}
+	return true, ""
+}
+
+// Looked is the last survey of one sort.
+type Looked struct {
+	SeenAt  time.Time // zero: never
+	TriedAt time.Time
+	Trouble string // why the last one could not look
+	Cause   string
+}
+
+// Door is what is known of one instance.
+type Door struct {
+	Name, LoginUser, Address string
+	Running, Adopted         bool
+	Vanished                 bool
+	Trouble                  string
+	CreatedAt                time.Time
+	Keys                     []DoorKey
+	Inside, Outside          Looked
+	Password                 []string // users whom the server offers password login
+	Open                     bool     // it lets anybody in
+	World                    string   // an inbound rule that lets everybody in
+	SameHostKey              []string // other instances with its host key
+	Label                    string   // the cloud's own word on its launch key
+}
+
+// judging gathers the matters of one subject.
+type judging struct {
+	p     Policy
+	now   time.Time
+	door  Door
+	out   []Matter
+	again time.Time
+}
+
+// at has the judging done again then, if not before.
+func (j *judging) at(t time.Time) {
+	if t.After(j.now) && (j.again.IsZero() || t.Before(j.again)) {
+		j.again = t
+	}
+}
+
+func (j *judging) say(r Reason, about, evidence, command, sentence string, a ...any) *Matter {
+	if slices.Contains(j.p.Today.LeaveOut, r) {
+		return &Matter{}
+	}
+	j.out = append(j.out, Matter{Reason: r, Subject: "instance " + j.door.Name, About: about, Instance: j.door.Name, Evidence: evidence, Command: command, Sentence: fmt.Sprintf(sentence, a...)})
+	return &j.out[len(j.out)-1]
+}
+
+// on says when something was: absolute, as the words are kept for longer than
+// "just now" would be true.
+func on(t time.Time) string {
+	if t.IsZero() {
+		return "never"
+	}
+	return t.UTC().Format("2006-01-02 15:04 UTC")
+}
+
+// Judge says what of an instance needs a hand, and when to judge again though
+// nothing changes (the zero time: never).
+func (p Policy) Judge(d Door, now time.Time) ([]Matter, time.Time) {
+	j := &judging{p: p, now: now, door: d}
+	if d.Vanished {
+		j.say(VanishedReason, "", "the cloud was asked for its list", "plumlatch instance remove "+d.Name, "The cloud does not have %s any more; the ledger still does.", d.Name)
+		return j.out, time.Time{}
+	}
+	j.waysIn()
+	for _, k := range d.Keys {
+		j.key(k)
+	}
+	j.server()
+	j.looked()
+	return j.out, j.again
+}
+
+// waysIn counts the ways in for people.
+func (j *judging) waysIn() {
+	ways := map[string]string{} // key to how it is known
+	var not []string
+	for _, k := range j.door.Keys {
+		if k.Steward || !k.Recorded {
+			continue
+		}
+		if ok, why := k.WayIn(); ok {
+			ways[k.name()] = j.known(k)
+		} else {
+			not = append(not, k.name()+" "+why)
+		}
+	}
+	slices.Sort(not)
+	switch {
+	case len(ways) == 0:
+		evidence := "no key of a person is recorded for it"
+		if len(not) > 0 {
+			evidence = strings.Join(not, "; ")
+		}
+		j.say(NoWayIn, "", evidence, "plumlatch why "+j.door.Name, "Nobody can get into %s, as far as is known.", j.door.Name)
+	case len(ways) == 1 && (j.p.Today.SoleOpeners == nil || *j.p.Today.SoleOpeners):
+		for name, known := range ways {
+			m := j.say(SoleOpenerKey, name, known, "plumlatch who "+j.door.Name, "%s is the only way into %s for people.", name, j.door.Name)
+			m.Key = name
+		}
+	}
+}
+
+func (j *judging) known(k DoorKey) string {
+	s := fmt.Sprintf("%s %s", k.Standing, on(k.At))
+	if k.Old {
+		s += ", old"
+	}
+	return s
+}
+
+// key judges one key at the instance.
+func (j *judging) key(k DoorKey) {
+	if k.Steward {
+		return
+	}
+	named := j.door.Name
+	add := func(r Reason, command, sentence string, a ...any) {
+		m := j.say(r, k.LoginUser+" "+k.Fingerprint, j.evidenceOf(k), command, sentence, a...)
+		m.Key = k.Key
+	}
+	if k.State == Exposed && !k.gone() {
+		add(ExposedOpens, "plumlatch key exposed "+k.Key+" -plan", "%s, which somebody else may have, still opens %s as %s.", k.Key, named, k.LoginUser)
+	}
+	if k.State == Lost && !k.gone() {
+		add(LostOpens, "plumlatch key lost "+k.Key+" -plan", "%s is lost, and still stands on %s.", k.Key, named)
+	}
+	if t := k.There; t != nil && !k.Recorded && t.Limits != Authority && t.Limits != Expired && !j.firstBoots(k) {
+		if t.Before || k.Retired {
+			add(CameBack, "plumlatch survey "+named, "%s stands on %s again, after it was gone or taken out of use.", k.name(), named)
+		} else {
+			add(UnrecordedKey, "plumlatch survey "+named, "%s opens %s as %s, and nobody wrote it down.", k.name(), named, k.LoginUser)
+		}
+	}
+	if !k.Recorded {
+		return
+	}
+	if k.There != nil && k.There.Limits == Expired {
+		add(AccessExpired, "plumlatch survey "+named, "The access of %s to %s has come to its end; its line still stands there.", k.Key, named)
+	} else if k.Against == Seen {
+		add(MissingKey, "plumlatch survey "+named, "%s should open %s, and is not in its files.", k.Key, named)
+	}
+	if k.There != nil && !k.There.Ends.IsZero() && k.There.Ends.After(j.now) {
+		tell := k.There.Ends.Add(-time.Duration(j.p.Today.ExpiringIn))
+		if !tell.After(j.now) {
+			add(AccessExpiring, "plumlatch access list -instance "+named, "The access of %s to %s ends %s.", k.Key, named, k.There.Ends.UTC().Format("2006-01-02 15:04 UTC"))
+		}
+		j.at(tell)
+		j.at(k.There.Ends)
+	}
+}
+
+// firstBoots tells a line that first boot puts into root's file: a key that is
+// recorded for the login user, with a forced command that says whom to log in as.
+func (j *judging) firstBoots(k DoorKey) bool {
+	return k.LoginUser == "root" && k.There.Limits == Command && slices.ContainsFunc(j.door.Keys, func(o DoorKey) bool {
+		return o.Recorded && o.Fingerprint == k.Fingerprint && o.LoginUser == j.door.LoginUser
+	})
+}
+
+func (j *judging) evidenceOf(k DoorKey) string {
+	var parts []string
+	if k.There != nil {
+		parts = append(parts, fmt.Sprintf("seen in %s by %s %s", k.There.Place, k.There.From, on(k.There.At)))
+	}
+	if k.Recorded && k.Standing != None && (k.There == nil || k.Standing != Seen) {
+		parts = append(parts, j.known(k))
+	}
+	if k.Against != None {
+		word := map[Kind]string{Accepted: "refused", Seen: "not in the files", Placed: "withdrawn", Proven: "a login failed"}[k.Against]
+		parts = append(parts, word+" "+on(k.AgainstAt))
+	}
+	if len(parts) == 0 {
+		return "on record; never seen"
+	}
+	return strings.Join(parts, "; ")
+}
+
+// server judges what its server and the rules before it say.
+func (j *judging) server() {
+	d := j.door
+	outside := "asked from outside " + on(d.Outside.SeenAt)
+	if d.Open {
+		j.say(OpenToAnybody, "", outside, "plumlatch why "+d.Name, "The server of %s let us in without any key.", d.Name)
+	}
+	if len(d.Password) > 0 {
+		j.say(PasswordLogin, "", outside, "plumlatch survey "+d.Name+" -outside", "The server of %s offers login by password to %s.", d.Name, strings.Join(d.Password, " and "))
+	}
+	if d.World != "" {
+		j.say(OpenToWorld, "", outside+": an inbound rule admits "+d.World, "plumlatch instance unadmit "+d.Name+" -from "+d.World, "The whole world may knock at the SSH port of %s.", d.Name)
+	}
+	if len(d.SameHostKey) > 0 {
+		shown := d.SameHostKey[:min(4, len(d.SameHostKey))]
+		others := strings.Join(shown, ", ")
+		if n := len(d.SameHostKey) - len(shown); n > 0 {
+			others += fmt.Sprintf(" and %d more", n)
+		}
+		j.say(SharedHostKey, "", "the recorded host keys", "plumlatch instance host-key "+d.Name, "%s has the same host key as %s: whoever owns one can pass for the other.", d.Name, others)
+	}
+	if d.Label != "" && !slices.ContainsFunc(d.Keys, func(k DoorKey) bool {
+		return k.Recorded && (strings.EqualFold(k.Key, d.Label) || slices.Contains(k.Former, strings.ToLower(d.Label)))
+	}) {
+		j.say(LabelDiffers, "", "the cloud's own label, which is a claim and no evidence", "plumlatch survey "+d.Name, "The cloud says that %s was launched with %s; the ledger does not have that.", d.Name, d.Label)
+	}
+}
+
+// looked judges how well it is known.
+func (j *judging) looked() {
+	d := j.door
+	for _, l := range []Looked{d.Inside, d.Outside} {
+		if l.Cause == "host key" {
+			j.say(HostKeyChanged, "", l.Trouble+" ("+on(l.TriedAt)+")", "plumlatch instance host-key "+d.Name, "Another host key answers for %s than the recorded one; nothing is asked of it.", d.Name)
+			return
+		}
+	}
+	if strings.Contains(d.Trouble, "another host key") {
+		j.say(HostKeyChanged, "", d.Trouble, "plumlatch instance host-key "+d.Name, "Another host key answers for %s than the recorded one; nothing is asked of it.", d.Name)
+		return
+	}
+	if !d.Running {
+		return
+	}
+	if d.Inside.Trouble != "" && d.Inside.Cause != "none" {
+		seen := "it was never seen from inside"
+		if !d.Inside.SeenAt.IsZero() {
+			seen = "last seen from inside " + on(d.Inside.SeenAt)
+		}
+		j.say(SurveyFailed, "", d.Inside.Trouble+"; "+seen, "plumlatch why "+d.Name, "The last survey of %s could not look inside.", d.Name)
+	}
+	newest := d.CreatedAt
+	for _, t := range []time.Time{d.Inside.SeenAt, d.Outside.SeenAt} {
+		if t.After(newest) {
+			newest = t
+		}
+	}
+	old := newest.Add(time.Duration(j.p.Today.EvidenceOld))
+	if !old.After(j.now) {
+		j.say(OldEvidence, "", "last looked at "+on(newest), "plumlatch survey "+d.Name, "What is known of %s is old.", d.Name)
+	}
+	j.at(old)
+}
+
+// KeyFacts is what is known of one recorded key.
+type KeyFacts struct {
+	Name, Weakness string // its worst severity
+	Sentence       string // what is wrong with it
+	Reach          int
+	Sightings      int  // instances on which it was found and is not recorded
+	OpenedBefore   bool // it opened something once
+	Retired        bool
+	State          string
+}
+
+var severities = []string{"dated", "weak", "broken"}
+
+// JudgeKey says what of a key needs a hand.
+func (p Policy) JudgeKey(k KeyFacts) []Matter {
+	var out []Matter
+	say := func(r Reason, evidence, command, sentence string, a ...any) {
+		if !slices.Contains(p.Today.LeaveOut, r) {
+			out = append(out, Matter{Reason: r, Subject: "key " + k.Name, Key: k.Name, Evidence: evidence, Command: command, Sentence: fmt.Sprintf(sentence, a...)})
+		}
+	}
+	if at := slices.Index(severities, k.Weakness); at >= 0 && at >= slices.Index(severities, p.Today.WeakFrom) && k.Reach > 0 {
+		say(WeakKey, k.Sentence, "plumlatch key show "+k.Name, "%s is %s, and opens %d.", k.Name, k.Weakness, k.Reach)
+	}
+	if k.Reach == 0 && k.Sightings == 0 && k.OpenedBefore && !k.Retired && k.State == InUse {
+		say(OpensNothing, "every instance that it opened is gone", "plumlatch key forget "+k.Name, "%s opens nothing any more.", k.Name)
+	}
+	return out
+}
+
+// JudgeDiscovered says what an instance is that the ledger does not know.
+func (p Policy) JudgeDiscovered(id, name, region, label string) []Matter {
+	if slices.Contains(p.Today.LeaveOut, Undiscovered) {
+		return nil
+	}
+	evidence := "the cloud's list of " + region
+	if label != "" {
+		evidence += "; its label says " + label
+	}
+	return []Matter{{Reason: Undiscovered, Subject: "cloud " + id, Evidence: evidence, Command: "plumlatch instance discover", Sentence: fmt.Sprintf("The cloud has %s (%s) in %s, and the ledger does not.", name, id, region)}}
+}
+
+// JudgeJournal says whether the journal needs a hand: checked is when it was
+// last verified (zero: never), breaks how many breaks were found then, began
+// the age of its first entry. again is when to judge again.
+func (p Policy) JudgeJournal(checked time.Time, breaks int, began, now time.Time) (out []Matter, again time.Time) {
+	say := func(r Reason, evidence, sentence string) {
+		if !slices.Contains(p.Today.LeaveOut, r) {
+			out = append(out, Matter{Reason: r, Subject: "journal", Evidence: evidence, Command: "plumlatch journal verify", Sentence: sentence})
+		}
+	}
+	if breaks > 0 {
+		say(JournalBroken, fmt.Sprintf("verified %s: %d breaks", on(checked), breaks), "The journal was changed behind the service's back.")
+	}
+	last := checked
+	if last.IsZero() {
+		last = began
+	}
+	due := last.Add(time.Duration(p.Today.JournalCheck))
+	if !due.After(now) {
+		evidence := "it was never verified"
+		if !checked.IsZero() {
+			evidence = "last verified " + on(checked)
+		}
+		say(JournalNotCheck, evidence, "The journal was not verified for a long time.")
+		return out, time.Time{}
+	}
+	return out, due
+}

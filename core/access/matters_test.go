@@ -1,0 +1,237 @@
+package access
+
+import (
+	"bytes"
+	"encoding/base64"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"plumlatch/core/authkeys"
+)
+
+var t0 = time.Date(2026, 3, 1, 6, 0, 0, 0, time.UTC)
+
+func policy(t *testing.T, text string) Policy {
+	t.Helper()
+	p, err := ReadPolicy(text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
+
+// inOrder is an instance with two people's keys, seen an hour ago: nothing of it needs a hand.
+func inOrder() Door {
+	key := func(name, fp string) DoorKey {
+		return DoorKey{Key: name, Fingerprint: fp, LoginUser: "debian", Recorded: true, HolderSort: "person", State: InUse, Standing: Accepted, At: t0.Add(-time.Hour),
+			There: &There{At: t0.Add(-time.Hour), From: "steward", Place: ".ssh/authorized_keys:1"}}
+	}
+	return Door{Name: "gauge", LoginUser: "debian", Running: true, CreatedAt: t0.Add(-90 * 24 * time.Hour), Inside: Looked{SeenAt: t0.Add(-time.Hour)}, Outside: Looked{SeenAt: t0.Add(-time.Hour)},
+		Keys: []DoorKey{key("night", "SHA256:n"), key("day", "SHA256:d"), {Steward: true, Recorded: true, LoginUser: "debian", Standing: Accepted}}}
+}
+
+func TestJudge(t *testing.T) {
+	stranger := func(more ...func(*DoorKey)) func(*Door) {
+		return func(d *Door) {
+			k := DoorKey{Fingerprint: "SHA256:s", Comment: "stranger", LoginUser: "debian", State: InUse, There: &There{At: t0, From: "steward", Place: "f:9"}}
+			for _, m := range more {
+				m(&k)
+			}
+			d.Keys = append(d.Keys, k)
+		}
+	}
+	both := func(f func(*DoorKey)) func(*Door) {
+		return func(d *Door) { f(&d.Keys[0]); f(&d.Keys[1]) }
+	}
+	first := func(f func(*DoorKey)) func(*Door) { return func(d *Door) { f(&d.Keys[0]) } }
+	for _, c := range []struct {
+		name  string
+		broke func(*Door)
+		want  []Reason
+	}{
+		{"in order", func(*Door) {}, nil},
+		{"both lost", both(func(k *DoorKey) { k.State = Lost }), []Reason{NoWayIn, LostOpens, LostOpens}},
+		{"both a machine's", both(func(k *DoorKey) { k.HolderSort = "machine" }), []Reason{NoWayIn}},
+		{"both never seen", both(func(k *DoorKey) { k.Standing = None }), []Reason{NoWayIn}},
+		{"both run one command", both(func(k *DoorKey) { k.There.Limits = Command }), []Reason{NoWayIn}},
+		{"stopped, and nobody could get in", func(d *Door) { d.Running = false; d.Keys = d.Keys[2:] }, []Reason{NoWayIn}},
+		{"no holder known counts as a person", both(func(k *DoorKey) { k.HolderSort = "" }), nil},
+		{"one refused", first(func(k *DoorKey) { k.Against, k.AgainstAt = Accepted, t0 }), []Reason{SoleOpenerKey}},
+		{"one exposed", first(func(k *DoorKey) { k.State = Exposed }), []Reason{SoleOpenerKey, ExposedOpens}},
+		{"one exposed and gone", first(func(k *DoorKey) { k.State, k.Against, k.There = Exposed, Seen, nil }), []Reason{SoleOpenerKey, MissingKey}},
+		{"one missing", first(func(k *DoorKey) { k.Standing, k.Against, k.There = None, Seen, nil }), []Reason{SoleOpenerKey, MissingKey}},
+		{"one lapsed", first(func(k *DoorKey) { k.There.Limits, k.Against = Expired, Seen }), []Reason{SoleOpenerKey, AccessExpired}},
+		{"one ends soon", first(func(k *DoorKey) { k.There.Ends = t0.Add(48 * time.Hour) }), []Reason{AccessExpiring}},
+		{"one ends later", first(func(k *DoorKey) { k.There.Ends = t0.Add(30 * 24 * time.Hour) }), nil},
+		{"a stranger", stranger(), []Reason{UnrecordedKey}},
+		{"a stranger that was gone", stranger(func(k *DoorKey) { k.There.Before = true }), []Reason{CameBack}},
+		{"a retired key put there", stranger(func(k *DoorKey) { k.Key, k.Retired = "old", true }), []Reason{CameBack}},
+		{"a stranger's end has come", stranger(func(k *DoorKey) { k.There.Limits = Expired }), nil},
+		{"an authority", stranger(func(k *DoorKey) { k.There.Limits = Authority }), nil},
+		{"an exposed stranger", stranger(func(k *DoorKey) { k.Key, k.State = "leaked", Exposed }), []Reason{ExposedOpens, UnrecordedKey}},
+		{"first boot's line for root", stranger(func(k *DoorKey) { k.Fingerprint, k.LoginUser, k.There.Limits = "SHA256:n", "root", Command }), nil},
+		{"root's own line", stranger(func(k *DoorKey) { k.Fingerprint, k.LoginUser = "SHA256:n", "root" }), []Reason{UnrecordedKey}},
+		{"root's line with the key of another user", func(d *Door) {
+			d.Keys[0].LoginUser = "backup"
+			stranger(func(k *DoorKey) { k.Fingerprint, k.LoginUser, k.There.Limits = "SHA256:n", "root", Command })(d)
+		}, []Reason{UnrecordedKey}},
+		{"passwords", func(d *Door) { d.Password = []string{"debian"} }, []Reason{PasswordLogin}},
+		{"open", func(d *Door) { d.Open = true }, []Reason{OpenToAnybody}},
+		{"the world", func(d *Door) { d.World = "0.0.0.0/0" }, []Reason{OpenToWorld}},
+		{"a host key of two", func(d *Door) { d.SameHostKey = []string{"a", "b", "c", "d", "e", "f"} }, []Reason{SharedHostKey}},
+		{"another host key", func(d *Door) { d.Inside.Trouble, d.Inside.Cause = "x", "host key" }, []Reason{HostKeyChanged}},
+		{"another host key, from outside", func(d *Door) { d.Outside.Trouble, d.Outside.Cause = "x", "host key" }, []Reason{HostKeyChanged}},
+		{"another host key at a new address", func(d *Door) { d.Trouble = "another host key answers at x" }, []Reason{HostKeyChanged}},
+		{"a failed survey", func(d *Door) { d.Inside.Trouble, d.Inside.Cause = "x", "reach" }, []Reason{SurveyFailed}},
+		{"no steward", func(d *Door) { d.Inside.Trouble, d.Inside.Cause = "x", "none" }, nil},
+		{"old", func(d *Door) { d.Inside.SeenAt, d.Outside.SeenAt = t0.Add(-40*24*time.Hour), t0.Add(-31*24*time.Hour) }, []Reason{OldEvidence}},
+		{"one look is not old", func(d *Door) { d.Inside.SeenAt = time.Time{} }, nil},
+		{"vanished", func(d *Door) { d.Vanished = true; d.World = "0.0.0.0/0" }, []Reason{VanishedReason}},
+		{"a label of another", func(d *Door) { d.Label = "gone-key" }, []Reason{LabelDiffers}},
+		{"a label whatever its case", func(d *Door) { d.Label = "NIGHT" }, nil},
+		{"a label of a former name", func(d *Door) { d.Label = "eve"; d.Keys[0].Former = []string{"eve"} }, nil},
+	} {
+		d := inOrder()
+		c.broke(&d)
+		got, _ := policy(t, "").Judge(d, t0)
+		var reasons []Reason
+		for _, m := range got {
+			reasons = append(reasons, m.Reason)
+			if m.Sentence == "" || m.Evidence == "" || m.Command == "" || !strings.Contains(m.Sentence, "gauge") || m.Reason.Rank() == 0 {
+				t.Errorf("%s: %+v lacks words", c.name, m)
+			}
+		}
+		if !slices.Equal(reasons, c.want) {
+			t.Errorf("%s: %v, want %v", c.name, reasons, c.want)
+		}
+	}
+}
+
+// TestJudgeAgain: what time alone changes is judged when it does.
+func TestJudgeAgain(t *testing.T) {
+	d := inOrder()
+	d.Keys[0].There.Ends = t0.Add(20 * 24 * time.Hour)
+	if _, again := policy(t, "").Judge(d, t0); !again.Equal(t0.Add(13 * 24 * time.Hour)) {
+		t.Errorf("again at %v: a week before its end is due", again)
+	}
+	if _, again := policy(t, "").Judge(inOrder(), t0); !again.Equal(t0.Add(-time.Hour + 30*24*time.Hour)) {
+		t.Errorf("again at %v: when the evidence gets old", again)
+	}
+}
+
+func TestPolicy(t *testing.T) {
+	p := policy(t, "survey:\n  every: 2d\ntoday:\n  leave_out: [sole-opener, missing-key]\n")
+	if time.Duration(p.Survey.Every) != 48*time.Hour || time.Duration(p.PrivateHalf) != 90*24*time.Hour || !p.Outside() {
+		t.Errorf("%+v", p)
+	}
+	d := inOrder()
+	d.Keys = d.Keys[:1]
+	if got, _ := p.Judge(d, t0); len(got) != 0 {
+		t.Errorf("left out, and told: %+v", got)
+	}
+	if policy(t, "survey: {outside: false}").Outside() {
+		t.Error("outside: false is not heard")
+	}
+	for text, want := range map[string]string{
+		"survey: {evry: 1d}":               "evry",
+		"survey: {every: soon}":            "give a time",
+		"survey: {every: 5s}":              "once a minute",
+		"today: {evidence_old: 1m}":        "less than an hour",
+		"today: {weak_from: rusty}":        "dated, weak or broken",
+		"today: {leave_out: [everything]}": "there are: no-way-in",
+		"a: b\n---\nc: d":                  "",
+		"survey: {}\n---\nsurvey: {}":      "one document",
+		"[":                                "",
+		strings.Repeat("# x\n", 40_000):    "more than",
+	} {
+		if _, err := ReadPolicy(text); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%.40q: %v", text, err)
+		}
+	}
+}
+
+func FuzzReadPolicy(f *testing.F) {
+	f.Add(DefaultPolicy)
+	f.Add("survey: {every: 1d}\n")
+	f.Fuzz(func(t *testing.T, s string) {
+		p, err := ReadPolicy(s)
+		if err == nil && (p.Survey.Every < 0 || p.Today.EvidenceOld <= 0) {
+			t.Errorf("%q: %+v", s, p)
+		}
+	})
+}
+
+func TestGather(t *testing.T) {
+	key := func(fill byte, options string) string {
+		return options + testKey(fill)
+	}
+	text := strings.Join([]string{key(1, ""), key(2, `command="x" `), key(3, `expiry-time="20200101Z" `), key(3, ""), key(4, `from="192.0.2.1" `), key(4, `command="x" `),
+		key(5, "cert-authority "), key(6, `expiry-time="20300101Z" `), key(6, `expiry-time="20310101Z" `), "nonsense", key(1, "no-pty ")}, "\n")
+	found := Gather([]string{"a", "b"}, map[string][]authkeys.Line{"a": authkeys.Parse([]byte(text), time.UTC), "b": authkeys.Parse([]byte(key(2, "")), time.UTC)}, t0, 20)
+	want := []struct {
+		limits string
+		lines  int
+		ends   bool
+		result string
+	}{{NoLimit, 2, false, Recorded}, {NoLimit, 2, false, Recorded}, {NoLimit, 2, false, Recorded}, {From, 2, false, Recorded}, {Authority, 1, false, Unrecorded}, {NoLimit, 2, true, Recorded}}
+	if len(found) != len(want) {
+		t.Fatalf("%d keys", len(found))
+	}
+	for n, w := range want {
+		f := found[n]
+		if f.Limits != w.limits || len(f.Places) != w.lines || f.Ends.IsZero() == w.ends || f.Result(true) != w.result || f.Result(false) != Unrecorded {
+			t.Errorf("key %d: %+v, want %+v", n+1, f, w)
+		}
+	}
+	if !found[5].Ends.Equal(time.Date(2031, 1, 1, 0, 0, 0, 0, time.UTC)) || found[1].Places[1].File != "b" {
+		t.Errorf("%+v", found)
+	}
+	lapsed := Gather([]string{"a"}, map[string][]authkeys.Line{"a": authkeys.Parse([]byte(key(7, `expiry-time="20200101Z" `)), time.UTC)}, t0, 1)
+	if lapsed[0].Result(true) != Lapsed || lapsed[0].Opens() {
+		t.Errorf("%+v", lapsed)
+	}
+}
+
+func TestFollows(t *testing.T) {
+	door := func(name string, change func(*Door)) Door {
+		d := inOrder()
+		d.Name = name
+		change(&d)
+		return d
+	}
+	doors := []Door{
+		door("a-seen", func(d *Door) { d.Keys[0].Standing = Seen }),
+		door("b-world", func(d *Door) { d.World = "0.0.0.0/0" }),
+		door("c-sure", func(*Door) {}),
+		door("d-alone", func(d *Door) { d.Keys = d.Keys[:1] }),
+		door("e-gone", func(d *Door) { d.Keys[0].Against = Seen }),
+		door("f-stopped", func(d *Door) { d.Running = false }),
+		door("g-unrecorded", func(d *Door) { d.Keys[0].Recorded = false }),
+		door("h-command", func(d *Door) { d.Keys[0].There.Limits = Command }),
+		door("i-other", func(d *Door) { d.Keys = d.Keys[1:] }),
+	}
+	names := func(all []Follow) (out []string) {
+		for _, f := range all {
+			out = append(out, f.Door.Name)
+		}
+		return out
+	}
+	others, none := Follows(doors, "SHA256:n")
+	if got := strings.Join(names(others), " "); got != "b-world c-sure g-unrecorded a-seen h-command f-stopped" {
+		t.Errorf("in the order %s", got)
+	}
+	if got := names(none); !slices.Equal(got, []string{"d-alone"}) {
+		t.Errorf("none: %s", got)
+	}
+	if others, none = Follows(doors, "SHA256:n", "SHA256:d"); len(others) != 0 || len(none) != 7 {
+		t.Errorf("with the other exposed too: %v %v", names(others), names(none))
+	}
+}
+
+// testKey is the line of an Ed25519 key whose bytes are all fill.
+func testKey(fill byte) string {
+	blob := append([]byte("\x00\x00\x00\x0bssh-ed25519\x00\x00\x00\x20"), bytes.Repeat([]byte{fill}, 32)...)
+	return "ssh-ed25519 " + base64.StdEncoding.EncodeToString(blob)
+}

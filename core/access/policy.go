@@ -1,0 +1,138 @@
+package access
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"go.yaml.in/yaml/v3"
+)
+
+// Policy says how often the service looks, and from when on something needs a hand.
+type Policy struct {
+	Survey struct {
+		Every   Span  `yaml:"every"`   // an instance is surveyed this often by itself; 0 never
+		Outside *bool `yaml:"outside"` // from outside too
+	} `yaml:"survey"`
+	Today struct {
+		EvidenceOld  Span     `yaml:"evidence_old"`  // evidence of an access is old from this age on
+		ExpiringIn   Span     `yaml:"expiring_in"`   // an access that ends within this time is told beforehand
+		SoleOpeners  *bool    `yaml:"sole_openers"`  // instances with one opener are told
+		WeakFrom     string   `yaml:"weak_from"`     // the least severity of a key that is told: dated, weak or broken
+		JournalCheck Span     `yaml:"journal_check"` // the journal is to be verified this often
+		LeaveOut     []Reason `yaml:"leave_out"`     // reasons that are not told
+	} `yaml:"today"`
+	// PrivateHalf is how long a private half that was shown to exist counts as there.
+	PrivateHalf Span `yaml:"private_half"`
+}
+
+// DefaultPolicy is the policy until another one is set.
+const DefaultPolicy = `# How often Plum Latch looks, and from when on something needs a hand.
+# Times are written as 90d, 24h or 30m. What is left out keeps the value given here.
+survey:
+  every: 24h          # each instance, by itself, spread out; 0: never
+  outside: true       # from outside too; an adopted instance only once it is allowed
+today:
+  evidence_old: 30d   # evidence of this age is old
+  expiring_in: 7d     # an access that ends within this time is told beforehand
+  sole_openers: true  # tell instances that only one person's key opens
+  weak_from: weak     # the least severity that is told: dated, weak or broken
+  journal_check: 7d   # the journal is to be verified this often
+  leave_out: []       # reasons that are not told, such as [sole-opener]
+private_half: 90d     # for how long a private half that was shown to exist counts as there
+`
+
+// Span is a length of time, written as 90d, 24h or 30m, or 0.
+type Span time.Duration
+
+// UnmarshalYAML reads a length of time.
+func (s *Span) UnmarshalYAML(n *yaml.Node) error {
+	d, err := ParseSpan(n.Value)
+	if err != nil || n.Kind != yaml.ScalarNode {
+		return fmt.Errorf("line %d: give a time such as 90d, 24h or 30m", n.Line)
+	}
+	*s = Span(d)
+	return nil
+}
+
+// ErrSpan says that a text is no length of time.
+var ErrSpan = errors.New("give a time such as 90d, 24h or 30m")
+
+// maxSpan is 100 years.
+const maxSpan = 36525 * 24 * time.Hour
+
+// ParseSpan reads a length of time: whole days (90d), or what Go writes (24h,
+// 1h30m), from 0 to 100 years.
+func ParseSpan(text string) (time.Duration, error) {
+	if days, ok := strings.CutSuffix(text, "d"); ok {
+		n, err := strconv.Atoi(days)
+		if err != nil || n < 0 || n > 36525 {
+			return 0, ErrSpan
+		}
+		return time.Duration(n) * 24 * time.Hour, nil
+	}
+	d, err := time.ParseDuration(text)
+	if err != nil || d < 0 || d > maxSpan {
+		return 0, ErrSpan
+	}
+	return d, nil
+}
+
+// maxPolicy is the greatest policy that is read, in bytes.
+const maxPolicy = 64 << 10
+
+// ReadPolicy reads a policy (YAML). What it leaves out keeps its default; a
+// word that it should not have is an error that names its line.
+func ReadPolicy(text string) (Policy, error) {
+	var p Policy
+	if err := decodePolicy(DefaultPolicy, &p); err != nil {
+		return p, err
+	}
+	if len(text) > maxPolicy {
+		return p, fmt.Errorf("a policy of more than %d bytes is none", maxPolicy)
+	}
+	if err := decodePolicy(text, &p); err != nil && !errors.Is(err, io.EOF) {
+		return p, err
+	}
+	return p, p.check()
+}
+
+func decodePolicy(text string, p *Policy) error {
+	d := yaml.NewDecoder(bytes.NewReader([]byte(text)))
+	d.KnownFields(true)
+	if err := d.Decode(p); err != nil {
+		return err
+	}
+	if err := d.Decode(&Policy{}); !errors.Is(err, io.EOF) {
+		return errors.New("a policy is one document")
+	}
+	return nil
+}
+
+func (p Policy) check() error {
+	if e := time.Duration(p.Survey.Every); e > 0 && e < time.Minute {
+		return errors.New("survey.every: once a minute is the most; 0 never surveys by itself")
+	}
+	if !slices.Contains([]string{"dated", "weak", "broken"}, p.Today.WeakFrom) {
+		return errors.New("today.weak_from: give dated, weak or broken")
+	}
+	for name, s := range map[string]Span{"today.evidence_old": p.Today.EvidenceOld, "private_half": p.PrivateHalf, "today.journal_check": p.Today.JournalCheck} {
+		if time.Duration(s) < time.Hour {
+			return fmt.Errorf("%s: less than an hour would tell everything all the time", name)
+		}
+	}
+	for _, r := range p.Today.LeaveOut {
+		if _, ok := reasons[r]; !ok {
+			return fmt.Errorf("today.leave_out: there is no reason %q; there are: %s", string(r), strings.Join(ReasonNames(), ", "))
+		}
+	}
+	return nil
+}
+
+// Outside tells whether surveys by themselves look from outside too.
+func (p Policy) Outside() bool { return p.Survey.Outside == nil || *p.Survey.Outside }

@@ -1,0 +1,110 @@
+package access
+
+import (
+	"maps"
+	"slices"
+)
+
+// Reason is why something needs a hand. Its words are stable: scripts and the
+// policy name them.
+type Reason string
+
+// The reasons, most urgent first.
+const (
+	NoWayIn         Reason = "no-way-in"           // no person's key opens the instance
+	OpenToAnybody   Reason = "open-without-key"    // its server lets anybody in
+	ExposedOpens    Reason = "exposed-key-opens"   // a key that somebody else may have opens it
+	HostKeyChanged  Reason = "host-key-changed"    // another host key answers
+	CameBack        Reason = "key-came-back"       // a withdrawn or retired key stands in its files again
+	JournalBroken   Reason = "journal-broken"      // the journal was tampered with
+	UnrecordedKey   Reason = "unrecorded-key"      // a key that nobody wrote down opens it
+	SharedHostKey   Reason = "shared-host-key"     // one host key on several instances
+	MissingKey      Reason = "missing-key"         // a recorded key is not there
+	LostOpens       Reason = "lost-key-opens"      // a lost key still opens it
+	PasswordLogin   Reason = "password-login"      // its server offers password login
+	OpenToWorld     Reason = "open-to-the-world"   // an inbound rule lets everybody in
+	SoleOpenerKey   Reason = "sole-opener"         // one person's key is the only way in
+	WeakKey         Reason = "weak-key"            // a key that opens something is weak
+	AccessExpired   Reason = "access-expired"      // an access whose end has come
+	AccessExpiring  Reason = "access-expiring"     // an access whose end comes soon
+	SurveyFailed    Reason = "survey-failed"       // the last survey could not look
+	VanishedReason  Reason = "vanished-instance"   // the cloud knows it no more
+	Undiscovered    Reason = "unknown-instance"    // the cloud has it and the ledger does not
+	LabelDiffers    Reason = "label-differs"       // the cloud's label names another key
+	OldEvidence     Reason = "old-evidence"        // nobody has looked for a long time
+	JournalNotCheck Reason = "journal-not-checked" // the journal was not verified for a long time
+	OpensNothing    Reason = "opens-nothing"       // a key opens nothing any more
+)
+
+// Urgency is how soon a matter wants a hand.
+type Urgency string
+
+// The urgencies, most urgent first.
+const (
+	Now   Urgency = "now"
+	Soon  Urgency = "soon"
+	Later Urgency = "later"
+)
+
+type urgency struct {
+	rank    int
+	urgency Urgency
+	about   string
+}
+
+var reasons = map[Reason]urgency{
+	NoWayIn:         {10, Now, "no person's key opens an instance"},
+	OpenToAnybody:   {15, Now, "a server lets anybody in without a key"},
+	ExposedOpens:    {20, Now, "an exposed key still opens an instance"},
+	HostKeyChanged:  {25, Now, "another host key answers than the recorded one"},
+	CameBack:        {30, Now, "a key that was taken out of use stands in the files again"},
+	JournalBroken:   {35, Now, "the journal was changed behind the service's back"},
+	UnrecordedKey:   {110, Soon, "a key that nobody wrote down opens an instance"},
+	SharedHostKey:   {115, Soon, "several instances have one host key"},
+	MissingKey:      {120, Soon, "a recorded key is not in the files"},
+	LostOpens:       {125, Soon, "a lost key still stands in the files"},
+	PasswordLogin:   {130, Soon, "a server offers password login"},
+	OpenToWorld:     {135, Soon, "an inbound rule lets the whole world in"},
+	SoleOpenerKey:   {140, Soon, "one person's key is the only way in"},
+	WeakKey:         {145, Soon, "a weak key opens something"},
+	AccessExpired:   {150, Soon, "the end of an access has come"},
+	AccessExpiring:  {155, Soon, "the end of an access is near"},
+	SurveyFailed:    {160, Soon, "the last survey could not look"},
+	VanishedReason:  {165, Soon, "the cloud knows an instance no more"},
+	Undiscovered:    {210, Later, "the cloud has an instance that the ledger does not know"},
+	LabelDiffers:    {215, Later, "the cloud's label names another key than the ledger"},
+	OldEvidence:     {220, Later, "what is known is old"},
+	JournalNotCheck: {225, Later, "the journal was not verified for a long time"},
+	OpensNothing:    {230, Later, "a key opens nothing any more"},
+}
+
+// ReasonNames returns every reason, most urgent first.
+func ReasonNames() []string {
+	all := slices.Collect(maps.Keys(reasons))
+	slices.SortFunc(all, func(a, b Reason) int { return reasons[a].rank - reasons[b].rank })
+	var out []string
+	for _, r := range all {
+		out = append(out, string(r))
+	}
+	return out
+}
+
+// About says in a few words what the reason is.
+func (r Reason) About() string { return reasons[r].about }
+
+// Rank orders reasons: the lower, the more urgent.
+func (r Reason) Rank() int { return reasons[r].rank }
+
+// Urgency says how soon it wants a hand.
+func (r Reason) Urgency() Urgency { return reasons[r].urgency }
+
+// UrgencyOf is Urgency by the rank.
+func UrgencyOf(rank int) Urgency {
+	switch {
+	case rank < 100:
+		return Now
+	case rank < 200:
+		return Soon
+	}
+	return Later
+}

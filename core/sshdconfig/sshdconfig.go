@@ -1,0 +1,96 @@
+// Package sshdconfig reads the text of a server's configuration as far as that
+// can be evaluated without the server: sshd_config(5), where the first value
+// of a keyword counts, and what stands below a Match holds for some only.
+package sshdconfig
+
+import (
+	"path"
+	"strings"
+)
+
+// Setting is one value and the file that sets it.
+type Setting struct{ Value, File string }
+
+// Config is what the text of a configuration says.
+type Config struct {
+	global  map[string]Setting
+	Matched []string // keywords, in small letters, that some Match block sets too
+	Missing []string // files that are included and could not be read
+}
+
+// Get returns what holds for everybody; ok is false where nothing is set.
+func (c Config) Get(keyword string) (s Setting, ok bool) {
+	s, ok = c.global[strings.ToLower(keyword)]
+	return s, ok
+}
+
+// maxIncludes bounds how many files are read: an Include may name its own file.
+const maxIncludes = 64
+
+// Read reads a configuration. text returns what a file holds, and false if it
+// cannot be read; glob returns the files that a pattern stands for, in their order.
+func Read(file string, text func(string) (string, bool), glob func(string) []string) Config {
+	c := Config{global: map[string]Setting{}}
+	r := reader{c: &c, text: text, glob: glob}
+	r.file(file, false)
+	return c
+}
+
+type reader struct {
+	c     *Config
+	text  func(string) (string, bool)
+	glob  func(string) []string
+	files int
+}
+
+// file reads one file; a Match that begins in it ends with it (sshd_config(5), Include).
+func (r *reader) file(name string, matched bool) {
+	if r.files++; r.files > maxIncludes {
+		return
+	}
+	text, ok := r.text(name)
+	if !ok {
+		r.c.Missing = append(r.c.Missing, name)
+		return
+	}
+	for line := range strings.Lines(text) {
+		keyword, value := split(line)
+		switch keyword {
+		case "":
+		case "match":
+			matched = !strings.EqualFold(value, "all")
+		case "include":
+			for pattern := range strings.FieldsSeq(value) {
+				if !path.IsAbs(pattern) {
+					pattern = "/etc/ssh/" + pattern
+				}
+				for _, f := range r.glob(pattern) {
+					r.file(f, matched)
+				}
+			}
+		default:
+			if matched {
+				r.c.Matched = append(r.c.Matched, keyword)
+			} else if _, set := r.c.global[keyword]; !set {
+				r.c.global[keyword] = Setting{value, name}
+			}
+		}
+	}
+}
+
+// split takes a line apart: the keyword in small letters, and the rest without quotes.
+func split(line string) (keyword, value string) {
+	line = strings.TrimSpace(line)
+	if line == "" || line[0] == '#' {
+		return "", ""
+	}
+	n := strings.IndexAny(line, " \t=")
+	if n < 0 {
+		return strings.ToLower(line), ""
+	}
+	value = strings.TrimLeft(line[n:], " \t=")
+	if i := strings.Index(value, " #"); i >= 0 { // a comment at the end, since OpenSSH 8.5
+		value = value[:i]
+	}
+	return strings.ToLower(line[:n]), strings.Trim(strings.TrimSpace(value), `"`)
+}

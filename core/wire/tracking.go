@@ -1,0 +1,313 @@
+package wire
+
+import "time"
+
+// Surveyed is one key of a survey.
+type Surveyed struct {
+	Result      string     `json:"result"` // recorded, unrecorded, missing, expired
+	Key         string     `json:"key"`    // its name in the ledger, "" if it has none
+	Steward     bool       `json:"steward"`
+	LoginUser   string     `json:"login_user"`
+	Kind        string     `json:"kind"`
+	Fingerprint string     `json:"fingerprint"`
+	Bitting     string     `json:"bitting"`
+	Comment     string     `json:"comment"`
+	File        string     `json:"file,omitempty"` // of the first line that it stands on
+	Line        int        `json:"line,omitempty"`
+	Lines       int        `json:"lines,omitempty"` // how many, if more than one
+	Options     string     `json:"options,omitempty"`
+	Limits      string     `json:"limits,omitempty"` // expired, command, from, authority: no free way in
+	Ends        *time.Time `json:"ends,omitempty"`
+	PublicKey   string     `json:"public_key"` // one line
+}
+
+// LyingKey is a file in a home that is, or may be, a private key. From inside
+// by the steward it is known by the .pub beside it, and never opened.
+type LyingKey struct {
+	File        string `json:"file"`
+	Owner       string `json:"owner,omitempty"`
+	Fingerprint string `json:"fingerprint,omitempty"` // "" if it could not be told
+	Key         string `json:"key,omitempty"`         // its name in the ledger
+}
+
+// Survey is what was found out about what opens an instance, from inside: by
+// the steward, or by an engineer's client.
+type Survey struct {
+	Instance  string     `json:"instance"`
+	LoginUser string     `json:"login_user"`
+	At        time.Time  `json:"at"`
+	Vantage   string     `json:"vantage"`
+	Files     []string   `json:"files"`    // that were read
+	NotSeen   []string   `json:"not_seen"` // what could not be seen, each with its reason
+	Broken    []string   `json:"broken"`   // lines that sshd passes over
+	Ignored   []string   `json:"ignored"`  // files that sshd passes over for their modes, each with its reason
+	Config    []string   `json:"config"`   // what the server's configuration says, as far as it was read
+	Doors     []string   `json:"doors"`    // ways in that are not in any file of keys: authorities, commands
+	Lying     []LyingKey `json:"lying"`
+	Keys      []Surveyed `json:"keys"`
+
+	Outside *OutsideSurvey `json:"outside,omitempty"`
+	// InsideTrouble says why nothing was seen from inside, where that was asked for.
+	InsideTrouble string `json:"inside_trouble,omitempty"`
+}
+
+// OutsideSurvey is what the server itself says, asked without any private key.
+type OutsideSurvey struct {
+	At      time.Time     `json:"at"`
+	Vantage string        `json:"vantage"`
+	Trouble string        `json:"trouble,omitempty"` // why it could not be asked
+	Answers []KeyAnswer   `json:"answers"`
+	Methods []UserMethods `json:"methods"`
+	Rules   []string      `json:"rules"` // ranges that inbound rules let in
+	World   string        `json:"world,omitempty"`
+	NotSeen []string      `json:"not_seen"`
+}
+
+// KeyAnswer is the server's answer about one key.
+type KeyAnswer struct {
+	Key         string `json:"key"` // "" for the steward's
+	Steward     bool   `json:"steward"`
+	LoginUser   string `json:"login_user"`
+	Fingerprint string `json:"fingerprint"`
+	Answer      string `json:"answer"` // accepted, refused, "publickey not offered", "open without any key", "could not ask"
+	Detail      string `json:"detail,omitempty"`
+	Recorded    bool   `json:"recorded"` // the ledger says that it opens the instance for that user
+}
+
+// UserMethods is by which methods a server would let a user log in.
+type UserMethods struct {
+	User    string   `json:"user"`
+	Methods []string `json:"methods"`
+	Open    bool     `json:"open,omitempty"` // it let us in without anything
+}
+
+// SurveyRequest asks for a survey of one instance. Nothing chosen means inside.
+type SurveyRequest struct {
+	Inside  bool     `json:"inside,omitempty"`
+	Outside bool     `json:"outside,omitempty"`
+	Keys    []string `json:"keys,omitempty"` // names of recorded keys to ask about, instead of all that are recorded for it
+}
+
+// SurveyMany asks for a survey of many instances, as work.
+type SurveyMany struct {
+	Instances []string `json:"instances,omitempty"`
+	Tag       string   `json:"tag,omitempty"`
+	Region    string   `json:"region,omitempty"`
+	All       bool     `json:"all,omitempty"`
+	Inside    bool     `json:"inside,omitempty"`
+	Outside   bool     `json:"outside,omitempty"`
+}
+
+// LastSurvey is the last survey of one sort of one instance. Report comes with
+// a single instance, not in lists.
+type LastSurvey struct {
+	Instance   string     `json:"instance"`
+	Region     string     `json:"region"`
+	Sort       string     `json:"sort"` // inside, outside, client
+	TriedAt    time.Time  `json:"tried_at"`
+	SeenAt     *time.Time `json:"seen_at,omitempty"` // of the last that could look
+	Trouble    string     `json:"trouble,omitempty"` // why the last one could not
+	Vantage    string     `json:"vantage,omitempty"`
+	Recorded   int        `json:"recorded"`
+	Unrecorded int        `json:"unrecorded"`
+	Missing    int        `json:"missing"`
+	Expired    int        `json:"expired"`
+	Report     any        `json:"report,omitempty"`
+}
+
+// ClientSurvey is what an engineer's client saw from inside, with the
+// engineer's own key and whatever rights that gives.
+type ClientSurvey struct {
+	Survey
+	Privilege string      `json:"privilege"`
+	Users     []UserFiles `json:"users"` // whose files were read, or could not be
+}
+
+// UserFiles are the files of keys of one user of an instance.
+type UserFiles struct {
+	User    string     `json:"user"`
+	Files   []string   `json:"files"`
+	Whole   bool       `json:"whole"` // every file that the server reads for the user was read
+	NotSeen []string   `json:"not_seen,omitempty"`
+	Keys    []FoundKey `json:"keys"`
+}
+
+// Discovered is an instance that a cloud has and the ledger does not know.
+type Discovered struct {
+	Cloud    string    `json:"cloud"`
+	CloudID  string    `json:"cloud_id"`
+	Name     string    `json:"name"`
+	Region   string    `json:"region"`
+	State    string    `json:"state"`
+	Address  string    `json:"address"`
+	KeyLabel string    `json:"key_label,omitempty"` // the cloud's own word on its launch key: weaker than "placed"
+	FirstAt  time.Time `json:"first_at"`
+}
+
+// Discovery is a cloud's list of instances against the ledger's.
+type Discovery struct {
+	Unknown  []Discovered `json:"unknown"`  // the cloud has it, the ledger does not
+	Vanished []Instance   `json:"vanished"` // the ledger has it, the cloud does not
+	Labels   []LabelDiff  `json:"labels"`   // where the cloud's label names another key than the ledger
+	At       time.Time    `json:"at"`
+}
+
+// LabelDiff is one instance whose label at the cloud names a key that the ledger does not have for it.
+type LabelDiff struct {
+	Instance string   `json:"instance"`
+	Label    string   `json:"label"`
+	Recorded []string `json:"recorded"`
+}
+
+// Matter is one thing that needs a hand.
+type Matter struct {
+	ID        int64      `json:"id"`
+	Urgency   string     `json:"urgency"` // now, soon, later
+	Reason    string     `json:"reason"`
+	Subject   string     `json:"subject"` // "instance NAME", "key NAME", "cloud ID", "journal"
+	Sentence  string     `json:"sentence"`
+	Evidence  string     `json:"evidence"`
+	Command   string     `json:"command"` // that mends it
+	Instance  string     `json:"instance,omitempty"`
+	Key       string     `json:"key,omitempty"`
+	Since     time.Time  `json:"since"`
+	OffUntil  *time.Time `json:"off_until,omitempty"` // it is put off
+	OffReason string     `json:"off_reason,omitempty"`
+	OffBy     string     `json:"off_by,omitempty"`
+}
+
+// Today is a page of what needs a hand, most urgent first.
+type Today struct {
+	List[Matter]
+	Counts map[string]int `json:"counts"` // of all that is not put off, by reason
+	Off    int            `json:"off"`    // how many are put off
+}
+
+// PutOff puts a matter off until a time, or takes it up again (nil).
+type PutOff struct {
+	Until  *time.Time `json:"until"`
+	Reason string     `json:"reason"`
+}
+
+// Policy is the text of the policy, YAML.
+type Policy struct {
+	Text string     `json:"text"`
+	At   *time.Time `json:"at,omitempty"` // nil for the built-in one
+	By   string     `json:"by,omitempty"`
+}
+
+// Follows is what follows from one of the two bad days of a key, or from a
+// holder who left. Nothing on instances is changed by it.
+type Follows struct {
+	Key    Key           `json:"key"`
+	Why    string        `json:"why,omitempty"` // for a holder who left: how the holder has it
+	Shut   []FollowsDoor `json:"shut"`          // that have another opener, in the order to shut them in
+	Locked []FollowsDoor `json:"locked"`        // that have none
+	Next   string        `json:"next"`
+}
+
+// FollowsDoor is one instance that the key opens.
+type FollowsDoor struct {
+	Instance  string   `json:"instance"`
+	LoginUser string   `json:"login_user"`
+	Evidence  string   `json:"evidence"`
+	Old       bool     `json:"old"`
+	Recorded  bool     `json:"recorded"` // false: a survey found it there, and nobody had written it down
+	Others    []string `json:"others"`   // keys that open it besides, for people
+	Why       string   `json:"why"`      // it stands where it does in the order
+}
+
+// KeyBadDay says that a key is lost, exposed or found again.
+type KeyBadDay struct {
+	State  string `json:"state"` // lost, exposed, "in use" (found)
+	Reason string `json:"reason"`
+	Plan   bool   `json:"plan"` // only show what follows
+}
+
+// HolderLeft says that a holder left.
+type HolderLeft struct {
+	Plan bool `json:"plan"`
+}
+
+// HolderChange changes what is not nil.
+type HolderChange struct {
+	Join  *string `json:"join,omitempty"`  // a team that the holder is in
+	Leave *string `json:"leave,omitempty"` // a team that the holder is no more in
+}
+
+// TimelineEvent is one thing that happened to a key on an instance.
+type TimelineEvent struct {
+	At       time.Time  `json:"at"`
+	Until    *time.Time `json:"until,omitempty"` // of a stretch of time
+	Sort     string     `json:"sort"`            // stood, evidence, journal
+	What     string     `json:"what"`
+	Instance string     `json:"instance,omitempty"`
+	Key      string     `json:"key,omitempty"` // its name, or its fingerprint if it is not recorded
+	From     string     `json:"from,omitempty"`
+	Open     bool       `json:"open,omitempty"` // the stretch goes on
+}
+
+// ChainedEntry is a line of the exported journal: the entry exactly as stored,
+// with its link.
+type ChainedEntry struct {
+	N      int64  `json:"n,omitempty"` // its place in the chain; 0: not chained yet
+	ID     int64  `json:"id"`
+	Bytes  []byte `json:"bytes"` // base64
+	SHA256 string `json:"sha256,omitempty"`
+	// The columns that lists read, which must say the same as the bytes.
+	Columns JournalEntry `json:"columns"`
+}
+
+// JournalHead is a signed head of the chain.
+type JournalHead struct {
+	N         int64     `json:"n"`
+	At        time.Time `json:"at"`
+	SHA256    string    `json:"sha256"`
+	Signature []byte    `json:"signature"`  // Ed25519, base64
+	PublicKey []byte    `json:"public_key"` // base64
+}
+
+// JournalCheck is what verifying the journal came to.
+type JournalCheck struct {
+	Links        int64        `json:"links"`
+	Unchained    int64        `json:"unchained"`
+	UnchainedAge float64      `json:"unchained_age_seconds"`
+	Head         *JournalHead `json:"head,omitempty"`
+	Heads        int          `json:"heads"` // signed heads that were checked
+	Breaks       []string     `json:"breaks"`
+	OwnerRole    bool         `json:"owner_role"` // the service's database role could change the journal
+}
+
+// MapCell is one access on the access map.
+type MapCell struct {
+	K    int    `json:"k"` // index of the key
+	I    int    `json:"i"` // index of the instance
+	E    string `json:"e"` // kind of evidence, "none"; "unrecorded" for a key that only a survey knows
+	Old  bool   `json:"old,omitempty"`
+	Age  int    `json:"age"` // of the evidence, in days; -1 for none
+	Sole bool   `json:"sole,omitempty"`
+}
+
+// AccessMap is keys against instances.
+type AccessMap struct {
+	Keys      []MapKey      `json:"keys"`
+	Instances []MapInstance `json:"instances"`
+	Cells     []MapCell     `json:"cells"`
+	Cut       bool          `json:"cut"` // there is more than is shown
+}
+
+// MapKey is a row of the access map.
+type MapKey struct {
+	Name        string `json:"name"` // "" for an unrecorded one
+	Fingerprint string `json:"fingerprint"`
+	Holder      string `json:"holder"`
+	State       string `json:"state"`
+	Cuts        []int  `json:"cuts"`
+}
+
+// MapInstance is a column of the access map.
+type MapInstance struct {
+	Name   string            `json:"name"`
+	Region string            `json:"region"`
+	Tags   map[string]string `json:"tags,omitempty"`
+}

@@ -1,0 +1,87 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// Discovered is an instance that a cloud has and the ledger does not know.
+type Discovered struct {
+	Cloud, CloudID, Name, Region, State, Address, KeyLabel string
+	FirstAt                                                time.Time
+}
+
+// Discover keeps how a cloud's list of one region differs from the ledger's:
+// what it has besides, what it does not have any more, and its labels.
+func (s *Store) Discover(ctx context.Context, cloud, region string, all []Discovered) error {
+	text, err := json.Marshal(append([]Discovered{}, all...))
+	if err != nil {
+		return err
+	}
+	const given = `jsonb_to_recordset(?::jsonb) AS d("CloudID" text, "Name" text, "State" text, "Address" text, "KeyLabel" text)`
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		// One that is being launched has its cloud's name only after the cloud has answered.
+		if err := tx.Exec(`INSERT INTO discovered AS o (cloud, cloud_id, name, region, state, address, key_label)
+			SELECT ?, d."CloudID", d."Name", ?, d."State", d."Address", d."KeyLabel" FROM `+given+`
+			WHERE NOT EXISTS (SELECT 1 FROM instances i WHERE i.cloud = ? AND i.cloud_id = d."CloudID")
+			AND NOT EXISTS (SELECT 1 FROM instances i WHERE i.cloud = ? AND i.phase = 'launching' AND i.cloud_id = '')
+			ON CONFLICT (cloud, cloud_id) DO UPDATE SET name = excluded.name, state = excluded.state, address = excluded.address, key_label = excluded.key_label, last_at = now()`,
+			cloud, region, string(text), cloud, cloud).Error; err != nil {
+			return err
+		}
+		if err := tx.Exec(`DELETE FROM discovered o WHERE o.cloud = ? AND o.region = ? AND (NOT EXISTS (SELECT 1 FROM `+given+` WHERE d."CloudID" = o.cloud_id)
+			OR EXISTS (SELECT 1 FROM instances i WHERE i.cloud = o.cloud AND i.cloud_id = o.cloud_id))`, cloud, region, string(text)).Error; err != nil {
+			return err
+		}
+		if err := tx.Exec(`UPDATE instances i SET vanished_at = clock_timestamp() WHERE i.cloud = ? AND i.region = ? AND i.phase = 'ready' AND NOT i.adopted AND i.cloud_id <> '' AND i.vanished_at IS NULL
+			AND NOT EXISTS (SELECT 1 FROM work w WHERE w.instance_id = i.id AND w.holding) AND NOT EXISTS (SELECT 1 FROM `+given+` WHERE d."CloudID" = i.cloud_id)`, cloud, region, string(text)).Error; err != nil {
+			return err
+		}
+		return tx.Exec(`UPDATE instances i SET vanished_at = NULL, key_label = d."KeyLabel" FROM `+given+` WHERE i.cloud = ? AND i.cloud_id = d."CloudID" AND (i.vanished_at IS NOT NULL OR i.key_label <> d."KeyLabel")`,
+			string(text), cloud).Error
+	})
+}
+
+// Discovered returns what the clouds have and the ledger does not know.
+func (s *Store) Discovered(ctx context.Context) ([]Discovered, error) {
+	out := []Discovered{}
+	err := s.db.WithContext(ctx).Raw("SELECT cloud, cloud_id, name, region, state, address, key_label, first_at FROM discovered ORDER BY region, name, cloud_id LIMIT 1000").Scan(&out).Error
+	return out, err
+}
+
+// Vanished returns the instances that their cloud does not have any more.
+func (s *Store) Vanished(ctx context.Context) ([]Instance, error) {
+	out := []Instance{}
+	err := s.db.WithContext(ctx).Raw(instanceColumns + " WHERE i.vanished_at IS NOT NULL AND i.phase <> 'removed' ORDER BY i.name_fold LIMIT 1000").Scan(&out).Error
+	return out, err
+}
+
+// LabelDiff is an instance whose label names a key that the ledger does not have for it.
+type LabelDiff struct {
+	Instance string
+	Label    string
+	Recorded []string
+}
+
+// LabelDiffs returns where the clouds' labels and the ledger differ.
+func (s *Store) LabelDiffs(ctx context.Context) ([]LabelDiff, error) {
+	var rows []struct{ Instance, Label, Recorded string }
+	err := s.db.WithContext(ctx).Raw(`SELECT i.name AS instance, i.key_label AS label, coalesce((SELECT jsonb_agg(k.name ORDER BY k.name_fold) FROM access a JOIN keys k ON k.id = a.key_id WHERE a.instance_id = i.id), '[]')::text AS recorded
+		FROM instances i WHERE i.key_label <> '' AND i.phase NOT IN ('removed', 'failed')
+		AND NOT EXISTS (SELECT 1 FROM access a JOIN keys k ON k.id = a.key_id WHERE a.instance_id = i.id AND (k.name_fold = lower(i.key_label) OR k.former_names @> to_jsonb(lower(i.key_label)))) ORDER BY i.name_fold LIMIT 1000`).Scan(&rows).Error
+	if err != nil {
+		return nil, err
+	}
+	out := []LabelDiff{}
+	for _, r := range rows {
+		d := LabelDiff{Instance: r.Instance, Label: r.Label, Recorded: []string{}}
+		if err := json.Unmarshal([]byte(r.Recorded), &d.Recorded); err != nil {
+			return nil, err
+		}
+		out = append(out, d)
+	}
+	return out, nil
+}

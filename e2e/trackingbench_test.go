@@ -5,8 +5,10 @@ import (
 	"context"
 	"crypto/tls"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"net/http"
 	"os"
 	"os/exec"
@@ -25,6 +27,7 @@ import (
 	"plumlatch/core/keypair"
 	"plumlatch/core/wire"
 	"plumlatch/service/seal"
+	"plumlatch/service/store"
 )
 
 // fleet is many instances of the stand-in that the ledger knows, made without
@@ -67,7 +70,11 @@ func newFleet(b *testing.B, servers int) *fleet {
 	}
 	sealer, err := seal.Load(f.d.path("service", "identity.txt"))
 	check(err)
-	f.sealed, err = sealer.Seal(private)
+	records, err := store.Open(context.Background(), strings.TrimSpace(string(url)), "", 2, slog.New(slog.DiscardHandler))
+	check(err)
+	check(sealer.Keep(context.Background(), records))
+	f.sealed, err = sealer.Seal(context.Background(), private)
+	check(errors.Join(err, records.Close()))
 	check(err)
 	data := "#cloud-config\nssh_authorized_keys:\n  - " + person.Public.Line() + "\n  - restrict,command=\"internal-sftp\" " + steward.Public.Line() + "\n"
 	var wg sync.WaitGroup
@@ -196,6 +203,7 @@ func BenchmarkSurvey(b *testing.B) {
 	b.Run("2000-beside-xargs-ssh", func(b *testing.B) {
 		f.survey(b, "bench", benchFleet) // the first one ever: everything is judged, and told, once
 		f.settle(b)
+		var rates, shares []float64
 		for range b.N {
 			var before, after syscall.Rusage
 			_ = syscall.Getrusage(syscall.RUSAGE_CHILDREN, &before)
@@ -211,8 +219,10 @@ func BenchmarkSurvey(b *testing.B) {
 			theirCPU := time.Duration(after.Utime.Nano() + after.Stime.Nano() - before.Utime.Nano() - before.Stime.Nano())
 			ours, ourCPU := f.survey(b, "bench", benchFleet)
 			f.settle(b)
-			b.ReportMetric(theirs.Seconds()/ours.Seconds(), "times-their-rate")
-			b.ReportMetric(ourCPU.Seconds()/theirCPU.Seconds(), "of-their-CPU")
+			rates = append(rates, theirs.Seconds()/ours.Seconds())
+			shares = append(shares, ourCPU.Seconds()/theirCPU.Seconds())
+			b.ReportMetric(median(rates), "times-their-rate")
+			b.ReportMetric(median(shares), "of-their-CPU")
 			b.ReportMetric(benchFleet/ours.Seconds(), "surveys/s")
 			b.ReportMetric(0, "ns/op")
 		}
@@ -236,6 +246,12 @@ func BenchmarkSurvey(b *testing.B) {
 			b.ReportMetric(0, "ns/op")
 		}
 	})
+}
+
+// median of what turns in one run came to.
+func median(all []float64) float64 {
+	all = slices.Sorted(slices.Values(all))
+	return all[len(all)/2]
 }
 
 // p50 is the median time of n calls.

@@ -131,6 +131,20 @@ func (c *config) policy() (reach.Policy, error) {
 // sentinelText is what is sealed into the database, to know its identity by.
 const sentinelText = "plumlatch sentinel 1"
 
+// checkSentinel tells whether the database was sealed with this identity, or
+// with none yet. seal.ErrSealedElsewhere.
+func checkSentinel(ctx context.Context, db *store.Store, s *seal.Sealer) error {
+	sealed, err := db.Sentinel(ctx)
+	if err != nil || sealed == nil {
+		return err
+	}
+	text, err := s.Open(ctx, sealed)
+	if err == nil && string(text) != sentinelText {
+		err = seal.ErrSealedElsewhere
+	}
+	return err
+}
+
 // openSealer loads the identity that encrypts steward keys. It makes a new one
 // only for a database that was never sealed: with an identity file that was
 // lost, a new one would hide that every steward key is lost with it.
@@ -142,15 +156,12 @@ func openSealer(ctx context.Context, db *store.Store, file string) (*seal.Sealer
 	s, err := seal.Load(file)
 	if sealed != nil {
 		if err == nil {
-			var text []byte
-			if text, err = s.Open(sealed); err == nil && string(text) != sentinelText {
-				err = seal.ErrSealedElsewhere
-			}
+			err = checkSentinel(ctx, db, s)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("%w; the database's steward keys are sealed with one that is not at %s: put that file back from its copy (nothing was changed)", err, file)
 		}
-		return s, nil
+		return s, s.Keep(ctx, db)
 	}
 	if errors.Is(err, seal.ErrMissing) {
 		s, err = seal.Create(file)
@@ -158,9 +169,9 @@ func openSealer(ctx context.Context, db *store.Store, file string) (*seal.Sealer
 	if err != nil {
 		return nil, err
 	}
-	text, err := s.Seal([]byte(sentinelText))
+	text, err := s.SealToIdentity([]byte(sentinelText))
 	if err != nil {
 		return nil, err
 	}
-	return s, db.SetSentinel(ctx, text)
+	return s, errors.Join(db.SetSentinel(ctx, text), s.Keep(ctx, db))
 }

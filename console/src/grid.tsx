@@ -89,27 +89,28 @@ function drawCell(
   c: MapCell,
   x: number,
   y: number,
-  size: number,
+  w: number,
+  h: number,
   look: Look,
 ) {
+  const size = Math.min(w, h);
   const colour = c.e === "unrecorded" ? look.brass : c.e === "none" ? look.quiet : look.sea;
   const fade = c.age > 30 || (c.old && size < 9) ? 0.45 : 1;
   g.globalAlpha = fade;
   if (c.sole) {
     g.strokeStyle = look.plum;
     g.lineWidth = Math.max(1, size / 10);
-    g.strokeRect(x + 0.5, y + 0.5, size - 1, size - 1);
+    g.strokeRect(x + 0.5, y + 0.5, Math.max(1, w - 1), Math.max(1, h - 1));
   }
   if (size < 9) {
     g.fillStyle = c.sole ? look.plum : colour;
-    const inset = size > 3 ? 0.5 : 0;
     const least = standsOut(c) ? 4 : 2; // what must be seen is seen from afar
-    const side = Math.max(least, size - 2 * inset);
-    g.fillRect(x + inset, y + inset, side, side);
+    const gap = (side: number) => (side > 3 ? 1 : 0);
+    g.fillRect(x, y, Math.max(least, w - gap(w)), Math.max(least, h - gap(h)));
     g.globalAlpha = 1;
     return;
   }
-  const [mx, my, r] = [x + size / 2, y + size / 2, Math.min(size * 0.32, 9)];
+  const [mx, my, r] = [x + w / 2, y + h / 2, Math.min(size * 0.32, 9)];
   g.strokeStyle = g.fillStyle = colour;
   g.lineWidth = 1.5;
   g.beginPath();
@@ -152,22 +153,19 @@ const words: Record<MapCell["e"], string> = {
 export function Grid({ map, grouping, tag }: { map: AccessMap; grouping: Grouping; tag?: string }) {
   const canvas = useRef<HTMLCanvasElement>(null);
   const [width, setWidth] = useState(800);
-  const [view, setView] = useState<{ x: number; y: number; size: number } | null>(null);
+  const [view, setView] = useState<{ x: number; y: number; w: number; h: number } | null>(null);
   const [over, setOver] = useState<MapCell | null>(null);
   const drag = useRef<{ x: number; y: number; moved: boolean } | null>(null);
   const navigate = useNavigate();
   const laid = useMemo(() => lay(map, grouping, tag), [map, grouping, tag]);
-  const fit = Math.min(
-    34,
-    Math.max(
-      1,
-      Math.min(
-        (width - margin.left - 8) / map.instances.length,
-        (height - margin.top - 8) / map.keys.length,
-      ),
-    ),
-  );
-  const v = view ?? { x: 0, y: 0, size: fit };
+  // The whole map at first, however many there are: each way has a size of its own.
+  const fit = (room: number, n: number) => Math.min(34, Math.max(0.2, (room - 8) / n));
+  const v = view ?? {
+    x: 0,
+    y: 0,
+    w: fit(width - margin.left, map.instances.length),
+    h: fit(height - margin.top, map.keys.length),
+  };
   const byPlace = useMemo(() => {
     const all = new Map<string, MapCell>();
     for (const c of map.cells) {
@@ -202,7 +200,9 @@ export function Grid({ map, grouping, tag }: { map: AccessMap; grouping: Groupin
     ) as Look;
     g.fillStyle = look.sheet;
     g.fillRect(0, 0, width, height);
-    const at = (place: number, offset: number, from: number) => from + (place - offset) * v.size;
+    const xOf = (place: number) => margin.left + (place - v.x) * v.w;
+    const yOf = (place: number) => margin.top + (place - v.y) * v.h;
+    const groupAt = laid.across ? xOf : yOf;
     g.save();
     g.beginPath();
     g.rect(margin.left, margin.top, width - margin.left, height - margin.top);
@@ -211,9 +211,7 @@ export function Grid({ map, grouping, tag }: { map: AccessMap; grouping: Groupin
     g.lineWidth = 1;
     for (const group of laid.groups) {
       g.beginPath();
-      const p = Math.round(
-        at(group.to, laid.across ? v.x : v.y, laid.across ? margin.left : margin.top),
-      );
+      const p = Math.round(groupAt(group.to));
       g.moveTo(laid.across ? p + 0.5 : margin.left, laid.across ? margin.top : p + 0.5);
       g.lineTo(laid.across ? p + 0.5 : width, laid.across ? height : p + 0.5);
       g.stroke();
@@ -223,30 +221,32 @@ export function Grid({ map, grouping, tag }: { map: AccessMap; grouping: Groupin
       ...map.cells.filter((c) => standsOut(c)), // on top
     ];
     for (const c of ordered) {
-      const x = at(laid.columns[c.i] ?? 0, v.x, margin.left);
-      const y = at(laid.rows[c.k] ?? 0, v.y, margin.top);
-      if (x > margin.left - v.size && x < width && y > margin.top - v.size && y < height) {
-        drawCell(g, c, x, y, v.size, look);
+      const x = xOf(laid.columns[c.i] ?? 0);
+      const y = yOf(laid.rows[c.k] ?? 0);
+      if (x > margin.left - v.w && x < width && y > margin.top - v.h && y < height) {
+        drawCell(g, c, x, y, v.w, v.h, look);
       }
     }
     g.restore();
     g.fillStyle = look.ink;
     g.font = "12px system-ui, sans-serif";
     g.textBaseline = "middle";
-    if (v.size >= 11) {
+    if (v.h >= 11) {
       g.textAlign = "right";
       map.keys.forEach((k, n) => {
-        const y = at(laid.rows[n] ?? 0, v.y, margin.top) + v.size / 2;
+        const y = yOf(laid.rows[n] ?? 0) + v.h / 2;
         if (y > margin.top && y < height) {
           const name = k.name || k.fingerprint.slice(7, 19) + "…";
           g.fillStyle = k.name ? look.ink : look.brass;
           g.fillText(name.length > 22 ? name.slice(0, 21) + "…" : name, margin.left - 8, y);
         }
       });
+    }
+    if (v.w >= 11) {
       g.fillStyle = look.ink;
       g.textAlign = "left";
       map.instances.forEach((i, n) => {
-        const x = at(laid.columns[n] ?? 0, v.x, margin.left) + v.size / 2;
+        const x = xOf(laid.columns[n] ?? 0) + v.w / 2;
         if (x > margin.left && x < width) {
           g.save();
           g.translate(x, margin.top - 8);
@@ -261,20 +261,20 @@ export function Grid({ map, grouping, tag }: { map: AccessMap; grouping: Groupin
     let free = -Infinity;
     for (const group of laid.groups) {
       const from = laid.across ? margin.left : margin.top;
-      const p = Math.max(from, at(group.from, laid.across ? v.x : v.y, from));
+      const p = Math.max(from, groupAt(group.from));
       if (p < free || p > (laid.across ? width : height)) {
         continue;
       }
       free = p + (laid.across ? g.measureText(group.name).width + 10 : 14);
       if (laid.across) {
-        g.fillText(group.name, p + 2, v.size >= 11 ? 10 : margin.top - 12);
-      } else if (v.size >= 11) {
-        g.fillText(group.name.slice(0, 8), 2, p + v.size / 2);
+        g.fillText(group.name, p + 2, v.w >= 11 ? 10 : margin.top - 12);
+      } else if (v.h >= 11) {
+        g.fillText(group.name.slice(0, 8), 2, p + v.h / 2);
       } else {
         g.fillText(group.name.slice(0, 20), 2, p + 6);
       }
     }
-  }, [map, laid, v.x, v.y, v.size, width]);
+  }, [map, laid, v.x, v.y, v.w, v.h, width]);
 
   const cellAt = (e: { clientX: number; clientY: number }): MapCell | null => {
     const box = canvas.current?.getBoundingClientRect();
@@ -286,14 +286,18 @@ export function Grid({ map, grouping, tag }: { map: AccessMap; grouping: Groupin
     if (x < 0 || y < 0) {
       return null;
     }
-    return byPlace.get(`${Math.floor(y / v.size + v.y)} ${Math.floor(x / v.size + v.x)}`) ?? null;
+    return byPlace.get(`${Math.floor(y / v.h + v.y)} ${Math.floor(x / v.w + v.x)}`) ?? null;
   };
   const zoom = (by: number, px = (width - margin.left) / 2, py = (height - margin.top) / 2) => {
-    const size = Math.min(40, Math.max(1, v.size * by));
+    const [w, h] = [v.w, v.h].map((size) => Math.min(40, Math.max(0.2, size * by))) as [
+      number,
+      number,
+    ];
     setView({
-      size,
-      x: Math.max(0, v.x + px / v.size - px / size),
-      y: Math.max(0, v.y + py / v.size - py / size),
+      w,
+      h,
+      x: Math.max(0, v.x + px / v.w - px / w),
+      y: Math.max(0, v.y + py / v.h - py / h),
     });
   };
   // The wheel must be listened to by hand: React's own listener cannot keep the page from scrolling.
@@ -343,9 +347,9 @@ export function Grid({ map, grouping, tag }: { map: AccessMap; grouping: Groupin
           const d = drag.current;
           if (d && (d.moved || Math.hypot(e.clientX - d.x, e.clientY - d.y) > 4)) {
             setView({
-              size: v.size,
-              x: Math.max(0, v.x - (e.clientX - d.x) / v.size),
-              y: Math.max(0, v.y - (e.clientY - d.y) / v.size),
+              ...v,
+              x: Math.max(0, v.x - (e.clientX - d.x) / v.w),
+              y: Math.max(0, v.y - (e.clientY - d.y) / v.h),
             });
             drag.current = { x: e.clientX, y: e.clientY, moved: true };
             return;

@@ -1,21 +1,26 @@
 // Package seal encrypts what the service must keep secret at rest, its own
-// steward keys, to an age identity that lies in a file beside the database and
-// not in it. A stolen database opens nothing.
+// steward keys. Each is encrypted with a data key; data keys stand in the
+// database, sealed to an age identity that lies in a file beside it and not in
+// it. A stolen database opens nothing.
 package seal
 
 import (
 	"bytes"
+	"context"
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/rand"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"strings"
+	"sync"
 
 	"filippo.io/age"
 )
-
-// Sealer seals and opens.
-type Sealer struct{ identity *age.X25519Identity }
 
 // Errors of Open and Load.
 var (
@@ -29,22 +34,57 @@ var (
 	ErrSealedElsewhere = errors.New("this was sealed with another identity")
 )
 
-// Load reads the identity file.
+// DataKey is a data key, sealed.
+type DataKey struct {
+	ID     int64
+	Sealed []byte
+}
+
+// DataKeys is where sealed data keys are kept, the newest last.
+type DataKeys interface {
+	DataKeys(ctx context.Context) ([]DataKey, error)
+	AddDataKey(ctx context.Context, sealed []byte) error
+}
+
+// Sealer seals and opens. Load makes one; Keep gives it its data keys.
+type Sealer struct {
+	file string
+
+	mu         sync.Mutex
+	identities []*age.X25519Identity // the first seals, each opens
+	kept       DataKeys
+	keys       map[int64]cipher.AEAD
+	newest     int64
+}
+
+// Load reads the identity file: the first identity in it seals, and each opens.
 func Load(file string) (*Sealer, error) {
+	ids, err := identities(file)
+	if err != nil {
+		return nil, err
+	}
+	return &Sealer{file: file, identities: ids}, nil
+}
+
+func identities(file string) ([]*age.X25519Identity, error) {
 	data, err := readSecret(file)
 	if err != nil {
 		return nil, err
 	}
+	var out []*age.X25519Identity
 	for line := range strings.Lines(string(data)) {
 		if line = strings.TrimSpace(line); line != "" && line[0] != '#' {
 			id, err := age.ParseX25519Identity(line)
 			if err != nil {
 				return nil, fmt.Errorf("%w: %s", ErrDamaged, file) // the cause may quote it
 			}
-			return &Sealer{id}, nil
+			out = append(out, id)
 		}
 	}
-	return nil, fmt.Errorf("%w: %s", ErrDamaged, file)
+	if len(out) == 0 {
+		return nil, fmt.Errorf("%w: %s", ErrDamaged, file)
+	}
+	return out, nil
 }
 
 // Create makes a new identity and writes its file with mode 0600. It never
@@ -58,17 +98,70 @@ func Create(file string) (*Sealer, error) {
 	if err != nil {
 		return nil, err
 	}
-	_, err = fmt.Fprintf(f, "# Plum Latch: opens the steward keys in the database. Keep a copy apart from the database's.\n%s\n", id)
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+	if err := errors.Join(writeIdentities(f, id), f.Close()); err != nil {
 		return nil, errors.Join(err, os.Remove(file))
 	}
-	return &Sealer{id}, nil
+	return &Sealer{file: file, identities: []*age.X25519Identity{id}}, nil
 }
 
-// Seal encrypts data to the identity.
-func (s *Sealer) Seal(data []byte) ([]byte, error) {
+func writeIdentities(f *os.File, ids ...*age.X25519Identity) error {
+	_, err := fmt.Fprintln(f, "# Plum Latch: opens the steward keys in the database. Keep a copy apart from the database's.")
+	for _, id := range ids {
+		_, e := fmt.Fprintln(f, id)
+		err = errors.Join(err, e)
+	}
+	return errors.Join(err, f.Sync())
+}
+
+// Renew puts a new identity in front of the others in the file, unless there is
+// more than one already: then a renewal was cut off, and goes on with those.
+func (s *Sealer) Renew() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.identities) > 1 {
+		return nil
+	}
+	id, err := age.GenerateX25519Identity()
+	if err != nil {
+		return err
+	}
+	return s.rewrite(append([]*age.X25519Identity{id}, s.identities...))
+}
+
+// DropOld leaves the first identity alone in the file: nothing that is kept may
+// need the others any more.
+func (s *Sealer) DropOld() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.rewrite(s.identities[:1])
+}
+
+func (s *Sealer) rewrite(ids []*age.X25519Identity) error {
+	f, err := os.CreateTemp(filepath.Dir(s.file), ".identity-*") // with mode 0600
+	if err != nil {
+		return err
+	}
+	err = errors.Join(writeIdentities(f, ids...), f.Close())
+	if err == nil {
+		err = os.Rename(f.Name(), s.file)
+	}
+	if err != nil {
+		return errors.Join(err, os.Remove(f.Name()))
+	}
+	s.identities = ids
+	return nil
+}
+
+// SealToIdentity encrypts data to the first identity itself, as an age file.
+func (s *Sealer) SealToIdentity(data []byte) ([]byte, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.sealToIdentity(data)
+}
+
+func (s *Sealer) sealToIdentity(data []byte) ([]byte, error) {
 	var out bytes.Buffer
-	w, err := age.Encrypt(&out, s.identity.Recipient())
+	w, err := age.Encrypt(&out, s.identities[0].Recipient())
 	if err != nil {
 		return nil, err
 	}
@@ -81,11 +174,134 @@ func (s *Sealer) Seal(data []byte) ([]byte, error) {
 	return out.Bytes(), nil
 }
 
-// Open decrypts what Seal made; with another identity, ErrSealedElsewhere.
-func (s *Sealer) Open(sealed []byte) ([]byte, error) {
-	r, err := age.Decrypt(bytes.NewReader(sealed), s.identity)
+func (s *Sealer) openByIdentity(sealed []byte) ([]byte, error) {
+	var ids []age.Identity
+	for _, id := range s.identities {
+		ids = append(ids, id)
+	}
+	r, err := age.Decrypt(bytes.NewReader(sealed), ids...)
 	if err != nil {
 		return nil, ErrSealedElsewhere
 	}
 	return io.ReadAll(r)
+}
+
+// Keep gives the sealer its data keys, and makes the first one if there is none.
+func (s *Sealer) Keep(ctx context.Context, kept DataKeys) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.kept = kept
+	if err := s.read(ctx); err != nil || len(s.keys) > 0 {
+		return err
+	}
+	return s.addDataKey(ctx)
+}
+
+// AddDataKey makes a data key, which seals from then on.
+func (s *Sealer) AddDataKey(ctx context.Context) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.addDataKey(ctx)
+}
+
+func (s *Sealer) addDataKey(ctx context.Context) error {
+	key := make([]byte, 32)
+	_, _ = rand.Read(key) // never fails
+	defer clear(key)
+	sealed, err := s.sealToIdentity(key)
+	if err != nil {
+		return err
+	}
+	if err := s.kept.AddDataKey(ctx, sealed); err != nil {
+		return err
+	}
+	return s.read(ctx)
+}
+
+// read opens every data key that it does not hold yet.
+func (s *Sealer) read(ctx context.Context) error {
+	all, err := s.kept.DataKeys(ctx)
+	if err != nil {
+		return err
+	}
+	keys := map[int64]cipher.AEAD{}
+	for _, k := range all {
+		if keys[k.ID] = s.keys[k.ID]; keys[k.ID] == nil {
+			key, err := s.openByIdentity(k.Sealed)
+			if err != nil { // another may have renewed the file meanwhile
+				ids, e := identities(s.file)
+				if e != nil {
+					return e
+				}
+				s.identities = ids
+				if key, err = s.openByIdentity(k.Sealed); err != nil {
+					return err
+				}
+			}
+			block, err := aes.NewCipher(key)
+			clear(key)
+			if err != nil {
+				return err
+			}
+			if keys[k.ID], err = cipher.NewGCM(block); err != nil {
+				return err
+			}
+		}
+		s.newest = k.ID
+	}
+	s.keys = keys
+	return nil
+}
+
+const magic = "PLs1"
+
+// Newest returns which data key seals.
+func (s *Sealer) Newest() int64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.newest
+}
+
+// Seal encrypts data with the newest data key (AES-256-GCM with a random nonce),
+// after a look at which that is now.
+func (s *Sealer) Seal(ctx context.Context, data []byte) ([]byte, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if err := s.read(ctx); err != nil {
+		return nil, err
+	}
+	out := binary.BigEndian.AppendUint64([]byte(magic), uint64(s.newest))
+	head := len(out)
+	out = append(out, make([]byte, 12)...)
+	_, _ = rand.Read(out[head:]) // never fails
+	return s.keys[s.newest].Seal(out, out[head:], data, out[:head]), nil
+}
+
+// Open decrypts what Seal or SealToIdentity made; with other keys, ErrSealedElsewhere.
+func (s *Sealer) Open(ctx context.Context, sealed []byte) ([]byte, error) {
+	if !bytes.HasPrefix(sealed, []byte(magic)) || len(sealed) < len(magic)+20 {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		return s.openByIdentity(sealed)
+	}
+	head, nonce, rest := sealed[:12], sealed[12:24], sealed[24:]
+	id := int64(binary.BigEndian.Uint64(head[4:]))
+	s.mu.Lock()
+	aead := s.keys[id]
+	if aead == nil { // made by another replica
+		if err := s.read(ctx); err != nil {
+			s.mu.Unlock()
+			return nil, err
+		}
+		aead = s.keys[id]
+	}
+	s.mu.Unlock()
+	if aead == nil {
+		return nil, ErrSealedElsewhere
+	}
+	data, err := aead.Open(nil, nonce, rest, head)
+	if err != nil {
+		return nil, ErrSealedElsewhere
+	}
+	return data, nil
 }

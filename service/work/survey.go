@@ -374,7 +374,7 @@ func (w *Worker) stewardBy(ctx context.Context, i store.Instance, known *store.T
 	if known.Sealed == nil {
 		return nil, nil, fmt.Errorf("%w from inside: it has no steward", ErrCannotSurvey)
 	}
-	signer, err := w.unseal(known.Sealed)
+	signer, err := w.unseal(ctx, known.Sealed)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -410,11 +410,11 @@ func (w *Worker) stewardSigner(ctx context.Context, instanceID int64) (ssh.Signe
 	if err != nil {
 		return nil, err
 	}
-	return w.unseal(sealed)
+	return w.unseal(ctx, sealed)
 }
 
-func (w *Worker) unseal(sealed []byte) (ssh.Signer, error) {
-	private, err := w.Sealer.Open(sealed)
+func (w *Worker) unseal(ctx context.Context, sealed []byte) (ssh.Signer, error) {
+	private, err := w.Sealer.Open(ctx, sealed)
 	if err != nil {
 		return nil, err
 	}
@@ -427,13 +427,13 @@ func (w *Worker) unseal(sealed []byte) (ssh.Signer, error) {
 }
 
 // seal encrypts a steward key's private half for the database.
-func (w *Worker) seal(pair *keypair.Pair) ([]byte, error) {
+func (w *Worker) seal(ctx context.Context, pair *keypair.Pair) ([]byte, error) {
 	private, err := pair.OpenSSH(nil)
 	if err != nil {
 		return nil, err
 	}
 	defer clear(private)
-	return w.Sealer.Seal(private)
+	return w.Sealer.Seal(ctx, private)
 }
 
 // lookOutside asks the server, without any private key, about keys, and by

@@ -1,0 +1,75 @@
+package store
+
+import (
+	"context"
+	"errors"
+
+	"gorm.io/gorm"
+
+	"plumlatch/service/seal"
+)
+
+// DataKeys returns the sealed data keys, the newest last.
+func (s *Store) DataKeys(ctx context.Context) ([]seal.DataKey, error) {
+	var out []seal.DataKey
+	return out, s.db.WithContext(ctx).Raw("SELECT id, sealed FROM data_keys ORDER BY id").Scan(&out).Error
+}
+
+// AddDataKey keeps a sealed data key.
+func (s *Store) AddDataKey(ctx context.Context, sealed []byte) error {
+	return s.db.WithContext(ctx).Exec("INSERT INTO data_keys (sealed) VALUES (?)", raw(sealed)).Error
+}
+
+// SealedBefore returns at most limit steward keys that are sealed with another
+// data key than this one, with the instance that each belongs to.
+func (s *Store) SealedBefore(ctx context.Context, dataKey int64, limit int) (map[int64][]byte, error) {
+	var rows []struct {
+		InstanceID int64
+		Sealed     []byte
+	}
+	err := s.db.WithContext(ctx).Raw("SELECT instance_id, sealed FROM steward_keys WHERE data_key IS DISTINCT FROM ? ORDER BY instance_id LIMIT ?", dataKey, limit).Scan(&rows).Error
+	out := map[int64][]byte{}
+	for _, r := range rows {
+		out[r.InstanceID] = r.Sealed
+	}
+	return out, err
+}
+
+// Reseal puts the same steward key, sealed anew, in the place of the old seal;
+// what another changed meanwhile stays.
+func (s *Store) Reseal(ctx context.Context, instanceID int64, old, anew []byte) error {
+	return s.db.WithContext(ctx).Exec("UPDATE steward_keys SET sealed = ? WHERE instance_id = ? AND sealed = ?", raw(anew), instanceID, raw(old)).Error
+}
+
+// ErrSealInUse says that something is still sealed with an old data key.
+var ErrSealInUse = errors.New("something is still sealed with an old data key")
+
+// EndRekey leaves one data key, puts the new sentinel in the place of the old
+// one, and writes it into the journal. ErrSealInUse.
+func (s *Store) EndRekey(ctx context.Context, dataKey int64, sentinel []byte, outcome string) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		if err := tx.Exec("DELETE FROM data_keys k WHERE id < ? AND NOT EXISTS (SELECT 1 FROM steward_keys s WHERE s.data_key = k.id)", dataKey).Error; err != nil {
+			return err
+		}
+		var left int64
+		if err := tx.Raw("SELECT count(*) FROM data_keys WHERE id < ?", dataKey).Scan(&left).Error; err != nil {
+			return err
+		}
+		if left > 0 {
+			return ErrSealInUse
+		}
+		if err := tx.Exec("UPDATE sentinel SET sealed = ?", raw(sentinel)).Error; err != nil {
+			return err
+		}
+		_, err := entry{Actor: Service, Action: "service.rekey", Target: "steward keys", Outcome: outcome}.write(tx)
+		return err
+	})
+}
+
+// Intend writes what is about to be done into the journal.
+func (s *Store) Intend(ctx context.Context, by Actor, action, target, intent string) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		_, err := entry{Actor: by, Action: action, Target: target, Intent: intent}.write(tx)
+		return err
+	})
+}

@@ -135,8 +135,54 @@ func TestDemo(t *testing.T) {
 	if err := d.stop(); err != nil {
 		t.Error(err)
 	}
+	t.Run("rekey", func(t *testing.T) { rekeyed(t, d, crew) })
 	t.Run("identity", func(t *testing.T) { identityLost(t, d) })
 	t.Run("broken PostgreSQL", func(t *testing.T) { brokenPostgres(t, d) })
+}
+
+// rekeyed gives the service another identity, in two goes, the first of which is cut off.
+func rekeyed(t *testing.T, d *demo, crew string) {
+	mustDo(t, d.start("-surveys=0"))
+	file := d.path("service", "identity.txt")
+	before, err := os.ReadFile(file)
+	mustDo(t, err)
+	run := func(want string, more ...string) string {
+		t.Helper()
+		cmd := exec.Command(filepath.Join(bin, "plumlatchd"), append([]string{"rekey", "-database-url-file", d.path("database-url"), "-owner-url-file", d.path("owner-url"), "-identity-file", file,
+			"-standin-url", "http://127.0.0.1:1", "-standin-token-file", d.path("standin-token")}, more...)...)
+		out, err := cmd.CombinedOutput()
+		if err != nil || !strings.Contains(string(out), want) {
+			t.Fatalf("rekey %q: %v %s", more, err, out)
+		}
+		return string(out)
+	}
+	run("holds the new identity beside the old one", "-prepare")
+	both, err := os.ReadFile(file)
+	mustDo(t, err)
+	old := strings.Split(strings.TrimSpace(string(before)), "\n")[1]
+	if strings.Count(string(both), "AGE-SECRET-KEY-1") != 2 || !strings.Contains(string(both), old) {
+		t.Fatal("a file in the middle of it does not hold both")
+	}
+	d.must(t, "survey", "kill-board-1")
+	if out := run("encrypted anew"); strings.HasPrefix(out, "0 ") || strings.Contains(out, "AGE-SECRET") {
+		t.Error(out)
+	}
+	after, err := os.ReadFile(file)
+	mustDo(t, err)
+	if strings.Count(string(after), "AGE-SECRET-KEY-1") != 1 || strings.Contains(string(after), old) || !strings.HasPrefix(string(both), strings.TrimSuffix(string(after), "\n")) {
+		t.Error("the old identity stays, or another one than the prepared")
+	}
+	d.must(t, "survey", "kill-board-1") // the running service opens what was made meanwhile
+	d.must(t, "instance", "launch", "rekey-board", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "day-crew")
+	d.must(t, "survey", "rekey-board")
+	mustDo(t, os.WriteFile(file, before, 0o600))
+	d.must(t, "survey", "kill-board-2")
+	mustDo(t, d.stop())
+	d.refusedStart(t, "sealed with another identity", "put that file back")
+	mustDo(t, os.WriteFile(file, after, 0o600))
+	mustDo(t, d.start())
+	d.must(t, "open", "kill-board-1", "-identity", crew, "--", "true")
+	mustDo(t, d.stop())
 }
 
 // identityLost takes the identity file away, and puts another in its place.

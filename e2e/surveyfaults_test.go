@@ -7,16 +7,24 @@ import (
 	"encoding/base64"
 	"encoding/binary"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"net"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
+	"plumlatch/core/access"
+	"plumlatch/core/authkeys"
 	"plumlatch/core/wire"
+	"plumlatch/service/store"
 )
 
 // manyLines are n lines of n keys of nobody.
@@ -100,6 +108,64 @@ func TestSurveyOddFiles(t *testing.T) {
 	mustDo(t, os.RemoveAll(second))
 	if after, err := os.ReadFile(file); err != nil || !bytes.Equal(after, good) {
 		t.Errorf("the file was changed")
+	}
+}
+
+// counting is a log that counts the statements that the database is sent.
+type counting struct {
+	slog.Handler
+	n atomic.Int64
+}
+
+func (c *counting) Enabled(context.Context, slog.Level) bool { return true }
+
+func (c *counting) Handle(_ context.Context, r slog.Record) error {
+	if r.Message == "statement" {
+		c.n.Add(1)
+	}
+	return nil
+}
+
+// TestKeepSurvey takes surveys in: with as many statements for three thousand
+// keys as for one; and a turn that was given back is not taken anew by whoever
+// holds it a moment too late.
+func TestKeepSurvey(t *testing.T) {
+	t.Parallel()
+	s := newSlot(t, 77)
+	ctx := t.Context()
+	count := &counting{Handler: slog.DiscardHandler}
+	db, err := store.Open(ctx, s.database, "", 4, slog.New(count))
+	mustDo(t, err)
+	defer db.Close()
+	i, err := db.AddInstance(ctx, store.Service, store.Once{}, store.NewInstance{Instance: store.Instance{Name: "keep-board", Alias: "plumlatch-keep", Cloud: "none", Phase: store.Launching, LoginUser: "debian", Port: 22, State: "running"},
+		Work: store.NewWork{Kind: "kept", Title: "t", Token: "kept", Changing: true, Steps: []store.WorkStep{{Name: "a", Title: "A"}}, Action: "x", Target: "instance keep-board"}})
+	mustDo(t, err)
+	keep := func(keys int) int64 {
+		fence, err := db.TakeTurn(ctx, i.ID)
+		mustDo(t, err)
+		turn := store.Turn{InstanceID: i.ID, Fence: fence}
+		kept := store.Kept{By: store.Service, Turn: turn, Found: map[int64]bool{}, Users: []string{"debian"}, Journal: "x", Parts: []store.SurveyPart{{Sort: "inside", Vantage: "192.0.2.1", Report: wire.Survey{}}}}
+		for _, l := range authkeys.Parse(manyLines(keys), time.UTC) {
+			kept.Keys = append(kept.Keys, store.SeenKey{LoginUser: "debian", Found: access.Found{Blob: l.Blob, Places: []access.Place{{File: "f", Line: l.Number}}}})
+		}
+		before := count.n.Load()
+		mustDo(t, db.KeepSurvey(ctx, i, kept))
+		used := count.n.Load() - before
+		if err := db.HoldTurn(ctx, turn); !errors.Is(err, store.ErrLost) {
+			t.Errorf("a turn that was given back is held: %v", err)
+		}
+		return used
+	}
+	one, many := keep(1), keep(3000)
+	if one == 0 || many > one {
+		t.Errorf("%d statements for one key, %d for 3000", one, many)
+	}
+	conn, err := pgx.Connect(ctx, s.database)
+	mustDo(t, err)
+	defer conn.Close(ctx)
+	var n int
+	if mustDo(t, conn.QueryRow(ctx, "SELECT count(*) FROM sightings WHERE gone_at IS NULL").Scan(&n)); n != 3000 {
+		t.Errorf("%d keys are kept", n)
 	}
 }
 

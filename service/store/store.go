@@ -141,10 +141,13 @@ func (g gormLog) ParamsFilter(_ context.Context, sql string, _ ...any) (string, 
 	return sql, nil
 }
 
-func (g gormLog) Trace(_ context.Context, begin time.Time, fc func() (string, int64), err error) {
+func (g gormLog) Trace(ctx context.Context, begin time.Time, fc func() (string, int64), err error) {
 	if d := time.Since(begin); d > time.Second {
 		sql, rows := fc()
 		g.log.Warn("slow statement", "took", d, "rows", rows, "sql", sql, "failed", err != nil)
+	} else if g.log.Enabled(ctx, slog.LevelDebug) {
+		sql, rows := fc()
+		g.log.Debug("statement", "took", d, "rows", rows, "sql", sql)
 	}
 }
 

@@ -71,6 +71,7 @@ type trial struct {
 	client   *client.Client
 	ended    chan error        // of that program
 	state    map[string]string // what a scenario keeps
+	unwatch  func()            // ends what watches the case
 	later    []func() error    // what it could not say to a service that was halted
 }
 

@@ -39,6 +39,9 @@ var scenarios = []scenario{
 	{name: "move cancelled, no answer", kind: "address-move", back: true, lost: true, prepare: launchedAndReserved, begin: cancelledAt(0, moves), check: later(isAtStatic(false))},
 	{name: "survey", kind: "survey", prepare: launched, begin: surveys, check: wasSurveyed},
 	{name: "survey cancelled", kind: "survey", back: true, slow: "groups", prepare: launched, begin: cancelled(surveys), check: opensStill},
+	{name: "rotate", kind: "rotate", lacks: []string{"rotate/grace/", "rotate/withdraw/"}, prepare: withNewKey, begin: rotates(0), check: isRotated},
+	{name: "rotate with grace", kind: "rotate", lacks: []string{"rotate/add/", "rotate/accept/", "rotate/proof/"}, prepare: withNewKey, begin: rotates(4), check: isRotated},
+	{name: "rotate cancelled", kind: "rotate", back: true, prepare: withNewKey, begin: cancelledInGrace(rotates(3600)), check: isAsBefore},
 	{name: "remove", kind: "remove", lacks: []string{"remove/line/"}, prepare: launched, begin: changes("remove"), check: removed},
 }
 

@@ -313,6 +313,10 @@ func TestSurveySchedule(t *testing.T) {
 		t.Errorf("while it is looked at: %+v", r)
 	}
 	// An adopted one is not asked from outside by the service itself, until that is allowed.
+	waitFor(t, "the end of those at hand", func() (rest bool) {
+		mustDo(t, db.QueryRow(ctx, "SELECT count(*) = 0 FROM survey_turns t JOIN instances i ON i.id = t.instance_id WHERE busy_until > now() AND name <> 'turn-silent'").Scan(&rest))
+		return rest
+	})
 	_, err = db.Exec(ctx, "UPDATE instances SET probe_allowed = false WHERE name = 'turn-1'; DELETE FROM surveys")
 	mustDo(t, err)
 	due()

@@ -32,7 +32,7 @@ func (c *Cloud) makeDisk(in *stored) error {
 	for _, dir := range []struct {
 		name string
 		mode fs.FileMode
-	}{{"etc/ssh/sshd_config.d", 0o755}, {"root/.ssh", 0o700}, {home, 0o755}, {"tmp", 0o777}, {"var/log", 0o755}} {
+	}{{"etc/ssh/sshd_config.d", 0o755}, {"root/.ssh", 0o700}, {home, 0o755}, {"tmp", 0o777}, {"var/log", 0o755}, {"bin", 0o755}} {
 		name := root + "/" + dir.name
 		if err := c.root.MkdirAll(name, 0o755); err != nil {
 			return err
@@ -40,6 +40,10 @@ func (c *Cloud) makeDisk(in *stored) error {
 		if err := c.root.Chmod(name, dir.mode); err != nil { // the umask took some of it
 			return err
 		}
+	}
+	// The shell itself is the stand-in's own; that it is there can be seen.
+	if err := c.writeFile(root+"/bin/sh", "", 0o755); err != nil {
+		return err
 	}
 	image, _ := imageByName(in.Image)
 	for name, text := range map[string]string{

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
 	"plumlatch/client"
 	"plumlatch/core/authkeys"
 	"plumlatch/core/keypair"
@@ -40,6 +42,7 @@ type jumpHost struct {
 
 // adoptOptions are the same for all that one command adopts.
 type adoptOptions struct {
+	signer     ssh.Signer // that is opened already, instead of a file or the agent
 	agent      bool
 	passFile   string
 	keysFile   string

@@ -72,6 +72,7 @@ func init() { // help walks the table that its own functions stand in
 		{"hosts write", "[options]", "Write your instances for plain ssh, scp and rsync: ssh NAME works then.", "plumlatch hosts write", hostsWrite},
 		{"hosts print", "[options]", "Print what hosts write would write.", "plumlatch hosts print", hostsPrint},
 		{"why", "INSTANCE [-identity FILE | -agent] [-user USER] [options]", "Tell why one cannot get in: from outside to inside, what is wrong first, and what mends it.", "plumlatch why berth-board-1 -identity ~/.ssh/night-crew", whyCommand},
+		{"rotate", "INSTANCE [-old KEY] [-new KEY [-identity FILE|-agent]] [-grace 24h|0] [options]", "Put a new key in the place of an old one: new key in, shown to work, old key out." + rotateEnds, "plumlatch rotate berth-board-1 -old day-crew -grace 24h", rotate},
 		{"open", "INSTANCE [options] [-- COMMAND ...]", "Log in with this machine's own ssh: right address, port, user, file and host key.", "plumlatch open berth-board-9 -- hostname", open},
 		{"today", "[options]", "Tell what needs a hand, most urgent first, and what mends it.", "plumlatch today -urgency now", today},
 		{"access list", "[options]", "List which key opens which instance, and how that is known.", "plumlatch access list -holder night-crew -region north-pier -csv", accessList},

@@ -96,8 +96,26 @@ func (in *entrance) close() {
 	}
 }
 
-// enter gets in with the engineer's own key, through the jump host if there is one.
-func (c *cli) enter(a adoptee, o adoptOptions) (_ *entrance, err error) {
+// enter gets in with the engineer's own key, through the jump host if there is
+// one, and opens the way to the files.
+func (c *cli) enter(a adoptee, o adoptOptions) (*entrance, error) {
+	in, err := c.login(a, o)
+	if err != nil {
+		return nil, err
+	}
+	files, end, err := reach.OverSSH(in.ssh)
+	if err != nil {
+		in.close()
+		return nil, failure{fmt.Errorf("%s lets you in, and the files cannot be reached: %w", a.name, err), "the same command with -no-steward, to record it for probing only"}
+	}
+	in.ends = append(in.ends, end.Close)
+	in.files = files
+	return in, nil
+}
+
+// login is enter without the files: it ends at authentication, and opens no
+// channel, so that a forced command does not run.
+func (c *cli) login(a adoptee, o adoptOptions) (_ *entrance, err error) {
 	if !names.LoginUser(a.user) {
 		return nil, usagef("-user: %q is no login user", plaintext.Line(a.user))
 	}
@@ -145,12 +163,6 @@ func (c *cli) enter(a adoptee, o adoptOptions) (_ *entrance, err error) {
 	if in.own, err = keypair.FromBlob(used.last.PublicKey().Marshal(), ""); err != nil {
 		return nil, err
 	}
-	files, end, err := reach.OverSSH(in.ssh)
-	if err != nil {
-		return nil, failure{fmt.Errorf("%s lets you in, and the files cannot be reached: %w", a.name, err), "the same command with -no-steward, to record it for probing only"}
-	}
-	in.ends = append(in.ends, end.Close)
-	in.files = files
 	return in, nil
 }
 
@@ -218,6 +230,9 @@ func resolve(ctx context.Context, host string) (netip.Addr, error) {
 
 // ownSigners are the engineer's keys: one from a file, or those of the agent.
 func (c *cli) ownSigners(a adoptee, o adoptOptions) ([]ssh.Signer, error) {
+	if o.signer != nil {
+		return []ssh.Signer{o.signer}, nil
+	}
 	if a.identity != "" {
 		_, s, err := c.fileSigner(a.identity, o.passFile)
 		return []ssh.Signer{s}, err

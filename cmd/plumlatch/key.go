@@ -2,6 +2,7 @@ package main
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"flag"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/crypto/ssh"
 	"golang.org/x/term"
 
 	"plumlatch/client"
@@ -61,69 +63,91 @@ func keyCreate(fs *flag.FlagSet) func(*cli) error {
 		if k == keypair.Ed25519 && f == keypair.FormatPEM {
 			return usagef("-format: %s has no PEM form; take openssh, which every current ssh reads, or ppk, or pkcs8", k)
 		}
-		if *dir == "" {
-			if *dir, err = sshDir(); err != nil {
-				return err
-			}
-		}
-		if *comment == "" {
-			*comment = name
-		}
 		service, err := c.service()
 		if err != nil {
 			return err
 		}
-		files := pairFiles{private: filepath.Join(*dir, name+extension(f)), public: filepath.Join(*dir, name+".pub")}
-		if err := c.freePlace(service, name, files); err != nil {
-			return err
-		}
-		passphrase, show, err := c.passphraseFor(name, *passFile, *random, *passFD)
+		p := newPair{name: name, kind: k, format: f, dir: *dir, comment: *comment, note: *note, holder: *holder, passFile: *passFile, random: *random, passFD: *passFD}
+		recorded, _, err := c.makePair(service, &p)
 		if err != nil {
 			return err
 		}
-		defer clear(passphrase)
-		pair, err := keypair.Create(k, *comment)
-		if err != nil {
-			return err
-		}
-		private, err := pair.Write(f, passphrase)
-		if err != nil {
-			return err
-		}
-		defer clear(private)
-		if err := writePair(*dir, files, private, pair.Public); err != nil {
-			return err
-		}
-		locked := map[bool]string{true: "yes", false: "no"}[len(passphrase) > 0]
-		recorded, err := service.AddKey(c.ctx, wire.NewKey{Name: name, PublicKey: pair.Public.Line(), MadeHere: true, Note: *note, Holder: *holder, Passphrase: locked})
-		if client.Definite(err) {
-			return errors.Join(err, os.Remove(files.private), os.Remove(files.public))
-		}
-		if err != nil {
-			c.warnPlace(files.private)
-			show()
-			return failure{fmt.Errorf("%w\nThe pair was written to %s, and is kept: whether the service has recorded it is not known", err, files.private),
-				fmt.Sprintf("plumlatch key show %s; if it is not there: plumlatch key import %s %s", name, name, files.public)}
-		}
-		// The private half is at hand: what else would show better that it exists.
-		if signer, err := pair.Signer(); err == nil {
-			if shown, err := c.prove(service, recorded, signer); err == nil {
-				recorded = shown
-			}
-		}
-		c.warnPlace(files.private)
-		if w := keypair.LoadWarning(string(k), f); w != "" {
-			fmt.Fprintf(c.err, "warning: %s.\n", w)
-		}
-		show()
 		if *asJSON {
 			return c.json(recorded)
 		}
-		lock := map[string]string{"yes": "with a passphrase", "no": "without a passphrase"}[locked]
+		lock, files := map[string]string{"yes": "with a passphrase", "no": "without a passphrase"}[p.locked], p.files
 		fmt.Fprintf(c.out, "Made %s, %s, %s, in the format %s.\n\n  private half  %s (mode 0600, stays here)\n  public half   %s (recorded)\n  fingerprint   %s\n  bitting       %s\n\nnext: plumlatch instance launch NAME -image debian-12 -size small -region north-pier -key %s\n",
 			name, k, lock, f.Title(), files.private, files.public, recorded.Fingerprint, recorded.Bitting, name)
 		return nil
 	}
+}
+
+// newPair is a pair that is to be made on this machine.
+type newPair struct {
+	name, dir, comment, note, holder string
+	kind                             keypair.Kind
+	format                           keypair.Format
+	passFile                         string
+	random                           bool
+	passFD                           int
+
+	files  pairFiles // where it was written
+	locked string    // "yes" or "no": whether it has a passphrase
+}
+
+// makePair makes a pair, writes its files, records its public half, and shows
+// the service that the private half exists.
+func (c *cli) makePair(service *client.Client, p *newPair) (recorded wire.Key, signer ssh.Signer, err error) {
+	if p.dir == "" {
+		if p.dir, err = sshDir(); err != nil {
+			return recorded, nil, err
+		}
+	}
+	p.comment = cmp.Or(p.comment, p.name)
+	p.files = pairFiles{private: filepath.Join(p.dir, p.name+extension(p.format)), public: filepath.Join(p.dir, p.name+".pub")}
+	if err := c.freePlace(service, p.name, p.files); err != nil {
+		return recorded, nil, err
+	}
+	passphrase, show, err := c.passphraseFor(p.name, p.passFile, p.random, p.passFD)
+	if err != nil {
+		return recorded, nil, err
+	}
+	defer clear(passphrase)
+	pair, err := keypair.Create(p.kind, p.comment)
+	if err != nil {
+		return recorded, nil, err
+	}
+	private, err := pair.Write(p.format, passphrase)
+	if err != nil {
+		return recorded, nil, err
+	}
+	defer clear(private)
+	if err := writePair(p.dir, p.files, private, pair.Public); err != nil {
+		return recorded, nil, err
+	}
+	p.locked = map[bool]string{true: "yes", false: "no"}[len(passphrase) > 0]
+	recorded, err = service.AddKey(c.ctx, wire.NewKey{Name: p.name, PublicKey: pair.Public.Line(), MadeHere: true, Note: p.note, Holder: p.holder, Passphrase: p.locked})
+	if client.Definite(err) {
+		return recorded, nil, errors.Join(err, os.Remove(p.files.private), os.Remove(p.files.public))
+	}
+	if err != nil {
+		c.warnPlace(p.files.private)
+		show()
+		return recorded, nil, failure{fmt.Errorf("%w\nThe pair was written to %s, and is kept: whether the service has recorded it is not known", err, p.files.private),
+			fmt.Sprintf("plumlatch key show %s; if it is not there: plumlatch key import %s %s", p.name, p.name, p.files.public)}
+	}
+	// The private half is at hand: what else would show better that it exists.
+	if signer, err = pair.Signer(); err == nil {
+		if shown, err := c.prove(service, recorded, signer); err == nil {
+			recorded = shown
+		}
+	}
+	c.warnPlace(p.files.private)
+	if w := keypair.LoadWarning(string(p.kind), p.format); w != "" {
+		fmt.Fprintf(c.err, "warning: %s.\n", w)
+	}
+	show()
+	return recorded, signer, nil
 }
 
 // pairFiles are the two files of a pair.

@@ -4,6 +4,7 @@ package access
 
 import (
 	"fmt"
+	"path"
 	"time"
 )
 
@@ -37,6 +38,15 @@ func ParseKind(s string) (Kind, error) {
 		}
 	}
 	return None, fmt.Errorf("unknown kind of evidence; there are placed, seen, accepted, proven")
+}
+
+// NoLoginShell tells whether a shell is one that ends every session at once.
+func NoLoginShell(shell string) bool {
+	switch path.Base(shell) {
+	case "nologin", "false", "true", "sync", "halt", "shutdown":
+		return true
+	}
+	return false
 }
 
 // Observation is one thing that was found out about an access.

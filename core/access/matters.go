@@ -373,7 +373,7 @@ func (p Policy) JudgeKey(k KeyFacts) []Matter {
 		say(WeakKey, k.Sentence, "plumlatch key show "+k.Name, "%s is %s, and opens %d.", k.Name, k.Weakness, k.Reach)
 	}
 	if k.Reach == 0 && k.Sightings == 0 && k.OpenedBefore && !k.Retired && k.State == InUse {
-		say(OpensNothing, "every instance that it opened is gone", "plumlatch key forget "+k.Name, "%s opens nothing any more.", k.Name)
+		say(OpensNothing, "it opened something once", "plumlatch key forget "+k.Name, "%s opens nothing any more.", k.Name)
 	}
 	return out
 }

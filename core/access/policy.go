@@ -27,6 +27,9 @@ type Policy struct {
 		JournalCheck Span     `yaml:"journal_check"` // the journal is to be verified this often
 		LeaveOut     []Reason `yaml:"leave_out"`     // reasons that are not told
 	} `yaml:"today"`
+	Keys struct {
+		RefuseFrom string `yaml:"refuse_from"` // the least severity of a key that is put on no instance; never for none
+	} `yaml:"keys"`
 	// PrivateHalf is how long a private half that was shown to exist counts as there.
 	PrivateHalf Span `yaml:"private_half"`
 }
@@ -44,6 +47,8 @@ today:
   weak_from: weak     # the least severity that is told: dated, weak or broken
   journal_check: 7d   # the journal is to be verified this often
   leave_out: []       # reasons that are not told, such as [sole-opener]
+keys:
+  refuse_from: broken # the least severity of a key that is put on no instance: dated, weak, broken or never
 private_half: 90d     # for how long a private half that was shown to exist counts as there
 `
 
@@ -121,6 +126,9 @@ func (p Policy) check() error {
 	if !slices.Contains([]string{"dated", "weak", "broken"}, p.Today.WeakFrom) {
 		return errors.New("today.weak_from: give dated, weak or broken")
 	}
+	if p.Keys.RefuseFrom != "never" && !slices.Contains(severities, p.Keys.RefuseFrom) {
+		return errors.New("keys.refuse_from: give dated, weak, broken or never")
+	}
 	for name, s := range map[string]Span{"today.evidence_old": p.Today.EvidenceOld, "private_half": p.PrivateHalf, "today.journal_check": p.Today.JournalCheck} {
 		if time.Duration(s) < time.Hour {
 			return fmt.Errorf("%s: less than an hour would tell everything all the time", name)
@@ -132,6 +140,12 @@ func (p Policy) check() error {
 		}
 	}
 	return nil
+}
+
+// Refuses tells whether a key that is wrong to this degree ("" for nothing) is
+// put on no instance.
+func (p Policy) Refuses(severity string) bool {
+	return severity != "" && p.Keys.RefuseFrom != "never" && slices.Index(severities, severity) >= slices.Index(severities, p.Keys.RefuseFrom)
 }
 
 // Outside tells whether surveys by themselves look from outside too.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 )
@@ -102,6 +103,79 @@ func (d *Document) Remove(blob []byte) int {
 	n := len(d.lines) - len(kept)
 	d.lines = kept
 	return n
+}
+
+// Has tells whether a line stands in the document, whatever its line end.
+func (d *Document) Has(line string) bool {
+	return slices.ContainsFunc(d.lines, func(l []byte) bool { return strings.TrimRight(string(l), "\r\n") == line })
+}
+
+// RemoveAppended takes out every line that is just this one, each with the line
+// break that Appended put in front of it, and returns how many there were.
+func (d *Document) RemoveAppended(line string) int {
+	count := 0
+	for n := len(d.lines) - 1; n >= 0; n-- {
+		if strings.TrimRight(string(d.lines[n]), "\r\n") != line {
+			continue
+		}
+		count++
+		from := n
+		if n > 0 && string(d.lines[n-1]) == "\n" {
+			from = n - 1
+		}
+		d.lines = slices.Delete(d.lines, from, n+1)
+	}
+	return count
+}
+
+// Taken is a line that was taken out, and where it stood.
+type Taken struct {
+	Line  string `json:"line"`  // with its line end, if it had one
+	N     int    `json:"n"`     // its place among the lines, from 0
+	Above string `json:"above"` // the line above it, as it stood
+}
+
+// Take takes out every line that names the key, as Remove does, and returns
+// them for PutBack.
+func (d *Document) Take(blob []byte) []Taken {
+	var out []Taken
+	above := ""
+	for n, l := range d.lines {
+		if holds(l, blob) {
+			out = append(out, Taken{string(l), n, above})
+		}
+		above = string(l)
+	}
+	d.Remove(blob)
+	return out
+}
+
+// PutBack puts lines that Take took out back where they stood: at their place
+// if the line above is the same, else behind that line wherever it is now, else
+// at the end. A line that stands there again is not put back twice.
+func (d *Document) PutBack(all []Taken) {
+	for _, t := range all {
+		if slices.ContainsFunc(d.lines, func(l []byte) bool { return strings.TrimRight(string(l), "\n") == strings.TrimRight(t.Line, "\n") }) {
+			continue
+		}
+		at := len(d.lines)
+		switch n := slices.IndexFunc(d.lines, func(l []byte) bool { return string(l) == t.Above }); {
+		case t.N == 0:
+			at = 0
+		case t.N <= len(d.lines) && string(d.lines[t.N-1]) == t.Above:
+			at = t.N
+		case n >= 0:
+			at = n + 1
+		}
+		line := []byte(t.Line)
+		if at < len(d.lines) && !bytes.HasSuffix(line, []byte("\n")) {
+			line = append(line, '\n')
+		}
+		if at > 0 && !bytes.HasSuffix(d.lines[at-1], []byte("\n")) {
+			d.lines[at-1] = append(bytes.Clone(d.lines[at-1]), '\n')
+		}
+		d.lines = slices.Insert(d.lines, at, line)
+	}
 }
 
 // Errors of Narrow.

@@ -300,3 +300,24 @@ func wildcard(pattern, s string) bool {
 	}
 	return s == ""
 }
+
+// SplitOptions takes an option list apart at its commas, those within quotes
+// left alone. Its parts, joined with commas, are the list again.
+func SplitOptions(s string) []string {
+	if s == "" {
+		return nil
+	}
+	var out []string
+	quoted, begin := false, 0
+	for i := 0; i < len(s); i++ {
+		switch {
+		case s[i] == '\\' && i+1 < len(s) && s[i+1] == '"':
+			i++
+		case s[i] == '"':
+			quoted = !quoted
+		case s[i] == ',' && !quoted:
+			out, begin = append(out, s[begin:i]), i+1
+		}
+	}
+	return append(out, s[begin:])
+}

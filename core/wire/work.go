@@ -22,6 +22,7 @@ type Work struct {
 	WaitsFor    string         `json:"waits_for,omitempty"`
 	WaitEndsAt  *time.Time     `json:"wait_ends_at,omitempty"`
 	Children    map[string]int `json:"children,omitempty"` // how many are in each state
+	Rotating    *Rotating      `json:"rotating,omitempty"` // of a rotation, with a single one
 	Events      int            `json:"events"`             // the number of the last one
 	Operator    string         `json:"operator"`
 	CreatedAt   time.Time      `json:"created_at"`

@@ -99,6 +99,9 @@ func (s *Server) wholeWork(c *gin.Context, w store.Work) (wire.Work, error) {
 	for _, st := range steps {
 		out.Steps = append(out.Steps, wire.WorkStep{Name: st.Name, Title: st.Title, State: st.State, Tries: st.Tries, BeganAt: st.BeganAt, EndedAt: st.EndedAt})
 	}
+	if out.Rotating, err = s.opts.Worker.Rotating(w); err != nil {
+		return out, err
+	}
 	children, err := s.opts.Store.Children(c, w.ID)
 	for _, k := range children {
 		if out.Children == nil {

@@ -216,6 +216,9 @@ type EditOptions struct {
 	// Settle is how long after a replacement the old file is looked at once more;
 	// 2 s if 0.
 	Settle time.Duration
+	// Later, if it is set, is given that look, for the caller to take after Settle;
+	// Edit does not wait for it then. It must be called, and before the way is closed.
+	Later func(look func() error)
 }
 
 const (
@@ -276,7 +279,12 @@ func editOnce(ctx context.Context, f Files, name string, o EditOptions, change f
 	if err != nil {
 		return false, fmt.Errorf("%s: %w", name, missing(err))
 	}
-	defer old.Close()
+	held := false // by whoever looks at it later
+	defer func() {
+		if !held {
+			old.Close()
+		}
+	}()
 	if out.Before, err = readBounded(old, maxKeysFile); err != nil {
 		return false, fmt.Errorf("%s: %w", name, err)
 	}
@@ -307,7 +315,27 @@ func editOnce(ctx context.Context, f Files, name string, o EditOptions, change f
 		return false, errors.Join(fmt.Errorf("%s: %w", name, err), f.Remove(next))
 	}
 	out.replaced = true
-	return true, out.keepLate(ctx, f, name, old, o.Settle, change)
+	late := &late{e: out, f: f, name: name, old: old, change: change, seen: out.Before}
+	if err := late.look(); err != nil {
+		return true, err
+	}
+	if o.Later != nil {
+		held = true
+		o.Later(func() error { return errors.Join(late.look(), old.Close()) })
+		out.After, err = readAll(f, name)
+		return true, err
+	}
+	select {
+	case <-ctx.Done():
+		// The new file stands; only the second look is lost. Say so.
+		return true, fmt.Errorf("the file was replaced, and the old one not looked at again: %w", ctx.Err())
+	case <-time.After(o.Settle):
+	}
+	if err := late.look(); err != nil {
+		return true, err
+	}
+	out.After, err = readAll(f, name)
+	return true, err
 }
 
 // stillOurs is the last look, just before the rename: does the name still mean
@@ -344,43 +372,41 @@ func (e *Edited) backup(f Files, name string, now time.Time, mode fs.FileMode) e
 	return nil
 }
 
-// keepLate reads the replaced file again, at once and after a while, and puts
-// what others had appended to it into the new one, changed as the rest was.
-func (e *Edited) keepLate(ctx context.Context, f Files, name string, old io.ReadSeekCloser, settle time.Duration, change func(*authkeys.Document) error) error {
-	seen := e.Before
-	for _, wait := range []time.Duration{0, settle} {
-		select {
-		case <-ctx.Done():
-			// The new file stands; only the second look is lost. Say so.
-			return fmt.Errorf("the file was replaced, and the old one not looked at again: %w", ctx.Err())
-		case <-time.After(wait):
-		}
-		if _, err := old.Seek(0, io.SeekStart); err != nil {
-			return err
-		}
-		now, err := readBounded(old, maxKeysFile)
-		if err != nil {
-			return err
-		}
-		late, err := authkeys.Late(seen, now)
-		if err != nil {
-			return err
-		}
-		seen = now
-		if len(bytes.TrimSpace(late)) == 0 {
-			continue
-		}
-		d := authkeys.ParseDocument(late)
-		if err := change(d); err != nil {
-			return err
-		}
-		text := append([]byte("\n"), d.Bytes()...)
-		if err := f.Append(name, text); err != nil {
-			return fmt.Errorf("lines that others added meanwhile could not be carried over; they are in the file that was replaced: %w", err)
-		}
-		e.Late += len(late)
+// late looks at a replaced file again.
+type late struct {
+	e      *Edited
+	f      Files
+	name   string
+	old    io.ReadSeekCloser
+	change func(*authkeys.Document) error
+	seen   []byte
+}
+
+// look puts what others have appended to the replaced file since the last look
+// into the new one, changed as the rest was.
+func (l *late) look() error {
+	if _, err := l.old.Seek(0, io.SeekStart); err != nil {
+		return err
 	}
-	var err error
-	e.After, err = readAll(f, name)
-	return err
+	now, err := readBounded(l.old, maxKeysFile)
+	if err != nil {
+		return err
+	}
+	more, err := authkeys.Late(l.seen, now)
+	if err != nil {
+		return err
+	}
+	l.seen = now
+	if len(bytes.TrimSpace(more)) == 0 {
+		return nil
+	}
+	d := authkeys.ParseDocument(more)
+	if err := l.change(d); err != nil {
+		return err
+	}
+	if err := l.f.Append(l.name, append([]byte("\n"), d.Bytes()...)); err != nil {
+		return fmt.Errorf("lines that others added meanwhile could not be carried over; they are in the file that was replaced: %w", err)
+	}
+	l.e.Late += len(more)
+	return nil
 }

@@ -48,6 +48,8 @@ type FileInfo struct {
 	Mode  fs.FileMode
 	Size  int64
 	Owner int // numeric; -1 if it is not known
+	// Modified is when it was written, by the instance's clock; zero if it is not known.
+	Modified time.Time
 }
 
 // ErrNotSupported says that the SFTP server lacks what a safe edit needs.
@@ -55,9 +57,10 @@ var ErrNotSupported = errors.New("the SFTP server lacks posix-rename@openssh.com
 
 // sftpFiles is the way of the steward: SFTP, as OpenSSH's server speaks it.
 type sftpFiles struct {
-	sftp *sftp.Client
-	uid  int
-	home *FileInfo // as it was when the way was opened
+	sftp   *sftp.Client
+	uid    int
+	banner string    // of the server; "" if it is not known
+	home   *FileInfo // as it was when the way was opened
 }
 
 // enterTimeout is the most that getting in may take.
@@ -98,6 +101,7 @@ func SFTP(ctx context.Context, p Policy, t Target, signer ssh.Signer) (Files, io
 		client.Close()
 		return nil, nil, err
 	}
+	f.(*sftpFiles).banner = string(client.ServerVersion())
 	return f, closer(func() error {
 		stop()
 		defer cancel()
@@ -217,6 +221,15 @@ func sshClient(conn net.Conn, t Target, signers ...ssh.Signer) (*ssh.Client, err
 	return ssh.NewClient(c, channels, requests), nil
 }
 
+// Banner returns the identification string of the server that a way goes
+// through (RFC 4253 section 4.2), "" if it is not known.
+func Banner(f Files) string {
+	if s, ok := f.(*sftpFiles); ok {
+		return s.banner
+	}
+	return ""
+}
+
 func (f *sftpFiles) Whoami() int { return f.uid }
 
 func (f *sftpFiles) ReadDir(name string, limit int) ([]string, map[string]FileInfo, error) {
@@ -245,7 +258,7 @@ func (f *sftpFiles) Lstat(name string) (FileInfo, error) {
 }
 
 func describe(fi fs.FileInfo) FileInfo {
-	out := FileInfo{Mode: fi.Mode(), Size: fi.Size(), Owner: -1}
+	out := FileInfo{Mode: fi.Mode(), Size: fi.Size(), Owner: -1, Modified: fi.ModTime()}
 	if s, ok := fi.Sys().(*sftp.FileStat); ok {
 		out.Owner = int(s.UID)
 	}

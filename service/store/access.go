@@ -28,6 +28,8 @@ type Access struct {
 	Comment       string
 	Holder        string // of the key; "" for not known
 	HolderSort    string
+	KeyState      string // access.InUse, Lost, Exposed; "" for the steward's
+	KeyRetired    bool
 	ShownAt       *time.Time // when the key's private half was last shown to exist
 	LoginUser     string
 	CreatedAt     time.Time
@@ -50,7 +52,7 @@ type Access struct {
 }
 
 const accessColumns = `SELECT a.id, a.instance_id, i.name AS instance, i.phase AS instance_phase, i.region, coalesce(a.key_id, 0) AS key_id,
-	coalesce(k.name, '') AS key, a.steward, coalesce(k.blob, s.blob) AS blob, coalesce(k.comment, '') AS comment, coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort, k.shown_at, a.login_user, a.created_at, i.changed_at,
+	coalesce(k.name, '') AS key, a.steward, coalesce(k.blob, s.blob) AS blob, coalesce(k.comment, '') AS comment, coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort, coalesce(k.state, '') AS key_state, k.retired_at IS NOT NULL AS key_retired, k.shown_at, a.login_user, a.created_at, i.changed_at,
 	a.probe_answer, a.probe_detail, a.probe_from, a.probe_at,
 	a.standing, a.standing_at, a.standing_from, a.standing_old, a.against, a.against_at, a.against_from
 	FROM access a JOIN instances i ON i.id = a.instance_id LEFT JOIN keys k ON k.id = a.key_id LEFT JOIN holders h ON h.id = k.holder_id
@@ -59,9 +61,16 @@ const accessColumns = `SELECT a.id, a.instance_id, i.name AS instance, i.phase A
 // places are where the columns of accessColumns go, in their order.
 func (a *Access) places() []any {
 	return []any{&a.ID, &a.InstanceID, &a.Instance, &a.InstancePhase, &a.Region, &a.KeyID,
-		&a.Key, &a.Steward, &a.Blob, &a.Comment, &a.Holder, &a.HolderSort, &a.ShownAt, &a.LoginUser, &a.CreatedAt, &a.ChangedAt,
+		&a.Key, &a.Steward, &a.Blob, &a.Comment, &a.Holder, &a.HolderSort, &a.KeyState, &a.KeyRetired, &a.ShownAt, &a.LoginUser, &a.CreatedAt, &a.ChangedAt,
 		&a.ProbeAnswer, &a.ProbeDetail, &a.ProbeFrom, &a.ProbeAt,
 		&a.Standing, &a.StandingAt, &a.StandingFrom, &a.StandingOld, &a.Against, &a.AgainstAt, &a.AgainstFrom}
+}
+
+// OfPerson tells whether the access counts as a person's: its key is in use, and
+// not held by a machine or a job. Nobody knows whom a key without a holder belongs to;
+// its private half has to be shown all the same.
+func (a Access) OfPerson() bool {
+	return !a.Steward && a.KeyState == access.InUse && !a.KeyRetired && a.HolderSort != "machine" && a.HolderSort != "job"
 }
 
 // AccessQuery chooses accesses.

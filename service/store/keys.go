@@ -157,6 +157,11 @@ func (s *Store) KeyByName(ctx context.Context, name string) (Key, error) {
 	return one[Key](ctx, s, keyColumns+" WHERE k.name_fold = ?", names.Fold(name))
 }
 
+// KeyByID finds a key; ErrNotFound.
+func (s *Store) KeyByID(ctx context.Context, id int64) (Key, error) {
+	return one[Key](ctx, s, keyColumns+" WHERE k.id = ?", id)
+}
+
 // KeyByFingerprint finds a key by its SHA256 fingerprint; ErrNotFound.
 func (s *Store) KeyByFingerprint(ctx context.Context, fp string) (Key, error) {
 	return one[Key](ctx, s, keyColumns+" WHERE k.fingerprint = ?", fp)

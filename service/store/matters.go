@@ -288,7 +288,8 @@ func doorKeys(tx *gorm.DB, ids []int64, doors map[int64]*access.Door) error {
 	}
 	if err := tx.Raw(`SELECT s.instance_id, s.login_user, s.fingerprint, s.comment, s.limits, s.vantage, coalesce(s.places->0->>'file', '') AS file, coalesce(s.places->0->>'line', '') AS line, s.ends_at, s.first_at, s.last_at,
 		coalesce(k.name, '') AS key, coalesce(k.state, 'in use') AS state, k.retired_at,
-		EXISTS (SELECT 1 FROM sightings b WHERE b.instance_id = s.instance_id AND b.login_user = s.login_user AND b.fingerprint = s.fingerprint AND b.gone_at IS NOT NULL) AS before
+		EXISTS (SELECT 1 FROM sightings b WHERE b.instance_id = s.instance_id AND b.login_user = s.login_user AND b.fingerprint = s.fingerprint AND b.gone_at IS NOT NULL)
+			OR EXISTS (SELECT 1 FROM former_access f WHERE f.instance_id = s.instance_id AND f.login_user = s.login_user AND f.fingerprint = s.fingerprint) AS before
 		FROM sightings s LEFT JOIN keys k ON k.fingerprint = s.fingerprint WHERE s.instance_id IN ? AND s.gone_at IS NULL ORDER BY s.id`, ids).Scan(&seen).Error; err != nil {
 		return err
 	}

@@ -86,13 +86,13 @@ type Happened struct {
 // Timeline returns what happened at an instance, or to a key (one of the two),
 // the newest first, at most 500 of each sort.
 func (s *Store) Timeline(ctx context.Context, i *Instance, k *Key) ([]Happened, error) {
-	stood, evidence, target := "s.instance_id = ?", "a.instance_id = ? AND NOT a.steward", "instance "
+	stood, evidence, former, target := "s.instance_id = ?", "a.instance_id = ? AND NOT a.steward", "a.instance_id = ?", "instance "
 	var id any
 	name := ""
 	if i != nil {
 		id, name = i.ID, i.Name
 	} else {
-		stood, evidence, target = "s.fingerprint = (SELECT fingerprint FROM keys WHERE id = ?)", "a.key_id = ?", "key "
+		stood, evidence, former, target = "s.fingerprint = (SELECT fingerprint FROM keys WHERE id = ?)", "a.key_id = ?", "a.key_id = ?", "key "
 		id, name = k.ID, k.Name
 	}
 	var rows []Happened
@@ -106,9 +106,12 @@ func (s *Store) Timeline(ctx context.Context, i *Instance, k *Key) ([]Happened, 
 			i.name, k.name, e.vantage, false
 			FROM evidence e JOIN access a ON a.id = e.access_id JOIN instances i ON i.id = a.instance_id JOIN keys k ON k.id = a.key_id WHERE `+evidence+` ORDER BY e.at DESC LIMIT 500)
 		UNION ALL
+		(SELECT a.began_at, a.ended_at, 'opened', 'opened as ' || a.login_user || ', until it was ' || a.why, i.name, k.name, '', false
+			FROM former_access a JOIN instances i ON i.id = a.instance_id JOIN keys k ON k.id = a.key_id WHERE `+former+` ORDER BY a.id DESC LIMIT 500)
+		UNION ALL
 		(SELECT j.at, NULL, 'journal', j.action || ': ' || CASE WHEN j.outcome = '' THEN j.intent ELSE j.outcome END, CASE WHEN ? = 'instance ' THEN ? ELSE '' END, CASE WHEN ? = 'key ' THEN ? ELSE '' END, j.operator, false
 			FROM journal j WHERE j.target = ? ORDER BY j.id DESC LIMIT 500)
-		) h ORDER BY at DESC`, id, id, target, name, target, name, target+name).Scan(&rows).Error
+		) h ORDER BY at DESC`, id, id, id, target, name, target, name, target+name).Scan(&rows).Error
 	return rows, err
 }
 

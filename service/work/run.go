@@ -209,7 +209,11 @@ func (r *Run) stepOn() (over bool, err error) {
 	}
 	halt(r.at + "/begin")
 	r.noReturn = r.noReturn || s.NoReturn
-	if err := r.move("doing", n, false, "", s.Title); err != nil {
+	title := s.Title
+	if r.Work.WaitsFor != "" { // it was told when the wait began
+		title, r.Work.WaitsFor = "", ""
+	}
+	if err := r.move("doing", n, false, "", title); err != nil {
 		return false, err
 	}
 	err = r.try(s.Do)
@@ -246,7 +250,10 @@ func (r *Run) stepBack() (over bool, err error) {
 		return false, err
 	}
 	err = r.try(s.Undo)
+	wait, waits := errors.AsType[*waitError](err)
 	switch {
+	case waits:
+		return true, r.Store.Wait(r.ctx, r.claim(), n, wait.reason, wait.wake, wait.end)
 	case err == nil:
 		halt(r.at + "/end")
 		return false, r.move("undone", n-1, true, "", "")

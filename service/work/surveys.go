@@ -348,11 +348,11 @@ func (w *Worker) surveyDue(slots chan struct{}) int {
 		}
 	}
 	p, err := w.Policy(w.base)
-	if err != nil || p.Survey.Every == 0 {
+	if err != nil {
 		give(free)
 		return 0
 	}
-	turns, err := w.Store.DueTurns(w.base, free)
+	turns, err := w.Store.DueTurns(w.base, free, p.Survey.Every == 0)
 	if err != nil && w.base.Err() == nil {
 		w.Log.Warn("whose turn it is could not be read", "error", words(err))
 	}

@@ -46,6 +46,7 @@ type Worker struct {
 	// Heads signs the heads of the journal.
 	Heads *seal.Heads
 
+	settling   sync.Map // work ID to where the result of its last look comes (chan error)
 	toKeep     chan keeping
 	surveying  atomic.Int64 // surveys at hand
 	policyMu   sync.Mutex

@@ -1,0 +1,375 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"plumlatch/client"
+	"plumlatch/core/access"
+	"plumlatch/core/keypair"
+	"plumlatch/core/names"
+	"plumlatch/core/plaintext"
+	"plumlatch/core/wire"
+)
+
+// rotateEnds tells, in the help, what comes in which order.
+const rotateEnds = `
+
+  1. the new key is added by one append; the old one still opens
+  2. the server is asked: it takes the new key, and everybody else's still
+  3. the new key's private half is shown to exist, by a login from here that
+     opens nothing, or by "plumlatch key prove"
+  4. the old key gets an end (-grace), or is withdrawn at once (-grace 0)
+  5. the server is asked again; at the end of the grace time the old key is
+     withdrawn, by the service, and the server is asked a last time
+
+If a step fails, our lines go back as they were, and the old key opens as before.`
+
+type rotateOptions struct {
+	old, new, identity, passFile, grace, dir, name, kind, newPassFile string
+	agent, random, plan, detach, asJSON                               bool
+	goOn                                                              int64
+}
+
+func rotate(fs *flag.FlagSet) func(*cli) error {
+	var o rotateOptions
+	fs.StringVar(&o.old, "old", "", "`key` to take out (default: the one that there is)")
+	fs.StringVar(&o.new, "new", "", "recorded `key` to put in its place (default: a pair that is made here, now)")
+	fs.StringVar(&o.identity, "identity", "", "`file` with the private half of the new key; it is used here and never sent")
+	fs.BoolVar(&o.agent, "agent", false, "the private half of the new key is in the running ssh-agent")
+	fs.StringVar(&o.passFile, "passphrase-file", "", "`file` with the passphrase of -identity")
+	fs.StringVar(&o.grace, "grace", "24h", "for how `long` the old key is accepted besides, such as 24h or 7d; 0: not at all")
+	fs.StringVar(&o.name, "name", "", "`name` of the pair that is made (default: the old key's, with today's date)")
+	fs.StringVar(&o.kind, "kind", string(keypair.Ed25519), "`kind` of the pair that is made")
+	fs.StringVar(&o.dir, "dir", "", "`folder` for the pair that is made, and to look for the new key's file in (default ~/.ssh)")
+	fs.StringVar(&o.newPassFile, "new-passphrase-file", "", "`file` with the passphrase of the pair that is made; an empty one means none")
+	fs.BoolVar(&o.random, "random-passphrase", false, "make a strong passphrase for the pair that is made, and show it once")
+	fs.BoolVar(&o.plan, "plan", false, "show what would happen, and change nothing; needs -new")
+	fs.Int64Var(&o.goOn, "continue", 0, "show the new key's private half to this piece of `work` at hand, and follow it")
+	fs.BoolVar(&o.detach, "detach", false, "print the work's ID and leave; the new key has to be shown later")
+	fs.BoolVar(&o.asJSON, "json", false, "print JSON")
+	return func(c *cli) error {
+		span, err := access.ParseSpan(o.grace)
+		if err != nil {
+			return usagef("-grace: %v", err)
+		}
+		switch {
+		case o.identity != "" && o.agent:
+			return usagef("give -identity or -agent")
+		case o.plan && o.new == "":
+			return usagef("-plan needs -new: a pair is not made for a plan")
+		case o.new != "" && (o.name != "" || o.random || o.newPassFile != ""):
+			return usagef("-name and passphrases are for a pair that is made here: leave -new out, or them")
+		}
+		if o.goOn != 0 {
+			service, err := c.service()
+			if err != nil {
+				return err
+			}
+			w, err := service.WorkByID(c.ctx, o.goOn)
+			if err != nil {
+				return err
+			}
+			if w.Kind != "rotate" || w.Over() {
+				return fmt.Errorf("work %d is no rotation at hand", o.goOn)
+			}
+			k, err := service.Key(c.ctx, newKeyOf(w))
+			if err != nil {
+				return err
+			}
+			return c.followRotation(service, w, k, nil, o)
+		}
+		args, service, err := c.begin("INSTANCE")
+		if err != nil {
+			return err
+		}
+		seconds := int64(span / time.Second)
+		r := wire.Rotate{Old: o.old, New: o.new, GraceSeconds: &seconds}
+		if r.Old == "" {
+			if r.Old, err = c.chooseOld(service, args[0], o.new); err != nil {
+				return err
+			}
+		}
+		var k wire.Key
+		var signer ssh.Signer
+		if o.new == "" {
+			if k, signer, err = c.newForOld(service, args[0], r.Old, o); err != nil {
+				return err
+			}
+			r.New = k.Name
+		} else if k, err = service.Key(c.ctx, o.new); err != nil {
+			return err
+		}
+		p, err := service.PlanRotation(c.ctx, args[0], r)
+		if err != nil {
+			return c.madeInVain(err, o, k)
+		}
+		if !o.asJSON {
+			c.printRotation(p)
+		}
+		if o.plan {
+			if o.asJSON {
+				return c.json(p)
+			}
+			fmt.Fprintf(c.out, "Nothing was changed.\nnext: the same command without -plan\n")
+			return nil
+		}
+		w, err := service.Rotate(c.ctx, args[0], r)
+		if err != nil {
+			return c.madeInVain(err, o, k)
+		}
+		if o.detach {
+			if o.asJSON {
+				return c.json(w)
+			}
+			fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch rotate -continue %d -identity FILE\n", w.ID, plaintext.Line(w.Title), w.ID)
+			return nil
+		}
+		return c.followRotation(service, w, k, signer, o)
+	}
+}
+
+// newKeyOf is the new key's name, by the work's title: "rotate OLD to NEW on INSTANCE".
+func newKeyOf(w wire.Work) string {
+	_, rest, _ := strings.Cut(w.Title, " to ")
+	name, _, _ := strings.Cut(rest, " on ")
+	return name
+}
+
+// madeInVain says that a pair that was just made is there, though nothing came of it.
+func (c *cli) madeInVain(err error, o rotateOptions, k wire.Key) error {
+	if o.new != "" {
+		return err
+	}
+	return failure{fmt.Errorf("%w\nThe pair %s was made and recorded, and is kept; nothing was changed on the instance", err, k.Name),
+		"the same command with -new " + k.Name + ", or: plumlatch key forget " + k.Name}
+}
+
+// chooseOld finds the key that is to be replaced: the only one, or the one that is chosen.
+func (c *cli) chooseOld(service *client.Client, instance, fresh string) (string, error) {
+	i, err := service.Instance(c.ctx, instance)
+	if err != nil {
+		return "", err
+	}
+	rows, err := service.Access(c.ctx, i.Name, "")
+	if err != nil {
+		return "", err
+	}
+	var all []string
+	for _, a := range rows {
+		if !a.Steward && a.LoginUser == i.LoginUser && !strings.EqualFold(a.Key, fresh) {
+			all = append(all, a.Key)
+		}
+	}
+	switch {
+	case len(all) == 0:
+		return "", failure{fmt.Errorf("no key is recorded to open %s as %s", i.Name, i.LoginUser), "plumlatch survey " + i.Name}
+	case len(all) == 1:
+		return all[0], nil
+	case !c.tty:
+		return "", failure{fmt.Errorf("several keys open %s: %s", i.Name, strings.Join(all, ", ")), "the same command with -old KEY"}
+	}
+	fmt.Fprintf(c.err, "Several keys open %s:\n", i.Name)
+	for n, name := range all {
+		fmt.Fprintf(c.err, "  %d  %s\n", n+1, name)
+	}
+	fmt.Fprint(c.err, "Which one is to be replaced (number or name)? ")
+	line, err := bufio.NewReader(io.LimitReader(c.in, 200)).ReadString('\n')
+	if err != nil {
+		return "", errors.New("no answer; nothing was changed")
+	}
+	text := strings.TrimSpace(line)
+	if n, err := strconv.Atoi(text); err == nil && n >= 1 && n <= len(all) {
+		return all[n-1], nil
+	}
+	if n := slices.IndexFunc(all, func(name string) bool { return strings.EqualFold(name, text) }); n >= 0 {
+		return all[n], nil
+	}
+	return "", errors.New("that is none of them; nothing was changed")
+}
+
+// newForOld makes a pair for the holder of the old one.
+func (c *cli) newForOld(service *client.Client, instance, old string, o rotateOptions) (wire.Key, ssh.Signer, error) {
+	kind, err := keypair.ParseKind(o.kind)
+	if err != nil {
+		return wire.Key{}, nil, usageError{"-kind: " + err.Error()}
+	}
+	k, err := service.Key(c.ctx, old)
+	if err != nil {
+		return wire.Key{}, nil, err
+	}
+	p := newPair{name: o.name, kind: kind, format: keypair.FormatOpenSSH, dir: o.dir, note: "made to replace " + k.Name + " on " + instance, holder: k.Holder, passFile: o.newPassFile, random: o.random, passFD: -1}
+	if p.name == "" {
+		p.name = datedName(k.Name, time.Now())
+	}
+	if err := names.Check(p.name); err != nil {
+		return wire.Key{}, nil, usageError{"-name: " + err.Error()}
+	}
+	recorded, signer, err := c.makePair(service, &p)
+	if err == nil && !o.asJSON {
+		fmt.Fprintf(c.out, "Made %s, %s, in %s (stays here).\n\n", p.name, p.kind, p.files.private)
+	}
+	return recorded, signer, err
+}
+
+// datedName is a key's name with the date in the place of the one that it ends with.
+func datedName(name string, now time.Time) string {
+	if n := len(name) - len("-2006-01-02"); n > 0 {
+		if _, err := time.Parse("-2006-01-02", name[n:]); err == nil {
+			name = name[:n]
+		}
+	}
+	return plaintext.Cut(name, names.MaxLength-len("-2006-01-02")) + now.Format("-2006-01-02")
+}
+
+func (c *cli) printRotation(p wire.RotationPlan) {
+	fmt.Fprintf(c.out, "%s, as %s: %s in the place of %s.\n\n", p.Instance, p.LoginUser, p.New, p.Old)
+	var rows [][]string
+	for _, k := range p.Keys {
+		rows = append(rows, []string{k.Key, k.Holder, k.Before, k.After})
+	}
+	c.table([]string{"key", "holder", "before", "after"}, rows, "")
+	fmt.Fprintln(c.out)
+	c.said("note", p.Notes)
+}
+
+// followRotation shows the new key's private half when the work asks for it, and
+// follows until the old key has its end.
+func (c *cli) followRotation(service *client.Client, w wire.Work, k wire.Key, signer ssh.Signer, o rotateOptions) error {
+	title := plaintext.Line(w.Title)
+	tell, done := c.teller(service, w.ID, title)
+	ctx, cancel := context.WithCancel(c.ctx)
+	defer cancel()
+	var proofTrouble error
+	shown, waits := false, false
+	end, err := service.Follow(ctx, w.ID, 0, func(e wire.WorkEvent) {
+		tell(e)
+		switch {
+		case e.Step == "proof" && !shown:
+			shown = true
+			if signer == nil {
+				signer, proofTrouble = c.newSigner(k, o)
+			}
+			if signer != nil {
+				proofTrouble = c.showNew(service, w, k, signer, o)
+			}
+			if proofTrouble != nil && signer == nil {
+				waits = true
+				cancel()
+			}
+		case e.Step == "grace" && strings.HasPrefix(e.Text, "waits: "):
+			cancel()
+		}
+	})
+	if ctx.Err() != nil && c.ctx.Err() == nil {
+		end, err = service.WorkByID(c.ctx, w.ID)
+	}
+	done(end)
+	if err != nil {
+		if c.ctx.Err() != nil {
+			err = failure{errors.New("stopped following; the service goes on"), fmt.Sprintf("plumlatch work follow %d, or: plumlatch work cancel %d", w.ID, w.ID)}
+		}
+		return err
+	}
+	c.renewHosts(service)
+	if o.asJSON {
+		if err := c.json(end); err != nil {
+			return err
+		}
+	}
+	switch {
+	case waits:
+		return failure{fmt.Errorf("%s is in; nothing of the old key was touched, as nobody has shown the new one's private half yet: %w", k.Name, proofTrouble),
+			fmt.Sprintf("plumlatch rotate -continue %d -identity FILE; or on its holder's machine: plumlatch key prove %s -identity FILE; or: plumlatch work cancel %d", w.ID, k.Name, w.ID)}
+	case end.Over() && end.State != "done":
+		return workFailed(end)
+	case o.asJSON:
+		return nil
+	}
+	c.printRotated(end, k)
+	return nil
+}
+
+// printRotated says what holds now, and what follows when.
+func (c *cli) printRotated(w wire.Work, k wire.Key) {
+	if w.State == "done" {
+		fmt.Fprintf(c.out, "%s.\n", plaintext.Line(w.Outcome))
+	} else if r := w.Rotating; r != nil && r.Ends != nil {
+		fmt.Fprintf(c.out, "%s is shown to work on %s, and the old key has its end: %s.\n", k.Name, w.Instance, r.Ends.Local().Format("2006-01-02 15:04"))
+		if r.Enforced {
+			fmt.Fprintf(c.out, "The server itself ends it, also when the service is down; then work %d withdraws its line.\n", w.ID)
+		} else {
+			fmt.Fprintf(c.out, "Its server cannot end it by itself (%s): work %d withdraws it then.\n", plaintext.Line(r.Why), w.ID)
+		}
+	}
+	if r := w.Rotating; r != nil {
+		c.said("note", r.Notes)
+	}
+	fmt.Fprintf(c.out, "It is surveyed 15 minutes and a day after the old key is out: one that comes back is on today.\n")
+	if w.State == "done" {
+		fmt.Fprintf(c.out, "next: plumlatch who %s\n", w.Instance)
+		return
+	}
+	fmt.Fprintf(c.out, "next: plumlatch who %s; back to the old key until then: plumlatch work cancel %d\n", w.Instance, w.ID)
+}
+
+// newSigner finds the new key's private half: the given file, the agent, or a
+// file of the key folder.
+func (c *cli) newSigner(k wire.Key, o rotateOptions) (ssh.Signer, error) {
+	identity := o.identity
+	if identity == "" && !o.agent {
+		dir := o.dir
+		if dir == "" {
+			var err error
+			if dir, err = sshDir(); err != nil {
+				return nil, err
+			}
+		}
+		files, err := localKeys(dir)
+		if err != nil && !errors.Is(err, os.ErrNotExist) {
+			return nil, err
+		}
+		if identity = files[k.Fingerprint]; identity == "" {
+			return nil, fmt.Errorf("its private half is not in %s", dir)
+		}
+	}
+	signer, _, err := c.signerFor(k, identity, o.passFile)
+	return signer, err
+}
+
+// showNew shows that the new key's private half exists: by a signature, and by a
+// login that ends at authentication, so that no forced command runs.
+func (c *cli) showNew(service *client.Client, w wire.Work, k wire.Key, signer ssh.Signer, o rotateOptions) error {
+	i, err := service.Instance(c.ctx, w.Instance)
+	if err != nil {
+		return err
+	}
+	d, err := checkDoor(i)
+	if err == nil && len(d.keys) > 0 {
+		a := adoptee{name: i.Name, host: i.Address, port: i.Port, user: i.LoginUser, hostKey: d.keys[0].Fingerprint()}
+		if i.Via != nil {
+			a.jump = &jumpHost{host: i.Via.Address, port: i.Via.Port, user: i.Via.LoginUser}
+		}
+		var in *entrance
+		if in, err = c.login(a, adoptOptions{signer: signer, unattended: true, noSteward: true}); err == nil {
+			in.close()
+			err = service.ReportNewLogin(c.ctx, w.ID, k.Fingerprint)
+		}
+	}
+	if err != nil {
+		fmt.Fprintf(c.err, "warning: a login with %s from here: %s\n", k.Name, plaintext.Line(err.Error()))
+	}
+	_, err = c.prove(service, k, signer)
+	return err
+}

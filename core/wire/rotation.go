@@ -1,0 +1,46 @@
+package wire
+
+import "time"
+
+// Rotate asks for a new key in the place of an old one, on one instance.
+type Rotate struct {
+	Old string `json:"old,omitempty"` // name; "" takes the one that there is
+	New string `json:"new"`           // name of a recorded key
+	// GraceSeconds is for how long the old key is accepted besides; nil for a
+	// day, 0 for not at all, at most a year.
+	GraceSeconds *int64 `json:"grace_seconds,omitempty"`
+}
+
+// RotationPlan is what a rotation of one instance would do.
+type RotationPlan struct {
+	Instance  string      `json:"instance"`
+	LoginUser string      `json:"login_user"`
+	Old       string      `json:"old"`
+	New       string      `json:"new"`
+	Grace     int64       `json:"grace_seconds"`
+	Keys      []KeyBefore `json:"keys"`
+	Notes     []string    `json:"notes"`
+}
+
+// KeyBefore is what a key may do at an instance before a change and after it.
+type KeyBefore struct {
+	Key    string `json:"key"`
+	Holder string `json:"holder,omitempty"`
+	Before string `json:"before"`
+	After  string `json:"after"`
+}
+
+// Rotating is how far a rotation has come, as its work keeps it.
+type Rotating struct {
+	Options  string     `json:"options,omitempty"`  // carried over
+	Notes    []string   `json:"notes,omitempty"`    // what the engineer should know of that
+	Ends     *time.Time `json:"ends,omitempty"`     // of the grace time
+	Enforced bool       `json:"enforced,omitempty"` // the server ends it itself
+	Why      string     `json:"why,omitempty"`      // it does not
+	Login    bool       `json:"login,omitempty"`    // a login from the engineer's machine has to show it
+}
+
+// LoginReport says that a login with a key ended well, from the client's machine.
+type LoginReport struct {
+	Fingerprint string `json:"fingerprint"`
+}

@@ -1,0 +1,48 @@
+package api
+
+import (
+	"net/http"
+
+	"github.com/gin-gonic/gin"
+
+	"plumlatch/core/wire"
+	"plumlatch/service/store"
+)
+
+// rotate begins to put a new key in the place of an old one on one instance.
+func (s *Server) rotate(c *gin.Context) {
+	begins(s, c, func(name store.Once, i store.Instance, r wire.Rotate) (store.Work, error) {
+		return s.opts.Worker.Rotate(c, actor(c), name, i, r)
+	})
+}
+
+// rotationPlan tells what that would do.
+func (s *Server) rotationPlan(c *gin.Context) {
+	var r wire.Rotate
+	if !read(c, &r) {
+		return
+	}
+	i, ok := s.instance(c)
+	if !ok {
+		return
+	}
+	p, _, err := s.opts.Worker.PlanRotation(c, i, r)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, p)
+}
+
+// reportNewLogin takes a client's word that a login with the new key was let in.
+func (s *Server) reportNewLogin(c *gin.Context) {
+	var r wire.LoginReport
+	if !read(c, &r) {
+		return
+	}
+	w, ok := s.work(c)
+	if !ok {
+		return
+	}
+	s.told(c, w, s.opts.Worker.ReportNewLogin(c, actor(c), w, r.Fingerprint))
+}

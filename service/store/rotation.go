@@ -1,0 +1,83 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// Wrote says that a file of keys of an instance was written: what was known of
+// its doors before is old.
+func (s *Store) Wrote(ctx context.Context, instanceID int64) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		if err := tx.Exec("UPDATE instances SET changed_at = clock_timestamp() WHERE id = ?", instanceID).Error; err != nil {
+			return err
+		}
+		return settleInstance(tx, instanceID)
+	})
+}
+
+// EndAccess takes an access out of the ledger after it was withdrawn, and keeps
+// what it was. One that is gone already is left so.
+func (s *Store) EndAccess(ctx context.Context, accessID, workID int64, why string) error {
+	return s.tx(ctx, func(tx *gorm.DB) error { return endAccess(tx, accessID, workID, why) })
+}
+
+func endAccess(tx *gorm.DB, accessID, workID int64, why string) error {
+	for _, sql := range []string{
+		`INSERT INTO former_access (instance_id, key_id, login_user, fingerprint, began_at, work_id, why)
+			SELECT a.instance_id, a.key_id, a.login_user, k.fingerprint, a.created_at, @work, @why FROM access a JOIN keys k ON k.id = a.key_id WHERE a.id = @id`,
+		// It does not stand there any more: that it does will be news.
+		`UPDATE sightings s SET gone_at = clock_timestamp() FROM access a JOIN keys k ON k.id = a.key_id
+			WHERE a.id = @id AND s.instance_id = a.instance_id AND s.login_user = a.login_user AND s.fingerprint = k.fingerprint AND s.gone_at IS NULL`,
+		"DELETE FROM evidence WHERE access_id = @id",
+		"DELETE FROM access WHERE id = @id",
+	} {
+		if err := tx.Exec(sql, map[string]any{"id": accessID, "work": workID, "why": why}).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// DropAccess takes back that an access was recorded: it never came to be.
+func (s *Store) DropAccess(ctx context.Context, accessID int64) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		for _, sql := range []string{"DELETE FROM evidence WHERE access_id = ?", "DELETE FROM access WHERE id = ?"} {
+			if err := tx.Exec(sql, accessID).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// WantSurveys has an instance surveyed by itself after these times, besides what the policy says.
+func (s *Store) WantSurveys(ctx context.Context, instanceID int64, why string, after ...time.Duration) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		for _, d := range after {
+			if err := tx.Exec("INSERT INTO survey_wants (instance_id, at, why) VALUES (?, clock_timestamp() + make_interval(secs => ?), ?) ON CONFLICT DO NOTHING", instanceID, d.Seconds(), why).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// KeyWork returns the rotation or the sharing at hand on an instance that is
+// about one of the keys. ErrNotFound if there is none.
+func (s *Store) KeyWork(ctx context.Context, instanceID int64, keyIDs ...int64) (Work, error) {
+	return one[Work](ctx, s, workColumns+` WHERE w.instance_id = ? AND w.kind IN ('rotate', 'access-add', 'access-remove') AND w.state IN ('queued', 'running', 'waiting')
+		AND ((w.input->>'old_id')::bigint IN ? OR (w.input->>'new_id')::bigint IN ?) ORDER BY w.id LIMIT 1`, instanceID, keyIDs, keyIDs)
+}
+
+// ShownSince tells when a key's private half was last shown to exist, and
+// whether that was after a piece of work began. Both times are the database's.
+func (s *Store) ShownSince(ctx context.Context, keyID, workID int64) (at time.Time, within bool, err error) {
+	r, err := one[struct {
+		ShownAt *time.Time
+		Within  bool
+	}](ctx, s, "SELECT k.shown_at, coalesce(k.shown_at > w.created_at, false) AS within FROM keys k, work w WHERE k.id = ? AND w.id = ?", keyID, workID)
+	return timeOf(r.ShownAt), r.Within, err
+}

@@ -1,0 +1,451 @@
+package work
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"plumlatch/core/access"
+	"plumlatch/core/authkeys"
+	"plumlatch/core/plaintext"
+	"plumlatch/core/rotation"
+	"plumlatch/core/wire"
+	"plumlatch/service/reach"
+	"plumlatch/service/store"
+)
+
+// A rotation puts a new key in the place of an old one on one instance: new key
+// in, shown to work, old key out. No step narrows or takes a key before another
+// one was shown to be a way in (rule 1, core/rotation). If a step fails, our
+// lines go back as they were.
+
+// rotating is the input of the work.
+type rotating struct {
+	OldID int64         `json:"old_id"`
+	NewID int64         `json:"new_id"`
+	Old   string        `json:"old"`
+	New   string        `json:"new"`
+	Grace time.Duration `json:"grace"`
+	// Login is set when the engineer's client has logged in with the new key.
+	Login     bool   `json:"login"`
+	LoginFrom string `json:"login_from"`
+}
+
+// rotated is what the steps keep.
+type rotated struct {
+	File      string  `json:"file"` // that our line went into
+	Line      string  `json:"line"` // ours; "" if the new key stood there already
+	Stood     bool    `json:"stood,omitempty"`
+	Forced    bool    `json:"forced,omitempty"`
+	From      string  `json:"from,omitempty"`
+	Added     bool    `json:"added,omitempty"` // the access was recorded by us
+	Appended  bool    `json:"appended,omitempty"`
+	OldAccess int64   `json:"old_access"`
+	NewAccess int64   `json:"new_access"`
+	Others    []int64 `json:"others,omitempty"` // accesses of others that were accepted before
+
+	Skew    time.Duration    `json:"skew"` // how far the instance's clock is ahead of ours
+	Banner  string           `json:"banner"`
+	Session rotation.Session `json:"session"`
+	// Accepted are the accesses that the server accepted after the last write.
+	Accepted map[int64]bool `json:"accepted,omitempty"`
+	AskedAt  time.Time      `json:"asked_at"`
+
+	Ends       *time.Time                  `json:"ends,omitempty"`
+	Expiry     string                      `json:"expiry,omitempty"`
+	Enforced   bool                        `json:"enforced,omitempty"`
+	Why        string                      `json:"why,omitempty"` // the server cannot enforce the end
+	Options    string                      `json:"options,omitempty"`
+	Notes      []string                    `json:"notes,omitempty"`
+	NeedsLogin bool                        `json:"login,omitempty"`
+	Narrowed   bool                        `json:"narrowed,omitempty"`
+	Taken      map[string][]authkeys.Taken `json:"taken,omitempty"` // by file
+	Gone       bool                        `json:"gone,omitempty"`  // the old key is out
+	Trouble    string                      `json:"trouble,omitempty"`
+}
+
+// Limits of a rotation.
+const (
+	longestGrace  = 366 * 24 * time.Hour
+	proofLimit    = 24 * time.Hour   // for the holder to show the private half
+	answerLimit   = 10 * time.Minute // for a server that does not answer
+	withdrawLimit = 7 * 24 * time.Hour
+	freshAnswer   = time.Minute // an answer of the server's that is no older needs no asking again
+	settleLook    = 2 * time.Second
+)
+
+func (w *Worker) rotateKind() *Kind {
+	return &Kind{
+		Name: "rotate", Action: "access.rotate", Changing: true,
+		Steps: []Step{
+			{Name: "add", Title: "reading what is there, and adding the new key", Do: (*Run).rotateAdd, Undo: (*Run).rotateAddBack, Effects: []string{"append"}, UndoEffects: []string{"take-out"}},
+			{Name: "accept", Title: "asking the server whether it takes the new key, and the others still", Do: (*Run).rotateAccepted},
+			{Name: "proof", Title: "waiting for the new key's private half to be shown", Do: (*Run).rotateProof},
+			{Name: "narrow", Title: "ending the old key", Do: (*Run).rotateNarrow, Undo: (*Run).rotateWiden, Effects: []string{"edit"}, UndoEffects: []string{"put-back"}},
+			{Name: "check", Title: "asking the server again", Do: (*Run).rotateCheck},
+			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: (*Run).rotateSettle},
+			{Name: "grace", Title: "waiting for the end of the grace time", Do: (*Run).rotateGrace, Skip: noGrace},
+			{Name: "withdraw", Title: "withdrawing the old key", Do: (*Run).rotateWithdraw, Skip: noGrace, Effects: []string{"edit"}, NoReturn: true},
+			{Name: "last", Title: "asking the server a last time", Do: (*Run).rotateLast, NoReturn: true},
+			{Name: "record", Title: "recording what opens it now", Do: (*Run).rotateRecord, NoReturn: true},
+		},
+		End: (*Run).endRotate,
+	}
+}
+
+func noGrace(r *Run) bool {
+	in, _, err := r.rotation()
+	return err == nil && in.Grace == 0
+}
+
+// rotation reads what was asked for, with what was reported since, and what
+// the steps have kept.
+func (r *Run) rotation() (in rotating, d rotated, err error) {
+	now, err := r.Store.WorkByID(r.ctx, r.Work.ID)
+	if err != nil {
+		return in, d, err
+	}
+	if err := decode(now.Input, &in); err != nil {
+		return in, d, err
+	}
+	return in, d, r.Data(&d)
+}
+
+// PlanRotation says what a rotation would do, and checks that it can be begun.
+// FieldError.
+func (w *Worker) PlanRotation(ctx context.Context, i store.Instance, r wire.Rotate) (wire.RotationPlan, rotating, error) {
+	p := wire.RotationPlan{Instance: i.Name, LoginUser: i.LoginUser, Keys: []wire.KeyBefore{}, Notes: []string{}}
+	in := rotating{Grace: 24 * time.Hour}
+	wrong := func(field, format string, a ...any) (wire.RotationPlan, rotating, error) {
+		return p, in, FieldError{Field: field, Problem: fmt.Sprintf(format, a...)}
+	}
+	if i.Phase != store.Ready {
+		return wrong("instance", "%s is %s; a rotation needs one that is in order", i.Name, i.Phase)
+	}
+	if r.GraceSeconds != nil {
+		in.Grace = time.Duration(*r.GraceSeconds) * time.Second
+		if *r.GraceSeconds < 0 || *r.GraceSeconds > int64(longestGrace/time.Second) {
+			return wrong("grace_seconds", "a grace time is 0, or at most a year")
+		}
+	}
+	p.Grace = int64(in.Grace / time.Second)
+	if _, err := w.Store.StewardPublic(ctx, i.ID); errors.Is(err, store.ErrNotFound) {
+		return wrong("instance", "%s has no steward, so nobody is there to edit its files", i.Name)
+	} else if err != nil {
+		return p, in, err
+	}
+	rows, err := w.Store.AccessesOf(ctx, i.ID)
+	if err != nil {
+		return p, in, err
+	}
+	k, err := w.Store.KeyByName(ctx, r.New)
+	if errors.Is(err, store.ErrNotFound) {
+		err = w.unknownKey(ctx, r.New)
+		if e, ok := errors.AsType[FieldError](err); ok {
+			e.Field = "new"
+			err = e
+		}
+	}
+	if err != nil {
+		return p, in, err
+	}
+	if err := w.placeable(ctx, i, k); err != nil {
+		return p, in, err
+	}
+	old, err := chooseOld(i, rows, r.Old, k)
+	if err != nil {
+		return p, in, err
+	}
+	if at, err := w.Store.KeyWork(ctx, i.ID, old.KeyID, k.ID); err == nil {
+		return wrong("old", "work %d is at hand with one of these keys on %s: %s; \"plumlatch work show %d\" tells how far it is", at.ID, i.Name, at.Title, at.ID)
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return p, in, err
+	}
+	in.OldID, in.Old, in.NewID, in.New = old.KeyID, old.Key, k.ID, k.Name
+	p.Old, p.New = old.Key, k.Name
+	w.planWords(&p, in, rows, old, k)
+	return p, in, nil
+}
+
+// placeable tells why a key cannot be put on an instance, as a FieldError.
+func (w *Worker) placeable(ctx context.Context, i store.Instance, k store.Key) error {
+	wrong := func(format string, a ...any) error {
+		return FieldError{Field: "new", Problem: fmt.Sprintf(format, a...)}
+	}
+	switch {
+	case k.State != access.InUse:
+		return wrong("key %s is %s: it is put on no instance", k.Name, k.State)
+	case k.RetiredAt != nil:
+		return wrong("key %s is retired (plumlatch key use-again %s undoes it)", k.Name, k.Name)
+	}
+	if err := k.Public().Placeable(); err != nil {
+		return wrong("key %s: %v", k.Name, err)
+	}
+	policy, err := w.Policy(ctx)
+	if err != nil {
+		return err
+	}
+	if severity := k.Weakness; policy.Refuses(severity) {
+		return wrong("key %s is %s, and the policy places none that is %s or worse (keys.refuse_from)", k.Name, severity, policy.Keys.RefuseFrom)
+	}
+	if i.Adopted {
+		return nil
+	}
+	images, err := w.Cloud.Images(ctx, i.Region)
+	if err != nil {
+		return nil // its kinds are not known; the server will say
+	}
+	for _, m := range images {
+		if t := k.Public().Type(); m.Name == i.Image && !slices.Contains(m.KeyTypes, t) {
+			return FieldError{Field: "new", Problem: fmt.Sprintf("key %s is %s, which image %s does not take", k.Name, t, m.Name), Choices: m.KeyTypes}
+		}
+	}
+	return nil
+}
+
+// chooseOld finds the access of the old key: the named one, or the one that there is.
+func chooseOld(i store.Instance, rows []store.Access, name string, new store.Key) (store.Access, error) {
+	var all []store.Access
+	var choices []string
+	for _, a := range rows {
+		if a.Steward || a.LoginUser != i.LoginUser || a.KeyID == new.ID && name == "" {
+			continue
+		}
+		if strings.EqualFold(a.Key, name) {
+			if a.KeyID == new.ID {
+				return a, FieldError{Field: "new", Problem: "the new key is the old one: there is nothing to rotate"}
+			}
+			return a, nil
+		}
+		all, choices = append(all, a), append(choices, a.Key)
+	}
+	switch {
+	case name != "":
+		return store.Access{}, FieldError{Field: "old", Problem: fmt.Sprintf("%s is not recorded to open %s as %s", plaintext.Line(plaintext.Cut(name, 100)), i.Name, i.LoginUser), Choices: choices}
+	case len(all) == 0:
+		return store.Access{}, FieldError{Field: "old", Problem: fmt.Sprintf("no other key is recorded to open %s as %s", i.Name, i.LoginUser)}
+	case len(all) > 1:
+		return store.Access{}, FieldError{Field: "old", Problem: fmt.Sprintf("several keys open %s: say which one is to be replaced", i.Name), Choices: choices}
+	}
+	return all[0], nil
+}
+
+func (w *Worker) planWords(p *wire.RotationPlan, in rotating, rows []store.Access, old store.Access, k store.Key) {
+	stands := false
+	for _, a := range rows {
+		if a.Steward || a.LoginUser != old.LoginUser {
+			continue
+		}
+		row := wire.KeyBefore{Key: a.Key, Holder: a.Holder, Before: "opens (" + a.Standing + ")", After: "opens"}
+		if a.StandingOld {
+			row.Before = "opens (" + a.Standing + ", old)"
+		}
+		switch {
+		case a.ID == old.ID && in.Grace == 0:
+			row.After = "withdrawn"
+		case a.ID == old.ID:
+			row.After = "opens for another " + spanWords(in.Grace) + ", then withdrawn"
+		case a.KeyID == k.ID:
+			stands = true
+		}
+		p.Keys = append(p.Keys, row)
+	}
+	if !stands {
+		p.Keys = append(p.Keys, wire.KeyBefore{Key: k.Name, Holder: k.Holder, Before: "", After: "opens"})
+	}
+	if k.ShownAt == nil {
+		p.Notes = append(p.Notes, fmt.Sprintf("the private half of %s was never shown to exist; the work waits for that", k.Name))
+	}
+	if old.HolderSort != "" && k.HolderSort != "" && !strings.EqualFold(old.Holder, k.Holder) {
+		p.Notes = append(p.Notes, fmt.Sprintf("%s is %s's, and %s is %s's: the door changes hands", old.Key, old.Holder, k.Name, k.Holder))
+	}
+}
+
+// spanWords writes a length of time for a sentence.
+func spanWords(d time.Duration) string {
+	switch {
+	case d >= 48*time.Hour && d%(24*time.Hour) == 0:
+		return fmt.Sprintf("%d days", d/(24*time.Hour))
+	case d >= time.Hour && d%time.Hour == 0:
+		return plural(int(d/time.Hour), "hour")
+	case d%time.Minute == 0:
+		return plural(int(d/time.Minute), "minute")
+	}
+	return d.Round(time.Second).String()
+}
+
+// Rotate begins a rotation. FieldError, store.ErrInProgress, store.ErrReused.
+func (w *Worker) Rotate(ctx context.Context, by store.Actor, once store.Once, i store.Instance, r wire.Rotate) (store.Work, error) {
+	if err := w.Store.Seen(ctx, once); err != nil {
+		if done, ok := errors.AsType[store.Replayed](err); ok {
+			return w.Store.WorkByID(ctx, done.WorkID)
+		}
+		return store.Work{}, err
+	}
+	p, in, err := w.PlanRotation(ctx, i, r)
+	if err != nil {
+		return store.Work{}, err
+	}
+	intent := fmt.Sprintf("put %s in the place of %s", p.New, p.Old)
+	if in.Grace > 0 {
+		intent += ", which is accepted for another " + spanWords(in.Grace)
+	}
+	return w.beginOf(ctx, by, once, i, w.begun(w.kind("rotate"), fmt.Sprintf("rotate %s to %s on %s", p.Old, p.New, i.Name), token(26), i, intent, in))
+}
+
+// ReportNewLogin keeps a client's word that a login with the new key ended well.
+// store.ErrWorkState.
+func (w *Worker) ReportNewLogin(ctx context.Context, by store.Actor, work store.Work, fingerprint string) error {
+	if work.Kind != "rotate" || work.Over() {
+		return store.ErrWorkState
+	}
+	var in rotating
+	if err := decode(work.Input, &in); err != nil {
+		return err
+	}
+	k, err := w.Store.KeyByFingerprint(ctx, fingerprint)
+	if err != nil || k.ID != in.NewID {
+		return FieldError{Field: "fingerprint", Problem: "this is not the new key of the work"}
+	}
+	err = w.Store.Tell(ctx, work.ID, map[string]any{"login": true, "login_from": by.Address}, "a login with the new key, from "+by.Address+", was let in")
+	w.look()
+	return err
+}
+
+// Rotating shows how far a rotation has come.
+func (w *Worker) Rotating(work store.Work) (*wire.Rotating, error) {
+	if work.Kind != "rotate" {
+		return nil, nil
+	}
+	var d rotated
+	if err := decode(cmp.Or(work.Data, "{}"), &d); err != nil {
+		return nil, err
+	}
+	return &wire.Rotating{Options: d.Options, Notes: d.Notes, Ends: d.Ends, Enforced: d.Enforced, Why: d.Why, Login: d.NeedsLogin}, nil
+}
+
+func (r *Run) endRotate(state store.WorkState) (store.WorkEnd, error) {
+	in, d, err := r.rotation()
+	if err != nil {
+		return store.WorkEnd{}, err
+	}
+	if state != store.Done {
+		text := r.Work.Trouble
+		if state == store.Cancelled {
+			text = "cancelled"
+		}
+		if state != store.Stuck {
+			text += fmt.Sprintf("; the files are as they were, %s opens %s as before", in.Old, r.Instance.Name)
+		}
+		return store.WorkEnd{Outcome: text}, nil
+	}
+	text := fmt.Sprintf("%s opens %s; %s is withdrawn", in.New, r.Instance.Name, in.Old)
+	if d.Trouble != "" {
+		text = fmt.Sprintf("%s opens %s; %s", in.New, r.Instance.Name, d.Trouble)
+	}
+	return store.WorkEnd{Outcome: text}, nil
+}
+
+// askServer asks about accesses, in the order given, and keeps the answers. A
+// server that cannot be asked has the step wait, up to answerLimit.
+func (r *Run) askServer(d *rotated, ids ...int64) (map[int64]reach.Answer, error) {
+	all, err := r.Store.AccessesOf(r.ctx, r.Instance.ID)
+	if err != nil {
+		return nil, err
+	}
+	var rows []store.Access
+	var blobs [][]byte
+	for _, id := range ids {
+		if n := slices.IndexFunc(all, func(a store.Access) bool { return a.ID == id }); n >= 0 {
+			rows, blobs = append(rows, all[n]), append(blobs, all[n].Blob)
+		}
+	}
+	t, err := r.target(r.ctx, r.Instance)
+	if err != nil {
+		return nil, err
+	}
+	out := map[int64]reach.Answer{}
+	var kept []store.Asked
+	trouble := ""
+	if d.Accepted == nil {
+		d.Accepted = map[int64]bool{}
+	}
+	for n, p := range reach.Probe(r.ctx, r.Reach, t, blobs, time.Now) {
+		out[rows[n].ID] = p.Answer
+		kept = append(kept, store.Asked{AccessID: rows[n].ID, Answer: string(p.Answer), Detail: p.Detail, From: p.Vantage})
+		d.Accepted[rows[n].ID] = p.Answer == reach.Accepted
+		if p.Answer != reach.Accepted && p.Answer != reach.Refused {
+			trouble = cmp.Or(trouble, strings.TrimSpace(string(p.Answer)+": "+p.Detail))
+		}
+	}
+	if r.ctx.Err() != nil {
+		return nil, store.ErrLost // what ended with the claim is no answer
+	}
+	if err := r.Store.Probed(r.ctx, kept...); err != nil {
+		return nil, err
+	}
+	if trouble != "" {
+		return out, r.untilAnswered(errors.New(trouble))
+	}
+	if d.AskedAt, err = r.Store.Now(r.ctx); err != nil {
+		return nil, err
+	}
+	return out, r.SetData(*d)
+}
+
+// untilAnswered waits for a server that does not answer now, up to its limit.
+func (r *Run) untilAnswered(err error) error {
+	if r.ctx.Err() != nil {
+		return store.ErrLost
+	}
+	over, e := r.WaitOver()
+	if e != nil {
+		return e
+	}
+	if over {
+		return failf("%s does not answer: %s", r.Instance.Name, words(err))
+	}
+	return r.Wait("the server to answer ("+words(err)+"); if it does not, this goes back", 3*time.Second, answerLimit)
+}
+
+// gone tells that the instance is no more: there is nothing to do or to take back.
+func (r *Run) instanceGone() bool {
+	return r.Instance.Phase == store.Removed || r.Instance.Phase == store.Removing || r.Instance.VanishedAt != nil
+}
+
+// session finds out whether the login user gets a session, from what every user
+// may read; that the steward got one shows the account to be in order.
+func sessionOf(files reach.Files, user string, rows []store.Access) rotation.Session {
+	var s rotation.Session
+	for _, a := range rows {
+		if !a.Steward && a.LoginUser == user && a.Standing == access.Proven.String() && !a.StandingOld {
+			s.Proven = true
+		}
+	}
+	text, err := readText(files, "/etc/passwd")
+	if err != nil {
+		s.NotSeen = append(s.NotSeen, "the login user's shell: /etc/passwd cannot be read")
+		return s
+	}
+	for line := range strings.Lines(text) {
+		f := strings.Split(strings.TrimSpace(line), ":")
+		if len(f) != 7 || f[0] != user {
+			continue
+		}
+		shell := cmp.Or(f[6], "/bin/sh")
+		if fi, err := files.Lstat(shell); access.NoLoginShell(shell) {
+			s.Bars = append(s.Bars, "the shell of "+user+" is "+plaintext.Line(plaintext.Cut(shell, 80)))
+		} else if err != nil {
+			s.NotSeen = append(s.NotSeen, "whether "+plaintext.Line(plaintext.Cut(shell, 80))+", the shell of "+user+", is there")
+		} else if fi.Mode.Perm()&0o111 == 0 && fi.Mode.IsRegular() {
+			s.Bars = append(s.Bars, "nobody may run "+plaintext.Line(plaintext.Cut(shell, 80))+", the shell of "+user)
+		}
+		return s
+	}
+	s.NotSeen = append(s.NotSeen, "the login user's shell: "+user+" is not in /etc/passwd")
+	return s
+}

@@ -1,0 +1,713 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"plumlatch/core/access"
+	"plumlatch/core/authkeys"
+	"plumlatch/core/rotation"
+	"plumlatch/service/reach"
+	"plumlatch/service/store"
+)
+
+// keysFile is a file of keys as it was read just now.
+type keysFile struct {
+	name string
+	data []byte
+}
+
+// readFiles reads every file of keys that the server reads for the login user,
+// as it will be edited: a file that would not be edited is an error. One that is
+// not there is left out.
+func readFiles(files reach.Files, i store.Instance) ([]keysFile, error) {
+	var out []keysFile
+	for _, name := range filesOf(i) {
+		data, err := reach.ReadKeys(files, name)
+		if errors.Is(err, reach.ErrMissing) {
+			continue
+		}
+		if err != nil {
+			return nil, Failure{words(err)}
+		}
+		out = append(out, keysFile{name, data})
+	}
+	return out, nil
+}
+
+// linesOf returns the lines of a key in all files, parsed.
+func linesOf(all []keysFile, blob []byte) []authkeys.Line {
+	var out []authkeys.Line
+	for _, f := range all {
+		for _, l := range authkeys.ParseDocument(f.data).Lines(blob) {
+			out = append(out, authkeys.Parse([]byte(l), time.UTC)...)
+		}
+	}
+	return out
+}
+
+// enter opens the steward's way; one that cannot be opened now has the step wait.
+func (r *Run) enter(ctx context.Context) (reach.Files, func(), error) {
+	if r.Instance.State != "running" {
+		return nil, nil, r.untilAnswered(fmt.Errorf("the instance is %s", r.Instance.State))
+	}
+	files, done, err := r.steward(ctx, r.Instance)
+	if err != nil {
+		return nil, nil, r.untilAnswered(err)
+	}
+	return files, done, nil
+}
+
+// rotateAdd reads what is there, and adds the new key's line by one append.
+func (r *Run) rotateAdd() error {
+	in, d, err := r.rotation()
+	if err != nil {
+		return err
+	}
+	if r.instanceGone() {
+		return failf("the instance is gone")
+	}
+	old, err := r.Store.KeyByID(r.ctx, in.OldID)
+	if err != nil {
+		return err
+	}
+	fresh, err := r.Store.KeyByID(r.ctx, in.NewID)
+	if err != nil {
+		return err
+	}
+	rows, err := r.Store.AccessesOf(r.ctx, r.Instance.ID)
+	if err != nil {
+		return err
+	}
+	files, done, err := r.enter(r.ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	all, err := readFiles(files, r.Instance)
+	if err != nil {
+		return err
+	}
+	oldLines, newLines := linesOf(all, old.Blob), linesOf(all, fresh.Blob)
+	if d.File == "" {
+		if len(oldLines) == 0 {
+			return failf("%s does not stand in any file that the server reads for %s: there is nothing to rotate; \"plumlatch survey %s\" shows what stands there", in.Old, r.Instance.LoginUser, r.Instance.Name)
+		}
+		carried, err := rotation.Carry(oldLines, strings.HasPrefix(fresh.Public().Type(), "sk-"))
+		if err != nil {
+			return Failure{words(err)}
+		}
+		d.Options, d.Notes, d.Forced, d.From = carried.Options, carried.Notes, carried.Forced, carried.From
+		d.Line = carried.Line(fresh.Public().Line())
+		for _, f := range all {
+			if len(authkeys.ParseDocument(f.data).Lines(old.Blob)) > 0 {
+				d.File = f.name
+				break
+			}
+		}
+		if len(newLines) > 0 {
+			d.Line, d.Stood = "", true
+			d.Notes = append(d.Notes, in.New+" stands there already, and is left as it stands")
+		}
+		d.Session, d.Banner = sessionOf(files, r.Instance.LoginUser, rows), reach.Banner(files)
+		for _, a := range rows {
+			switch {
+			case a.Steward || a.LoginUser != r.Instance.LoginUser:
+			case a.KeyID == old.ID:
+				d.OldAccess = a.ID
+			case a.KeyID == fresh.ID:
+				d.NewAccess = a.ID
+			case (a.Standing == access.Accepted.String() || a.Standing == access.Proven.String()) && a.Against == "":
+				d.Others = append(d.Others, a.ID)
+			}
+		}
+		if d.OldAccess == 0 {
+			return failf("%s is not recorded to open %s any more", in.Old, r.Instance.Name)
+		}
+		if err := r.SetData(d); err != nil {
+			return err
+		}
+	}
+	if d.Line != "" && len(newLines) == 0 {
+		now, err := r.Store.Now(r.ctx)
+		if err != nil {
+			return err
+		}
+		err = r.Effect("append", func(context.Context) error {
+			edited, err := reach.AddLine(files, d.File, d.Line, now)
+			if err != nil {
+				return Failure{"the new key could not be added: " + words(err)}
+			}
+			if fi, err := files.Lstat(edited.Backup); err == nil && !fi.Modified.IsZero() {
+				if skew := fi.Modified.Sub(now); skew > 2*time.Second || skew < -2*time.Second {
+					d.Skew = skew.Round(time.Second)
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	d.Appended = d.Line != ""
+	if err := r.Store.Wrote(r.ctx, r.Instance.ID); err != nil {
+		return err
+	}
+	if d.NewAccess == 0 {
+		if d.NewAccess, err = r.Store.AddAccess(r.ctx, r.Instance.ID, fresh.ID, r.Instance.LoginUser); err != nil {
+			return err
+		}
+		d.Added = true
+	}
+	if d.Appended {
+		if err := r.Store.Observe(r.ctx, d.NewAccess, access.Placed, true, "work "+fmt.Sprint(r.Work.ID)); err != nil {
+			return err
+		}
+	}
+	return r.SetData(d)
+}
+
+// rotateAddBack takes our line out again, once the old key is seen to be accepted.
+func (r *Run) rotateAddBack() error {
+	in, d, err := r.rotation()
+	if err != nil || d.File == "" {
+		return err
+	}
+	if r.instanceGone() {
+		return r.dropNew(d)
+	}
+	files, done, err := r.enter(r.ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	all, err := readFiles(files, r.Instance)
+	if err != nil {
+		return err
+	}
+	there := d.Line != "" && slices.ContainsFunc(all, func(f keysFile) bool { return authkeys.ParseDocument(f.data).Has(d.Line) })
+	if there {
+		answers, err := r.askServer(&d, d.OldAccess)
+		if err != nil {
+			return err
+		}
+		if answers[d.OldAccess] != reach.Accepted {
+			return failf("%s is not accepted, so the line of %s stays: it may be the only way in", in.Old, in.New)
+		}
+		now, err := r.Store.Now(r.ctx)
+		if err != nil {
+			return err
+		}
+		err = r.Effect("take-out", func(ctx context.Context) error {
+			for _, f := range all {
+				if _, err := reach.Edit(ctx, files, f.name, reach.EditOptions{Now: now}, func(doc *authkeys.Document) error {
+					doc.RemoveAppended(d.Line)
+					return nil
+				}); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+		if err := r.Store.Wrote(r.ctx, r.Instance.ID); err != nil {
+			return err
+		}
+	}
+	if err := r.dropNew(d); err != nil {
+		return err
+	}
+	_, err = r.askServer(&d, append([]int64{d.OldAccess}, d.Others...)...)
+	return err
+}
+
+// dropNew takes the new access out of the ledger again, if we put it there.
+func (r *Run) dropNew(d rotated) error {
+	if d.NewAccess == 0 || !d.Added {
+		return nil
+	}
+	return r.Store.DropAccess(r.ctx, d.NewAccess)
+}
+
+// rotateAccepted asks whether the new key is taken, and the others' still are.
+func (r *Run) rotateAccepted() error {
+	in, d, err := r.rotation()
+	if err != nil {
+		return err
+	}
+	answers, err := r.askServer(&d, append([]int64{d.NewAccess}, d.Others...)...)
+	if err != nil {
+		return err
+	}
+	if answers[d.NewAccess] != reach.Accepted {
+		if d.From == "" {
+			return failf("the server refuses %s, though its line stands in %s", in.New, d.File)
+		}
+		d.NeedsLogin = true
+		if err := r.SetData(d); err != nil {
+			return err
+		}
+		if err := r.Say("the new line's from= leaves the service out, so a login from the engineer's machine has to show that it works"); err != nil {
+			return err
+		}
+	}
+	return r.othersStill(d, answers)
+}
+
+// othersStill fails if a key of others is not accepted any more.
+func (r *Run) othersStill(d rotated, answers map[int64]reach.Answer) error {
+	for _, id := range d.Others {
+		if a, ok := answers[id]; ok && a == reach.Refused {
+			row, err := r.Store.AccessByID(r.ctx, id)
+			if err != nil {
+				return err
+			}
+			return failf("the server does not take %s any more, which it took before", row.Key)
+		}
+	}
+	return nil
+}
+
+// rotateProof waits until the new key's holder has shown the private half.
+func (r *Run) rotateProof() error {
+	in, d, err := r.rotation()
+	if err != nil {
+		return err
+	}
+	if r.instanceGone() {
+		return failf("the instance is gone")
+	}
+	_, within, err := r.Store.ShownSince(r.ctx, in.NewID, r.Work.ID)
+	if err != nil {
+		return err
+	}
+	switch {
+	case d.NeedsLogin && in.Login && within, !d.NeedsLogin && (in.Login || within):
+		if in.Login {
+			return r.Store.Observe(r.ctx, d.NewAccess, access.Proven, true, in.LoginFrom)
+		}
+		return nil
+	}
+	over, err := r.WaitOver()
+	if err != nil {
+		return err
+	}
+	what := fmt.Sprintf("the private half of %s to be shown (plumlatch key prove %s)", in.New, in.New)
+	if d.NeedsLogin {
+		what = fmt.Sprintf("a login with %s from the engineer's machine (plumlatch rotate -continue %d -identity FILE)", in.New, r.Work.ID)
+	}
+	if over {
+		return failf("nobody has shown the private half of %s within %s", in.New, spanWords(proofLimit))
+	}
+	return r.Wait(what+"; if nobody does, this goes back", time.Minute, proofLimit) // either wakes it
+}
+
+// openers are the keys of the login user as the files have them now, with what
+// the server said of them after the last write.
+func (r *Run) openers(in rotating, d rotated, all []keysFile) ([]rotation.Opener, error) {
+	rows, err := r.Store.AccessesOf(r.ctx, r.Instance.ID)
+	if err != nil {
+		return nil, err
+	}
+	_, within, err := r.Store.ShownSince(r.ctx, in.NewID, r.Work.ID)
+	if err != nil {
+		return nil, err
+	}
+	now, err := r.Store.Now(r.ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []rotation.Opener
+	for _, a := range rows {
+		if a.Steward || a.LoginUser != r.Instance.LoginUser {
+			continue
+		}
+		o := rotation.Opener{Key: a.Key, Person: a.OfPerson(), Accepted: d.Accepted[a.ID]}
+		if a.ShownAt != nil {
+			o.Shown = *a.ShownAt
+		}
+		if a.ID == d.NewAccess && (within || in.Login) {
+			o.Shown = now
+		}
+		lines := slices.DeleteFunc(linesOf(all, a.Blob), func(l authkeys.Line) bool {
+			return l.Err != nil || l.Options.CertAuthority || !l.Options.Expires.IsZero() && l.Options.Expires.Before(now)
+		})
+		o.There, o.Forced, o.Excluded, o.Ends = len(lines) > 0, true, true, true
+		for _, l := range lines {
+			o.Forced = o.Forced && l.Options.HasCommand
+			o.Excluded = o.Excluded && l.Options.From != ""
+			o.Ends = o.Ends && !l.Options.Expires.IsZero()
+		}
+		if a.ID == d.NewAccess && d.NeedsLogin { // a login from its holder's machine was let in
+			o.Excluded, o.Accepted = false, in.Login
+		}
+		out = append(out, o)
+	}
+	return out, nil
+}
+
+// mayTake checks rule 1 before the old key is narrowed or taken, with the files
+// as they are now, and asks the server again unless it has just answered.
+func (r *Run) mayTake(in rotating, d *rotated, files reach.Files) ([]keysFile, error) {
+	now, err := r.Store.Now(r.ctx)
+	if err != nil {
+		return nil, err
+	}
+	if now.Sub(d.AskedAt) > freshAnswer {
+		answers, err := r.askServer(d, d.NewAccess)
+		if err != nil {
+			return nil, err
+		}
+		if answers[d.NewAccess] != reach.Accepted && !d.NeedsLogin {
+			return nil, failf("the server does not take %s any more", in.New)
+		}
+	}
+	all, err := readFiles(files, r.Instance)
+	if err != nil {
+		return nil, err
+	}
+	openers, err := r.openers(in, *d, all)
+	if err != nil {
+		return nil, err
+	}
+	if n := slices.IndexFunc(openers, func(o rotation.Opener) bool { return o.Key == in.New }); n < 0 || !openers[n].There {
+		return nil, failf("the line of %s is not there any more: somebody took it out", in.New)
+	}
+	p, err := r.Policy(r.ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := rotation.MayTake([]string{in.Old}, openers, d.Session, now.Add(-time.Duration(p.PrivateHalf))); err != nil {
+		return nil, Failure{words(err)}
+	}
+	return all, nil
+}
+
+// rotateNarrow ends the old key: at the end of the grace time, by the server
+// itself where it can; at once without one.
+func (r *Run) rotateNarrow() error {
+	in, d, err := r.rotation()
+	if err != nil {
+		return err
+	}
+	if r.instanceGone() {
+		return failf("the instance is gone")
+	}
+	old, err := r.Store.KeyByID(r.ctx, in.OldID)
+	if err != nil {
+		return err
+	}
+	if in.Grace > 0 && d.Ends == nil {
+		now, err := r.Store.Now(r.ctx)
+		if err != nil {
+			return err
+		}
+		end := now.Add(in.Grace).UTC().Truncate(time.Second)
+		d.Ends = &end
+		d.Expiry, err = authkeys.Expiry(authkeys.ParseVersion(d.Banner), end, nil, d.Skew)
+		if d.Enforced = err == nil; err != nil {
+			d.Why = words(err)
+		}
+		if err := r.SetData(d); err != nil {
+			return err
+		}
+	}
+	if in.Grace > 0 && !d.Enforced {
+		return r.Say("its sshd cannot end %s by itself (%s): the line stays as it is, and is withdrawn at the end of the grace time", in.Old, d.Why)
+	}
+	return r.takeOld(in, &d, old, in.Grace == 0)
+}
+
+// takeOld narrows the old key in every line of every file, or takes it out.
+func (r *Run) takeOld(in rotating, d *rotated, old store.Key, out bool) error {
+	// The look after the edit goes on when this step is over: it ends with the service alone.
+	ctx, cancel := context.WithCancel(r.base)
+	files, done, err := r.enter(ctx)
+	if err != nil {
+		cancel()
+		return err
+	}
+	end := func() { done(); cancel() }
+	all, err := r.mayTake(in, d, files)
+	if err != nil {
+		end()
+		return err
+	}
+	if d.Taken == nil {
+		d.Taken = map[string][]authkeys.Taken{}
+	}
+	if out {
+		for _, f := range all {
+			if taken := authkeys.ParseDocument(f.data).Take(old.Blob); len(taken) > 0 && d.Taken[f.name] == nil {
+				d.Taken[f.name] = taken
+			}
+		}
+	}
+	d.Narrowed = true
+	if err := r.SetData(*d); err != nil {
+		end()
+		return err
+	}
+	now, err := r.Store.Now(r.ctx)
+	if err != nil {
+		end()
+		return err
+	}
+	var looks []func() error
+	err = r.Effect("edit", func(ctx context.Context) error {
+		for _, f := range all {
+			if len(authkeys.ParseDocument(f.data).Lines(old.Blob)) == 0 {
+				continue
+			}
+			_, err := reach.Edit(ctx, files, f.name, reach.EditOptions{Now: now, Later: func(look func() error) { looks = append(looks, look) }}, func(doc *authkeys.Document) error {
+				if out {
+					doc.Remove(old.Blob)
+					return nil
+				}
+				_, err := doc.Narrow(old.Blob, authkeys.Narrowing{Expires: d.Expiry})
+				return err
+			})
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	r.lookLater(looks, end)
+	if err != nil {
+		if errors.Is(err, store.ErrLost) {
+			return err
+		}
+		return Failure{"the old key could not be ended: " + words(err)}
+	}
+	d.Accepted = nil // what was answered before the write says nothing now
+	if err := r.Store.Wrote(r.ctx, r.Instance.ID); err != nil {
+		return err
+	}
+	d.AskedAt, d.Gone = time.Time{}, out
+	return r.SetData(*d)
+}
+
+// lookLater looks at replaced files again after a while, while the work goes on.
+func (r *Run) lookLater(looks []func() error, end func()) {
+	if len(looks) == 0 {
+		end()
+		return
+	}
+	result := make(chan error, 1)
+	r.settling.Store(r.Work.ID, result)
+	w := r.Worker
+	w.wg.Go(func() {
+		defer end()
+		select {
+		case <-time.After(settleLook):
+		case <-w.base.Done():
+		}
+		var all []error
+		for _, look := range looks {
+			all = append(all, look())
+		}
+		result <- errors.Join(all...)
+	})
+}
+
+// rotateSettle waits for that look, without holding anything.
+func (r *Run) rotateSettle() error {
+	in, d, err := r.rotation()
+	if err != nil {
+		return err
+	}
+	at, ok := r.settling.Load(r.Work.ID)
+	if !ok {
+		if in.Grace > 0 && !d.Enforced {
+			return nil
+		}
+		return r.Say("what others may have written in the moment of the change was not looked for: the service was ended meanwhile")
+	}
+	select {
+	case err := <-at.(chan error):
+		r.settling.Delete(r.Work.ID)
+		if err != nil {
+			d.Trouble = "a line that others added in the moment of the change may be lost: " + words(err)
+			return r.SetData(d)
+		}
+		return nil
+	default:
+	}
+	return r.Wait("what others write in the moment of the change", settleLook/2, time.Minute)
+}
+
+// rotateWiden puts the old key's lines back as they were.
+func (r *Run) rotateWiden() error {
+	in, d, err := r.rotation()
+	if err != nil || !d.Narrowed || r.instanceGone() {
+		return err
+	}
+	old, err := r.Store.KeyByID(r.ctx, in.OldID)
+	if err != nil {
+		return err
+	}
+	files, done, err := r.enter(r.ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	now, err := r.Store.Now(r.ctx)
+	if err != nil {
+		return err
+	}
+	err = r.Effect("put-back", func(ctx context.Context) error {
+		for _, name := range filesOf(r.Instance) {
+			_, err := reach.Edit(ctx, files, name, reach.EditOptions{Now: now}, func(doc *authkeys.Document) error {
+				if d.Expiry != "" {
+					if _, err := doc.Widen(old.Blob, authkeys.Narrowing{Expires: d.Expiry}); err != nil {
+						return err
+					}
+				}
+				doc.PutBack(d.Taken[name])
+				return nil
+			})
+			if err != nil && !errors.Is(err, reach.ErrMissing) {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	return r.Store.Wrote(r.ctx, r.Instance.ID)
+}
+
+// rotateCheck asks the server whether it went as it should.
+func (r *Run) rotateCheck() error {
+	in, d, err := r.rotation()
+	if err != nil {
+		return err
+	}
+	ids := []int64{d.OldAccess, d.NewAccess}
+	if in.Grace > 0 { // both are taken: the new one first
+		ids = []int64{d.NewAccess, d.OldAccess}
+	}
+	answers, err := r.askServer(&d, append(ids, d.Others...)...)
+	if err != nil {
+		return err
+	}
+	if answers[d.NewAccess] != reach.Accepted && !d.NeedsLogin {
+		return failf("the server does not take %s after the change", in.New)
+	}
+	switch a := answers[d.OldAccess]; {
+	case in.Grace == 0 && a == reach.Accepted:
+		return failf("the server still takes %s, though it is in no file that it is known to read: it stands somewhere else", in.Old)
+	case in.Grace > 0 && a == reach.Refused && d.From == "" && !d.Forced:
+		return failf("the server refuses %s before its end", in.Old)
+	}
+	return r.othersStill(d, answers)
+}
+
+// rotateGrace waits for the end of the grace time.
+func (r *Run) rotateGrace() error {
+	in, d, err := r.rotation()
+	if err != nil || d.Ends == nil {
+		return err
+	}
+	now, err := r.Store.Now(r.ctx)
+	if err != nil {
+		return err
+	}
+	left := d.Ends.Sub(now)
+	if left <= 0 {
+		return nil
+	}
+	return r.Wait(fmt.Sprintf("the end of the grace time, %s; then %s is withdrawn", d.Ends.Format("2006-01-02 15:04 UTC"), in.Old), left+time.Second, left+time.Hour)
+}
+
+// rotateWithdraw takes the old key out after the grace time. What keeps it from
+// that is no reason to go back: the old key has ended, and it is tried again.
+func (r *Run) rotateWithdraw() error {
+	in, d, err := r.rotation()
+	if err != nil || d.Gone || r.instanceGone() {
+		return err
+	}
+	old, err := r.Store.KeyByID(r.ctx, in.OldID)
+	if err != nil {
+		return err
+	}
+	over, err := r.WaitOver()
+	if err != nil {
+		return err
+	}
+	err = r.takeOld(in, &d, old, true)
+	if err == nil || errors.Is(err, store.ErrLost) || r.ctx.Err() != nil {
+		return err
+	}
+	reason := words(err)
+	if wait, ok := errors.AsType[*waitError](err); ok {
+		reason = wait.reason
+	}
+	if over {
+		d.Trouble = fmt.Sprintf("%s could not be withdrawn (%s)", in.Old, reason)
+		return r.SetData(d)
+	}
+	return r.Wait("another try at withdrawing "+in.Old+": "+reason, r.retryWithdraw(), withdrawLimit)
+}
+
+// retryWithdraw is how long to wait before the next try.
+func (r *Run) retryWithdraw() time.Duration { return min(15*time.Minute, 20*r.Lease) }
+
+// rotateLast asks a last time.
+func (r *Run) rotateLast() error {
+	in, d, err := r.rotation()
+	if err != nil || r.instanceGone() || d.Trouble != "" && !d.Gone {
+		return err
+	}
+	if in.Grace == 0 { // that was the check
+		return nil
+	}
+	answers, err := r.askServer(&d, append([]int64{d.OldAccess, d.NewAccess}, d.Others...)...)
+	if _, waits := errors.AsType[*waitError](err); waits {
+		return err
+	}
+	if _, failed := errors.AsType[Failure](err); failed {
+		d.Trouble = fmt.Sprintf("%s is withdrawn; the server did not answer the last time it was asked", in.Old)
+		return r.SetData(d)
+	}
+	if err != nil {
+		return err
+	}
+	switch {
+	case answers[d.OldAccess] == reach.Accepted:
+		d.Trouble = fmt.Sprintf("the server still takes %s, though it is in no file that it is known to read", in.Old)
+	case answers[d.NewAccess] != reach.Accepted && !d.NeedsLogin:
+		d.Trouble = fmt.Sprintf("%s is withdrawn, and the server does not take %s now: somebody else changed it", in.Old, in.New)
+	}
+	return r.SetData(d)
+}
+
+// surveysAfter are when an instance is looked at again by itself: what puts keys
+// back (guest programs, configuration runs) does it within a day.
+var surveysAfter = []time.Duration{15 * time.Minute, 24 * time.Hour}
+
+// rotateRecord takes the old access out of the ledger, and has the instance looked at again.
+func (r *Run) rotateRecord() error {
+	in, d, err := r.rotation()
+	if err != nil {
+		return err
+	}
+	if d.Gone {
+		why := fmt.Sprintf("withdrawn, for %s (work %d)", in.New, r.Work.ID)
+		if err := r.Store.EndAccess(r.ctx, d.OldAccess, r.Work.ID, why); err != nil {
+			return err
+		}
+	}
+	if r.instanceGone() {
+		return nil
+	}
+	return r.Store.WantSurveys(r.ctx, r.Instance.ID, fmt.Sprintf("after work %d", r.Work.ID), surveysAfter...)
+}

@@ -124,6 +124,7 @@ func (d *Document) RemoveAppended(line string) int {
 			from = n - 1
 		}
 		d.lines = slices.Delete(d.lines, from, n+1)
+		n = from
 	}
 	return count
 }

@@ -1,6 +1,7 @@
 package work
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -104,9 +105,15 @@ func (r *Run) rotateAdd() error {
 		d.Options, d.Notes, d.Forced, d.From = carried.Options, carried.Notes, carried.Forced, carried.From
 		d.Line = carried.Line(fresh.Public().Line())
 		for _, f := range all {
-			if len(authkeys.ParseDocument(f.data).Lines(old.Blob)) > 0 {
+			if len(authkeys.ParseDocument(f.data).Lines(old.Blob)) == 0 {
+				continue
+			}
+			// One that could not be ended afterwards is not begun.
+			if err := reach.Editable(files, f.name); err != nil {
+				return Failure{words(err)}
+			}
+			if d.File == "" {
 				d.File = f.name
-				break
 			}
 		}
 		if len(newLines) > 0 {
@@ -558,22 +565,33 @@ func (r *Run) rotateWiden() error {
 		return err
 	}
 	defer done()
+	all, err := readFiles(files, r.Instance)
+	if err != nil {
+		return err
+	}
 	now, err := r.Store.Now(r.ctx)
 	if err != nil {
 		return err
 	}
 	err = r.Effect("put-back", func(ctx context.Context) error {
-		for _, name := range filesOf(r.Instance) {
-			_, err := reach.Edit(ctx, files, name, reach.EditOptions{Now: now}, func(doc *authkeys.Document) error {
+		for _, f := range all {
+			asBefore := func(doc *authkeys.Document) error {
 				if d.Expiry != "" {
 					if _, err := doc.Widen(old.Blob, authkeys.Narrowing{Expires: d.Expiry}); err != nil {
 						return err
 					}
 				}
-				doc.PutBack(d.Taken[name])
+				doc.PutBack(d.Taken[f.name])
 				return nil
-			})
-			if err != nil && !errors.Is(err, reach.ErrMissing) {
+			}
+			doc := authkeys.ParseDocument(f.data)
+			if err := asBefore(doc); err != nil || bytes.Equal(doc.Bytes(), f.data) {
+				if err != nil {
+					return err
+				}
+				continue // it is as it was: nothing has to be allowed for that
+			}
+			if _, err := reach.Edit(ctx, files, f.name, reach.EditOptions{Now: now}, asBefore); err != nil {
 				return err
 			}
 		}

@@ -550,6 +550,9 @@ func (x *trial) rules(w wire.Work) (broken []string) {
 		}
 	}
 	for _, e := range entries {
+		if e.Action == x.state["at hand"] { // other work, that goes on
+			continue
+		}
 		if e.Intent != "" && e.Outcome == "" && outcomes[e.ID] != 1 {
 			say("%d outcomes of %q", outcomes[e.ID], e.Intent)
 		}

@@ -42,6 +42,11 @@ var scenarios = []scenario{
 	{name: "rotate", kind: "rotate", lacks: []string{"rotate/grace/", "rotate/withdraw/"}, prepare: withNewKey, begin: rotates(0), check: isRotated},
 	{name: "rotate with grace", kind: "rotate", lacks: []string{"rotate/add/", "rotate/accept/", "rotate/proof/"}, prepare: withNewKey, begin: rotates(4), check: isRotated},
 	{name: "rotate cancelled", kind: "rotate", back: true, prepare: withNewKey, begin: cancelledInGrace(rotates(3600)), check: isAsBefore},
+	{name: "access add", kind: "access-add", prepare: withNewKey, begin: sharesFor(4), check: sharedAndOver},
+	{name: "access add cancelled", kind: "access-add", back: true, prepare: withNewKey, begin: cancelledWaiting(sharesFor(3600)), check: isAsBefore},
+	{name: "access extend", kind: "access-extend", prepare: withShared, begin: extends, check: isExtended},
+	{name: "access remove", kind: "access-remove", prepare: withSecond, begin: withdraws, check: isWithdrawn},
+	{name: "access remove cancelled", kind: "access-remove", back: true, prepare: withSecond, begin: cancelledWaiting(withdraws), check: hasBoth},
 	{name: "remove", kind: "remove", lacks: []string{"remove/line/"}, prepare: launched, begin: changes("remove"), check: removed},
 }
 

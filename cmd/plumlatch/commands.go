@@ -78,6 +78,9 @@ func init() { // help walks the table that its own functions stand in
 		{"access list", "[options]", "List which key opens which instance, and how that is known.", "plumlatch access list -holder night-crew -region north-pier -csv", accessList},
 		{"who", "INSTANCE [options]", "Tell who can open an instance: people, keys, how that is known, since when.", "plumlatch who berth-board-1", who},
 		{"opens", "KEY|FILE|FINGERPRINT [options]", "Tell what a key opens, by whatever names it.\n\n  A word is taken for the first of these that it is: a pasted public line; a\n  fingerprint (SHA256 or MD5); a file; the name of a recorded key. A word that\n  is a file and a name, of two keys, is refused: ./NAME is always the file.", "plumlatch opens ~/.ssh/old-key", opens},
+		{"access add", "INSTANCE -key KEY [-for 8h | -until TIME] [options]", "Let a key open an instance besides those that do, until an end that its server keeps.", "plumlatch access add ticket-gate-2 -key gate-contractor -for 8h -reason 'mends the barrier'", accessAdd},
+		{"access extend", "INSTANCE -key KEY -for 8h | -until TIME", "Give a shared access another end.", "plumlatch access extend ticket-gate-2 -key gate-contractor -for 24h", accessExtend},
+		{"access remove", "INSTANCE -key KEY [options]", "Withdraw a key from an instance; never the last one that people get in by.", "plumlatch access remove ticket-gate-2 -key old-gate-contractor", accessRemove},
 		{"access record", "INSTANCE KEY|FINGERPRINT [options]", "Write down that a key that a survey found opens an instance.", "plumlatch access record ticket-gate-2 SHA256:... -as gate-fitters", accessRecord},
 		{"survey", "INSTANCE...|-tag T|-region R|-all [options]", "Find out what really opens an instance, and compare it with the ledger.", "plumlatch survey berth-board-1 -inside -outside", survey},
 

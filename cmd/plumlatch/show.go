@@ -128,6 +128,9 @@ func evidence(a wire.Access) string {
 		word := map[string]string{"accepted": "refused", "proven": "login failed", "seen": "not in the file", "placed": "withdrawn"}[a.Against.Kind]
 		s += ", " + word + " since"
 	}
+	if a.Until != nil {
+		s += ", until " + a.Until.Local().Format("2006-01-02 15:04")
+	}
 	return s
 }
 

@@ -30,6 +30,10 @@ type Policy struct {
 	Keys struct {
 		RefuseFrom string `yaml:"refuse_from"` // the least severity of a key that is put on no instance; never for none
 	} `yaml:"keys"`
+	Access struct {
+		Reason  bool `yaml:"reason"`  // whoever shares access has to give one
+		Longest Span `yaml:"longest"` // access is shared for no longer than this; 0: for as long as one likes
+	} `yaml:"access"`
 	// PrivateHalf is how long a private half that was shown to exist counts as there.
 	PrivateHalf Span `yaml:"private_half"`
 }
@@ -49,6 +53,9 @@ today:
   leave_out: []       # reasons that are not told, such as [sole-opener]
 keys:
   refuse_from: broken # the least severity of a key that is put on no instance: dated, weak, broken or never
+access:
+  reason: false       # whoever shares access (access add) has to give a reason
+  longest: 0          # access is shared for no longer than this, such as 30d; 0: for as long as one likes
 private_half: 90d     # for how long a private half that was shown to exist counts as there
 `
 

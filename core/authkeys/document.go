@@ -251,6 +251,35 @@ func (d *Document) Narrow(blob []byte, n Narrowing) (int, error) {
 	return count, nil
 }
 
+// SetExpiry gives every line that names the key this end in the place of the one
+// that it has, and returns how many lines there were. expires is a value as
+// FormatTime writes it. A line without an end is given one in front.
+func (d *Document) SetExpiry(blob []byte, expires string) (int, error) {
+	text, err := Narrowing{Expires: expires}.text()
+	if err != nil {
+		return 0, err
+	}
+	count := 0
+	for i, l := range d.lines {
+		if !holds(l, blob) {
+			continue
+		}
+		count++
+		blank, options, rest := split(l)
+		kept := []string{text}
+		for _, o := range SplitOptions(options) {
+			if !hasPrefixFold(o, "expiry-time=") {
+				kept = append(kept, o)
+			}
+		}
+		if !strings.HasPrefix(rest, " ") && !strings.HasPrefix(rest, "\t") {
+			rest = " " + rest
+		}
+		d.lines[i] = []byte(blank + strings.Join(kept, ",") + rest)
+	}
+	return count, nil
+}
+
 // Widen takes out again what Narrow put in, from every line that names the
 // key, and returns from how many. The lines are then as they were before.
 func (d *Document) Widen(blob []byte, n Narrowing) (int, error) {

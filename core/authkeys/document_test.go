@@ -205,3 +205,60 @@ func ExampleDocument() {
 	// # gate
 	// ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJG5LC5qTY0qc+hj+SZyw341oJ6T8+jSjZwLqNsuBS3v crew
 }
+
+// TestTakeAndPutBack: what is taken out and put back leaves the file byte for
+// byte as it was, wherever the lines stood, and whatever others added meanwhile.
+func TestTakeAndPutBack(t *testing.T) {
+	a, b := "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAPTOt+0wZKRM88XZQP528RigDz7qhRN8Gzys8lgjCAb", "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIKy8aBBAtfR/5vB3LQNBg4+TlDiq5bGYImedu4kwT9gG"
+	blob := Parse([]byte(a), time.UTC)[0].Blob
+	for _, file := range []string{
+		a + " one\n", a, "\n" + a + "\n", "# x\n" + a + "\n" + b + "\n", b + "\n" + a, "# x\n# x\n" + a + "\n# x\n  no-pty " + a + " two\r\n\n" + b + " y", a + "\n" + a + " again\n# end",
+	} {
+		d := ParseDocument([]byte(file))
+		taken := d.Take(blob)
+		if len(taken) == 0 || len(d.Lines(blob)) != 0 {
+			t.Errorf("%q: %d taken, %q stays", file, len(taken), d.Bytes())
+		}
+		rest := string(d.Bytes())
+		d.PutBack(taken)
+		if got := string(d.Bytes()); got != file {
+			t.Errorf("%q came back as %q", file, got)
+		}
+		d.PutBack(taken)
+		if got := string(d.Bytes()); strings.Count(got, a) != strings.Count(file, a) {
+			t.Errorf("%q: put back twice: %q", file, got)
+		}
+		// Somebody appended meanwhile: that stays, and the lines are there again.
+		d = ParseDocument([]byte(rest + "\n" + b + " late\n"))
+		d.PutBack(taken)
+		if got := string(d.Bytes()); strings.Count(got, a) != strings.Count(file, a) || !strings.Contains(got, " late\n") {
+			t.Errorf("%q with a late line: %q", file, got)
+		}
+	}
+	for _, before := range []string{"", "x\n", "x\n\n", "# a\n" + b + "\n"} {
+		line := a + " new"
+		text, err := Appended(line)
+		if err != nil {
+			t.Fatal(err)
+		}
+		d := ParseDocument(append([]byte(before), text...))
+		if !d.Has(line) || d.RemoveAppended(line) != 1 || string(d.Bytes()) != before {
+			t.Errorf("%q: appended and removed again: %q", before, d.Bytes())
+		}
+		d = ParseDocument([]byte(line + "\n" + before + "\n" + line))
+		if d.RemoveAppended(line) != 2 || d.Has(line) {
+			t.Errorf("%q: two: %q", before, d.Bytes())
+		}
+	}
+}
+
+func FuzzSplitOptions(f *testing.F) {
+	f.Add(`command="a,\"b",from="1,2",no-pty`)
+	f.Add(`a,,b`)
+	f.Add(`"`)
+	f.Fuzz(func(t *testing.T, s string) {
+		if got := strings.Join(SplitOptions(s), ","); got != s {
+			t.Errorf("%q: %q", s, got)
+		}
+	})
+}

@@ -12,7 +12,8 @@ import (
 // the last write there.
 type Opener struct {
 	Key      string // its name
-	Person   bool   // recorded, in use, and held by a person or a team (or by nobody knows whom)
+	Person   bool   // held by a person or a team, or by nobody knows whom
+	State    string // lost, exposed or retired; "" for in use
 	There    bool   // it stands in the files that the server reads
 	Forced   bool   // every line of it runs one command
 	Excluded bool   // every line of it is for addresses that its holder does not come from
@@ -25,7 +26,7 @@ type Opener struct {
 // Way tells whether the opener can be a way in for people at all, whether or
 // not it was shown to be one.
 func (o Opener) Way() bool {
-	return o.Person && o.There && !o.Forced && !o.Excluded && !o.Ends
+	return o.Person && o.State != "lost" && o.There && !o.Forced && !o.Excluded && !o.Ends
 }
 
 // Session is what is known of the login user getting a session once logged in.
@@ -96,6 +97,8 @@ func (o Opener) lacks(shownSince time.Time) string {
 	switch {
 	case !o.Person:
 		return "is no person's key"
+	case o.State != "":
+		return "is " + o.State
 	case !o.There:
 		return "does not stand there"
 	case o.Forced:

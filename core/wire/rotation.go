@@ -44,3 +44,27 @@ type Rotating struct {
 type LoginReport struct {
 	Fingerprint string `json:"fingerprint"`
 }
+
+// AccessAdd asks for a key to open an instance besides those that do, on terms
+// that its server enforces where it can.
+type AccessAdd struct {
+	Key    string     `json:"key"`
+	User   string     `json:"user,omitempty"`  // login user; "" for the instance's
+	Until  *time.Time `json:"until,omitempty"` // its end; nil for none
+	From   []string   `json:"from,omitempty"`  // addresses, or networks in CIDR notation; none for all
+	Only   string     `json:"only,omitempty"`  // the one command that it runs; "" for whatever is asked for
+	Reason string     `json:"reason,omitempty"`
+}
+
+// AccessRemove asks for a key to be withdrawn from an instance.
+type AccessRemove struct {
+	Key    string `json:"key"`
+	Reason string `json:"reason,omitempty"`
+	CutOff int    `json:"cut_off,omitempty"` // how many instances nobody gets into afterwards: 1, or 0 for none
+}
+
+// AccessExtend asks for another end of an access.
+type AccessExtend struct {
+	Key   string     `json:"key"`
+	Until *time.Time `json:"until"`
+}

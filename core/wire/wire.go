@@ -225,6 +225,8 @@ type Access struct {
 	Holder      string       `json:"holder,omitempty"` // of the key
 	HolderSort  string       `json:"holder_sort,omitempty"`
 	Since       time.Time    `json:"since"`              // on record
+	Until       *time.Time   `json:"until,omitempty"`    // its end, if it was shared until one
+	Reason      string       `json:"reason,omitempty"`   // why it was shared
 	ShownAt     *time.Time   `json:"shown_at,omitempty"` // when its private half was last shown to exist
 	Kind        string       `json:"kind"`
 	Fingerprint string       `json:"fingerprint"`

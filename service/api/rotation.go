@@ -46,3 +46,24 @@ func (s *Server) reportNewLogin(c *gin.Context) {
 	}
 	s.told(c, w, s.opts.Worker.ReportNewLogin(c, actor(c), w, r.Fingerprint))
 }
+
+// addAccess begins to let a key open an instance besides those that do.
+func (s *Server) addAccess(c *gin.Context) {
+	begins(s, c, func(name store.Once, i store.Instance, r wire.AccessAdd) (store.Work, error) {
+		return s.opts.Worker.AddAccess(c, actor(c), name, i, r)
+	})
+}
+
+// removeAccess begins to withdraw a key from an instance.
+func (s *Server) removeAccess(c *gin.Context) {
+	begins(s, c, func(name store.Once, i store.Instance, r wire.AccessRemove) (store.Work, error) {
+		return s.opts.Worker.RemoveAccess(c, actor(c), name, i, r)
+	})
+}
+
+// extendAccess begins to give an access another end.
+func (s *Server) extendAccess(c *gin.Context) {
+	begins(s, c, func(name store.Once, i store.Instance, r wire.AccessExtend) (store.Work, error) {
+		return s.opts.Worker.ExtendAccess(c, actor(c), name, i, r)
+	})
+}

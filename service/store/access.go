@@ -30,6 +30,8 @@ type Access struct {
 	HolderSort    string
 	KeyState      string // access.InUse, Lost, Exposed; "" for the steward's
 	KeyRetired    bool
+	Until         *time.Time // its end, if it was shared until one
+	TermsReason   string     // why it was shared
 	ShownAt       *time.Time // when the key's private half was last shown to exist
 	LoginUser     string
 	CreatedAt     time.Time
@@ -54,23 +56,35 @@ type Access struct {
 const accessColumns = `SELECT a.id, a.instance_id, i.name AS instance, i.phase AS instance_phase, i.region, coalesce(a.key_id, 0) AS key_id,
 	coalesce(k.name, '') AS key, a.steward, coalesce(k.blob, s.blob) AS blob, coalesce(k.comment, '') AS comment, coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort, coalesce(k.state, '') AS key_state, k.retired_at IS NOT NULL AS key_retired, k.shown_at, a.login_user, a.created_at, i.changed_at,
 	a.probe_answer, a.probe_detail, a.probe_from, a.probe_at,
-	a.standing, a.standing_at, a.standing_from, a.standing_old, a.against, a.against_at, a.against_from
+	a.standing, a.standing_at, a.standing_from, a.standing_old, a.against, a.against_at, a.against_from, t.until_at AS until, coalesce(t.reason, '') AS terms_reason
 	FROM access a JOIN instances i ON i.id = a.instance_id LEFT JOIN keys k ON k.id = a.key_id LEFT JOIN holders h ON h.id = k.holder_id
-	LEFT JOIN steward_keys s ON a.steward AND s.instance_id = i.id`
+	LEFT JOIN steward_keys s ON a.steward AND s.instance_id = i.id LEFT JOIN access_terms t ON t.access_id = a.id`
 
 // places are where the columns of accessColumns go, in their order.
 func (a *Access) places() []any {
 	return []any{&a.ID, &a.InstanceID, &a.Instance, &a.InstancePhase, &a.Region, &a.KeyID,
 		&a.Key, &a.Steward, &a.Blob, &a.Comment, &a.Holder, &a.HolderSort, &a.KeyState, &a.KeyRetired, &a.ShownAt, &a.LoginUser, &a.CreatedAt, &a.ChangedAt,
 		&a.ProbeAnswer, &a.ProbeDetail, &a.ProbeFrom, &a.ProbeAt,
-		&a.Standing, &a.StandingAt, &a.StandingFrom, &a.StandingOld, &a.Against, &a.AgainstAt, &a.AgainstFrom}
+		&a.Standing, &a.StandingAt, &a.StandingFrom, &a.StandingOld, &a.Against, &a.AgainstAt, &a.AgainstFrom, &a.Until, &a.TermsReason}
 }
 
-// OfPerson tells whether the access counts as a person's: its key is in use, and
-// not held by a machine or a job. Nobody knows whom a key without a holder belongs to;
-// its private half has to be shown all the same.
+// OfPerson tells whether the access counts as a person's: its key is not held by
+// a machine or a job. Nobody knows whom a key without a holder belongs to; its
+// private half has to be shown all the same.
 func (a Access) OfPerson() bool {
-	return !a.Steward && a.KeyState == access.InUse && !a.KeyRetired && a.HolderSort != "machine" && a.HolderSort != "job"
+	return !a.Steward && a.HolderSort != "machine" && a.HolderSort != "job"
+}
+
+// OutOfUse says why the key of the access is no way in any more: lost, exposed,
+// retired; "" if it is in use.
+func (a Access) OutOfUse() string {
+	switch {
+	case a.KeyState != access.InUse:
+		return a.KeyState
+	case a.KeyRetired:
+		return "retired"
+	}
+	return ""
 }
 
 // AccessQuery chooses accesses.

@@ -81,3 +81,33 @@ func (s *Store) ShownSince(ctx context.Context, keyID, workID int64) (at time.Ti
 	}](ctx, s, "SELECT k.shown_at, coalesce(k.shown_at > w.created_at, false) AS within FROM keys k, work w WHERE k.id = ? AND w.id = ?", keyID, workID)
 	return timeOf(r.ShownAt), r.Within, err
 }
+
+// Terms are those on which an access was shared.
+type Terms struct {
+	AccessID  int64
+	UntilAt   *time.Time
+	FromRange string // a pattern list, "" for all
+	Command   string
+	Reason    string
+	Enforced  bool // the server ends it itself
+	Operator  string
+	WorkID    int64 // that waits for its end
+}
+
+// Terms returns the terms of an access; ErrNotFound if it has none.
+func (s *Store) Terms(ctx context.Context, accessID int64) (Terms, error) {
+	return one[Terms](ctx, s, "SELECT access_id, until_at, from_range, command, reason, enforced, operator, coalesce(work_id, 0) AS work_id FROM access_terms WHERE access_id = ?", accessID)
+}
+
+// SetTerms keeps the terms of an access. The work that waits for its end looks
+// at once.
+func (s *Store) SetTerms(ctx context.Context, t Terms) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		if err := tx.Exec(`INSERT INTO access_terms (access_id, until_at, from_range, command, reason, enforced, operator, work_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
+			ON CONFLICT (access_id) DO UPDATE SET until_at = excluded.until_at, enforced = excluded.enforced`,
+			t.AccessID, t.UntilAt, t.FromRange, t.Command, t.Reason, t.Enforced, t.Operator, t.WorkID).Error; err != nil {
+			return err
+		}
+		return tx.Exec("UPDATE work SET wake_at = clock_timestamp() WHERE id = ? AND state = 'waiting'", t.WorkID).Error
+	})
+}

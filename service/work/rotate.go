@@ -123,8 +123,8 @@ func (w *Worker) PlanRotation(ctx context.Context, i store.Instance, r wire.Rota
 	wrong := func(field, format string, a ...any) (wire.RotationPlan, rotating, error) {
 		return p, in, FieldError{Field: field, Problem: fmt.Sprintf(format, a...)}
 	}
-	if i.Phase != store.Ready {
-		return wrong("instance", "%s is %s; a rotation needs one that is in order", i.Name, i.Phase)
+	if err := w.editableInstance(ctx, i); err != nil {
+		return p, in, err
 	}
 	if r.GraceSeconds != nil {
 		in.Grace = time.Duration(*r.GraceSeconds) * time.Second
@@ -133,11 +133,6 @@ func (w *Worker) PlanRotation(ctx context.Context, i store.Instance, r wire.Rota
 		}
 	}
 	p.Grace = int64(in.Grace / time.Second)
-	if _, err := w.Store.StewardPublic(ctx, i.ID); errors.Is(err, store.ErrNotFound) {
-		return wrong("instance", "%s has no steward, so nobody is there to edit its files", i.Name)
-	} else if err != nil {
-		return p, in, err
-	}
 	rows, err := w.Store.AccessesOf(ctx, i.ID)
 	if err != nil {
 		return p, in, err
@@ -280,11 +275,8 @@ func spanWords(d time.Duration) string {
 
 // Rotate begins a rotation. FieldError, store.ErrInProgress, store.ErrReused.
 func (w *Worker) Rotate(ctx context.Context, by store.Actor, once store.Once, i store.Instance, r wire.Rotate) (store.Work, error) {
-	if err := w.Store.Seen(ctx, once); err != nil {
-		if done, ok := errors.AsType[store.Replayed](err); ok {
-			return w.Store.WorkByID(ctx, done.WorkID)
-		}
-		return store.Work{}, err
+	if work, again, err := w.workDone(ctx, once); again || err != nil {
+		return work, err
 	}
 	p, in, err := w.PlanRotation(ctx, i, r)
 	if err != nil {
@@ -318,7 +310,7 @@ func (w *Worker) ReportNewLogin(ctx context.Context, by store.Actor, work store.
 
 // Rotating shows how far a rotation has come.
 func (w *Worker) Rotating(work store.Work) (*wire.Rotating, error) {
-	if work.Kind != "rotate" {
+	if work.Kind != "rotate" && work.Kind != "access-add" {
 		return nil, nil
 	}
 	var d rotated

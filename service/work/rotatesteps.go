@@ -128,10 +128,9 @@ func (r *Run) rotateAdd() error {
 				d.OldAccess = a.ID
 			case a.KeyID == fresh.ID:
 				d.NewAccess = a.ID
-			case (a.Standing == access.Accepted.String() || a.Standing == access.Proven.String()) && a.Against == "":
-				d.Others = append(d.Others, a.ID)
 			}
 		}
+		d.Others = acceptedOthers(rows, r.Instance.LoginUser, old.ID, fresh.ID)
 		if d.OldAccess == 0 {
 			return failf("%s is not recorded to open %s any more", in.Old, r.Instance.Name)
 		}
@@ -139,7 +138,13 @@ func (r *Run) rotateAdd() error {
 			return err
 		}
 	}
-	if d.Line != "" && len(newLines) == 0 {
+	return r.place(&d, files, fresh, len(newLines) > 0)
+}
+
+// place appends our line, unless the key stands there already, and records the
+// access. What is to be appended has been kept before.
+func (r *Run) place(d *rotated, files reach.Files, fresh store.Key, stands bool) error {
+	if d.Line != "" && !stands {
 		now, err := r.Store.Now(r.ctx)
 		if err != nil {
 			return err
@@ -165,6 +170,7 @@ func (r *Run) rotateAdd() error {
 		return err
 	}
 	if d.NewAccess == 0 {
+		var err error
 		if d.NewAccess, err = r.Store.AddAccess(r.ctx, r.Instance.ID, fresh.ID, r.Instance.LoginUser); err != nil {
 			return err
 		}
@@ -175,7 +181,7 @@ func (r *Run) rotateAdd() error {
 			return err
 		}
 	}
-	return r.SetData(d)
+	return r.SetData(*d)
 }
 
 // rotateAddBack takes our line out again, once the old key is seen to be accepted.
@@ -205,25 +211,7 @@ func (r *Run) rotateAddBack() error {
 		if answers[d.OldAccess] != reach.Accepted {
 			return failf("%s is not accepted, so the line of %s stays: it may be the only way in", in.Old, in.New)
 		}
-		now, err := r.Store.Now(r.ctx)
-		if err != nil {
-			return err
-		}
-		err = r.Effect("take-out", func(ctx context.Context) error {
-			for _, f := range all {
-				if _, err := reach.Edit(ctx, files, f.name, reach.EditOptions{Now: now}, func(doc *authkeys.Document) error {
-					doc.RemoveAppended(d.Line)
-					return nil
-				}); err != nil {
-					return err
-				}
-			}
-			return nil
-		})
-		if err != nil {
-			return err
-		}
-		if err := r.Store.Wrote(r.ctx, r.Instance.ID); err != nil {
+		if err := r.takeLineOut(d, files, all); err != nil {
 			return err
 		}
 	}
@@ -232,6 +220,32 @@ func (r *Run) rotateAddBack() error {
 	}
 	_, err = r.askServer(&d, append([]int64{d.OldAccess}, d.Others...)...)
 	return err
+}
+
+// takeLineOut takes the line that we appended out of every file.
+func (r *Run) takeLineOut(d rotated, files reach.Files, all []keysFile) error {
+	now, err := r.Store.Now(r.ctx)
+	if err != nil {
+		return err
+	}
+	err = r.Effect("take-out", func(ctx context.Context) error {
+		for _, f := range all {
+			if !authkeys.ParseDocument(f.data).Has(d.Line) {
+				continue
+			}
+			if _, err := reach.Edit(ctx, files, f.name, reach.EditOptions{Now: now}, func(doc *authkeys.Document) error {
+				doc.RemoveAppended(d.Line)
+				return nil
+			}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	return r.Store.Wrote(r.ctx, r.Instance.ID)
 }
 
 // dropNew takes the new access out of the ledger again, if we put it there.
@@ -322,9 +336,11 @@ func (r *Run) openers(in rotating, d rotated, all []keysFile) ([]rotation.Opener
 	if err != nil {
 		return nil, err
 	}
-	_, within, err := r.Store.ShownSince(r.ctx, in.NewID, r.Work.ID)
-	if err != nil {
-		return nil, err
+	within := false
+	if in.NewID != 0 {
+		if _, within, err = r.Store.ShownSince(r.ctx, in.NewID, r.Work.ID); err != nil {
+			return nil, err
+		}
 	}
 	now, err := r.Store.Now(r.ctx)
 	if err != nil {
@@ -335,7 +351,7 @@ func (r *Run) openers(in rotating, d rotated, all []keysFile) ([]rotation.Opener
 		if a.Steward || a.LoginUser != r.Instance.LoginUser {
 			continue
 		}
-		o := rotation.Opener{Key: a.Key, Person: a.OfPerson(), Accepted: d.Accepted[a.ID]}
+		o := rotation.Opener{Key: a.Key, Person: a.OfPerson(), State: a.OutOfUse(), Accepted: d.Accepted[a.ID]}
 		if a.ShownAt != nil {
 			o.Shown = *a.ShownAt
 		}
@@ -428,11 +444,12 @@ func (r *Run) rotateNarrow() error {
 	if in.Grace > 0 && !d.Enforced {
 		return r.Say("its sshd cannot end %s by itself (%s): the line stays as it is, and is withdrawn at the end of the grace time", in.Old, d.Why)
 	}
-	return r.takeOld(in, &d, old, in.Grace == 0)
+	return r.takeOld(&d, old, in.Grace == 0, func(files reach.Files) ([]keysFile, error) { return r.mayTake(in, &d, files) })
 }
 
-// takeOld narrows the old key in every line of every file, or takes it out.
-func (r *Run) takeOld(in rotating, d *rotated, old store.Key, out bool) error {
+// takeOld narrows a key in every line of every file, or takes it out, as soon as
+// guard says that rule 1 lets it, and has read the files.
+func (r *Run) takeOld(d *rotated, old store.Key, out bool, guard func(reach.Files) ([]keysFile, error)) error {
 	// The look after the edit goes on when this step is over: it ends with the service alone.
 	ctx, cancel := context.WithCancel(r.base)
 	files, done, err := r.enter(ctx)
@@ -441,7 +458,7 @@ func (r *Run) takeOld(in rotating, d *rotated, old store.Key, out bool) error {
 		return err
 	}
 	end := func() { done(); cancel() }
-	all, err := r.mayTake(in, d, files)
+	all, err := guard(files)
 	if err != nil {
 		end()
 		return err
@@ -530,11 +547,16 @@ func (r *Run) rotateSettle() error {
 	if err != nil {
 		return err
 	}
+	if in.Grace > 0 && !d.Enforced { // nothing was edited
+		return nil
+	}
+	return r.lookedAgain(&d)
+}
+
+// lookedAgain takes the result of the look after an edit.
+func (r *Run) lookedAgain(d *rotated) error {
 	at, ok := r.settling.Load(r.Work.ID)
 	if !ok {
-		if in.Grace > 0 && !d.Enforced {
-			return nil
-		}
 		return r.Say("what others may have written in the moment of the change was not looked for: the service was ended meanwhile")
 	}
 	select {
@@ -542,7 +564,7 @@ func (r *Run) rotateSettle() error {
 		r.settling.Delete(r.Work.ID)
 		if err != nil {
 			d.Trouble = "a line that others added in the moment of the change may be lost: " + words(err)
-			return r.SetData(d)
+			return r.SetData(*d)
 		}
 		return nil
 	default:
@@ -560,6 +582,11 @@ func (r *Run) rotateWiden() error {
 	if err != nil {
 		return err
 	}
+	return r.putBack(d, old)
+}
+
+// putBack puts a key's lines back as they were before takeOld.
+func (r *Run) putBack(d rotated, old store.Key) error {
 	files, done, err := r.enter(r.ctx)
 	if err != nil {
 		return err
@@ -661,7 +688,7 @@ func (r *Run) rotateWithdraw() error {
 	if err != nil {
 		return err
 	}
-	err = r.takeOld(in, &d, old, true)
+	err = r.takeOld(&d, old, true, func(files reach.Files) ([]keysFile, error) { return r.mayTake(in, &d, files) })
 	if err == nil || errors.Is(err, store.ErrLost) || r.ctx.Err() != nil {
 		return err
 	}

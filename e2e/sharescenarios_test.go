@@ -1,0 +1,108 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"plumlatch/core/authkeys"
+	"plumlatch/core/wire"
+)
+
+// sharesFor lets the new key in for a while.
+func sharesFor(seconds int) func(*trial) (int64, error) {
+	return func(x *trial) (int64, error) {
+		x.watch()
+		end := time.Now().Add(time.Duration(seconds) * time.Second)
+		w, err := x.client.AddAccess(context.Background(), x.instance, wire.AccessAdd{Key: x.state["new"], Until: &end, Reason: "mends the barrier"})
+		return w.ID, err
+	}
+}
+
+func sharedAndOver(x *trial, w wire.Work) []string {
+	broken := isAsBefore(x, w)
+	if !strings.Contains(w.Outcome, "has come to its end, and is withdrawn") {
+		broken = append(broken, w.Outcome)
+	}
+	return broken
+}
+
+// withShared has the new key in for an hour.
+func withShared(x *trial) error {
+	if err := withNewKey(x); err != nil {
+		return err
+	}
+	x.state["at hand"] = "access.add"
+	id, err := sharesFor(3600)(x)
+	for err == nil {
+		var w wire.Work
+		if w, err = x.client.WorkByID(context.Background(), id); err == nil && w.State == "waiting" {
+			return nil
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	return err
+}
+
+func extends(x *trial) (int64, error) {
+	end := time.Now().Add(2 * time.Hour)
+	x.state["end"] = authkeys.FormatTime(end.UTC().Truncate(time.Second))
+	w, err := x.client.ExtendAccess(context.Background(), x.instance, wire.AccessExtend{Key: x.state["new"], Until: &end})
+	return w.ID, err
+}
+
+func isExtended(x *trial, _ wire.Work) []string {
+	broken := append(x.unlocked(), x.noneLeft()...)
+	data, err := os.ReadFile(x.keysFile())
+	if err != nil || strings.Count(string(data), `expiry-time="`) != 1 || !strings.Contains(string(data), `expiry-time="`+x.state["end"]+`" ssh-`) || !strings.HasPrefix(string(data), x.state["text"]) {
+		broken = append(broken, fmt.Sprintf("%v, wanted the end %s:\n%s", err, x.state["end"], data))
+	}
+	rows, err := x.client.Access(context.Background(), x.instance, x.state["new"])
+	if err != nil || len(rows) != 1 || rows[0].Until == nil || authkeys.FormatTime(rows[0].Until.UTC()) != x.state["end"] || rows[0].Evidence != "accepted" {
+		broken = append(broken, fmt.Sprintf("%+v %v", rows, err))
+	}
+	return broken
+}
+
+// withSecond has a second key in for good.
+func withSecond(x *trial) error {
+	if err := withNewKey(x); err != nil {
+		return err
+	}
+	w, err := x.client.AddAccess(context.Background(), x.instance, wire.AccessAdd{Key: x.state["new"]})
+	if err == nil {
+		w, err = x.await(w.ID)
+	}
+	if err == nil && w.State != "done" {
+		err = fmt.Errorf("%s", w.Outcome)
+	}
+	if err != nil {
+		return err
+	}
+	data, err := os.ReadFile(x.keysFile())
+	x.state["both"] = string(data)
+	return err
+}
+
+func withdraws(x *trial) (int64, error) {
+	x.watch()
+	w, err := x.client.RemoveAccess(context.Background(), x.instance, wire.AccessRemove{Key: x.slot.key})
+	return w.ID, err
+}
+
+// isWithdrawn is as after a rotation: the new key alone opens.
+func isWithdrawn(x *trial, w wire.Work) []string { return isRotated(x, w) }
+
+func hasBoth(x *trial, _ wire.Work) []string {
+	broken := append(x.unlocked(), x.noneLeft()...)
+	if data, err := os.ReadFile(x.keysFile()); err != nil || string(data) != x.state["both"] {
+		broken = append(broken, fmt.Sprintf("the file is %v\n%s\n--- and was\n%s", err, data, x.state["both"]))
+	}
+	rows, err := x.client.Access(context.Background(), x.instance, "")
+	if err != nil || len(rows) != 3 {
+		broken = append(broken, fmt.Sprintf("%+v %v", rows, err))
+	}
+	return broken
+}

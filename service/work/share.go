@@ -1,0 +1,750 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"plumlatch/core/access"
+	"plumlatch/core/authkeys"
+	"plumlatch/core/names"
+	"plumlatch/core/plaintext"
+	"plumlatch/core/rotation"
+	"plumlatch/core/wire"
+	"plumlatch/service/reach"
+	"plumlatch/service/store"
+)
+
+// Shared access: a key that opens an instance besides others, on terms. The
+// server enforces what it can, so that an access ends also when the service is
+// down; its line is withdrawn after its end by the work that added it, which
+// waits for that.
+
+// sharing is the input of adding, removing and extending an access.
+type sharing struct {
+	OldID  int64      `json:"old_id,omitempty"` // the key that is taken, or extended
+	NewID  int64      `json:"new_id,omitempty"` // the key that is added
+	Key    string     `json:"key"`
+	Until  *time.Time `json:"until,omitempty"`
+	From   string     `json:"from,omitempty"` // a pattern list
+	Only   string     `json:"only,omitempty"`
+	Reason string     `json:"reason,omitempty"`
+	CutOff int        `json:"cut_off,omitempty"`
+}
+
+func (r *Run) sharing() (in sharing, d rotated, err error) {
+	if err := decode(r.Work.Input, &in); err != nil {
+		return in, d, err
+	}
+	return in, d, r.Data(&d)
+}
+
+func (w *Worker) accessAddKind() *Kind {
+	hasEnd := func(r *Run) bool { in, _, err := r.sharing(); return err == nil && in.Until == nil }
+	return &Kind{
+		Name: "access-add", Action: "access.add", Changing: true,
+		Steps: []Step{
+			{Name: "add", Title: "reading what is there, and adding the key", Do: (*Run).shareAdd, Undo: (*Run).shareAddBack, Effects: []string{"append"}, UndoEffects: []string{"take-out"}},
+			{Name: "accept", Title: "asking the server whether it takes the key", Do: (*Run).shareAccepted},
+			{Name: "end", Title: "waiting for the end of the access", Do: (*Run).shareEnd, Skip: hasEnd},
+			{Name: "withdraw", Title: "withdrawing the key", Do: (*Run).shareWithdraw, Skip: hasEnd, Effects: []string{"edit"}, NoReturn: true},
+			{Name: "check", Title: "asking the server again", Do: (*Run).shareCheck, Skip: hasEnd, NoReturn: true},
+			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: (*Run).shareSettle, Skip: hasEnd, NoReturn: true},
+			{Name: "record", Title: "recording what opens it now", Do: (*Run).shareRecord, Skip: hasEnd, NoReturn: true},
+		},
+		End: func(r *Run, state store.WorkState) (store.WorkEnd, error) {
+			in, d, err := r.sharing()
+			text := fmt.Sprintf("%s opens %s", in.Key, r.Instance.Name)
+			switch {
+			case state == store.Stuck:
+				text = r.Work.Trouble
+			case state != store.Done:
+				text = strings.TrimPrefix(r.Work.Trouble+"; the files are as they were", "it was cancelled; ")
+			case d.Trouble != "":
+				text = d.Trouble
+			case d.Gone:
+				text = fmt.Sprintf("the access of %s to %s has come to its end, and is withdrawn", in.Key, r.Instance.Name)
+			}
+			return store.WorkEnd{Outcome: text}, err
+		},
+	}
+}
+
+func (w *Worker) accessRemoveKind() *Kind {
+	return &Kind{
+		Name: "access-remove", Action: "access.remove", Changing: true,
+		Steps: []Step{
+			{Name: "ask", Title: "asking the server which other keys it takes", Do: (*Run).removeAsk},
+			{Name: "take", Title: "withdrawing the key", Do: (*Run).removeTake, Undo: (*Run).removeBack, Effects: []string{"edit"}, UndoEffects: []string{"put-back"}},
+			{Name: "check", Title: "asking the server again", Do: (*Run).removeCheck},
+			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: (*Run).shareSettle},
+			{Name: "record", Title: "recording what opens it now", Do: (*Run).shareRecord, NoReturn: true},
+		},
+		End: func(r *Run, state store.WorkState) (store.WorkEnd, error) {
+			in, d, err := r.sharing()
+			text := fmt.Sprintf("%s is withdrawn from %s, and refused there", in.Key, r.Instance.Name)
+			if state != store.Done {
+				text = strings.TrimPrefix(r.Work.Trouble+"; the files are as they were", "it was cancelled; ")
+			} else if d.Trouble != "" {
+				text = d.Trouble
+			}
+			return store.WorkEnd{Outcome: text}, err
+		},
+	}
+}
+
+func (w *Worker) accessExtendKind() *Kind {
+	return &Kind{
+		Name: "access-extend", Action: "access.extend", Changing: true,
+		Steps: []Step{
+			{Name: "edit", Title: "giving its line another end", Do: (*Run).extendEdit, Effects: []string{"edit"}, NoReturn: true},
+			{Name: "accept", Title: "asking the server whether it takes the key", Do: (*Run).shareAccepted, NoReturn: true},
+		},
+		End: func(r *Run, state store.WorkState) (store.WorkEnd, error) {
+			in, _, err := r.sharing()
+			text := r.Work.Trouble
+			if state == store.Done && in.Until != nil {
+				text = fmt.Sprintf("%s opens %s until %s", in.Key, r.Instance.Name, in.Until.Format("2006-01-02 15:04 UTC"))
+			}
+			return store.WorkEnd{Outcome: text}, err
+		},
+	}
+}
+
+// checkTerms reads the terms of an access that is to be. FieldError.
+func (w *Worker) checkTerms(ctx context.Context, r wire.AccessAdd) (in sharing, err error) {
+	wrong := func(field, format string, a ...any) (sharing, error) {
+		return in, FieldError{Field: field, Problem: fmt.Sprintf(format, a...)}
+	}
+	in = sharing{Only: r.Only, Reason: r.Reason}
+	policy, err := w.Policy(ctx)
+	if err != nil {
+		return in, err
+	}
+	if in.Until, err = w.checkUntil(ctx, r.Until, time.Duration(policy.Access.Longest)); err != nil {
+		return in, err
+	}
+	switch {
+	case policy.Access.Reason && strings.TrimSpace(r.Reason) == "":
+		return wrong("reason", "the policy asks for a reason (access.reason)")
+	case plaintext.HasControl(r.Reason) || len(r.Reason) > 200:
+		return wrong("reason", "a reason is at most 200 printable characters")
+	case len(r.Only) > 500 || plaintext.HasControl(r.Only):
+		return wrong("only", "a command is at most 500 printable characters")
+	case len(r.From) > 20:
+		return wrong("from", "at most 20 networks")
+	}
+	if _, err := authkeys.Quote(r.Only); err != nil {
+		return wrong("only", "%v", err)
+	}
+	var from []string
+	for _, f := range r.From {
+		p, err := netip.ParsePrefix(f)
+		if a, e := netip.ParseAddr(f); e == nil && a.Zone() == "" {
+			p, err = netip.PrefixFrom(a, a.BitLen()), nil
+		}
+		if err != nil || p != p.Masked() {
+			return wrong("from", "give addresses, or networks without host bits such as 192.0.2.0/24")
+		}
+		from = append(from, p.String())
+	}
+	in.From = strings.Join(from, ",")
+	return in, nil
+}
+
+// checkUntil checks an end: ahead, and not further than a year or the policy's limit (0 for none).
+func (w *Worker) checkUntil(ctx context.Context, until *time.Time, longest time.Duration) (*time.Time, error) {
+	if until == nil {
+		if longest > 0 {
+			return nil, FieldError{Field: "until", Problem: fmt.Sprintf("the policy shares access for at most %s (access.longest): give an end", spanWords(longest))}
+		}
+		return nil, nil
+	}
+	now, err := w.Store.Now(ctx)
+	if err != nil {
+		return nil, err
+	}
+	end := until.UTC().Truncate(time.Second)
+	switch left := end.Sub(now); {
+	case left <= 0:
+		return nil, FieldError{Field: "until", Problem: "this end has passed"}
+	case left > longestGrace:
+		return nil, FieldError{Field: "until", Problem: "an end is at most a year away"}
+	case longest > 0 && left > longest:
+		return nil, FieldError{Field: "until", Problem: fmt.Sprintf("the policy shares access for at most %s (access.longest)", spanWords(longest))}
+	}
+	return &end, nil
+}
+
+// editable checks that the service can edit an instance's files at all.
+func (w *Worker) editableInstance(ctx context.Context, i store.Instance) error {
+	if i.Phase != store.Ready {
+		return FieldError{Field: "instance", Problem: fmt.Sprintf("%s is %s; this needs one that is in order", i.Name, i.Phase)}
+	}
+	_, err := w.Store.StewardPublic(ctx, i.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return FieldError{Field: "instance", Problem: fmt.Sprintf("%s has no steward, so nobody is there to edit its files", i.Name)}
+	}
+	return err
+}
+
+// accessOfKey finds the access of a recorded key at an instance. FieldError.
+func (w *Worker) accessOfKey(ctx context.Context, i store.Instance, name string) (store.Access, error) {
+	rows, err := w.Store.AccessesOf(ctx, i.ID)
+	if err != nil {
+		return store.Access{}, err
+	}
+	var choices []string
+	for _, a := range rows {
+		if a.Steward || a.LoginUser != i.LoginUser {
+			continue
+		}
+		if names.Fold(a.Key) == names.Fold(name) {
+			return a, nil
+		}
+		choices = append(choices, a.Key)
+	}
+	return store.Access{}, FieldError{Field: "key", Problem: fmt.Sprintf("%s is not recorded to open %s as %s", plaintext.Line(plaintext.Cut(name, 100)), i.Name, i.LoginUser), Choices: choices}
+}
+
+// notAtHand refuses what other work with the same key is at hand for.
+func (w *Worker) notAtHand(ctx context.Context, i store.Instance, key int64) error {
+	at, err := w.Store.KeyWork(ctx, i.ID, key)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return FieldError{Field: "key", Problem: fmt.Sprintf("work %d is at hand with this key on %s: %s; \"plumlatch work show %d\" tells how far it is", at.ID, i.Name, at.Title, at.ID)}
+}
+
+// AddAccess begins to add a key. FieldError, store.ErrInProgress, store.ErrReused.
+func (w *Worker) AddAccess(ctx context.Context, by store.Actor, once store.Once, i store.Instance, r wire.AccessAdd) (store.Work, error) {
+	if work, again, err := w.workDone(ctx, once); again || err != nil {
+		return work, err
+	}
+	if err := w.editableInstance(ctx, i); err != nil {
+		return store.Work{}, err
+	}
+	if r.User != "" && r.User != i.LoginUser {
+		return store.Work{}, FieldError{Field: "user", Problem: fmt.Sprintf("the steward is confined to the files of %s; those of another user are for somebody with sudo there", i.LoginUser)}
+	}
+	in, err := w.checkTerms(ctx, r)
+	if err != nil {
+		return store.Work{}, err
+	}
+	k, err := w.Store.KeyByName(ctx, r.Key)
+	if errors.Is(err, store.ErrNotFound) {
+		err = w.unknownKey(ctx, r.Key)
+	}
+	if err == nil {
+		err = w.placeable(ctx, i, k)
+	}
+	if e, ok := errors.AsType[FieldError](err); ok {
+		e.Field = "key"
+		return store.Work{}, e
+	}
+	if err != nil {
+		return store.Work{}, err
+	}
+	if err := w.notAtHand(ctx, i, k.ID); err != nil {
+		return store.Work{}, err
+	}
+	rows, err := w.Store.AccessesOf(ctx, i.ID)
+	if err != nil {
+		return store.Work{}, err
+	}
+	if slices.ContainsFunc(rows, func(a store.Access) bool { return a.KeyID == k.ID && a.LoginUser == i.LoginUser }) {
+		return store.Work{}, FieldError{Field: "key", Problem: fmt.Sprintf("%s is recorded to open %s already; \"plumlatch access extend\" gives it another end, \"plumlatch access remove\" withdraws it", k.Name, i.Name)}
+	}
+	in.NewID, in.Key = k.ID, k.Name
+	intent := "let " + k.Name + " open it" + termWords(in)
+	return w.beginOf(ctx, by, once, i, w.begun(w.kind("access-add"), fmt.Sprintf("add %s to %s", k.Name, i.Name), token(26), i, intent, in))
+}
+
+// termWords writes terms for a sentence.
+func termWords(in sharing) string {
+	var out string
+	if in.Until != nil {
+		out += " until " + in.Until.Format("2006-01-02 15:04 UTC")
+	}
+	if in.From != "" {
+		out += ", from " + in.From
+	}
+	if in.Only != "" {
+		out += ", for one command only"
+	}
+	if in.Reason != "" {
+		out += ": " + in.Reason
+	}
+	return out
+}
+
+// workDone answers a request that was made before with its work.
+func (w *Worker) workDone(ctx context.Context, once store.Once) (store.Work, bool, error) {
+	err := w.Store.Seen(ctx, once)
+	if done, ok := errors.AsType[store.Replayed](err); ok {
+		work, err := w.Store.WorkByID(ctx, done.WorkID)
+		return work, true, err
+	}
+	return store.Work{}, false, err
+}
+
+// RemoveAccess begins to withdraw a key. FieldError, store.ErrInProgress, store.ErrReused.
+func (w *Worker) RemoveAccess(ctx context.Context, by store.Actor, once store.Once, i store.Instance, r wire.AccessRemove) (store.Work, error) {
+	if work, again, err := w.workDone(ctx, once); again || err != nil {
+		return work, err
+	}
+	if err := w.editableInstance(ctx, i); err != nil {
+		return store.Work{}, err
+	}
+	a, err := w.accessOfKey(ctx, i, r.Key)
+	if err != nil {
+		return store.Work{}, err
+	}
+	if r.CutOff < 0 || r.CutOff > 1 {
+		return store.Work{}, FieldError{Field: "cut_off", Problem: "on one instance, the number of those that nobody gets into any more is 1"}
+	}
+	in := sharing{OldID: a.KeyID, Key: a.Key, Reason: plaintext.Line(plaintext.Cut(r.Reason, 200)), CutOff: r.CutOff}
+	intent := "withdraw " + a.Key
+	if in.Reason != "" {
+		intent += ": " + in.Reason
+	}
+	if in.CutOff > 0 {
+		intent += ", though nobody gets into 1 instance any more then"
+	}
+	return w.beginOf(ctx, by, once, i, w.begun(w.kind("access-remove"), fmt.Sprintf("withdraw %s from %s", a.Key, i.Name), token(26), i, intent, in))
+}
+
+// ExtendAccess begins to give an access another end. FieldError, store.ErrInProgress.
+func (w *Worker) ExtendAccess(ctx context.Context, by store.Actor, once store.Once, i store.Instance, r wire.AccessExtend) (store.Work, error) {
+	if work, again, err := w.workDone(ctx, once); again || err != nil {
+		return work, err
+	}
+	if err := w.editableInstance(ctx, i); err != nil {
+		return store.Work{}, err
+	}
+	a, err := w.accessOfKey(ctx, i, r.Key)
+	if err != nil {
+		return store.Work{}, err
+	}
+	terms, err := w.Store.Terms(ctx, a.ID)
+	if errors.Is(err, store.ErrNotFound) || err == nil && terms.UntilAt == nil {
+		return store.Work{}, FieldError{Field: "key", Problem: fmt.Sprintf("the access of %s to %s has no end that could be moved", a.Key, i.Name)}
+	}
+	if err != nil {
+		return store.Work{}, err
+	}
+	policy, err := w.Policy(ctx)
+	if err != nil {
+		return store.Work{}, err
+	}
+	if r.Until == nil {
+		return store.Work{}, FieldError{Field: "until", Problem: "give the new end"}
+	}
+	in := sharing{OldID: a.KeyID, Key: a.Key}
+	if in.Until, err = w.checkUntil(ctx, r.Until, time.Duration(policy.Access.Longest)); err != nil {
+		return store.Work{}, err
+	}
+	return w.beginOf(ctx, by, once, i, w.begun(w.kind("access-extend"), fmt.Sprintf("extend %s on %s", a.Key, i.Name), token(26), i, "let "+a.Key+" open it"+termWords(in), in))
+}
+
+// shareAdd appends the key's line with its terms.
+func (r *Run) shareAdd() error {
+	in, d, err := r.sharing()
+	if err != nil {
+		return err
+	}
+	if r.instanceGone() {
+		return failf("the instance is gone")
+	}
+	fresh, err := r.Store.KeyByID(r.ctx, in.NewID)
+	if err != nil {
+		return err
+	}
+	files, done, err := r.enter(r.ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	all, err := readFiles(files, r.Instance)
+	if err != nil {
+		return err
+	}
+	stands := slices.ContainsFunc(all, func(f keysFile) bool { return d.Line != "" && authkeys.ParseDocument(f.data).Has(d.Line) })
+	if d.File == "" {
+		if len(linesOf(all, fresh.Blob)) > 0 {
+			return failf("%s stands there already, and nobody wrote it down: \"plumlatch access record %s %s\" does", in.Key, r.Instance.Name, fresh.Fingerprint)
+		}
+		if len(all) == 0 {
+			return failf("none of the files that the server reads is there: %s", strings.Join(filesOf(r.Instance), ", "))
+		}
+		d.File, d.Banner, d.From = all[0].name, reach.Banner(files), in.From
+		var options []string
+		if in.Until != nil {
+			d.Ends = in.Until
+			if d.Expiry, err = authkeys.Expiry(authkeys.ParseVersion(d.Banner), *in.Until, nil, d.Skew); err != nil {
+				d.Why = words(err)
+			} else {
+				d.Enforced = true
+				options = append(options, `expiry-time="`+d.Expiry+`"`)
+			}
+		}
+		for _, o := range [][2]string{{"from", in.From}, {"command", in.Only}} {
+			if o[1] == "" {
+				continue
+			}
+			q, err := authkeys.Quote(o[1])
+			if err != nil {
+				return Failure{words(err)}
+			}
+			options = append(options, o[0]+"="+q)
+		}
+		d.Options = strings.Join(options, ",")
+		rows, err := r.Store.AccessesOf(r.ctx, r.Instance.ID)
+		if err != nil {
+			return err
+		}
+		d.Others = acceptedOthers(rows, r.Instance.LoginUser)
+		d.Line = rotation.Carried{Options: d.Options}.Line(fresh.Public().Line())
+		if err := r.SetData(d); err != nil {
+			return err
+		}
+	}
+	if err := r.place(&d, files, fresh, stands); err != nil {
+		return err
+	}
+	return r.Store.SetTerms(r.ctx, store.Terms{AccessID: d.NewAccess, UntilAt: in.Until, FromRange: in.From, Command: in.Only, Reason: in.Reason, Enforced: d.Enforced, Operator: r.Work.Operator, WorkID: r.Work.ID})
+}
+
+// shareAddBack takes our line out again.
+func (r *Run) shareAddBack() error {
+	_, d, err := r.sharing()
+	if err != nil || d.File == "" {
+		return err
+	}
+	if r.instanceGone() {
+		return r.dropNew(d)
+	}
+	files, done, err := r.enter(r.ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	all, err := readFiles(files, r.Instance)
+	if err != nil {
+		return err
+	}
+	if err := r.takeLineOut(d, files, all); err != nil {
+		return err
+	}
+	if err := r.dropNew(d); err != nil {
+		return err
+	}
+	_, err = r.askServer(&d, d.Others...)
+	return err
+}
+
+// shareAccepted asks whether the key is taken.
+func (r *Run) shareAccepted() error {
+	in, d, err := r.sharing()
+	if err != nil {
+		return err
+	}
+	answers, err := r.askServer(&d, append([]int64{d.NewAccess}, d.Others...)...)
+	if err != nil {
+		return err
+	}
+	if answers[d.NewAccess] == reach.Accepted {
+		return r.othersStill(d, answers)
+	}
+	if d.From != "" {
+		return r.Say("its line takes %s from %s only, and the service comes from elsewhere: it was refused, as it should be", in.Key, d.From)
+	}
+	return failf("the server refuses %s, though its line stands in %s", in.Key, d.File)
+}
+
+// shareEnd waits for the end, which may be moved meanwhile.
+func (r *Run) shareEnd() error {
+	in, d, err := r.sharing()
+	if err != nil || r.instanceGone() {
+		return err
+	}
+	terms, err := r.Store.Terms(r.ctx, d.NewAccess)
+	if errors.Is(err, store.ErrNotFound) { // withdrawn by other work
+		return nil
+	}
+	if err != nil || terms.UntilAt == nil {
+		return err
+	}
+	now, err := r.Store.Now(r.ctx)
+	if err != nil {
+		return err
+	}
+	left := terms.UntilAt.Sub(now)
+	if left <= 0 {
+		return nil
+	}
+	return r.Wait(fmt.Sprintf("the end of the access, %s; then %s is withdrawn", terms.UntilAt.UTC().Format("2006-01-02 15:04 UTC"), in.Key), left+time.Second, longestGrace)
+}
+
+// shareWithdraw takes the key out after the end of its access.
+func (r *Run) shareWithdraw() error {
+	in, d, err := r.sharing()
+	if err != nil || d.Gone || r.instanceGone() {
+		return err
+	}
+	if _, err := r.Store.AccessByID(r.ctx, d.NewAccess); errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	k, err := r.Store.KeyByID(r.ctx, in.NewID)
+	if err != nil {
+		return err
+	}
+	over, err := r.WaitOver()
+	if err != nil {
+		return err
+	}
+	err = r.takeOld(&d, k, true, func(files reach.Files) ([]keysFile, error) { return r.mayTakeAlone(in, &d, files) })
+	if err == nil || errors.Is(err, store.ErrLost) || r.ctx.Err() != nil {
+		return err
+	}
+	reason := words(err)
+	if wait, ok := errors.AsType[*waitError](err); ok {
+		reason = wait.reason
+	}
+	if over {
+		d.Trouble = fmt.Sprintf("%s could not be withdrawn from %s (%s)", in.Key, r.Instance.Name, reason)
+		return r.SetData(d)
+	}
+	return r.Wait("another try at withdrawing "+in.Key+": "+reason, r.retryWithdraw(), withdrawLimit)
+}
+
+// shareCheck asks whether the key is refused after its end, and the others are not.
+func (r *Run) shareCheck() error {
+	in, d, err := r.sharing()
+	if err != nil || !d.Gone || r.instanceGone() {
+		return err
+	}
+	answers, err := r.askServer(&d, append([]int64{d.NewAccess}, d.Others...)...)
+	if _, failed := errors.AsType[Failure](err); failed {
+		d.Trouble = fmt.Sprintf("%s is withdrawn; the server did not answer the last time it was asked", in.Key)
+		return r.SetData(d)
+	}
+	if err != nil {
+		return err
+	}
+	if answers[d.NewAccess] == reach.Accepted {
+		d.Trouble = fmt.Sprintf("the server still takes %s, though it is in no file that it is known to read", in.Key)
+	}
+	return r.SetData(d)
+}
+
+// acceptedOthers are the accesses of people and jobs that the server takes, as far as is known.
+func acceptedOthers(rows []store.Access, user string, not ...int64) []int64 {
+	var out []int64
+	for _, a := range rows {
+		if !a.Steward && a.LoginUser == user && (a.Standing == access.Accepted.String() || a.Standing == access.Proven.String()) && a.Against == "" && !slices.Contains(not, a.KeyID) {
+			out = append(out, a.ID)
+		}
+	}
+	return out
+}
+
+// mayTakeAlone checks rule 1 before a key is taken with no other in its place.
+func (r *Run) mayTakeAlone(in sharing, d *rotated, files reach.Files) ([]keysFile, error) {
+	all, err := readFiles(files, r.Instance)
+	if err != nil {
+		return nil, err
+	}
+	openers, err := r.openers(rotating{}, *d, all)
+	if err != nil {
+		return nil, err
+	}
+	p, err := r.Policy(r.ctx)
+	if err != nil {
+		return nil, err
+	}
+	now, err := r.Store.Now(r.ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := rotation.MayTake([]string{in.Key}, openers, d.Session, now.Add(-time.Duration(p.PrivateHalf))); err != nil && in.CutOff == 0 {
+		return nil, Failure{words(err)}
+	}
+	return all, nil
+}
+
+// shareSettle waits for the look after the edit.
+func (r *Run) shareSettle() error {
+	_, d, err := r.sharing()
+	if err != nil || !d.Gone {
+		return err
+	}
+	return r.lookedAgain(&d)
+}
+
+// shareRecord takes the access out of the ledger.
+func (r *Run) shareRecord() error {
+	in, d, err := r.sharing()
+	if err != nil || !d.Gone {
+		return err
+	}
+	id, why := d.OldAccess, fmt.Sprintf("withdrawn (work %d)", r.Work.ID)
+	if in.NewID != 0 {
+		id, why = d.NewAccess, fmt.Sprintf("withdrawn at its end (work %d)", r.Work.ID)
+	}
+	if err := r.Store.EndAccess(r.ctx, id, r.Work.ID, why); err != nil || r.instanceGone() {
+		return err
+	}
+	return r.Store.WantSurveys(r.ctx, r.Instance.ID, fmt.Sprintf("after work %d", r.Work.ID), surveysAfter...)
+}
+
+// removeAsk finds out which other keys open it, as they stand now.
+func (r *Run) removeAsk() error {
+	in, d, err := r.sharing()
+	if err != nil {
+		return err
+	}
+	if r.instanceGone() {
+		return failf("the instance is gone")
+	}
+	rows, err := r.Store.AccessesOf(r.ctx, r.Instance.ID)
+	if err != nil {
+		return err
+	}
+	d.Others = nil
+	for _, a := range rows {
+		switch {
+		case a.Steward || a.LoginUser != r.Instance.LoginUser:
+		case a.KeyID == in.OldID:
+			d.OldAccess = a.ID
+		default:
+			d.Others = append(d.Others, a.ID)
+		}
+	}
+	if d.OldAccess == 0 {
+		return failf("%s is not recorded to open %s any more", in.Key, r.Instance.Name)
+	}
+	files, done, err := r.enter(r.ctx)
+	if err != nil {
+		return err
+	}
+	d.Session, d.Banner = sessionOf(files, r.Instance.LoginUser, rows), reach.Banner(files)
+	done()
+	if len(d.Others) == 0 {
+		return r.SetData(d)
+	}
+	_, err = r.askServer(&d, d.Others...)
+	return err
+}
+
+// removeTake takes the key out of every file.
+func (r *Run) removeTake() error {
+	in, d, err := r.sharing()
+	if err != nil {
+		return err
+	}
+	k, err := r.Store.KeyByID(r.ctx, in.OldID)
+	if err != nil {
+		return err
+	}
+	return r.takeOld(&d, k, true, func(files reach.Files) ([]keysFile, error) { return r.mayTakeAlone(in, &d, files) })
+}
+
+// removeBack puts the key's lines back.
+func (r *Run) removeBack() error {
+	in, d, err := r.sharing()
+	if err != nil || !d.Narrowed || r.instanceGone() {
+		return err
+	}
+	k, err := r.Store.KeyByID(r.ctx, in.OldID)
+	if err != nil {
+		return err
+	}
+	return r.putBack(d, k)
+}
+
+// removeCheck asks whether the key is refused now, and the others are not.
+func (r *Run) removeCheck() error {
+	in, d, err := r.sharing()
+	if err != nil {
+		return err
+	}
+	answers, err := r.askServer(&d, append([]int64{d.OldAccess}, d.Others...)...)
+	if err != nil {
+		return err
+	}
+	if answers[d.OldAccess] == reach.Accepted {
+		return failf("the server still takes %s, though it is in no file that it is known to read: it stands somewhere else", in.Key)
+	}
+	return nil
+}
+
+// extendEdit replaces the end in the key's lines by the new one.
+func (r *Run) extendEdit() error {
+	in, d, err := r.sharing()
+	if err != nil {
+		return err
+	}
+	if r.instanceGone() {
+		return failf("the instance is gone")
+	}
+	a, err := r.accessOfKey(r.ctx, r.Instance, in.Key)
+	if err != nil {
+		return Failure{words(err)}
+	}
+	terms, err := r.Store.Terms(r.ctx, a.ID)
+	if err != nil {
+		return err
+	}
+	files, done, err := r.enter(r.ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	all, err := readFiles(files, r.Instance)
+	if err != nil {
+		return err
+	}
+	d.NewAccess, d.Banner, d.From = a.ID, reach.Banner(files), terms.FromRange
+	if d.Expiry, err = authkeys.Expiry(authkeys.ParseVersion(d.Banner), *in.Until, nil, 0); err == nil {
+		d.Enforced = true
+	}
+	if err := r.SetData(d); err != nil {
+		return err
+	}
+	now, err := r.Store.Now(r.ctx)
+	if err != nil {
+		return err
+	}
+	if d.Enforced {
+		err = r.Effect("edit", func(ctx context.Context) error {
+			for _, f := range all {
+				if len(authkeys.ParseDocument(f.data).Lines(a.Blob)) == 0 {
+					continue
+				}
+				if _, err := reach.Edit(ctx, files, f.name, reach.EditOptions{Now: now}, func(doc *authkeys.Document) error {
+					_, err := doc.SetExpiry(a.Blob, d.Expiry)
+					return err
+				}); err != nil {
+					return Failure{"its line could not be given another end: " + words(err)}
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+		if err := r.Store.Wrote(r.ctx, r.Instance.ID); err != nil {
+			return err
+		}
+	}
+	terms.UntilAt, terms.Enforced = in.Until, d.Enforced
+	return r.Store.SetTerms(r.ctx, terms)
+}

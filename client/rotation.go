@@ -35,3 +35,28 @@ func (c *Client) RemoveAccess(ctx context.Context, name string, r wire.AccessRem
 func (c *Client) ExtendAccess(ctx context.Context, name string, r wire.AccessExtend) (w wire.Work, err error) {
 	return w, c.once(ctx, "POST", instancePath(name, "access-extend"), r, &w)
 }
+
+// PlanFleet tells which instances a rotation of many would take, in which waves.
+func (c *Client) PlanFleet(ctx context.Context, f wire.Fleet) (p wire.FleetPlan, err error) {
+	return p, c.do(ctx, "POST", "/rotations/plan", nil, f, &p)
+}
+
+// RotateMany begins a rotation of many.
+func (c *Client) RotateMany(ctx context.Context, f wire.Fleet) (w wire.Work, err error) {
+	return w, c.once(ctx, "POST", "/rotations", f, &w)
+}
+
+// Fleet shows the members of a rotation of many, and how far each is.
+func (c *Client) Fleet(ctx context.Context, id int64) (p wire.FleetPlan, err error) {
+	return p, c.do(ctx, "GET", workPath(id)+"/fleet", nil, nil, &p)
+}
+
+// PauseFleet has no further wave of a rotation of many begin.
+func (c *Client) PauseFleet(ctx context.Context, id int64) (w wire.Work, err error) {
+	return w, c.do(ctx, "POST", workPath(id)+"/pause", nil, nil, &w)
+}
+
+// GoOnFleet lets a rotation of many go on, after a pause or failures.
+func (c *Client) GoOnFleet(ctx context.Context, id int64) (w wire.Work, err error) {
+	return w, c.do(ctx, "POST", workPath(id)+"/go-on", nil, nil, &w)
+}

@@ -54,14 +54,32 @@ func rotates(grace int64) func(*trial) (int64, error) {
 		if client.Definite(err) {
 			return 0, err
 		}
-		go func() {
-			for range 60 {
-				if x.plumlatch("key", "prove", x.state["new"], "-identity", filepath.Join(x.slot.dir, x.state["new"])) == nil {
-					return
-				}
-				time.Sleep(300 * time.Millisecond)
+		x.proves()
+		return w.ID, err
+	}
+}
+
+// proves shows the new key's private half as soon as somebody listens.
+func (x *trial) proves() {
+	go func() {
+		for range 60 {
+			if x.plumlatch("key", "prove", x.state["new"], "-identity", filepath.Join(x.slot.dir, x.state["new"])) == nil {
+				return
 			}
-		}()
+			time.Sleep(300 * time.Millisecond)
+		}
+	}()
+}
+
+// rotatesMany is rotates for all instances with a tag: here one.
+func rotatesMany(grace int64) func(*trial) (int64, error) {
+	return func(x *trial) (int64, error) {
+		x.watch()
+		w, err := x.client.RotateMany(context.Background(), wire.Fleet{Key: x.slot.key, Tag: "case=" + x.instance, New: x.state["new"], GraceSeconds: &grace})
+		if client.Definite(err) {
+			return 0, err
+		}
+		x.proves()
 		return w.ID, err
 	}
 }
@@ -78,7 +96,7 @@ func cancelledInGrace(begin func(*trial) (int64, error)) func(*trial) (int64, er
 			if err != nil || w.Over() {
 				return id, err
 			}
-			if w.State == "waiting" && strings.Contains(w.WaitsFor, "grace") {
+			if w.State == "waiting" && (strings.Contains(w.WaitsFor, "grace") || strings.Contains(w.WaitsFor, "the old key's end")) {
 				break
 			}
 			time.Sleep(20 * time.Millisecond)

@@ -42,6 +42,8 @@ var scenarios = []scenario{
 	{name: "rotate", kind: "rotate", lacks: []string{"rotate/grace/", "rotate/withdraw/"}, prepare: withNewKey, begin: rotates(0), check: isRotated},
 	{name: "rotate with grace", kind: "rotate", lacks: []string{"rotate/add/", "rotate/accept/", "rotate/proof/"}, prepare: withNewKey, begin: rotates(4), check: isRotated},
 	{name: "rotate cancelled", kind: "rotate", back: true, prepare: withNewKey, begin: cancelledInGrace(rotates(3600)), check: isAsBefore},
+	{name: "rotate many", kind: "rotate-many", prepare: withNewKey, begin: rotatesMany(0), check: isRotated},
+	{name: "rotate many cancelled", kind: "rotate-many", back: true, prepare: withNewKey, begin: cancelledInGrace(rotatesMany(3600)), check: isAsBefore},
 	{name: "access add", kind: "access-add", prepare: withNewKey, begin: sharesFor(4), check: sharedAndOver},
 	{name: "access add cancelled", kind: "access-add", back: true, prepare: withNewKey, begin: cancelledWaiting(sharesFor(3600)), check: isAsBefore},
 	{name: "access extend", kind: "access-extend", prepare: withShared, begin: extends, check: isExtended},
@@ -72,7 +74,7 @@ func wasSurveyed(x *trial, w wire.Work) (broken []string) {
 func opensStill(x *trial, _ wire.Work) []string { return x.opens() }
 
 func (x *trial) launch() (wire.Instance, error) {
-	return x.client.Launch(context.Background(), wire.Launch{Name: x.instance, Region: "north-pier", Image: "debian-12", Size: "small", Keys: []string{x.slot.key}})
+	return x.client.Launch(context.Background(), wire.Launch{Name: x.instance, Region: "north-pier", Image: "debian-12", Size: "small", Keys: []string{x.slot.key}, Tags: map[string]string{"case": x.instance}})
 }
 
 func beginLaunch(x *trial) (int64, error) {

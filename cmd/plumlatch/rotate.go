@@ -40,6 +40,7 @@ type rotateOptions struct {
 	old, new, identity, passFile, grace, dir, name, kind, newPassFile string
 	agent, random, plan, detach, asJSON                               bool
 	goOn                                                              int64
+	fleetOptions
 }
 
 func rotate(fs *flag.FlagSet) func(*cli) error {
@@ -57,6 +58,7 @@ func rotate(fs *flag.FlagSet) func(*cli) error {
 	fs.BoolVar(&o.random, "random-passphrase", false, "make a strong passphrase for the pair that is made, and show it once")
 	fs.BoolVar(&o.plan, "plan", false, "show what would happen, and change nothing; needs -new")
 	fs.Int64Var(&o.goOn, "continue", 0, "show the new key's private half to this piece of `work` at hand, and follow it")
+	o.flags(fs)
 	fs.BoolVar(&o.detach, "detach", false, "print the work's ID and leave; the new key has to be shown later")
 	fs.BoolVar(&o.asJSON, "json", false, "print JSON")
 	return func(c *cli) error {
@@ -67,10 +69,13 @@ func rotate(fs *flag.FlagSet) func(*cli) error {
 		switch {
 		case o.identity != "" && o.agent:
 			return usagef("give -identity or -agent")
-		case o.plan && o.new == "":
+		case o.plan && o.new == "" && !o.many():
 			return usagef("-plan needs -new: a pair is not made for a plan")
 		case o.new != "" && (o.name != "" || o.random || o.newPassFile != ""):
 			return usagef("-name and passphrases are for a pair that is made here: leave -new out, or them")
+		}
+		if o.many() {
+			return c.rotateMany(o, span)
 		}
 		if o.goOn != 0 {
 			service, err := c.service()

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -28,12 +29,15 @@ type Policy struct {
 		LeaveOut     []Reason `yaml:"leave_out"`     // reasons that are not told
 	} `yaml:"today"`
 	Keys struct {
-		RefuseFrom string `yaml:"refuse_from"` // the least severity of a key that is put on no instance; never for none
+		Kinds []string `yaml:"kinds"` // of keys that are put on instances, such as ed25519; empty for all that are not weak
 	} `yaml:"keys"`
 	Access struct {
 		Reason  bool `yaml:"reason"`  // whoever shares access has to give one
 		Longest Span `yaml:"longest"` // access is shared for no longer than this; 0: for as long as one likes
 	} `yaml:"access"`
+	Rotation struct {
+		Age Span `yaml:"age"` // an access that is older is due; 0: none ever is
+	} `yaml:"rotation"`
 	// PrivateHalf is how long a private half that was shown to exist counts as there.
 	PrivateHalf Span `yaml:"private_half"`
 }
@@ -52,10 +56,12 @@ today:
   journal_check: 7d   # the journal is to be verified this often
   leave_out: []       # reasons that are not told, such as [sole-opener]
 keys:
-  refuse_from: broken # the least severity of a key that is put on no instance: dated, weak, broken or never
+  kinds: []           # of keys that are put on instances, such as [ed25519, rsa-4096]; empty: all that are not weak
 access:
   reason: false       # whoever shares access (access add) has to give a reason
   longest: 0          # access is shared for no longer than this, such as 30d; 0: for as long as one likes
+rotation:
+  age: 365d           # an access that is older than this is due (rotate -due); 0: none ever is
 private_half: 90d     # for how long a private half that was shown to exist counts as there
 `
 
@@ -133,8 +139,10 @@ func (p Policy) check() error {
 	if !slices.Contains([]string{"dated", "weak", "broken"}, p.Today.WeakFrom) {
 		return errors.New("today.weak_from: give dated, weak or broken")
 	}
-	if p.Keys.RefuseFrom != "never" && !slices.Contains(severities, p.Keys.RefuseFrom) {
-		return errors.New("keys.refuse_from: give dated, weak, broken or never")
+	for _, k := range p.Keys.Kinds {
+		if !kindWord.MatchString(k) {
+			return errors.New("keys.kinds: give kinds as key list shows them, such as ed25519 or rsa-4096")
+		}
 	}
 	for name, s := range map[string]Span{"today.evidence_old": p.Today.EvidenceOld, "private_half": p.PrivateHalf, "today.journal_check": p.Today.JournalCheck} {
 		if time.Duration(s) < time.Hour {
@@ -149,11 +157,13 @@ func (p Policy) check() error {
 	return nil
 }
 
-// Refuses tells whether a key that is wrong to this degree ("" for nothing) is
-// put on no instance.
-func (p Policy) Refuses(severity string) bool {
-	return severity != "" && p.Keys.RefuseFrom != "never" && slices.Index(severities, severity) >= slices.Index(severities, p.Keys.RefuseFrom)
+// Places tells whether a key of this kind is put on instances.
+func (p Policy) Places(kind string) bool {
+	return len(p.Keys.Kinds) == 0 || slices.Contains(p.Keys.Kinds, kind)
 }
+
+// kindWord is how kinds of keys are written.
+var kindWord = regexp.MustCompile(`^[a-z0-9]+(-[a-z0-9]+)*$`)
 
 // Outside tells whether surveys by themselves look from outside too.
 func (p Policy) Outside() bool { return p.Survey.Outside == nil || *p.Survey.Outside }

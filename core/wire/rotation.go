@@ -68,3 +68,47 @@ type AccessExtend struct {
 	Key   string     `json:"key"`
 	Until *time.Time `json:"until"`
 }
+
+// Fleet asks for a rotation of many instances, in waves.
+type Fleet struct {
+	Key          string            `json:"key,omitempty"`   // the old key; "" for the only one of each instance
+	Tag          string            `json:"tag,omitempty"`   // NAME=VALUE, or NAME
+	Due          bool              `json:"due,omitempty"`   // what is older than the policy's age
+	New          string            `json:"new,omitempty"`   // one new key for all
+	Pairs        map[string]string `json:"pairs,omitempty"` // or the new key of each instance
+	GraceSeconds *int64            `json:"grace_seconds,omitempty"`
+	First        int               `json:"first,omitempty"`        // size of the first wave; 0 for 1
+	Grow         int               `json:"grow,omitempty"`         // how many times as large the next is; 0 for 3
+	AtMost       string            `json:"at_most,omitempty"`      // in one wave: a number, or a part; "" for 10%
+	StopAfter    int               `json:"stop_after,omitempty"`   // failures; 0 for 1
+	BackSeconds  int64             `json:"back_seconds,omitempty"` // for how long to wait for what is out of reach; 0 for a week
+}
+
+// FleetMember is one instance of a rotation of many.
+type FleetMember struct {
+	Instance string `json:"instance"`
+	Old      string `json:"old"`
+	New      string `json:"new,omitempty"`
+	Wave     int    `json:"wave"`           // from 1; 0 for one that is left out
+	State    string `json:"state"`          // to do, going, shown, back later, failed; left out
+	Note     string `json:"note,omitempty"` // why
+	Sole     bool   `json:"sole,omitempty"` // the old key is the only one of a person that is known to be taken
+	Work     int64  `json:"work,omitempty"`
+}
+
+// FleetPlan is what a rotation of many would do, or how far it is.
+type FleetPlan struct {
+	Members []FleetMember `json:"members"`
+	Waves   []FleetWave   `json:"waves"`
+}
+
+// FleetWave counts one wave.
+type FleetWave struct {
+	Wave   int `json:"wave"` // from 1
+	All    int `json:"all"`
+	ToDo   int `json:"to_do"`
+	Going  int `json:"going"`
+	Shown  int `json:"shown"` // the new key is shown to work, and the old one has its end
+	Later  int `json:"later"` // out of reach; taken when they are back
+	Failed int `json:"failed"`
+}

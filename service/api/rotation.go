@@ -67,3 +67,53 @@ func (s *Server) extendAccess(c *gin.Context) {
 		return s.opts.Worker.ExtendAccess(c, actor(c), name, i, r)
 	})
 }
+
+// planFleet tells which instances a rotation of many would take, in which waves.
+func (s *Server) planFleet(c *gin.Context) {
+	var r wire.Fleet
+	if !read(c, &r) {
+		return
+	}
+	p, err := s.opts.Worker.PlanFleet(c, r)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, p)
+}
+
+// rotateMany begins a rotation of many.
+func (s *Server) rotateMany(c *gin.Context) {
+	var r wire.Fleet
+	if !read(c, &r) {
+		return
+	}
+	name, ok := once(c)
+	if !ok {
+		return
+	}
+	w, err := s.opts.Worker.RotateMany(c, actor(c), name, r)
+	s.begun(c, w, err)
+}
+
+// fleet shows the members of a rotation of many, and how far each is.
+func (s *Server) fleet(c *gin.Context) {
+	w, ok := s.work(c)
+	if !ok {
+		return
+	}
+	p, err := s.opts.Worker.Fleet(c, w)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, p)
+}
+
+func (s *Server) pauseFleet(c *gin.Context) {
+	s.askWork(c, s.opts.Worker.PauseFleet, "only a rotation of many that is at hand can be paused")
+}
+
+func (s *Server) goOnFleet(c *gin.Context) {
+	s.askWork(c, s.opts.Worker.GoOnFleet, "only a rotation of many that is at hand can go on")
+}

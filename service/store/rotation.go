@@ -31,6 +31,8 @@ func endAccess(tx *gorm.DB, accessID, workID int64, why string) error {
 		// It does not stand there any more: that it does will be news.
 		`UPDATE sightings s SET gone_at = clock_timestamp() FROM access a JOIN keys k ON k.id = a.key_id
 			WHERE a.id = @id AND s.instance_id = a.instance_id AND s.login_user = a.login_user AND s.fingerprint = k.fingerprint AND s.gone_at IS NULL`,
+		// What waits for its end need not wait longer.
+		"UPDATE work SET wake_at = clock_timestamp() WHERE id IN (SELECT work_id FROM access_terms WHERE access_id = @id) AND state = 'waiting'",
 		"DELETE FROM evidence WHERE access_id = @id",
 		"DELETE FROM access WHERE id = @id",
 	} {

@@ -343,6 +343,11 @@ func (s *Store) EndWork(ctx context.Context, w Work, e WorkEnd) error {
 				return err
 			}
 		}
+		if e.Phase == Ready { // what waits for it to be back need not wait longer
+			if err := tx.Exec("UPDATE work SET wake_at = clock_timestamp() WHERE instance_id = ? AND state = 'waiting' AND kind = 'rotate' AND step = 0", w.InstanceID).Error; err != nil {
+				return err
+			}
+		}
 		if e.Phase == Removed {
 			if err := tx.Exec("DELETE FROM steward_keys WHERE instance_id = ?", w.InstanceID).Error; err != nil {
 				return err

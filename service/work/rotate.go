@@ -30,6 +30,11 @@ type rotating struct {
 	Old   string        `json:"old"`
 	New   string        `json:"new"`
 	Grace time.Duration `json:"grace"`
+	// ProofOf is the rotation of many that this is a part of: what was shown since
+	// that began counts.
+	ProofOf int64 `json:"proof_of,omitempty"`
+	// Back is for how long to wait for an instance that is out of reach; 0 for answerLimit.
+	Back time.Duration `json:"back,omitempty"`
 	// Login is set when the engineer's client has logged in with the new key.
 	Login     bool   `json:"login"`
 	LoginFrom string `json:"login_from"`
@@ -184,8 +189,8 @@ func (w *Worker) placeable(ctx context.Context, i store.Instance, k store.Key) e
 	if err != nil {
 		return err
 	}
-	if severity := k.Weakness; policy.Refuses(severity) {
-		return wrong("key %s is %s, and the policy places none that is %s or worse (keys.refuse_from)", k.Name, severity, policy.Keys.RefuseFrom)
+	if !policy.Places(k.Kind) {
+		return FieldError{Field: "new", Problem: fmt.Sprintf("key %s is %s, and the policy puts other kinds on instances (keys.kinds)", k.Name, k.Kind), Choices: policy.Keys.Kinds}
 	}
 	if i.Adopted {
 		return nil
@@ -400,6 +405,10 @@ func (r *Run) untilAnswered(err error) error {
 	}
 	if over {
 		return failf("%s does not answer: %s", r.Instance.Name, words(err))
+	}
+	var in struct{ Back time.Duration }
+	if e := decode(r.Work.Input, &in); e == nil && in.Back > 0 && r.Work.Step == 0 && !r.Work.Back {
+		return r.Wait("it to be back ("+words(err)+"); it keeps the old key until then", min(time.Minute, 4*r.Lease), in.Back)
 	}
 	return r.Wait("the server to answer ("+words(err)+"); if it does not, this goes back", 3*time.Second, answerLimit)
 }

@@ -2,6 +2,7 @@ package work
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -304,7 +305,7 @@ func (r *Run) rotateProof() error {
 	if r.instanceGone() {
 		return failf("the instance is gone")
 	}
-	_, within, err := r.Store.ShownSince(r.ctx, in.NewID, r.Work.ID)
+	_, within, err := r.Store.ShownSince(r.ctx, in.NewID, cmp.Or(in.ProofOf, r.Work.ID))
 	if err != nil {
 		return err
 	}
@@ -338,7 +339,7 @@ func (r *Run) openers(in rotating, d rotated, all []keysFile) ([]rotation.Opener
 	}
 	within := false
 	if in.NewID != 0 {
-		if _, within, err = r.Store.ShownSince(r.ctx, in.NewID, r.Work.ID); err != nil {
+		if _, within, err = r.Store.ShownSince(r.ctx, in.NewID, cmp.Or(in.ProofOf, r.Work.ID)); err != nil {
 			return nil, err
 		}
 	}

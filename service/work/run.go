@@ -246,7 +246,11 @@ func (r *Run) stepBack() (over bool, err error) {
 	}
 	r.at = r.Kind.Name + "/" + s.Name + "/undo"
 	halt(r.at + "/begin")
-	if err := r.move("undoing", n, true, "", "taking back: "+s.Title); err != nil {
+	title := "taking back: " + s.Title
+	if r.Work.WaitsFor != "" {
+		title, r.Work.WaitsFor = "", ""
+	}
+	if err := r.move("undoing", n, true, "", title); err != nil {
 		return false, err
 	}
 	err = r.try(s.Undo)

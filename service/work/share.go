@@ -66,6 +66,8 @@ func (w *Worker) accessAddKind() *Kind {
 				text = strings.TrimPrefix(r.Work.Trouble+"; the files are as they were", "it was cancelled; ")
 			case d.Trouble != "":
 				text = d.Trouble
+			case in.Until != nil && !d.Gone:
+				text = fmt.Sprintf("%s was withdrawn from %s before the end of its access", in.Key, r.Instance.Name)
 			case d.Gone:
 				text = fmt.Sprintf("the access of %s to %s has come to its end, and is withdrawn", in.Key, r.Instance.Name)
 			}

@@ -35,3 +35,16 @@ CREATE TABLE access_terms (
     operator   text NOT NULL,
     work_id    bigint REFERENCES work
 );
+
+-- The instances of a rotation of many, in their waves.
+CREATE TABLE fleet_members (
+    work_id     bigint NOT NULL REFERENCES work,
+    n           integer NOT NULL,
+    instance_id bigint NOT NULL REFERENCES instances,
+    old_key     text NOT NULL,
+    new_key     text NOT NULL,
+    wave        integer NOT NULL,
+    child_id    bigint REFERENCES work,
+    trouble     text NOT NULL DEFAULT '',    -- why its part could not even be begun
+    PRIMARY KEY (work_id, n)
+);

@@ -1,0 +1,130 @@
+package store
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"plumlatch/core/names"
+)
+
+// Candidate is one instance on which a key could be rotated, with what stands
+// against it.
+type Candidate struct {
+	InstanceID int64
+	Instance   string
+	LoginUser  string
+	State      string // of the instance
+	Phase      Phase
+	Old        string // key
+	Steward    bool   // it has one
+	Others     int    // other keys of people that it is known to take
+}
+
+// CandidateQuery chooses where a key is rotated.
+type CandidateQuery struct {
+	Key   string        // name of the old key; "" for any
+	Tag   string        // NAME=VALUE, or NAME
+	Older time.Duration // accesses that are on record for longer than this; 0 for all
+	Limit int
+}
+
+// Candidates returns the accesses of instances' login users that a rotation of
+// many would be about, by instance.
+func (s *Store) Candidates(ctx context.Context, q CandidateQuery) ([]Candidate, error) {
+	var l list
+	l.filter("i.phase NOT IN ('removed', 'failed')")
+	l.filter("NOT a.steward")
+	l.filter("a.login_user = i.login_user")
+	if q.Key != "" {
+		l.filter("k.name_fold = ?", names.Fold(q.Key))
+	}
+	filterTag(&l, q.Tag)
+	if q.Older > 0 {
+		l.filter("a.created_at < clock_timestamp() - make_interval(secs => ?)", q.Older.Seconds())
+	}
+	var out []Candidate
+	err := s.db.WithContext(ctx).Raw(`SELECT i.id AS instance_id, i.name AS instance, i.login_user, i.state, i.phase, k.name AS old, EXISTS (SELECT 1 FROM steward_keys s WHERE s.instance_id = i.id) AS steward,
+		(SELECT count(*) FROM access o JOIN keys ok ON ok.id = o.key_id LEFT JOIN holders oh ON oh.id = ok.holder_id WHERE o.instance_id = i.id AND o.key_id <> a.key_id AND o.login_user = i.login_user
+			AND o.standing IN ('accepted', 'proven') AND o.against = '' AND ok.state = 'in use' AND coalesce(oh.sort, '') NOT IN ('machine', 'job')) AS others
+		FROM access a JOIN instances i ON i.id = a.instance_id JOIN keys k ON k.id = a.key_id WHERE `+strings.Join(l.where, " AND ")+` ORDER BY i.name_fold, a.id LIMIT ?`, append(l.args, q.Limit)...).Scan(&out).Error
+	return out, err
+}
+
+// Member is one instance of a rotation of many.
+type Member struct {
+	N          int
+	InstanceID int64
+	Instance   string
+	OldKey     string
+	NewKey     string
+	Wave       int
+	ChildID    int64
+	Trouble    string // why its part was not begun, or how it ended
+	State      string // to do, going, shown (to work), back later, failed
+}
+
+// ChooseMembers keeps which instances a rotation of many is about, once.
+func (s *Store) ChooseMembers(ctx context.Context, workID int64, all []Member) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		var there int64
+		if err := tx.Raw("SELECT count(*) FROM fleet_members WHERE work_id = ?", workID).Scan(&there).Error; err != nil || there > 0 {
+			return err
+		}
+		text, err := recordset(all)
+		if err != nil {
+			return err
+		}
+		return tx.Exec(`INSERT INTO fleet_members (work_id, n, instance_id, old_key, new_key, wave)
+			SELECT ?, m."N", m."InstanceID", m."OldKey", m."NewKey", m."Wave" FROM jsonb_to_recordset(?::jsonb) AS m("N" integer, "InstanceID" bigint, "OldKey" text, "NewKey" text, "Wave" integer)`, workID, text).Error
+	})
+}
+
+// memberState tells how far a member is: its part has passed the step "check"
+// once the new key is shown to work and the old one has its end. One that waits
+// at its beginning is out of reach, and one that waits for a proof needs a login.
+const memberState = `CASE WHEN m.trouble <> '' THEN 'failed' WHEN w.id IS NULL THEN 'to do' WHEN w.state = 'done' THEN 'shown' WHEN w.state IN ('failed', 'cancelled', 'stuck') THEN 'failed'
+	WHEN w.back THEN 'failed' WHEN w.step > 4 THEN 'shown' WHEN w.state = 'waiting' AND w.step IN (0, 2) THEN 'back later' ELSE 'going' END`
+
+// Members returns the instances of a rotation of many, in the order of their waves.
+func (s *Store) Members(ctx context.Context, workID int64) ([]Member, error) {
+	var out []Member
+	return out, s.db.WithContext(ctx).Raw(`SELECT m.n, m.instance_id, i.name AS instance, m.old_key, m.new_key, m.wave, coalesce(m.child_id, 0) AS child_id,
+		coalesce(nullif(m.trouble, ''), nullif(w.outcome, ''), w.waits_for, '') AS trouble, `+memberState+` AS state
+		FROM fleet_members m JOIN instances i ON i.id = m.instance_id LEFT JOIN work w ON w.id = m.child_id WHERE m.work_id = ? ORDER BY m.n`, workID).Scan(&out).Error
+}
+
+// WaveCount counts the members of one wave by how far they are.
+type WaveCount struct {
+	Wave                                   int
+	All, ToDo, Going, Shown, Later, Failed int
+	Open                                   int // parts that are not over
+}
+
+// Waves counts the members of each wave.
+func (s *Store) Waves(ctx context.Context, workID int64) ([]WaveCount, error) {
+	var out []WaveCount
+	return out, s.db.WithContext(ctx).Raw(`SELECT wave, count(*) AS all, count(*) FILTER (WHERE state = 'to do') AS to_do, count(*) FILTER (WHERE state = 'going') AS going, count(*) FILTER (WHERE state = 'shown') AS shown,
+		count(*) FILTER (WHERE state = 'back later') AS later, count(*) FILTER (WHERE state = 'failed') AS failed, count(*) FILTER (WHERE open) AS open
+		FROM (SELECT m.wave, `+memberState+` AS state, w.state IN ('queued', 'running', 'waiting') AS open FROM fleet_members m LEFT JOIN work w ON w.id = m.child_id WHERE m.work_id = ?) x GROUP BY wave ORDER BY wave`, workID).Scan(&out).Error
+}
+
+// BeginMember begins the part of one member, in one transaction with the note of it.
+func (s *Store) BeginMember(ctx context.Context, workID int64, m Member, by Actor, n NewWork) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		id, err := addWork(tx, by, Once{}, m.InstanceID, n)
+		if err != nil {
+			return err
+		}
+		return tx.Exec("UPDATE fleet_members SET child_id = ? WHERE work_id = ? AND n = ?", id, workID, m.N).Error
+	})
+}
+
+// MemberTrouble keeps why the part of a member was not begun.
+func (s *Store) MemberTrouble(ctx context.Context, workID int64, n int, trouble string) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		return tx.Exec("UPDATE fleet_members SET trouble = ? WHERE work_id = ? AND n = ?", trouble, workID, n).Error
+	})
+}

@@ -1,0 +1,483 @@
+package work
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"plumlatch/core/rotation"
+	"plumlatch/core/wire"
+	"plumlatch/service/store"
+)
+
+// A rotation of many is a parent with one rotation an instance, in waves: the
+// next wave begins when every instance of the one before is shown to work, or is
+// out of reach and will be taken when it is back.
+
+// fleet is the input of the parent.
+type fleet struct {
+	wire.Fleet
+	Paused bool `json:"paused"`
+	GoOn   int  `json:"go_on"` // that many failures are accepted by the operator
+}
+
+// Limits of a rotation of many.
+const (
+	maxFleet   = 20_000
+	backLimit  = 7 * 24 * time.Hour
+	pauseLimit = 7 * 24 * time.Hour
+)
+
+func (w *Worker) fleetKind() *Kind {
+	return &Kind{
+		Name: "rotate-many", Action: "access.rotate-many",
+		Steps: []Step{
+			{Name: "choose", Title: "choosing the instances", Do: (*Run).fleetChoose},
+			{Name: "proof", Title: "waiting for the new key's private half to be shown", Do: (*Run).fleetProof},
+			{Name: "waves", Title: "rotating in waves", Do: (*Run).fleetWaves, Undo: (*Run).fleetBack},
+			{Name: "rest", Title: "waiting for the end of the grace time, and for what is out of reach", Do: (*Run).fleetRest},
+		},
+		End: func(r *Run, state store.WorkState) (store.WorkEnd, error) {
+			waves, err := r.Store.Waves(r.ctx, r.Work.ID)
+			if err != nil {
+				return store.WorkEnd{}, err
+			}
+			all, shown, failed := 0, 0, 0
+			for _, v := range waves {
+				all, shown, failed = all+v.All, shown+v.Shown, failed+v.Failed
+			}
+			return store.WorkEnd{Outcome: outcomeOf(fmt.Sprintf("%d of %d rotated, %d failed or went back", shown, all, failed), r.Work.Trouble), Target: "instances"}, nil
+		},
+	}
+}
+
+func (r *Run) fleet() (in fleet, err error) {
+	now, err := r.Store.WorkByID(r.ctx, r.Work.ID)
+	if err != nil {
+		return in, err
+	}
+	return in, decode(now.Input, &in)
+}
+
+// PlanFleet says which instances a rotation of many would take, in which waves. FieldError.
+func (w *Worker) PlanFleet(ctx context.Context, f wire.Fleet) (wire.FleetPlan, error) {
+	p := wire.FleetPlan{Members: []wire.FleetMember{}, Waves: []wire.FleetWave{}}
+	members, left, err := w.chooseFleet(ctx, f)
+	if err != nil {
+		return p, err
+	}
+	sizes := map[int]int{}
+	for _, m := range members {
+		p.Members = append(p.Members, m)
+		sizes[m.Wave]++
+	}
+	for n := 1; n <= len(sizes); n++ {
+		p.Waves = append(p.Waves, wire.FleetWave{Wave: n, All: sizes[n], ToDo: sizes[n]})
+	}
+	p.Members = append(p.Members, left...)
+	return p, nil
+}
+
+// chooseFleet chooses the members, each with its wave, and tells what is left out.
+func (w *Worker) chooseFleet(ctx context.Context, f wire.Fleet) (members, left []wire.FleetMember, err error) {
+	wrong := func(field, format string, a ...any) ([]wire.FleetMember, []wire.FleetMember, error) {
+		return nil, nil, FieldError{Field: field, Problem: fmt.Sprintf(format, a...)}
+	}
+	if f.Key == "" && f.Tag == "" && !f.Due {
+		return wrong("key", "say which: the old key, a tag, or what is due")
+	}
+	if (f.New == "") == (len(f.Pairs) == 0) && len(f.Pairs) > 0 {
+		return wrong("new", "give one new key for all, or a pair for each")
+	}
+	if f.StopAfter < 0 || f.First < 0 || f.Grow < 0 || f.BackSeconds < 0 || f.BackSeconds > int64(longestGrace/time.Second) {
+		return wrong("first", "waves, failures and times are not negative, and what is out of reach is waited for at most a year")
+	}
+	if f.GraceSeconds != nil && (*f.GraceSeconds < 0 || *f.GraceSeconds > int64(longestGrace/time.Second)) {
+		return wrong("grace_seconds", "a grace time is 0, or at most a year")
+	}
+	pace := rotation.Pace{First: f.First, Grow: f.Grow}
+	if f.AtMost != "" {
+		if pace.AtMost, err = rotation.ParseShare(f.AtMost); err != nil {
+			return wrong("at_most", "%v", err)
+		}
+	}
+	q := store.CandidateQuery{Key: f.Key, Tag: f.Tag, Limit: maxFleet + 1}
+	if f.Key != "" {
+		if _, err := w.Store.KeyByName(ctx, f.Key); errors.Is(err, store.ErrNotFound) {
+			err = w.unknownKey(ctx, f.Key)
+			if e, ok := errors.AsType[FieldError](err); ok {
+				e.Field = "key"
+				err = e
+			}
+			return nil, nil, err
+		} else if err != nil {
+			return nil, nil, err
+		}
+	}
+	if f.Due {
+		policy, err := w.Policy(ctx)
+		if err != nil {
+			return nil, nil, err
+		}
+		if q.Older = time.Duration(policy.Rotation.Age); q.Older == 0 {
+			return wrong("due", "the policy sets no age (rotation.age), so nothing is ever due")
+		}
+	}
+	all, err := w.Store.Candidates(ctx, q)
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(all) > maxFleet {
+		return wrong("tag", "more than %d at once: choose fewer", maxFleet)
+	}
+	perInstance := map[string]int{}
+	for _, c := range all {
+		perInstance[c.Instance]++
+	}
+	for _, c := range all {
+		m := wire.FleetMember{Instance: c.Instance, Old: c.Old, New: cmp.Or(f.New, f.Pairs[c.Instance]), State: "to do", Sole: c.Others == 0}
+		switch {
+		case strings.EqualFold(c.Old, m.New) && m.New != "":
+			continue // it has the new key already
+		case perInstance[c.Instance] > 1:
+			m.State, m.Note = "left out", "several keys open it: say which with -key"
+		case c.Phase != store.Ready:
+			m.State, m.Note = "left out", "it is "+string(c.Phase)
+		case !c.Steward:
+			m.State, m.Note = "left out", "it has no steward: nobody is there to edit its files"
+		case m.New == "" && len(f.Pairs) > 0:
+			m.State, m.Note = "left out", "no pair was made for it"
+		case c.State != "running":
+			m.Note = "it is " + c.State + ": it keeps the old key, and is taken when it is back"
+		}
+		if m.State == "left out" {
+			left = append(left, m)
+		} else {
+			members = append(members, m)
+		}
+	}
+	// What can be reached comes first: the first wave has to show something.
+	slices.SortStableFunc(members, func(a, b wire.FleetMember) int { return cmp.Compare(a.Note, b.Note) })
+	sizes, err := rotation.Waves(len(members), pace)
+	if err != nil {
+		return wrong("first", "%v", err)
+	}
+	at := 0
+	for n, size := range sizes {
+		for range size {
+			members[at].Wave = n + 1
+			at++
+		}
+	}
+	return members, left, nil
+}
+
+// RotateMany begins a rotation of many. FieldError, store.ErrReused.
+func (w *Worker) RotateMany(ctx context.Context, by store.Actor, once store.Once, f wire.Fleet) (store.Work, error) {
+	if work, again, err := w.workDone(ctx, once); again || err != nil {
+		return work, err
+	}
+	if f.New == "" && len(f.Pairs) == 0 {
+		return store.Work{}, FieldError{Field: "new", Problem: "give one new key for all, or a pair for each"}
+	}
+	members, _, err := w.chooseFleet(ctx, f)
+	if err != nil {
+		return store.Work{}, err
+	}
+	if len(members) == 0 {
+		return store.Work{}, FieldError{Field: "key", Problem: "there is no instance to rotate it on"}
+	}
+	for _, name := range newKeys(f) {
+		k, err := w.Store.KeyByName(ctx, name)
+		if errors.Is(err, store.ErrNotFound) {
+			err = w.unknownKey(ctx, name)
+		}
+		if err == nil {
+			err = w.placeable(ctx, store.Instance{Adopted: true}, k)
+		}
+		if e, ok := errors.AsType[FieldError](err); ok {
+			e.Field = "new"
+			err = e
+		}
+		if err != nil {
+			return store.Work{}, err
+		}
+	}
+	what := fmt.Sprintf("rotate %s on %s", cmp.Or(f.Key, f.Tag, "what is due"), plural(len(members), "instance"))
+	n := w.begun(w.kind("rotate-many"), words(errors.New(what)), token(26), store.Instance{}, what, fleet{Fleet: f})
+	n.Target = "instances"
+	return w.beginOf(ctx, by, once, store.Instance{}, n)
+}
+
+// Fleet shows the members of a rotation of many, and how far each is.
+func (w *Worker) Fleet(ctx context.Context, work store.Work) (wire.FleetPlan, error) {
+	p := wire.FleetPlan{Members: []wire.FleetMember{}, Waves: []wire.FleetWave{}}
+	rows, err := w.Store.Members(ctx, work.ID)
+	if err != nil {
+		return p, err
+	}
+	for _, m := range rows {
+		out := wire.FleetMember{Instance: m.Instance, Old: m.OldKey, New: m.NewKey, Wave: m.Wave, State: m.State, Work: m.ChildID}
+		if m.State == "failed" || m.State == "back later" {
+			out.Note = m.Trouble
+		}
+		p.Members = append(p.Members, out)
+	}
+	waves, err := w.Store.Waves(ctx, work.ID)
+	for _, v := range waves {
+		p.Waves = append(p.Waves, wire.FleetWave{Wave: v.Wave, All: v.All, ToDo: v.ToDo, Going: v.Going, Shown: v.Shown, Later: v.Later, Failed: v.Failed})
+	}
+	return p, err
+}
+
+// PauseFleet has no further wave begin until somebody lets it go on. store.ErrWorkState.
+func (w *Worker) PauseFleet(ctx context.Context, by store.Actor, work store.Work) error {
+	if work.Kind != "rotate-many" || work.Over() {
+		return store.ErrWorkState
+	}
+	err := w.Store.Tell(ctx, work.ID, map[string]any{"paused": true}, "paused by "+by.Operator+": what has begun goes on, nothing else begins")
+	w.look()
+	return err
+}
+
+// GoOnFleet lets a rotation of many go on: after a pause, or after failures,
+// which are accepted by that. store.ErrWorkState.
+func (w *Worker) GoOnFleet(ctx context.Context, by store.Actor, work store.Work) error {
+	if work.Kind != "rotate-many" || work.Over() {
+		return store.ErrWorkState
+	}
+	waves, err := w.Store.Waves(ctx, work.ID)
+	if err != nil {
+		return err
+	}
+	failed := 0
+	for _, v := range waves {
+		failed += v.Failed
+	}
+	err = w.Store.Tell(ctx, work.ID, map[string]any{"paused": false, "go_on": failed}, fmt.Sprintf("%s lets it go on", by.Operator))
+	w.look()
+	return err
+}
+
+// fleetChoose keeps which instances it is about.
+func (r *Run) fleetChoose() error {
+	in, err := r.fleet()
+	if err != nil {
+		return err
+	}
+	members, _, err := r.chooseFleet(r.ctx, in.Fleet)
+	if err != nil {
+		return Failure{words(err)}
+	}
+	var all []store.Member
+	for n, m := range members {
+		i, err := r.Store.InstanceByName(r.ctx, m.Instance)
+		if err != nil {
+			return err
+		}
+		all = append(all, store.Member{N: n, InstanceID: i.ID, OldKey: m.Old, NewKey: m.New, Wave: m.Wave})
+	}
+	return r.Store.ChooseMembers(r.ctx, r.Work.ID, all)
+}
+
+// fleetProof waits until every new key's private half was shown, once for all.
+func (r *Run) fleetProof() error {
+	in, err := r.fleet()
+	if err != nil {
+		return err
+	}
+	var missing []string
+	for _, name := range in.newKeysOf() {
+		k, err := r.Store.KeyByName(r.ctx, name)
+		if err != nil {
+			return err
+		}
+		if _, within, err := r.Store.ShownSince(r.ctx, k.ID, r.Work.ID); err != nil {
+			return err
+		} else if !within {
+			missing = append(missing, name)
+		}
+	}
+	if len(missing) == 0 {
+		return nil
+	}
+	over, err := r.WaitOver()
+	if err != nil {
+		return err
+	}
+	if over {
+		return failf("nobody has shown the private half of %s within %s", missing[0], spanWords(proofLimit))
+	}
+	return r.Wait(fmt.Sprintf("the private half of %s to be shown (plumlatch key prove %s); if nobody does, nothing is begun", missing[0], missing[0]), time.Second, proofLimit)
+}
+
+// newKeysOf are the names of all new keys, each once.
+func (f fleet) newKeysOf() []string { return newKeys(f.Fleet) }
+
+func newKeys(f wire.Fleet) []string {
+	if f.New != "" {
+		return []string{f.New}
+	}
+	var out []string
+	for _, name := range f.Pairs {
+		out = append(out, name)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// fleetWaves begins wave after wave.
+func (r *Run) fleetWaves() error {
+	for {
+		if err := r.stopping(); err != nil {
+			return err
+		}
+		in, err := r.fleet()
+		if err != nil {
+			return err
+		}
+		waves, err := r.Store.Waves(r.ctx, r.Work.ID)
+		if err != nil {
+			return err
+		}
+		failed := 0
+		for _, v := range waves {
+			failed += v.Failed
+		}
+		at := slices.IndexFunc(waves, func(v store.WaveCount) bool { return v.ToDo+v.Going > 0 })
+		if at < 0 {
+			return nil
+		}
+		now := waves[at]
+		switch stop := max(in.StopAfter, 1); {
+		case now.ToDo > 0 && failed-in.GoOn >= stop:
+			return r.fleetWait(fmt.Sprintf("a word, after %s: plumlatch rotate -go-on %d, or back: plumlatch work cancel %d", plural(failed, "failure"), r.Work.ID, r.Work.ID), time.Minute)
+		case now.ToDo > 0 && in.Paused:
+			return r.fleetWait(fmt.Sprintf("a word: it is paused; plumlatch rotate -go-on %d", r.Work.ID), time.Minute)
+		case now.ToDo > 0:
+			if err := r.beginWave(in, now.Wave, len(waves)); err != nil {
+				return err
+			}
+		default:
+			return r.fleetWait(fmt.Sprintf("wave %d of %d to be shown to work", now.Wave, len(waves)), 500*time.Millisecond)
+		}
+	}
+}
+
+// fleetWait waits; its end is far away, as each part has an end of its own.
+func (r *Run) fleetWait(reason string, wake time.Duration) error {
+	over, err := r.WaitOver()
+	if err != nil {
+		return err
+	}
+	if over {
+		return failf("it waited too long for %s", reason)
+	}
+	return r.Wait(reason, wake, pauseLimit)
+}
+
+// beginWave begins the part of each instance of a wave.
+func (r *Run) beginWave(in fleet, wave, of int) error {
+	members, err := r.Store.Members(r.ctx, r.Work.ID)
+	if err != nil {
+		return err
+	}
+	by := store.Actor{Operator: r.Work.Operator, Address: r.Work.Address}
+	begun := 0
+	for _, m := range members {
+		if m.Wave != wave || m.State != "to do" {
+			continue
+		}
+		i, err := r.Store.InstanceByID(r.ctx, m.InstanceID)
+		if err != nil {
+			return err
+		}
+		plan, part, err := r.PlanRotation(r.ctx, i, wire.Rotate{Old: m.OldKey, New: m.NewKey, GraceSeconds: in.GraceSeconds})
+		if err == nil {
+			part.ProofOf = r.Work.ID
+			if part.Back = time.Duration(in.BackSeconds) * time.Second; part.Back == 0 {
+				part.Back = backLimit
+			}
+			n := r.begun(r.kind("rotate"), fmt.Sprintf("rotate %s to %s on %s", plan.Old, plan.New, i.Name), token(26), i, fmt.Sprintf("put %s in the place of %s (part of work %d)", plan.New, plan.Old, r.Work.ID), part)
+			n.ParentID = r.Work.ID
+			err = r.Store.BeginMember(r.ctx, r.Work.ID, m, by, n)
+		}
+		if _, wrong := errors.AsType[FieldError](err); wrong || errors.Is(err, store.ErrInProgress) {
+			err = r.Store.MemberTrouble(r.ctx, r.Work.ID, m.N, words(err))
+		} else {
+			begun++
+		}
+		if err != nil {
+			return err
+		}
+	}
+	r.look()
+	return r.Say("wave %d of %d: %s", wave, of, plural(begun, "instance"))
+}
+
+// fleetBack has every part that can go back do so, the last waves first.
+func (r *Run) fleetBack() error {
+	members, err := r.Store.Members(r.ctx, r.Work.ID)
+	if err != nil {
+		return err
+	}
+	slices.Reverse(members)
+	open := 0
+	for _, m := range members {
+		if m.ChildID == 0 {
+			continue
+		}
+		child, err := r.Store.WorkByID(r.ctx, m.ChildID)
+		if err != nil {
+			return err
+		}
+		if child.Over() {
+			continue
+		}
+		if !child.CancelAsked && !child.Back {
+			err := r.Cancel(r.ctx, store.Actor{Operator: r.Work.Operator, Address: r.Work.Address}, child)
+			if _, late := errors.AsType[FieldError](err); late {
+				continue // its old key is out: it goes on to its end
+			}
+			if err != nil && !errors.Is(err, store.ErrWorkState) {
+				return err
+			}
+		}
+		open++
+	}
+	if open == 0 {
+		return nil
+	}
+	return r.Wait(plural(open, "instance")+" to go back", 500*time.Millisecond, pauseLimit)
+}
+
+// fleetRest waits until every part is over: until then all can go back.
+func (r *Run) fleetRest() error {
+	waves, err := r.Store.Waves(r.ctx, r.Work.ID)
+	if err != nil {
+		return err
+	}
+	open, later := 0, 0
+	for _, v := range waves {
+		open, later = open+v.Open, later+v.Later
+	}
+	if open == 0 {
+		return nil
+	}
+	over, err := r.WaitOver()
+	if err != nil || over {
+		return err
+	}
+	var what []string
+	if open > later {
+		what = append(what, "the old key's end on "+plural(open-later, "instance"))
+	}
+	if later > 0 {
+		what = append(what, plural(later, "instance")+" out of reach to be back")
+	}
+	return r.Wait(strings.Join(what, "; "), 5*time.Second, longestGrace+backLimit)
+}

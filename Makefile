@@ -10,7 +10,7 @@ SHOT_PACKAGES = chromium=/usr/bin/chromium xvfb=/usr/bin/xvfb-run xauth=/usr/bin
 
 CONSOLE_SOURCES = $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/tsconfig.json
 
-.PHONY: help demo demo-reset build test matrix lint bench fuzz screenshots format clean
+.PHONY: help demo demo-reset build test matrix model lint bench fuzz screenshots format clean
 
 help: ## show this list
 	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -53,6 +53,10 @@ test: build ## run every test; installs what is missing for them
 matrix: build ## every case of the harness that kills and stops the service
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)')
 	go test ./e2e -run TestMatrix -matrix -v -count=1 -timeout 30m
+
+model: ## check the model of the rotation with spin: nobody locked out, always an end
+	@scripts/packages.sh spin=/usr/bin/spin gcc=/usr/bin/cc libc6-dev=/usr/include/stdio.h
+	@scripts/model.sh
 
 lint: build ## gofmt, vet, staticcheck, prettier, eslint, tsc
 	@out=$$(gofmt -l cmd client core console/*.go e2e service standin tools); if [ -n "$$out" ]; then echo "gofmt these:"; echo "$$out"; exit 1; fi

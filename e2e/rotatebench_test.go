@@ -1,0 +1,119 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"plumlatch/client"
+	"plumlatch/core/keypair"
+)
+
+const benchRotated = 500
+
+// BenchmarkRotate rotates 500 instances through the service, in one wave, beside
+// a shell loop that appends a line, tries the login and deletes the old line, with
+// ssh at "xargs -P 32". The service does more: a backup, two rounds of questions
+// to the server, records. An instance counts when its last answer is there.
+func BenchmarkRotate(b *testing.B) {
+	check := func(err error) {
+		b.Helper()
+		if err != nil {
+			b.Fatal(err)
+		}
+	}
+	f := newFleet(b, benchRotated)
+	f.record(b, benchRotated, "rotate")
+	dir := b.TempDir()
+	// The shell loop has lines of its own in the same files.
+	var scratch [2]keypair.Public
+	for n := range scratch {
+		p, err := keypair.Create(keypair.Ed25519, fmt.Sprintf("scratch-%d", n))
+		check(err)
+		private, err := p.OpenSSH(nil)
+		check(err)
+		check(os.WriteFile(filepath.Join(dir, fmt.Sprintf("scratch-%d", n)), private, 0o600))
+		scratch[n] = p.Public
+	}
+	var hosts, known strings.Builder
+	for _, s := range f.servers {
+		fmt.Fprintln(&hosts, s.Address)
+		fmt.Fprintf(&known, "[%s]:2222 %s\n", s.Address, s.hostKey)
+		file, err := os.OpenFile(f.d.path("standin", "instances", s.ID, "home/debian/.ssh/authorized_keys"), os.O_APPEND|os.O_WRONLY, 0)
+		check(err)
+		_, err = fmt.Fprintln(file, scratch[0].Line())
+		check(err)
+		check(file.Close())
+	}
+	config := fmt.Sprintf("Host *\n  User debian\n  Port 2222\n  IdentitiesOnly yes\n  BatchMode yes\n  UserKnownHostsFile %s/known\n  GlobalKnownHostsFile none\n  ControlMaster no\n", dir)
+	for name, text := range map[string]string{"hosts": hosts.String(), "known": known.String(), "config": config} {
+		check(os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	loop := func(from, to int) time.Duration {
+		b.Helper()
+		script := fmt.Sprintf(`ssh -F %[1]s/config -i %[1]s/scratch-%[2]d "$1" "echo '%[4]s' >> .ssh/authorized_keys" && ssh -F %[1]s/config -i %[1]s/scratch-%[3]d "$1" true && ssh -F %[1]s/config -i %[1]s/scratch-%[3]d "$1" "sed -i '/scratch-%[2]d/d' .ssh/authorized_keys"`,
+			dir, from, to, scratch[to].Line())
+		began := time.Now()
+		cmd := exec.Command("xargs", "-P", "32", "-I{}", "sh", "-c", script, "sh", "{}")
+		cmd.Stdin = strings.NewReader(hosts.String())
+		if out, err := cmd.CombinedOutput(); err != nil {
+			b.Fatalf("%v %.500s", err, out)
+		}
+		return time.Since(began)
+	}
+	// Ours goes to and fro between two recorded keys.
+	c, err := client.New(f.d.url, f.d.token)
+	check(err)
+	plumlatch := func(args ...string) {
+		b.Helper()
+		cmd := exec.Command(filepath.Join(bin, "plumlatch"), args...)
+		cmd.Env = append(os.Environ(), "PLUMLATCH_URL="+f.d.url, "PLUMLATCH_TOKEN="+f.d.token, "HOME="+dir)
+		if out, err := cmd.CombinedOutput(); err != nil {
+			b.Fatalf("%q: %v %.1000s", args, err, out)
+		}
+	}
+	check(os.WriteFile(filepath.Join(dir, "none"), nil, 0o600))
+	for _, k := range []string{"rotated-0", "rotated-1"} {
+		plumlatch("key", "create", k, "-dir", dir, "-new-passphrase-file", filepath.Join(dir, "none"))
+	}
+	rotate := func(from, to string) time.Duration {
+		b.Helper()
+		began := time.Now()
+		plumlatch("rotate", "-key", from, "-new", to, "-dir", dir, "-first", "500", "-at-most", "100%", "-grace", "0", "-yes", "-json")
+		took := time.Since(began)
+		for deadline := time.Now().Add(5 * time.Minute); ; time.Sleep(200 * time.Millisecond) {
+			works, err := c.Work(context.Background(), url.Values{"state": {"open"}}, 5)
+			check(err)
+			if len(works) == 0 {
+				break
+			}
+			if time.Now().After(deadline) {
+				b.Fatalf("work is left: %+v", works[0])
+			}
+		}
+		rows, err := c.Access(context.Background(), "", to)
+		check(err)
+		if len(rows) != benchRotated {
+			b.Fatalf("%d of %d rotated", len(rows), benchRotated)
+		}
+		return took
+	}
+	rotate("bench", "rotated-0")
+	f.settle(b)
+	var rates []float64
+	for n := range b.N {
+		theirs := loop(n%2, (n+1)%2)
+		ours := rotate(fmt.Sprintf("rotated-%d", n%2), fmt.Sprintf("rotated-%d", (n+1)%2))
+		f.settle(b)
+		rates = append(rates, theirs.Seconds()/ours.Seconds())
+		b.ReportMetric(median(rates), "times-their-rate")
+		b.ReportMetric(benchRotated/ours.Seconds(), "rotations/s")
+		b.ReportMetric(0, "ns/op")
+	}
+}

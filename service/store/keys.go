@@ -64,6 +64,12 @@ const keyColumns = `SELECT k.id, k.name, k.blob, k.kind, k.fingerprint, k.commen
 	(SELECT max(a.standing_at) FROM access a WHERE a.key_id = k.id) AS evidence_at
 	FROM keys k LEFT JOIN holders h ON h.id = k.holder_id`
 
+// keyAlone is keyColumns without what has to be counted: its reach, its evidence.
+const keyAlone = `SELECT k.id, k.name, k.blob, k.kind, k.fingerprint, k.comment, k.note, k.origin, k.created_at, k.created_by,
+	coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort, k.kept_at, k.passphrase, k.passphrase_at, k.weakness,
+	k.retired_at, k.shown_at, k.shown_by, k.state, k.state_at, k.state_by, k.state_reason
+	FROM keys k LEFT JOIN holders h ON h.id = k.holder_id`
+
 // NewKey is what is recorded of a key at first.
 type NewKey struct {
 	Name, Note, Origin, KeptAt string
@@ -157,9 +163,14 @@ func (s *Store) KeyByName(ctx context.Context, name string) (Key, error) {
 	return one[Key](ctx, s, keyColumns+" WHERE k.name_fold = ?", names.Fold(name))
 }
 
-// KeyByID finds a key; ErrNotFound.
+// KeyByID finds a key, without what it opens; ErrNotFound.
 func (s *Store) KeyByID(ctx context.Context, id int64) (Key, error) {
-	return one[Key](ctx, s, keyColumns+" WHERE k.id = ?", id)
+	return one[Key](ctx, s, keyAlone+" WHERE k.id = ?", id)
+}
+
+// KeyAlone finds a key by name, without what it opens; ErrNotFound.
+func (s *Store) KeyAlone(ctx context.Context, name string) (Key, error) {
+	return one[Key](ctx, s, keyAlone+" WHERE k.name_fold = ?", names.Fold(name))
 }
 
 // KeyByFingerprint finds a key by its SHA256 fingerprint; ErrNotFound.

@@ -82,7 +82,11 @@ const workColumns = `SELECT w.id, w.token, w.kind, w.title, coalesce(w.parent_id
 	FROM work w LEFT JOIN instances i ON i.id = w.instance_id`
 
 // Claim is the right to carry out a piece of work, until another has it.
-type Claim struct{ Work, Fence int64 }
+type Claim struct {
+	Work, Fence int64
+	// Progress: what is told of the work is its instance's own line, too.
+	Progress bool
+}
 
 type claimKey struct{}
 
@@ -93,17 +97,19 @@ func WithClaim(ctx context.Context, c Claim) context.Context {
 }
 
 // fenced begins a transaction of a claim. The row stays locked until its end,
-// so that nobody claims the work in the middle of it. ErrLost.
+// so that nobody claims the work in the middle of it. It does not wait for the
+// disk: what a step found out is found out again. ErrLost.
 func fenced(ctx context.Context, tx *gorm.DB) error {
 	c, ok := ctx.Value(claimKey{}).(Claim)
 	if !ok {
 		return nil
 	}
-	r := tx.Exec("UPDATE work SET written_at = clock_timestamp() WHERE id = ? AND fence = ? AND state = 'running'", c.Work, c.Fence)
-	if r.Error == nil && r.RowsAffected != 1 {
+	var held []string
+	err := tx.Raw("UPDATE work SET written_at = clock_timestamp() WHERE id = ? AND fence = ? AND state = 'running' RETURNING set_config('synchronous_commit', 'off', true)", c.Work, c.Fence).Scan(&held).Error
+	if err == nil && len(held) != 1 {
 		return ErrLost
 	}
-	return r.Error
+	return err
 }
 
 // WorkStep is one step of a kind of work, as it stands in a piece of it.
@@ -224,31 +230,45 @@ type StepMove struct {
 	Event     string // told to who follows; "" for nothing
 }
 
-// MoveStep writes the beginning or the end of a step, under the context's claim.
+// MoveStep writes the beginning or the end of a step, if the claim is still
+// held: one statement, as every step of every piece of work makes two of them.
+// Nobody waits for the disk: a step that a crash of the database forgets is done
+// again, and what going back needs is kept by SetData. ErrLost.
 func (s *Store) MoveStep(ctx context.Context, c Claim, m StepMove) error {
-	return s.tx(ctx, func(tx *gorm.DB) error {
-		began := m.StepState == "doing" || m.StepState == "undoing"
-		if m.StepState == "" {
-			return moveWork(tx, c, m)
-		}
-		if err := tx.Exec(`UPDATE work_steps SET state = CASE WHEN state = 'to do' AND ? = 'undone' THEN state ELSE ? END, tries = tries + CASE WHEN ? THEN 1 ELSE 0 END,
-			began_at = CASE WHEN ? AND state <> ? AND NOT (state = 'waiting' AND ? = 'doing') THEN clock_timestamp() ELSE began_at END,
-			ended_at = CASE WHEN ? THEN NULL ELSE clock_timestamp() END WHERE work_id = ? AND n = ?`,
-			m.StepState, m.StepState, m.StepState == "doing", began, m.StepState, m.StepState, began, c.Work, m.N).Error; err != nil {
-			return err
-		}
-		return moveWork(tx, c, m)
-	})
+	began := m.StepState == "doing" || m.StepState == "undoing"
+	same := began && !m.Back // a wait may go on
+	return s.claimed(ctx, `WITH w AS (UPDATE work SET written_at = clock_timestamp(), step = @step, back = @back, trouble = CASE WHEN @trouble = '' THEN trouble ELSE @trouble END,
+			waits_for = CASE WHEN @same THEN waits_for ELSE '' END, wait_ends_at = CASE WHEN @same THEN wait_ends_at ELSE NULL END, events = events + CASE WHEN @text = '' THEN 0 ELSE 1 END
+			WHERE id = @work AND fence = @fence AND state = 'running' RETURNING id, events, instance_id, holding),
+		s AS (UPDATE work_steps s SET state = CASE WHEN s.state = 'to do' AND @state = 'undone' THEN s.state ELSE @state END, tries = s.tries + CASE WHEN @state = 'doing' THEN 1 ELSE 0 END,
+			began_at = CASE WHEN @began AND s.state <> @state AND NOT (s.state = 'waiting' AND @state = 'doing') THEN clock_timestamp() ELSE s.began_at END,
+			ended_at = CASE WHEN @began THEN NULL ELSE clock_timestamp() END FROM w WHERE s.work_id = w.id AND s.n = @n AND @state <> ''), `+eventOf(c.Progress)+`
+		SELECT count(*) AS n, set_config('synchronous_commit', 'off', true) FROM w`,
+		map[string]any{"work": c.Work, "fence": c.Fence, "step": m.Step, "back": m.Back, "trouble": m.Trouble, "same": same, "text": m.Event, "state": m.StepState, "began": began, "n": m.N})
 }
 
-func moveWork(tx *gorm.DB, c Claim, m StepMove) error {
-	same := (m.StepState == "doing" || m.StepState == "undoing") && !m.Back // a wait may go on
-	if err := tx.Exec(`UPDATE work SET step = ?, back = ?, trouble = CASE WHEN ? = '' THEN trouble ELSE ? END,
-		waits_for = CASE WHEN ? THEN waits_for ELSE '' END, wait_ends_at = CASE WHEN ? THEN wait_ends_at ELSE NULL END WHERE id = ?`,
-		m.Step, m.Back, m.Trouble, m.Trouble, same, same, c.Work).Error; err != nil {
+// eventOf are parts of a statement that has counted an event of the work in w:
+// they write it, and the instance's own line if that is wanted. Touching an
+// instance at all has its triggers run, which costs more than all the rest.
+func eventOf(progress bool) string {
+	text := `e AS (INSERT INTO work_events (work_id, n, step, text)
+		SELECT w.id, w.events, coalesce((SELECT x.name FROM work_steps x WHERE x.work_id = w.id AND x.n = @n), ''), @text FROM w WHERE @text <> '')`
+	if progress {
+		text = `i AS (UPDATE instances i SET progress = @text FROM w WHERE i.id = w.instance_id AND w.holding AND @text <> ''), ` + text
+	}
+	return text
+}
+
+// claimed runs a statement that answers how many rows of work it has changed. ErrLost.
+func (s *Store) claimed(ctx context.Context, sql string, args map[string]any) error {
+	var n int64
+	if err := s.db.WithContext(ctx).Raw(sql, args).Row().Scan(&n, new(string)); err != nil {
 		return err
 	}
-	return event(tx, c.Work, m.N, m.Event)
+	if n != 1 {
+		return ErrLost
+	}
+	return nil
 }
 
 // event appends a numbered event in the transaction of whoever holds the work's row.
@@ -256,17 +276,14 @@ func event(tx *gorm.DB, work int64, step int, text string) error {
 	if text == "" {
 		return nil
 	}
-	if err := tx.Exec("UPDATE instances SET progress = ? WHERE id = (SELECT instance_id FROM work WHERE id = ? AND holding)", text, work).Error; err != nil {
-		return err
-	}
-	return tx.Exec(`WITH up AS (UPDATE work SET events = events + 1 WHERE id = ? RETURNING id, events)
-		INSERT INTO work_events (work_id, n, step, text)
-		SELECT up.id, up.events, coalesce((SELECT name FROM work_steps s WHERE s.work_id = up.id AND s.n = ?), ''), ? FROM up`, work, step, text).Error
+	return tx.Exec("WITH w AS (UPDATE work SET events = events + 1 WHERE id = @work RETURNING id, events, instance_id, holding), "+eventOf(false)+" SELECT 1",
+		map[string]any{"work": work, "n": step, "text": text}).Error
 }
 
-// Say tells those who follow the work what is going on in a step.
+// Say tells those who follow the work what is going on in a step. ErrLost.
 func (s *Store) Say(ctx context.Context, c Claim, step int, text string) error {
-	return s.tx(ctx, func(tx *gorm.DB) error { return event(tx, c.Work, step, text) })
+	return s.claimed(ctx, "WITH w AS (UPDATE work SET written_at = clock_timestamp(), events = events + 1 WHERE id = @work AND fence = @fence AND state = 'running' RETURNING id, events, instance_id, holding), "+eventOf(c.Progress)+
+		" SELECT count(*) AS n, set_config('synchronous_commit', 'off', true) FROM w", map[string]any{"work": c.Work, "fence": c.Fence, "n": step, "text": text})
 }
 
 // Wait lays a claimed piece of work down until wake, at the latest until end.
@@ -307,15 +324,28 @@ func (s *Store) StepAge(ctx context.Context, id int64, n int) (time.Duration, er
 	return time.Duration(seconds * float64(time.Second)), err
 }
 
+// NoteData is SetData for what can be found out again: nobody waits for the disk.
+func (s *Store) NoteData(ctx context.Context, c Claim, data any) error {
+	text, err := json.Marshal(data)
+	if err != nil {
+		return err
+	}
+	return s.claimed(ctx, "WITH w AS (UPDATE work SET data = @data, written_at = clock_timestamp() WHERE id = @work AND fence = @fence AND state = 'running' RETURNING id) SELECT count(*), set_config('synchronous_commit', 'off', true) FROM w",
+		map[string]any{"data": string(text), "work": c.Work, "fence": c.Fence})
+}
+
 // SetData keeps what a step found out, for the steps after it.
 func (s *Store) SetData(ctx context.Context, c Claim, data any) error {
 	text, err := json.Marshal(data)
 	if err != nil {
 		return err
 	}
-	return s.tx(ctx, func(tx *gorm.DB) error {
-		return tx.Exec("UPDATE work SET data = ? WHERE id = ?", string(text), c.Work).Error
-	})
+	// On the disk before anything that it is needed for is done.
+	r := s.db.WithContext(ctx).Exec("UPDATE work SET data = ?, written_at = clock_timestamp() WHERE id = ? AND fence = ? AND state = 'running'", string(text), c.Work, c.Fence)
+	if r.Error == nil && r.RowsAffected != 1 {
+		return ErrLost
+	}
+	return r.Error
 }
 
 // WorkEnd is how a piece of work ends, and what that makes of its instance.
@@ -331,6 +361,9 @@ type WorkEnd struct {
 // EndWork ends a claimed piece of work, with its outcome in the journal.
 func (s *Store) EndWork(ctx context.Context, w Work, e WorkEnd) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
+		if err := tx.Exec("SET LOCAL synchronous_commit = on").Error; err != nil { // and all that it stands on
+			return err
+		}
 		text := string(e.State)
 		if e.Outcome != "" {
 			text += ": " + e.Outcome
@@ -418,6 +451,12 @@ func (s *Store) RetryWork(ctx context.Context, by Actor, w Work, phase Phase) er
 		}
 		return event(tx, w.ID, 0, "taken up again by "+by.Operator)
 	})
+}
+
+// WorkInput returns what was asked for and reported of a piece of work, JSON.
+func (s *Store) WorkInput(ctx context.Context, id int64) (string, error) {
+	r, err := one[struct{ Input string }](ctx, s, "SELECT input::text AS input FROM work WHERE id = ?", id)
+	return r.Input, err
 }
 
 // WorkByID finds a piece of work; ErrNotFound.

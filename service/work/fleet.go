@@ -107,7 +107,7 @@ func (w *Worker) chooseFleet(ctx context.Context, f wire.Fleet) (members, left [
 	}
 	q := store.CandidateQuery{Key: f.Key, Tag: f.Tag, Limit: maxFleet + 1}
 	if f.Key != "" {
-		if _, err := w.Store.KeyByName(ctx, f.Key); errors.Is(err, store.ErrNotFound) {
+		if _, err := w.Store.KeyAlone(ctx, f.Key); errors.Is(err, store.ErrNotFound) {
 			err = w.unknownKey(ctx, f.Key)
 			if e, ok := errors.AsType[FieldError](err); ok {
 				e.Field = "key"
@@ -192,7 +192,7 @@ func (w *Worker) RotateMany(ctx context.Context, by store.Actor, once store.Once
 		return store.Work{}, FieldError{Field: "key", Problem: "there is no instance to rotate it on"}
 	}
 	for _, name := range newKeys(f) {
-		k, err := w.Store.KeyByName(ctx, name)
+		k, err := w.Store.KeyAlone(ctx, name)
 		if errors.Is(err, store.ErrNotFound) {
 			err = w.unknownKey(ctx, name)
 		}
@@ -292,7 +292,7 @@ func (r *Run) fleetProof() error {
 	}
 	var missing []string
 	for _, name := range in.newKeysOf() {
-		k, err := r.Store.KeyByName(r.ctx, name)
+		k, err := r.Store.KeyAlone(r.ctx, name)
 		if err != nil {
 			return err
 		}

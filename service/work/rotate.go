@@ -14,6 +14,7 @@ import (
 	"plumlatch/core/plaintext"
 	"plumlatch/core/rotation"
 	"plumlatch/core/wire"
+	"plumlatch/service/cloud"
 	"plumlatch/service/reach"
 	"plumlatch/service/store"
 )
@@ -110,11 +111,11 @@ func noGrace(r *Run) bool {
 // rotation reads what was asked for, with what was reported since, and what
 // the steps have kept.
 func (r *Run) rotation() (in rotating, d rotated, err error) {
-	now, err := r.Store.WorkByID(r.ctx, r.Work.ID)
+	now, err := r.Store.WorkInput(r.ctx, r.Work.ID)
 	if err != nil {
 		return in, d, err
 	}
-	if err := decode(now.Input, &in); err != nil {
+	if err := decode(now, &in); err != nil {
 		return in, d, err
 	}
 	return in, d, r.Data(&d)
@@ -142,7 +143,7 @@ func (w *Worker) PlanRotation(ctx context.Context, i store.Instance, r wire.Rota
 	if err != nil {
 		return p, in, err
 	}
-	k, err := w.Store.KeyByName(ctx, r.New)
+	k, err := w.Store.KeyAlone(ctx, r.New)
 	if errors.Is(err, store.ErrNotFound) {
 		err = w.unknownKey(ctx, r.New)
 		if e, ok := errors.AsType[FieldError](err); ok {
@@ -195,7 +196,7 @@ func (w *Worker) placeable(ctx context.Context, i store.Instance, k store.Key) e
 	if i.Adopted {
 		return nil
 	}
-	images, err := w.Cloud.Images(ctx, i.Region)
+	images, err := w.imagesOf(ctx, i.Region)
 	if err != nil {
 		return nil // its kinds are not known; the server will say
 	}
@@ -205,6 +206,22 @@ func (w *Worker) placeable(ctx context.Context, i store.Instance, k store.Key) e
 		}
 	}
 	return nil
+}
+
+// imagesOf is the cloud's catalogue of a region, as it was at most a minute ago.
+func (w *Worker) imagesOf(ctx context.Context, region string) ([]cloud.Image, error) {
+	type held struct {
+		images []cloud.Image
+		at     time.Time
+	}
+	if h, ok := w.images.Load(region); ok && time.Since(h.(held).at) < time.Minute {
+		return h.(held).images, nil
+	}
+	images, err := w.Cloud.Images(ctx, region)
+	if err == nil {
+		w.images.Store(region, held{images, time.Now()})
+	}
+	return images, err
 }
 
 // chooseOld finds the access of the old key: the named one, or the one that there is.
@@ -391,7 +408,7 @@ func (r *Run) askServer(d *rotated, ids ...int64) (map[int64]reach.Answer, error
 	if d.AskedAt, err = r.Store.Now(r.ctx); err != nil {
 		return nil, err
 	}
-	return out, r.SetData(*d)
+	return out, r.NoteData(*d)
 }
 
 // untilAnswered waits for a server that does not answer now, up to its limit.

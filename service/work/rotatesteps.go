@@ -182,7 +182,7 @@ func (r *Run) place(d *rotated, files reach.Files, fresh store.Key, stands bool)
 			return err
 		}
 	}
-	return r.SetData(*d)
+	return r.NoteData(*d)
 }
 
 // rotateAddBack takes our line out again, once the old key is seen to be accepted.
@@ -516,7 +516,7 @@ func (r *Run) takeOld(d *rotated, old store.Key, out bool, guard func(reach.File
 		return err
 	}
 	d.AskedAt, d.Gone = time.Time{}, out
-	return r.SetData(*d)
+	return r.NoteData(*d)
 }
 
 // lookLater looks at replaced files again after a while, while the work goes on.
@@ -570,7 +570,7 @@ func (r *Run) lookedAgain(d *rotated) error {
 		return nil
 	default:
 	}
-	return r.Wait("what others write in the moment of the change", settleLook/2, time.Minute)
+	return r.Wait("what others write in the moment of the change", settleLook+100*time.Millisecond, time.Minute)
 }
 
 // rotateWiden puts the old key's lines back as they were.

@@ -67,7 +67,9 @@ func (l *lease) live() bool {
 	return time.Now().Before(l.until)
 }
 
-func (r *Run) claim() store.Claim { return store.Claim{Work: r.Work.ID, Fence: r.Work.Fence} }
+func (r *Run) claim() store.Claim {
+	return store.Claim{Work: r.Work.ID, Fence: r.Work.Fence, Progress: r.Kind != nil && r.Kind.Phase != ""}
+}
 
 // carryOut does, or undoes, step after step of a claimed piece of work, until
 // it ends, waits, or the claim is lost. sent is when the claim was asked for.
@@ -371,7 +373,18 @@ func (r *Run) tokenOf(step, effect string) string {
 // Data reads what earlier steps kept.
 func (r *Run) Data(into any) error { return json.Unmarshal([]byte(r.Work.Data), into) }
 
-// SetData keeps something for the steps after this one.
+// NoteData is SetData for what can be found out again.
+func (r *Run) NoteData(data any) error {
+	text, err := json.Marshal(data)
+	if err != nil {
+		return err
+	}
+	r.Work.Data = string(text)
+	return r.Store.NoteData(r.ctx, r.claim(), data)
+}
+
+// SetData keeps something for the steps after this one: on the disk before
+// anything that it is needed for is done.
 func (r *Run) SetData(data any) error {
 	text, err := json.Marshal(data)
 	if err != nil {

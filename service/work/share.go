@@ -240,7 +240,7 @@ func (w *Worker) AddAccess(ctx context.Context, by store.Actor, once store.Once,
 	if err != nil {
 		return store.Work{}, err
 	}
-	k, err := w.Store.KeyByName(ctx, r.Key)
+	k, err := w.Store.KeyAlone(ctx, r.Key)
 	if errors.Is(err, store.ErrNotFound) {
 		err = w.unknownKey(ctx, r.Key)
 	}

@@ -47,6 +47,7 @@ type Worker struct {
 	Heads *seal.Heads
 
 	settling   sync.Map // work ID to where the result of its last look comes (chan error)
+	images     sync.Map // region to what its catalogue was a while ago
 	toKeep     chan keeping
 	surveying  atomic.Int64 // surveys at hand
 	policyMu   sync.Mutex

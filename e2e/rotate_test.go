@@ -100,6 +100,21 @@ func TestRotateMany(t *testing.T) {
 		waitFor(t, name, func() bool { return !strings.Contains(mustRead(t, file(name)), "many-old") })
 	}
 	contains(t, "nothing is left", d.must(t, "rotate", "-key", "many-next", "-new", "many-next", "-plan"), "There is no instance to rotate it on")
+	// What is due, with a pair of its own for each.
+	d.must(t, "policy", "set", writeFile(t, "rotation:\n  age: 0\n"))
+	if r := d.client(t, "", "rotate", "-due", "-each", "-yes"); r.code == 0 || !strings.Contains(r.err, "rotation.age") {
+		t.Errorf("no age: %+v", r)
+	}
+	d.must(t, "policy", "set", writeFile(t, "rotation:\n  age: 1s\n"))
+	time.Sleep(time.Second)
+	out = d.must(t, "rotate", "-due", "-each", "-names", "{instance}-own", "-dir", dir, "-new-passphrase-file", none, "-first", "2", "-at-most", "100%", "-grace", "0", "-yes")
+	contains(t, "a pair for each", out, "Waves of 2, 3;", "5 instances shown to work")
+	for _, name := range names {
+		if got := opens(name + "-own"); len(got) != 1 || !got[name] {
+			t.Errorf("%s-own opens %v", name, got)
+		}
+		d.must(t, "open", name, "-identity", filepath.Join(dir, name+"-own"), "--", "true")
+	}
 	// Paused before it begins anything.
 	if r := d.client(t, "", "rotate", "-pause", "1"); r.code != 1 || !strings.Contains(r.err, "only a rotation of many") {
 		t.Errorf("pausing a launch: %+v", r)

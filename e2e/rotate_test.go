@@ -239,9 +239,24 @@ func TestAccessRules(t *testing.T) {
 	if strings.Count(mustRead(t, file), "expiry-time=") != 1 {
 		t.Errorf("extended: %s", mustRead(t, file))
 	}
+	// From elsewhere only: whether it is taken from there is not claimed.
+	far := d.client(t, "", "access", "add", "rule-board", "-key", "rule-old-guest", "-for", "1h", "-reason", "from afar", "-from", "192.0.2.0/24")
+	if far.code != 0 || !strings.Contains(far.err, "whether it is taken from there is not seen") {
+		t.Errorf("from elsewhere: %+v", far)
+	}
+	// Exposed: what today says to do shuts it.
+	d.must(t, "key", "exposed", "rule-guest", "-yes")
+	waitFor(t, "today", func() bool {
+		for _, m := range d.todayOf(t).Items {
+			if m.Reason == "exposed-key-opens" {
+				return m.Command == "plumlatch access remove rule-board -key rule-guest"
+			}
+		}
+		return false
+	})
 	contains(t, "remove", d.must(t, "access", "remove", "rule-board", "-key", "rule-guest"), "rule-guest is withdrawn from rule-board, and refused there")
 	// The work that waited for its end is over by that.
-	waitFor(t, "the end of what waited", func() bool { return !strings.Contains(d.must(t, "work", "list"), "waits: the end of the access") })
+	waitFor(t, "the end of what waited", func() bool { return strings.Contains(d.must(t, "work", "list"), "rule-guest was withdrawn from rule-board") })
 	contains(t, "by number", d.must(t, "access", "remove", "rule-board", "-key", "rule-own", "-cut-off", "1"), "withdrawn")
 	has(t, "locked on purpose", d.reasonsOf(t, "instance", "rule-board"), "no-way-in", true)
 }

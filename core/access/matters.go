@@ -227,11 +227,15 @@ func (j *judging) key(k DoorKey) {
 		m := j.say(r, k.LoginUser+" "+k.Fingerprint, j.evidenceOf(k), command, sentence, a...)
 		m.Key = k.Key
 	}
+	shut := "plumlatch access remove " + named + " -key " + k.Key
+	if !k.Recorded {
+		shut = "plumlatch access record " + named + " " + k.Key
+	}
 	if k.State == Exposed && !k.gone() {
-		add(ExposedOpens, "plumlatch key exposed "+k.Key+" -plan", "%s, which somebody else may have, still opens %s as %s.", k.Key, named, k.LoginUser)
+		add(ExposedOpens, shut, "%s, which somebody else may have, still opens %s as %s.", k.Key, named, k.LoginUser)
 	}
 	if k.State == Lost && !k.gone() {
-		add(LostOpens, "plumlatch key lost "+k.Key+" -plan", "%s is lost, and still stands on %s.", k.Key, named)
+		add(LostOpens, shut, "%s is lost, and still stands on %s.", k.Key, named)
 	}
 	if t := k.There; t != nil && !k.Recorded && t.Limits != Authority && t.Limits != Expired && !j.firstBoots(k) {
 		if t.Before || k.Retired {

@@ -427,7 +427,11 @@ func (r *Run) untilAnswered(err error) error {
 	if e := decode(r.Work.Input, &in); e == nil && in.Back > 0 && r.Work.Step == 0 && !r.Work.Back {
 		return r.Wait("it to be back ("+words(err)+"); it keeps the old key until then", min(time.Minute, 4*r.Lease), in.Back)
 	}
-	return r.Wait("the server to answer ("+words(err)+"); if it does not, this goes back", 3*time.Second, answerLimit)
+	what := "the server to answer (" + words(err) + ")"
+	if !r.noReturn && !r.Work.Back {
+		what += "; if it does not, this goes back"
+	}
+	return r.Wait(what, 3*time.Second, answerLimit)
 }
 
 // gone tells that the instance is no more: there is nothing to do or to take back.

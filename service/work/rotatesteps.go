@@ -1,9 +1,7 @@
 package work
 
 import (
-	"bytes"
 	"cmp"
-	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -14,55 +12,7 @@ import (
 	"plumlatch/core/authkeys"
 	"plumlatch/core/rotation"
 	"plumlatch/service/reach"
-	"plumlatch/service/store"
 )
-
-// keysFile is a file of keys as it was read just now.
-type keysFile struct {
-	name string
-	data []byte
-}
-
-// readFiles reads every file of keys that the server reads for the login user,
-// as it will be edited: a file that would not be edited is an error. One that is
-// not there is left out.
-func readFiles(files reach.Files, i store.Instance) ([]keysFile, error) {
-	var out []keysFile
-	for _, name := range filesOf(i) {
-		data, err := reach.ReadKeys(files, name)
-		if errors.Is(err, reach.ErrMissing) {
-			continue
-		}
-		if err != nil {
-			return nil, Failure{words(err)}
-		}
-		out = append(out, keysFile{name, data})
-	}
-	return out, nil
-}
-
-// linesOf returns the lines of a key in all files, parsed.
-func linesOf(all []keysFile, blob []byte) []authkeys.Line {
-	var out []authkeys.Line
-	for _, f := range all {
-		for _, l := range authkeys.ParseDocument(f.data).Lines(blob) {
-			out = append(out, authkeys.Parse([]byte(l), time.UTC)...)
-		}
-	}
-	return out
-}
-
-// enter opens the steward's way; one that cannot be opened now has the step wait.
-func (r *Run) enter(ctx context.Context) (reach.Files, func(), error) {
-	if r.Instance.State != "running" {
-		return nil, nil, r.untilAnswered(fmt.Errorf("the instance is %s", r.Instance.State))
-	}
-	files, done, err := r.steward(ctx, r.Instance)
-	if err != nil {
-		return nil, nil, r.untilAnswered(err)
-	}
-	return files, done, nil
-}
 
 // rotateAdd reads what is there, and adds the new key's line by one append.
 func (r *Run) rotateAdd() error {
@@ -85,15 +35,11 @@ func (r *Run) rotateAdd() error {
 	if err != nil {
 		return err
 	}
-	files, done, err := r.enter(r.ctx)
+	files, all, done, err := r.inside()
 	if err != nil {
 		return err
 	}
 	defer done()
-	all, err := readFiles(files, r.Instance)
-	if err != nil {
-		return err
-	}
 	oldLines, newLines := linesOf(all, old.Blob), linesOf(all, fresh.Blob)
 	if d.File == "" {
 		if len(oldLines) == 0 {
@@ -142,49 +88,6 @@ func (r *Run) rotateAdd() error {
 	return r.place(&d, files, fresh, len(newLines) > 0)
 }
 
-// place appends our line, unless the key stands there already, and records the
-// access. What is to be appended has been kept before.
-func (r *Run) place(d *rotated, files reach.Files, fresh store.Key, stands bool) error {
-	if d.Line != "" && !stands {
-		now, err := r.Store.Now(r.ctx)
-		if err != nil {
-			return err
-		}
-		err = r.Effect("append", func(context.Context) error {
-			edited, err := reach.AddLine(files, d.File, d.Line, now)
-			if err != nil {
-				return Failure{"the new key could not be added: " + words(err)}
-			}
-			if fi, err := files.Lstat(edited.Backup); err == nil && !fi.Modified.IsZero() {
-				if skew := fi.Modified.Sub(now); skew > 2*time.Second || skew < -2*time.Second {
-					d.Skew = skew.Round(time.Second)
-				}
-			}
-			return nil
-		})
-		if err != nil {
-			return err
-		}
-	}
-	d.Appended = d.Line != ""
-	if err := r.Store.Wrote(r.ctx, r.Instance.ID); err != nil {
-		return err
-	}
-	if d.NewAccess == 0 {
-		var err error
-		if d.NewAccess, err = r.Store.AddAccess(r.ctx, r.Instance.ID, fresh.ID, r.Instance.LoginUser); err != nil {
-			return err
-		}
-		d.Added = true
-	}
-	if d.Appended {
-		if err := r.Store.Observe(r.ctx, d.NewAccess, access.Placed, true, "work "+fmt.Sprint(r.Work.ID)); err != nil {
-			return err
-		}
-	}
-	return r.NoteData(*d)
-}
-
 // rotateAddBack takes our line out again, once the old key is seen to be accepted.
 func (r *Run) rotateAddBack() error {
 	in, d, err := r.rotation()
@@ -194,15 +97,11 @@ func (r *Run) rotateAddBack() error {
 	if r.instanceGone() {
 		return r.dropNew(d)
 	}
-	files, done, err := r.enter(r.ctx)
+	files, all, done, err := r.inside()
 	if err != nil {
 		return err
 	}
 	defer done()
-	all, err := readFiles(files, r.Instance)
-	if err != nil {
-		return err
-	}
 	there := d.Line != "" && slices.ContainsFunc(all, func(f keysFile) bool { return authkeys.ParseDocument(f.data).Has(d.Line) })
 	if there {
 		answers, err := r.askServer(&d, d.OldAccess)
@@ -221,32 +120,6 @@ func (r *Run) rotateAddBack() error {
 	}
 	_, err = r.askServer(&d, append([]int64{d.OldAccess}, d.Others...)...)
 	return err
-}
-
-// takeLineOut takes the line that we appended out of every file.
-func (r *Run) takeLineOut(d rotated, files reach.Files, all []keysFile) error {
-	now, err := r.Store.Now(r.ctx)
-	if err != nil {
-		return err
-	}
-	err = r.Effect("take-out", func(ctx context.Context) error {
-		for _, f := range all {
-			if !authkeys.ParseDocument(f.data).Has(d.Line) {
-				continue
-			}
-			if _, err := reach.Edit(ctx, files, f.name, reach.EditOptions{Now: now}, func(doc *authkeys.Document) error {
-				doc.RemoveAppended(d.Line)
-				return nil
-			}); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	return r.Store.Wrote(r.ctx, r.Instance.ID)
 }
 
 // dropNew takes the new access out of the ledger again, if we put it there.
@@ -448,100 +321,6 @@ func (r *Run) rotateNarrow() error {
 	return r.takeOld(&d, old, in.Grace == 0, func(files reach.Files) ([]keysFile, error) { return r.mayTake(in, &d, files) })
 }
 
-// takeOld narrows a key in every line of every file, or takes it out, as soon as
-// guard says that rule 1 lets it, and has read the files.
-func (r *Run) takeOld(d *rotated, old store.Key, out bool, guard func(reach.Files) ([]keysFile, error)) error {
-	// The look after the edit goes on when this step is over: it ends with the service alone.
-	ctx, cancel := context.WithCancel(r.base)
-	files, done, err := r.enter(ctx)
-	if err != nil {
-		cancel()
-		return err
-	}
-	end := func() { done(); cancel() }
-	all, err := guard(files)
-	if err != nil {
-		end()
-		return err
-	}
-	if d.Taken == nil {
-		d.Taken = map[string][]authkeys.Taken{}
-	}
-	if out {
-		for _, f := range all {
-			if taken := authkeys.ParseDocument(f.data).Take(old.Blob); len(taken) > 0 && d.Taken[f.name] == nil {
-				d.Taken[f.name] = taken
-			}
-		}
-	}
-	d.Narrowed = true
-	if err := r.SetData(*d); err != nil {
-		end()
-		return err
-	}
-	now, err := r.Store.Now(r.ctx)
-	if err != nil {
-		end()
-		return err
-	}
-	var looks []func() error
-	err = r.Effect("edit", func(ctx context.Context) error {
-		for _, f := range all {
-			if len(authkeys.ParseDocument(f.data).Lines(old.Blob)) == 0 {
-				continue
-			}
-			_, err := reach.Edit(ctx, files, f.name, reach.EditOptions{Now: now, Later: func(look func() error) { looks = append(looks, look) }}, func(doc *authkeys.Document) error {
-				if out {
-					doc.Remove(old.Blob)
-					return nil
-				}
-				_, err := doc.Narrow(old.Blob, authkeys.Narrowing{Expires: d.Expiry})
-				return err
-			})
-			if err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-	r.lookLater(looks, end)
-	if err != nil {
-		if errors.Is(err, store.ErrLost) {
-			return err
-		}
-		return Failure{"the old key could not be ended: " + words(err)}
-	}
-	d.Accepted = nil // what was answered before the write says nothing now
-	if err := r.Store.Wrote(r.ctx, r.Instance.ID); err != nil {
-		return err
-	}
-	d.AskedAt, d.Gone = time.Time{}, out
-	return r.NoteData(*d)
-}
-
-// lookLater looks at replaced files again after a while, while the work goes on.
-func (r *Run) lookLater(looks []func() error, end func()) {
-	if len(looks) == 0 {
-		end()
-		return
-	}
-	result := make(chan error, 1)
-	r.settling.Store(r.Work.ID, result)
-	w := r.Worker
-	w.wg.Go(func() {
-		defer end()
-		select {
-		case <-time.After(settleLook):
-		case <-w.base.Done():
-		}
-		var all []error
-		for _, look := range looks {
-			all = append(all, look())
-		}
-		result <- errors.Join(all...)
-	})
-}
-
 // rotateSettle waits for that look, without holding anything.
 func (r *Run) rotateSettle() error {
 	in, d, err := r.rotation()
@@ -552,25 +331,6 @@ func (r *Run) rotateSettle() error {
 		return nil
 	}
 	return r.lookedAgain(&d)
-}
-
-// lookedAgain takes the result of the look after an edit.
-func (r *Run) lookedAgain(d *rotated) error {
-	at, ok := r.settling.Load(r.Work.ID)
-	if !ok {
-		return r.Say("what others may have written in the moment of the change was not looked for: the service was ended meanwhile")
-	}
-	select {
-	case err := <-at.(chan error):
-		r.settling.Delete(r.Work.ID)
-		if err != nil {
-			d.Trouble = "a line that others added in the moment of the change may be lost: " + words(err)
-			return r.SetData(*d)
-		}
-		return nil
-	default:
-	}
-	return r.Wait("what others write in the moment of the change", settleLook+100*time.Millisecond, time.Minute)
 }
 
 // rotateWiden puts the old key's lines back as they were.
@@ -584,51 +344,6 @@ func (r *Run) rotateWiden() error {
 		return err
 	}
 	return r.putBack(d, old)
-}
-
-// putBack puts a key's lines back as they were before takeOld.
-func (r *Run) putBack(d rotated, old store.Key) error {
-	files, done, err := r.enter(r.ctx)
-	if err != nil {
-		return err
-	}
-	defer done()
-	all, err := readFiles(files, r.Instance)
-	if err != nil {
-		return err
-	}
-	now, err := r.Store.Now(r.ctx)
-	if err != nil {
-		return err
-	}
-	err = r.Effect("put-back", func(ctx context.Context) error {
-		for _, f := range all {
-			asBefore := func(doc *authkeys.Document) error {
-				if d.Expiry != "" {
-					if _, err := doc.Widen(old.Blob, authkeys.Narrowing{Expires: d.Expiry}); err != nil {
-						return err
-					}
-				}
-				doc.PutBack(d.Taken[f.name])
-				return nil
-			}
-			doc := authkeys.ParseDocument(f.data)
-			if err := asBefore(doc); err != nil || bytes.Equal(doc.Bytes(), f.data) {
-				if err != nil {
-					return err
-				}
-				continue // it is as it was: nothing has to be allowed for that
-			}
-			if _, err := reach.Edit(ctx, files, f.name, reach.EditOptions{Now: now}, asBefore); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	return r.Store.Wrote(r.ctx, r.Instance.ID)
 }
 
 // rotateCheck asks the server whether it went as it should.
@@ -674,8 +389,7 @@ func (r *Run) rotateGrace() error {
 	return r.Wait(fmt.Sprintf("the end of the grace time, %s; then %s is withdrawn", d.Ends.Format("2006-01-02 15:04 UTC"), in.Old), left+time.Second, left+time.Hour)
 }
 
-// rotateWithdraw takes the old key out after the grace time. What keeps it from
-// that is no reason to go back: the old key has ended, and it is tried again.
+// rotateWithdraw takes the old key out after the grace time.
 func (r *Run) rotateWithdraw() error {
 	in, d, err := r.rotation()
 	if err != nil || d.Gone || r.instanceGone() {
@@ -685,27 +399,8 @@ func (r *Run) rotateWithdraw() error {
 	if err != nil {
 		return err
 	}
-	over, err := r.WaitOver()
-	if err != nil {
-		return err
-	}
-	err = r.takeOld(&d, old, true, func(files reach.Files) ([]keysFile, error) { return r.mayTake(in, &d, files) })
-	if err == nil || errors.Is(err, store.ErrLost) || r.ctx.Err() != nil {
-		return err
-	}
-	reason := words(err)
-	if wait, ok := errors.AsType[*waitError](err); ok {
-		reason = wait.reason
-	}
-	if over {
-		d.Trouble = fmt.Sprintf("%s could not be withdrawn (%s)", in.Old, reason)
-		return r.SetData(d)
-	}
-	return r.Wait("another try at withdrawing "+in.Old+": "+reason, r.retryWithdraw(), withdrawLimit)
+	return r.takeInTheEnd(&d, old, func(files reach.Files) ([]keysFile, error) { return r.mayTake(in, &d, files) })
 }
-
-// retryWithdraw is how long to wait before the next try.
-func (r *Run) retryWithdraw() time.Duration { return min(15*time.Minute, 20*r.Lease) }
 
 // rotateLast asks a last time.
 func (r *Run) rotateLast() error {

@@ -256,7 +256,9 @@ func TestAccessRules(t *testing.T) {
 	})
 	contains(t, "remove", d.must(t, "access", "remove", "rule-board", "-key", "rule-guest"), "rule-guest is withdrawn from rule-board, and refused there")
 	// The work that waited for its end is over by that.
-	waitFor(t, "the end of what waited", func() bool { return strings.Contains(d.must(t, "work", "list"), "rule-guest was withdrawn from rule-board") })
+	waitFor(t, "the end of what waited", func() bool {
+		return strings.Contains(d.must(t, "work", "list"), "rule-guest was withdrawn from rule-board")
+	})
 	contains(t, "by number", d.must(t, "access", "remove", "rule-board", "-key", "rule-own", "-cut-off", "1"), "withdrawn")
 	has(t, "locked on purpose", d.reasonsOf(t, "instance", "rule-board"), "no-way-in", true)
 }

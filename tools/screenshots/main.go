@@ -84,7 +84,6 @@ func pages(base, password, out, only string) error {
 		shot("console-check", chromedp.Navigate(base+"/check"), chromedp.WaitVisible(css(".ant-upload-drag")),
 			chromedp.SetUploadFiles(css(`input[type="file"]`), []string{holders("gate-contractor/old-gate-contractor")}), chromedp.WaitVisible(css(".file .bitting")),
 			chromedp.Click(chromedp.Search(`//button[contains(., "Ask the ledger")]`))),
-		shot("console-dark", chromedp.Navigate(base+"/instances/tide-gauge-3"), chromedp.WaitVisible(css(".evidence")), chromedp.Click(css(`button[aria-label="Dark colours"]`))),
 	)
 }
 
@@ -165,6 +164,12 @@ func terminals(out, only string) error {
 			run bin/plumlatch work cancel $id
 			run bin/plumlatch work show $id
 			bin/plumlatch instance remove slip-pump-2 -yes >/dev/null 2>&1`},
+		{"client-rotate", `
+			bin/plumlatch key create harbour-ops-2027 -dir ` + folder + ` -new-passphrase-file /dev/null -holder harbour-ops >/dev/null 2>&1
+			run bin/plumlatch rotate -key harbour-ops-2026 -new harbour-ops-2027 -at-most 50% -grace 7d -dir ` + folder + ` -yes
+			run bin/plumlatch who berth-board-1
+			id=$(bin/plumlatch work list -state open -json | grep -B3 -A3 '"rotate-many"' | grep -m1 -o '"id": [0-9]*' | grep -o '[0-9]*')
+			bin/plumlatch work cancel $id >/dev/null 2>&1; bin/plumlatch key forget harbour-ops-2027 -yes >/dev/null 2>&1`},
 		{"client-check", `
 			mkdir ` + folder + `/laptop
 			cp demo-holders/day-crew/day-crew ` + folder + `/laptop/shift; chmod 644 ` + folder + `/laptop/shift

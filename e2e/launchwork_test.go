@@ -134,7 +134,7 @@ func TestCloudFaults(t *testing.T) {
 		}
 	})
 	t.Run("and is taken up again", func(t *testing.T) {
-		if err := standinCall("DELETE", "/v1/faults", "", nil); err != nil {
+		if err := standinCall("DELETE", "/v1/faults?name=ill-board", "", nil); err != nil {
 			t.Fatal(err)
 		}
 		id := strconv.FormatInt(d.instance(t, "ill-board").Work, 10)
@@ -157,7 +157,7 @@ func TestCloudFaults(t *testing.T) {
 		if r.code != 1 || !strings.Contains(r.err, "is stuck") || !strings.Contains(r.err, "hull-") || !strings.Contains(r.err, "left in the cloud") {
 			t.Errorf("what is left is not named: %+v", r)
 		}
-		if err := standinCall("DELETE", "/v1/faults", "", nil); err != nil {
+		if err := standinCall("DELETE", "/v1/faults?name=stuck-board", "", nil); err != nil {
 			t.Fatal(err)
 		}
 		id := strconv.FormatInt(d.instance(t, "stuck-board").Work, 10)

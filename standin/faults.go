@@ -45,10 +45,11 @@ func (f *faults) add(x Fault) error {
 	return nil
 }
 
-func (f *faults) clear() {
+// clear forgets the faults of the instance called name; all if "".
+func (f *faults) clear(name string) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.waiting = nil
+	f.waiting = slices.DeleteFunc(f.waiting, func(x Fault) bool { return name == "" || x.Name == name })
 }
 
 // take returns the fault that a call meets, and uses it up.

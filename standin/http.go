@@ -34,7 +34,7 @@ import (
 //	DELETE /v1/addresses/{id}?client_token=T
 //	GET    /v1/caller                       the address that asks; needs no token
 //	POST   /v1/faults                       a Fault, for calls to come
-//	DELETE /v1/faults
+//	DELETE /v1/faults?name=N                those of one instance; all without a name
 func (c *Cloud) Handler(token string) http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /v1/regions", func(w http.ResponseWriter, r *http.Request) { reply(w, Regions, nil) })
@@ -90,7 +90,7 @@ func (c *Cloud) Handler(token string) http.Handler {
 		}
 	})
 	mux.HandleFunc("DELETE /v1/faults", func(w http.ResponseWriter, r *http.Request) {
-		c.faults.clear()
+		c.faults.clear(r.URL.Query().Get("name"))
 		reply(w, struct{}{}, nil)
 	})
 	want := sha256.Sum256([]byte("Bearer " + token))

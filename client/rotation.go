@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"net/url"
 
 	"plumlatch/core/wire"
 )
@@ -59,4 +60,33 @@ func (c *Client) PauseFleet(ctx context.Context, id int64) (w wire.Work, err err
 // GoOnFleet lets a rotation of many go on, after a pause or failures.
 func (c *Client) GoOnFleet(ctx context.Context, id int64) (w wire.Work, err error) {
 	return w, c.do(ctx, "POST", workPath(id)+"/go-on", nil, nil, &w)
+}
+
+// PlanMany tells which instances a change of access would take.
+func (c *Client) PlanMany(ctx context.Context, r wire.AccessMany) (p wire.FleetPlan, err error) {
+	return p, c.do(ctx, "POST", "/access/many/plan", nil, r, &p)
+}
+
+// ChangeMany begins a change of access on many instances.
+func (c *Client) ChangeMany(ctx context.Context, r wire.AccessMany) (w wire.Work, err error) {
+	return w, c.once(ctx, "POST", "/access/many", r, &w)
+}
+
+// Word tells what a piece of work waits for before it begins.
+func (c *Client) Word(ctx context.Context, id int64) (w wire.Word, err error) {
+	return w, c.do(ctx, "GET", workPath(id)+"/word", nil, nil, &w)
+}
+
+// GiveWord lets a piece of work begin: by a signature, or as another operator without one.
+func (c *Client) GiveWord(ctx context.Context, id int64, signature string) (w wire.Work, err error) {
+	return w, c.do(ctx, "POST", workPath(id)+"/word", nil, wire.GiveWord{Signature: signature}, &w)
+}
+
+// SetOperatorKey makes the signature of a key an operator's word, or no longer.
+func (c *Client) SetOperatorKey(ctx context.Context, operator, key string, on bool) error {
+	method := "PUT"
+	if !on {
+		method = "DELETE"
+	}
+	return c.do(ctx, method, "/operators/"+url.PathEscape(operator)+"/keys/"+url.PathEscape(key), nil, nil, nil)
 }

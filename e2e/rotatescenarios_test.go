@@ -84,6 +84,90 @@ func rotatesMany(grace int64) func(*trial) (int64, error) {
 	}
 }
 
+// withLeaked has a second key in that somebody else may have, too.
+func withLeaked(x *trial) error {
+	if err := withNewKey(x); err != nil {
+		return err
+	}
+	x.state["leaked"] = "leaked-" + x.instance
+	if err := x.plumlatch("key", "create", x.state["leaked"], "-dir", x.slot.dir); err != nil {
+		return err
+	}
+	if err := x.plumlatch("access", "add", x.instance, "-key", x.state["leaked"]); err != nil {
+		return err
+	}
+	data, err := os.ReadFile(x.keysFile())
+	x.state["both"] = string(data)
+	if err != nil {
+		return err
+	}
+	return x.plumlatch("key", "exposed", x.state["leaked"], "-yes")
+}
+
+const containedTo = "203.0.113.0/24"
+
+// replacesLeaked replaces the key that leaked, which is contained meanwhile;
+// nobody shows the new one if shown is false.
+func replacesLeaked(shown bool) func(*trial) (int64, error) {
+	return func(x *trial) (int64, error) {
+		x.watch()
+		none := int64(0)
+		w, err := x.client.Rotate(context.Background(), x.instance, wire.Rotate{Old: x.state["leaked"], New: x.state["new"], GraceSeconds: &none, Contain: []string{containedTo}})
+		if client.Definite(err) {
+			return 0, err
+		}
+		if shown {
+			x.proves()
+		}
+		return w.ID, err
+	}
+}
+
+// isReplaced: the new key stands where the one that leaked was, without the
+// limit that this one had; whoever else got in still does.
+func isReplaced(x *trial, _ wire.Work) []string {
+	broken := append(x.unlocked(), x.noneLeft()...)
+	data, err := os.ReadFile(x.keysFile())
+	fresh, err2 := publicOf(filepath.Join(x.slot.dir, x.state["new"]+".pub"))
+	if err != nil || err2 != nil || strings.Contains(string(data), x.state["leaked"]) || strings.Contains(string(data), "from=") || !strings.Contains(string(data), "\n"+fresh.Line()+"\n") || !strings.HasPrefix(string(data), x.state["text"]) {
+		broken = append(broken, fmt.Sprintf("%v %v\n%s", err, err2, data))
+	}
+	rows, err := x.client.Access(context.Background(), x.instance, "")
+	if err != nil || len(rows) != 3 {
+		broken = append(broken, fmt.Sprintf("%+v %v", rows, err))
+	}
+	return broken
+}
+
+// cancelledAtProof cancels once the key that leaked is contained, and the new
+// one waits to be shown.
+func cancelledAtProof(begin func(*trial) (int64, error)) func(*trial) (int64, error) {
+	return func(x *trial) (int64, error) {
+		id, err := begin(x)
+		for n := 0; err == nil && n < 600; n++ {
+			w, e := x.client.WorkByID(context.Background(), id)
+			if e != nil || w.Over() {
+				return id, e
+			}
+			if w.State == "waiting" && strings.Contains(w.WaitsFor, "private half") {
+				data, e := os.ReadFile(x.keysFile())
+				if e != nil || strings.Count(string(data), `from="`+containedTo+`" ssh-`) != 1 {
+					return 0, fmt.Errorf("it is not contained: %w\n%s", e, data)
+				}
+				break
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+		if err != nil {
+			return 0, err
+		}
+		if _, err := x.client.CancelWork(context.Background(), id); err != nil && client.Definite(err) {
+			return 0, err
+		}
+		return id, nil
+	}
+}
+
 // cancelledInGrace cancels once the old key has its end.
 func cancelledInGrace(begin func(*trial) (int64, error)) func(*trial) (int64, error) {
 	return func(x *trial) (int64, error) {

@@ -39,9 +39,11 @@ var scenarios = []scenario{
 	{name: "move cancelled, no answer", kind: "address-move", back: true, lost: true, prepare: launchedAndReserved, begin: cancelledAt(0, moves), check: later(isAtStatic(false))},
 	{name: "survey", kind: "survey", prepare: launched, begin: surveys, check: wasSurveyed},
 	{name: "survey cancelled", kind: "survey", back: true, slow: "groups", prepare: launched, begin: cancelled(surveys), check: opensStill},
-	{name: "rotate", kind: "rotate", lacks: []string{"rotate/grace/", "rotate/withdraw/"}, prepare: withNewKey, begin: rotates(0), check: isRotated},
-	{name: "rotate with grace", kind: "rotate", lacks: []string{"rotate/add/", "rotate/accept/", "rotate/proof/"}, prepare: withNewKey, begin: rotates(4), check: isRotated},
-	{name: "rotate cancelled", kind: "rotate", back: true, prepare: withNewKey, begin: cancelledInGrace(rotates(3600)), check: isAsBefore},
+	{name: "rotate", kind: "rotate", lacks: []string{"rotate/grace/", "rotate/withdraw/", "rotate/contain/"}, prepare: withNewKey, begin: rotates(0), check: isRotated},
+	{name: "rotate with grace", kind: "rotate", lacks: []string{"rotate/contain/", "rotate/add/", "rotate/accept/", "rotate/proof/"}, prepare: withNewKey, begin: rotates(4), check: isRotated},
+	{name: "rotate cancelled", kind: "rotate", back: true, lacks: []string{"rotate/contain/"}, prepare: withNewKey, begin: cancelledInGrace(rotates(3600)), check: isAsBefore},
+	{name: "leaked", kind: "rotate", lacks: notContaining, prepare: withLeaked, begin: replacesLeaked(true), check: isReplaced},
+	{name: "leaked cancelled", kind: "rotate", back: true, lacks: notContaining, prepare: withLeaked, begin: cancelledAtProof(replacesLeaked(false)), check: hasThree},
 	{name: "rotate many", kind: "rotate-many", prepare: withNewKey, begin: rotatesMany(0), check: isRotated},
 	{name: "rotate many cancelled", kind: "rotate-many", back: true, prepare: withNewKey, begin: cancelledInGrace(rotatesMany(3600)), check: isAsBefore},
 	{name: "access add", kind: "access-add", prepare: withNewKey, begin: sharesFor(4), check: sharedAndOver},
@@ -49,8 +51,15 @@ var scenarios = []scenario{
 	{name: "access extend", kind: "access-extend", prepare: withShared, begin: extends, check: isExtended},
 	{name: "access remove", kind: "access-remove", prepare: withSecond, begin: withdraws, check: isWithdrawn},
 	{name: "access remove cancelled", kind: "access-remove", back: true, prepare: withSecond, begin: cancelledWaiting(withdraws), check: hasBoth},
+	{name: "add many", kind: "access-add-many", prepare: withNewKey, begin: sharesManyFor(5), check: isAsBefore},
+	{name: "add many cancelled", kind: "access-add-many", back: true, prepare: withNewKey, begin: cancelledInRest(sharesManyFor(3600)), check: isAsBefore},
+	{name: "withdraw many", kind: "access-remove-many", prepare: withSecond, begin: withdrawsMany, check: isWithdrawn},
+	{name: "withdraw many cancelled", kind: "access-remove-many", back: true, slow: "groups", prepare: withSecond, begin: cancelledWaiting(withdrawsMany), check: hasBoth},
 	{name: "remove", kind: "remove", lacks: []string{"remove/line/"}, prepare: launched, begin: changes("remove"), check: removed},
 }
+
+// notContaining are the steps of a rotation that other scenarios pass.
+var notContaining = []string{"rotate/add/", "rotate/accept/", "rotate/proof/", "rotate/narrow/", "rotate/check/", "rotate/settle/", "rotate/grace/", "rotate/withdraw/", "rotate/last/", "rotate/record/"}
 
 func surveys(x *trial) (int64, error) {
 	w, err := x.client.SurveyMany(context.Background(), wire.SurveyMany{Instances: []string{x.instance}, Inside: true, Outside: true})

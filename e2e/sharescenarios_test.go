@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"plumlatch/client"
 	"plumlatch/core/authkeys"
 	"plumlatch/core/wire"
 )
@@ -62,6 +63,51 @@ func isExtended(x *trial, _ wire.Work) []string {
 	rows, err := x.client.Access(context.Background(), x.instance, x.state["new"])
 	if err != nil || len(rows) != 1 || rows[0].Until == nil || authkeys.FormatTime(rows[0].Until.UTC()) != x.state["end"] || rows[0].Evidence != "accepted" {
 		broken = append(broken, fmt.Sprintf("%+v %v", rows, err))
+	}
+	return broken
+}
+
+// sharesManyFor is sharesFor for all instances with a tag: here one.
+func sharesManyFor(seconds int) func(*trial) (int64, error) {
+	return func(x *trial) (int64, error) {
+		x.watch()
+		end := time.Now().Add(time.Duration(seconds) * time.Second)
+		w, err := x.client.ChangeMany(context.Background(), wire.AccessMany{Do: wire.ManyAdd, Key: x.state["new"], Tag: "case=" + x.instance, Until: &end, Reason: "mends the barrier"})
+		return w.ID, err
+	}
+}
+
+// cancelledInRest cancels once every instance has the key.
+func cancelledInRest(begin func(*trial) (int64, error)) func(*trial) (int64, error) {
+	return func(x *trial) (int64, error) {
+		id, err := begin(x)
+		for n := 0; err == nil && n < 600; n++ {
+			var w wire.Work
+			if w, err = x.client.WorkByID(context.Background(), id); err != nil || w.Over() || w.State == "waiting" && strings.Contains(w.WaitsFor, "end on") {
+				break
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+		if err == nil {
+			if _, e := x.client.CancelWork(context.Background(), id); client.Definite(e) {
+				err = e
+			}
+		}
+		return id, err
+	}
+}
+
+func withdrawsMany(x *trial) (int64, error) {
+	x.watch()
+	w, err := x.client.ChangeMany(context.Background(), wire.AccessMany{Do: wire.ManyRemove, Key: x.slot.key, Tag: "case=" + x.instance})
+	return w.ID, err
+}
+
+// hasThree: the file is as it was with the key that leaked, and no limit stays.
+func hasThree(x *trial, w wire.Work) []string {
+	broken := hasBoth(x, w)
+	if k, err := x.client.Key(context.Background(), x.state["leaked"]); err != nil || k.State != "exposed" {
+		broken = append(broken, fmt.Sprintf("%+v %v", k, err))
 	}
 	return broken
 }

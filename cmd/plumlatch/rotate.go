@@ -40,11 +40,12 @@ type rotateOptions struct {
 	old, new, identity, passFile, grace, dir, name, kind, newPassFile string
 	agent, random, plan, detach, asJSON                               bool
 	goOn                                                              int64
+	set                                                               *flag.FlagSet
 	fleetOptions
 }
 
 func rotate(fs *flag.FlagSet) func(*cli) error {
-	var o rotateOptions
+	o := rotateOptions{set: fs}
 	fs.StringVar(&o.old, "old", "", "`key` to take out (default: the one that there is)")
 	fs.StringVar(&o.new, "new", "", "recorded `key` to put in its place (default: a pair that is made here, now)")
 	fs.StringVar(&o.identity, "identity", "", "`file` with the private half of the new key; it is used here and never sent")
@@ -105,6 +106,9 @@ func rotate(fs *flag.FlagSet) func(*cli) error {
 			if r.Old, err = c.chooseOld(service, args[0], o.new); err != nil {
 				return err
 			}
+		}
+		if r.Contain, err = c.containment(service, o.contain, r.Old); err != nil {
+			return err
 		}
 		var k wire.Key
 		var signer ssh.Signer
@@ -362,12 +366,8 @@ func (c *cli) showNew(service *client.Client, w wire.Work, k wire.Key, signer ss
 	}
 	d, err := checkDoor(i)
 	if err == nil && len(d.keys) > 0 {
-		a := adoptee{name: i.Name, host: i.Address, port: i.Port, user: i.LoginUser, hostKey: d.keys[0].Fingerprint()}
-		if i.Via != nil {
-			a.jump = &jumpHost{host: i.Via.Address, port: i.Via.Port, user: i.Via.LoginUser}
-		}
 		var in *entrance
-		if in, err = c.login(a, adoptOptions{signer: signer, unattended: true, noSteward: true}); err == nil {
+		if in, err = c.login(adopteeOf(i, d, ""), adoptOptions{signer: signer, unattended: true, noSteward: true}); err == nil {
 			in.close()
 			err = service.ReportNewLogin(c.ctx, w.ID, k.Fingerprint)
 		}

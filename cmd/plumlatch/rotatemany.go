@@ -5,6 +5,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -25,6 +26,8 @@ type fleetOptions struct {
 	first, grow, stopAfter    int
 	back                      time.Duration
 	pause, resume             int64
+	exposed, contain          string
+	endSessions               bool
 }
 
 func (o *fleetOptions) flags(fs *flag.FlagSet) {
@@ -37,6 +40,9 @@ func (o *fleetOptions) flags(fs *flag.FlagSet) {
 	fs.IntVar(&o.grow, "grow", 3, "of many: how many `times` as large each next wave is")
 	fs.StringVar(&o.atMost, "at-most", "10%", "of many: the most in one wave, a `number` or a part of all")
 	fs.IntVar(&o.stopAfter, "stop-after", 1, "of many: begin no further wave after this `number` of failures")
+	fs.StringVar(&o.exposed, "exposed", "", "of many: this old `key` may be somebody else's too: contain it, replace it everywhere at once, and show what else was found")
+	fs.StringVar(&o.contain, "contain", "", "until it is replaced, the old key is taken from these `networks` alone, separated by commas, where that cuts nobody off; me: from the address that the cloud sees of this machine")
+	fs.BoolVar(&o.endSessions, "end-sessions", false, "with -exposed: end the sessions that the old key opened, from here, with the new key and sudo")
 	fs.DurationVar(&o.back, "wait-for-back", 7*24*time.Hour, "of many: how `long` an instance that is out of reach is waited for")
 	fs.BoolVar(&o.yes, "yes", false, "of many: do not ask")
 	fs.Int64Var(&o.pause, "pause", 0, "begin no further wave of this `work`")
@@ -45,7 +51,7 @@ func (o *fleetOptions) flags(fs *flag.FlagSet) {
 
 // many tells whether it is about more than one instance.
 func (o fleetOptions) many() bool {
-	return o.key != "" || o.tag != "" || o.due || o.pause != 0 || o.resume != 0
+	return o.key != "" || o.tag != "" || o.due || o.exposed != "" || o.pause != 0 || o.resume != 0
 }
 
 // rotateMany rotates many, in waves.
@@ -69,13 +75,31 @@ func (c *cli) rotateMany(o rotateOptions, grace time.Duration) error {
 			fmt.Fprintf(c.out, "Paused: what has begun goes on, nothing else begins.\nnext: plumlatch rotate -go-on %d; or back: plumlatch work cancel %d\n", id, id)
 			return nil
 		}
-		return c.followFleet(service, w, o)
+		return c.followRotations(service, w, o)
+	}
+	if o.exposed == "" && (o.contain != "" || o.endSessions) ||  o.exposed != "" && (o.key != "" || o.tag != "" || o.due || o.each) {
+		return usagef("of many, -contain and -end-sessions go with -exposed KEY, which takes every instance that the key opens")
 	}
 	if o.each == (o.new != "") && (o.each || !o.plan) {
 		return usagef("give -new KEY, or -each")
 	}
 	seconds := int64(grace / time.Second)
 	f := wire.Fleet{Key: o.key, Tag: o.tag, Due: o.due, New: o.new, GraceSeconds: &seconds, First: o.first, Grow: o.grow, AtMost: o.atMost, StopAfter: o.stopAfter, BackSeconds: int64(o.back / time.Second)}
+	if o.exposed != "" {
+		f.Key, f.Exposed = o.exposed, true
+		if !flagSet(o.set, "at-most") {
+			f.AtMost = ""
+		}
+		if !flagSet(o.set, "stop-after") {
+			f.StopAfter = 0
+		}
+		if f.Contain, err = c.containment(service, o.contain, o.exposed); err != nil {
+			return err
+		}
+		if err := c.recordExposed(service, o); err != nil {
+			return err
+		}
+	}
 	p, err := service.PlanFleet(c.ctx, f)
 	if err != nil {
 		return err
@@ -126,7 +150,23 @@ func (c *cli) rotateMany(o rotateOptions, grace time.Duration) error {
 		fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch rotate -go-on %d follows it; or: plumlatch work show %d\n", w.ID, plaintext.Line(w.Title), w.ID, w.ID)
 		return nil
 	}
-	return c.followFleet(service, w, o)
+	return c.followRotations(service, w, o)
+}
+
+// followRotations follows a rotation of many, and then ends what is left of an exposed key.
+func (c *cli) followRotations(service *client.Client, w wire.Work, o rotateOptions) error {
+	m := manyWords{shown: "shown to work", mend: "plumlatch why", goOn: "plumlatch rotate -go-on", back: "back to the old key"}
+	if m.rest = "The old key is withdrawn at the end of the grace time"; o.grace == "0" || o.exposed != "" {
+		m.rest = "What is out of reach is taken when it is back"
+	}
+	err := c.followMany(service, w, m, o.asJSON)
+	if o.exposed == "" || o.asJSON {
+		return err
+	}
+	if e := c.afterExposed(service, w, o); e != nil && err == nil {
+		err = e
+	}
+	return err
 }
 
 // fleetSigners finds what shows the new keys' private halves: of one key for
@@ -206,10 +246,11 @@ func (c *cli) printFleetPlan(p wire.FleetPlan, o rotateOptions) {
 	if len(sizes) > 0 {
 		fmt.Fprintf(c.out, "\nWaves of %s; the next begins when every instance of the one before is shown to work.\n", strings.Join(sizes, ", "))
 	}
+	c.printWordNeeded(p.Word)
 	for _, line := range []struct {
 		n    int
 		what string
-	}{{later, "cannot be reached now: they keep the old key, and are taken by themselves when they are back"}, {sole, "would be left with one opener, as they are now"}, {left, "are left out"}} {
+	}{{later, "cannot be reached now: they keep the old key, and are taken by themselves when they are back"}, {sole, "have one opener now, and one afterwards: the new key"}, {left, "are left out"}} {
 		if line.n > 0 {
 			fmt.Fprintf(c.out, "%d %s.\n", line.n, line.what)
 		}
@@ -217,9 +258,18 @@ func (c *cli) printFleetPlan(p wire.FleetPlan, o rotateOptions) {
 	fmt.Fprintf(c.out, "The new key's holder shows its private half once, now; then this machine can be closed.\n")
 }
 
-// followFleet shows a bar for the whole and a line for each wave, until every
-// wave is shown to work.
-func (c *cli) followFleet(service *client.Client, w wire.Work, o rotateOptions) error {
+// manyWords are what the kinds of work on many instances say differently.
+type manyWords struct {
+	shown string // of an instance that is done
+	rest  string // what is still to come
+	mend  string // the command that tells more of an instance that failed
+	goOn  string // the command that lets it go on
+	back  string // what cancelling it does
+}
+
+// followMany shows a bar for the whole and a line for each wave, until every
+// wave is settled.
+func (c *cli) followMany(service *client.Client, w wire.Work, m manyWords, asJSON bool) error {
 	title := plaintext.Line(w.Title)
 	tracker := &progress.Tracker{Message: title}
 	var stop func()
@@ -227,7 +277,7 @@ func (c *cli) followFleet(service *client.Client, w wire.Work, o rotateOptions) 
 		stop = bar(tracker)
 		defer func() { stop() }()
 	}
-	said, failed := map[int]bool{}, map[string]bool{}
+	said, failed, waits := map[int]bool{}, map[string]bool{}, ""
 	for {
 		now, err := service.WorkByID(c.ctx, w.ID)
 		if err != nil {
@@ -243,7 +293,7 @@ func (c *cli) followFleet(service *client.Client, w wire.Work, o rotateOptions) 
 			open = open || v.ToDo+v.Going > 0
 			if v.ToDo+v.Going == 0 && !said[v.Wave] {
 				said[v.Wave] = true
-				line := fmt.Sprintf("wave %d of %d: %d shown to work", v.Wave, len(p.Waves), v.Shown)
+				line := fmt.Sprintf("wave %d of %d: %d %s", v.Wave, len(p.Waves), v.Shown, m.shown)
 				if v.Later > 0 {
 					line += fmt.Sprintf(", %d taken when they are back", v.Later)
 				}
@@ -253,20 +303,24 @@ func (c *cli) followFleet(service *client.Client, w wire.Work, o rotateOptions) 
 				fmt.Fprintln(c.err, line)
 			}
 		}
-		for _, m := range p.Members {
-			if m.State == "failed" && !failed[m.Instance] {
-				failed[m.Instance] = true
-				fmt.Fprintf(c.err, "%s: %s\n  next: plumlatch why %s\n", m.Instance, plaintext.Line(m.Note), m.Instance)
+		for _, x := range p.Members {
+			if x.State == "failed" && !failed[x.Instance] {
+				failed[x.Instance] = true
+				fmt.Fprintf(c.err, "%s: %s\n  next: %s %s\n", x.Instance, plaintext.Line(x.Note), m.mend, x.Instance)
 			}
+		}
+		if now.State == "waiting" && now.Step <= 1 && now.WaitsFor != waits {
+			waits = now.WaitsFor
+			fmt.Fprintf(c.err, "waits: %s\n", plaintext.Line(waits))
 		}
 		tracker.Total = int64(max(all, 1))
 		tracker.SetValue(int64(settled))
 		stopped := now.State == "waiting" && strings.HasPrefix(now.WaitsFor, "a word")
 		if now.Over() || all > 0 && !open || stopped {
-			if o.asJSON {
+			if asJSON {
 				return c.json(p)
 			}
-			return c.fleetEnd(now, p, o, stopped)
+			return c.manyEnd(now, p, m, stopped)
 		}
 		select {
 		case <-c.ctx.Done():
@@ -276,31 +330,42 @@ func (c *cli) followFleet(service *client.Client, w wire.Work, o rotateOptions) 
 	}
 }
 
-// fleetEnd says what holds now, and what follows when.
-func (c *cli) fleetEnd(w wire.Work, p wire.FleetPlan, o rotateOptions, stopped bool) error {
+// manyEnd says what holds now, and what follows when.
+func (c *cli) manyEnd(w wire.Work, p wire.FleetPlan, m manyWords, stopped bool) error {
 	shown, later, failed := 0, 0, 0
 	for _, v := range p.Waves {
 		shown, later, failed = shown+v.Shown, later+v.Later, failed+v.Failed
 	}
 	switch {
 	case stopped:
-		return failure{fmt.Errorf("%s shown to work, %d failed; no further wave begins", count(shown, "instance"), failed), fmt.Sprintf("plumlatch rotate -go-on %d, or back to the old key: plumlatch work cancel %d", w.ID, w.ID)}
+		return failure{fmt.Errorf("%s %s, %d failed; no further wave begins", count(shown, "instance"), m.shown, failed), fmt.Sprintf("%s %d, or %s: plumlatch work cancel %d", m.goOn, w.ID, m.back, w.ID)}
 	case w.Over() && w.State != "done":
 		return workFailed(w)
 	}
-	fmt.Fprintf(c.out, "%s shown to work", count(shown, "instance"))
-	if later > 0 {
-		fmt.Fprintf(c.out, "; %s out of reach: the old key stays there until then", count(later, "instance"))
+	fmt.Fprintf(c.out, "%s %s", count(shown, "instance"), m.shown)
+	if failed > 0 {
+		fmt.Fprintf(c.out, "; %d failed, as said above", failed)
 	}
-	fmt.Fprintf(c.out, ".\n")
-	if !w.Over() {
-		what := "The old key is withdrawn at the end of the grace time"
-		if o.grace == "0" {
-			what = "What is out of reach is taken when it is back"
+	if later > 0 {
+		fmt.Fprintf(c.out, "; %s out of reach, and as before until then:", count(later, "instance"))
+		for n, x := range slices.DeleteFunc(p.Members, func(x wire.FleetMember) bool { return x.State != "back later" }) {
+			if n == 20 {
+				fmt.Fprintf(c.out, "\n  and %d more", later-20)
+				break
+			}
+			fmt.Fprintf(c.out, "\n  %s (%s)", x.Instance, plaintext.Line(x.Note))
 		}
-		fmt.Fprintf(c.out, what+", by work %d; until then what is not over can go back.\nnext: plumlatch work show %d; back to the old key: plumlatch work cancel %d\n", w.ID, w.ID, w.ID)
+		fmt.Fprintf(c.out, "\n")
+	} else {
+		fmt.Fprintf(c.out, ".\n")
+	}
+	if !w.Over() {
+		fmt.Fprintf(c.out, m.rest+", by work %d; until then what is not over can go back.\nnext: plumlatch work show %d; %s: plumlatch work cancel %d\n", w.ID, w.ID, m.back, w.ID)
 		return nil
 	}
 	fmt.Fprintf(c.out, "next: plumlatch today\n")
+	if failed > 0 {
+		return failure{fmt.Errorf("%s failed", count(failed, "instance")), fmt.Sprintf("plumlatch work show %d", w.ID)}
+	}
 	return nil
 }

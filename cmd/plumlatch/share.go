@@ -36,27 +36,49 @@ func endOf(span, until string, now time.Time) (*time.Time, error) {
 	return nil, nil
 }
 
+// terms are those on which access is shared.
+type terms struct {
+	key, span, until, from, only, reason string
+}
+
+func (t *terms) flags(fs *flag.FlagSet) {
+	fs.StringVar(&t.key, "key", "", "recorded `key` that is to open it")
+	fs.StringVar(&t.span, "for", "", "its end, after this `time`, such as 8h or 3d")
+	fs.StringVar(&t.until, "until", "", "its end, at this `time`")
+	fs.StringVar(&t.from, "from", "", "take it from these `networks` only, separated by commas")
+	fs.StringVar(&t.only, "only", "", "let it run this `command`, and nothing else")
+	fs.StringVar(&t.reason, "reason", "", "`why`, for whoever reads the list")
+}
+
+func (t terms) networks() []string {
+	if t.from == "" {
+		return nil
+	}
+	return strings.Split(t.from, ",")
+}
+
 func accessAdd(fs *flag.FlagSet) func(*cli) error {
-	key := fs.String("key", "", "recorded `key` that is to open it")
+	var t terms
+	t.flags(fs)
+	var m manyOptions
+	m.flags(fs, "instead of INSTANCE: ")
 	user := fs.String("user", "", "login `user` (default: the instance's)")
-	span := fs.String("for", "", "its end, after this `time`, such as 8h or 3d")
-	until := fs.String("until", "", "its end, at this `time`")
-	from := fs.String("from", "", "take it from these `networks` only, separated by commas")
-	only := fs.String("only", "", "let it run this `command`, and nothing else")
-	reason := fs.String("reason", "", "`why`, for whoever reads the list")
 	detach := fs.Bool("detach", false, "print the work's ID and leave")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		if *key == "" {
+		if t.key == "" {
 			return usagef("-key is missing")
 		}
-		r := wire.AccessAdd{Key: *key, User: *user, Only: *only, Reason: *reason}
+		r := wire.AccessAdd{Key: t.key, User: *user, From: t.networks(), Only: t.only, Reason: t.reason}
 		var err error
-		if r.Until, err = endOf(*span, *until, time.Now()); err != nil {
+		if r.Until, err = endOf(t.span, t.until, time.Now()); err != nil {
 			return err
 		}
-		if *from != "" {
-			r.From = strings.Split(*from, ",")
+		if m.tag != "" {
+			if len(c.args) > 0 || *user != "" {
+				return usagef("give INSTANCE or -tag; with -tag, the login user is each instance's own")
+			}
+			return c.changeMany(wire.AccessMany{Do: wire.ManyAdd, Key: t.key, Until: r.Until, From: r.From, Only: r.Only, Reason: r.Reason}, m, *detach, *asJSON)
 		}
 		args, service, err := c.begin("INSTANCE")
 		if err != nil {
@@ -67,7 +89,7 @@ func accessAdd(fs *flag.FlagSet) func(*cli) error {
 			return err
 		}
 		return c.shared(service, w, *detach, *asJSON, func(w wire.Work) {
-			fmt.Fprintf(c.out, "%s opens %s.\n", *key, w.Instance)
+			fmt.Fprintf(c.out, "%s opens %s.\n", t.key, w.Instance)
 			if r.Until != nil {
 				fmt.Fprintf(c.out, "It ends %s", r.Until.Local().Format("2006-01-02 15:04"))
 				if w.Rotating != nil && w.Rotating.Enforced {
@@ -75,7 +97,7 @@ func accessAdd(fs *flag.FlagSet) func(*cli) error {
 				} else if w.Rotating != nil {
 					fmt.Fprintf(c.out, ": its server cannot end it by itself (%s), so work %d withdraws it then.\n", plaintext.Line(w.Rotating.Why), w.ID)
 				}
-				fmt.Fprintf(c.out, "next: plumlatch access list -instance %s; another end: plumlatch access extend %s -key %s -for TIME\n", w.Instance, w.Instance, *key)
+				fmt.Fprintf(c.out, "next: plumlatch access list -instance %s; another end: plumlatch access extend %s -key %s -for TIME\n", w.Instance, w.Instance, t.key)
 				return
 			}
 			fmt.Fprintf(c.out, "next: plumlatch who %s\n", w.Instance)
@@ -113,12 +135,22 @@ func accessExtend(fs *flag.FlagSet) func(*cli) error {
 func accessRemove(fs *flag.FlagSet) func(*cli) error {
 	key := fs.String("key", "", "`key` to withdraw")
 	reason := fs.String("reason", "", "`why`, for the journal")
-	cutOff := fs.Int("cut-off", 0, "withdraw it though nobody gets into this `number` of instances then: 1")
+	cutOff := fs.Int("cut-off", 0, "withdraw it though nobody gets into this `number` of instances then, counted out")
+	everywhere := fs.Bool("everywhere", false, "instead of INSTANCE: withdraw the key wherever it opens")
+	holder := fs.String("holder", "", "instead of INSTANCE and -key: withdraw every key that this `holder` has, everywhere")
+	var m manyOptions
+	m.flags(fs, "with -everywhere or -holder: of those, ")
 	detach := fs.Bool("detach", false, "print the work's ID and leave")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		if *key == "" {
-			return usagef("-key is missing")
+		if *everywhere || *holder != "" {
+			if len(c.args) > 0 || *everywhere == (*holder != "") || *everywhere && *key == "" || *holder != "" && *key != "" {
+				return usagef("give INSTANCE -key KEY, or -everywhere -key KEY, or -holder NAME")
+			}
+			return c.changeMany(wire.AccessMany{Do: wire.ManyRemove, Key: *key, Holder: *holder, Reason: *reason, CutOff: *cutOff}, m, *detach, *asJSON)
+		}
+		if *key == "" || m.tag != "" {
+			return usagef("-key is missing, or -tag is given without -everywhere or -holder")
 		}
 		args, service, err := c.begin("INSTANCE")
 		if err != nil {

@@ -324,11 +324,7 @@ func (c *cli) surveyHere(service *client.Client, name string, o surveyOptions) e
 	if len(d.keys) == 0 {
 		return failure{fmt.Errorf("no host key of %s is recorded, so nobody can tell who answers", i.Name), "plumlatch instance host-key " + i.Name}
 	}
-	a := adoptee{name: i.Name, host: i.Address, port: i.Port, user: i.LoginUser, identity: o.identity, hostKey: d.keys[0].Fingerprint()}
-	if i.Via != nil {
-		a.jump = &jumpHost{host: i.Via.Address, port: i.Via.Port, user: i.Via.LoginUser}
-	}
-	in, err := c.enter(a, adoptOptions{agent: o.agent, passFile: o.passFile, unattended: true})
+	in, err := c.enter(adopteeOf(i, d, o.identity), adoptOptions{agent: o.agent, passFile: o.passFile, unattended: true})
 	if err != nil {
 		return err
 	}

@@ -334,11 +334,16 @@ func (c *cli) printFollows(f wire.Follows, state string) {
 func holderLeft(fs *flag.FlagSet) func(*cli) error {
 	plan := fs.Bool("plan", false, "only show what follows, and change nothing")
 	yes := fs.Bool("yes", false, "do not ask")
+	withdraw := fs.Bool("withdraw", false, "then withdraw the holder's own keys everywhere, as one piece of work")
+	cutOff := fs.Int("cut-off", 0, "with -withdraw: also where nobody gets in any more then; their `number`, counted out")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
 		args, service, err := c.begin("NAME")
 		if err != nil {
 			return err
+		}
+		if *cutOff != 0 && !*withdraw || *withdraw && *asJSON {
+			return usagef("-cut-off goes with -withdraw, and -withdraw without -json")
 		}
 		show := func(all []wire.Follows) {
 			for _, f := range all {
@@ -378,8 +383,18 @@ func holderLeft(fs *flag.FlagSet) func(*cli) error {
 			fmt.Fprintln(c.out, "Nothing was changed.")
 			return nil
 		}
-		fmt.Fprintf(c.out, "%s left; %s exposed.\nnext: plumlatch today -what exposed-key-opens\n", args[0], map[bool]string{true: "one key counts as", false: fmt.Sprintf("%d keys count as", len(all))}[len(all) == 1])
-		return nil
+		fmt.Fprintf(c.out, "%s left; %s exposed.\nnext: plumlatch access remove -holder %s -plan; what teams share: plumlatch today -what exposed-key-opens\n", args[0], map[bool]string{true: "one key counts as", false: fmt.Sprintf("%d keys count as", len(all))}[len(all) == 1], args[0])
+		if !*withdraw {
+			return nil
+		}
+		fmt.Fprintln(c.out)
+		err = c.changeMany(wire.AccessMany{Do: wire.ManyRemove, Holder: args[0], Reason: args[0] + " left", CutOff: *cutOff}, manyOptions{back: 7 * 24 * time.Hour, yes: *yes}, false, false)
+		for _, f := range all {
+			if strings.Contains(f.Why, " as one of ") {
+				fmt.Fprintf(c.out, "%s is shared by a team, and stays until it is replaced.\nnext: plumlatch rotate -exposed %s -new KEY\n", f.Key.Name, f.Key.Name)
+			}
+		}
+		return err
 	}
 }
 

@@ -126,6 +126,7 @@ type Door struct {
 	Open                     bool     // it lets anybody in
 	World                    string   // an inbound rule that lets everybody in
 	SameHostKey              []string // other instances with its host key
+	HostKeyDoubt             string   // why somebody else may have its host key; "" for no reason
 	Label                    string   // the cloud's own word on its launch key
 }
 
@@ -300,6 +301,9 @@ func (j *judging) server() {
 	}
 	if d.World != "" {
 		j.say(OpenToWorld, "", outside+": an inbound rule admits "+d.World, "plumlatch instance unadmit "+d.Name+" -from "+d.World, "The whole world may knock at the SSH port of %s.", d.Name)
+	}
+	if d.HostKeyDoubt != "" {
+		j.say(HostKeyDoubtful, "", d.HostKeyDoubt, "plumlatch instance host-key "+d.Name, "The host key of %s is doubtful: whoever had a key that opens it may have read its private half. Make a new one there and take it, or take the same one again.", d.Name)
 	}
 	if len(d.SameHostKey) > 0 {
 		shown := d.SameHostKey[:min(4, len(d.SameHostKey))]

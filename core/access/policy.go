@@ -34,10 +34,23 @@ type Policy struct {
 	Access struct {
 		Reason  bool `yaml:"reason"`  // whoever shares access has to give one
 		Longest Span `yaml:"longest"` // access is shared for no longer than this; 0: for as long as one likes
+		Who     []struct {
+			Tag       string   `yaml:"tag"`       // NAME=VALUE, or NAME, of instances
+			Operators []string `yaml:"operators"` // who alone may share access to them
+		} `yaml:"who"`
 	} `yaml:"access"`
 	Rotation struct {
-		Age Span `yaml:"age"` // an access that is older is due; 0: none ever is
+		Age  Span     `yaml:"age"`  // an access that is older is due; 0: none ever is
+		Ages []TagAge `yaml:"ages"` // by tag; the first that fits counts
 	} `yaml:"rotation"`
+	Steward struct {
+		Age Span `yaml:"age"` // the service's own key on an instance is replaced at this age; 0: never
+	} `yaml:"steward"`
+	// Word is asked for before work on many instances begins.
+	Word struct {
+		Over int    `yaml:"over"` // work on more instances than this; 0: none
+		By   string `yaml:"by"`   // second, signature or either
+	} `yaml:"word"`
 	// PrivateHalf is how long a private half that was shown to exist counts as there.
 	PrivateHalf Span `yaml:"private_half"`
 }
@@ -60,10 +73,56 @@ keys:
 access:
   reason: false       # whoever shares access (access add) has to give a reason
   longest: 0          # access is shared for no longer than this, such as 30d; 0: for as long as one likes
+  who: []             # who alone may share access where, such as [{tag: env=prod, operators: [night-lead]}]; empty: every operator
 rotation:
   age: 365d           # an access that is older than this is due (rotate -due); 0: none ever is
+  ages: []            # by tag, the first that fits counts, such as [{tag: env=prod, age: 90d}]
+steward:
+  age: 90d            # the service replaces its own key on an instance at this age; 0: never
+word:
+  over: 0             # work on more instances than this waits for a word besides; 0: none does
+  by: either          # second (another operator's word), signature (a fresh SSH signature of whoever asked), or either
 private_half: 90d     # for how long a private half that was shown to exist counts as there
 `
+
+// TagAge is an age of its own for instances with a tag.
+type TagAge struct {
+	Tag string `yaml:"tag"` // NAME=VALUE, or NAME
+	Age Span   `yaml:"age"`
+}
+
+// TagFits tells whether instances with these tags are meant by NAME=VALUE, or by NAME alone.
+func TagFits(tag string, tags map[string]string) bool {
+	name, value, both := strings.Cut(tag, "=")
+	v, ok := tags[name]
+	return ok && (!both || v == value)
+}
+
+// MayShare returns the operators who alone may share access to instances with
+// these tags, and the tag that says so; nil if every operator may.
+func (p Policy) MayShare(tags map[string]string) (operators []string, tag string) {
+	for _, w := range p.Access.Who {
+		if TagFits(w.Tag, tags) {
+			return w.Operators, w.Tag
+		}
+	}
+	return nil, ""
+}
+
+// Words of the policy that a piece of large work can wait for.
+const (
+	SecondWord    = "second"    // another operator's
+	SignatureWord = "signature" // a fresh SSH signature of whoever asked
+	EitherWord    = "either"
+)
+
+// WordFor returns what work on n instances waits for; "" for nothing.
+func (p Policy) WordFor(n int) string {
+	if p.Word.Over == 0 || n <= p.Word.Over {
+		return ""
+	}
+	return p.Word.By
+}
 
 // Span is a length of time, written as 90d, 24h or 30m, or 0.
 type Span time.Duration
@@ -138,6 +197,22 @@ func (p Policy) check() error {
 	}
 	if !slices.Contains([]string{"dated", "weak", "broken"}, p.Today.WeakFrom) {
 		return errors.New("today.weak_from: give dated, weak or broken")
+	}
+	if !slices.Contains([]string{SecondWord, SignatureWord, EitherWord}, p.Word.By) || p.Word.Over < 0 {
+		return errors.New("word: give over, a number of instances, and by: second, signature or either")
+	}
+	if a := time.Duration(p.Steward.Age); a > 0 && a < time.Hour {
+		return errors.New("steward.age: once an hour is the most; 0 never replaces them")
+	}
+	for _, w := range p.Access.Who {
+		if w.Tag == "" || len(w.Operators) == 0 {
+			return errors.New("access.who: each entry has a tag and operators")
+		}
+	}
+	for _, a := range p.Rotation.Ages {
+		if a.Tag == "" {
+			return errors.New("rotation.ages: each entry has a tag and an age")
+		}
 	}
 	for _, k := range p.Keys.Kinds {
 		if !kindWord.MatchString(k) {

@@ -19,6 +19,7 @@ const (
 	JournalBroken   Reason = "journal-broken"      // the journal was tampered with
 	UnrecordedKey   Reason = "unrecorded-key"      // a key that nobody wrote down opens it
 	SharedHostKey   Reason = "shared-host-key"     // one host key on several instances
+	HostKeyDoubtful Reason = "host-key-doubtful"   // somebody may have read its private half
 	MissingKey      Reason = "missing-key"         // a recorded key is not there
 	LostOpens       Reason = "lost-key-opens"      // a lost key still opens it
 	PasswordLogin   Reason = "password-login"      // its server offers password login
@@ -61,6 +62,7 @@ var reasons = map[Reason]urgency{
 	JournalBroken:   {35, Now, "the journal was changed behind the service's back"},
 	UnrecordedKey:   {110, Soon, "a key that nobody wrote down opens an instance"},
 	SharedHostKey:   {115, Soon, "several instances have one host key"},
+	HostKeyDoubtful: {118, Soon, "somebody may have read a host key's private half"},
 	MissingKey:      {120, Soon, "a recorded key is not in the files"},
 	LostOpens:       {125, Soon, "a lost key still stands in the files"},
 	PasswordLogin:   {130, Soon, "a server offers password login"},

@@ -15,6 +15,9 @@ import (
 // being taken for anything else (PROTOCOL.sshsig of OpenSSH).
 const ProofNamespace = "prove@plumlatch"
 
+// WordNamespace is that of a signature that lets large work begin.
+const WordNamespace = "word@plumlatch"
+
 const (
 	sigMagic = "SSHSIG"
 	sigType  = "SSH SIGNATURE"

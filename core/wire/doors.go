@@ -66,6 +66,7 @@ type HostKeyState struct {
 	Problem  string    `json:"problem,omitempty"` // why nothing could be fetched
 	Printed  []string  `json:"printed"`           // fingerprints in the boot output, the last block's first
 	Same     bool      `json:"same"`              // what answers is recorded
+	Doubt    string    `json:"doubt,omitempty"`   // why somebody else may have its private half
 }
 
 // AcceptHostKey asks for a new host key to be recorded in the place of the old.

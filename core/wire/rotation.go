@@ -9,6 +9,9 @@ type Rotate struct {
 	// GraceSeconds is for how long the old key is accepted besides; nil for a
 	// day, 0 for not at all, at most a year.
 	GraceSeconds *int64 `json:"grace_seconds,omitempty"`
+	// Contain are the networks that the old key is taken from until it is replaced,
+	// where that cuts nobody off; none leaves it as it is until then.
+	Contain []string `json:"contain,omitempty"`
 }
 
 // RotationPlan is what a rotation of one instance would do.
@@ -63,6 +66,29 @@ type AccessRemove struct {
 	CutOff int    `json:"cut_off,omitempty"` // how many instances nobody gets into afterwards: 1, or 0 for none
 }
 
+// What AccessMany does.
+const (
+	ManyAdd    = "add"    // lets a key open every instance chosen
+	ManySecond = "second" // the same, where only one key of a person is known to be taken
+	ManyRemove = "remove" // withdraws a key, or every key that a holder has
+)
+
+// AccessMany asks for one change of access on many instances.
+type AccessMany struct {
+	Do          string     `json:"do"`
+	Key         string     `json:"key,omitempty"`    // that is added or withdrawn
+	Holder      string     `json:"holder,omitempty"` // remove: whose keys are withdrawn
+	Tag         string     `json:"tag,omitempty"`    // NAME=VALUE, or NAME; "" for all instances
+	Until       *time.Time `json:"until,omitempty"`
+	From        []string   `json:"from,omitempty"`
+	Only        string     `json:"only,omitempty"`
+	Reason      string     `json:"reason,omitempty"`
+	CutOff      int        `json:"cut_off,omitempty"`      // remove: how many instances nobody gets into afterwards, counted out
+	AtMost      string     `json:"at_most,omitempty"`      // in one wave: a number, or a part; "" for all behind the first
+	StopAfter   int        `json:"stop_after,omitempty"`   // failures; 0 for 1 (add, second), none (remove)
+	BackSeconds int64      `json:"back_seconds,omitempty"` // for how long to wait for what is out of reach; 0 for a week
+}
+
 // AccessExtend asks for another end of an access.
 type AccessExtend struct {
 	Key   string     `json:"key"`
@@ -82,6 +108,12 @@ type Fleet struct {
 	AtMost       string            `json:"at_most,omitempty"`      // in one wave: a number, or a part; "" for 10%
 	StopAfter    int               `json:"stop_after,omitempty"`   // failures; 0 for 1
 	BackSeconds  int64             `json:"back_seconds,omitempty"` // for how long to wait for what is out of reach; 0 for a week
+	// Exposed: the old key may be somebody else's too. It is contained first, then
+	// replaced everywhere at once as far as AtMost allows, with no grace.
+	Exposed bool `json:"exposed,omitempty"`
+	// Contain are the networks that the exposed key is taken from until it is
+	// replaced; none leaves it as it is until then.
+	Contain []string `json:"contain,omitempty"`
 }
 
 // FleetMember is one instance of a rotation of many.
@@ -89,10 +121,11 @@ type FleetMember struct {
 	Instance string `json:"instance"`
 	Old      string `json:"old"`
 	New      string `json:"new,omitempty"`
-	Wave     int    `json:"wave"`           // from 1; 0 for one that is left out
-	State    string `json:"state"`          // to do, going, shown, back later, failed; left out
-	Note     string `json:"note,omitempty"` // why
-	Sole     bool   `json:"sole,omitempty"` // the old key is the only one of a person that is known to be taken
+	Wave     int    `json:"wave"`              // from 1; 0 for one that is left out
+	State    string `json:"state"`             // to do, going, shown, back later, failed; left out
+	Note     string `json:"note,omitempty"`    // why
+	Sole     bool   `json:"sole,omitempty"`    // the old key is the only one of a person that is known to be taken
+	CutOff   bool   `json:"cut_off,omitempty"` // nobody gets into it afterwards
 	Work     int64  `json:"work,omitempty"`
 }
 
@@ -100,6 +133,31 @@ type FleetMember struct {
 type FleetPlan struct {
 	Members []FleetMember `json:"members"`
 	Waves   []FleetWave   `json:"waves"`
+	CutOff  int           `json:"cut_off,omitempty"` // instances that nobody would get into afterwards
+	Word    string        `json:"word,omitempty"`    // that it waits for first: second, signature or either
+	Found   []FoundBeside `json:"found,omitempty"`   // exposed: what else is there
+}
+
+// FoundBeside is what whoever had an exposed key may have left behind.
+type FoundBeside struct {
+	Instance    string    `json:"instance"`
+	LoginUser   string    `json:"login_user"`
+	Fingerprint string    `json:"fingerprint"`
+	Comment     string    `json:"comment,omitempty"`
+	Since       time.Time `json:"since"`
+}
+
+// Word is what a large piece of work waits for, and the text that its operator
+// signs with ssh-keygen -Y sign or the client (namespace word@plumlatch).
+type Word struct {
+	Needs string `json:"needs"` // second, signature or either
+	Text  string `json:"text"`
+}
+
+// GiveWord gives a piece of work the word that it waits for: a signature of the
+// text (armored, PROTOCOL.sshsig), or, from another operator, none.
+type GiveWord struct {
+	Signature string `json:"signature,omitempty"`
 }
 
 // FleetWave counts one wave.

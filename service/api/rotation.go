@@ -1,10 +1,13 @@
 package api
 
 import (
+	"context"
+	"errors"
 	"net/http"
 
 	"github.com/gin-gonic/gin"
 
+	"plumlatch/core/keypair"
 	"plumlatch/core/wire"
 	"plumlatch/service/store"
 )
@@ -116,4 +119,86 @@ func (s *Server) pauseFleet(c *gin.Context) {
 
 func (s *Server) goOnFleet(c *gin.Context) {
 	s.askWork(c, s.opts.Worker.GoOnFleet, "only a rotation of many that is at hand can go on")
+}
+
+// planMany tells which instances a change of access would take.
+func (s *Server) planMany(c *gin.Context) {
+	var r wire.AccessMany
+	if !read(c, &r) {
+		return
+	}
+	p, err := s.opts.Worker.PlanMany(c, actor(c), r)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, p)
+}
+
+// changeMany begins a change of access on many instances.
+func (s *Server) changeMany(c *gin.Context) {
+	var r wire.AccessMany
+	if !read(c, &r) {
+		return
+	}
+	name, ok := once(c)
+	if !ok {
+		return
+	}
+	w, err := s.opts.Worker.ChangeMany(c, actor(c), name, r)
+	s.begun(c, w, err)
+}
+
+const waitsForNoWord = "the work waits for no word: only work on many instances does, before it begins"
+
+// word tells what a piece of work waits for, and the text to sign.
+func (s *Server) word(c *gin.Context) {
+	w, ok := s.work(c)
+	if !ok {
+		return
+	}
+	word, err := s.opts.Worker.Word(c, w)
+	if errors.Is(err, store.ErrWorkState) {
+		conflict.detail(c, waitsForNoWord)
+		return
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, word)
+}
+
+// giveWord takes an operator's word for a piece of work.
+func (s *Server) giveWord(c *gin.Context) {
+	var r wire.GiveWord
+	if !read(c, &r) {
+		return
+	}
+	if keypair.LooksPrivate([]byte(r.Signature)) {
+		privateKey.answer(c, wire.Problem{Field: "signature", Detail: privateDetail})
+		return
+	}
+	s.askWork(c, func(ctx context.Context, by store.Actor, w store.Work) error {
+		return s.opts.Worker.GiveWord(ctx, by, operator(c).ID, w, r.Signature)
+	}, waitsForNoWord)
+}
+
+// setOperatorKey makes the signature of a key an operator's word, or no longer.
+func (s *Server) setOperatorKey(on bool) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		k, err := s.opts.Store.KeyByName(c, c.Param("key"))
+		if err == nil {
+			err = s.opts.Store.SetOperatorKey(c, actor(c), c.Param("name"), k, on)
+		}
+		if errors.Is(err, store.ErrNotFound) {
+			notFound.detail(c, "there is no operator or no key of this name; \"plumlatch operator list\" and \"plumlatch key list\" show what there is")
+			return
+		}
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		c.Status(http.StatusNoContent)
+	}
 }

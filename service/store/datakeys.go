@@ -27,7 +27,8 @@ func (s *Store) SealedBefore(ctx context.Context, dataKey int64, limit int) (map
 		InstanceID int64
 		Sealed     []byte
 	}
-	err := s.db.WithContext(ctx).Raw("SELECT instance_id, sealed FROM steward_keys WHERE data_key IS DISTINCT FROM ? ORDER BY instance_id LIMIT ?", dataKey, limit).Scan(&rows).Error
+	err := s.db.WithContext(ctx).Raw(`SELECT * FROM (SELECT instance_id, sealed FROM steward_keys WHERE data_key IS DISTINCT FROM @key ORDER BY instance_id LIMIT @limit) a
+		UNION ALL SELECT instance_id, sealed FROM steward_next WHERE data_key IS DISTINCT FROM @key AND NOT EXISTS (SELECT 1 FROM steward_keys WHERE data_key IS DISTINCT FROM @key)`, map[string]any{"key": dataKey, "limit": limit}).Scan(&rows).Error
 	out := map[int64][]byte{}
 	for _, r := range rows {
 		out[r.InstanceID] = r.Sealed
@@ -38,7 +39,14 @@ func (s *Store) SealedBefore(ctx context.Context, dataKey int64, limit int) (map
 // Reseal puts the same steward key, sealed anew, in the place of the old seal;
 // what another changed meanwhile stays.
 func (s *Store) Reseal(ctx context.Context, instanceID int64, old, anew []byte) error {
-	return s.db.WithContext(ctx).Exec("UPDATE steward_keys SET sealed = ? WHERE instance_id = ? AND sealed = ?", raw(anew), instanceID, raw(old)).Error
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		for _, table := range []string{"steward_keys", "steward_next"} {
+			if err := tx.Exec("UPDATE "+table+" SET sealed = ? WHERE instance_id = ? AND sealed = ?", raw(anew), instanceID, raw(old)).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // ErrSealInUse says that something is still sealed with an old data key.
@@ -48,7 +56,7 @@ var ErrSealInUse = errors.New("something is still sealed with an old data key")
 // one, and writes it into the journal. ErrSealInUse.
 func (s *Store) EndRekey(ctx context.Context, dataKey int64, sentinel []byte, outcome string) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("DELETE FROM data_keys k WHERE id < ? AND NOT EXISTS (SELECT 1 FROM steward_keys s WHERE s.data_key = k.id)", dataKey).Error; err != nil {
+		if err := tx.Exec("DELETE FROM data_keys k WHERE id < ? AND NOT EXISTS (SELECT 1 FROM steward_keys s WHERE s.data_key = k.id) AND NOT EXISTS (SELECT 1 FROM steward_next s WHERE s.data_key = k.id)", dataKey).Error; err != nil {
 			return err
 		}
 		var left int64

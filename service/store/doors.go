@@ -87,7 +87,7 @@ func (s *Store) ReplaceHostKeys(ctx context.Context, by Actor, i Instance, n Hos
 			return err
 		}
 		if err := tx.Exec(`INSERT INTO host_keys (instance_id, blob, type, fingerprint, source) VALUES (?, ?, ?, ?, ?)
-			ON CONFLICT (instance_id, blob) DO UPDATE SET replaced_at = NULL, replaced_by = '', source = excluded.source, recorded_at = clock_timestamp()`,
+			ON CONFLICT (instance_id, blob) DO UPDATE SET replaced_at = NULL, replaced_by = '', doubtful_at = NULL, doubtful_why = '', source = excluded.source, recorded_at = clock_timestamp()`,
 			i.ID, raw(n.Key.Blob), n.Key.Type(), n.Key.Fingerprint(), n.Source).Error; err != nil {
 			return err
 		}
@@ -100,6 +100,20 @@ func (s *Store) ReplaceHostKeys(ctx context.Context, by Actor, i Instance, n Hos
 		_, err := entry{by, "host-key.accept", "instance " + i.Name, "take " + n.Key.Fingerprint() + " in the place of what is recorded", n.Source, 0}.write(tx)
 		return err
 	})
+}
+
+// DoubtHostKeys says that whoever had a key may have read the private halves of
+// the host keys of these instances.
+func (s *Store) DoubtHostKeys(ctx context.Context, ids []int64, why string) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		return tx.Exec("UPDATE host_keys SET doubtful_at = clock_timestamp(), doubtful_why = ? WHERE instance_id IN ? AND replaced_at IS NULL AND doubtful_at IS NULL", why, append([]int64{0}, ids...)).Error
+	})
+}
+
+// HostKeyDoubt says why somebody else may have an instance's host key; "" if nobody may.
+func (s *Store) HostKeyDoubt(ctx context.Context, instanceID int64) (string, error) {
+	r, err := one[struct{ Why string }](ctx, s, "SELECT coalesce(max(doubtful_why), '') AS why FROM host_keys WHERE instance_id = ? AND replaced_at IS NULL AND doubtful_at IS NOT NULL", instanceID)
+	return r.Why, err
 }
 
 // FormerHostKeys returns the host keys of an instance that were replaced, the last first.

@@ -7,6 +7,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"plumlatch/core/access"
 	"plumlatch/core/names"
 )
 
@@ -21,35 +22,88 @@ type Candidate struct {
 	Old        string // key
 	Steward    bool   // it has one
 	Others     int    // other keys of people that it is known to take
+	Tags       string // JSON
 }
 
 // CandidateQuery chooses where a key is rotated.
 type CandidateQuery struct {
-	Key   string        // name of the old key; "" for any
-	Tag   string        // NAME=VALUE, or NAME
-	Older time.Duration // accesses that are on record for longer than this; 0 for all
+	Keys  []string // names of the old keys; nil for any
+	Tag   string   // NAME=VALUE, or NAME
+	Older *DueAges // accesses that are on record for longer than this; nil for all
 	Limit int
 }
 
+// DueAges is from which age on an access is due: by tag, the first that fits, or
+// else the general one. 0 is never.
+type DueAges struct {
+	Tags []access.TagAge
+	Else time.Duration
+}
+
+// sql is the age of an instance's accesses in seconds, NULL for never.
+func (a DueAges) sql() (string, []any) {
+	text, args := "nullif(CASE", []any{}
+	for _, t := range a.Tags {
+		if name, value, both := strings.Cut(t.Tag, "="); both {
+			text, args = text+" WHEN i.tags ->> ? = ? THEN ?", append(args, name, value)
+		} else {
+			text, args = text+" WHEN i.tags -> ? IS NOT NULL THEN ?", append(args, name)
+		}
+		args = append(args, time.Duration(t.Age).Seconds())
+	}
+	return text + " ELSE ? END, 0)", append(args, a.Else.Seconds())
+}
+
 // Candidates returns the accesses of instances' login users that a rotation of
-// many would be about, by instance.
+// many would be about, by instance. Others leaves out the keys asked for.
 func (s *Store) Candidates(ctx context.Context, q CandidateQuery) ([]Candidate, error) {
 	var l list
 	l.filter("i.phase NOT IN ('removed', 'failed')")
 	l.filter("NOT a.steward")
 	l.filter("a.login_user = i.login_user")
-	if q.Key != "" {
-		l.filter("k.name_fold = ?", names.Fold(q.Key))
+	folded := []string{""}
+	for _, k := range q.Keys {
+		folded = append(folded, names.Fold(k))
+	}
+	if q.Keys != nil {
+		l.filter("k.name_fold IN ?", folded)
 	}
 	filterTag(&l, q.Tag)
-	if q.Older > 0 {
-		l.filter("a.created_at < clock_timestamp() - make_interval(secs => ?)", q.Older.Seconds())
+	if q.Older != nil {
+		age, args := q.Older.sql()
+		l.filter("a.created_at < clock_timestamp() - make_interval(secs => "+age+")", args...)
 	}
 	var out []Candidate
 	err := s.db.WithContext(ctx).Raw(`SELECT i.id AS instance_id, i.name AS instance, i.login_user, i.state, i.phase, k.name AS old, EXISTS (SELECT 1 FROM steward_keys s WHERE s.instance_id = i.id) AS steward,
-		(SELECT count(*) FROM access o JOIN keys ok ON ok.id = o.key_id LEFT JOIN holders oh ON oh.id = ok.holder_id WHERE o.instance_id = i.id AND o.key_id <> a.key_id AND o.login_user = i.login_user
+		(SELECT count(*) FROM access o JOIN keys ok ON ok.id = o.key_id LEFT JOIN holders oh ON oh.id = ok.holder_id WHERE o.instance_id = i.id AND o.key_id <> a.key_id AND ok.name_fold NOT IN ? AND o.login_user = i.login_user
 			AND o.standing IN ('accepted', 'proven') AND o.against = '' AND ok.state = 'in use' AND coalesce(oh.sort, '') NOT IN ('machine', 'job')) AS others
-		FROM access a JOIN instances i ON i.id = a.instance_id JOIN keys k ON k.id = a.key_id WHERE `+strings.Join(l.where, " AND ")+` ORDER BY i.name_fold, a.id LIMIT ?`, append(l.args, q.Limit)...).Scan(&out).Error
+		FROM access a JOIN instances i ON i.id = a.instance_id JOIN keys k ON k.id = a.key_id WHERE `+strings.Join(l.where, " AND ")+` ORDER BY i.name_fold, a.id LIMIT ?`, append(append([]any{folded}, l.args...), q.Limit)...).Scan(&out).Error
+	return out, err
+}
+
+// Openable is one instance on which a key could be added, with how many keys of
+// people it is known to take.
+type Openable struct {
+	Instance string
+	State    string
+	Phase    Phase
+	Steward  bool
+	Openers  int
+	Has      bool // the key is recorded to open it already
+	Tags     string
+}
+
+// Openables returns the instances with a tag (all for ""), for a key.
+func (s *Store) Openables(ctx context.Context, keyID int64, tag string, limit int) ([]Openable, error) {
+	var l list
+	l.filter("i.phase NOT IN ('removed', 'failed')")
+	filterTag(&l, tag)
+	var out []Openable
+	err := s.db.WithContext(ctx).Raw(`SELECT i.name AS instance, i.state, i.phase, i.tags::text AS tags, EXISTS (SELECT 1 FROM steward_keys s WHERE s.instance_id = i.id) AS steward,
+		EXISTS (SELECT 1 FROM access a WHERE a.instance_id = i.id AND a.key_id = ? AND a.login_user = i.login_user) AS has,
+		(SELECT count(*) FROM access o JOIN keys ok ON ok.id = o.key_id LEFT JOIN holders oh ON oh.id = ok.holder_id WHERE o.instance_id = i.id AND o.login_user = i.login_user
+			AND o.standing <> 'none' AND o.against = '' AND ok.state = 'in use' AND coalesce(oh.sort, '') NOT IN ('machine', 'job')) AS openers
+		FROM instances i WHERE `+strings.Join(l.where, " AND ")+` ORDER BY i.name_fold LIMIT ?`, append(append([]any{keyID}, l.args...), limit)...).Scan(&out).Error
 	return out, err
 }
 
@@ -62,6 +116,7 @@ type Member struct {
 	NewKey     string
 	Wave       int
 	ChildID    int64
+	CutOff     bool   // nobody gets into it afterwards, as was counted out
 	Trouble    string // why its part was not begun, or how it ended
 	State      string // to do, going, shown (to work), back later, failed
 }
@@ -77,21 +132,24 @@ func (s *Store) ChooseMembers(ctx context.Context, workID int64, all []Member) e
 		if err != nil {
 			return err
 		}
-		return tx.Exec(`INSERT INTO fleet_members (work_id, n, instance_id, old_key, new_key, wave)
-			SELECT ?, m."N", m."InstanceID", m."OldKey", m."NewKey", m."Wave" FROM jsonb_to_recordset(?::jsonb) AS m("N" integer, "InstanceID" bigint, "OldKey" text, "NewKey" text, "Wave" integer)`, workID, text).Error
+		return tx.Exec(`INSERT INTO fleet_members (work_id, n, instance_id, old_key, new_key, wave, cut_off)
+			SELECT ?, m."N", m."InstanceID", m."OldKey", m."NewKey", m."Wave", m."CutOff" FROM jsonb_to_recordset(?::jsonb) AS m("N" integer, "InstanceID" bigint, "OldKey" text, "NewKey" text, "Wave" integer, "CutOff" boolean)`, workID, text).Error
 	})
 }
 
-// memberState tells how far a member is: its part has passed the step "check"
-// once the new key is shown to work and the old one has its end. One that waits
-// at its beginning is out of reach, and one that waits for a proof needs a login.
+// memberState tells how far a member is: its part has passed a step of this
+// place once the new key is shown to work and the old one has its end (of a
+// rotation), it is accepted (of one that is added), or refused (of one that is
+// withdrawn). One that waits at its beginning is out of reach, and a rotation
+// that waits for a proof needs a login.
 const memberState = `CASE WHEN m.trouble <> '' THEN 'failed' WHEN w.id IS NULL THEN 'to do' WHEN w.state = 'done' THEN 'shown' WHEN w.state IN ('failed', 'cancelled', 'stuck') THEN 'failed'
-	WHEN w.back THEN 'failed' WHEN w.step > 4 THEN 'shown' WHEN w.state = 'waiting' AND w.step IN (0, 2) THEN 'back later' ELSE 'going' END`
+	WHEN w.back THEN 'failed' WHEN w.step > CASE w.kind WHEN 'rotate' THEN 5 WHEN 'access-add' THEN 1 ELSE 2 END THEN 'shown'
+	WHEN w.state = 'waiting' AND (w.step = 0 OR w.kind = 'rotate' AND w.step IN (1, 3)) THEN 'back later' ELSE 'going' END`
 
 // Members returns the instances of a rotation of many, in the order of their waves.
 func (s *Store) Members(ctx context.Context, workID int64) ([]Member, error) {
 	var out []Member
-	return out, s.db.WithContext(ctx).Raw(`SELECT m.n, m.instance_id, i.name AS instance, m.old_key, m.new_key, m.wave, coalesce(m.child_id, 0) AS child_id,
+	return out, s.db.WithContext(ctx).Raw(`SELECT m.n, m.instance_id, i.name AS instance, m.old_key, m.new_key, m.wave, m.cut_off, coalesce(m.child_id, 0) AS child_id,
 		coalesce(nullif(m.trouble, ''), nullif(w.outcome, ''), w.waits_for, '') AS trouble, `+memberState+` AS state
 		FROM fleet_members m JOIN instances i ON i.id = m.instance_id LEFT JOIN work w ON w.id = m.child_id WHERE m.work_id = ? ORDER BY m.n`, workID).Scan(&out).Error
 }

@@ -244,6 +244,16 @@ func doorsOf(tx *gorm.DB, ids []int64) (map[int64]*access.Door, []doorRow, error
 		JOIN instances i ON i.id = o.instance_id AND i.phase NOT IN ('removed', 'failed') WHERE h.instance_id IN ? AND h.replaced_at IS NULL ORDER BY i.name LIMIT 5000`, ids).Scan(&shared).Error; err != nil {
 		return nil, nil, err
 	}
+	var doubts []struct {
+		InstanceID int64
+		Why        string
+	}
+	if err := tx.Raw("SELECT instance_id, max(doubtful_why) AS why FROM host_keys WHERE instance_id IN ? AND replaced_at IS NULL AND doubtful_at IS NOT NULL GROUP BY instance_id", ids).Scan(&doubts).Error; err != nil {
+		return nil, nil, err
+	}
+	for _, d := range doubts {
+		doors[d.InstanceID].HostKeyDoubt = d.Why
+	}
 	for _, h := range shared {
 		doors[h.InstanceID].SameHostKey = append(doors[h.InstanceID].SameHostKey, h.Name)
 	}

@@ -327,7 +327,7 @@ func keepSightings(tx *gorm.DB, all []Kept) error {
 	return tx.Exec(`WITH now_there AS (
 			SELECT r."I", r."U", r."F", decode(r."B", 'hex') AS blob, r."C", r."L", r."P", r."E", r."V"
 			FROM jsonb_to_recordset(?::jsonb) AS r("I" bigint, "U" text, "F" text, "B" text, "C" text, "L" text, "P" jsonb, "E" timestamptz, "V" text)
-			WHERE NOT EXISTS (SELECT 1 FROM steward_keys s WHERE s.instance_id = r."I" AND s.blob = decode(r."B", 'hex'))),
+			WHERE NOT EXISTS (SELECT 1 FROM steward_keys s WHERE s.instance_id = r."I" AND s.blob = decode(r."B", 'hex')) AND NOT EXISTS (SELECT 1 FROM steward_next s WHERE s.instance_id = r."I" AND s.blob = decode(r."B", 'hex'))),
 		gone AS (UPDATE sightings s SET gone_at = clock_timestamp() FROM jsonb_to_recordset(?::jsonb) AS u("I" bigint, "U" text) WHERE s.instance_id = u."I" AND s.login_user = u."U" AND s.gone_at IS NULL
 			AND NOT EXISTS (SELECT 1 FROM now_there n WHERE n."I" = s.instance_id AND n."U" = s.login_user AND n."F" = s.fingerprint))
 		INSERT INTO sightings AS s (instance_id, login_user, fingerprint, blob, comment, places, limits, ends_at, vantage, first_at, last_at)
@@ -427,6 +427,14 @@ const sightingColumns = `SELECT s.id, s.instance_id, i.name AS instance, s.login
 func (s *Store) SightingsOf(ctx context.Context, instanceID int64) ([]Sighting, error) {
 	out := []Sighting{}
 	err := s.db.WithContext(ctx).Raw(sightingColumns+" WHERE s.instance_id = ? ORDER BY s.gone_at IS NOT NULL, s.first_at DESC LIMIT 500", instanceID).Scan(&out).Error
+	return out, err
+}
+
+// UnrecordedOn returns the keys that stand in the files of instances (folded
+// names) and that nobody wrote down, the newest first.
+func (s *Store) UnrecordedOn(ctx context.Context, folded []string, limit int) ([]Sighting, error) {
+	out := []Sighting{}
+	err := s.db.WithContext(ctx).Raw("SELECT * FROM ("+sightingColumns+" WHERE i.name_fold IN ? AND i.phase <> 'removed' AND s.gone_at IS NULL) q WHERE NOT recorded ORDER BY first_at DESC LIMIT ?", append([]string{""}, folded...), limit).Scan(&out).Error
 	return out, err
 }
 

@@ -377,7 +377,7 @@ func (s *Store) EndWork(ctx context.Context, w Work, e WorkEnd) error {
 			}
 		}
 		if e.Phase == Ready { // what waits for it to be back need not wait longer
-			if err := tx.Exec("UPDATE work SET wake_at = clock_timestamp() WHERE instance_id = ? AND state = 'waiting' AND kind = 'rotate' AND step = 0", w.InstanceID).Error; err != nil {
+			if err := tx.Exec("UPDATE work SET wake_at = clock_timestamp() WHERE instance_id = ? AND state = 'waiting' AND kind IN ('rotate', 'access-add', 'access-remove') AND step <= 1 AND wait_ends_at IS NOT NULL", w.InstanceID).Error; err != nil {
 				return err
 			}
 		}

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"plumlatch/core/access"
 	"plumlatch/core/rotation"
 	"plumlatch/core/wire"
 	"plumlatch/service/store"
@@ -18,29 +19,47 @@ import (
 // next wave begins when every instance of the one before is shown to work, or is
 // out of reach and will be taken when it is back.
 
-// fleet is the input of the parent.
+// fleet is the input of the parent: of a rotation, or of another change of
+// access on many instances.
 type fleet struct {
 	wire.Fleet
-	Paused bool `json:"paused"`
-	GoOn   int  `json:"go_on"` // that many failures are accepted by the operator
+	Many   *wire.AccessMany `json:"many,omitempty"`
+	Paused bool             `json:"paused"`
+	GoOn   int              `json:"go_on"` // that many failures are accepted by the operator
 }
 
 // Limits of a rotation of many.
 const (
 	maxFleet   = 20_000
 	backLimit  = 7 * 24 * time.Hour
+	wordLimit  = 24 * time.Hour // for the word that the policy asks for
+	noStop     = 1 << 30        // failures
 	pauseLimit = 7 * 24 * time.Hour
 )
 
-func (w *Worker) fleetKind() *Kind {
+// manyKinds are the kinds of work on many instances.
+func (w *Worker) manyKinds() []*Kind {
+	choose := []Step{
+		{Name: "choose", Title: "choosing the instances", Do: (*Run).fleetChoose},
+		{Name: "word", Title: "waiting for the word that the policy asks for", Do: (*Run).fleetWord},
+	}
+	return []*Kind{
+		w.manyKind("rotate-many", "access.rotate-many", "rotated", append(choose[:2:2],
+			Step{Name: "proof", Title: "waiting for the new key's private half to be shown", Do: (*Run).fleetProof},
+			Step{Name: "waves", Title: "rotating in waves", Do: (*Run).fleetWaves, Undo: (*Run).fleetBack},
+			Step{Name: "rest", Title: "waiting for the end of the grace time, and for what is out of reach", Do: (*Run).fleetRest})),
+		w.manyKind("access-add-many", "access.add-many", "opened by it", append(choose[:2:2],
+			Step{Name: "waves", Title: "adding the key in waves", Do: (*Run).fleetWaves, Undo: (*Run).fleetBack},
+			Step{Name: "rest", Title: "waiting for the end of the access, and for what is out of reach", Do: (*Run).fleetRest})),
+		w.manyKind("access-remove-many", "access.remove-many", "withdrawn", append(choose[:2:2],
+			Step{Name: "waves", Title: "withdrawing in waves", Do: (*Run).fleetWaves, Undo: (*Run).fleetBack},
+			Step{Name: "rest", Title: "waiting for what is out of reach", Do: (*Run).fleetRest})),
+	}
+}
+
+func (w *Worker) manyKind(name, action, done string, steps []Step) *Kind {
 	return &Kind{
-		Name: "rotate-many", Action: "access.rotate-many",
-		Steps: []Step{
-			{Name: "choose", Title: "choosing the instances", Do: (*Run).fleetChoose},
-			{Name: "proof", Title: "waiting for the new key's private half to be shown", Do: (*Run).fleetProof},
-			{Name: "waves", Title: "rotating in waves", Do: (*Run).fleetWaves, Undo: (*Run).fleetBack},
-			{Name: "rest", Title: "waiting for the end of the grace time, and for what is out of reach", Do: (*Run).fleetRest},
-		},
+		Name: name, Action: action, Steps: steps,
 		End: func(r *Run, state store.WorkState) (store.WorkEnd, error) {
 			waves, err := r.Store.Waves(r.ctx, r.Work.ID)
 			if err != nil {
@@ -50,7 +69,7 @@ func (w *Worker) fleetKind() *Kind {
 			for _, v := range waves {
 				all, shown, failed = all+v.All, shown+v.Shown, failed+v.Failed
 			}
-			return store.WorkEnd{Outcome: outcomeOf(fmt.Sprintf("%d of %d rotated, %d failed or went back", shown, all, failed), r.Work.Trouble), Target: "instances"}, nil
+			return store.WorkEnd{Outcome: outcomeOf(fmt.Sprintf("%d of %d %s, %d failed or went back", shown, all, done, failed), r.Work.Trouble), Target: "instances"}, nil
 		},
 	}
 }
@@ -65,11 +84,24 @@ func (r *Run) fleet() (in fleet, err error) {
 
 // PlanFleet says which instances a rotation of many would take, in which waves. FieldError.
 func (w *Worker) PlanFleet(ctx context.Context, f wire.Fleet) (wire.FleetPlan, error) {
+	p, err := w.planMany(ctx, fleet{Fleet: f})
+	if err == nil && f.Exposed {
+		p.Found, err = w.foundBeside(ctx, p.Members)
+	}
+	return p, err
+}
+
+func (w *Worker) planMany(ctx context.Context, f fleet) (wire.FleetPlan, error) {
 	p := wire.FleetPlan{Members: []wire.FleetMember{}, Waves: []wire.FleetWave{}}
-	members, left, err := w.chooseFleet(ctx, f)
+	members, left, err := w.chooseMembers(ctx, f)
 	if err != nil {
 		return p, err
 	}
+	policy, err := w.Policy(ctx)
+	if err != nil {
+		return p, err
+	}
+	p.Word, p.CutOff = policy.WordFor(len(members)), cutOffs(members)
 	sizes := map[int]int{}
 	for _, m := range members {
 		p.Members = append(p.Members, m)
@@ -82,7 +114,15 @@ func (w *Worker) PlanFleet(ctx context.Context, f wire.Fleet) (wire.FleetPlan, e
 	return p, nil
 }
 
-// chooseFleet chooses the members, each with its wave, and tells what is left out.
+// chooseMembers chooses the members, each with its wave, and tells what is left out.
+func (w *Worker) chooseMembers(ctx context.Context, f fleet) (members, left []wire.FleetMember, err error) {
+	if f.Many != nil {
+		return w.chooseMany(ctx, *f.Many)
+	}
+	return w.chooseFleet(ctx, f.Fleet)
+}
+
+// chooseFleet chooses those of a rotation.
 func (w *Worker) chooseFleet(ctx context.Context, f wire.Fleet) (members, left []wire.FleetMember, err error) {
 	wrong := func(field, format string, a ...any) ([]wire.FleetMember, []wire.FleetMember, error) {
 		return nil, nil, FieldError{Field: field, Problem: fmt.Sprintf(format, a...)}
@@ -105,9 +145,21 @@ func (w *Worker) chooseFleet(ctx context.Context, f wire.Fleet) (members, left [
 			return wrong("at_most", "%v", err)
 		}
 	}
-	q := store.CandidateQuery{Key: f.Key, Tag: f.Tag, Limit: maxFleet + 1}
+	if f.Exposed {
+		if f.Key == "" || f.Tag != "" || f.Due {
+			return wrong("exposed", "an exposed key is replaced wherever it opens: give that key alone")
+		}
+		pace.First = noStop // everywhere at once, as far as the bound allows
+		if f.AtMost == "" {
+			pace.AtMost = rotation.Share{Percent: 100}
+		}
+	}
+	q := store.CandidateQuery{Tag: f.Tag, Limit: maxFleet + 1}
 	if f.Key != "" {
-		if _, err := w.Store.KeyAlone(ctx, f.Key); errors.Is(err, store.ErrNotFound) {
+		q.Keys = []string{f.Key}
+		if k, err := w.Store.KeyAlone(ctx, f.Key); err == nil && f.Exposed && k.State != access.Exposed {
+			return wrong("key", "%s is %s: \"plumlatch key exposed %s\" records that somebody else may have it, and shows what follows", k.Name, k.State, k.Name)
+		} else if errors.Is(err, store.ErrNotFound) {
 			err = w.unknownKey(ctx, f.Key)
 			if e, ok := errors.AsType[FieldError](err); ok {
 				e.Field = "key"
@@ -123,9 +175,10 @@ func (w *Worker) chooseFleet(ctx context.Context, f wire.Fleet) (members, left [
 		if err != nil {
 			return nil, nil, err
 		}
-		if q.Older = time.Duration(policy.Rotation.Age); q.Older == 0 {
+		if policy.Rotation.Age == 0 && len(policy.Rotation.Ages) == 0 {
 			return wrong("due", "the policy sets no age (rotation.age), so nothing is ever due")
 		}
+		q.Older = &store.DueAges{Tags: policy.Rotation.Ages, Else: time.Duration(policy.Rotation.Age)}
 	}
 	all, err := w.Store.Candidates(ctx, q)
 	if err != nil {
@@ -145,14 +198,13 @@ func (w *Worker) chooseFleet(ctx context.Context, f wire.Fleet) (members, left [
 			continue // it has the new key already
 		case perInstance[c.Instance] > 1:
 			m.State, m.Note = "left out", "several keys open it: say which with -key"
-		case c.Phase != store.Ready:
-			m.State, m.Note = "left out", "it is "+string(c.Phase)
-		case !c.Steward:
-			m.State, m.Note = "left out", "it has no steward: nobody is there to edit its files"
 		case m.New == "" && len(f.Pairs) > 0:
 			m.State, m.Note = "left out", "no pair was made for it"
-		case c.State != "running":
-			m.Note = "it is " + c.State + ": it keeps the old key, and is taken when it is back"
+		default:
+			var out bool
+			if out, m.Note = away(c.Phase, c.State, c.Steward); out {
+				m.State = "left out"
+			}
 		}
 		if m.State == "left out" {
 			left = append(left, m)
@@ -160,11 +212,16 @@ func (w *Worker) chooseFleet(ctx context.Context, f wire.Fleet) (members, left [
 			members = append(members, m)
 		}
 	}
+	return members, left, intoWaves(members, pace)
+}
+
+// intoWaves gives each member its wave. FieldError.
+func intoWaves(members []wire.FleetMember, pace rotation.Pace) error {
 	// What can be reached comes first: the first wave has to show something.
 	slices.SortStableFunc(members, func(a, b wire.FleetMember) int { return cmp.Compare(a.Note, b.Note) })
 	sizes, err := rotation.Waves(len(members), pace)
 	if err != nil {
-		return wrong("first", "%v", err)
+		return FieldError{Field: "first", Problem: err.Error()}
 	}
 	at := 0
 	for n, size := range sizes {
@@ -173,7 +230,20 @@ func (w *Worker) chooseFleet(ctx context.Context, f wire.Fleet) (members, left [
 			at++
 		}
 	}
-	return members, left, nil
+	return nil
+}
+
+// away tells why an instance cannot be taken now ("left out"), or not yet.
+func away(phase store.Phase, state string, steward bool) (left bool, note string) {
+	switch {
+	case phase != store.Ready:
+		return true, "it is " + string(phase)
+	case !steward:
+		return true, "it has no steward: nobody is there to edit its files"
+	case state != "running":
+		return false, "it is " + state + ": it is taken when it is back"
+	}
+	return false, ""
 }
 
 // RotateMany begins a rotation of many. FieldError, store.ErrReused.
@@ -207,6 +277,14 @@ func (w *Worker) RotateMany(ctx context.Context, by store.Actor, once store.Once
 			return store.Work{}, err
 		}
 	}
+	if f.Exposed {
+		if f.Contain, err = networks("contain", f.Contain); err != nil {
+			return store.Work{}, err
+		}
+		none := int64(0)
+		f.GraceSeconds = &none
+		f.StopAfter = cmp.Or(f.StopAfter, noStop)
+	}
 	what := fmt.Sprintf("rotate %s on %s", cmp.Or(f.Key, f.Tag, "what is due"), plural(len(members), "instance"))
 	n := w.begun(w.kind("rotate-many"), words(errors.New(what)), token(26), store.Instance{}, what, fleet{Fleet: f})
 	n.Target = "instances"
@@ -227,6 +305,15 @@ func (w *Worker) Fleet(ctx context.Context, work store.Work) (wire.FleetPlan, er
 		}
 		p.Members = append(p.Members, out)
 	}
+	var in fleet
+	if err := decode(work.Input, &in); err != nil {
+		return p, err
+	}
+	if in.Exposed {
+		if p.Found, err = w.foundBeside(ctx, p.Members); err != nil {
+			return p, err
+		}
+	}
 	waves, err := w.Store.Waves(ctx, work.ID)
 	for _, v := range waves {
 		p.Waves = append(p.Waves, wire.FleetWave{Wave: v.Wave, All: v.All, ToDo: v.ToDo, Going: v.Going, Shown: v.Shown, Later: v.Later, Failed: v.Failed})
@@ -234,9 +321,14 @@ func (w *Worker) Fleet(ctx context.Context, work store.Work) (wire.FleetPlan, er
 	return p, err
 }
 
+// isMany tells whether a piece of work is one on many instances.
+func isMany(work store.Work) bool {
+	return slices.Contains([]string{"rotate-many", "access-add-many", "access-remove-many"}, work.Kind)
+}
+
 // PauseFleet has no further wave begin until somebody lets it go on. store.ErrWorkState.
 func (w *Worker) PauseFleet(ctx context.Context, by store.Actor, work store.Work) error {
-	if work.Kind != "rotate-many" || work.Over() {
+	if !isMany(work) || work.Over() {
 		return store.ErrWorkState
 	}
 	err := w.Store.Tell(ctx, work.ID, map[string]any{"paused": true}, "paused by "+by.Operator+": what has begun goes on, nothing else begins")
@@ -247,7 +339,7 @@ func (w *Worker) PauseFleet(ctx context.Context, by store.Actor, work store.Work
 // GoOnFleet lets a rotation of many go on: after a pause, or after failures,
 // which are accepted by that. store.ErrWorkState.
 func (w *Worker) GoOnFleet(ctx context.Context, by store.Actor, work store.Work) error {
-	if work.Kind != "rotate-many" || work.Over() {
+	if !isMany(work) || work.Over() {
 		return store.ErrWorkState
 	}
 	waves, err := w.Store.Waves(ctx, work.ID)
@@ -269,17 +361,27 @@ func (r *Run) fleetChoose() error {
 	if err != nil {
 		return err
 	}
-	members, _, err := r.chooseFleet(r.ctx, in.Fleet)
+	members, _, err := r.chooseMembers(r.ctx, in)
 	if err != nil {
 		return Failure{words(err)}
 	}
+	if n := cutOffs(members); in.Many != nil && n > in.Many.CutOff {
+		return failf("nobody would get into %s any more, and %d was counted out: it changed meanwhile", plural(n, "instance"), in.Many.CutOff)
+	}
 	var all []store.Member
+	var ids []int64
 	for n, m := range members {
 		i, err := r.Store.InstanceByName(r.ctx, m.Instance)
 		if err != nil {
 			return err
 		}
-		all = append(all, store.Member{N: n, InstanceID: i.ID, OldKey: m.Old, NewKey: m.New, Wave: m.Wave})
+		all = append(all, store.Member{N: n, InstanceID: i.ID, OldKey: m.Old, NewKey: m.New, Wave: m.Wave, CutOff: m.CutOff})
+		ids = append(ids, i.ID)
+	}
+	if in.Exposed {
+		if err := r.Store.DoubtHostKeys(r.ctx, ids, fmt.Sprintf("%s was exposed (work %d)", in.Key, r.Work.ID)); err != nil {
+			return err
+		}
 	}
 	return r.Store.ChooseMembers(r.ctx, r.Work.ID, all)
 }
@@ -359,8 +461,12 @@ func (r *Run) fleetWaves() error {
 		case now.ToDo > 0 && in.Paused:
 			return r.fleetWait(fmt.Sprintf("a word: it is paused; plumlatch rotate -go-on %d", r.Work.ID), time.Minute)
 		case now.ToDo > 0:
-			if err := r.beginWave(in, now.Wave, len(waves)); err != nil {
+			busy, err := r.beginWave(in, now.Wave, len(waves))
+			if err != nil {
 				return err
+			}
+			if busy > 0 {
+				return r.fleetWait(fmt.Sprintf("other work at hand on %s", plural(busy, "instance")), time.Second)
 			}
 		default:
 			return r.fleetWait(fmt.Sprintf("wave %d of %d to be shown to work", now.Wave, len(waves)), 500*time.Millisecond)
@@ -380,11 +486,12 @@ func (r *Run) fleetWait(reason string, wake time.Duration) error {
 	return r.Wait(reason, wake, pauseLimit)
 }
 
-// beginWave begins the part of each instance of a wave.
-func (r *Run) beginWave(in fleet, wave, of int) error {
+// beginWave begins the part of each instance of a wave, and returns how many
+// have to wait for other work on their instance.
+func (r *Run) beginWave(in fleet, wave, of int) (busy int, err error) {
 	members, err := r.Store.Members(r.ctx, r.Work.ID)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	by := store.Actor{Operator: r.Work.Operator, Address: r.Work.Address}
 	begun := 0
@@ -394,29 +501,46 @@ func (r *Run) beginWave(in fleet, wave, of int) error {
 		}
 		i, err := r.Store.InstanceByID(r.ctx, m.InstanceID)
 		if err != nil {
-			return err
+			return busy, err
 		}
-		plan, part, err := r.PlanRotation(r.ctx, i, wire.Rotate{Old: m.OldKey, New: m.NewKey, GraceSeconds: in.GraceSeconds})
+		n, err := r.partOf(in, m, i, by)
 		if err == nil {
-			part.ProofOf = r.Work.ID
-			if part.Back = time.Duration(in.BackSeconds) * time.Second; part.Back == 0 {
-				part.Back = backLimit
-			}
-			n := r.begun(r.kind("rotate"), fmt.Sprintf("rotate %s to %s on %s", plan.Old, plan.New, i.Name), token(26), i, fmt.Sprintf("put %s in the place of %s (part of work %d)", plan.New, plan.Old, r.Work.ID), part)
 			n.ParentID = r.Work.ID
 			err = r.Store.BeginMember(r.ctx, r.Work.ID, m, by, n)
 		}
-		if _, wrong := errors.AsType[FieldError](err); wrong || errors.Is(err, store.ErrInProgress) {
+		_, wrong := errors.AsType[FieldError](err)
+		switch {
+		case errors.Is(err, store.ErrInProgress):
+			busy++
+			continue
+		case wrong:
 			err = r.Store.MemberTrouble(r.ctx, r.Work.ID, m.N, words(err))
-		} else {
+		default:
 			begun++
 		}
 		if err != nil {
-			return err
+			return busy, err
 		}
 	}
 	r.look()
-	return r.Say("wave %d of %d: %s", wave, of, plural(begun, "instance"))
+	if begun == 0 {
+		return busy, nil
+	}
+	return busy, r.Say("wave %d of %d: %s", wave, of, plural(begun, "instance"))
+}
+
+// partOf makes the part of one member. FieldError.
+func (r *Run) partOf(in fleet, m store.Member, i store.Instance, by store.Actor) (store.NewWork, error) {
+	back := cmp.Or(time.Duration(in.BackSeconds)*time.Second, backLimit)
+	if in.Many != nil {
+		return r.accessPart(*in.Many, m, i, by)
+	}
+	plan, part, err := r.PlanRotation(r.ctx, i, wire.Rotate{Old: m.OldKey, New: m.NewKey, GraceSeconds: in.GraceSeconds, Contain: in.Contain})
+	if err != nil {
+		return store.NewWork{}, err
+	}
+	part.ProofOf, part.Back = r.Work.ID, back
+	return r.begun(r.kind("rotate"), fmt.Sprintf("rotate %s to %s on %s", plan.Old, plan.New, i.Name), token(26), i, fmt.Sprintf("put %s in the place of %s (part of work %d)", plan.New, plan.Old, r.Work.ID), part), nil
 }
 
 // fleetBack has every part that can go back do so, the last waves first.

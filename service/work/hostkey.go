@@ -26,6 +26,9 @@ func (w *Worker) HostKeyState(ctx context.Context, i store.Instance) (wire.HostK
 	if err != nil {
 		return out, nil, err
 	}
+	if out.Doubt, err = w.Store.HostKeyDoubt(ctx, i.ID); err != nil {
+		return out, nil, err
+	}
 	for _, k := range recorded {
 		out.Recorded = append(out.Recorded, ShowHostKey(k))
 	}
@@ -80,7 +83,7 @@ func (w *Worker) AcceptHostKey(ctx context.Context, by store.Actor, i store.Inst
 		return before, FieldError{Field: "fingerprint", Problem: fmt.Sprintf("what answers now is %s; nothing was changed", key.Fingerprint())}
 	case r.FromBootLog && !slices.Contains(before.Printed, key.Fingerprint()):
 		return before, FieldError{Field: "fingerprint", Problem: fmt.Sprintf("the boot output does not have %s, which answers; nothing was changed", key.Fingerprint())}
-	case before.Same:
+	case before.Same && before.Doubt == "":
 		return before, FieldError{Field: "fingerprint", Problem: "it is recorded already"}
 	}
 	source := "taken on purpose by " + by.Operator

@@ -256,8 +256,36 @@ func (r *Run) lookedAgain(d *rotated) error {
 	return r.Wait("what others write in the moment of the change", settleLook+100*time.Millisecond, time.Minute)
 }
 
+// linesWithout is linesOf with a narrowing of ours taken out again.
+func linesWithout(all []keysFile, blob []byte, n authkeys.Narrowing) ([]authkeys.Line, error) {
+	var wide []keysFile
+	for _, f := range all {
+		doc := authkeys.ParseDocument(f.data)
+		if _, err := doc.Widen(blob, n); err != nil {
+			return nil, err
+		}
+		wide = append(wide, keysFile{f.name, doc.Bytes()})
+	}
+	return linesOf(wide, blob), nil
+}
+
 // putBack puts a key's lines back as they were before takeOld.
 func (r *Run) putBack(d rotated, old store.Key) error {
+	return r.undoEdit(func(name string) func(*authkeys.Document) error {
+		return func(doc *authkeys.Document) error {
+			if d.Expiry != "" {
+				if _, err := doc.Widen(old.Blob, authkeys.Narrowing{Expires: d.Expiry}); err != nil {
+					return err
+				}
+			}
+			doc.PutBack(d.Taken[name])
+			return nil
+		}
+	})
+}
+
+// undoEdit undoes an edit of ours in every file that it is still in.
+func (r *Run) undoEdit(undo func(name string) func(*authkeys.Document) error) error {
 	files, all, done, err := r.inside()
 	if err != nil {
 		return err
@@ -269,23 +297,14 @@ func (r *Run) putBack(d rotated, old store.Key) error {
 	}
 	err = r.Effect("put-back", func(ctx context.Context) error {
 		for _, f := range all {
-			asBefore := func(doc *authkeys.Document) error {
-				if d.Expiry != "" {
-					if _, err := doc.Widen(old.Blob, authkeys.Narrowing{Expires: d.Expiry}); err != nil {
-						return err
-					}
-				}
-				doc.PutBack(d.Taken[f.name])
-				return nil
-			}
 			doc := authkeys.ParseDocument(f.data)
-			if err := asBefore(doc); err != nil || bytes.Equal(doc.Bytes(), f.data) {
+			if err := undo(f.name)(doc); err != nil || bytes.Equal(doc.Bytes(), f.data) {
 				if err != nil {
 					return err
 				}
 				continue // it is as it was: nothing has to be allowed for that
 			}
-			if _, err := reach.Edit(ctx, files, f.name, reach.EditOptions{Now: now}, asBefore); err != nil {
+			if _, err := reach.Edit(ctx, files, f.name, reach.EditOptions{Now: now}, undo(f.name)); err != nil {
 				return err
 			}
 		}

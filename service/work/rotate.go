@@ -36,6 +36,8 @@ type rotating struct {
 	ProofOf int64 `json:"proof_of,omitempty"`
 	// Back is for how long to wait for an instance that is out of reach; 0 for answerLimit.
 	Back time.Duration `json:"back,omitempty"`
+	// Contain is a pattern list: until it is replaced, the old key is taken from there alone.
+	Contain string `json:"contain,omitempty"`
 	// Login is set when the engineer's client has logged in with the new key.
 	Login     bool   `json:"login"`
 	LoginFrom string `json:"login_from"`
@@ -68,6 +70,7 @@ type rotated struct {
 	Options    string                      `json:"options,omitempty"`
 	Notes      []string                    `json:"notes,omitempty"`
 	NeedsLogin bool                        `json:"login,omitempty"`
+	Contained  bool                        `json:"contained,omitempty"` // by from=, before the new key was added
 	Narrowed   bool                        `json:"narrowed,omitempty"`
 	Taken      map[string][]authkeys.Taken `json:"taken,omitempty"` // by file
 	Gone       bool                        `json:"gone,omitempty"`  // the old key is out
@@ -88,6 +91,7 @@ func (w *Worker) rotateKind() *Kind {
 	return &Kind{
 		Name: "rotate", Action: "access.rotate", Changing: true,
 		Steps: []Step{
+			{Name: "contain", Title: "containing the exposed key", Do: (*Run).rotateContain, Undo: (*Run).rotateUncontain, Skip: notContained, Effects: []string{"edit"}, UndoEffects: []string{"put-back"}},
 			{Name: "add", Title: "reading what is there, and adding the new key", Do: (*Run).rotateAdd, Undo: (*Run).rotateAddBack, Effects: []string{"append"}, UndoEffects: []string{"take-out"}},
 			{Name: "accept", Title: "asking the server whether it takes the new key, and the others still", Do: (*Run).rotateAccepted},
 			{Name: "proof", Title: "waiting for the new key's private half to be shown", Do: (*Run).rotateProof},
@@ -139,6 +143,11 @@ func (w *Worker) PlanRotation(ctx context.Context, i store.Instance, r wire.Rota
 		}
 	}
 	p.Grace = int64(in.Grace / time.Second)
+	contain, err := networks("contain", r.Contain)
+	if err != nil {
+		return p, in, err
+	}
+	in.Contain = strings.Join(contain, ",")
 	rows, err := w.Store.AccessesOf(ctx, i.ID)
 	if err != nil {
 		return p, in, err
@@ -424,8 +433,8 @@ func (r *Run) untilAnswered(err error) error {
 		return failf("%s does not answer: %s", r.Instance.Name, words(err))
 	}
 	var in struct{ Back time.Duration }
-	if e := decode(r.Work.Input, &in); e == nil && in.Back > 0 && r.Work.Step == 0 && !r.Work.Back {
-		return r.Wait("it to be back ("+words(err)+"); it keeps the old key until then", min(time.Minute, 4*r.Lease), in.Back)
+	if e := decode(r.Work.Input, &in); e == nil && in.Back > 0 && (r.Work.Step == 0 || r.Work.Kind == "rotate" && r.Work.Step == 1) && !r.Work.Back {
+		return r.Wait("it to be back ("+words(err)+"); it stays as it is until then", min(time.Minute, 4*r.Lease), in.Back)
 	}
 	what := "the server to answer (" + words(err) + ")"
 	if !r.noReturn && !r.Work.Back {

@@ -2,6 +2,7 @@ package work
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -13,6 +14,115 @@ import (
 	"plumlatch/core/rotation"
 	"plumlatch/service/reach"
 )
+
+// notContained: nothing was asked for, or it is no exposed key.
+func notContained(r *Run) bool {
+	in, _, err := r.rotation()
+	return err == nil && in.Contain == ""
+}
+
+// contained is how an exposed key's lines are narrowed until it is replaced.
+func (in rotating) contained() authkeys.Narrowing { return authkeys.Narrowing{From: in.Contain} }
+
+// rotateContain has the server take the exposed key from its holder's networks
+// alone, at once, where that cuts nobody off (rule 1). Where it is the only way
+// in it stays as it is until the new one is shown to work.
+func (r *Run) rotateContain() error {
+	in, d, err := r.rotation()
+	if err != nil {
+		return err
+	}
+	if r.instanceGone() {
+		return failf("the instance is gone")
+	}
+	old, err := r.Store.KeyByID(r.ctx, in.OldID)
+	if err != nil {
+		return err
+	}
+	rows, err := r.Store.AccessesOf(r.ctx, r.Instance.ID)
+	if err != nil {
+		return err
+	}
+	others := acceptedOthers(rows, r.Instance.LoginUser, old.ID)
+	files, done, err := r.enter(r.ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	d.Session = sessionOf(files, r.Instance.LoginUser, rows)
+	if len(others) > 0 {
+		if _, err := r.askServer(&d, others...); err != nil {
+			return err
+		}
+	}
+	all, err := r.mayTakeAlone(sharing{Key: in.Old}, &d, files)
+	if errors.Is(err, errGuarded) {
+		return r.Say("%s is not contained: %v. It is replaced without that", in.Old, err)
+	}
+	if err != nil {
+		return err
+	}
+	d.Contained = true
+	if err := r.SetData(d); err != nil {
+		return err
+	}
+	now, err := r.Store.Now(r.ctx)
+	if err != nil {
+		return err
+	}
+	refused := ""
+	err = r.Effect("edit", func(ctx context.Context) error {
+		for _, f := range all {
+			if len(authkeys.ParseDocument(f.data).Lines(old.Blob)) == 0 {
+				continue
+			}
+			_, err := reach.Edit(ctx, files, f.name, reach.EditOptions{Now: now}, func(doc *authkeys.Document) error {
+				_, err := doc.Narrow(old.Blob, in.contained())
+				return err
+			})
+			if errors.Is(err, authkeys.ErrHasFrom) {
+				refused = words(err)
+				continue
+			}
+			if err != nil {
+				return Failure{"the old key could not be contained: " + words(err)}
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	d.Accepted, d.AskedAt = nil, time.Time{}
+	if err := r.Store.Wrote(r.ctx, r.Instance.ID); err != nil {
+		return err
+	}
+	if err := r.NoteData(d); err != nil {
+		return err
+	}
+	if refused != "" {
+		return r.Say("%s is not contained: %s", in.Old, refused)
+	}
+	return r.Say("%s is taken from %s alone until it is replaced", in.Old, in.Contain)
+}
+
+// rotateUncontain takes the limit out of the exposed key's lines again.
+func (r *Run) rotateUncontain() error {
+	in, d, err := r.rotation()
+	if err != nil || !d.Contained || r.instanceGone() {
+		return err
+	}
+	old, err := r.Store.KeyByID(r.ctx, in.OldID)
+	if err != nil {
+		return err
+	}
+	return r.undoEdit(func(string) func(*authkeys.Document) error {
+		return func(doc *authkeys.Document) error {
+			_, err := doc.Widen(old.Blob, in.contained())
+			return err
+		}
+	})
+}
 
 // rotateAdd reads what is there, and adds the new key's line by one append.
 func (r *Run) rotateAdd() error {
@@ -41,6 +151,11 @@ func (r *Run) rotateAdd() error {
 	}
 	defer done()
 	oldLines, newLines := linesOf(all, old.Blob), linesOf(all, fresh.Blob)
+	if d.Contained { // that limit is not carried over
+		if oldLines, err = linesWithout(all, old.Blob, in.contained()); err != nil {
+			return err
+		}
+	}
 	if d.File == "" {
 		if len(oldLines) == 0 {
 			return failf("%s does not stand in any file that the server reads for %s: there is nothing to rotate; \"plumlatch survey %s\" shows what stands there", in.Old, r.Instance.LoginUser, r.Instance.Name)
@@ -104,11 +219,15 @@ func (r *Run) rotateAddBack() error {
 	defer done()
 	there := d.Line != "" && slices.ContainsFunc(all, func(f keysFile) bool { return authkeys.ParseDocument(f.data).Has(d.Line) })
 	if there {
-		answers, err := r.askServer(&d, d.OldAccess)
+		ways := []int64{d.OldAccess}
+		if d.Contained { // the old key is not taken from here now: another one was shown to be a way in
+			ways = d.Others
+		}
+		answers, err := r.askServer(&d, ways...)
 		if err != nil {
 			return err
 		}
-		if answers[d.OldAccess] != reach.Accepted {
+		if !slices.ContainsFunc(ways, func(id int64) bool { return answers[id] == reach.Accepted }) {
 			return failf("%s is not accepted, so the line of %s stays: it may be the only way in", in.Old, in.New)
 		}
 		if err := r.takeLineOut(d, files, all); err != nil {

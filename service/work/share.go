@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -31,6 +30,8 @@ type sharing struct {
 	Only   string     `json:"only,omitempty"`
 	Reason string     `json:"reason,omitempty"`
 	CutOff int        `json:"cut_off,omitempty"`
+	// Back is for how long to wait for an instance that is out of reach; 0 for answerLimit.
+	Back time.Duration `json:"back,omitempty"`
 }
 
 func (r *Run) sharing() (in sharing, d rotated, err error) {
@@ -134,25 +135,13 @@ func (w *Worker) checkTerms(ctx context.Context, r wire.AccessAdd) (in sharing, 
 		return wrong("reason", "a reason is at most 200 printable characters")
 	case len(r.Only) > 500 || plaintext.HasControl(r.Only):
 		return wrong("only", "a command is at most 500 printable characters")
-	case len(r.From) > 20:
-		return wrong("from", "at most 20 networks")
 	}
 	if _, err := authkeys.Quote(r.Only); err != nil {
 		return wrong("only", "%v", err)
 	}
-	var from []string
-	for _, f := range r.From {
-		p, err := netip.ParsePrefix(f)
-		if a, e := netip.ParseAddr(f); e == nil && a.Zone() == "" {
-			p, err = netip.PrefixFrom(a, a.BitLen()), nil
-		}
-		if err != nil || p != p.Masked() {
-			return wrong("from", "give addresses, or networks without host bits such as 192.0.2.0/24")
-		}
-		from = append(from, p.String())
-	}
+	from, err := networks("from", r.From)
 	in.From = strings.Join(from, ",")
-	return in, nil
+	return in, err
 }
 
 // checkUntil checks an end: ahead, and not further than a year or the policy's limit (0 for none).
@@ -227,15 +216,27 @@ func (w *Worker) AddAccess(ctx context.Context, by store.Actor, once store.Once,
 	if work, again, err := w.workDone(ctx, once); again || err != nil {
 		return work, err
 	}
-	if err := w.editableInstance(ctx, i); err != nil {
+	n, err := w.planAdd(ctx, by, i, r, 0)
+	if err != nil {
 		return store.Work{}, err
 	}
+	return w.beginOf(ctx, by, once, i, n)
+}
+
+// planAdd makes the work that adds a key. FieldError.
+func (w *Worker) planAdd(ctx context.Context, by store.Actor, i store.Instance, r wire.AccessAdd, back time.Duration) (store.NewWork, error) {
+	if err := w.editableInstance(ctx, i); err != nil {
+		return store.NewWork{}, err
+	}
+	if err := w.mayShare(ctx, by, i); err != nil {
+		return store.NewWork{}, err
+	}
 	if r.User != "" && r.User != i.LoginUser {
-		return store.Work{}, FieldError{Field: "user", Problem: fmt.Sprintf("the steward is confined to the files of %s; those of another user are for somebody with sudo there", i.LoginUser)}
+		return store.NewWork{}, FieldError{Field: "user", Problem: fmt.Sprintf("the steward is confined to the files of %s; those of another user are for somebody with sudo there", i.LoginUser)}
 	}
 	in, err := w.checkTerms(ctx, r)
 	if err != nil {
-		return store.Work{}, err
+		return store.NewWork{}, err
 	}
 	k, err := w.Store.KeyAlone(ctx, r.Key)
 	if errors.Is(err, store.ErrNotFound) {
@@ -246,24 +247,24 @@ func (w *Worker) AddAccess(ctx context.Context, by store.Actor, once store.Once,
 	}
 	if e, ok := errors.AsType[FieldError](err); ok {
 		e.Field = "key"
-		return store.Work{}, e
+		return store.NewWork{}, e
 	}
 	if err != nil {
-		return store.Work{}, err
+		return store.NewWork{}, err
 	}
 	if err := w.notAtHand(ctx, i, k.ID); err != nil {
-		return store.Work{}, err
+		return store.NewWork{}, err
 	}
 	rows, err := w.Store.AccessesOf(ctx, i.ID)
 	if err != nil {
-		return store.Work{}, err
+		return store.NewWork{}, err
 	}
 	if slices.ContainsFunc(rows, func(a store.Access) bool { return a.KeyID == k.ID && a.LoginUser == i.LoginUser }) {
-		return store.Work{}, FieldError{Field: "key", Problem: fmt.Sprintf("%s is recorded to open %s already; \"plumlatch access extend\" gives it another end, \"plumlatch access remove\" withdraws it", k.Name, i.Name)}
+		return store.NewWork{}, FieldError{Field: "key", Problem: fmt.Sprintf("%s is recorded to open %s already; \"plumlatch access extend\" gives it another end, \"plumlatch access remove\" withdraws it", k.Name, i.Name)}
 	}
-	in.NewID, in.Key = k.ID, k.Name
+	in.NewID, in.Key, in.Back = k.ID, k.Name, back
 	intent := "let " + k.Name + " open it" + termWords(in)
-	return w.beginOf(ctx, by, once, i, w.begun(w.kind("access-add"), fmt.Sprintf("add %s to %s", k.Name, i.Name), token(26), i, intent, in))
+	return w.begun(w.kind("access-add"), fmt.Sprintf("add %s to %s", k.Name, i.Name), token(26), i, intent, in), nil
 }
 
 // termWords writes terms for a sentence.
@@ -299,17 +300,26 @@ func (w *Worker) RemoveAccess(ctx context.Context, by store.Actor, once store.On
 	if work, again, err := w.workDone(ctx, once); again || err != nil {
 		return work, err
 	}
-	if err := w.editableInstance(ctx, i); err != nil {
-		return store.Work{}, err
-	}
-	a, err := w.accessOfKey(ctx, i, r.Key)
+	n, err := w.planRemove(ctx, i, r, 0)
 	if err != nil {
 		return store.Work{}, err
 	}
-	if r.CutOff < 0 || r.CutOff > 1 {
-		return store.Work{}, FieldError{Field: "cut_off", Problem: "on one instance, the number of those that nobody gets into any more is 1"}
+	return w.beginOf(ctx, by, once, i, n)
+}
+
+// planRemove makes the work that withdraws a key. FieldError.
+func (w *Worker) planRemove(ctx context.Context, i store.Instance, r wire.AccessRemove, back time.Duration) (store.NewWork, error) {
+	if err := w.editableInstance(ctx, i); err != nil {
+		return store.NewWork{}, err
 	}
-	in := sharing{OldID: a.KeyID, Key: a.Key, Reason: plaintext.Line(plaintext.Cut(r.Reason, 200)), CutOff: r.CutOff}
+	a, err := w.accessOfKey(ctx, i, r.Key)
+	if err != nil {
+		return store.NewWork{}, err
+	}
+	if r.CutOff < 0 || r.CutOff > 1 {
+		return store.NewWork{}, FieldError{Field: "cut_off", Problem: "on one instance, the number of those that nobody gets into any more is 1"}
+	}
+	in := sharing{OldID: a.KeyID, Key: a.Key, Reason: plaintext.Line(plaintext.Cut(r.Reason, 200)), CutOff: r.CutOff, Back: back}
 	intent := "withdraw " + a.Key
 	if in.Reason != "" {
 		intent += ": " + in.Reason
@@ -317,7 +327,7 @@ func (w *Worker) RemoveAccess(ctx context.Context, by store.Actor, once store.On
 	if in.CutOff > 0 {
 		intent += ", though nobody gets into 1 instance any more then"
 	}
-	return w.beginOf(ctx, by, once, i, w.begun(w.kind("access-remove"), fmt.Sprintf("withdraw %s from %s", a.Key, i.Name), token(26), i, intent, in))
+	return w.begun(w.kind("access-remove"), fmt.Sprintf("withdraw %s from %s", a.Key, i.Name), token(26), i, intent, in), nil
 }
 
 // ExtendAccess begins to give an access another end. FieldError, store.ErrInProgress.

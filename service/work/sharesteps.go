@@ -213,6 +213,16 @@ func acceptedOthers(rows []store.Access, user string, not ...int64) []int64 {
 	return out
 }
 
+// guarded is the failure of what rule 1 keeps from being taken.
+type guarded struct{ Failure }
+
+// errGuarded is what errors.Is finds it by.
+var errGuarded = errors.New("rule 1")
+
+func (guarded) Is(target error) bool { return target == errGuarded }
+
+func (g guarded) Unwrap() error { return g.Failure }
+
 // mayTakeAlone checks rule 1 before a key is taken with no other in its place.
 func (r *Run) mayTakeAlone(in sharing, d *rotated, files reach.Files) ([]keysFile, error) {
 	all, err := readFiles(files, r.Instance)
@@ -232,7 +242,7 @@ func (r *Run) mayTakeAlone(in sharing, d *rotated, files reach.Files) ([]keysFil
 		return nil, err
 	}
 	if err := rotation.MayTake([]string{in.Key}, openers, d.Session, now.Add(-time.Duration(p.PrivateHalf))); err != nil && in.CutOff == 0 {
-		return nil, Failure{words(err)}
+		return nil, guarded{Failure{words(err)}}
 	}
 	return all, nil
 }

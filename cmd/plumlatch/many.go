@@ -1,0 +1,160 @@
+package main
+
+import (
+	"errors"
+	"flag"
+	"fmt"
+	"time"
+
+	"plumlatch/core/plaintext"
+	"plumlatch/core/wire"
+)
+
+// manyOptions are those of a change of access on many instances.
+type manyOptions struct {
+	tag, atMost string
+	stopAfter   int
+	back        time.Duration
+	plan, yes   bool
+}
+
+func (o *manyOptions) flags(fs *flag.FlagSet, which string) {
+	fs.StringVar(&o.tag, "tag", "", which+"those with this tag, `NAME=VALUE`, or NAME")
+	fs.StringVar(&o.atMost, "at-most", "", "of many: the most in one wave behind the first, a `number` or a part of all (default: all)")
+	fs.IntVar(&o.stopAfter, "stop-after", 0, "of many: begin no further wave after this `number` of failures (default: 1; never when withdrawing)")
+	fs.DurationVar(&o.back, "wait-for-back", 7*24*time.Hour, "of many: how `long` an instance that is out of reach is waited for")
+	fs.BoolVar(&o.plan, "plan", false, "of many: show what would happen, and change nothing")
+	fs.BoolVar(&o.yes, "yes", false, "of many: do not ask")
+}
+
+// accessSecond gives every sole opener a second key beside it.
+func accessSecond(fs *flag.FlagSet) func(*cli) error {
+	var t terms
+	t.flags(fs)
+	var m manyOptions
+	m.flags(fs, "")
+	all := fs.Bool("all", false, "all instances, whatever their tags")
+	detach := fs.Bool("detach", false, "print the work's ID and leave")
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		if len(c.args) > 0 || t.key == "" || (m.tag == "") == !*all {
+			return usagef("give -key KEY, and -tag TAG or -all")
+		}
+		until, err := endOf(t.span, t.until, time.Now())
+		if err != nil {
+			return err
+		}
+		return c.changeMany(wire.AccessMany{Do: wire.ManySecond, Key: t.key, Until: until, From: t.networks(), Only: t.only, Reason: t.reason}, m, *detach, *asJSON)
+	}
+}
+
+// changeMany shows what a change of access on many instances would do, asks, and
+// follows it.
+func (c *cli) changeMany(r wire.AccessMany, o manyOptions, detach, asJSON bool) error {
+	service, err := c.service()
+	if err != nil {
+		return err
+	}
+	r.Tag, r.AtMost, r.StopAfter, r.BackSeconds = o.tag, o.atMost, o.stopAfter, int64(o.back/time.Second)
+	p, err := service.PlanMany(c.ctx, r)
+	if err != nil {
+		return err
+	}
+	if !asJSON {
+		c.printManyPlan(p, r)
+	}
+	if o.plan {
+		if asJSON {
+			return c.json(p)
+		}
+		fmt.Fprintf(c.out, "Nothing was changed.\nnext: the same command without -plan\n")
+		return nil
+	}
+	if len(p.Waves) == 0 {
+		return failure{errors.New("there is no instance to do it on"), "plumlatch access list"}
+	}
+	if p.CutOff != r.CutOff {
+		return failure{fmt.Errorf("nobody would get into %s any more: those are marked above; nothing was changed", count(p.CutOff, "instance")),
+			fmt.Sprintf("first another key: plumlatch access second -all -key KEY; or, to cut them off on purpose: the same command with -cut-off %d", p.CutOff)}
+	}
+	if !o.yes {
+		n := 0
+		for _, w := range p.Waves {
+			n += w.All
+		}
+		verb := "Add it to"
+		if r.Do == wire.ManyRemove {
+			verb = "Withdraw from"
+		}
+		if err := c.confirm(fmt.Sprintf("%s %s?", verb, count(n, "instance"))); err != nil {
+			return err
+		}
+	}
+	w, err := service.ChangeMany(c.ctx, r)
+	if err != nil {
+		return err
+	}
+	if detach {
+		if asJSON {
+			return c.json(w)
+		}
+		fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch work show %d\n", w.ID, plaintext.Line(w.Title), w.ID)
+		return nil
+	}
+	m := manyWords{shown: "opened by " + r.Key, rest: "What is left is done", mend: "plumlatch why", goOn: "plumlatch rotate -go-on", back: "what waits for its end, taken out now"}
+	if r.Do == wire.ManyRemove {
+		m.shown, m.rest, m.back = "rid of it, and refusing it", "What is out of reach is done when it is back", "what is not done, left as it is"
+	}
+	err = c.followMany(service, w, m, asJSON)
+	c.renewHosts(service)
+	return err
+}
+
+// printManyPlan shows what will happen where.
+func (c *cli) printManyPlan(p wire.FleetPlan, r wire.AccessMany) {
+	var rows [][]string
+	left := 0
+	for _, m := range p.Members {
+		wave, note := fmt.Sprint(m.Wave), m.Note
+		switch {
+		case m.State == "left out":
+			wave, left = "-", left+1
+			note = "left out: " + note
+		case m.CutOff:
+			note = "NOBODY GETS IN ANY MORE: no other key of a person is known to be taken"
+		}
+		key := m.New
+		if r.Do == wire.ManyRemove {
+			key = m.Old
+		}
+		if len(rows) < 60 {
+			rows = append(rows, []string{wave, m.Instance, key, plaintext.Line(note)})
+		}
+	}
+	word := "added"
+	if r.Do == wire.ManyRemove {
+		word = "withdrawn"
+	}
+	c.table([]string{"wave", "instance", word, ""}, rows, "There is no instance to do it on.")
+	if n := len(p.Members) - len(rows); n > 0 {
+		fmt.Fprintf(c.out, "and %d more (-json shows all)\n", n)
+	}
+	if left > 0 {
+		fmt.Fprintf(c.out, "%d are left out.\n", left)
+	}
+	c.printWordNeeded(p.Word)
+}
+
+// printWordNeeded says beforehand what the policy asks for.
+func (c *cli) printWordNeeded(word string) {
+	if word != "" {
+		fmt.Fprintf(c.out, "The policy asks for a word before this begins (word.by: %s): plumlatch work word ID\n", word)
+	}
+}
+
+// flagSet tells whether an option was given.
+func flagSet(fs *flag.FlagSet, name string) bool {
+	found := false
+	fs.Visit(func(f *flag.Flag) { found = found || f.Name == name })
+	return found
+}

@@ -1,0 +1,70 @@
+package why
+
+import (
+	"regexp"
+	"strconv"
+	"strings"
+
+	"plumlatch/core/plaintext"
+)
+
+// SSHDSession is a login that sshd let in, as a process that still runs.
+type SSHDSession struct {
+	PID         int    // of the process that logged it: it ends with the session
+	User        string // login user
+	From        string // address; "" if the log does not say
+	Fingerprint string // SHA256:... of the key that opened it; "" if the log does not say
+	Own         bool   // it is the one that asks
+}
+
+var (
+	acceptedLine = regexp.MustCompile(`sshd(?:-session)?\[(\d+)\]: Accepted publickey for (\S{1,64}) from (\S{1,64}) port \d+ ssh2: \S+ (SHA256:[A-Za-z0-9+/]{43})(?:\s|$)`)
+	sessionLine  = regexp.MustCompile(`^\s*(\d+)\s+(\d+)\s+sshd(?:-session)?: (\S{1,64}) \[priv\]`)
+	rootLine     = regexp.MustCompile(`^\s*(\d+)\s+(\d+)\s+sshd(?:-session)?: (root)@(?:notty|pts/\d+)`)
+	processLine  = regexp.MustCompile(`^\s*(\d+)\s+(\d+)\s`)
+)
+
+// ReadSessions puts together which key opened which session of a login user:
+// from sshd's own log (auth.log(5), or the journal of systemd), and from the
+// processes as "ps -eo pid=,ppid=,args=" shows them. A process ID comes again
+// in time, so the last line of the log that has it counts. own is the process
+// ID of a shell of the session that asks.
+func ReadSessions(log, processes, user string, own int) []SSHDSession {
+	type accepted struct{ user, from, fingerprint string }
+	last := map[int]accepted{}
+	for line := range strings.Lines(log) {
+		if m := acceptedLine.FindStringSubmatch(strings.TrimRight(line, "\n")); m != nil {
+			pid, _ := strconv.Atoi(m[1])
+			last[pid] = accepted{m[2], m[3], m[4]}
+		}
+	}
+	parent := map[int]int{}
+	var out []SSHDSession
+	for line := range strings.Lines(processes) {
+		if m := processLine.FindStringSubmatch(line); m != nil {
+			pid, _ := strconv.Atoi(m[1])
+			parent[pid], _ = strconv.Atoi(m[2])
+		}
+		m := sessionLine.FindStringSubmatch(line)
+		if m == nil {
+			m = rootLine.FindStringSubmatch(line)
+		}
+		if m == nil || m[3] != user {
+			continue
+		}
+		pid, _ := strconv.Atoi(m[1])
+		s := SSHDSession{PID: pid, User: user}
+		if a, ok := last[pid]; ok && a.user == user {
+			s.From, s.Fingerprint = plaintext.Line(a.from), a.fingerprint
+		}
+		out = append(out, s)
+	}
+	ours := map[int]bool{}
+	for pid, n := own, 0; pid > 1 && n < 64; pid, n = parent[pid], n+1 {
+		ours[pid] = true
+	}
+	for n := range out {
+		out[n].Own = ours[out[n].PID]
+	}
+	return out
+}

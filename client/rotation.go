@@ -90,3 +90,8 @@ func (c *Client) SetOperatorKey(ctx context.Context, operator, key string, on bo
 	}
 	return c.do(ctx, method, "/operators/"+url.PathEscape(operator)+"/keys/"+url.PathEscape(key), nil, nil, nil)
 }
+
+// RotateSteward begins to replace the service's own key on an instance.
+func (c *Client) RotateSteward(ctx context.Context, name string) (w wire.Work, err error) {
+	return w, c.once(ctx, "POST", instancePath(name, "steward-key"), struct{}{}, &w)
+}

@@ -51,6 +51,8 @@ var scenarios = []scenario{
 	{name: "access extend", kind: "access-extend", prepare: withShared, begin: extends, check: isExtended},
 	{name: "access remove", kind: "access-remove", prepare: withSecond, begin: withdraws, check: isWithdrawn},
 	{name: "access remove cancelled", kind: "access-remove", back: true, prepare: withSecond, begin: cancelledWaiting(withdraws), check: hasBoth},
+	{name: "steward", kind: "steward", prepare: withHandEdits, begin: replacesSteward, check: stewardReplaced(true)},
+	{name: "steward cancelled", kind: "steward", back: true, prepare: withHandEdits, begin: stewardCancelled, check: stewardReplaced(false)},
 	{name: "add many", kind: "access-add-many", prepare: withNewKey, begin: sharesManyFor(5), check: isAsBefore},
 	{name: "add many cancelled", kind: "access-add-many", back: true, prepare: withNewKey, begin: cancelledInRest(sharesManyFor(3600)), check: isAsBefore},
 	{name: "withdraw many", kind: "access-remove-many", prepare: withSecond, begin: withdrawsMany, check: isWithdrawn},

@@ -53,6 +53,7 @@ func init() { // help walks the table that its own functions stand in
 		{"instance rules", "NAME [options]", "Show whom the inbound rules let in to its SSH port, since when and until when.", "plumlatch instance rules berth-board-1", instanceRules},
 		{"instance admit", "NAME -from CIDR|me [-for TIME] [options]", "Let an address range in to its SSH port, for a while or for good.", "plumlatch instance admit berth-board-1 -from me -for 30m", instanceAdmit},
 		{"instance unadmit", "NAME -from CIDR|me [options]", "Withdraw an inbound rule; never the last one that people come in by.", "plumlatch instance unadmit berth-board-1 -from me", instanceUnadmit},
+		{"instance steward-key", "NAME", "Replace the service's own key on an instance now; it does so by itself at the policy's age (steward.age).", "plumlatch instance steward-key berth-board-1", instanceSteward},
 		{"instance host-key", "NAME [-accept FINGERPRINT | -from-boot-log] [options]", "Compare the recorded host key with what answers; take a new one on purpose.", "plumlatch instance host-key berth-board-1", instanceHostKey},
 		{"instance boot-log", "NAME [options]", "Print what an instance wrote on its console, made safe for the terminal.", "plumlatch instance boot-log berth-board-1 -lines 20", instanceBootLog},
 		{"instance refresh", "NAME [options]", "Ask the cloud for its state and address now, and take them down.", "plumlatch instance refresh berth-board-1", instanceRefresh},

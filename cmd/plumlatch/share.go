@@ -205,3 +205,22 @@ func (c *cli) shared(service *client.Client, w wire.Work, detach, asJSON bool, t
 	}
 	return nil
 }
+
+// instanceSteward replaces the service's own key on an instance.
+func instanceSteward(fs *flag.FlagSet) func(*cli) error {
+	detach := fs.Bool("detach", false, "print the work's ID and leave")
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		args, service, err := c.begin("NAME")
+		if err != nil {
+			return err
+		}
+		w, err := service.RotateSteward(c.ctx, args[0])
+		if err != nil {
+			return err
+		}
+		return c.shared(service, w, *detach, *asJSON, func(w wire.Work) {
+			fmt.Fprintf(c.out, "%s: %s.\nnext: plumlatch survey %s\n", w.Instance, plaintext.Line(w.Outcome), w.Instance)
+		})
+	}
+}

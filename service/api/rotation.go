@@ -202,3 +202,10 @@ func (s *Server) setOperatorKey(on bool) gin.HandlerFunc {
 		c.Status(http.StatusNoContent)
 	}
 }
+
+// rotateSteward begins to replace the service's own key on an instance.
+func (s *Server) rotateSteward(c *gin.Context) {
+	begins(s, c, func(name store.Once, i store.Instance, _ struct{}) (store.Work, error) {
+		return s.opts.Worker.RotateSteward(c, actor(c), name, i)
+	})
+}

@@ -126,6 +126,7 @@ func New(o Options) http.Handler {
 	edit.POST("/work/:id/pause", s.pauseFleet)
 	edit.POST("/work/:id/go-on", s.goOnFleet)
 	edit.POST("/instances/:name/access-add", s.addAccess)
+	edit.POST("/instances/:name/steward-key", s.rotateSteward)
 	edit.POST("/instances/:name/access-remove", s.removeAccess)
 	edit.POST("/instances/:name/access-extend", s.extendAccess)
 	view.POST("/instances/:name/rotation-plan", s.rotationPlan)

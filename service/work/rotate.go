@@ -56,6 +56,8 @@ type rotated struct {
 	NewAccess int64   `json:"new_access"`
 	Others    []int64 `json:"others,omitempty"` // accesses of others that were accepted before
 
+	Before []byte `json:"before,omitempty"` // of the steward: blob of the key that is replaced
+
 	Skew    time.Duration    `json:"skew"` // how far the instance's clock is ahead of ours
 	Banner  string           `json:"banner"`
 	Session rotation.Session `json:"session"`

@@ -102,6 +102,7 @@ func (w *Worker) Start(ctx context.Context) {
 	})
 	if w.SurveysAtOnce > 0 {
 		w.wg.Go(w.surveyLoop)
+		w.wg.Go(func() { w.upkeepLoop(stewardsEvery, "looking for steward keys that are due", w.stewardsDue) })
 	}
 }
 

@@ -89,6 +89,8 @@ func TestJournalTampering(t *testing.T) {
 	}{
 		{"a row changed", func() { do("UPDATE journal SET bytes = $2 WHERE id = $1", id, []byte(`{"at":"x"}`)) },
 			func() { do("UPDATE journal SET bytes = $2 WHERE id = $1", id, stored) }, fmt.Sprintf("entry %d (link %d) was changed", id, n)},
+		{"a row's bytes alone", func() { do("UPDATE journal SET bytes = $2 WHERE id = $1", id, append([]byte(" "), stored...)) },
+			func() { do("UPDATE journal SET bytes = $2 WHERE id = $1", id, stored) }, fmt.Sprintf("entry %d (link %d) was changed", id, n)},
 		{"what lists show changed", func() { do("UPDATE journal SET operator = 'nobody' WHERE id = $1", id) },
 			func() { do("UPDATE journal SET operator = 'first-admin' WHERE id = $1", id) }, fmt.Sprintf("entry %d (link %d) was changed: what lists show", id, n)},
 		{"a row removed", func() {

@@ -91,11 +91,18 @@ func startSSHD(t *testing.T, more ...string) *realSSHD {
 	return r
 }
 
+// toSyslog, as the first option, has a server log as Debian's does.
+const toSyslog = "to syslog"
+
 // serve starts the server, or starts it anew with further options.
 func (r *realSSHD) serve(t *testing.T, more ...string) {
 	t.Helper()
 	r.stop()
-	args := append([]string{"-D", "-e", "-h", r.key, "-p", strconv.Itoa(r.port), "-o", "ListenAddress=127.0.0.1", "-o", "PidFile=none"}, more...)
+	where := "-e" // to its standard error
+	if len(more) > 0 && more[0] == toSyslog {
+		where, more = "-4", more[1:] // as Debian has it: to syslog (-4: IPv4, as it is anyway)
+	}
+	args := append([]string{"-D", where, "-h", r.key, "-p", strconv.Itoa(r.port), "-o", "ListenAddress=127.0.0.1", "-o", "PidFile=none"}, more...)
 	r.cmd = exec.Command("/usr/sbin/sshd", args...)
 	r.cmd.Env = append(os.Environ(), "TZ=UTC") // as the stand-in's instances have it
 	log, err := os.OpenFile(filepath.Join(r.dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)

@@ -375,6 +375,9 @@ func instanceHostKey(fs *flag.FlagSet) func(*cli) error {
 					fmt.Fprintf(c.out, "  boot log  %s\n", fp)
 				}
 			}
+			if s.Doubt != "" {
+				fmt.Fprintf(c.out, "  doubtful  %s: its private half may have been read\nnext: make a new one there (ssh-keygen -A after removing the old files) and take it, or take the same again: plumlatch instance host-key %s -accept FINGERPRINT\n", plaintext.Line(s.Doubt), s.Instance)
+			}
 			for _, k := range s.Former {
 				fmt.Fprintf(c.out, "  before    %s %s  until %s, replaced by %s\n", k.Type, k.Fingerprint, ago(*k.ReplacedAt, time.Now()), k.ReplacedBy)
 			}
@@ -400,7 +403,7 @@ func instanceHostKey(fs *flag.FlagSet) func(*cli) error {
 		switch {
 		case s.Offered == nil:
 			return failure{fmt.Errorf("no host key could be fetched: %s; nothing was changed", s.Problem), "plumlatch why " + s.Instance}
-		case s.Same:
+		case s.Same && s.Doubt == "":
 			return failure{errors.New("what answers is recorded already; nothing was changed"), ""}
 		case *fromLog && !slices.Contains(s.Printed, s.Offered.Fingerprint):
 			return failure{fmt.Errorf("the boot output does not have %s, which answers; nothing was changed", s.Offered.Fingerprint), "plumlatch instance boot-log " + s.Instance}

@@ -84,6 +84,16 @@ func (c *cli) afterExposed(service *client.Client, w wire.Work, o rotateOptions)
 		return err
 	}
 	fmt.Fprintln(c.out)
+	var contained [][]string
+	for _, m := range p.Members {
+		if m.Contained != "" {
+			contained = append(contained, []string{m.Instance, plaintext.Line(m.Contained)})
+		}
+	}
+	if len(contained) > 0 {
+		c.table([]string{"instance", "the old key was"}, contained, "")
+		fmt.Fprintln(c.out)
+	}
 	if o.endSessions {
 		if err := c.endSessions(service, p, o); err != nil {
 			return err

@@ -103,6 +103,7 @@ func (c *cli) changeMany(r wire.AccessMany, o manyOptions, detach, asJSON bool) 
 	}
 	m := manyWords{shown: "opened by " + r.Key, rest: "What is left is done", mend: "plumlatch why", goOn: "plumlatch rotate -go-on", back: "what waits for its end, taken out now"}
 	if r.Do == wire.ManyRemove {
+		m.now = true
 		m.shown, m.rest, m.back = "rid of it, and refusing it", "What is out of reach is done when it is back", "what is not done, left as it is"
 	}
 	err = c.followMany(service, w, m, asJSON)

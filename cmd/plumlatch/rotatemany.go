@@ -157,7 +157,7 @@ func (c *cli) rotateMany(o rotateOptions, grace time.Duration) error {
 func (c *cli) followRotations(service *client.Client, w wire.Work, o rotateOptions) error {
 	m := manyWords{shown: "shown to work", mend: "plumlatch why", goOn: "plumlatch rotate -go-on", back: "back to the old key"}
 	if m.rest = "The old key is withdrawn at the end of the grace time"; o.grace == "0" || o.exposed != "" {
-		m.rest = "What is out of reach is taken when it is back"
+		m.rest, m.now = "What is out of reach is taken when it is back", true
 	}
 	err := c.followMany(service, w, m, o.asJSON)
 	if o.exposed == "" || o.asJSON {
@@ -265,6 +265,7 @@ type manyWords struct {
 	mend  string // the command that tells more of an instance that failed
 	goOn  string // the command that lets it go on
 	back  string // what cancelling it does
+	now   bool   // what is shown is done: no time runs
 }
 
 // followMany shows a bar for the whole and a line for each wave, until every
@@ -358,6 +359,10 @@ func (c *cli) manyEnd(w wire.Work, p wire.FleetPlan, m manyWords, stopped bool) 
 		fmt.Fprintf(c.out, "\n")
 	} else {
 		fmt.Fprintf(c.out, ".\n")
+	}
+	if !w.Over() && later == 0 && m.now {
+		fmt.Fprintf(c.out, "next: plumlatch work show %d, which looks for a moment for what others wrote meanwhile; plumlatch today\n", w.ID)
+		return nil
 	}
 	if !w.Over() {
 		fmt.Fprintf(c.out, m.rest+", by work %d; until then what is not over can go back.\nnext: plumlatch work show %d; %s: plumlatch work cancel %d\n", w.ID, w.ID, m.back, w.ID)

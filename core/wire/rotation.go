@@ -121,12 +121,14 @@ type FleetMember struct {
 	Instance string `json:"instance"`
 	Old      string `json:"old"`
 	New      string `json:"new,omitempty"`
-	Wave     int    `json:"wave"`              // from 1; 0 for one that is left out
-	State    string `json:"state"`             // to do, going, shown, back later, failed; left out
-	Note     string `json:"note,omitempty"`    // why
-	Sole     bool   `json:"sole,omitempty"`    // the old key is the only one of a person that is known to be taken
-	CutOff   bool   `json:"cut_off,omitempty"` // nobody gets into it afterwards
-	Work     int64  `json:"work,omitempty"`
+	Wave     int    `json:"wave"`           // from 1; 0 for one that is left out
+	State    string `json:"state"`          // to do, going, shown, back later, failed; left out
+	Note     string `json:"note,omitempty"` // why
+	Sole     bool   `json:"sole,omitempty"` // the old key is the only one of a person that is known to be taken
+	// Contained tells, of an exposed key, whether it was contained until it was replaced.
+	Contained string `json:"contained,omitempty"`
+	CutOff    bool   `json:"cut_off,omitempty"` // nobody gets into it afterwards
+	Work      int64  `json:"work,omitempty"`
 }
 
 // FleetPlan is what a rotation of many would do, or how far it is.

@@ -42,16 +42,16 @@ type DueAges struct {
 
 // sql is the age of an instance's accesses in seconds, NULL for never.
 func (a DueAges) sql() (string, []any) {
-	text, args := "nullif(CASE", []any{}
+	text, args := "nullif(CASE WHEN false THEN 0", []any{}
 	for _, t := range a.Tags {
 		if name, value, both := strings.Cut(t.Tag, "="); both {
-			text, args = text+" WHEN i.tags ->> ? = ? THEN ?", append(args, name, value)
+			text, args = text+" WHEN i.tags ->> ? = ? THEN ?::float8", append(args, name, value)
 		} else {
-			text, args = text+" WHEN i.tags -> ? IS NOT NULL THEN ?", append(args, name)
+			text, args = text+" WHEN i.tags -> ? IS NOT NULL THEN ?::float8", append(args, name)
 		}
 		args = append(args, time.Duration(t.Age).Seconds())
 	}
-	return text + " ELSE ? END, 0)", append(args, a.Else.Seconds())
+	return text + " ELSE ?::float8 END, 0)", append(args, a.Else.Seconds())
 }
 
 // Candidates returns the accesses of instances' login users that a rotation of
@@ -117,6 +117,7 @@ type Member struct {
 	Wave       int
 	ChildID    int64
 	CutOff     bool   // nobody gets into it afterwards, as was counted out
+	Contained  string // whether the exposed key was contained, in words
 	Trouble    string // why its part was not begun, or how it ended
 	State      string // to do, going, shown (to work), back later, failed
 }
@@ -149,7 +150,7 @@ const memberState = `CASE WHEN m.trouble <> '' THEN 'failed' WHEN w.id IS NULL T
 // Members returns the instances of a rotation of many, in the order of their waves.
 func (s *Store) Members(ctx context.Context, workID int64) ([]Member, error) {
 	var out []Member
-	return out, s.db.WithContext(ctx).Raw(`SELECT m.n, m.instance_id, i.name AS instance, m.old_key, m.new_key, m.wave, m.cut_off, coalesce(m.child_id, 0) AS child_id,
+	return out, s.db.WithContext(ctx).Raw(`SELECT m.n, m.instance_id, i.name AS instance, m.old_key, m.new_key, m.wave, m.cut_off, coalesce(m.child_id, 0) AS child_id, coalesce(w.data->>'contain_said', '') AS contained,
 		coalesce(nullif(m.trouble, ''), nullif(w.outcome, ''), w.waits_for, '') AS trouble, `+memberState+` AS state
 		FROM fleet_members m JOIN instances i ON i.id = m.instance_id LEFT JOIN work w ON w.id = m.child_id WHERE m.work_id = ? ORDER BY m.n`, workID).Scan(&out).Error
 }

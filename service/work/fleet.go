@@ -299,7 +299,7 @@ func (w *Worker) Fleet(ctx context.Context, work store.Work) (wire.FleetPlan, er
 		return p, err
 	}
 	for _, m := range rows {
-		out := wire.FleetMember{Instance: m.Instance, Old: m.OldKey, New: m.NewKey, Wave: m.Wave, State: m.State, Work: m.ChildID}
+		out := wire.FleetMember{Instance: m.Instance, Old: m.OldKey, New: m.NewKey, Wave: m.Wave, State: m.State, Work: m.ChildID, Contained: m.Contained}
 		if m.State == "failed" || m.State == "back later" {
 			out.Note = m.Trouble
 		}

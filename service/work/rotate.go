@@ -65,18 +65,20 @@ type rotated struct {
 	Accepted map[int64]bool `json:"accepted,omitempty"`
 	AskedAt  time.Time      `json:"asked_at"`
 
-	Ends       *time.Time                  `json:"ends,omitempty"`
-	Expiry     string                      `json:"expiry,omitempty"`
-	Enforced   bool                        `json:"enforced,omitempty"`
-	Why        string                      `json:"why,omitempty"` // the server cannot enforce the end
-	Options    string                      `json:"options,omitempty"`
-	Notes      []string                    `json:"notes,omitempty"`
-	NeedsLogin bool                        `json:"login,omitempty"`
-	Contained  bool                        `json:"contained,omitempty"` // by from=, before the new key was added
-	Narrowed   bool                        `json:"narrowed,omitempty"`
-	Taken      map[string][]authkeys.Taken `json:"taken,omitempty"` // by file
-	Gone       bool                        `json:"gone,omitempty"`  // the old key is out
-	Trouble    string                      `json:"trouble,omitempty"`
+	Ends       *time.Time `json:"ends,omitempty"`
+	Expiry     string     `json:"expiry,omitempty"`
+	Enforced   bool       `json:"enforced,omitempty"`
+	Why        string     `json:"why,omitempty"` // the server cannot enforce the end
+	Options    string     `json:"options,omitempty"`
+	Notes      []string   `json:"notes,omitempty"`
+	NeedsLogin bool       `json:"login,omitempty"`
+	Contained  bool       `json:"contained,omitempty"` // by from=, before the new key was added
+	// ContainSaid tells whether it was contained, or why not.
+	ContainSaid string                      `json:"contain_said,omitempty"`
+	Narrowed    bool                        `json:"narrowed,omitempty"`
+	Taken       map[string][]authkeys.Taken `json:"taken,omitempty"` // by file
+	Gone        bool                        `json:"gone,omitempty"`  // the old key is out
+	Trouble     string                      `json:"trouble,omitempty"`
 }
 
 // Limits of a rotation.

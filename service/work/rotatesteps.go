@@ -57,7 +57,7 @@ func (r *Run) rotateContain() error {
 	}
 	all, err := r.mayTakeAlone(sharing{Key: in.Old}, &d, files)
 	if errors.Is(err, errGuarded) {
-		return r.Say("%s is not contained: %v. It is replaced without that", in.Old, err)
+		return r.saidOfContaining(&d, fmt.Sprintf("not contained before it was replaced: %v", err))
 	}
 	if err != nil {
 		return err
@@ -97,13 +97,18 @@ func (r *Run) rotateContain() error {
 	if err := r.Store.Wrote(r.ctx, r.Instance.ID); err != nil {
 		return err
 	}
-	if err := r.NoteData(d); err != nil {
+	if refused != "" {
+		return r.saidOfContaining(&d, "not contained before it was replaced: "+refused)
+	}
+	return r.saidOfContaining(&d, "taken from "+in.Contain+" alone until it was replaced")
+}
+
+func (r *Run) saidOfContaining(d *rotated, text string) error {
+	d.ContainSaid = words(errors.New(text))
+	if err := r.NoteData(*d); err != nil {
 		return err
 	}
-	if refused != "" {
-		return r.Say("%s is not contained: %s", in.Old, refused)
-	}
-	return r.Say("%s is taken from %s alone until it is replaced", in.Old, in.Contain)
+	return r.Say("the old key is %s", d.ContainSaid)
 }
 
 // rotateUncontain takes the limit out of the exposed key's lines again.

@@ -1,12 +1,30 @@
 // What opens an instance, or what a key opens.
 import { HolderChoice, RegionChoice } from "./choices";
-import { Select, Space, Table, type TableColumnsType } from "antd";
+import { Select, Space, Table, type TableColumnsType, Tooltip } from "antd";
 import { Link } from "react-router";
 import { useQuery } from "@tanstack/react-query";
 import { type Access, api } from "./api";
 import { ServerTable, useParam } from "./list";
 import { Bitting, Evidence, Known } from "./marks";
 import { Loaded, Nothing, Title } from "./parts";
+import { until } from "./text";
+
+/** Milliseconds until its end; 0 for none, or one that has come. */
+const left = (a: Access) => (a.until ? Math.max(0, Date.parse(a.until) - Date.now()) : 0);
+
+/** A bar of the time that is left, beside the longest of the table; full and quiet without an end. */
+function TimeLeft({ of: a, longest }: { of: Access; longest: number }) {
+  const part = a.until ? (longest > 0 ? left(a) / longest : 0) : 1;
+  const text = a.until ? `ends ${until(a.until)}` : "no end";
+  return (
+    <Tooltip title={a.until ? `${a.until}${a.reason ? "; " + a.reason : ""}` : "it has no end"}>
+      <span className={"time-left" + (a.until ? " ends" : "")}>
+        <span style={{ inlineSize: `${Math.max(2, part * 100)}%` }} />
+      </span>{" "}
+      <span className="quiet">{text}</span>
+    </Tooltip>
+  );
+}
 
 /** Every access of an instance or of a key, following the cursors to the end. */
 async function all(q: { instance?: string; key?: string }): Promise<Access[]> {
@@ -33,6 +51,7 @@ export function AccessTable(q: {
     queryFn: () => all({ instance: q.instance, key: q.keyName }),
     refetchInterval: q.live ? 700 : false,
   });
+  const longest = Math.max(0, ...(query.data ?? []).map((a) => left(a)));
   const columns: TableColumnsType<Access> = [
     q.instance
       ? {
@@ -55,6 +74,7 @@ export function AccessTable(q: {
     { title: "Login user", dataIndex: "login_user", render: (u: string) => <code>{u}</code> },
     { title: "Evidence", render: (_, a) => <Evidence access={a} /> },
     { title: "Known", render: (_, a) => <Known access={a} /> },
+    { title: "Time left", render: (_, a) => <TimeLeft of={a} longest={longest} /> },
   ];
   return (
     <Loaded query={query}>

@@ -305,6 +305,66 @@ export interface Work {
   ended_at?: string;
 }
 
+export interface KeyBefore {
+  key: string;
+  holder?: string;
+  before: string;
+  after: string;
+}
+
+export interface RotationPlan {
+  instance: string;
+  login_user: string;
+  old: string;
+  new: string;
+  grace_seconds: number;
+  keys: KeyBefore[];
+  notes: string[];
+}
+
+export interface RotateRequest {
+  old: string;
+  new: string;
+  grace_seconds: number;
+}
+
+export interface FleetRequest {
+  key?: string;
+  tag?: string;
+  new: string;
+  grace_seconds?: number;
+  first?: number;
+  at_most?: string;
+  exposed?: boolean;
+  contain?: string[];
+}
+
+export interface FleetMember {
+  instance: string;
+  old: string;
+  new?: string;
+  wave: number;
+  state: "to do" | "going" | "shown" | "back later" | "failed" | "left out";
+  note?: string;
+  sole?: boolean;
+  work?: number;
+}
+
+export interface FleetPlan {
+  members: FleetMember[];
+  waves: {
+    wave: number;
+    all: number;
+    to_do: number;
+    going: number;
+    shown: number;
+    later: number;
+    failed: number;
+  }[];
+  word?: string;
+  found?: { instance: string; fingerprint: string; comment?: string; since: string }[];
+}
+
 export interface WorkEvent {
   n: number;
   at: string;
@@ -333,6 +393,8 @@ export interface Access {
   from?: string;
   against?: { kind: string; at: string; from: string };
   probe?: { answer: string; detail?: string; at: string; from?: string };
+  until?: string;
+  reason?: string;
 }
 
 export interface Region {
@@ -508,6 +570,15 @@ export const api = {
   work: (id: number) => call<Work>("GET", `/work/${id}`),
   workEvents: (id: number) => `/api/v1/work/${id}/events`,
   cancelWork: (id: number) => call<Work>("POST", `/work/${id}/cancel`),
+  rotationPlan: (n: string, r: RotateRequest) =>
+    call<RotationPlan>("POST", `/instances/${name(n)}/rotation-plan`, r),
+  rotate: (n: string, r: RotateRequest) => call<Work>("POST", `/instances/${name(n)}/rotate`, r),
+  planFleet: (r: FleetRequest) => call<FleetPlan>("POST", "/rotations/plan", r),
+  rotateMany: (r: FleetRequest) => call<Work>("POST", "/rotations", r),
+  fleet: (id: number) => call<FleetPlan>("GET", `/work/${id}/fleet`),
+  pause: (id: number) => call<Work>("POST", `/work/${id}/pause`),
+  goOn: (id: number) => call<Work>("POST", `/work/${id}/go-on`),
+  giveWord: (id: number) => call<Work>("POST", `/work/${id}/word`, {}),
   retryWork: (id: number) => call<Work>("POST", `/work/${id}/retry`),
   regions: () => call<Page<Region>>("GET", "/regions"),
   images: () => call<Page<Image>>("GET", "/images"),

@@ -1,5 +1,6 @@
 // Choices that several lists are filtered by.
 import { Select } from "antd";
+import { useState } from "react";
 import { useQuery } from "@tanstack/react-query";
 import { api } from "./api";
 
@@ -17,6 +18,41 @@ export function RegionChoice({ value, set }: Props) {
       value={value || undefined}
       onChange={(v?: string) => set(v)}
       options={regions.data?.items.map((r) => ({ value: r.name, label: r.title }))}
+    />
+  );
+}
+
+/** A recorded key: one in use, unless any will do. */
+export function KeyChoice({
+  value,
+  set,
+  not = [],
+  any = false,
+}: {
+  value: string;
+  set: (value: string) => void;
+  not?: string[];
+  any?: boolean;
+}) {
+  const [text, setText] = useState("");
+  const keys = useQuery({
+    queryKey: ["keys", "to choose", text],
+    queryFn: () => api.keys({ limit: 50, q: text }),
+    placeholderData: (before) => before,
+  });
+  return (
+    <Select
+      allowClear
+      showSearch={{ filterOption: false, onSearch: setText }}
+      placeholder="key"
+      value={value || undefined}
+      onChange={(v?: string) => set(v ?? "")}
+      options={keys.data?.items
+        .filter((k) => !not.includes(k.name) && (any || (k.state === "in use" && !k.retired)))
+        .map((k) => ({
+          value: k.name,
+          label: k.holder ? `${k.name}, of ${k.holder}` : k.name,
+        }))}
     />
   );
 }

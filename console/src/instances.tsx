@@ -151,6 +151,12 @@ export function InstancePage() {
           <Title
             actions={
               <>
+                <Button
+                  disabled={!mayChange || busy(i)}
+                  onClick={() => void navigate(`/instances/${i.name}/rotate`)}
+                >
+                  Rotate a key
+                </Button>
                 <Button onClick={() => void navigate(`/instances/${i.name}/why`)}>
                   Why can&apos;t I get in?
                 </Button>

@@ -285,12 +285,28 @@ function ImportDialog({ open, close }: { open: boolean; close: () => void }) {
 
 export function KeyPage() {
   const { name = "" } = useParams();
+  const navigate = useNavigate();
   const query = useQuery({ queryKey: ["key", name], queryFn: () => api.key(name) });
   return (
     <Loaded query={query}>
       {(k) => (
         <>
-          <Title actions={<BadDays of={k} />}>
+          <Title
+            actions={
+              <>
+                {k.state === "exposed" ? (
+                  <Button type="primary" onClick={() => void navigate(`/keys/${k.name}/exposed`)}>
+                    Contain and replace
+                  </Button>
+                ) : (
+                  <Button onClick={() => void navigate(`/rotate?key=${k.name}`)}>
+                    Rotate everywhere
+                  </Button>
+                )}
+                <BadDays of={k} />
+              </>
+            }
+          >
             {k.name} <Bitting cuts={k.cuts} />
           </Title>
           {k.state !== "in use" && (

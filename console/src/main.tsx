@@ -13,6 +13,8 @@ import { LaunchPage } from "./launch";
 import { JournalPage } from "./journal";
 import { MapPage } from "./map";
 import { Failed, Nothing } from "./parts";
+import { RotatePage } from "./rotation";
+import { ExposedPage, RotateManyPage } from "./waves";
 import { SessionContext } from "./session";
 import { SignIn } from "./signin";
 import { TodayPage } from "./today";
@@ -107,6 +109,9 @@ function Frame({
             <Route path="/instances" element={<InstancesPage />} />
             <Route path="/instances/:name" element={<InstancePage />} />
             <Route path="/instances/:name/why" element={<WhyPage />} />
+            <Route path="/instances/:name/rotate" element={<RotatePage />} />
+            <Route path="/rotate" element={<RotateManyPage />} />
+            <Route path="/keys/:name/exposed" element={<ExposedPage />} />
             <Route path="/work" element={<WorkListPage />} />
             <Route path="/work/:id" element={<WorkPage />} />
             <Route path="/launch" element={<LaunchPage />} />

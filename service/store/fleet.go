@@ -22,7 +22,7 @@ type Candidate struct {
 	Old        string // key
 	Steward    bool   // it has one
 	Others     int    // other keys of people that it is known to take
-	Tags       string // JSON
+	AtHand     int64  // work at hand there with the old key; 0 for none
 }
 
 // CandidateQuery chooses where a key is rotated.
@@ -75,6 +75,8 @@ func (s *Store) Candidates(ctx context.Context, q CandidateQuery) ([]Candidate, 
 	}
 	var out []Candidate
 	err := s.db.WithContext(ctx).Raw(`SELECT i.id AS instance_id, i.name AS instance, i.login_user, i.state, i.phase, k.name AS old, EXISTS (SELECT 1 FROM steward_keys s WHERE s.instance_id = i.id) AS steward,
+		coalesce((SELECT min(w.id) FROM work w WHERE w.instance_id = i.id AND w.kind IN ('rotate', 'access-add', 'access-remove') AND w.state IN ('queued', 'running', 'waiting')
+			AND ((w.input->>'old_id')::bigint = a.key_id OR (w.input->>'new_id')::bigint = a.key_id)), 0) AS at_hand,
 		(SELECT count(*) FROM access o JOIN keys ok ON ok.id = o.key_id LEFT JOIN holders oh ON oh.id = ok.holder_id WHERE o.instance_id = i.id AND o.key_id <> a.key_id AND ok.name_fold NOT IN ? AND o.login_user = i.login_user
 			AND o.standing IN ('accepted', 'proven') AND o.against = '' AND ok.state = 'in use' AND coalesce(oh.sort, '') NOT IN ('machine', 'job')) AS others
 		FROM access a JOIN instances i ON i.id = a.instance_id JOIN keys k ON k.id = a.key_id WHERE `+strings.Join(l.where, " AND ")+` ORDER BY i.name_fold, a.id LIMIT ?`, append(append([]any{folded}, l.args...), q.Limit)...).Scan(&out).Error
@@ -90,7 +92,6 @@ type Openable struct {
 	Steward  bool
 	Openers  int
 	Has      bool // the key is recorded to open it already
-	Tags     string
 }
 
 // Openables returns the instances with a tag (all for ""), for a key.
@@ -99,7 +100,7 @@ func (s *Store) Openables(ctx context.Context, keyID int64, tag string, limit in
 	l.filter("i.phase NOT IN ('removed', 'failed')")
 	filterTag(&l, tag)
 	var out []Openable
-	err := s.db.WithContext(ctx).Raw(`SELECT i.name AS instance, i.state, i.phase, i.tags::text AS tags, EXISTS (SELECT 1 FROM steward_keys s WHERE s.instance_id = i.id) AS steward,
+	err := s.db.WithContext(ctx).Raw(`SELECT i.name AS instance, i.state, i.phase, EXISTS (SELECT 1 FROM steward_keys s WHERE s.instance_id = i.id) AS steward,
 		EXISTS (SELECT 1 FROM access a WHERE a.instance_id = i.id AND a.key_id = ? AND a.login_user = i.login_user) AS has,
 		(SELECT count(*) FROM access o JOIN keys ok ON ok.id = o.key_id LEFT JOIN holders oh ON oh.id = ok.holder_id WHERE o.instance_id = i.id AND o.login_user = i.login_user
 			AND o.standing <> 'none' AND o.against = '' AND ok.state = 'in use' AND coalesce(oh.sort, '') NOT IN ('machine', 'job')) AS openers

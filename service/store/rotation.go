@@ -101,6 +101,22 @@ func (s *Store) Terms(ctx context.Context, accessID int64) (Terms, error) {
 	return one[Terms](ctx, s, "SELECT access_id, until_at, from_range, command, reason, enforced, operator, coalesce(work_id, 0) AS work_id FROM access_terms WHERE access_id = ?", accessID)
 }
 
+// GiveEnd notes that a piece of work ends an access, unless it was shared on
+// terms of its own.
+func (s *Store) GiveEnd(ctx context.Context, t Terms) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		return tx.Exec("INSERT INTO access_terms (access_id, until_at, reason, enforced, operator, work_id) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING",
+			t.AccessID, t.UntilAt, t.Reason, t.Enforced, t.Operator, t.WorkID).Error
+	})
+}
+
+// TakeEnd takes back what GiveEnd noted.
+func (s *Store) TakeEnd(ctx context.Context, accessID, workID int64) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		return tx.Exec("DELETE FROM access_terms WHERE access_id = ? AND work_id = ?", accessID, workID).Error
+	})
+}
+
 // SetTerms keeps the terms of an access. The work that waits for its end looks
 // at once.
 func (s *Store) SetTerms(ctx context.Context, t Terms) error {

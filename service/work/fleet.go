@@ -198,6 +198,8 @@ func (w *Worker) chooseFleet(ctx context.Context, f wire.Fleet) (members, left [
 			continue // it has the new key already
 		case perInstance[c.Instance] > 1:
 			m.State, m.Note = "left out", "several keys open it: say which with -key"
+		case c.AtHand != 0:
+			m.State, m.Note = "left out", fmt.Sprintf("work %d is at hand there with it", c.AtHand)
 		case m.New == "" && len(f.Pairs) > 0:
 			m.State, m.Note = "left out", "no pair was made for it"
 		default:

@@ -274,6 +274,9 @@ func (w *Worker) planWords(p *wire.RotationPlan, in rotating, rows []store.Acces
 		if a.StandingOld {
 			row.Before = "opens (" + a.Standing + ", old)"
 		}
+		if a.Until != nil {
+			row.After = "opens until " + a.Until.UTC().Format("2006-01-02 15:04 UTC")
+		}
 		switch {
 		case a.ID == old.ID && in.Grace == 0:
 			row.After = "withdrawn"

@@ -13,6 +13,7 @@ import (
 	"plumlatch/core/authkeys"
 	"plumlatch/core/rotation"
 	"plumlatch/service/reach"
+	"plumlatch/service/store"
 )
 
 // notContained: nothing was asked for, or it is no exposed key.
@@ -439,6 +440,11 @@ func (r *Run) rotateNarrow() error {
 			return err
 		}
 	}
+	if in.Grace > 0 {
+		if err := r.Store.GiveEnd(r.ctx, store.Terms{AccessID: d.OldAccess, UntilAt: d.Ends, Reason: "replaced by " + in.New, Enforced: d.Enforced, Operator: r.Work.Operator, WorkID: r.Work.ID}); err != nil {
+			return err
+		}
+	}
 	if in.Grace > 0 && !d.Enforced {
 		return r.Say("its sshd cannot end %s by itself (%s): the line stays as it is, and is withdrawn at the end of the grace time", in.Old, d.Why)
 	}
@@ -460,7 +466,10 @@ func (r *Run) rotateSettle() error {
 // rotateWiden puts the old key's lines back as they were.
 func (r *Run) rotateWiden() error {
 	in, d, err := r.rotation()
-	if err != nil || !d.Narrowed || r.instanceGone() {
+	if err != nil {
+		return err
+	}
+	if err := r.Store.TakeEnd(r.ctx, d.OldAccess, r.Work.ID); err != nil || !d.Narrowed || r.instanceGone() {
 		return err
 	}
 	old, err := r.Store.KeyByID(r.ctx, in.OldID)

@@ -349,6 +349,9 @@ func (w *Worker) ExtendAccess(ctx context.Context, by store.Actor, once store.On
 	if err != nil {
 		return store.Work{}, err
 	}
+	if at, err := w.Store.WorkByID(ctx, terms.WorkID); err == nil && at.Kind == "rotate" {
+		return store.Work{}, FieldError{Field: "key", Problem: fmt.Sprintf("the end of %s there is that of a rotation, work %d: cancel that to keep it", a.Key, at.ID)}
+	}
 	policy, err := w.Policy(ctx)
 	if err != nil {
 		return store.Work{}, err

@@ -194,6 +194,11 @@ func (s *Store) InstanceByID(ctx context.Context, id int64) (Instance, error) {
 	return one[Instance](ctx, s, instanceColumns+" WHERE i.id = ?", id)
 }
 
+// InstanceAlone is InstanceByID without what has to be counted: its keys, its work.
+func (s *Store) InstanceAlone(ctx context.Context, id int64) (Instance, error) {
+	return one[Instance](ctx, s, "SELECT i.* FROM instances i WHERE i.id = ?", id)
+}
+
 // InstanceByName finds an instance that is not removed, whatever the case of its name; ErrNotFound.
 func (s *Store) InstanceByName(ctx context.Context, name string) (Instance, error) {
 	return one[Instance](ctx, s, instanceColumns+" WHERE i.name_fold = ? AND i.phase <> 'removed'", names.Fold(name))

@@ -2,9 +2,12 @@ package store
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"gorm.io/gorm"
+
+	"plumlatch/core/access"
 )
 
 // Wrote says that a file of keys of an instance was written: what was known of
@@ -18,10 +21,53 @@ func (s *Store) Wrote(ctx context.Context, instanceID int64) error {
 	})
 }
 
+// Placed says that a key's line was put into an instance's file: what was known
+// of its doors before is old, and the access is recorded. byUs keeps that as
+// evidence. It returns the access's ID.
+func (s *Store) Placed(ctx context.Context, instanceID, keyID int64, loginUser, vantage string, byUs bool) (id int64, err error) {
+	err = s.tx(ctx, func(tx *gorm.DB) error {
+		if err := tx.Exec("UPDATE instances SET changed_at = clock_timestamp() WHERE id = ?", instanceID).Error; err != nil {
+			return err
+		}
+		var ids []int64
+		if err := tx.Raw("INSERT INTO access (instance_id, key_id, login_user) VALUES (?, ?, ?) ON CONFLICT DO NOTHING RETURNING id", instanceID, keyID, loginUser).Scan(&ids).Error; err != nil {
+			return err
+		}
+		if len(ids) == 0 {
+			if err := tx.Raw("SELECT id FROM access WHERE instance_id = ? AND key_id = ? AND login_user = ?", instanceID, keyID, loginUser).Scan(&ids).Error; err != nil {
+				return err
+			}
+		}
+		id = ids[0]
+		if byUs {
+			if err := observe(tx, seen{id, access.Placed, true, vantage, ""}); err != nil {
+				return err
+			}
+		}
+		return settleInstance(tx, instanceID)
+	})
+	return id, err
+}
+
 // EndAccess takes an access out of the ledger after it was withdrawn, and keeps
-// what it was. One that is gone already is left so.
-func (s *Store) EndAccess(ctx context.Context, accessID, workID int64, why string) error {
-	return s.tx(ctx, func(tx *gorm.DB) error { return endAccess(tx, accessID, workID, why) })
+// what it was; and has the instance surveyed after these times. One that is gone
+// already is left so.
+func (s *Store) EndAccess(ctx context.Context, accessID, workID int64, why string, surveys ...time.Duration) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		var seconds []float64
+		for _, d := range surveys {
+			seconds = append(seconds, d.Seconds())
+		}
+		text, err := recordset(seconds)
+		if err != nil {
+			return err
+		}
+		if err := tx.Exec(`INSERT INTO survey_wants (instance_id, at, why) SELECT a.instance_id, clock_timestamp() + make_interval(secs => w::text::float8), ?
+			FROM access a, jsonb_array_elements(?::jsonb) w WHERE a.id = ? ON CONFLICT DO NOTHING`, fmt.Sprintf("after work %d", workID), text, accessID).Error; err != nil {
+			return err
+		}
+		return endAccess(tx, accessID, workID, why)
+	})
 }
 
 func endAccess(tx *gorm.DB, accessID, workID int64, why string) error {
@@ -48,18 +94,6 @@ func (s *Store) DropAccess(ctx context.Context, accessID int64) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
 		for _, sql := range []string{"DELETE FROM evidence WHERE access_id = ?", "DELETE FROM access WHERE id = ?"} {
 			if err := tx.Exec(sql, accessID).Error; err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-}
-
-// WantSurveys has an instance surveyed by itself after these times, besides what the policy says.
-func (s *Store) WantSurveys(ctx context.Context, instanceID int64, why string, after ...time.Duration) error {
-	return s.tx(ctx, func(tx *gorm.DB) error {
-		for _, d := range after {
-			if err := tx.Exec("INSERT INTO survey_wants (instance_id, at, why) VALUES (?, clock_timestamp() + make_interval(secs => ?), ?) ON CONFLICT DO NOTHING", instanceID, d.Seconds(), why).Error; err != nil {
 				return err
 			}
 		}

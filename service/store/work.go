@@ -96,6 +96,14 @@ func WithClaim(ctx context.Context, c Claim) context.Context {
 	return context.WithValue(ctx, claimKey{}, c)
 }
 
+type dataKey struct{}
+
+// WithData has the next transactions under the context keep what the work's step
+// found out, as NoteData does.
+func WithData(ctx context.Context, text string) context.Context {
+	return context.WithValue(ctx, dataKey{}, text)
+}
+
 // fenced begins a transaction of a claim. The row stays locked until its end,
 // so that nobody claims the work in the middle of it. It does not wait for the
 // disk: what a step found out is found out again. ErrLost.
@@ -105,7 +113,11 @@ func fenced(ctx context.Context, tx *gorm.DB) error {
 		return nil
 	}
 	var held []string
-	err := tx.Raw("UPDATE work SET written_at = clock_timestamp() WHERE id = ? AND fence = ? AND state = 'running' RETURNING set_config('synchronous_commit', 'off', true)", c.Work, c.Fence).Scan(&held).Error
+	sql, args := "UPDATE work SET written_at = clock_timestamp() WHERE id = ? AND fence = ? AND state = 'running' RETURNING set_config('synchronous_commit', 'off', true)", []any{c.Work, c.Fence}
+	if text, ok := ctx.Value(dataKey{}).(string); ok {
+		sql, args = "UPDATE work SET written_at = clock_timestamp(), data = ? WHERE id = ? AND fence = ? AND state = 'running' RETURNING set_config('synchronous_commit', 'off', true)", []any{text, c.Work, c.Fence}
+	}
+	err := tx.Raw(sql, args...).Scan(&held).Error
 	if err == nil && len(held) != 1 {
 		return ErrLost
 	}
@@ -166,10 +178,8 @@ func addWork(tx *gorm.DB, by Actor, once Once, instanceID int64, n NewWork) (int
 	if err != nil {
 		return 0, err
 	}
-	for i, s := range n.Steps {
-		if err := tx.Exec("INSERT INTO work_steps (work_id, n, name, title) VALUES (?, ?, ?, ?)", id, i, s.Name, s.Title).Error; err != nil {
-			return 0, err
-		}
+	if err := addSteps(tx, id, n.Steps); err != nil {
+		return 0, err
 	}
 	return id, once.take(tx, instanceID, id)
 }
@@ -245,6 +255,18 @@ func (s *Store) MoveStep(ctx context.Context, c Claim, m StepMove) error {
 			ended_at = CASE WHEN @began THEN NULL ELSE clock_timestamp() END FROM w WHERE s.work_id = w.id AND s.n = @n AND @state <> ''), `+eventOf(c.Progress)+`
 		SELECT count(*) AS n, set_config('synchronous_commit', 'off', true) FROM w`,
 		map[string]any{"work": c.Work, "fence": c.Fence, "step": m.Step, "back": m.Back, "trouble": m.Trouble, "same": same, "text": m.Event, "state": m.StepState, "began": began, "n": m.N})
+}
+
+// MoveOn ends the step at hand, and with it those up to the next that have
+// nothing to do, and begins that one, by one statement; event is its title. ErrLost.
+func (s *Store) MoveOn(ctx context.Context, c Claim, from, to int, event string) error {
+	return s.claimed(ctx, `WITH w AS (UPDATE work SET written_at = clock_timestamp(), step = @n, waits_for = '', wait_ends_at = NULL, events = events + 1
+			WHERE id = @work AND fence = @fence AND state = 'running' RETURNING id, events, instance_id, holding),
+		s AS (UPDATE work_steps s SET state = CASE WHEN s.n = @n THEN 'doing' ELSE 'done' END, tries = s.tries + CASE WHEN s.n = @n THEN 1 ELSE 0 END,
+			began_at = CASE WHEN s.n = @n THEN clock_timestamp() ELSE s.began_at END, ended_at = CASE WHEN s.n = @n THEN NULL ELSE clock_timestamp() END
+			FROM w WHERE s.work_id = w.id AND s.n BETWEEN @from AND @n), `+eventOf(c.Progress)+`
+		SELECT count(*) AS n, set_config('synchronous_commit', 'off', true) FROM w`,
+		map[string]any{"work": c.Work, "fence": c.Fence, "from": from, "n": to, "text": event})
 }
 
 // eventOf are parts of a statement that has counted an event of the work in w:
@@ -474,13 +496,17 @@ func (s *Store) WorkSteps(ctx context.Context, id int64) ([]WorkStep, error) {
 // EnsureSteps adds steps that a piece of work lacks: one begun before this program knew them.
 func (s *Store) EnsureSteps(ctx context.Context, id int64, steps []WorkStep) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		for i, st := range steps {
-			if err := tx.Exec("INSERT INTO work_steps (work_id, n, name, title) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING", id, i, st.Name, st.Title).Error; err != nil {
-				return err
-			}
-		}
-		return nil
+		return addSteps(tx, id, steps)
 	})
+}
+
+// addSteps adds the steps that a piece of work lacks.
+func addSteps(tx *gorm.DB, id int64, steps []WorkStep) error {
+	text, err := recordset(steps)
+	if err != nil {
+		return err
+	}
+	return tx.Exec(`INSERT INTO work_steps (work_id, n, name, title) SELECT ?, s.n - 1, s.step->>'Name', s.step->>'Title' FROM jsonb_array_elements(?::jsonb) WITH ORDINALITY AS s(step, n) ON CONFLICT DO NOTHING`, id, text).Error
 }
 
 // WorkEvent is one thing that was told about a piece of work.

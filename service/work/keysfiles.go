@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"time"
 
-	"plumlatch/core/access"
 	"plumlatch/core/authkeys"
 	"plumlatch/service/reach"
 	"plumlatch/service/store"
@@ -48,30 +47,57 @@ func linesOf(all []keysFile, blob []byte) []authkeys.Line {
 	return out
 }
 
-// enter opens the steward's way; one that cannot be opened now has the step wait.
-func (r *Run) enter(ctx context.Context) (reach.Files, func(), error) {
+// way is the steward's open way into an instance, which one step hands to the
+// next as long as the work is at hand: to enter costs more than all the rest.
+type way struct {
+	files reach.Files
+	at    string // the place that it leads to
+	close func()
+	stays func() bool // from now on it outlives the claim; false if that has ended
+}
+
+// enter opens the steward's way, or takes the one that is open; one that cannot
+// be opened now has the step wait.
+func (r *Run) enter() (reach.Files, error) {
 	if r.Instance.State != "running" {
-		return nil, nil, r.untilAnswered(fmt.Errorf("the instance is %s", r.Instance.State))
+		r.leave()
+		return nil, r.untilAnswered(fmt.Errorf("the instance is %s", r.Instance.State))
 	}
+	at := fmt.Sprintf("%s@%s port %d", r.Instance.LoginUser, r.Instance.Address, r.Instance.Port)
+	if r.way != nil {
+		if _, err := r.way.files.Lstat("."); err == nil && r.way.at == at {
+			return r.way.files, nil
+		}
+		r.leave()
+	}
+	ctx, cancel := context.WithCancel(r.base)
+	stays := context.AfterFunc(r.ctx, cancel)
 	files, done, err := r.steward(ctx, r.Instance)
 	if err != nil {
-		return nil, nil, r.untilAnswered(err)
+		stays()
+		cancel()
+		return nil, r.untilAnswered(err)
 	}
-	return files, done, nil
+	r.way = &way{files: files, at: at, stays: stays, close: func() { stays(); done(); cancel() }}
+	return files, nil
+}
+
+// leave closes the steward's way, if it is open.
+func (r *Run) leave() {
+	if r.way != nil {
+		r.way.close()
+		r.way = nil
+	}
 }
 
 // inside opens the steward's way, and reads every file of keys.
-func (r *Run) inside() (reach.Files, []keysFile, func(), error) {
-	files, done, err := r.enter(r.ctx)
+func (r *Run) inside() (reach.Files, []keysFile, error) {
+	files, err := r.enter()
 	if err != nil {
-		return nil, nil, nil, err
+		return nil, nil, err
 	}
 	all, err := readFiles(files, r.Instance)
-	if err != nil {
-		done()
-		return nil, nil, nil, err
-	}
-	return files, all, done, nil
+	return files, all, err
 }
 
 // place appends our line, unless the key stands there already, and records the
@@ -99,21 +125,11 @@ func (r *Run) place(d *rotated, files reach.Files, fresh store.Key, stands bool)
 		}
 	}
 	d.Appended = d.Line != ""
-	if err := r.Store.Wrote(r.ctx, r.Instance.ID); err != nil {
+	id, err := r.Store.Placed(r.ctx, r.Instance.ID, fresh.ID, r.Instance.LoginUser, "work "+fmt.Sprint(r.Work.ID), d.Appended)
+	if err != nil {
 		return err
 	}
-	if d.NewAccess == 0 {
-		var err error
-		if d.NewAccess, err = r.Store.AddAccess(r.ctx, r.Instance.ID, fresh.ID, r.Instance.LoginUser); err != nil {
-			return err
-		}
-		d.Added = true
-	}
-	if d.Appended {
-		if err := r.Store.Observe(r.ctx, d.NewAccess, access.Placed, true, "work "+fmt.Sprint(r.Work.ID)); err != nil {
-			return err
-		}
-	}
+	d.NewAccess, d.Added = id, d.Added || d.NewAccess == 0
 	return r.NoteData(*d)
 }
 
@@ -146,17 +162,12 @@ func (r *Run) takeLineOut(d rotated, files reach.Files, all []keysFile) error {
 // takeOld narrows a key in every line of every file, or takes it out, as soon as
 // guard says that rule 1 lets it, and has read the files.
 func (r *Run) takeOld(d *rotated, old store.Key, out bool, guard func(reach.Files) ([]keysFile, error)) error {
-	// The look after the edit goes on when this step is over: it ends with the service alone.
-	ctx, cancel := context.WithCancel(r.base)
-	files, done, err := r.enter(ctx)
+	files, err := r.enter()
 	if err != nil {
-		cancel()
 		return err
 	}
-	end := func() { done(); cancel() }
 	all, err := guard(files)
 	if err != nil {
-		end()
 		return err
 	}
 	if d.Taken == nil {
@@ -171,12 +182,10 @@ func (r *Run) takeOld(d *rotated, old store.Key, out bool, guard func(reach.File
 	}
 	d.Narrowed = true
 	if err := r.SetData(*d); err != nil {
-		end()
 		return err
 	}
 	now, err := r.Store.Now(r.ctx)
 	if err != nil {
-		end()
 		return err
 	}
 	var looks []func() error
@@ -199,7 +208,7 @@ func (r *Run) takeOld(d *rotated, old store.Key, out bool, guard func(reach.File
 		}
 		return nil
 	})
-	r.lookLater(looks, end)
+	r.lookLater(looks)
 	if err != nil {
 		if errors.Is(err, store.ErrLost) {
 			return err
@@ -207,19 +216,19 @@ func (r *Run) takeOld(d *rotated, old store.Key, out bool, guard func(reach.File
 		return Failure{"the old key could not be ended: " + words(err)}
 	}
 	d.Accepted = nil // what was answered before the write says nothing now
-	if err := r.Store.Wrote(r.ctx, r.Instance.ID); err != nil {
-		return err
-	}
 	d.AskedAt, d.Gone = time.Time{}, out
-	return r.NoteData(*d)
+	return r.noting(*d, func(ctx context.Context) error { return r.Store.Wrote(ctx, r.Instance.ID) })
 }
 
-// lookLater looks at replaced files again after a while, while the work goes on.
-func (r *Run) lookLater(looks []func() error, end func()) {
-	if len(looks) == 0 {
-		end()
+// lookLater looks at replaced files again after a while, while the work goes on:
+// the way outlives the step for that, and ends with the service at the latest.
+func (r *Run) lookLater(looks []func() error) {
+	if len(looks) == 0 || r.way == nil {
 		return
 	}
+	r.way.stays()
+	end := r.way.close
+	r.way = nil
 	result := make(chan error, 1)
 	r.settling.Store(r.Work.ID, result)
 	w := r.Worker
@@ -286,11 +295,10 @@ func (r *Run) putBack(d rotated, old store.Key) error {
 
 // undoEdit undoes an edit of ours in every file that it is still in.
 func (r *Run) undoEdit(undo func(name string) func(*authkeys.Document) error) error {
-	files, all, done, err := r.inside()
+	files, all, err := r.inside()
 	if err != nil {
 		return err
 	}
-	defer done()
 	now, err := r.Store.Now(r.ctx)
 	if err != nil {
 		return err

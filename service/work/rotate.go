@@ -116,14 +116,10 @@ func noGrace(r *Run) bool {
 	return err == nil && in.Grace == 0
 }
 
-// rotation reads what was asked for, with what was reported since, and what
-// the steps have kept.
+// rotation reads what was asked for, with what was reported before the work was
+// claimed, and what the steps have kept.
 func (r *Run) rotation() (in rotating, d rotated, err error) {
-	now, err := r.Store.WorkInput(r.ctx, r.Work.ID)
-	if err != nil {
-		return in, d, err
-	}
-	if err := decode(now, &in); err != nil {
+	if err := decode(r.Work.Input, &in); err != nil {
 		return in, d, err
 	}
 	return in, d, r.Data(&d)
@@ -415,16 +411,16 @@ func (r *Run) askServer(d *rotated, ids ...int64) (map[int64]reach.Answer, error
 	if r.ctx.Err() != nil {
 		return nil, store.ErrLost // what ended with the claim is no answer
 	}
-	if err := r.Store.Probed(r.ctx, kept...); err != nil {
-		return nil, err
-	}
 	if trouble != "" {
+		if err := r.Store.Probed(r.ctx, kept...); err != nil {
+			return nil, err
+		}
 		return out, r.untilAnswered(errors.New(trouble))
 	}
 	if d.AskedAt, err = r.Store.Now(r.ctx); err != nil {
 		return nil, err
 	}
-	return out, r.NoteData(*d)
+	return out, r.noting(*d, func(ctx context.Context) error { return r.Store.Probed(ctx, kept...) })
 }
 
 // untilAnswered waits for a server that does not answer now, up to its limit.

@@ -45,11 +45,10 @@ func (r *Run) rotateContain() error {
 		return err
 	}
 	others := acceptedOthers(rows, r.Instance.LoginUser, old.ID)
-	files, done, err := r.enter(r.ctx)
+	files, err := r.enter()
 	if err != nil {
 		return err
 	}
-	defer done()
 	d.Session = sessionOf(files, r.Instance.LoginUser, rows)
 	if len(others) > 0 {
 		if _, err := r.askServer(&d, others...); err != nil {
@@ -151,11 +150,10 @@ func (r *Run) rotateAdd() error {
 	if err != nil {
 		return err
 	}
-	files, all, done, err := r.inside()
+	files, all, err := r.inside()
 	if err != nil {
 		return err
 	}
-	defer done()
 	oldLines, newLines := linesOf(all, old.Blob), linesOf(all, fresh.Blob)
 	if d.Contained { // that limit is not carried over
 		if oldLines, err = linesWithout(all, old.Blob, in.contained()); err != nil {
@@ -218,11 +216,10 @@ func (r *Run) rotateAddBack() error {
 	if r.instanceGone() {
 		return r.dropNew(d)
 	}
-	files, all, done, err := r.inside()
+	files, all, err := r.inside()
 	if err != nil {
 		return err
 	}
-	defer done()
 	there := d.Line != "" && slices.ContainsFunc(all, func(f keysFile) bool { return authkeys.ParseDocument(f.data).Has(d.Line) })
 	if there {
 		ways := []int64{d.OldAccess}
@@ -302,6 +299,12 @@ func (r *Run) rotateProof() error {
 	}
 	if r.instanceGone() {
 		return failf("the instance is gone")
+	}
+	if r.Work.Input, err = r.Store.WorkInput(r.ctx, r.Work.ID); err != nil { // what was reported since
+		return err
+	}
+	if in, d, err = r.rotation(); err != nil {
+		return err
 	}
 	_, within, err := r.Store.ShownSince(r.ctx, in.NewID, cmp.Or(in.ProofOf, r.Work.ID))
 	if err != nil {
@@ -576,12 +579,15 @@ func (r *Run) rotateRecord() error {
 	}
 	if d.Gone {
 		why := fmt.Sprintf("withdrawn, for %s (work %d)", in.New, r.Work.ID)
-		if err := r.Store.EndAccess(r.ctx, d.OldAccess, r.Work.ID, why); err != nil {
-			return err
-		}
+		return r.Store.EndAccess(r.ctx, d.OldAccess, r.Work.ID, why, r.surveysAfter()...)
 	}
+	return nil
+}
+
+// surveysAfter are when the instance is to be looked at again.
+func (r *Run) surveysAfter() []time.Duration {
 	if r.instanceGone() {
 		return nil
 	}
-	return r.Store.WantSurveys(r.ctx, r.Instance.ID, fmt.Sprintf("after work %d", r.Work.ID), surveysAfter...)
+	return surveysAfter
 }

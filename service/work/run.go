@@ -29,6 +29,8 @@ type Run struct {
 	cancel context.CancelCauseFunc // of rest
 	lease  *lease
 	at     string // where the halts of the step at hand begin
+	way    *way   // into the instance, as long as it is open
+	ahead  int    // the step that was noted as begun by the end of the one before; -1 for none
 	// noReturn: a step has begun from which the work cannot go back by being cancelled.
 	noReturn bool
 }
@@ -99,6 +101,7 @@ func (w *Worker) carryOut(work store.Work, sent time.Time) {
 		r.beat(stopped, cancel)
 	}()
 	err := r.steps()
+	r.leave()
 	close(stopped)
 	<-beating
 	switch {
@@ -146,13 +149,16 @@ func (r *Run) beat(stopped <-chan struct{}, lost context.CancelCauseFunc) {
 
 // steps goes forward or back to the end.
 func (r *Run) steps() error {
-	if err := r.Store.EnsureSteps(r.ctx, r.Work.ID, r.Kind.stepRows()); err != nil {
-		return err
+	if r.Work.Steps < len(r.Kind.Steps) { // begun before this program knew them
+		if err := r.Store.EnsureSteps(r.ctx, r.Work.ID, r.Kind.stepRows()); err != nil {
+			return err
+		}
 	}
+	r.ahead = -1
 	for {
 		if r.Work.InstanceID != 0 {
 			var err error
-			if r.Instance, err = r.Store.InstanceByID(r.ctx, r.Work.InstanceID); err != nil {
+			if r.Instance, err = r.Store.InstanceAlone(r.ctx, r.Work.InstanceID); err != nil {
 				return err
 			}
 		}
@@ -206,7 +212,7 @@ func (r *Run) stepOn() (over bool, err error) {
 		r.Work.CancelAsked = true
 		return false, r.move("", n, true, "it was cancelled", "cancelled: going back")
 	}
-	if s.Skip != nil && s.Skip(r) {
+	if r.ahead != n && s.Skip != nil && s.Skip(r) {
 		return false, r.move("done", n+1, false, "", "")
 	}
 	halt(r.at + "/begin")
@@ -215,9 +221,12 @@ func (r *Run) stepOn() (over bool, err error) {
 	if r.Work.WaitsFor != "" { // it was told when the wait began
 		title, r.Work.WaitsFor = "", ""
 	}
-	if err := r.move("doing", n, false, "", title); err != nil {
-		return false, err
+	if r.ahead != n {
+		if err := r.move("doing", n, false, "", title); err != nil {
+			return false, err
+		}
 	}
+	r.ahead = -1
 	err = r.try(s.Do)
 	var wait *waitError
 	switch {
@@ -228,7 +237,7 @@ func (r *Run) stepOn() (over bool, err error) {
 		return true, nil
 	case err == nil:
 		halt(r.at + "/end")
-		return false, r.move("done", n+1, false, "", "")
+		return false, r.moveOn()
 	case r.ctx.Err() != nil:
 		return false, err
 	case r.cancelled():
@@ -237,6 +246,24 @@ func (r *Run) stepOn() (over bool, err error) {
 	}
 	text := words(err)
 	return false, r.move("", n, true, text, "failed: "+text+"; going back")
+}
+
+// moveOn ends the step at hand and begins the next that has something to do, in
+// one go; a word to go back is heard in between.
+func (r *Run) moveOn() error {
+	from := r.Work.Step
+	next := from + 1
+	for next < len(r.Kind.Steps) && r.Kind.Steps[next].Skip != nil && r.Kind.Steps[next].Skip(r) {
+		next++
+	}
+	if next == len(r.Kind.Steps) || r.cancelled() {
+		return r.move("done", from+1, false, "", "")
+	}
+	if err := r.Store.MoveOn(r.ctx, r.claim(), from, next, r.Kind.Steps[next].Title); err != nil {
+		return err
+	}
+	r.Work.Step, r.ahead = next, next
+	return nil
 }
 
 // stepBack undoes the step at hand; over means that the work is stuck.
@@ -392,6 +419,19 @@ func (r *Run) SetData(data any) error {
 	}
 	r.Work.Data = string(text)
 	return r.Store.SetData(r.ctx, r.claim(), data)
+}
+
+// noting keeps what a step found out in the transaction of f.
+func (r *Run) noting(data any, f func(ctx context.Context) error) error {
+	text, err := json.Marshal(data)
+	if err != nil {
+		return err
+	}
+	if err := f(store.WithData(r.ctx, string(text))); err != nil {
+		return err
+	}
+	r.Work.Data = string(text)
+	return nil
 }
 
 func (r *Run) sleep(d time.Duration) {

@@ -29,11 +29,10 @@ func (r *Run) shareAdd() error {
 	if err != nil {
 		return err
 	}
-	files, all, done, err := r.inside()
+	files, all, err := r.inside()
 	if err != nil {
 		return err
 	}
-	defer done()
 	stands := slices.ContainsFunc(all, func(f keysFile) bool { return d.Line != "" && authkeys.ParseDocument(f.data).Has(d.Line) })
 	if d.File == "" {
 		if len(linesOf(all, fresh.Blob)) > 0 {
@@ -89,11 +88,10 @@ func (r *Run) shareAddBack() error {
 	if r.instanceGone() {
 		return r.dropNew(d)
 	}
-	files, all, done, err := r.inside()
+	files, all, err := r.inside()
 	if err != nil {
 		return err
 	}
-	defer done()
 	if err := r.takeLineOut(d, files, all); err != nil {
 		return err
 	}
@@ -266,10 +264,7 @@ func (r *Run) shareRecord() error {
 	if in.NewID != 0 {
 		id, why = d.NewAccess, fmt.Sprintf("withdrawn at its end (work %d)", r.Work.ID)
 	}
-	if err := r.Store.EndAccess(r.ctx, id, r.Work.ID, why); err != nil || r.instanceGone() {
-		return err
-	}
-	return r.Store.WantSurveys(r.ctx, r.Instance.ID, fmt.Sprintf("after work %d", r.Work.ID), surveysAfter...)
+	return r.Store.EndAccess(r.ctx, id, r.Work.ID, why, r.surveysAfter()...)
 }
 
 // removeAsk finds out which other keys open it, as they stand now.
@@ -298,12 +293,11 @@ func (r *Run) removeAsk() error {
 	if d.OldAccess == 0 {
 		return failf("%s is not recorded to open %s any more", in.Key, r.Instance.Name)
 	}
-	files, done, err := r.enter(r.ctx)
+	files, err := r.enter()
 	if err != nil {
 		return err
 	}
 	d.Session, d.Banner = sessionOf(files, r.Instance.LoginUser, rows), reach.Banner(files)
-	done()
 	if len(d.Others) == 0 {
 		return r.SetData(d)
 	}
@@ -370,11 +364,10 @@ func (r *Run) extendEdit() error {
 	if err != nil {
 		return err
 	}
-	files, all, done, err := r.inside()
+	files, all, err := r.inside()
 	if err != nil {
 		return err
 	}
-	defer done()
 	d.NewAccess, d.Banner, d.From = a.ID, reach.Banner(files), terms.FromRange
 	if d.Expiry, err = authkeys.Expiry(authkeys.ParseVersion(d.Banner), *in.Until, nil, 0); err == nil {
 		d.Enforced = true

@@ -121,11 +121,10 @@ func (r *Run) stewardAdd() error {
 	if err != nil {
 		return err
 	}
-	files, all, done, err := r.inside()
+	files, all, err := r.inside()
 	if err != nil {
 		return err
 	}
-	defer done()
 	if d.File == "" {
 		lines := linesOf(all, before)
 		carried, err := rotation.Carry(lines, false)
@@ -189,11 +188,10 @@ func (r *Run) stewardAddBack() error {
 	}
 	asks := d.File != "" && !r.instanceGone()
 	if d.File != "" && !r.instanceGone() {
-		files, all, done, err := r.inside()
+		files, all, err := r.inside()
 		if err != nil {
 			return err
 		}
-		defer done()
 		if slices.ContainsFunc(all, func(f keysFile) bool { return authkeys.ParseDocument(f.data).Has(d.Line) }) {
 			if err := r.takeLineOut(d, files, all); err != nil {
 				return err
@@ -239,7 +237,10 @@ func (r *Run) stewardTry() error {
 	return nil
 }
 
-func (r *Run) stewardSwap() error { return r.Store.SwapSteward(r.ctx, r.Instance.ID) }
+func (r *Run) stewardSwap() error {
+	r.leave() // that way is the key's before: from now on the next one opens it
+	return r.Store.SwapSteward(r.ctx, r.Instance.ID)
+}
 
 // stewardWithdraw takes the key before out, by a login with the one that took its place.
 func (r *Run) stewardWithdraw() error {

@@ -257,7 +257,7 @@ func probed(tx *gorm.DB, all []Asked) error {
 		return err
 	}
 	if err := tx.Exec(`UPDATE access a SET probe_answer = p."Answer", probe_detail = p."Detail", probe_from = p."From", probe_at = clock_timestamp()
-		FROM jsonb_to_recordset(?::jsonb) AS p("AccessID" bigint, "Answer" text, "Detail" text, "From" text) WHERE a.id = p."AccessID"`, string(rows)).Error; err != nil {
+		FROM jsonb_to_recordset(?::jsonb) AS p("AccessID" bigint, "Answer" text, "Detail" text, "From" text) WHERE a.id = p."AccessID" AND a.id = `+idsIn("AccessID"), string(rows), string(rows)).Error; err != nil {
 		return err
 	}
 	var answers []seen

@@ -88,7 +88,8 @@ func connect(url string, connections int, log *slog.Logger) (*Store, *pgx.ConnCo
 		return nil, nil, errors.Join(fmt.Errorf("database: %w", err), sqlDB.Close())
 	}
 	sqlDB.SetMaxOpenConns(connections)
-	sqlDB.SetMaxIdleConns((connections + 1) / 2)
+	sqlDB.SetMaxIdleConns(connections) // each has the plans of its statements
+	sqlDB.SetConnMaxIdleTime(5 * time.Minute)
 	return &Store{db}, config, nil
 }
 

@@ -77,7 +77,7 @@ func (c *cli) rotateMany(o rotateOptions, grace time.Duration) error {
 		}
 		return c.followRotations(service, w, o)
 	}
-	if o.exposed == "" && (o.contain != "" || o.endSessions) ||  o.exposed != "" && (o.key != "" || o.tag != "" || o.due || o.each) {
+	if o.exposed == "" && (o.contain != "" || o.endSessions) || o.exposed != "" && (o.key != "" || o.tag != "" || o.due || o.each) {
 		return usagef("of many, -contain and -end-sessions go with -exposed KEY, which takes every instance that the key opens")
 	}
 	if o.each == (o.new != "") && (o.each || !o.plan) {

@@ -66,6 +66,7 @@ type demo struct {
 	net   string
 	url   string
 	token string
+	env   []string // of the client, besides
 	out   *bytes.Buffer
 	cmd   *exec.Cmd
 	ended chan error
@@ -193,6 +194,7 @@ func (d *demo) clientWith(t *testing.T, url, token, stdin string, args ...string
 	t.Helper()
 	cmd := exec.Command(filepath.Join(bin, "plumlatch"), args...)
 	cmd.Env = append(os.Environ(), "PLUMLATCH_URL="+url, "PLUMLATCH_TOKEN="+token, "HOME="+filepath.Join(d.dir, "home"))
+	cmd.Env = append(cmd.Env, d.env...)
 	cmd.Stdin = strings.NewReader(stdin)
 	var out, errOut bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errOut

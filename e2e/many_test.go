@@ -3,6 +3,8 @@ package e2e
 import (
 	"encoding/json"
 	"fmt"
+	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -151,6 +153,20 @@ func TestWord(t *testing.T) {
 		t.Errorf("another key: %+v", r)
 	}
 	contains(t, "signed", d.must(t, "work", "word", id, "-identity", filepath.Join(dir, "word-own")), "begins", "instances 2 ")
+	begins(id)
+	// By the agent, which has other keys besides.
+	id = add()
+	waits(id, "a signature by first-admin")
+	socket := crowdedAgent(t, 1)
+	signs := *d
+	signs.env = []string{"SSH_AUTH_SOCK=" + socket}
+	if r := signs.client(t, "", "work", "word", id, "-agent"); r.code != 1 || !strings.Contains(r.err, "next: ssh-add") {
+		t.Errorf("an agent without the key: %+v", r)
+	}
+	load := exec.Command("ssh-add", "-q", filepath.Join(dir, "word-own"))
+	load.Env = append(os.Environ(), signs.env...)
+	mustDo(t, load.Run())
+	contains(t, "signed by the agent", signs.must(t, "work", "word", id, "-agent"), "begins")
 	begins(id)
 	// A signature of other work is none of this.
 	id = add()

@@ -3,10 +3,13 @@ package e2e
 import (
 	"context"
 	"fmt"
+	"io"
+	"net/http"
 	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -109,11 +112,47 @@ func BenchmarkRotate(b *testing.B) {
 	var rates []float64
 	for n := range b.N {
 		theirs := loop(n%2, (n+1)%2)
+		statements, connections := f.counted(b)
 		ours := rotate(fmt.Sprintf("rotated-%d", n%2), fmt.Sprintf("rotated-%d", (n+1)%2))
+		moreStatements, moreConnections := f.counted(b)
 		f.settle(b)
 		rates = append(rates, theirs.Seconds()/ours.Seconds())
 		b.ReportMetric(median(rates), "times-their-rate")
 		b.ReportMetric(benchRotated/ours.Seconds(), "rotations/s")
+		// Nobody else's recorded key opens them: at most 4 connections each.
+		b.ReportMetric((moreConnections-connections)/benchRotated, "connections-each")
+		b.ReportMetric((moreStatements-statements)/benchRotated, "statements-each")
 		b.ReportMetric(0, "ns/op")
 	}
+}
+
+// counted is what the service has sent to the database, and how often it has
+// connected to an instance.
+func (f *fleet) counted(b *testing.B) (statements, connections float64) {
+	b.Helper()
+	req, err := http.NewRequest("GET", f.d.url+"/api/v1/metrics", nil)
+	if err != nil {
+		b.Fatal(err)
+	}
+	req.Header.Set("Authorization", "Bearer "+f.d.token)
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer resp.Body.Close()
+	body, err := io.ReadAll(resp.Body)
+	if err != nil {
+		b.Fatal(err)
+	}
+	for line := range strings.Lines(string(body)) {
+		name, value, _ := strings.Cut(strings.TrimSpace(line), " ")
+		n, _ := strconv.ParseFloat(value, 64)
+		switch name {
+		case "plumlatch_database_statements_total":
+			statements = n
+		case "plumlatch_connections_total":
+			connections = n
+		}
+	}
+	return statements, connections
 }

@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"fmt"
+	"io"
 	"net"
 	"net/netip"
 	"os"
@@ -37,6 +38,7 @@ type realSSHD struct {
 	key string // file of its host key
 	dir string
 	cmd *exec.Cmd
+	end chan struct{} // closed when it has ended
 }
 
 func (r *realSSHD) target() reach.Target {
@@ -114,12 +116,24 @@ func (r *realSSHD) serve(t *testing.T, more ...string) {
 	if err := r.cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
+	r.end = make(chan struct{})
+	go func(cmd *exec.Cmd, end chan struct{}) { _ = cmd.Wait(); close(end) }(r.cmd, r.end)
 	waitFor(t, "sshd", func() bool {
-		c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", r.port))
-		if err == nil {
-			c.Close()
+		select {
+		case <-r.end: // whoever answers there is somebody else
+			text, _ := os.ReadFile(filepath.Join(r.dir, "log"))
+			t.Fatalf("sshd ended (%v): %s", r.cmd.ProcessState, text)
+		default:
 		}
-		return err == nil
+		c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", r.port))
+		if err != nil {
+			return false
+		}
+		defer c.Close()
+		_ = c.SetDeadline(time.Now().Add(5 * time.Second))
+		begin := make([]byte, 12)
+		_, err = io.ReadFull(c, begin)
+		return err == nil && string(begin) == "SSH-2.0-Open"
 	})
 }
 
@@ -127,7 +141,7 @@ func (r *realSSHD) serve(t *testing.T, more ...string) {
 func (r *realSSHD) stop() {
 	if r.cmd != nil {
 		_ = r.cmd.Process.Kill()
-		_ = r.cmd.Wait()
+		<-r.end
 		r.cmd = nil
 	}
 }

@@ -30,6 +30,9 @@ type Image struct {
 	// PrivateGroups: its sshd, as Debian builds it, lets a user's own group
 	// write to files that StrictModes checks. OpenSSH as released does not.
 	PrivateGroups bool `json:"-"`
+
+	// Service: a web service runs on it, at port 7080.
+	Service bool `json:"-"`
 }
 
 // Size is how large an instance is.
@@ -71,9 +74,10 @@ var (
 		{"skerry-island", "Skerry Island", []string{"skerry-island-a"}},
 	}
 	Images = []Image{
-		{"debian-12", "Debian 12", "debian", allTypes, 8, "small", everywhere, "SSH-2.0-OpenSSH_9.2p1 standin-debian", true},
-		{"harrow-linux-4", "Harrow Linux 4", "deckhand", allTypes, 12, "medium", []string{"north-pier", "south-pier"}, "SSH-2.0-OpenSSH_9.3 standin-harrow", false},
-		{"tideline-2", "Tideline 2 (no RSA)", "gauger", []string{"ssh-ed25519", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521"}, 4, "small", []string{"south-pier", "skerry-island"}, "SSH-2.0-OpenSSH_9.6 standin-tideline", false},
+		{"debian-12", "Debian 12", "debian", allTypes, 8, "small", everywhere, "SSH-2.0-OpenSSH_9.2p1 standin-debian", true, false},
+		{"harrow-linux-4", "Harrow Linux 4", "deckhand", allTypes, 12, "medium", []string{"north-pier", "south-pier"}, "SSH-2.0-OpenSSH_9.3 standin-harrow", false, false},
+		{"tideline-2", "Tideline 2 (no RSA)", "gauger", []string{"ssh-ed25519", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521"}, 4, "small", []string{"south-pier", "skerry-island"}, "SSH-2.0-OpenSSH_9.6 standin-tideline", false, false},
+		{"harrow-web-2", "Harrow Web 2 (a board service on port 7080)", "debian", allTypes, 8, "small", everywhere, "SSH-2.0-OpenSSH_9.2p1 standin-web", true, true},
 	}
 	Sizes = []Size{
 		{"small", 1, 1024, 10, everywhere},
@@ -98,4 +102,17 @@ func sizeByName(name string) (Size, bool) {
 		}
 	}
 	return Size{}, false
+}
+
+// Terms are what the stand-in asks for, and how long its changes take.
+type Terms struct {
+	Currency     string             `json:"currency"`
+	InstanceHour map[string]float64 `json:"instance_hour"` // by size
+	VolumeHourGB float64            `json:"volume_hour_gb"`
+	PaceMS       int64              `json:"pace_ms"` // of each change of state
+}
+
+// Terms returns the price list.
+func (c *Cloud) Terms() Terms {
+	return Terms{Currency: "harbour pence", InstanceHour: map[string]float64{"small": 2, "medium": 7, "large": 24}, VolumeHourGB: 0.02, PaceMS: c.opts.Pace.Milliseconds()}
 }

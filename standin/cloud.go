@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"slices"
 	"sort"
+	"strings"
 	"sync"
 	"time"
 )
@@ -51,6 +52,20 @@ type Instance struct {
 	Static bool              `json:"static_address"`
 
 	KeyLabel string `json:"key_label"` // as whoever launched it said; never looked at
+
+	Nature Nature `json:"nature"`
+	// RootVolume is what it boots from, and RootDevice the name that it must be
+	// attached under for that. They are shown, and not kept.
+	RootVolume string `json:"root_volume"`
+	RootDevice string `json:"root_device"`
+}
+
+// Nature is what is particular about an instance.
+type Nature struct {
+	// StopDestroys: stopping it is its end; why, in words.
+	StopDestroys string `json:"stop_destroys"`
+	// MissingRights are what the caller may not do with it: stop, start, volumes, user-data.
+	MissingRights []string `json:"missing_rights"`
 }
 
 type stored struct {
@@ -101,6 +116,7 @@ type Cloud struct {
 	groups     map[string]*Group
 	static     map[string]*Address
 	reserved   map[string]Address // by client token, for good
+	volumes    map[string]*Volume
 	strangers  map[string]*stranger
 	strangerAt []string // the oldest first
 }
@@ -143,7 +159,7 @@ func Open(o Options) (*Cloud, error) {
 		return nil, fmt.Errorf("the block %s is in use by another stand-in: %w; NET= moves this one", o.Network, err)
 	}
 	c := &Cloud{opts: o, root: root, hold: hold, instances: map[string]*stored{}, next: firstOffset, quit: make(chan struct{}),
-		groups: map[string]*Group{}, static: map[string]*Address{}, reserved: map[string]Address{}, strangers: map[string]*stranger{}}
+		groups: map[string]*Group{}, static: map[string]*Address{}, reserved: map[string]Address{}, strangers: map[string]*stranger{}, volumes: map[string]*Volume{}}
 	if err := c.load(); err != nil {
 		hold.Close()
 		root.Close()
@@ -155,6 +171,7 @@ func Open(o Options) (*Cloud, error) {
 			return nil, err
 		}
 	}
+	c.resumeVolumes()
 	return c, nil
 }
 
@@ -208,6 +225,7 @@ type stateFile struct {
 	Static    []*Address         `json:"static_addresses"`
 	Reserved  map[string]Address `json:"reserved_tokens"`
 	Strangers []string           `json:"strangers"`
+	Volumes   []*Volume          `json:"volumes"`
 }
 
 const stateName = "cloud.json"
@@ -237,6 +255,14 @@ func (c *Cloud) load() error {
 			in.Groups = []string{c.defaultGroup(in.Region).ID}
 		}
 		c.instances[in.ID] = in
+	}
+	for _, v := range f.Volumes {
+		c.volumes[v.ID] = v
+	}
+	for _, in := range c.instances { // kept by a stand-in that had no volumes
+		if v := c.volumes["hold-"+strings.TrimPrefix(in.ID, "hull-")]; v == nil && in.State != Removed {
+			c.newVolume(in)
+		}
 	}
 	for _, a := range f.Strangers {
 		c.freed(a)
@@ -283,6 +309,10 @@ func (c *Cloud) saveNow() error {
 		f.Static = append(f.Static, a)
 	}
 	sort.Slice(f.Static, func(i, j int) bool { return f.Static[i].ID < f.Static[j].ID })
+	for _, v := range c.volumes {
+		f.Volumes = append(f.Volumes, v)
+	}
+	sort.Slice(f.Volumes, func(i, j int) bool { return f.Volumes[i].ID < f.Volumes[j].ID })
 	for _, in := range c.instances {
 		f.Instances = append(f.Instances, in)
 	}
@@ -303,6 +333,7 @@ var (
 	ErrState    = errors.New("not in this state")
 	ErrInvalid  = errors.New("invalid request")
 	ErrToken    = errors.New("this client token was used for another launch")
+	ErrRights   = errors.New("these credentials may not")
 )
 
 // Launch is a request for a new instance.
@@ -382,7 +413,7 @@ func (c *Cloud) Launch(l Launch) (Instance, error) {
 			if in.LaunchHash != string(hash) {
 				return Instance{}, ErrToken
 			}
-			return in.Instance, nil
+			return c.showInstance(in), nil
 		}
 	}
 	c.serial++
@@ -395,12 +426,14 @@ func (c *Cloud) Launch(l Launch) (Instance, error) {
 		UserData: l.UserData, Token: l.ClientToken, LaunchHash: string(hash),
 	}
 	c.instances[in.ID] = in
+	v := c.newVolume(in)
 	if err := c.save(); err != nil {
 		delete(c.instances, in.ID)
+		delete(c.volumes, v.ID)
 		return Instance{}, err
 	}
 	c.later(in.ID, c.boot)
-	return in.Instance, nil
+	return c.showInstance(in), nil
 }
 
 // Get returns one instance, or ErrNotFound.
@@ -411,7 +444,17 @@ func (c *Cloud) Get(id string) (Instance, error) {
 	if !ok {
 		return Instance{}, ErrNotFound
 	}
-	return in.Instance, nil
+	return c.showInstance(in), nil
+}
+
+// showInstance adds what is not kept with it; the caller holds mu.
+func (c *Cloud) showInstance(in *stored) Instance {
+	out := in.Instance
+	out.RootDevice = rootDevice
+	if v := c.rootOf(in.ID); v != nil {
+		out.RootVolume = v.ID
+	}
+	return out
 }
 
 // ByToken returns what a launch with a client token made, or ErrNotFound.
@@ -420,7 +463,7 @@ func (c *Cloud) ByToken(token string) (Instance, error) {
 	defer c.mu.Unlock()
 	for _, in := range c.instances {
 		if in.Token == token && token != "" {
-			return in.Instance, nil
+			return c.showInstance(in), nil
 		}
 	}
 	return Instance{}, ErrNotFound
@@ -436,12 +479,29 @@ func (c *Cloud) List(region string) []Instance {
 			out = append(out, in.Instance)
 		}
 	}
+	roots := map[string]string{}
+	for _, v := range c.volumes {
+		if v.Device == rootDevice {
+			roots[v.Instance] = v.ID
+		}
+	}
+	for n := range out {
+		out[n].RootDevice, out[n].RootVolume = rootDevice, roots[out[n].ID]
+	}
 	sort.Slice(out, func(i, j int) bool { return out[i].ID < out[j].ID })
 	return out
 }
 
-// Stop begins to stop a running instance; one that is stopping or stopped stays so.
+// Stop begins to stop a running instance; one that is stopping or stopped stays
+// so. Some are destroyed by it.
 func (c *Cloud) Stop(token, id string) (Instance, error) {
+	c.mu.Lock()
+	in, ok := c.instances[id]
+	destroys := ok && in.Nature.StopDestroys != ""
+	c.mu.Unlock()
+	if destroys {
+		return c.change(token, id, []State{Running}, []State{Removing, Removed}, Removing, c.erase)
+	}
 	return c.change(token, id, []State{Running}, []State{Stopping, Stopped}, Stopping, c.halt)
 }
 
@@ -465,25 +525,28 @@ func (c *Cloud) change(token, id string, from, done []State, to State, then func
 	case token == "":
 		return Instance{}, fmt.Errorf("%w: client_token is missing", ErrInvalid)
 	case slices.Contains(in.Done, token):
-		return in.Instance, nil // it comes again, or late
+		return c.showInstance(in), nil // it comes again, or late
 	case slices.Contains(done, in.State):
 		in.Done = append(in.Done, token)
-		return in.Instance, c.save()
+		return c.showInstance(in), c.save()
 	case !slices.Contains(from, in.State):
 		return Instance{}, fmt.Errorf("%w: the instance is %s", ErrState, in.State)
+	case to == Stopping && slices.Contains(in.Nature.MissingRights, "stop"), to == Pending && slices.Contains(in.Nature.MissingRights, "start"):
+		return Instance{}, fmt.Errorf("%w: stop or start %s", ErrRights, in.Name)
+	case to == Pending && c.rootOf(id) == nil:
+		return Instance{}, fmt.Errorf("%w: no volume is attached under %s, which it boots from", ErrState, rootDevice)
 	}
 	in.State, in.Done = to, append(in.Done, token)
 	if err := c.save(); err != nil {
 		return Instance{}, err
 	}
 	c.later(id, then)
-	return in.Instance, nil
+	return c.showInstance(in), nil
 }
 
-// later runs f on the instance after the pace, unless its state has moved on
-// by then; the caller holds mu, and so does f.
-func (c *Cloud) later(id string, f func(*stored) error) {
-	was := c.instances[id].State
+// after does something after the pace, unless the cloud ends before; the caller
+// holds mu, and so does f.
+func (c *Cloud) after(f func() error) {
 	c.timers.Go(func() {
 		select {
 		case <-c.quit:
@@ -492,20 +555,31 @@ func (c *Cloud) later(id string, f func(*stored) error) {
 		}
 		c.mu.Lock()
 		defer c.mu.Unlock()
-		in, ok := c.instances[id]
-		if c.closed || !ok || in.State != was {
+		if c.closed {
 			return
+		}
+		if err := f(); err != nil {
+			c.opts.Log.Error("cloud", "error", err)
+		}
+	})
+}
+
+// later runs f on the instance after the pace, unless its state has moved on
+// by then; the caller holds mu, and so does f.
+func (c *Cloud) later(id string, f func(*stored) error) {
+	was := c.instances[id].State
+	c.after(func() error {
+		in, ok := c.instances[id]
+		if !ok || in.State != was {
+			return nil
 		}
 		if _, sticks := c.faults.take("state", in.Name); sticks {
-			return // it stays where it is
+			return nil // it stays where it is
 		}
 		if err := f(in); err != nil {
-			c.opts.Log.Error("instance", "id", id, "state", in.State, "error", err)
-			return
+			return fmt.Errorf("instance %s, which is %s: %w", id, in.State, err)
 		}
-		if err := c.save(); err != nil {
-			c.opts.Log.Error("save", "error", err)
-		}
+		return c.save()
 	})
 }
 
@@ -515,6 +589,7 @@ func (c *Cloud) boot(in *stored) error {
 	}
 	c.giveAddress(in)
 	in.Booted = c.opts.Now().UTC()
+	c.bootDevices(in.ID)
 	if err := c.firstBoot(in); err != nil {
 		return err
 	}
@@ -543,7 +618,75 @@ func (c *Cloud) erase(in *stored) error {
 	}
 	c.freed(in.Address)
 	in.State, in.Address = Removed, ""
-	return c.root.RemoveAll(diskName(in.ID))
+	for id, v := range c.volumes {
+		switch {
+		case v.Instance != in.ID:
+		case v.Device == rootDevice: // it goes with its instance
+			delete(c.volumes, id)
+			if err := c.root.RemoveAll(v.folder()); err != nil {
+				return err
+			}
+		default:
+			v.State, v.Instance, v.Device, v.InVM = Available, "", "", ""
+		}
+	}
+	return nil
+}
+
+// resumeVolumes ends the changes that were at hand when the stand-in last ended.
+func (c *Cloud) resumeVolumes() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, v := range c.volumes {
+		switch v.State {
+		case Attaching:
+			v.State = InUse
+		case Detaching:
+			v.State, v.Instance, v.Device, v.InVM = Available, "", "", ""
+		}
+	}
+}
+
+// SetNature says what is particular about an instance.
+func (c *Cloud) SetNature(id string, n Nature) (Instance, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	in, ok := c.instances[id]
+	if !ok {
+		return Instance{}, ErrNotFound
+	}
+	in.Nature = n
+	return c.showInstance(in), c.save()
+}
+
+// UserData returns the text that an instance reads when it boots.
+func (c *Cloud) UserData(id string) (string, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	in, ok := c.instances[id]
+	if !ok {
+		return "", ErrNotFound
+	}
+	return in.UserData, nil
+}
+
+// SetUserData gives an instance another text, which it reads at its next boot.
+func (c *Cloud) SetUserData(token, id, text string) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	in, ok := c.instances[id]
+	switch {
+	case !ok:
+		return ErrNotFound
+	case token == "" || len(text) > 16<<10:
+		return fmt.Errorf("%w: a client token, and at most 16 KiB of text", ErrInvalid)
+	case slices.Contains(in.Nature.MissingRights, "user-data"):
+		return fmt.Errorf("%w: change the user data of %s", ErrRights, in.Name)
+	case slices.Contains(in.Done, token):
+		return nil
+	}
+	in.UserData, in.Done = text, append(in.Done, token)
+	return c.save()
 }
 
 func (c *Cloud) unserve(in *stored) {
@@ -558,7 +701,11 @@ func (c *Cloud) serve(in *stored) error {
 		return nil
 	}
 	image, _ := imageByName(in.Image)
-	s, err := listen(c.opts, filepath.Join(c.opts.Folder, diskName(in.ID)), in.Instance, image, in.Door)
+	disk := diskName(in.ID)
+	if v := c.rootOf(in.ID); v != nil { // another one's, if somebody swapped them
+		disk = v.folder()
+	}
+	s, err := listen(c, filepath.Join(c.opts.Folder, disk), in.Instance, image, in.Door)
 	if err != nil {
 		return fmt.Errorf("instance %s: %w", in.Name, err)
 	}

@@ -10,8 +10,10 @@ import (
 // Fault is something that goes wrong with the calls to come.
 type Fault struct {
 	// Call is launch, get, by-token, stop, start, remove, boot-output, list,
-	// groups, own-group, admit, unadmit, addresses, reserve, move or release;
-	// or "state": the next change of state of the instance never comes.
+	// groups, own-group, admit, unadmit, addresses, reserve, move, release,
+	// volumes, volume, detach, attach, user-data or set-user-data; or "state",
+	// "volume-state": the next change of state of the instance, or of a volume of
+	// it, never comes; or "attach-device", "astray": under another name than asked.
 	Call string `json:"call"`
 	// How is fail (500, and nothing is done), lose (it is done, and the
 	// connection breaks before the answer), slow (it is done after Delay),
@@ -25,8 +27,9 @@ type Fault struct {
 
 var (
 	faultCalls = []string{"launch", "get", "by-token", "stop", "start", "remove", "boot-output", "list", "state",
-		"groups", "own-group", "admit", "unadmit", "addresses", "reserve", "move", "release"}
-	faultHows = []string{"fail", "lose", "slow", "late", "twice"}
+		"groups", "own-group", "admit", "unadmit", "addresses", "reserve", "move", "release",
+		"volumes", "volume", "detach", "attach", "user-data", "set-user-data", "volume-state", "attach-device"}
+	faultHows = []string{"fail", "lose", "slow", "late", "twice", "astray"}
 )
 
 type faults struct {
@@ -35,7 +38,7 @@ type faults struct {
 }
 
 func (f *faults) add(x Fault) error {
-	if !slices.Contains(faultCalls, x.Call) || x.Call != "state" && !slices.Contains(faultHows, x.How) {
+	if !slices.Contains(faultCalls, x.Call) || x.Call != "state" && x.Call != "volume-state" && !slices.Contains(faultHows, x.How) {
 		return fmt.Errorf("%w: a fault has a call of %v and a how of %v", ErrInvalid, faultCalls, faultHows)
 	}
 	f.mu.Lock()

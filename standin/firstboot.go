@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -9,6 +10,8 @@ import (
 	"mime/multipart"
 	"net/mail"
 	"os"
+	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -18,6 +21,8 @@ import (
 	"plumlatch/core/authkeys"
 	"plumlatch/core/hostkeys"
 	"plumlatch/core/keypair"
+	"plumlatch/standin/shell"
+	"plumlatch/standin/tree"
 )
 
 const hostKeyFile = "etc/ssh/ssh_host_ed25519_key"
@@ -32,7 +37,7 @@ func (c *Cloud) makeDisk(in *stored) error {
 	for _, dir := range []struct {
 		name string
 		mode fs.FileMode
-	}{{"etc/ssh/sshd_config.d", 0o755}, {"root/.ssh", 0o700}, {home, 0o755}, {"tmp", 0o777}, {"var/log", 0o755}, {"bin", 0o755}} {
+	}{{"etc/ssh/sshd_config.d", 0o755}, {"root/.ssh", 0o700}, {home, 0o755}, {"tmp", 0o777}, {"var/log", 0o755}, {"bin", 0o755}, {"usr/lib/openssh", 0o755}, {"run", 0o755}, {"mnt", 0o755}} {
 		name := root + "/" + dir.name
 		if err := c.root.MkdirAll(name, 0o755); err != nil {
 			return err
@@ -42,10 +47,15 @@ func (c *Cloud) makeDisk(in *stored) error {
 		}
 	}
 	// The shell itself is the stand-in's own; that it is there can be seen.
-	if err := c.writeFile(root+"/bin/sh", "", 0o755); err != nil {
+	if err := errors.Join(c.writeFile(root+"/bin/sh", "", 0o755), c.writeFile(root+sftpServer, "", 0o755)); err != nil {
 		return err
 	}
 	image, _ := imageByName(in.Image)
+	if image.Service {
+		if err := errors.Join(c.root.MkdirAll(root+"/"+path.Dir(serviceEnabled), 0o755), c.writeFile(root+"/"+serviceEnabled, "", 0o644)); err != nil {
+			return err
+		}
+	}
 	for name, text := range map[string]string{
 		"etc/hostname":          in.Name + "\n",
 		"etc/group":             fmt.Sprintf("root:x:0:\n%[1]s:x:1000:\n", in.LoginUser),
@@ -129,6 +139,7 @@ func (c *Cloud) firstBoot(in *stored) error {
 		}
 		in.FirstBoot = true
 	}
+	c.bootText(in, &console)
 	fmt.Fprintf(&console, "cloud-init: finished, datasource stand-in\n\n%s login: ", in.Name)
 	f, err := c.root.OpenFile(root+".console", os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
@@ -153,6 +164,9 @@ func readUserData(text string, console *strings.Builder) cloudConfig {
 					break
 				}
 				data, _ := io.ReadAll(p)
+				if kind, _, _ := mime.ParseMediaType(p.Header.Get("Content-Type")); kind == "text/cloud-boothook" {
+					continue // read at every boot
+				}
 				if kind, _, _ := mime.ParseMediaType(p.Header.Get("Content-Type")); kind != "text/cloud-config" {
 					fmt.Fprintf(console, "cloud-init: a part of type %q is not modelled by the stand-in\n", kind)
 					continue
@@ -241,4 +255,33 @@ func (c *Cloud) placeKeys(in *stored, cfg cloudConfig, console *strings.Builder)
 		}
 	}
 	return nil
+}
+
+const boothook = "#cloud-boothook"
+
+// bootText runs the user data that is run at every boot, as root, before the SSH
+// server comes up; what it prints is on the console.
+func (c *Cloud) bootText(in *stored, console *strings.Builder) {
+	script, ok := strings.CutPrefix(in.UserData, boothook)
+	if !ok {
+		return
+	}
+	root, err := os.OpenRoot(filepath.Join(c.opts.Folder, diskName(in.ID)))
+	if err != nil {
+		fmt.Fprintf(console, "cloud-init: %v\n", err)
+		return
+	}
+	defer root.Close()
+	var said strings.Builder
+	sh, err := shell.New(shell.Host{Root: tree.New(root), Name: in.Name, User: "root", Home: "/root", Boot: in.Booted, Now: c.opts.Now}, strings.NewReader(""), &said, &said)
+	if err == nil {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		if status := sh.Run(ctx, script); status != 0 {
+			fmt.Fprintf(&said, "the boot hook ended with %d\n", status)
+		}
+	}
+	for l := range strings.Lines(said.String()) {
+		console.WriteString("cloud-init[388]: " + strings.TrimSuffix(l, "\n") + "\n")
+	}
 }

@@ -26,6 +26,17 @@ import (
 //	GET    /v1/instances/{id}/groups        its groups of inbound rules
 //	POST   /v1/instances/{id}/own-group     {"client_token": T}
 //	POST   /v1/instances/{id}/door          {"is": "open", "closed", "silent", "other" or "none"}
+//	POST   /v1/instances/{id}/odds          an Odds, until it is stopped
+//	GET    /v1/instances/{id}/seen          its file of keys after each change, while it is watched
+//	POST   /v1/instances/{id}/nature        a Nature
+//	GET    /v1/instances/{id}/user-data     text/plain
+//	POST   /v1/instances/{id}/user-data     {"client_token": T, "text": text}
+//	GET    /v1/instances/{id}/volumes       those attached to it
+//	GET    /v1/volumes/{id}
+//	POST   /v1/volumes/{id}/detach          {"client_token": T, "note": text}
+//	POST   /v1/volumes/{id}/attach          {"client_token": T, "instance": ID, "device": D or "", "note": text}
+//	POST   /v1/volumes/{id}/disk            a Disk, for tests
+//	GET    /v1/terms                        prices, and how long changes take
 //	POST   /v1/groups/{id}/rules            {"client_token": T, "from": CIDR, "note": text}
 //	DELETE /v1/groups/{id}/rules/{rule}?client_token=T
 //	GET    /v1/addresses?region=R           static addresses
@@ -83,11 +94,22 @@ func (c *Cloud) Handler(token string) http.Handler {
 		c.perform(w, "boot-output", c.nameOf(id), func() (any, error) { return c.BootOutput(r.Context(), id) })
 	})
 	c.handleRules(mux)
+	c.handleVolumes(mux)
 	mux.HandleFunc("POST /v1/faults", func(w http.ResponseWriter, r *http.Request) {
 		var f Fault
 		if decode(w, r, &f) {
 			reply(w, f, c.faults.add(f))
 		}
+	})
+	mux.HandleFunc("POST /v1/instances/{id}/odds", func(w http.ResponseWriter, r *http.Request) {
+		var o Odds
+		if decode(w, r, &o) {
+			reply(w, o, c.SetOdds(r.PathValue("id"), o))
+		}
+	})
+	mux.HandleFunc("GET /v1/instances/{id}/seen", func(w http.ResponseWriter, r *http.Request) {
+		seen, err := c.Seen(r.PathValue("id"))
+		reply(w, seen, err)
 	})
 	mux.HandleFunc("DELETE /v1/faults", func(w http.ResponseWriter, r *http.Request) {
 		c.faults.clear(r.URL.Query().Get("name"))
@@ -176,6 +198,8 @@ func reply(w http.ResponseWriter, v any, err error) {
 			status = http.StatusNotFound
 		case errors.Is(err, ErrInvalid):
 			status = http.StatusBadRequest
+		case errors.Is(err, ErrRights):
+			status = http.StatusForbidden
 		case errors.Is(err, ErrState), errors.Is(err, ErrToken):
 			status = http.StatusConflict
 		}

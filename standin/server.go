@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net"
+	"net/http"
 	"net/netip"
 	"os"
 	"path"
@@ -22,6 +23,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"plumlatch/core/authkeys"
+	"plumlatch/standin/tree"
 )
 
 // server is the SSH server of one running instance.
@@ -36,6 +38,10 @@ type server struct {
 	door     string
 	admitted atomic.Pointer[[]netip.Prefix] // by the inbound rules
 	banned   penalties
+	odds     odds
+	cloud    *Cloud
+	tree     *tree.Tree // the root volume, and what is mounted on it
+	web      *http.Server
 
 	mu    sync.Mutex
 	conns map[net.Conn]bool
@@ -47,12 +53,14 @@ type server struct {
 const maxAuthTries = 6
 
 // listen starts the SSH server of an instance over its root volume.
-func listen(o Options, disk string, in Instance, image Image, door string) (*server, error) {
+func listen(c *Cloud, disk string, in Instance, image Image, door string) (*server, error) {
+	o := c.opts
 	root, err := os.OpenRoot(disk)
 	if err != nil {
 		return nil, err
 	}
-	s := &server{in: in, image: image, root: root, log: o.Log.With("instance", in.ID), now: o.Now, door: door, conns: map[net.Conn]bool{}}
+	s := &server{in: in, image: image, root: root, log: o.Log.With("instance", in.ID), door: door, conns: map[net.Conn]bool{}, cloud: c, tree: tree.New(root)}
+	s.now = func() time.Time { return o.Now().Add(s.odds.ahead()) }
 	s.admitted.Store(&[]netip.Prefix{})
 	key, err := root.ReadFile(hostKeyFile)
 	if err != nil {
@@ -65,6 +73,10 @@ func listen(o Options, disk string, in Instance, image Image, door string) (*ser
 		return nil, fmt.Errorf("host key: it cannot be read") // the cause could quote it
 	}
 	s.hostKey = signer
+	if err := s.serveWeb(); err != nil {
+		root.Close()
+		return nil, err
+	}
 	if door == DoorClosed {
 		return s, nil
 	}
@@ -88,8 +100,51 @@ func (s *server) Close() error {
 		c.Close()
 	}
 	s.mu.Unlock()
+	if s.web != nil {
+		s.web.Close()
+	}
 	s.wg.Wait()
+	for _, m := range s.tree.Mounts() {
+		m.Root.Close()
+	}
 	return s.root.Close()
+}
+
+// servicePort is where the service of an image answers, and serviceEnabled the
+// file by which it is started at each boot; at the first boot it is there anyway.
+const (
+	servicePort    = 7080
+	serviceEnabled = "etc/board-service/enabled"
+	serviceSeen    = "var/lib/board-service/began"
+)
+
+// serveWeb starts the service of an image that has one.
+func (s *server) serveWeb() error {
+	if !s.image.Service {
+		return nil
+	}
+	there := func(name string) bool { _, err := s.root.Stat(name); return err == nil }
+	if there(serviceSeen) && !there(serviceEnabled) {
+		return nil // nobody enabled it at boot
+	}
+	if !there(serviceSeen) {
+		if err := errors.Join(s.root.MkdirAll(path.Dir(serviceSeen), 0o755), s.root.WriteFile(serviceSeen, nil, 0o644)); err != nil {
+			return err
+		}
+	}
+	l, err := net.Listen("tcp4", net.JoinHostPort(s.in.Address, strconv.Itoa(servicePort)))
+	if err != nil {
+		return err
+	}
+	s.web = &http.Server{ReadHeaderTimeout: 5 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path != "/health" && r.URL.Path != "/" {
+			http.NotFound(w, r)
+			return
+		}
+		fmt.Fprintf(w, "%s: in order\n", s.in.Name)
+	})}
+	go func() { _ = s.web.Serve(l) }()
+	return nil
 }
 
 func (s *server) accept() {

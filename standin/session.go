@@ -23,6 +23,16 @@ type windowChange struct{ Columns, Rows, Width, Height uint32 } // RFC 4254 sect
 
 const sftpCommand = "internal-sftp"
 
+// sftpServer is where Debian has the program, which a session can run, as root too.
+const sftpServer = "/usr/lib/openssh/sftp-server"
+
+func (s *server) sftpServer(user string, asRoot bool, ch ssh.Channel) int {
+	if asRoot {
+		return s.serveSFTP(account{name: "root", home: "root", shell: "/bin/sh"}, ch)
+	}
+	return s.sftp(user, ch)
+}
+
 // session serves one session channel (RFC 4254 section 6).
 func (s *server) session(conn *ssh.ServerConn, request ssh.NewChannel) {
 	ch, requests, err := request.Accept()
@@ -73,6 +83,11 @@ func (s *server) session(conn *ssh.ServerConn, request ssh.NewChannel) {
 				if !isForced {
 					command = asked.Text
 				}
+				if as, ok := strings.CutSuffix(command, sftpServer); ok && !isForced && (as == "" || as == "sudo -n ") {
+					allowed = true
+					run(func() int { return s.sftpServer(conn.User(), as != "", ch) })
+					break
+				}
 				sftp := isForced && command == sftpCommand || !isForced && r.Type == "subsystem" && command == "sftp"
 				if !isForced && r.Type == "subsystem" && !sftp {
 					break
@@ -109,7 +124,11 @@ func (s *server) shell(user string, ch ssh.Channel, in io.Reader, out, errOut io
 		return nil, 1
 	}
 	sh, err := shell.New(shell.Host{
-		Root: s.root, Name: s.in.Name, User: a.name, UID: a.uid, Home: "/" + a.home, Env: env, Boot: s.in.Booted, Now: s.now,
+		Root: s.tree, Name: s.in.Name, User: a.name, UID: a.uid, Home: "/" + a.home, Env: env, Boot: s.in.Booted, Now: s.now,
+		Blocks: func() []shell.BlockDevice { return s.cloud.block(s.in.ID) },
+		Mount: func(device, at, fsType string, options []string) error {
+			return s.cloud.mount(s, device, at, fsType, options)
+		},
 	}, in, out, errOut)
 	if err != nil {
 		fmt.Fprintf(ch.Stderr(), "shell: %v\n", err)

@@ -14,6 +14,8 @@ import (
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
+
+	"plumlatch/standin/tree"
 )
 
 // sftp serves SFTP (draft-ietf-secsh-filexfer-02, version 3) over the disk, as
@@ -24,7 +26,12 @@ func (s *server) sftp(user string, ch ssh.Channel) int {
 	if !ok {
 		return 1
 	}
-	d := &disk{root: s.root, home: "/" + a.home}
+	return s.serveSFTP(a, ch)
+}
+
+// serveSFTP speaks SFTP for an account; root's has every file.
+func (s *server) serveSFTP(a account, ch ssh.Channel) int {
+	d := &disk{root: s.tree, home: "/" + a.home, odds: &s.odds}
 	filter := &fsyncFilter{Channel: ch, sync: d.syncAll}
 	server := sftp.NewRequestServer(filter, sftp.Handlers{FileGet: d, FilePut: d, FileCmd: d, FileList: d}, sftp.WithStartDirectory(d.home))
 	err := server.Serve() // and no Close, which would close the channel before the exit status
@@ -37,8 +44,9 @@ func (s *server) sftp(user string, ch ssh.Channel) int {
 }
 
 type disk struct {
-	root *os.Root
+	root *tree.Tree
 	home string
+	odds *odds
 
 	mu   sync.Mutex
 	open []*os.File
@@ -111,14 +119,28 @@ func (d *disk) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 
 // OpenFile opens for reading and writing.
 func (d *disk) OpenFile(r *sftp.Request) (sftp.WriterAtReaderAt, error) {
-	if !r.Pflags().Append {
-		return d.openFile(r, d.writeFlags(r))
+	flags := d.writeFlags(r)
+	if r.Pflags().Append {
+		flags |= os.O_APPEND
 	}
-	f, err := d.openFile(r, d.writeFlags(r)|os.O_APPEND)
+	var f *os.File
+	open := func() (err error) {
+		f, err = d.openFile(r, flags)
+		return err
+	}
+	var err error
+	if flags&(os.O_CREATE|os.O_TRUNC) != 0 {
+		err = d.change(true, open)
+	} else {
+		err = open()
+	}
 	if err != nil {
 		return nil, err
 	}
-	return &appender{f}, nil
+	if r.Pflags().Append {
+		return written{&appender{f}, d}, nil
+	}
+	return written{f, d}, nil
 }
 
 type appender struct{ *os.File }
@@ -127,6 +149,11 @@ func (a *appender) WriteAt(p []byte, _ int64) (int, error) { return a.Write(p) }
 
 // Filecmd does what is neither reading nor writing.
 func (d *disk) Filecmd(r *sftp.Request) error {
+	makes := r.Method != "Rmdir" && r.Method != "Remove" && r.Method != "Setstat"
+	return d.change(makes, func() error { return d.filecmd(r) })
+}
+
+func (d *disk) filecmd(r *sftp.Request) error {
 	p := d.path(r.Filepath)
 	switch r.Method {
 	case "Setstat":
@@ -176,7 +203,7 @@ func (d *disk) Filecmd(r *sftp.Request) error {
 
 // PosixRename is posix-rename@openssh.com: it overwrites.
 func (d *disk) PosixRename(r *sftp.Request) error {
-	return d.root.Rename(d.path(r.Filepath), d.path(r.Target))
+	return d.change(false, func() error { return d.root.Rename(d.path(r.Filepath), d.path(r.Target)) })
 }
 
 type infos []fs.FileInfo
@@ -202,10 +229,13 @@ func (d *disk) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
 		}
 		defer f.Close()
 		all, err := f.Readdir(-1)
+		for n := range all {
+			all[n] = d.described(path.Join(r.Filepath, all[n].Name()), all[n])
+		}
 		return infos(all), err
 	case "Stat":
 		fi, err := d.root.Stat(d.path(r.Filepath))
-		return infos{fi}, err
+		return infos{d.described(r.Filepath, fi)}, err
 	}
 	return nil, sftp.ErrSSHFxOpUnsupported
 }
@@ -213,7 +243,16 @@ func (d *disk) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
 // Lstat describes a path without following a link.
 func (d *disk) Lstat(r *sftp.Request) (sftp.ListerAt, error) {
 	fi, err := d.root.Lstat(d.path(r.Filepath))
-	return infos{fi}, err
+	return infos{d.described(r.Filepath, fi)}, err
+}
+
+// described is a file's description, by the instance's clock and its users.
+func (d *disk) described(name string, fi fs.FileInfo) fs.FileInfo {
+	if fi == nil {
+		return nil
+	}
+	uid, _ := d.root.OwnerOf(d.path(name))
+	return described{fi, d.odds.ahead(), uint32(uid)}
 }
 
 // Readlink returns where a link points.

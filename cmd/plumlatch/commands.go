@@ -94,7 +94,7 @@ func init() { // help walks the table that its own functions stand in
 		{"work show", "ID [options]", "Show one piece of work, step by step.", "plumlatch work show 12", workShow},
 		{"work follow", "ID [options]", "Follow a piece of work to its end, live.", "plumlatch work follow 12", workFollow},
 		{"work cancel", "ID [options]", "Have a piece of work take back what it did.", "plumlatch work cancel 12", workCancel},
-		{"work word", "ID [-identity FILE | -agent FINGERPRINT]", "Let large work begin, where the policy asks for a second operator's word or a signature.", "plumlatch work word 12", workWord},
+		{"work word", "ID [-identity FILE | -agent]", "Let large work begin, where the policy asks for a second operator's word or a signature.", "plumlatch work word 12", workWord},
 		{"work retry", "ID [options]", "Take up again what failed, was cancelled or is stuck.", "plumlatch work retry 12", workRetry},
 
 		{"operator list", "[options]", "List who uses this service.", "plumlatch operator list", operatorList},

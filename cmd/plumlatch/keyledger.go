@@ -1,11 +1,13 @@
 package main
 
 import (
+	"cmp"
 	"errors"
 	"flag"
 	"fmt"
 	"net"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -215,18 +217,18 @@ func agentSigners() ([]ssh.Signer, error) {
 	return signers, nil
 }
 
-// agentSigner finds a key in the running ssh-agent.
-func agentSigner(fingerprint string) (ssh.Signer, error) {
+// agentSigner finds a key in the running ssh-agent: one with one of the fingerprints.
+func agentSigner(fingerprints ...string) (ssh.Signer, error) {
 	signers, err := agentSigners()
 	if err != nil {
 		return nil, err
 	}
 	for _, s := range signers {
-		if keypair.Fingerprint(s.PublicKey().Marshal()) == fingerprint {
+		if slices.Contains(fingerprints, keypair.Fingerprint(s.PublicKey().Marshal())) {
 			return s, nil
 		}
 	}
-	return nil, failure{fmt.Errorf("the ssh-agent has %d keys, and %s is not among them", len(signers), fingerprint), "ssh-add FILE"}
+	return nil, failure{fmt.Errorf("the ssh-agent has %d keys, and %s is not among them", len(signers), cmp.Or(strings.Join(fingerprints, " or "), "one that signs for you")), "ssh-add FILE"}
 }
 
 func holderList(fs *flag.FlagSet) func(*cli) error {

@@ -15,7 +15,7 @@ import (
 // workWord lets large work begin: by another operator's word, or by a signature.
 func workWord(fs *flag.FlagSet) func(*cli) error {
 	identity := fs.String("identity", "", "sign with this private `file`; it is used here and never sent")
-	useAgent := fs.String("agent", "", "sign with this key in the running ssh-agent, by its `fingerprint`")
+	useAgent := fs.Bool("agent", false, "sign with a key in the running ssh-agent that signs for you")
 	passFile := fs.String("passphrase-file", "", "`file` with the passphrase of -identity")
 	return func(c *cli) error {
 		args, service, err := c.begin("ID")
@@ -26,7 +26,7 @@ func workWord(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return usagef("ID is a number; plumlatch work list shows it")
 		}
-		if *identity != "" && *useAgent != "" {
+		if *identity != "" && *useAgent {
 			return usagef("give -identity or -agent")
 		}
 		word, err := service.Word(c.ctx, id)
@@ -35,12 +35,12 @@ func workWord(fs *flag.FlagSet) func(*cli) error {
 		}
 		fmt.Fprintf(c.out, "%s\n", plaintext.Lines(word.Text))
 		signature := ""
-		if *identity != "" || *useAgent != "" {
+		if *identity != "" || *useAgent {
 			var signer ssh.Signer
 			if *identity != "" {
 				_, signer, err = c.fileSigner(*identity, *passFile)
 			} else {
-				signer, err = agentSigner(*useAgent)
+				signer, err = agentSigner(word.Keys...)
 			}
 			if err != nil {
 				return err

@@ -18,7 +18,7 @@ import (
 
 func workList(fs *flag.FlagSet) func(*cli) error {
 	state := fs.String("state", "", "`state`: open, queued, running, waiting, done, failed, cancelled, stuck")
-	kind := fs.String("kind", "", "`kind`: launch, adopt, adopt-many, stop, start, remove, admit, unadmit, address-reserve, address-move, address-release")
+	kind := fs.String("kind", "", "`kind`: such as launch, adopt, rotate, access-add, survey, restore; the column of \"work list -json\" has it")
 	instance := fs.String("instance", "", "`name` of the instance")
 	parent := fs.String("parent", "", "`ID` of the work that they are part of")
 	limit := fs.Int("limit", 50, "how many, the newest first; 0 for all")

@@ -114,6 +114,10 @@ func postgresVersion(path string) int {
 
 const databaseUser = "plumlatch"
 
+// maxConnections leaves room for many replicas beside the demo's own: each keeps
+// open what it may open, and one that was stopped keeps it too.
+const maxConnections = 300
+
 // capDACReadSearch lets the database's user pass through folders that only
 // root may enter, on the way to its own (capabilities(7)).
 const capDACReadSearch = 2
@@ -147,7 +151,7 @@ func startPostgres(ctx context.Context, folder, logs string, port int, password 
 		return nil, "", err
 	}
 	cmd := exec.Command(filepath.Join(bin, "postgres"), "-D", data, "-c", "listen_addresses=127.0.0.1", "-c", "port="+strconv.Itoa(port),
-		"-c", "unix_socket_directories=", "-c", "log_statement=none", "-c", "log_min_error_statement=panic", "-c", "max_connections=60")
+		"-c", "unix_socket_directories=", "-c", "log_statement=none", "-c", "log_min_error_statement=panic", "-c", "max_connections="+strconv.Itoa(maxConnections))
 	cmd.Env = []string{"LC_ALL=C.UTF-8", "PATH=" + os.Getenv("PATH")}
 	cmd.Dir = "/"
 	if err := asDatabaseUser(cmd); err != nil {

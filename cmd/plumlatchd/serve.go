@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"os"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"plumlatch/console"
@@ -106,7 +107,7 @@ func (s *service) close() error {
 
 // policy makes the reach policy, with our own listeners forbidden.
 func (c *config) policy() (reach.Policy, error) {
-	p := reach.Policy{AllowLoopback: c.dialLoopback, Budget: &reach.Budget{}}
+	p := reach.Policy{AllowLoopback: c.dialLoopback, Budget: &reach.Budget{}, Dialed: new(atomic.Int64)}
 	if c.dialFrom != "" {
 		a, err := netip.ParseAddr(c.dialFrom)
 		if err != nil {

@@ -154,6 +154,8 @@ type FoundBeside struct {
 type Word struct {
 	Needs string `json:"needs"` // second, signature or either
 	Text  string `json:"text"`
+	// Keys are the fingerprints of the keys that sign for whoever asked for the work.
+	Keys []string `json:"keys,omitempty"`
 }
 
 // GiveWord gives a piece of work the word that it waits for: a signature of the

@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/netip"
 	"strconv"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -30,6 +31,8 @@ type Policy struct {
 	Source netip.Addr
 	// Budget bounds how often one address is probed; nil has no bound.
 	Budget *Budget
+	// Dialed counts the connections that were opened; nil counts none.
+	Dialed *atomic.Int64
 }
 
 // Check returns nil if address and port may be dialled, else an error that
@@ -118,6 +121,9 @@ func (p Policy) Dial(ctx context.Context, address string, port int) (net.Conn, e
 	conn, err := d.DialContext(ctx, "tcp", net.JoinHostPort(target.Addr().String(), strconv.Itoa(port)))
 	if err != nil {
 		return nil, err
+	}
+	if p.Dialed != nil {
+		p.Dialed.Add(1)
 	}
 	return &greeted{Conn: conn}, nil
 }

@@ -19,6 +19,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -39,7 +40,25 @@ var (
 )
 
 // Store is the open database.
-type Store struct{ db *gorm.DB }
+type Store struct {
+	db   *gorm.DB
+	sent *counting
+}
+
+// counting counts what is sent to the database, "begin" and "commit" included.
+type counting struct{ n atomic.Int64 }
+
+// TraceQueryStart implements pgx.QueryTracer.
+func (c *counting) TraceQueryStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQueryStartData) context.Context {
+	c.n.Add(1)
+	return ctx
+}
+
+// TraceQueryEnd implements pgx.QueryTracer.
+func (*counting) TraceQueryEnd(context.Context, *pgx.Conn, pgx.TraceQueryEndData) {}
+
+// Statements tells how many statements the database was sent since it was opened.
+func (s *Store) Statements() int64 { return s.sent.n.Load() }
 
 // idleLimit is how long a transaction may wait for its own service, in milliseconds.
 const idleLimit = "3000"
@@ -79,6 +98,8 @@ func connect(url string, connections int, log *slog.Logger) (*Store, *pgx.ConnCo
 	// A service that is stopped in the middle of a transaction (SIGSTOP, a paused
 	// machine) would keep its row locks, and nobody could take its work over.
 	config.RuntimeParams["idle_in_transaction_session_timeout"] = idleLimit
+	sent := &counting{}
+	config.Tracer = sent
 	sqlDB := stdlib.OpenDB(*config)
 	db, err := gorm.Open(postgres.New(postgres.Config{Conn: sqlDB}), &gorm.Config{
 		SkipDefaultTransaction: true,
@@ -90,7 +111,7 @@ func connect(url string, connections int, log *slog.Logger) (*Store, *pgx.ConnCo
 	sqlDB.SetMaxOpenConns(connections)
 	sqlDB.SetMaxIdleConns(connections) // each has the plans of its statements
 	sqlDB.SetConnMaxIdleTime(5 * time.Minute)
-	return &Store{db}, config, nil
+	return &Store{db, sent}, config, nil
 }
 
 // grant gives the service's role what it needs, and takes from it whatever

@@ -67,6 +67,12 @@ func (s *Store) SetOperatorKey(ctx context.Context, by Actor, name string, k Key
 	})
 }
 
+// KeysOfOperator is OperatorKeys by the operator's name.
+func (s *Store) KeysOfOperator(ctx context.Context, name string) ([]Key, error) {
+	var out []Key
+	return out, s.db.WithContext(ctx).Raw(keyColumns+" WHERE k.id IN (SELECT x.key_id FROM operator_keys x JOIN operators o ON o.id = x.operator_id WHERE o.name = ?) ORDER BY k.name_fold", name).Scan(&out).Error
+}
+
 // OperatorKeys returns the keys whose signature is an operator's word.
 func (s *Store) OperatorKeys(ctx context.Context, operatorID int64) ([]Key, error) {
 	var out []Key

@@ -114,9 +114,7 @@ func (r *Run) place(d *rotated, files reach.Files, fresh store.Key, stands bool)
 				return Failure{"the new key could not be added: " + words(err)}
 			}
 			if fi, err := files.Lstat(edited.Backup); err == nil && !fi.Modified.IsZero() {
-				if skew := fi.Modified.Sub(now); skew > 2*time.Second || skew < -2*time.Second {
-					d.Skew = skew.Round(time.Second)
-				}
+				d.Skew = skewOf(fi.Modified, now)
 			}
 			return nil
 		})
@@ -131,6 +129,27 @@ func (r *Run) place(d *rotated, files reach.Files, fresh store.Key, stands bool)
 	}
 	d.NewAccess, d.Added = id, d.Added || d.NewAccess == 0
 	return r.NoteData(*d)
+}
+
+// clockOff is how far the instance's clock is ahead of the database's, to the second.
+func (r *Run) clockOff(files reach.Files, beside string) (time.Duration, error) {
+	now, err := r.Store.Now(r.ctx)
+	if err != nil {
+		return 0, err
+	}
+	at, err := reach.Clock(files, beside, now)
+	if err != nil {
+		return 0, Failure{"the instance's clock could not be read: " + words(err)}
+	}
+	return skewOf(at, now), nil
+}
+
+// skewOf is how far a clock is ahead; files are dated to the second, so little is none.
+func skewOf(at, now time.Time) time.Duration {
+	if skew := at.Sub(now); skew > 2*time.Second || skew < -2*time.Second {
+		return skew.Round(time.Second)
+	}
+	return 0
 }
 
 // takeLineOut takes the line that we appended out of every file.

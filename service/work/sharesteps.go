@@ -45,6 +45,9 @@ func (r *Run) shareAdd() error {
 		var options []string
 		if in.Until != nil {
 			d.Ends = in.Until
+			if d.Skew, err = r.clockOff(files, d.File); err != nil {
+				return err
+			}
 			if d.Expiry, err = authkeys.Expiry(authkeys.ParseVersion(d.Banner), *in.Until, nil, d.Skew); err != nil {
 				d.Why = words(err)
 			} else {
@@ -369,7 +372,12 @@ func (r *Run) extendEdit() error {
 		return err
 	}
 	d.NewAccess, d.Banner, d.From = a.ID, reach.Banner(files), terms.FromRange
-	if d.Expiry, err = authkeys.Expiry(authkeys.ParseVersion(d.Banner), *in.Until, nil, 0); err == nil {
+	if len(all) > 0 {
+		if d.Skew, err = r.clockOff(files, all[0].name); err != nil {
+			return err
+		}
+	}
+	if d.Expiry, err = authkeys.Expiry(authkeys.ParseVersion(d.Banner), *in.Until, nil, d.Skew); err == nil {
 		d.Enforced = true
 	}
 	if err := r.SetData(d); err != nil {

@@ -35,7 +35,12 @@ func (w *Worker) Word(ctx context.Context, work store.Work) (wire.Word, error) {
 		fmt.Fprintf(sum, "%d %q %q %t\n", m.InstanceID, m.OldKey, m.NewKey, m.CutOff)
 	}
 	text := fmt.Sprintf("Plum Latch: let large work begin\nwork %d %s\ntitle %s\nasked by %s %s\ninstances %d %x\n", work.ID, work.Token, work.Title, work.Operator, work.CreatedAt.UTC().Format(time.RFC3339), len(members), sum.Sum(nil))
-	return wire.Word{Needs: policy.WordFor(len(members)), Text: text}, nil
+	out := wire.Word{Needs: policy.WordFor(len(members)), Text: text}
+	keys, err := w.Store.KeysOfOperator(ctx, work.Operator)
+	for _, k := range keys {
+		out.Keys = append(out.Keys, k.Fingerprint)
+	}
+	return out, err
 }
 
 // GiveWord takes an operator's word for a piece of work. FieldError, store.ErrWorkState.

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net/netip"
 	"regexp"
+	"time"
 
 	"plumlatch/core/wire"
 )
@@ -51,6 +52,55 @@ type Instance struct {
 	// KeyLabel is the cloud's own word on the key that it was launched with: a
 	// claim, weaker than anything that was placed or seen. "" for none.
 	KeyLabel string
+
+	// RootVolume is the volume that it boots from, "" while none is attached, and
+	// RootDevice the name under which that must be attached.
+	RootVolume, RootDevice string
+	// StopDestroys says, in words, why stopping it would be its end (a group that
+	// replaces stopped members, local disks that are wiped); "" if it is not.
+	StopDestroys string
+	// MissingRights are what our credentials may not do with it.
+	MissingRights []Right
+}
+
+// Right is something that credentials may do with an instance, or may not.
+type Right string
+
+// The rights that a way back in can need.
+const (
+	RightStop     Right = "stop"
+	RightStart    Right = "start"
+	RightVolumes  Right = "volumes"
+	RightUserData Right = "user-data"
+)
+
+// VolumeState is where a volume is, in words that all clouds share.
+type VolumeState string
+
+// The states. One that is Attaching or Detaching moves on by itself.
+const (
+	VolumeInUse     VolumeState = "in-use"
+	VolumeAvailable VolumeState = "available"
+	VolumeAttaching VolumeState = "attaching"
+	VolumeDetaching VolumeState = "detaching"
+)
+
+// Volume is what the cloud says of one volume.
+type Volume struct {
+	ID, Zone string
+	SizeGB   int
+	State    VolumeState
+	Instance string // that it is attached to, by the cloud's own name; "" for none
+	Device   string // under which it is attached, as the cloud says: a guest may call it otherwise
+	Note     string // of whoever moved it last
+}
+
+// Terms are what a cloud asks for, and how long its changes usually take.
+type Terms struct {
+	Currency     string
+	InstanceHour map[string]float64 // by size
+	VolumeHourGB float64
+	Change       time.Duration // one change of state: stopping, starting, attaching
 }
 
 // Region, Image and Size are what a launch can choose from, as the API shows them.
@@ -115,6 +165,13 @@ type Properties struct {
 	MaxTags     int
 	// IPv6: its instances have IPv6 addresses.
 	IPv6 bool
+	// BootText: an instance runs user data that begins with "#cloud-boothook" at
+	// every boot, and its user data can be changed.
+	BootText bool
+	// Volumes: root volumes can be detached from a stopped instance, and attached elsewhere.
+	Volumes bool
+	// RescueImage and RescueSize are what a rescue instance is launched from, in every region.
+	RescueImage, RescueSize string
 	// CallerURL answers whoever asks with the address that the cloud sees them
 	// under, as text; "" if the cloud has no such thing.
 	CallerURL string
@@ -149,6 +206,21 @@ type Driver interface {
 	BootOutput(ctx context.Context, id string) (string, error)
 	// List returns every instance of a region that is not removed.
 	List(ctx context.Context, region string) ([]Instance, error)
+
+	// Volumes returns the volumes that are attached to an instance; Volume returns
+	// one, or ErrNotFound.
+	Volumes(ctx context.Context, id string) ([]Volume, error)
+	Volume(ctx context.Context, volumeID string) (Volume, error)
+	// Detach begins to take a volume from its instance, and Attach to give one that
+	// nobody has to an instance, under the device name; the note says for what.
+	Detach(ctx context.Context, clientToken, volumeID, note string) (Volume, error)
+	Attach(ctx context.Context, clientToken, volumeID, id, device, note string) (Volume, error)
+	// UserData returns what an instance reads when it boots; SetUserData changes
+	// that, from its next boot on.
+	UserData(ctx context.Context, id string) (string, error)
+	SetUserData(ctx context.Context, clientToken, id, text string) error
+	// Terms returns the price list, and how long changes take.
+	Terms(ctx context.Context) (Terms, error)
 
 	// Groups returns the groups of inbound rules of an instance.
 	Groups(ctx context.Context, id string) ([]Group, error)

@@ -39,6 +39,8 @@ func init() { // a map literal would be an initialisation cycle: command names i
 		"command": command, "type": command, "hash": func(*call) int { return 0 }, "pwd": pwd, "sync": func(*call) int { return 0 },
 		"umask": func(c *call) int { c.print("0022\n"); return 0 }, "ulimit": func(c *call) int { c.print("unlimited\n"); return 0 },
 		"kill": func(c *call) int { return c.fail("not permitted on a stand-in instance") }, "uptime": uptime, "rmdir": rm, "readlink": readlink,
+		"lsblk": lsblk, "blkid": blkid, "mount": mount, "umount": umount, "findmnt": findmnt, "blockdev": blockdev,
+		"sudo": sudo, "getent": getent, "cut": cut, "chown": chown, "chcon": chcon,
 	}
 }
 
@@ -133,16 +135,6 @@ func sortEntries(e []fs.DirEntry) {
 	slices.SortFunc(e, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
 }
 
-// owner tells whose file a path is: on a stand-in's disk the login user owns
-// what is in its home, and root the rest.
-func owner(p string) string {
-	if rest, ok := strings.CutPrefix(p, "home/"); ok {
-		user, _, _ := strings.Cut(rest, "/")
-		return user
-	}
-	return "root"
-}
-
 func ls(c *call) int {
 	opts, names := c.options("")
 	if len(names) == 0 {
@@ -161,7 +153,7 @@ func ls(c *call) int {
 				name += " -> " + to
 			}
 		}
-		who := owner(p)
+		who := c.owner(p)
 		c.print("%s 1 %s %s %6d %s %s\n", unixMode(fi.Mode()), who, who, fi.Size(), fi.ModTime().UTC().Format("Jan _2 15:04"), name)
 	}
 	status := 0
@@ -291,6 +283,11 @@ func basic(p string) string {
 	return b.String()
 }
 
+// lines makes a reader of lines of f.
+func lines(f func(line string)) func(string, io.Reader) error {
+	return func(_ string, r io.Reader) error { return eachLine(r, func(l string, _ int) { f(l) }) }
+}
+
 func eachLine(r io.Reader, f func(line string, number int)) error {
 	br := bufio.NewReader(r)
 	for n := 1; ; n++ {
@@ -344,7 +341,7 @@ func stat(c *call) int {
 			kind = "symbolic link"
 		}
 		c.print("%s\n", strings.NewReplacer("%n", n, "%s", strconv.FormatInt(fi.Size(), 10), "%a", strconv.FormatUint(uint64(fi.Mode().Perm()), 8),
-			"%A", unixMode(fi.Mode()), "%U", owner(p), "%G", owner(p), "%Y", strconv.FormatInt(fi.ModTime().Unix(), 10),
+			"%A", unixMode(fi.Mode()), "%U", c.owner(p), "%G", c.owner(p), "%Y", strconv.FormatInt(fi.ModTime().Unix(), 10),
 			"%y", fi.ModTime().UTC().Format("2006-01-02 15:04:05.000000000 -0700"), "%F", kind).Replace(format))
 	}
 	return status

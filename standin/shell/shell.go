@@ -18,11 +18,13 @@ import (
 	"mvdan.cc/sh/v3/expand"
 	"mvdan.cc/sh/v3/interp"
 	"mvdan.cc/sh/v3/syntax"
+
+	"plumlatch/standin/tree"
 )
 
 // Host is the instance that a shell runs on, and the user it runs for.
 type Host struct {
-	Root *os.Root         // the instance's root volume
+	Root *tree.Tree       // the instance's root volume, and what is mounted on it
 	Name string           // host name
 	User string           // login user
 	UID  int              // as in etc/passwd
@@ -30,6 +32,9 @@ type Host struct {
 	Env  []string         // further NAME=value
 	Boot time.Time        // when the instance was started
 	Now  func() time.Time // its clock
+	// Blocks lists its disks, and Mount mounts a filesystem of one; nil where there are none.
+	Blocks func() []BlockDevice
+	Mount  func(device, at, fsType string, options []string) error
 }
 
 // Shell is one session's shell. Its variables and folder live as long as it does.

@@ -41,6 +41,7 @@ func (d *Driver) Properties() cloud.Properties {
 		MaxUserData: 16 << 10,
 		MaxTags:     20,
 		CallerURL:   d.base + "/v1/caller",
+		BootText:    true, Volumes: true, RescueImage: "debian-12", RescueSize: "small",
 	}
 }
 
@@ -121,6 +122,13 @@ type instance struct {
 	Static bool              `json:"static_address"`
 
 	KeyLabel string `json:"key_label"`
+
+	RootVolume string `json:"root_volume"`
+	RootDevice string `json:"root_device"`
+	Nature     struct {
+		StopDestroys  string        `json:"stop_destroys"`
+		MissingRights []cloud.Right `json:"missing_rights"`
+	} `json:"nature"`
 }
 
 func (d *Driver) instance(ctx context.Context, method, path string, body any) (cloud.Instance, error) {
@@ -131,7 +139,8 @@ func (d *Driver) instance(ctx context.Context, method, path string, body any) (c
 
 func (i instance) show() cloud.Instance {
 	return cloud.Instance{ID: i.ID, Name: i.Name, Region: i.Region, State: cloud.State(i.State), Address: i.Address, Port: i.Port, LoginUser: i.LoginUser,
-		Zone: i.Zone, DiskGB: i.DiskGB, Tags: i.Tags, Static: i.Static, KeyLabel: i.KeyLabel}
+		Zone: i.Zone, DiskGB: i.DiskGB, Tags: i.Tags, Static: i.Static, KeyLabel: i.KeyLabel,
+		RootVolume: i.RootVolume, RootDevice: i.RootDevice, StopDestroys: i.Nature.StopDestroys, MissingRights: i.Nature.MissingRights}
 }
 
 // Launch begins a new instance.

@@ -21,14 +21,16 @@ func (s *Store) AddDataKey(ctx context.Context, sealed []byte) error {
 }
 
 // SealedBefore returns at most limit steward keys that are sealed with another
-// data key than this one, with the instance that each belongs to.
+// data key than this one, with the instance that each belongs to; and keys of
+// work, with its ID made negative.
 func (s *Store) SealedBefore(ctx context.Context, dataKey int64, limit int) (map[int64][]byte, error) {
 	var rows []struct {
 		InstanceID int64
 		Sealed     []byte
 	}
 	err := s.db.WithContext(ctx).Raw(`SELECT * FROM (SELECT instance_id, sealed FROM steward_keys WHERE data_key IS DISTINCT FROM @key ORDER BY instance_id LIMIT @limit) a
-		UNION ALL SELECT instance_id, sealed FROM steward_next WHERE data_key IS DISTINCT FROM @key AND NOT EXISTS (SELECT 1 FROM steward_keys WHERE data_key IS DISTINCT FROM @key)`, map[string]any{"key": dataKey, "limit": limit}).Scan(&rows).Error
+		UNION ALL SELECT instance_id, sealed FROM steward_next WHERE data_key IS DISTINCT FROM @key AND NOT EXISTS (SELECT 1 FROM steward_keys WHERE data_key IS DISTINCT FROM @key)
+		UNION ALL SELECT -work_id, sealed FROM work_keys WHERE data_key IS DISTINCT FROM @key AND NOT EXISTS (SELECT 1 FROM steward_keys WHERE data_key IS DISTINCT FROM @key)`, map[string]any{"key": dataKey, "limit": limit}).Scan(&rows).Error
 	out := map[int64][]byte{}
 	for _, r := range rows {
 		out[r.InstanceID] = r.Sealed
@@ -45,7 +47,7 @@ func (s *Store) Reseal(ctx context.Context, instanceID int64, old, anew []byte) 
 				return err
 			}
 		}
-		return nil
+		return tx.Exec("UPDATE work_keys SET sealed = ? WHERE work_id = ? AND sealed = ?", raw(anew), -instanceID, raw(old)).Error
 	})
 }
 
@@ -56,7 +58,7 @@ var ErrSealInUse = errors.New("something is still sealed with an old data key")
 // one, and writes it into the journal. ErrSealInUse.
 func (s *Store) EndRekey(ctx context.Context, dataKey int64, sentinel []byte, outcome string) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("DELETE FROM data_keys k WHERE id < ? AND NOT EXISTS (SELECT 1 FROM steward_keys s WHERE s.data_key = k.id) AND NOT EXISTS (SELECT 1 FROM steward_next s WHERE s.data_key = k.id)", dataKey).Error; err != nil {
+		if err := tx.Exec("DELETE FROM data_keys k WHERE id < ? AND NOT EXISTS (SELECT 1 FROM steward_keys s WHERE s.data_key = k.id) AND NOT EXISTS (SELECT 1 FROM steward_next s WHERE s.data_key = k.id) AND NOT EXISTS (SELECT 1 FROM work_keys s WHERE s.data_key = k.id)", dataKey).Error; err != nil {
 			return err
 		}
 		var left int64

@@ -63,6 +63,9 @@ type Instance struct {
 	Keys         int // how many recorded keys open it
 
 	ProbeAllowed bool   // the service may ask it from outside by itself
+	Rescue       bool  // it was adopted to rescue others
+	RescueFor    int64 // the work that has it for that now; 0 for none
+	Checks       Paths `gorm:"type:jsonb"` // what "works" means for it: tcp:PORT, http://:PORT/PATH
 	KeyLabel     string // the cloud's own word on its launch key
 	VanishedAt   *time.Time
 }

@@ -1,0 +1,212 @@
+// Package routes knows the ways back into an instance whose private keys are
+// gone: when each is open and what is lacking otherwise, what it costs, what it
+// changes, and which steps it takes. A route is one file here that says all of
+// that; the list of routes is made of the files, and the work that carries one
+// out is made of the names of its steps.
+package routes
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"time"
+)
+
+// Key is one recorded key at the instance, for its login user.
+type Key struct {
+	Name, Holder string
+	Person       bool   // held by a person or a team, or by nobody knows whom
+	State        string // lost, exposed or retired; "" for in use
+	Accepted     bool   // the server takes it
+	At           time.Time
+	Old          bool // something has changed since
+}
+
+// Rescue is an instance that is there to rescue others, in the same zone.
+type Rescue struct {
+	Name string
+	Busy int64 // the work that has it now; 0 for none
+	Why  string
+}
+
+// Facts are what is known of an instance and of its cloud.
+type Facts struct {
+	Instance, LoginUser string
+	State               string // as the cloud says: running, stopped
+	Gone                string // the instance is no more, or not in order: why; "" if it is
+	InCloud             bool   // a cloud of ours is behind it
+	Static              bool   // its address stays when it is stopped
+	Keys                []Key
+	Steward             *Key // the service's own; nil if there is none
+	Now                 time.Time
+	Measured            bool // the server was asked just now; else what was recorded counts
+
+	StopDestroys string          // why stopping is its end; "" if it is not
+	MissingRight map[string]bool // what our credentials may not do: stop, start, volumes, user-data
+	BootText     bool            // the cloud lets user data be changed, and it runs at boot
+	Volumes      bool            // the cloud lets root volumes be moved
+	RootVolume   string          // "" if none is attached
+	Zone         string
+	Rescues      []Rescue // that are there
+	RescueImage  string   // that one can be launched from; "" for none
+
+	Offered   []string // login methods besides keys that a survey found, such as password
+	OfferedAt time.Time
+
+	Change     time.Duration // how long one change of state takes in this cloud
+	Currency   string
+	RescueHour float64 // a rescue instance, for an hour
+	Services   bool    // something on it is checked: checks were given
+}
+
+// Lack is something that a route lacks, with the command that would supply it.
+type Lack struct {
+	What    string
+	Command string // "" if there is none
+}
+
+// Charge is what a route costs.
+type Charge struct {
+	What     string
+	Amount   float64
+	Currency string
+}
+
+// Offer is what a route says of an instance.
+type Offer struct {
+	Route, About string
+	Open         bool
+	Lacking      []Lack
+	UntilIn      time.Duration // time until somebody is in, people's own time apart
+	Down         time.Duration // of that, in which the instance does not run
+	People       string        // whose hand it needs besides; "" for nobody's
+	Charges      []Charge
+	Changes      []string // that stay: addresses, host key, processes, identity
+	CanBeLost    []string
+	ToCheck      []string // that it leaves
+	Sure         string   // how that is known
+	Steps        []string // in words
+}
+
+// Step is one step of a route: Name is what service/work knows it by.
+type Step struct{ Name, Words string }
+
+// Route is one way back in.
+type Route struct {
+	Name  string
+	About string
+	Steps []Step // before those that every route ends with
+	// Judge says in the offer whether the route is open, and what it costs.
+	Judge func(Facts, *Offer)
+}
+
+// Finish are the steps that every route ends with.
+var Finish = []Step{
+	{"accept", "ask the server whether it takes the new key"},
+	{"login", "a login with the new key from the engineer's machine"},
+	{"withdraw", "withdraw the lost key wherever it stands"},
+	{"checks", "run the instance's own checks"},
+	{"rest", "bring it back into the run state that it had"},
+	{"tidy", "see that nothing is left open behind"},
+}
+
+var all []Route
+
+// register adds a route to the list: each file of a route does so once.
+func register(r Route) bool {
+	all = append(all, r)
+	return true
+}
+
+// All returns every route, by name.
+func All() []Route {
+	out := slices.Clone(all)
+	slices.SortFunc(out, func(a, b Route) int { return cmp.Compare(a.Name, b.Name) })
+	return out
+}
+
+// ByName finds a route.
+func ByName(name string) (Route, bool) {
+	n := slices.IndexFunc(all, func(r Route) bool { return r.Name == name })
+	if n < 0 {
+		return Route{}, false
+	}
+	return all[n], true
+}
+
+// Compare has every route say what it offers: the open ones first, ranked by
+// less loss, then less downtime, then less time, then fewer changes.
+func Compare(f Facts) []Offer {
+	var out []Offer
+	for _, r := range All() {
+		o := Offer{Route: r.Name, About: r.About, Sure: f.sure(time.Time{})}
+		r.Judge(f, &o)
+		if f.Gone != "" {
+			o.Lacking = []Lack{{What: f.Gone}}
+		}
+		o.Open = len(o.Lacking) == 0
+		for _, s := range append(slices.Clone(r.Steps), Finish...) {
+			o.Steps = append(o.Steps, s.Words)
+		}
+		out = append(out, o)
+	}
+	slices.SortStableFunc(out, func(a, b Offer) int {
+		switch {
+		case a.Open && !b.Open:
+			return -1
+		case b.Open && !a.Open:
+			return 1
+		}
+		return cmp.Or(len(a.CanBeLost)-len(b.CanBeLost), cmp.Compare(a.Down, b.Down), cmp.Compare(a.UntilIn, b.UntilIn), len(a.Changes)-len(b.Changes))
+	})
+	return out
+}
+
+func (o *Offer) lack(command, what string, a ...any) {
+	o.Lacking = append(o.Lacking, Lack{What: fmt.Sprintf(what, a...), Command: command})
+}
+
+// sure says how old what is known is.
+func (f Facts) sure(at time.Time) string {
+	switch {
+	case f.Measured:
+		return "asked just now"
+	case at.IsZero():
+		return "recorded"
+	}
+	switch age := f.Now.Sub(at); {
+	case age < 2*time.Hour:
+		return fmt.Sprintf("seen %d minutes ago", int(age.Minutes()))
+	case age < 48*time.Hour:
+		return fmt.Sprintf("seen %d hours ago", int(age.Hours()))
+	default:
+		return fmt.Sprintf("seen %d days ago", int(age.Hours()/24))
+	}
+}
+
+// stops adds what stopping an instance brings, or why that is out of the question.
+func (f Facts) stops(o *Offer) {
+	if !f.InCloud {
+		o.lack("", "no cloud of ours is behind it: it cannot be stopped from here")
+		return
+	}
+	if f.StopDestroys != "" {
+		o.lack("", "stopping would be its end: %s", f.StopDestroys)
+	}
+	for _, right := range []string{"stop", "start"} {
+		if f.MissingRight[right] {
+			o.lack("", "our credentials at the cloud may not %s it", right)
+		}
+	}
+	if f.State == "running" {
+		o.Changes = append(o.Changes, "every process on it ends, and those that start at boot start anew")
+		o.CanBeLost = append(o.CanBeLost, "what its processes had in memory")
+		o.ToCheck = append(o.ToCheck, "that what ran on it starts at boot: a service that was never enabled stays down")
+		if !f.Services {
+			o.ToCheck = append(o.ToCheck, "what \"works\" means for it was never recorded (plumlatch instance check add "+f.Instance+" tcp:PORT)")
+		}
+		if !f.Static {
+			o.Changes = append(o.Changes, "its address is dynamic, and another one afterwards")
+		}
+	}
+}

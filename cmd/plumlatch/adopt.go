@@ -68,6 +68,7 @@ func instanceAdopt(fs *flag.FlagSet) func(*cli) error {
 	tags := tagFlag{}
 	fs.Var(tags, "tag", "`NAME=VALUE` to label it with; as often as wanted")
 	batch := fs.String("batch", "", "`file` with many: an OpenSSH client configuration, or CSV (name,address,port,user,identity,jump,host_key)")
+	rescue := fs.Bool("rescue", false, "it may rescue others of its zone: shows the line that each rescue places there, and asks")
 	yes := fs.Bool("yes", false, "do not ask: an unknown host key is taken for the right one, and said so in the ledger")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
@@ -100,11 +101,24 @@ func instanceAdopt(fs *flag.FlagSet) func(*cli) error {
 				return err
 			}
 		}
+		if *rescue {
+			if *noSteward {
+				return usagef("-rescue needs the service's own key there: leave -no-steward out")
+			}
+			if err := c.agreeToRescue(service, a.name, *yes); err != nil {
+				return err
+			}
+		}
 		r, err := c.adopt(service, a, o)
 		if err != nil {
 			return err
 		}
 		c.renewHosts(service)
+		if *rescue {
+			if err := service.SetRescue(c.ctx, a.name, wire.RescueChange{On: true}); err != nil {
+				return failure{fmt.Errorf("%s is adopted, and rescues nobody: %w", a.name, err), "plumlatch instance rescue " + a.name + " yes"}
+			}
+		}
 		if *asJSON {
 			return c.json(r)
 		}

@@ -61,6 +61,9 @@ func init() { // help walks the table that its own functions stand in
 		{"instance discover", "[options]", "Set the cloud's list of instances against the ledger's.", "plumlatch instance discover", instanceDiscover},
 		{"instance probing", "NAME yes|no", "Say whether the service may ask an instance from outside by itself.", "plumlatch instance probing old-berth-1 yes", instanceProbing},
 
+		{"instance check", "add|remove NAME CHECK, or list NAME", "Say what \"works\" means for an instance: tcp:PORT, http://:PORT/PATH. A restore runs it.", "plumlatch instance check add berth-board-1 http://:7080/health", instanceCheck},
+		{"instance rescue", "NAME yes|no [-yes]", "Say that an instance may rescue others of its zone; shows the line that each rescue places there.", "plumlatch instance rescue dock-spare-1 yes", instanceRescue},
+
 		{"static-address list", "[options]", "List the addresses that stay, and who has them.", "plumlatch static-address list", staticList},
 		{"static-address reserve", "NAME -region REGION", "Reserve an address that stays.", "plumlatch static-address reserve board-front -region north-pier", staticReserve},
 		{"static-address move", "NAME [-to INSTANCE]", "Give a static address to an instance, or take it from whoever has it.", "plumlatch static-address move board-front -to berth-board-1", staticMove},
@@ -74,6 +77,9 @@ func init() { // help walks the table that its own functions stand in
 		{"hosts print", "[options]", "Print what hosts write would write.", "plumlatch hosts print", hostsPrint},
 		{"why", "INSTANCE [-identity FILE | -agent] [-user USER] [options]", "Tell why one cannot get in: from outside to inside, what is wrong first, and what mends it.", "plumlatch why berth-board-1 -identity ~/.ssh/night-crew", whyCommand},
 		{"rotate", "INSTANCE | -key OLD | -tag TAG | -due | -exposed KEY [-old KEY] [-new KEY [-identity FILE|-agent]] [-grace 24h|0] [options]", "Put a new key in the place of an old one: new key in, shown to work, old key out." + rotateEnds, "plumlatch rotate berth-board-1 -old day-crew -grace 24h", rotate},
+		{"restore", "INSTANCE | -all -lost KEY [-go | -route ROUTE [-new KEY [-identity FILE|-agent]]] [options]", "Get back into an instance whose private keys are gone: compare the ways, and carry one out." + restoreHelp, "plumlatch restore berth-board-1 -go", restore},
+		{"restore ready", "[-tag TAG] [options]", "Tell, of every instance, which ways back in are open today, before anything is lost.", "plumlatch restore ready -tag env=prod", restoreReady},
+		{"restore grant", "ID [-identity FILE | -agent] [options]", "Let a new key into an instance that your own still opens, for a restore that waits for it.", "plumlatch restore grant 41 -identity ~/.ssh/night-crew", restoreGrant},
 		{"open", "INSTANCE [options] [-- COMMAND ...]", "Log in with this machine's own ssh: right address, port, user, file and host key.", "plumlatch open berth-board-9 -- hostname", open},
 		{"today", "[options]", "Tell what needs a hand, most urgent first, and what mends it.", "plumlatch today -urgency now", today},
 		{"access list", "[options]", "List which key opens which instance, and how that is known.", "plumlatch access list -holder night-crew -region north-pier -csv", accessList},
@@ -94,6 +100,7 @@ func init() { // help walks the table that its own functions stand in
 		{"work show", "ID [options]", "Show one piece of work, step by step.", "plumlatch work show 12", workShow},
 		{"work follow", "ID [options]", "Follow a piece of work to its end, live.", "plumlatch work follow 12", workFollow},
 		{"work cancel", "ID [options]", "Have a piece of work take back what it did.", "plumlatch work cancel 12", workCancel},
+		{"work report", "ID [-out FILE] [options]", "Tell what is to be known of a restore: what was lost, which way, each step, downtime, what is left.", "plumlatch work report 41 -out restore.md", workReport},
 		{"work word", "ID [-identity FILE | -agent]", "Let large work begin, where the policy asks for a second operator's word or a signature.", "plumlatch work word 12", workWord},
 		{"work retry", "ID [options]", "Take up again what failed, was cancelled or is stuck.", "plumlatch work retry 12", workRetry},
 

@@ -128,6 +128,8 @@ type Door struct {
 	SameHostKey              []string // other instances with its host key
 	HostKeyDoubt             string   // why somebody else may have its host key; "" for no reason
 	Label                    string   // the cloud's own word on its launch key
+	NoWayBack                bool     // no route back in was open when that was last looked at
+	WaysBackAt               time.Time
 }
 
 // judging gathers the matters of one subject.
@@ -201,7 +203,7 @@ func (j *judging) waysIn() {
 		if len(not) > 0 {
 			evidence = strings.Join(not, "; ")
 		}
-		j.say(NoWayIn, "", evidence, "plumlatch why "+j.door.Name, "Nobody can get into %s, as far as is known.", j.door.Name)
+		j.say(NoWayIn, "", evidence, "plumlatch restore "+j.door.Name, "Nobody can get into %s, as far as is known.", j.door.Name)
 	case len(ways) == 1 && (j.p.Today.SoleOpeners == nil || *j.p.Today.SoleOpeners):
 		for name, known := range ways {
 			m := j.say(SoleOpenerKey, name, known, "plumlatch who "+j.door.Name, "%s is the only way into %s for people.", name, j.door.Name)
@@ -304,6 +306,9 @@ func (j *judging) server() {
 	}
 	if d.HostKeyDoubt != "" {
 		j.say(HostKeyDoubtful, "", d.HostKeyDoubt, "plumlatch instance host-key "+d.Name, "The host key of %s is doubtful: whoever had a key that opens it may have read its private half. Make a new one there and take it, or take the same one again.", d.Name)
+	}
+	if d.NoWayBack {
+		j.say(NoWayBack, "", "looked at "+on(d.WaysBackAt), "plumlatch restore "+d.Name, "If the keys of %s were lost, no way back in would be open.", d.Name)
 	}
 	if len(d.SameHostKey) > 0 {
 		shown := d.SameHostKey[:min(4, len(d.SameHostKey))]

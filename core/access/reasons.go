@@ -25,6 +25,7 @@ const (
 	PasswordLogin   Reason = "password-login"      // its server offers password login
 	OpenToWorld     Reason = "open-to-the-world"   // an inbound rule lets everybody in
 	SoleOpenerKey   Reason = "sole-opener"         // one person's key is the only way in
+	NoWayBack       Reason = "no-way-back"         // no way back in would be open, if its keys were lost
 	WeakKey         Reason = "weak-key"            // a key that opens something is weak
 	AccessExpired   Reason = "access-expired"      // an access whose end has come
 	AccessExpiring  Reason = "access-expiring"     // an access whose end comes soon
@@ -68,6 +69,7 @@ var reasons = map[Reason]urgency{
 	PasswordLogin:   {130, Soon, "a server offers password login"},
 	OpenToWorld:     {135, Soon, "an inbound rule lets the whole world in"},
 	SoleOpenerKey:   {140, Soon, "one person's key is the only way in"},
+	NoWayBack:       {142, Soon, "no way back in would be open, if the keys were lost"},
 	WeakKey:         {145, Soon, "a weak key opens something"},
 	AccessExpired:   {150, Soon, "the end of an access has come"},
 	AccessExpiring:  {155, Soon, "the end of an access is near"},

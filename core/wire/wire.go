@@ -157,6 +157,8 @@ type Instance struct {
 	ProbeAllowed bool       `json:"probe_allowed"`         // the service may ask it from outside by itself
 	VanishedAt   *time.Time `json:"vanished_at,omitempty"` // since when the cloud knows it no more
 	KeyLabel     string     `json:"key_label,omitempty"`   // the cloud's own word on its launch key: a claim
+	Checks       []string   `json:"checks,omitempty"`      // what "works" means for it
+	Rescue       bool       `json:"rescue,omitempty"`      // it rescues others
 }
 
 // Hop is a jump host. HostKeys are public key lines.

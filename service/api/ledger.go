@@ -80,7 +80,7 @@ func showInstance(i store.Instance) wire.Instance {
 		Cloud: i.Cloud, CloudID: i.CloudID, Address: i.Address, Port: i.Port, LoginUser: i.LoginUser, Alias: i.Alias, Keys: i.Keys, CreatedAt: i.CreatedAt.UTC(), CreatedBy: i.CreatedBy,
 		Zone: i.Zone, DiskGB: i.DiskGB, Tags: i.Tags, Adopted: i.Adopted, Work: i.WorkID,
 		KeysFiles: i.KeysFiles, Privilege: i.Privilege, Via: showVia(i.Via),
-		ProbeAllowed: i.ProbeAllowed, VanishedAt: i.VanishedAt, KeyLabel: i.KeyLabel}
+		ProbeAllowed: i.ProbeAllowed, VanishedAt: i.VanishedAt, KeyLabel: i.KeyLabel, Checks: i.Checks, Rescue: i.Rescue}
 }
 
 func showVia(v *store.Via) *wire.Hop {

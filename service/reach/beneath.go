@@ -1,11 +1,13 @@
 package reach
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -113,8 +115,31 @@ func (b Beneath) Plan(a routes.Account, file string, lines []string) (Added, err
 		out.Made = true
 	} else if err != nil {
 		return out, err
+	} else if err := b.missing(&out); err != nil {
+		return out, err
 	}
 	return out, b.modes(&out, home)
+}
+
+// missing leaves out what stands there already: it is not ours to take back.
+func (b Beneath) missing(a *Added) error {
+	data, err := ReadKeys(b.Files, path.Join(b.Mount, a.File))
+	if err != nil {
+		return err
+	}
+	there := authkeys.Parse(data, time.UTC)
+	var lines []string
+	for _, line := range a.Lines {
+		for _, want := range authkeys.Parse([]byte(line), time.UTC) {
+			if !slices.ContainsFunc(there, func(l authkeys.Line) bool {
+				return l.Err == nil && bytes.Equal(l.Blob, want.Blob) && l.Options.Text == want.Options.Text
+			}) {
+				lines = append(lines, line)
+			}
+		}
+	}
+	a.Lines = lines
+	return nil
 }
 
 // modes notes what is writable by others: sshd ignores a file for that (sshd(8),

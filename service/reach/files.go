@@ -174,6 +174,11 @@ func over(s *sftp.Client) (*sftpFiles, io.Closer, error) {
 // a server that must show one of the pinned host keys. The context ends the
 // connection; getting in is bounded by limit.
 func Login(ctx context.Context, dial func(context.Context) (net.Conn, error), t Target, signers []ssh.Signer, limit time.Duration) (*ssh.Client, error) {
+	return LoginBy(ctx, dial, t, []ssh.AuthMethod{ssh.PublicKeys(signers...)}, limit)
+}
+
+// LoginBy is Login by other methods: a password that the engineer types.
+func LoginBy(ctx context.Context, dial func(context.Context) (net.Conn, error), t Target, by []ssh.AuthMethod, limit time.Duration) (*ssh.Client, error) {
 	in, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	conn, err := dial(in)
@@ -181,7 +186,7 @@ func Login(ctx context.Context, dial func(context.Context) (net.Conn, error), t 
 		return nil, dialError(err)
 	}
 	stop := context.AfterFunc(in, func() { conn.Close() })
-	client, err := sshClient(conn, t, signers...)
+	client, err := sshClientBy(conn, t, by)
 	if !stop() || err != nil {
 		conn.Close()
 		if in.Err() != nil {
@@ -210,9 +215,13 @@ var stewardKex = func() []string {
 }()
 
 func sshClient(conn net.Conn, t Target, signers ...ssh.Signer) (*ssh.Client, error) {
+	return sshClientBy(conn, t, []ssh.AuthMethod{ssh.PublicKeys(signers...)})
+}
+
+func sshClientBy(conn net.Conn, t Target, by []ssh.AuthMethod) (*ssh.Client, error) {
 	c, channels, requests, err := ssh.NewClientConn(conn, t.Address, &ssh.ClientConfig{
 		Config: ssh.Config{KeyExchanges: stewardKex},
-		User:   t.User, ClientVersion: "SSH-2.0-plumlatch-steward", Auth: []ssh.AuthMethod{ssh.PublicKeys(signers...)},
+		User:   t.User, ClientVersion: "SSH-2.0-plumlatch-steward", Auth: by,
 		HostKeyCallback: pinned(t.HostKeys), HostKeyAlgorithms: algorithms(t.HostKeys),
 	})
 	if err != nil {

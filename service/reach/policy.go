@@ -108,8 +108,17 @@ type hopped struct {
 
 func (h hopped) Close() error { return errors.Join(h.Conn.Close(), h.end()) }
 
-// Dial opens a TCP connection that the policy allows.
+// Dial opens a TCP connection to an SSH server that the policy allows.
 func (p Policy) Dial(ctx context.Context, address string, port int) (net.Conn, error) {
+	conn, err := p.DialAny(ctx, address, port)
+	if err != nil {
+		return nil, err
+	}
+	return &greeted{Conn: conn}, nil
+}
+
+// DialAny opens a TCP connection to any server that the policy allows.
+func (p Policy) DialAny(ctx context.Context, address string, port int) (net.Conn, error) {
 	target, err := p.Check(address, port)
 	if err != nil {
 		return nil, err
@@ -125,7 +134,7 @@ func (p Policy) Dial(ctx context.Context, address string, port int) (net.Conn, e
 	if p.Dialed != nil {
 		p.Dialed.Add(1)
 	}
-	return &greeted{Conn: conn}, nil
+	return conn, nil
 }
 
 // greeted is a connection that looks how the server begins: RFC 4253 section

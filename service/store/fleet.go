@@ -145,7 +145,7 @@ func (s *Store) ChooseMembers(ctx context.Context, workID int64, all []Member) e
 // withdrawn). One that waits at its beginning is out of reach, and a rotation
 // that waits for a proof needs a login.
 const memberState = `CASE WHEN m.trouble <> '' THEN 'failed' WHEN w.id IS NULL THEN 'to do' WHEN w.state = 'done' THEN 'shown' WHEN w.state IN ('failed', 'cancelled', 'stuck') THEN 'failed'
-	WHEN w.back THEN 'failed' WHEN w.step > CASE w.kind WHEN 'rotate' THEN 5 WHEN 'access-add' THEN 1 ELSE 2 END THEN 'shown'
+	WHEN w.back THEN 'failed' WHEN w.step > CASE WHEN w.kind LIKE 'restore-%' THEN 99 WHEN w.kind = 'rotate' THEN 5 WHEN w.kind = 'access-add' THEN 1 ELSE 2 END THEN 'shown'
 	WHEN w.state = 'waiting' AND (w.step = 0 OR w.kind = 'rotate' AND w.step IN (1, 3)) THEN 'back later' ELSE 'going' END`
 
 // Members returns the instances of a rotation of many, in the order of their waves.

@@ -62,12 +62,14 @@ type Instance struct {
 	CreatedBy    string
 	Keys         int // how many recorded keys open it
 
-	ProbeAllowed bool   // the service may ask it from outside by itself
+	ProbeAllowed bool  // the service may ask it from outside by itself
 	Rescue       bool  // it was adopted to rescue others
 	RescueFor    int64 // the work that has it for that now; 0 for none
-	Checks       Paths `gorm:"type:jsonb"` // what "works" means for it: tcp:PORT, http://:PORT/PATH
-	KeyLabel     string // the cloud's own word on its launch key
-	VanishedAt   *time.Time
+	// RescueCloudID is what the cloud calls it, also of one that was adopted.
+	RescueCloudID string
+	Checks        Paths  `gorm:"type:jsonb"` // what "works" means for it: tcp:PORT, http://:PORT/PATH
+	KeyLabel      string // the cloud's own word on its launch key
+	VanishedAt    *time.Time
 }
 
 const instanceColumns = `SELECT i.*, coalesce((SELECT max(w.id) FROM work w WHERE w.instance_id = i.id), 0) AS work_id,

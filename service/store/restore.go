@@ -93,7 +93,7 @@ func (s *Store) GiveRescue(ctx context.Context, workID int64) error {
 }
 
 // SetRescue says that an instance rescues others, or no longer.
-func (s *Store) SetRescue(ctx context.Context, by Actor, i Instance, on bool, region, zone string) error {
+func (s *Store) SetRescue(ctx context.Context, by Actor, i Instance, on bool, cloudID, region, zone string) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
 		what := "it rescues others"
 		if !on {
@@ -102,7 +102,7 @@ func (s *Store) SetRescue(ctx context.Context, by Actor, i Instance, on bool, re
 		if _, err := (entry{by, "instance.rescue", "instance " + i.Name, what, "recorded", 0}).write(tx); err != nil {
 			return err
 		}
-		return tx.Exec("UPDATE instances SET rescue = ?, region = CASE WHEN adopted AND ? <> '' THEN ? ELSE region END, zone = CASE WHEN adopted AND ? <> '' THEN ? ELSE zone END WHERE id = ?", on, region, region, zone, zone, i.ID).Error
+		return tx.Exec("UPDATE instances SET rescue = ?, rescue_cloud_id = ?, region = CASE WHEN adopted AND ? <> '' THEN ? ELSE region END, zone = CASE WHEN adopted AND ? <> '' THEN ? ELSE zone END WHERE id = ?", on, cloudID, region, region, zone, zone, i.ID).Error
 	})
 }
 

@@ -104,7 +104,7 @@ func (s *Store) DropAccess(ctx context.Context, accessID int64) error {
 // KeyWork returns the rotation or the sharing at hand on an instance that is
 // about one of the keys. ErrNotFound if there is none.
 func (s *Store) KeyWork(ctx context.Context, instanceID int64, keyIDs ...int64) (Work, error) {
-	return one[Work](ctx, s, workColumns+` WHERE w.instance_id = ? AND w.kind IN ('rotate', 'access-add', 'access-remove') AND w.state IN ('queued', 'running', 'waiting')
+	return one[Work](ctx, s, workColumns+` WHERE w.instance_id = ? AND (w.kind IN ('rotate', 'access-add', 'access-remove') OR w.kind LIKE 'restore-%') AND w.state IN ('queued', 'running', 'waiting')
 		AND ((w.input->>'old_id')::bigint IN ? OR (w.input->>'new_id')::bigint IN ?) ORDER BY w.id LIMIT 1`, instanceID, keyIDs, keyIDs)
 }
 

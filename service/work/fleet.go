@@ -23,9 +23,10 @@ import (
 // access on many instances.
 type fleet struct {
 	wire.Fleet
-	Many   *wire.AccessMany `json:"many,omitempty"`
-	Paused bool             `json:"paused"`
-	GoOn   int              `json:"go_on"` // that many failures are accepted by the operator
+	Many    *wire.AccessMany  `json:"many,omitempty"`
+	Restore *wire.RestoreMany `json:"restore,omitempty"`
+	Paused  bool              `json:"paused"`
+	GoOn    int               `json:"go_on"` // that many failures are accepted by the operator
 }
 
 // Limits of a rotation of many.
@@ -48,6 +49,10 @@ func (w *Worker) manyKinds() []*Kind {
 			Step{Name: "proof", Title: "waiting for the new key's private half to be shown", Do: (*Run).fleetProof},
 			Step{Name: "waves", Title: "rotating in waves", Do: (*Run).fleetWaves, Undo: (*Run).fleetBack},
 			Step{Name: "rest", Title: "waiting for the end of the grace time, and for what is out of reach", Do: (*Run).fleetRest})),
+		w.manyKind("restore-many", "access.restore-many", "restored", append(choose[:2:2],
+			Step{Name: "proof", Title: "waiting for the new key's private half to be shown", Do: (*Run).fleetProof},
+			Step{Name: "waves", Title: "restoring in waves", Do: (*Run).fleetWaves, Undo: (*Run).fleetBack},
+			Step{Name: "rest", Title: "waiting for what is still at hand", Do: (*Run).fleetRest})),
 		w.manyKind("access-add-many", "access.add-many", "opened by it", append(choose[:2:2],
 			Step{Name: "waves", Title: "adding the key in waves", Do: (*Run).fleetWaves, Undo: (*Run).fleetBack},
 			Step{Name: "rest", Title: "waiting for the end of the access, and for what is out of reach", Do: (*Run).fleetRest})),
@@ -118,6 +123,9 @@ func (w *Worker) planMany(ctx context.Context, f fleet) (wire.FleetPlan, error) 
 func (w *Worker) chooseMembers(ctx context.Context, f fleet) (members, left []wire.FleetMember, err error) {
 	if f.Many != nil {
 		return w.chooseMany(ctx, *f.Many)
+	}
+	if f.Restore != nil {
+		return w.chooseRestored(ctx, *f.Restore)
 	}
 	return w.chooseFleet(ctx, f.Fleet)
 }
@@ -325,7 +333,7 @@ func (w *Worker) Fleet(ctx context.Context, work store.Work) (wire.FleetPlan, er
 
 // isMany tells whether a piece of work is one on many instances.
 func isMany(work store.Work) bool {
-	return slices.Contains([]string{"rotate-many", "access-add-many", "access-remove-many"}, work.Kind)
+	return slices.Contains([]string{"rotate-many", "access-add-many", "access-remove-many", "restore-many"}, work.Kind)
 }
 
 // PauseFleet has no further wave begin until somebody lets it go on. store.ErrWorkState.
@@ -536,6 +544,10 @@ func (r *Run) partOf(in fleet, m store.Member, i store.Instance, by store.Actor)
 	back := cmp.Or(time.Duration(in.BackSeconds)*time.Second, backLimit)
 	if in.Many != nil {
 		return r.accessPart(*in.Many, m, i, by)
+	}
+	if in.Restore != nil {
+		n, err := r.planRestore(r.ctx, i, wire.Restore{New: m.NewKey}, r.Work.ID)
+		return n, err
 	}
 	plan, part, err := r.PlanRotation(r.ctx, i, wire.Rotate{Old: m.OldKey, New: m.NewKey, GraceSeconds: in.GraceSeconds, Contain: in.Contain})
 	if err != nil {

@@ -85,7 +85,7 @@ func around(at string, effects []string) []string {
 
 // Kinds returns every kind of work that there is.
 func (w *Worker) Kinds() []*Kind {
-	return append(w.manyKinds(), w.launchKind(), w.adoptKind(), w.adoptManyKind(), w.stopKind(), w.startKind(), w.removeKind(),
+	return append(append(w.manyKinds(), w.restoreKinds()...), w.launchKind(), w.adoptKind(), w.adoptManyKind(), w.stopKind(), w.startKind(), w.removeKind(),
 		w.admitKind(), w.unadmitKind(), w.reserveKind(), w.moveKind(), w.releaseKind(), w.surveyKind(), w.rotateKind(), w.accessAddKind(), w.accessRemoveKind(), w.accessExtendKind(), w.stewardKind())
 }
 

@@ -79,6 +79,8 @@ type rotated struct {
 	Taken       map[string][]authkeys.Taken `json:"taken,omitempty"` // by file
 	Gone        bool                        `json:"gone,omitempty"`  // the old key is out
 	Trouble     string                      `json:"trouble,omitempty"`
+
+	Restore *restored `json:"restore,omitempty"` // what a restore keeps besides
 }
 
 // Limits of a rotation.
@@ -326,7 +328,7 @@ func (w *Worker) Rotate(ctx context.Context, by store.Actor, once store.Once, i 
 // ReportNewLogin keeps a client's word that a login with the new key ended well.
 // store.ErrWorkState.
 func (w *Worker) ReportNewLogin(ctx context.Context, by store.Actor, work store.Work, fingerprint string) error {
-	if work.Kind != "rotate" || work.Over() {
+	if work.Kind != "rotate" && !isRestore(work.Kind) || work.Over() {
 		return store.ErrWorkState
 	}
 	var in rotating

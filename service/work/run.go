@@ -100,8 +100,18 @@ func (w *Worker) carryOut(work store.Work, sent time.Time) {
 		defer close(beating)
 		r.beat(stopped, cancel)
 	}()
+	knocking := make(chan struct{})
+	watch, unwatch := context.WithCancel(ctx)
+	go func() {
+		defer close(knocking)
+		if isRestore(work.Kind) {
+			r.knocks(watch)
+		}
+	}()
 	err := r.steps()
 	r.leave()
+	unwatch()
+	<-knocking
 	close(stopped)
 	<-beating
 	switch {

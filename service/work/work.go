@@ -103,6 +103,9 @@ func (w *Worker) Start(ctx context.Context) {
 	if w.SurveysAtOnce > 0 {
 		w.wg.Go(w.surveyLoop)
 		w.wg.Go(func() { w.upkeepLoop(stewardsEvery, "looking for steward keys that are due", w.stewardsDue) })
+		w.wg.Go(func() {
+			w.upkeepLoop(readyEvery, "looking which ways back in are open", func(ctx context.Context) (bool, error) { _, err := w.Ready(ctx, ""); return false, err })
+		})
 	}
 }
 

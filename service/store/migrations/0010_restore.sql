@@ -1,6 +1,7 @@
 -- An instance that rescues others: it was adopted for that, and the work that has it now.
 ALTER TABLE instances ADD COLUMN rescue boolean NOT NULL DEFAULT false,
     ADD COLUMN rescue_for bigint REFERENCES work,
+    ADD COLUMN rescue_cloud_id text NOT NULL DEFAULT '', -- as the cloud calls it, also of one that was adopted
     -- What "works" means for it: tcp:PORT, http://:PORT/PATH.
     ADD COLUMN checks jsonb NOT NULL DEFAULT '[]',
     -- The routes back in that were open when it was last looked at; NULL before that.

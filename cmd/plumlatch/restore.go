@@ -1,0 +1,670 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"plumlatch/client"
+	"plumlatch/core/access"
+	"plumlatch/core/keypair"
+	"plumlatch/core/names"
+	"plumlatch/core/plaintext"
+	"plumlatch/core/wire"
+)
+
+const restoreHelp = `
+
+  Alone it compares the ways back in and changes nothing. -go takes the best open
+  one, makes a pair here, and asks once. -route carries out a certain one with
+  -new. The work survives whatever becomes of this machine, goes back if a step
+  fails, and ends with the lost key withdrawn and nothing left open.`
+
+type restoreOptions struct {
+	rotateOptions // of the new pair, and of showing it
+	route         string
+	lost          string
+	passwordFile  string
+	go_, all      bool
+	goOn          int64
+}
+
+func restore(fs *flag.FlagSet) func(*cli) error {
+	o := restoreOptions{}
+	fs.StringVar(&o.route, "route", "", "carry out this `route`: second-key, steward, boot-text, disk or already-open")
+	fs.BoolVar(&o.go_, "go", false, "carry out the best open route, with a pair made here; asks once")
+	fs.StringVar(&o.new, "new", "", "recorded `key` that is to open it (default: a pair that is made here, now)")
+	fs.StringVar(&o.identity, "identity", "", "`file` with the private half of the new key; it is used here and never sent")
+	fs.BoolVar(&o.agent, "agent", false, "the private half of the new key is in the running ssh-agent")
+	fs.StringVar(&o.passFile, "passphrase-file", "", "`file` with the passphrase of -identity")
+	fs.StringVar(&o.lost, "lost", "", "record this `key` as lost first; with -all: the lost key")
+	fs.BoolVar(&o.all, "all", false, "every instance that only the lost key opened, each by its own best route, in waves")
+	fs.StringVar(&o.tag, "tag", "", "with -all: of those, `NAME=VALUE`, or NAME")
+	fs.IntVar(&o.first, "first", 1, "with -all: `size` of the first wave")
+	fs.IntVar(&o.grow, "grow", 3, "with -all: how many `times` as large each next wave is")
+	fs.StringVar(&o.atMost, "at-most", "10%", "with -all: the most in one wave, a `number` or a part of all")
+	fs.IntVar(&o.stopAfter, "stop-after", 1, "with -all: begin no further wave after this `number` of failures")
+	fs.StringVar(&o.name, "name", "", "`name` of the pair that is made (default: the instance's, with today's date)")
+	fs.StringVar(&o.kind, "kind", string(keypair.Ed25519), "`kind` of the pair that is made")
+	fs.StringVar(&o.dir, "dir", "", "`folder` for the pair that is made, and to look for the new key's file in (default ~/.ssh)")
+	fs.StringVar(&o.newPassFile, "new-passphrase-file", "", "`file` with the passphrase of the pair that is made; an empty one means none")
+	fs.BoolVar(&o.random, "random-passphrase", false, "make a strong passphrase for the pair that is made, and show it once")
+	fs.StringVar(&o.passwordFile, "password-file", "", "already-open: `file` with the login user's password (default: it is asked)")
+	fs.Int64Var(&o.goOn, "continue", 0, "do this machine's part of this `work` at hand, and follow it")
+	fs.BoolVar(&o.plan, "plan", false, "with -all: show what would happen, and change nothing")
+	fs.BoolVar(&o.yes, "yes", false, "do not ask")
+	fs.BoolVar(&o.detach, "detach", false, "print the work's ID and leave; a login with the new key has to come later (-continue ID)")
+	fs.BoolVar(&o.asJSON, "json", false, "print JSON")
+	return func(c *cli) error {
+		switch {
+		case o.identity != "" && o.agent:
+			return usagef("give -identity or -agent")
+		case o.new != "" && (o.name != "" || o.random || o.newPassFile != ""):
+			return usagef("-name and passphrases are for a pair that is made here: leave -new out, or them")
+		case o.go_ && o.route != "":
+			return usagef("-go takes the best route: give -go, or -route")
+		}
+		if o.all {
+			return c.restoreAll(o)
+		}
+		if o.goOn != 0 {
+			return c.restoreOn(o)
+		}
+		args, service, err := c.begin("INSTANCE")
+		if err != nil {
+			return err
+		}
+		if o.lost != "" {
+			if err := c.recordLost(service, o.lost, o.yes); err != nil {
+				return err
+			}
+		}
+		all, err := service.Routes(c.ctx, args[0], true)
+		if err != nil {
+			return err
+		}
+		if !o.go_ && o.route == "" {
+			if o.asJSON {
+				return c.json(all)
+			}
+			c.printRoutes(all)
+			return nil
+		}
+		offer, err := chosenOffer(all, o.route)
+		if err != nil {
+			return err
+		}
+		if !o.asJSON {
+			c.printWay(all, offer)
+		}
+		if !o.yes {
+			if err := c.confirm(fmt.Sprintf("Restore access to %s by %s?", all.Instance, offer.Route)); err != nil {
+				return err
+			}
+		}
+		var k wire.Key
+		var signer ssh.Signer
+		if o.new == "" {
+			if k, signer, err = c.newForInstance(service, all, o); err != nil {
+				return err
+			}
+		} else if k, err = service.Key(c.ctx, o.new); err != nil {
+			return err
+		}
+		w, err := service.Restore(c.ctx, all.Instance, wire.Restore{Route: offer.Route, New: k.Name})
+		if err != nil {
+			return c.madeInVain(err, o.rotateOptions, k)
+		}
+		if o.detach {
+			if o.asJSON {
+				return c.json(w)
+			}
+			fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch restore -continue %d -identity FILE\n", w.ID, plaintext.Line(w.Title), w.ID)
+			return nil
+		}
+		return c.followRestore(service, w, k, signer, o)
+	}
+}
+
+// restoreOn does this machine's part of work at hand.
+func (c *cli) restoreOn(o restoreOptions) error {
+	service, err := c.service()
+	if err != nil {
+		return err
+	}
+	w, err := service.WorkByID(c.ctx, o.goOn)
+	if err != nil {
+		return err
+	}
+	if w.Over() {
+		return failure{fmt.Errorf("work %d is over: %s", w.ID, plaintext.Line(w.Outcome)), fmt.Sprintf("plumlatch work report %d", w.ID)}
+	}
+	lines, err := service.RestoreLines(c.ctx, o.goOn)
+	if err != nil {
+		return err
+	}
+	k, err := service.Key(c.ctx, lines.Key)
+	if err != nil {
+		return err
+	}
+	return c.followRestore(service, w, k, nil, o)
+}
+
+// recordLost records that nobody has a key any more, if that is not on record.
+func (c *cli) recordLost(service *client.Client, name string, yes bool) error {
+	k, err := service.Key(c.ctx, name)
+	if err != nil {
+		return err
+	}
+	if k.State == access.Lost || k.State == access.Exposed {
+		return nil
+	}
+	if !yes {
+		if err := c.confirm(fmt.Sprintf("Record that nobody has the private half of %s any more?", k.Name)); err != nil {
+			return err
+		}
+	}
+	_, err = service.BadDay(c.ctx, name, wire.KeyBadDay{State: access.Lost})
+	return err
+}
+
+// newForInstance makes a pair to get back in with.
+func (c *cli) newForInstance(service *client.Client, all wire.Routes, o restoreOptions) (wire.Key, ssh.Signer, error) {
+	kind, err := keypair.ParseKind(o.kind)
+	if err != nil {
+		return wire.Key{}, nil, usageError{"-kind: " + err.Error()}
+	}
+	holder := ""
+	if len(all.Lost) > 0 {
+		if k, err := service.Key(c.ctx, all.Lost[0]); err == nil {
+			holder = k.Holder
+		}
+	}
+	p := newPair{name: o.name, kind: kind, format: keypair.FormatOpenSSH, dir: o.dir, note: "made to get back into " + all.Instance, holder: holder, passFile: o.newPassFile, random: o.random, passFD: -1}
+	if p.name == "" {
+		p.name = datedName(all.Instance, time.Now())
+	}
+	if err := names.Check(p.name); err != nil {
+		return wire.Key{}, nil, usageError{"-name: " + err.Error()}
+	}
+	recorded, signer, err := c.makePair(service, &p)
+	if err == nil && !o.asJSON {
+		fmt.Fprintf(c.out, "Made %s, %s, in %s (stays here).\n\n", p.name, p.kind, p.files.private)
+	}
+	return recorded, signer, err
+}
+
+func chosenOffer(all wire.Routes, route string) (wire.RouteOffer, error) {
+	n := slices.IndexFunc(all.Offers, func(o wire.RouteOffer) bool { return o.Route == route || route == "" })
+	if n < 0 {
+		var have []string
+		for _, o := range all.Offers {
+			have = append(have, o.Route)
+		}
+		return wire.RouteOffer{}, usagef("-route: there are %s", strings.Join(have, ", "))
+	}
+	o := all.Offers[n]
+	if o.Open {
+		return o, nil
+	}
+	var lacks []string
+	for _, l := range o.Lacking {
+		lacks = append(lacks, plaintext.Line(l.What))
+	}
+	what := fmt.Errorf("%s is not open: %s", o.Route, strings.Join(lacks, "; "))
+	if route == "" {
+		what = fmt.Errorf("no way back into %s is open", all.Instance)
+	}
+	return o, failure{what, "plumlatch restore " + all.Instance + ", which says what each lacks"}
+}
+
+// printRoutes sets the ways back in side by side.
+func (c *cli) printRoutes(all wire.Routes) {
+	lost := "no key of it is recorded as lost (plumlatch key lost NAME)"
+	if len(all.Lost) > 0 {
+		lost = "lost: " + strings.Join(all.Lost, ", ")
+	}
+	fmt.Fprintf(c.out, "%s, as %s, %s; %s.\n\n", all.Instance, all.LoginUser, all.State, lost)
+	var rows [][]string
+	open := false
+	for _, o := range all.Offers {
+		if !o.Open {
+			continue
+		}
+		open = true
+		rows = append(rows, []string{o.Route, until(o.UntilIn), until(o.Down), charged(o.Charges), orNothing(o.People), fmt.Sprint(len(o.Changes)), o.Sure})
+	}
+	c.table([]string{"open", "until in", "downtime", "costs", "needs besides", "changes", "how that is known"}, rows, "No way back in is open.")
+	for _, o := range all.Offers {
+		if !o.Open {
+			continue
+		}
+		fmt.Fprintf(c.out, "\n%s: %s.\n", o.Route, o.About)
+		for _, list := range []struct {
+			word string
+			all  []string
+		}{{"changes", o.Changes}, {"can be lost", o.CanBeLost}, {"left to check", o.ToCheck}} {
+			for _, text := range list.all {
+				fmt.Fprintf(c.out, "  %-14s %s\n", list.word, plaintext.Line(text))
+			}
+		}
+	}
+	fmt.Fprintln(c.out)
+	for _, o := range all.Offers {
+		if o.Open {
+			continue
+		}
+		fmt.Fprintf(c.out, "Not open: %s\n", o.Route)
+		for _, l := range o.Lacking {
+			fmt.Fprintf(c.out, "  %s\n", plaintext.Line(l.What))
+			if l.Command != "" {
+				fmt.Fprintf(c.out, "  to have it: %s\n", plaintext.Line(l.Command))
+			}
+		}
+	}
+	if open {
+		fmt.Fprintf(c.out, "\nNothing was changed.\nnext: plumlatch restore %s -go, or -route ROUTE -new KEY\n", all.Instance)
+		return
+	}
+	fmt.Fprintf(c.out, "\nNothing was changed.\nnext: plumlatch why %s\n", all.Instance)
+}
+
+func orNothing(s string) string {
+	if s == "" {
+		return "-"
+	}
+	return plaintext.Line(s)
+}
+
+// until writes a length of time that is an estimate.
+func until(seconds float64) string {
+	switch {
+	case seconds == 0:
+		return "none"
+	case seconds < 90:
+		return fmt.Sprintf("%.0f s", seconds)
+	}
+	return fmt.Sprintf("%.0f min", seconds/60)
+}
+
+func charged(all []wire.Charge) string {
+	var out []string
+	for _, ch := range all {
+		out = append(out, fmt.Sprintf("%.4g %s", ch.Amount, plaintext.Line(ch.Currency)))
+	}
+	if len(out) == 0 {
+		return "nothing"
+	}
+	return strings.Join(out, " + ")
+}
+
+// printWay shows the whole way before the first step.
+func (c *cli) printWay(all wire.Routes, o wire.RouteOffer) {
+	fmt.Fprintf(c.out, "%s, by %s: %s.\n\n", all.Instance, o.Route, o.About)
+	for n, s := range o.Steps {
+		fmt.Fprintf(c.out, "  %2d  %s\n", n+1, plaintext.Line(s))
+	}
+	fmt.Fprintf(c.out, "\nUntil somebody is in: about %s; of that down: %s; costs %s.\n", until(o.UntilIn), until(o.Down), charged(o.Charges))
+	if len(all.Lost) > 0 {
+		fmt.Fprintf(c.out, "Withdrawn afterwards: %s.\n", strings.Join(all.Lost, ", "))
+	}
+	for _, text := range o.CanBeLost {
+		fmt.Fprintf(c.out, "Can be lost: %s.\n", plaintext.Line(text))
+	}
+	for _, text := range o.Changes {
+		fmt.Fprintf(c.out, "Changes: %s.\n", plaintext.Line(text))
+	}
+	fmt.Fprintln(c.out)
+}
+
+// followRestore follows the work, does what it asks this machine for, and says
+// what holds at the end.
+func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, signer ssh.Signer, o restoreOptions) error {
+	title := plaintext.Line(w.Title)
+	tell, done := c.teller(service, w.ID, title)
+	ctx, cancel := context.WithCancel(c.ctx)
+	defer cancel()
+	var trouble error
+	shown, byHand, waits := false, false, ""
+	end, err := service.Follow(ctx, w.ID, 0, func(e wire.WorkEvent) {
+		tell(e)
+		switch {
+		case e.Step == "by-hand" && !byHand:
+			byHand = true
+			if trouble = c.placeByPassword(service, w.ID, o); trouble != nil {
+				waits = fmt.Sprintf("plumlatch restore -continue %d", w.ID)
+				cancel()
+			}
+		case e.Step == "grant" && strings.HasPrefix(e.Text, "waits: "):
+			waits = fmt.Sprintf("its holder, on their machine: plumlatch restore grant %d -identity FILE; then here: plumlatch restore -continue %d", w.ID, w.ID)
+			trouble = errors.New("it waits for the holder of another key")
+			cancel()
+		case e.Step == "login" && !shown:
+			shown = true
+			var err error
+			if signer == nil {
+				signer, err = c.newSigner(k, o.rotateOptions)
+			}
+			if signer != nil {
+				err = c.showNew(service, w, k, signer, o.rotateOptions)
+			}
+			if err != nil {
+				trouble, waits = err, fmt.Sprintf("plumlatch restore -continue %d -identity FILE; or on its holder's machine: plumlatch key prove %s -identity FILE", w.ID, k.Name)
+				cancel()
+			}
+		}
+	})
+	if ctx.Err() != nil && c.ctx.Err() == nil {
+		end, err = service.WorkByID(c.ctx, w.ID)
+	}
+	done(end)
+	if err != nil {
+		if c.ctx.Err() != nil {
+			err = failure{errors.New("stopped following; the service goes on"), fmt.Sprintf("plumlatch restore -continue %d, or: plumlatch work cancel %d", w.ID, w.ID)}
+		}
+		return err
+	}
+	c.renewHosts(service)
+	if waits != "" && !end.Over() {
+		return failure{fmt.Errorf("work %d waits: %w", w.ID, trouble), waits + "; or: plumlatch work cancel " + fmt.Sprint(w.ID)}
+	}
+	if end.State != "done" {
+		if o.asJSON {
+			if err := c.json(end); err != nil {
+				return err
+			}
+		}
+		return workFailed(end)
+	}
+	report, err := service.Report(c.ctx, w.ID)
+	if err != nil {
+		return err
+	}
+	if o.asJSON {
+		return c.json(report)
+	}
+	c.printRestored(report)
+	return nil
+}
+
+// printRestored says what was done, what was found, and what is left.
+func (c *cli) printRestored(r wire.Report) {
+	fmt.Fprintf(c.out, "%s.\n", plaintext.Line(r.Outcome))
+	if r.InAt != nil {
+		fmt.Fprintf(c.out, "In after %.1f s; down for %.1f s, measured from outside", r.InAt.Sub(r.BeganAt).Seconds(), r.Down)
+		if r.NotSeen > 1 {
+			fmt.Fprintf(c.out, " (%.0f s not seen)", r.NotSeen)
+		}
+		fmt.Fprintf(c.out, ".\n")
+	}
+	for _, ch := range r.Checks {
+		word := "works"
+		if !ch.Good {
+			word = "DOES NOT WORK"
+		}
+		fmt.Fprintf(c.out, "  %-14s %s: %s\n", word, plaintext.Line(ch.Check), plaintext.Line(ch.Said))
+	}
+	for _, list := range []struct {
+		word string
+		all  []string
+	}{{"changed", r.Changed}, {"left", r.Left}, {"goes on", r.GoesOn}} {
+		for _, text := range list.all {
+			fmt.Fprintf(c.out, "  %-14s %s\n", list.word, plaintext.Line(text))
+		}
+	}
+	fmt.Fprintf(c.out, "next: plumlatch open %s; the whole report: plumlatch work report %d\n", r.Instance, r.Work)
+}
+
+// restoreAll restores each instance that only a lost key opened.
+func (c *cli) restoreAll(o restoreOptions) error {
+	if len(c.args) > 0 || o.lost == "" || o.route != "" || o.go_ || o.new == "" {
+		return usagef("give -all -lost KEY -new KEY; each instance takes its own best route")
+	}
+	service, err := c.service()
+	if err != nil {
+		return err
+	}
+	if !o.plan {
+		if err := c.recordLost(service, o.lost, o.yes); err != nil {
+			return err
+		}
+	}
+	r := wire.RestoreMany{Key: o.lost, New: o.new, Tag: o.tag, First: o.first, Grow: o.grow, AtMost: o.atMost, StopAfter: o.stopAfter}
+	p, err := service.PlanRestoreMany(c.ctx, r)
+	if err != nil {
+		return err
+	}
+	if o.asJSON && o.plan {
+		return c.json(p)
+	}
+	if !o.asJSON {
+		var rows [][]string
+		for _, m := range p.Members {
+			wave := fmt.Sprint(m.Wave)
+			if m.State == "left out" {
+				wave = "-"
+			}
+			rows = append(rows, []string{wave, m.Instance, plaintext.Line(m.Note)})
+		}
+		c.table([]string{"wave", "instance", ""}, rows, "There is no instance that only "+o.lost+" opened.")
+		c.printWordNeeded(p.Word)
+		fmt.Fprintln(c.out)
+	}
+	if o.plan {
+		fmt.Fprintf(c.out, "Nothing was changed.\nnext: the same command without -plan\n")
+		return nil
+	}
+	if len(p.Waves) == 0 {
+		return failure{errors.New("there is nothing to restore"), "plumlatch restore ready"}
+	}
+	all := 0
+	for _, w := range p.Waves {
+		all += w.All
+	}
+	if !o.yes {
+		if err := c.confirm(fmt.Sprintf("Restore access to %s?", count(all, "instance"))); err != nil {
+			return err
+		}
+	}
+	k, err := service.Key(c.ctx, o.new)
+	if err != nil {
+		return err
+	}
+	signer, err := c.newSigner(k, o.rotateOptions)
+	if err != nil {
+		return err
+	}
+	w, err := service.RestoreMany(c.ctx, r)
+	if err != nil {
+		return err
+	}
+	if _, err := c.prove(service, k, signer); err != nil {
+		return failure{fmt.Errorf("the private half of %s could not be shown: %w", k.Name, err), fmt.Sprintf("plumlatch key prove %s -identity FILE; work %d waits for it", k.Name, w.ID)}
+	}
+	if o.detach {
+		if o.asJSON {
+			return c.json(w)
+		}
+		fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch work show %d\n", w.ID, plaintext.Line(w.Title), w.ID)
+		return nil
+	}
+	return c.followMany(service, w, manyWords{shown: "restored", mend: "plumlatch restore", goOn: "plumlatch rotate -go-on", back: "what is at hand goes back", rest: "The rest goes on", now: true}, o.asJSON)
+}
+
+func restoreReady(fs *flag.FlagSet) func(*cli) error {
+	tag := fs.String("tag", "", "only those with this tag, `NAME=VALUE`, or NAME")
+	none := fs.Bool("none", false, "only those into which no way back is open")
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		_, service, err := c.begin()
+		if err != nil {
+			return err
+		}
+		all, err := service.RestoreReady(c.ctx, *tag)
+		if err != nil {
+			return err
+		}
+		without := 0
+		var rows [][]string
+		shown := []wire.ReadyRow{}
+		for _, r := range all {
+			if len(r.Open) == 0 {
+				without++
+			} else if *none {
+				continue
+			}
+			shown = append(shown, r)
+			text := ""
+			for _, l := range r.Lacking {
+				if l.Command != "" {
+					text = l.What + " (" + l.Command + ")"
+					break
+				}
+				if text == "" {
+					text = l.What
+				}
+			}
+			open := strings.Join(r.Open, ", ")
+			if open == "" {
+				open = "NONE"
+			}
+			rows = append(rows, []string{r.Instance, r.State, open, plaintext.Line(text)})
+		}
+		if *asJSON {
+			return c.json(wire.List[wire.ReadyRow]{Items: shown})
+		}
+		c.table([]string{"instance", "state", "open today, the best first", ""}, rows, "There is no instance to show.")
+		fmt.Fprintf(c.out, "\n%d of %s can be got back into, by what is recorded; nothing was asked.\n", len(all)-without, count(len(all), "instance"))
+		if without > 0 {
+			fmt.Fprintf(c.out, "next: plumlatch today -what no-way-back\n")
+			c.exit = exitNeedsHand
+			return nil
+		}
+		fmt.Fprintf(c.out, "next: plumlatch restore INSTANCE compares them\n")
+		return nil
+	}
+}
+
+func workReport(fs *flag.FlagSet) func(*cli) error {
+	out := fs.String("out", "", "write it into this `file`, which must not exist")
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		id, service, err := c.workArg()
+		if err != nil {
+			return err
+		}
+		r, err := service.Report(c.ctx, id)
+		if err != nil {
+			return err
+		}
+		if *asJSON {
+			return c.json(r)
+		}
+		text := reportText(r)
+		if *out == "" {
+			fmt.Fprint(c.out, text)
+			return nil
+		}
+		f, err := os.OpenFile(*out, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+		if err != nil {
+			return err
+		}
+		if _, err := f.WriteString(text); err != nil {
+			return errors.Join(err, f.Close())
+		}
+		if err := f.Close(); err != nil {
+			return err
+		}
+		fmt.Fprintf(c.out, "Wrote %s.\n", *out)
+		return nil
+	}
+}
+
+func instanceCheck(fs *flag.FlagSet) func(*cli) error {
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		if len(c.args) == 0 {
+			return usagef("give add, remove or list")
+		}
+		what := c.args[0]
+		c.args = c.args[1:]
+		wants := []string{"NAME", "CHECK"}
+		if what == "list" {
+			wants = wants[:1]
+		} else if what != "add" && what != "remove" {
+			return usagef("give add, remove or list")
+		}
+		args, service, err := c.begin(wants...)
+		if err != nil {
+			return err
+		}
+		if what != "list" {
+			if err := service.ChangeChecks(c.ctx, args[0], wire.CheckChange{Check: args[1], Remove: what == "remove"}); err != nil {
+				return err
+			}
+		}
+		i, err := service.Instance(c.ctx, args[0])
+		if err != nil {
+			return err
+		}
+		if *asJSON {
+			return c.json(struct {
+				Checks []string `json:"checks"`
+			}{append([]string{}, i.Checks...)})
+		}
+		var rows [][]string
+		for _, check := range i.Checks {
+			rows = append(rows, []string{plaintext.Line(check)})
+		}
+		c.table([]string{i.Name + " works, if these answer"}, rows, "Nobody has said what \"works\" means for "+i.Name+".")
+		return nil
+	}
+}
+
+func instanceRescue(fs *flag.FlagSet) func(*cli) error {
+	yes := fs.Bool("yes", false, "do not ask")
+	return func(c *cli) error {
+		args, service, err := c.begin("NAME", "yes|no")
+		if err != nil {
+			return err
+		}
+		on := args[1] == "yes"
+		if !on && args[1] != "no" {
+			return usagef("say yes or no")
+		}
+		if on {
+			if err := c.agreeToRescue(service, args[0], *yes); err != nil {
+				return err
+			}
+		}
+		if err := service.SetRescue(c.ctx, args[0], wire.RescueChange{On: on}); err != nil {
+			return err
+		}
+		if on {
+			fmt.Fprintf(c.out, "%s rescues others of its zone, one volume at a time.\nnext: plumlatch restore ready\n", args[0])
+			return nil
+		}
+		fmt.Fprintf(c.out, "%s rescues nobody any more.\n", args[0])
+		return nil
+	}
+}
+
+// agreeToRescue shows the line that each rescue places, and asks.
+func (c *cli) agreeToRescue(service *client.Client, name string, yes bool) error {
+	terms, err := service.RescueTerms(c.ctx)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(c.err, "For each rescue the service's own key adds this line on %s, and takes it out when the volume is home again:\n\n  %s\n\nWhoever has that key runs commands there as the login user, and by sudo as root: it mounts somebody else's volume. It is made for one piece of work, stays in the service, sealed, and has an end that the server keeps.\n", name, plaintext.Line(terms.Line))
+	if yes {
+		return nil
+	}
+	return c.confirm("May " + name + " be used for that?")
+}

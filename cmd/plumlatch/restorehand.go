@@ -1,0 +1,200 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"net"
+	"os"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/term"
+
+	"plumlatch/client"
+	"plumlatch/core/authkeys"
+	"plumlatch/core/keypair"
+	"plumlatch/core/plaintext"
+	"plumlatch/core/routes"
+	"plumlatch/core/wire"
+	"plumlatch/service/reach"
+)
+
+// restoreGrant lets the new key of somebody else's restore in, by one's own key.
+func restoreGrant(fs *flag.FlagSet) func(*cli) error {
+	var o rotateOptions
+	fs.StringVar(&o.identity, "identity", "", "`file` with a private key that opens it; it is used here and never sent")
+	fs.BoolVar(&o.agent, "agent", false, "use the keys in the running ssh-agent")
+	fs.StringVar(&o.passFile, "passphrase-file", "", "`file` with the passphrase of -identity")
+	fs.BoolVar(&o.yes, "yes", false, "do not ask")
+	return func(c *cli) error {
+		id, service, err := c.workArg()
+		if err != nil {
+			return err
+		}
+		if (o.identity == "") == !o.agent {
+			return usagef("give -identity FILE or -agent")
+		}
+		lines, err := service.RestoreLines(c.ctx, id)
+		if err != nil {
+			return err
+		}
+		i, err := service.Instance(c.ctx, lines.Instance)
+		if err != nil {
+			return err
+		}
+		if err := c.checkLines(service, lines); err != nil {
+			return err
+		}
+		w, err := service.WorkByID(c.ctx, id)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(c.out, "%s asks to be let into %s as %s again, with %s:\n\n", w.Operator, lines.Instance, lines.LoginUser, lines.Key)
+		for _, l := range lines.Lines {
+			fmt.Fprintf(c.out, "  %s\n", plaintext.Line(l))
+		}
+		fmt.Fprintln(c.out)
+		if !o.yes {
+			if err := c.confirm("Add these lines, by your own key?"); err != nil {
+				return err
+			}
+		}
+		d, err := checkDoor(i)
+		if err != nil {
+			return err
+		}
+		if len(d.keys) == 0 {
+			return failure{errors.New("no host key of it is recorded, so nothing is sent there"), "plumlatch instance host-key " + i.Name}
+		}
+		in, err := c.enter(adopteeOf(i, d, o.identity), adoptOptions{agent: o.agent, passFile: o.passFile, noSteward: true})
+		if err != nil {
+			return err
+		}
+		defer in.close()
+		return c.addLines(service, in.files, lines, in.own.Fingerprint())
+	}
+}
+
+// checkLines takes only what a restore may place: the recorded new key, as it
+// stands in the ledger, and the steward's line in exactly its form.
+func (c *cli) checkLines(service *client.Client, l wire.RestoreLines) error {
+	k, err := service.Key(c.ctx, l.Key)
+	if err != nil {
+		return err
+	}
+	if len(l.Lines) == 0 || len(l.Lines) > 2 || len(l.Files) == 0 {
+		return errors.New("the service sends lines that no restore places; nothing was changed")
+	}
+	for n, line := range l.Lines {
+		rest := line
+		if n == 1 {
+			var ok bool
+			if rest, ok = strings.CutPrefix(line, authkeys.StewardOptions+" "); !ok {
+				return errors.New("the service sends a line that is not the steward's; nothing was changed")
+			}
+		}
+		p, err := keypair.ReadPublic([]byte(rest))
+		if err != nil || strings.ContainsAny(line, "\r\n\x00") || p.Line() != rest || n == 0 && p.Fingerprint() != k.Fingerprint {
+			return errors.New("the service sends a line that is not the recorded key's; nothing was changed")
+		}
+	}
+	return nil
+}
+
+// addLines adds the lines by the safe edit, and tells the service.
+func (c *cli) addLines(service *client.Client, files reach.Files, l wire.RestoreLines, with string) error {
+	file, _, err := chooseFile(files, l.Files)
+	if err != nil {
+		return err
+	}
+	for _, line := range l.Lines {
+		data, err := reach.ReadKeys(files, file)
+		if err != nil {
+			return err
+		}
+		if authkeys.ParseDocument(data).Has(line) {
+			continue
+		}
+		if _, err := reach.AddLine(files, file, line, time.Now()); err != nil {
+			return err
+		}
+	}
+	if err := service.ReportPlaced(c.ctx, l.Work, wire.PlacedReport{File: file, With: with}); err != nil {
+		return fmt.Errorf("the lines stand in %s, and the service did not hear of it: %w", file, err)
+	}
+	fmt.Fprintf(c.out, "Added to %s of %s on %s; the service asks the server now.\nnext: plumlatch work follow %d\n", file, l.LoginUser, l.Instance, l.Work)
+	return nil
+}
+
+// placeByPassword logs in without a key, once, and adds the lines. The password
+// is used here and never sent to the service.
+func (c *cli) placeByPassword(service *client.Client, id int64, o restoreOptions) error {
+	lines, err := service.RestoreLines(c.ctx, id)
+	if err != nil {
+		return err
+	}
+	if err := c.checkLines(service, lines); err != nil {
+		return err
+	}
+	i, err := service.Instance(c.ctx, lines.Instance)
+	if err != nil {
+		return err
+	}
+	d, err := checkDoor(i)
+	if err != nil {
+		return err
+	}
+	if len(d.keys) == 0 {
+		return errors.New("no host key of it is recorded, so no password is sent there")
+	}
+	password, err := c.password(lines.LoginUser+" on "+i.Name, o.passwordFile)
+	if err != nil {
+		return err
+	}
+	t := reach.Target{Address: i.Address, Port: i.Port, User: lines.LoginUser}
+	for _, k := range d.keys {
+		t.HostKeys = append(t.HostKeys, k.Blob)
+	}
+	by := []ssh.AuthMethod{ssh.Password(password), ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
+		out := make([]string, len(questions))
+		for n := range out {
+			out[n] = password
+		}
+		return out, nil
+	})}
+	conn, err := reach.LoginBy(c.ctx, func(ctx context.Context) (net.Conn, error) { return here.Dial(ctx, i.Address, i.Port) }, t, by, enterLimit)
+	if err != nil {
+		return fmt.Errorf("%s does not let %s in by that password: %w", i.Name, lines.LoginUser, err)
+	}
+	defer conn.Close()
+	files, end, err := reach.OverSSH(conn)
+	if err != nil {
+		return err
+	}
+	defer end.Close()
+	return c.addLines(service, files, lines, "password")
+}
+
+// password reads a login password: from a file, or from the terminal.
+func (c *cli) password(of, file string) (string, error) {
+	if file != "" {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			return "", err
+		}
+		return strings.TrimSuffix(strings.TrimSuffix(string(data), "\n"), "\r"), nil
+	}
+	if !c.tty {
+		return "", errors.New("a password is needed, and there is no terminal to ask on (-password-file)")
+	}
+	fmt.Fprintf(c.err, "Password of %s (used here, once, and never sent to the service): ", of)
+	text, err := term.ReadPassword(int(os.Stdin.Fd()))
+	fmt.Fprintln(c.err)
+	return string(text), err
+}
+
+// reportText is the report in Markdown.
+func reportText(r wire.Report) string { return routes.Markdown(r) }

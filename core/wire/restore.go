@@ -1,0 +1,161 @@
+package wire
+
+import "time"
+
+// Lack is something that a way back in lacks, with the command that would supply it.
+type Lack struct {
+	What    string `json:"what"`
+	Command string `json:"command,omitempty"`
+}
+
+// Charge is what a way back in costs.
+type Charge struct {
+	What     string  `json:"what"`
+	Amount   float64 `json:"amount"`
+	Currency string  `json:"currency"`
+}
+
+// RouteOffer is what one way back in says of an instance.
+type RouteOffer struct {
+	Route     string   `json:"route"`
+	About     string   `json:"about"`
+	Open      bool     `json:"open"`
+	Lacking   []Lack   `json:"lacking"`
+	UntilIn   float64  `json:"until_in_seconds"`
+	Down      float64  `json:"down_seconds"`
+	People    string   `json:"people,omitempty"` // whose hand it needs besides
+	Charges   []Charge `json:"charges"`
+	Changes   []string `json:"changes"`
+	CanBeLost []string `json:"can_be_lost"`
+	ToCheck   []string `json:"to_check"`
+	Sure      string   `json:"sure"` // how that is known
+	Steps     []string `json:"steps"`
+}
+
+// Routes are the ways back into an instance side by side: the open ones first, the best first of all.
+type Routes struct {
+	Instance  string       `json:"instance"`
+	LoginUser string       `json:"login_user"`
+	State     string       `json:"state"`
+	Lost      []string     `json:"lost"` // keys there that are recorded as lost or exposed
+	Offers    []RouteOffer `json:"offers"`
+}
+
+// CompareRoutes asks for the ways back in; Ask has the server asked now which keys it takes.
+type CompareRoutes struct {
+	Ask bool `json:"ask"`
+}
+
+// Restore asks for one way back in to be carried out.
+type Restore struct {
+	Route string `json:"route"` // "" for the best open one
+	New   string `json:"new"`   // recorded key that is to open it
+}
+
+// RestoreMany asks for every instance that only a lost key opened to be restored,
+// each by its own best route.
+type RestoreMany struct {
+	Key         string `json:"key"` // the lost one
+	New         string `json:"new"`
+	Tag         string `json:"tag,omitempty"`
+	First       int    `json:"first,omitempty"`
+	Grow        int    `json:"grow,omitempty"`
+	AtMost      string `json:"at_most,omitempty"`
+	StopAfter   int    `json:"stop_after,omitempty"`
+	BackSeconds int64  `json:"back_seconds,omitempty"`
+}
+
+// ReadyRow says which ways back into an instance are open today, by what is recorded.
+type ReadyRow struct {
+	Instance string   `json:"instance"`
+	Region   string   `json:"region"`
+	State    string   `json:"state"`
+	Open     []string `json:"open"` // names of routes, the best first
+	Lacking  []Lack   `json:"lacking,omitempty"`
+}
+
+// RestoreLines are what somebody adds to an instance's file by hand: a grant.
+type RestoreLines struct {
+	Work      int64    `json:"work"`
+	Instance  string   `json:"instance"`
+	LoginUser string   `json:"login_user"`
+	Key       string   `json:"key"` // the new one
+	Lines     []string `json:"lines"`
+	Files     []string `json:"files"` // that the server reads; relative ones from the home
+	Route     string   `json:"route"`
+}
+
+// PlacedReport tells that the lines stand, and where.
+type PlacedReport struct {
+	File string `json:"file"`
+	With string `json:"with"` // fingerprint of the key that was used, or the login method
+}
+
+// CheckChange adds or removes what "works" means for an instance.
+type CheckChange struct {
+	Check  string `json:"check"` // tcp:PORT, http://:PORT/PATH or https://:PORT/PATH
+	Remove bool   `json:"remove,omitempty"`
+}
+
+// RescueChange says that an instance rescues others, and where it is.
+type RescueChange struct {
+	On     bool   `json:"on"`
+	Region string `json:"region,omitempty"`
+	Zone   string `json:"zone,omitempty"`
+}
+
+// RescueTerms are what a rescue instance's account is opened with for a piece of
+// work: shown before it is agreed to.
+type RescueTerms struct {
+	Line string `json:"line"` // with a placeholder for the key
+}
+
+// CheckResult is how one of an instance's own checks came out.
+type CheckResult struct {
+	Check string `json:"check"`
+	Good  bool   `json:"good"`
+	Said  string `json:"said"`
+}
+
+// UpSpan is a stretch of time in which the outside probe was answered, or not.
+type UpSpan struct {
+	From time.Time `json:"from"`
+	To   time.Time `json:"to"`
+	Up   bool      `json:"up"`
+}
+
+// ReportStep is one step, with its times.
+type ReportStep struct {
+	Name    string     `json:"name"`
+	Title   string     `json:"title"`
+	State   string     `json:"state"`
+	BeganAt *time.Time `json:"began_at,omitempty"`
+	EndedAt *time.Time `json:"ended_at,omitempty"`
+}
+
+// Report is what is to be known of a restore afterwards.
+type Report struct {
+	Work      int64         `json:"work"`
+	Instance  string        `json:"instance"`
+	LoginUser string        `json:"login_user"`
+	Operator  string        `json:"operator"`
+	State     string        `json:"state"`
+	Outcome   string        `json:"outcome"`
+	Lost      []string      `json:"lost"` // keys
+	New       string        `json:"new"`
+	Route     string        `json:"route"`
+	Why       string        `json:"why"` // this one
+	BeganAt   time.Time     `json:"began_at"`
+	InAt      *time.Time    `json:"in_at,omitempty"` // the new key was accepted
+	EndedAt   *time.Time    `json:"ended_at,omitempty"`
+	Steps     []ReportStep  `json:"steps"`
+	Seen      []UpSpan      `json:"seen"`             // by the outside probe
+	Down      float64       `json:"down_seconds"`     // measured by it
+	NotSeen   float64       `json:"not_seen_seconds"` // of the work's time until the new key was in
+	Changed   []string      `json:"changed"`
+	Withdrawn []string      `json:"withdrawn"`
+	Checks    []CheckResult `json:"checks"`
+	Left      []string      `json:"left"` // to check, or not done, with what to do
+	Charges   []Charge      `json:"charges"`
+	GoesOn    []string      `json:"goes_on"` // what goes on costing
+}

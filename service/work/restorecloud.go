@@ -1,0 +1,412 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"plumlatch/service/cloud"
+)
+
+// restoreStop stops it; one that is stopped stays so.
+func (r *Run) restoreStop() error {
+	_, d, err := r.restoration()
+	if err != nil || d.Restore.Was == string(cloud.Stopped) {
+		return err
+	}
+	if err := r.once(&d, "stop", func(ctx context.Context) error {
+		_, err := r.retry(ctx, func(ctx context.Context) (cloud.Instance, error) {
+			return r.Cloud.Stop(ctx, r.ClientToken("stop"), r.Instance.CloudID)
+		})
+		return err
+	}); err != nil {
+		return err
+	}
+	return r.await(cloud.Stopped)
+}
+
+// restoreWas brings it back into the run state that it had.
+func (r *Run) restoreWas() error {
+	_, d, err := r.restoration()
+	if err != nil || r.instanceGone() {
+		return err
+	}
+	x := d.Restore
+	if x.Was == string(cloud.Running) && x.Asked["stop/stop"] {
+		// One that comes late would stop it again: it is asked for once more under the same token.
+		if err := r.ask("stop", r.Cloud.Stop); err != nil && !errors.Is(err, cloud.ErrNotFound) {
+			return err
+		}
+		delete(x.Asked, "stop/stop")
+		if err := r.SetData(d); err != nil {
+			return err
+		}
+	}
+	in, err := r.settled()
+	if errors.Is(err, cloud.ErrNotFound) || err == nil && in.State == cloud.Removed {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	switch {
+	case string(in.State) == x.Was:
+		return r.note(in)
+	case x.Was == string(cloud.Running):
+		if err := r.ask("start", r.Cloud.Start); err != nil {
+			return err
+		}
+		return r.await(cloud.Running)
+	}
+	if err := r.ask("stop-again", r.Cloud.Stop); err != nil {
+		return err
+	}
+	return r.await(cloud.Stopped)
+}
+
+// restoreStart starts it. From here on nothing of the cloud is to be taken back.
+func (r *Run) restoreStart() error {
+	in, d, err := r.restoration()
+	if err != nil {
+		return err
+	}
+	if d.Restore.TextSet && !d.Appended { // it may be there as soon as it boots
+		k, err := r.Store.KeyByID(r.ctx, in.NewID)
+		if err != nil {
+			return err
+		}
+		d.File, d.Line, d.Appended = filesOf(r.Instance)[0], k.Public().Line(), true
+		if err := r.recordPlaced(&d, in); err != nil {
+			return err
+		}
+	}
+	if err := r.once(&d, "start", func(ctx context.Context) error {
+		_, err := r.retry(ctx, func(ctx context.Context) (cloud.Instance, error) {
+			return r.Cloud.Start(ctx, r.ClientToken("start"), r.Instance.CloudID)
+		})
+		return err
+	}); err != nil {
+		return err
+	}
+	if err := r.await(cloud.Running); err != nil {
+		return err
+	}
+	d.Restore.Home = true
+	return r.SetData(d)
+}
+
+// bootHook is what adds the lines at boot: POSIX sh, as root, before anybody can
+// log in. It follows no link, keeps what stands there, and does nothing twice
+// (cloud-init, "Cloud boothook").
+func bootHook(work int64, user, file string, lines []string) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, `#cloud-boothook
+#!/bin/sh
+# Plum Latch, work %d: lets a new key in for %s, once. Its own user data is put back afterwards.
+u=%s
+f=%s
+h=$(getent passwd "$u" | cut -d: -f6)
+[ -n "$h" ] || { echo "plumlatch: there is no user $u"; exit 0; }
+case "$f" in /*) ;; *) f="$h/$f" ;; esac
+d=${f%%/*}
+for p in "$h" "$d" "$f"; do
+  if [ -L "$p" ]; then echo "plumlatch: $p is a link; nothing was changed"; exit 0; fi
+done
+if [ ! -d "$d" ]; then
+  mkdir -m 700 "$d" && chown "$u:" "$d" || exit 0
+fi
+if [ ! -e "$f" ]; then
+  touch "$f" && chmod 600 "$f" && chown "$u:" "$f" || exit 0
+fi
+`, work, user, shellWord(user), shellWord(file))
+	for _, line := range lines {
+		// By options and key, whatever the comment says; nothing of these means anything else in a pattern.
+		f := strings.Fields(line)
+		key := strings.Join(f[:min(len(f), 2+strings.Count(f[0], "restrict,"))], " ")
+		fmt.Fprintf(&b, "grep -q -e %s \"$f\" || { printf '\\n%%s\\n' %s >> \"$f\" && echo 'plumlatch: a line was added'; }\n", shellWord("^"+key), shellWord(line))
+	}
+	b.WriteString("if command -v restorecon >/dev/null 2>&1; then restorecon \"$d\" \"$f\"; fi\nexit 0\n")
+	return b.String()
+}
+
+// shellWord quotes a word for sh.
+func shellWord(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
+
+// restoreText has it add the lines when it boots next.
+func (r *Run) restoreText() error {
+	in, d, err := r.restoration()
+	if err != nil {
+		return err
+	}
+	x := d.Restore
+	lines, err := r.linesFor(r.ctx, r.Instance, in.NewID)
+	if err != nil {
+		return err
+	}
+	if !x.TextSet {
+		if x.UserData, err = asked(r.ctx, r, func(ctx context.Context) (string, error) { return r.Cloud.UserData(ctx, r.Instance.CloudID) }); err != nil {
+			return err
+		}
+		x.TextSet = true
+		if err := r.SetData(d); err != nil {
+			return err
+		}
+	}
+	text := bootHook(r.Work.ID, r.Instance.LoginUser, filesOf(r.Instance)[0], lines)
+	return r.once(&d, "set-text", func(ctx context.Context) error { return r.setText(ctx, r.ClientToken("set-text"), text) })
+}
+
+func (r *Run) setText(ctx context.Context, token, text string) error {
+	_, err := asked(ctx, r, func(ctx context.Context) (struct{}, error) {
+		return struct{}{}, r.Cloud.SetUserData(ctx, token, r.Instance.CloudID, text)
+	})
+	return err
+}
+
+// restoreTextBack puts the old user data back: after the text was seen to have
+// worked, or had its time; or on the way back.
+func (r *Run) restoreTextBack() error {
+	in, d, err := r.restoration()
+	if err != nil || !d.Restore.TextSet || r.instanceGone() {
+		return err
+	}
+	x := d.Restore
+	if !r.Work.Back {
+		if err := r.awaitAccepted(&d); err != nil {
+			return err
+		}
+	}
+	if x.Asked["set-text/set-text"] { // it must not come late
+		lines, err := r.linesFor(r.ctx, r.Instance, in.NewID)
+		if err != nil {
+			return err
+		}
+		text := bootHook(r.Work.ID, r.Instance.LoginUser, filesOf(r.Instance)[0], lines)
+		if err := r.Effect("set-text", func(ctx context.Context) error { return r.setText(ctx, r.tokenOf("set-text", "set-text"), text) }); err != nil {
+			return err
+		}
+		delete(x.Asked, "set-text/set-text")
+	}
+	if err := r.Effect("put-back", func(ctx context.Context) error { return r.setText(ctx, r.ClientToken("put-back"), x.UserData) }); err != nil {
+		if errors.Is(err, cloud.ErrNotFound) {
+			return nil
+		}
+		return err
+	}
+	x.TextSet = false
+	return r.SetData(d)
+}
+
+// note tells, at the cloud, for what a volume was moved.
+func (r *Run) volumeNote() string {
+	return fmt.Sprintf("plumlatch work %d for %s, until %s", r.Work.ID, r.Instance.Name, time.Now().Add(rescueEnds).UTC().Format(time.RFC3339))
+}
+
+func (r *Run) volume(id string) (cloud.Volume, error) {
+	return asked(r.ctx, r, func(ctx context.Context) (cloud.Volume, error) { return r.Cloud.Volume(ctx, id) })
+}
+
+// settledVolume waits until a volume is in a state that does not pass by itself.
+func (r *Run) settledVolume(id string) (cloud.Volume, error) {
+	began := time.Now()
+	for {
+		v, err := r.volume(id)
+		if err != nil || v.State == cloud.VolumeInUse || v.State == cloud.VolumeAvailable {
+			return v, err
+		}
+		if time.Since(began) > min(volumeLimit, r.StateLimit) {
+			return v, failf("the cloud says that volume %s is %s, for %s already; look at it there", id, v.State, min(volumeLimit, r.StateLimit))
+		}
+		if err := r.stopping(); err != nil {
+			return v, err
+		}
+		r.sleep(poll)
+	}
+}
+
+// detachFrom detaches a volume from where it is, and waits for that.
+func (r *Run) detachFrom(effect, token, volume string) error {
+	err := r.Effect(effect, func(ctx context.Context) error {
+		_, err := asked(ctx, r, func(ctx context.Context) (cloud.Volume, error) {
+			return r.Cloud.Detach(ctx, token, volume, r.volumeNote())
+		})
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	v, err := r.settledVolume(volume)
+	if err == nil && v.State != cloud.VolumeAvailable {
+		err = failf("volume %s was not detached: the cloud says that it is %s at %s", volume, v.State, v.Instance)
+	}
+	return err
+}
+
+// restoreDetach takes the root volume off.
+func (r *Run) restoreDetach() error {
+	_, d, err := r.restoration()
+	if err != nil {
+		return err
+	}
+	x := d.Restore
+	if x.Volume == "" {
+		return failf("no root volume is attached to it")
+	}
+	if err := r.once(&d, "detach", func(ctx context.Context) error {
+		_, err := asked(ctx, r, func(ctx context.Context) (cloud.Volume, error) {
+			return r.Cloud.Detach(ctx, r.ClientToken("detach"), x.Volume, r.volumeNote())
+		})
+		return err
+	}); err != nil {
+		return err
+	}
+	v, err := r.settledVolume(x.Volume)
+	if err == nil && v.State != cloud.VolumeAvailable {
+		err = failf("volume %s was not detached: the cloud says that it is %s at %s", x.Volume, v.State, v.Instance)
+	}
+	return err
+}
+
+// restoreUnlend takes the volume off the rescue instance.
+func (r *Run) restoreUnlend() error {
+	_, d, err := r.restoration()
+	if err != nil {
+		return err
+	}
+	x := d.Restore
+	if err := r.once(&d, "detach", func(ctx context.Context) error {
+		_, err := asked(ctx, r, func(ctx context.Context) (cloud.Volume, error) {
+			return r.Cloud.Detach(ctx, r.ClientToken("detach"), x.Volume, r.volumeNote())
+		})
+		return err
+	}); err != nil {
+		return err
+	}
+	_, err = r.settledVolume(x.Volume)
+	return err
+}
+
+// restoreReturn attaches the volume under the device name that it had.
+func (r *Run) restoreReturn() error {
+	_, d, err := r.restoration()
+	if err != nil {
+		return err
+	}
+	return r.bringHome(&d)
+}
+
+// restoreHome is what going back from a detached volume comes to: it is attached
+// again, wherever it was. What the cloud was asked for on the way and did not
+// answer is asked for once more, under the same token, so that it cannot come late.
+func (r *Run) restoreHome() error {
+	_, d, err := r.restoration()
+	if err != nil || d.Restore.Home || r.instanceGone() || d.Restore.Volume == "" {
+		return err
+	}
+	x := d.Restore
+	for _, a := range []struct{ step, effect, instance, device string }{
+		{"detach", "detach", "", ""}, {"lend", "attach", x.Rescue.CloudID, ""}, {"unlend", "detach", "", ""}, {"return", "attach-1", r.Instance.CloudID, x.Device},
+	} {
+		if !x.Asked[a.step+"/"+a.effect] {
+			continue
+		}
+		if _, err := r.settledVolume(x.Volume); err != nil {
+			return err
+		}
+		effect, _, _ := strings.Cut(a.effect, "-")
+		err := r.Effect(effect, func(ctx context.Context) error {
+			_, err := asked(ctx, r, func(ctx context.Context) (cloud.Volume, error) {
+				if effect == "detach" {
+					return r.Cloud.Detach(ctx, r.tokenOf(a.step, a.effect), x.Volume, r.volumeNote())
+				}
+				return r.Cloud.Attach(ctx, r.tokenOf(a.step, a.effect), x.Volume, a.instance, a.device, r.volumeNote())
+			})
+			return err
+		})
+		if err != nil && !errors.Is(err, cloud.ErrRefused) && !errors.Is(err, cloud.ErrNotFound) {
+			return err
+		}
+		delete(x.Asked, a.step+"/"+a.effect)
+		if err := r.SetData(d); err != nil {
+			return err
+		}
+	}
+	return r.bringHome(&d)
+}
+
+// bringHome attaches the root volume to its own instance under the name that it
+// had, and looks whether it is there: a cloud may put it under another one.
+func (r *Run) bringHome(d *rotated) error {
+	x := d.Restore
+	for n := 1; ; n++ {
+		v, err := r.settledVolume(x.Volume)
+		if err != nil {
+			return err
+		}
+		if v.State == cloud.VolumeInUse && v.Instance == r.Instance.CloudID && v.Device == x.Device {
+			return nil
+		}
+		if n > 3 {
+			return failf("the cloud attaches %s to %s under %s, and not under %s, which it boots from: attach it there by hand", x.Volume, r.Instance.Name, v.Device, x.Device)
+		}
+		if v.State == cloud.VolumeInUse {
+			if err := r.detachFrom("detach", r.ClientToken(fmt.Sprintf("detach-off-%d", n)), x.Volume); err != nil {
+				return err
+			}
+		}
+		effect := fmt.Sprintf("attach-%d", n)
+		x.Asked[r.Kind.Steps[r.Work.Step].Name+"/"+effect] = true
+		if err := r.SetData(*d); err != nil {
+			return err
+		}
+		err = r.Effect("attach", func(ctx context.Context) error {
+			_, err := asked(ctx, r, func(ctx context.Context) (cloud.Volume, error) {
+				return r.Cloud.Attach(ctx, r.ClientToken(effect), x.Volume, r.Instance.CloudID, x.Device, r.volumeNote())
+			})
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		delete(x.Asked, r.Kind.Steps[r.Work.Step].Name+"/"+effect)
+	}
+}
+
+// knocks looks from outside, all the while a restore is at hand, whether the
+// server answers: by connecting and reading its greeting, which logs nobody in.
+func (r *Run) knocks(ctx context.Context) {
+	for ctx.Err() == nil {
+		i, err := r.Store.InstanceAlone(ctx, r.Work.InstanceID)
+		if err == nil {
+			up := i.Address != "" && r.greets(ctx, i.Address, i.Port)
+			if ctx.Err() == nil {
+				err = r.Store.Knocked(ctx, r.Work.ID, up, knockGap)
+			}
+		}
+		if err != nil && ctx.Err() == nil {
+			r.Log.Warn("the outside probe of a restore", "work", r.Work.ID, "error", err)
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(knockEvery):
+		}
+	}
+}
+
+// greets tells whether an SSH server says its first word (RFC 4253 section 4.2).
+func (r *Run) greets(ctx context.Context, address string, port int) bool {
+	ctx, cancel := context.WithTimeout(ctx, time.Second)
+	defer cancel()
+	conn, err := r.Reach.Dial(ctx, address, port)
+	if err != nil {
+		return false
+	}
+	defer conn.Close()
+	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	defer stop()
+	begin := make([]byte, 4)
+	n, err := conn.Read(begin)
+	return err == nil && strings.HasPrefix("SSH-", string(begin[:n])) && n > 0
+}

@@ -279,3 +279,19 @@ func contains(t *testing.T, what, text string, wants ...string) {
 		}
 	}
 }
+
+// text gets a document that is no JSON.
+func (d *demo) text(path, token string) (string, error) {
+	req, err := http.NewRequest("GET", d.url+path, nil)
+	if err != nil {
+		return "", err
+	}
+	req.Header.Set("Authorization", "Bearer "+token)
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return "", err
+	}
+	defer resp.Body.Close()
+	data, err := io.ReadAll(resp.Body)
+	return string(data), err
+}

@@ -206,6 +206,7 @@ type slot struct {
 	database string
 	token    string
 	key      string // name of a person's key in it
+	rescue   string // name of a rescue instance of a case before; "" for none
 	trials   int
 	front    *front // where a program that is run finds the service, whichever replica it is
 }

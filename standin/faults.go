@@ -13,7 +13,8 @@ type Fault struct {
 	// groups, own-group, admit, unadmit, addresses, reserve, move, release,
 	// volumes, volume, detach, attach, user-data or set-user-data; or "state",
 	// "volume-state": the next change of state of the instance, or of a volume of
-	// it, never comes; or "attach-device", "astray": under another name than asked.
+	// it, never comes; "attach-device", "astray": under another name than asked; or
+	// "umount", "fail": a filesystem of a volume of it is busy.
 	Call string `json:"call"`
 	// How is fail (500, and nothing is done), lose (it is done, and the
 	// connection breaks before the answer), slow (it is done after Delay),
@@ -28,7 +29,7 @@ type Fault struct {
 var (
 	faultCalls = []string{"launch", "get", "by-token", "stop", "start", "remove", "boot-output", "list", "state",
 		"groups", "own-group", "admit", "unadmit", "addresses", "reserve", "move", "release",
-		"volumes", "volume", "detach", "attach", "user-data", "set-user-data", "volume-state", "attach-device"}
+		"volumes", "volume", "detach", "attach", "user-data", "set-user-data", "volume-state", "attach-device", "umount"}
 	faultHows = []string{"fail", "lose", "slow", "late", "twice", "astray"}
 )
 

@@ -1,7 +1,6 @@
 package standin
 
 import (
-	"errors"
 	"io/fs"
 	"slices"
 	"strconv"
@@ -61,8 +60,11 @@ func (s *server) configure() *ssh.ServerConfig {
 		}
 	}
 	if set["passwordauthentication"] == "yes" {
-		config.PasswordCallback = func(ssh.ConnMetadata, []byte) (*ssh.Permissions, error) {
-			return nil, errors.New("no user of a stand-in has a password")
+		config.PasswordCallback = func(c ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
+			if want := s.password(c.User()); want == "" || want != string(password) {
+				return nil, errRefused
+			}
+			return s.account(c.User(), set, &ssh.Permissions{Extensions: map[string]string{}})
 		}
 	}
 	config.AddHostKey(s.hostKey)
@@ -108,6 +110,22 @@ func (s *server) expires(name string) (int64, bool) {
 		}
 	}
 	return 0, false
+}
+
+// password is a user's password: on a stand-in etc/shadow has it as "{plain}WORD"; "" for none.
+func (s *server) password(name string) string {
+	shadow, err := s.root.ReadFile("etc/shadow")
+	if err != nil {
+		return ""
+	}
+	for line := range strings.Lines(string(shadow)) {
+		if f := strings.Split(strings.TrimSpace(line), ":"); len(f) > 1 && f[0] == name {
+			if word, ok := strings.CutPrefix(f[1], "{plain}"); ok {
+				return word
+			}
+		}
+	}
+	return ""
 }
 
 // penalties is a per-source penalty as OpenSSH 9.8 and later have it

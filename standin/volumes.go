@@ -354,6 +354,24 @@ func (c *Cloud) mount(s *server, device, at, fsType string, options []string) er
 	return fmt.Errorf("special device %s does not exist", device)
 }
 
+// busy tells why a mounted device is not to be unmounted now: a fault of the
+// instance that its volume was made for.
+func (c *Cloud) busy(s *server, device string) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, v := range c.volumes {
+		if v.Instance != s.in.ID || v.InVM == "" || !strings.HasPrefix(device, "/dev/"+v.InVM) {
+			continue
+		}
+		if in := c.instances[v.Origin]; in != nil {
+			if _, busy := c.faults.take("umount", in.Name); busy {
+				return errors.New("target is busy")
+			}
+		}
+	}
+	return nil
+}
+
 var errMount = errors.New("wrong fs type, bad option, bad superblock on the device, missing codepage or helper program, or other error")
 
 func (c *Cloud) mountPartition(s *server, v *Volume, p Partition, device, at, fsType string, options []string) error {

@@ -100,8 +100,20 @@ type Route struct {
 	Judge func(Facts, *Offer)
 }
 
-// Finish are the steps that every route ends with.
-var Finish = []Step{
+// Way is the whole way of a route: its own steps, and those that every route ends
+// with. One that starts an instance also brings it back into the state that it had.
+func (r Route) Way() []Step {
+	out := slices.Clone(r.Steps)
+	starts := slices.ContainsFunc(r.Steps, func(s Step) bool { return s.Name == "start" })
+	for _, s := range finish {
+		if s.Name != "rest" || starts {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+var finish = []Step{
 	{"accept", "ask the server whether it takes the new key"},
 	{"login", "a login with the new key from the engineer's machine"},
 	{"withdraw", "withdraw the lost key wherever it stands"},
@@ -145,7 +157,7 @@ func Compare(f Facts) []Offer {
 			o.Lacking = []Lack{{What: f.Gone}}
 		}
 		o.Open = len(o.Lacking) == 0
-		for _, s := range append(slices.Clone(r.Steps), Finish...) {
+		for _, s := range r.Way() {
 			o.Steps = append(o.Steps, s.Words)
 		}
 		out = append(out, o)

@@ -19,7 +19,7 @@ import (
 
 // A restore lets people into an instance again whose private key is gone, by one
 // of the routes of core/routes. Each route is a kind of work, whose table is made
-// of the route's steps and of those that every route ends with (routes.Finish).
+// of the steps of the route's whole way (routes.Route.Way).
 
 // restoring is the input of the work.
 type restoring struct {
@@ -107,14 +107,14 @@ func restoreSteps() map[string]Step {
 	return map[string]Step{
 		"grant":         {Title: "waiting for the holder of another key to add the new one", Do: (*Run).restoreByHand},
 		"by-hand":       {Title: "waiting for the new key to be added by hand", Do: (*Run).restoreByHand},
-		"place":         {Title: "adding the new key by the service's own", Do: (*Run).restorePlace, Undo: (*Run).restorePlaceBack, Effects: []string{"append"}, UndoEffects: []string{"take-out"}},
-		"stop":          {Title: "stopping it", Do: (*Run).restoreStop, Undo: (*Run).restoreWas, Effects: []string{"stop"}, UndoEffects: []string{"stop", "start", "stop-again"}},
-		"set-text":      {Title: "setting user data that adds the new key at boot", Do: (*Run).restoreText, Undo: (*Run).restoreTextBack, Effects: []string{"set-text"}, UndoEffects: []string{"set-text", "put-back"}},
+		"place":         {Title: "adding the new key by the service's own", Do: (*Run).restorePlace, Effects: []string{"append"}},
+		"stop":          {Title: "stopping it", Do: (*Run).restoreStop, Undo: (*Run).restoreWas, Effects: []string{"stop"}, UndoEffects: []string{"start", "stop"}},
+		"set-text":      {Title: "setting user data that adds the new key at boot", Do: (*Run).restoreText, Undo: (*Run).restoreTextBack, Effects: []string{"set-text"}, UndoEffects: []string{"put-back"}},
 		"start":         {Title: "starting it", Do: (*Run).restoreStart, Effects: []string{"start"}},
-		"put-text-back": {Title: "putting its old user data back", Do: (*Run).restoreTextBack, Effects: []string{"set-text", "put-back"}},
+		"put-text-back": {Title: "putting its old user data back", Do: (*Run).restoreTextBack, Effects: []string{"put-back"}},
 		"rescue":        {Title: "getting a rescue instance", Do: (*Run).restoreRescue, Undo: (*Run).restoreDismiss, Effects: []string{"launch", "append"}, UndoEffects: []string{"remove", "take-out"}},
-		"detach":        {Title: "detaching its root volume", Do: (*Run).restoreDetach, Undo: (*Run).restoreHome, Effects: []string{"detach"}, UndoEffects: []string{"detach", "attach"}},
-		"lend":          {Title: "attaching the volume to the rescue instance", Do: (*Run).restoreLend, Undo: (*Run).restoreLendBack, Effects: []string{"attach"}, UndoEffects: []string{"attach", "detach"}},
+		"detach":        {Title: "detaching its root volume", Do: (*Run).restoreDetach, Undo: (*Run).restoreHome, Effects: []string{"detach"}, UndoEffects: []string{"attach"}},
+		"lend":          {Title: "attaching the volume to the rescue instance", Do: (*Run).restoreLend, Undo: (*Run).restoreLendBack, Effects: []string{"attach"}, UndoEffects: []string{"detach"}},
 		"mount":         {Title: "finding the right filesystem, and mounting it", Do: (*Run).restoreMount, Undo: (*Run).restoreUnmount, Effects: []string{"mount"}, UndoEffects: []string{"unmount"}},
 		"edit":          {Title: "adding the new key beneath the mount", Do: (*Run).restoreEdit, Undo: (*Run).restoreEditBack, Effects: []string{"append"}, UndoEffects: []string{"take-out"}},
 		"unmount":       {Title: "unmounting it", Do: (*Run).restoreUnmount, Effects: []string{"unmount"}},
@@ -138,7 +138,7 @@ func (w *Worker) restoreKinds() []*Kind {
 	for _, route := range routes.All() {
 		k := &Kind{Name: "restore-" + route.Name, Action: "access.restore", Changing: true, End: (*Run).endRestore,
 			Steps: []Step{{Name: "look", Title: "looking at what is there", Do: (*Run).restoreLook, Undo: (*Run).restoreLookBack, UndoEffects: []string{"take-out"}}}}
-		for _, s := range append(slices.Clone(route.Steps), routes.Finish...) {
+		for _, s := range route.Way() {
 			step, ok := steps[s.Name]
 			if !ok {
 				panic("route " + route.Name + " has a step that nobody carries out: " + s.Name) // at start, in every test

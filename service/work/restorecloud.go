@@ -27,23 +27,15 @@ func (r *Run) restoreStop() error {
 	return r.await(cloud.Stopped)
 }
 
-// restoreWas brings it back into the run state that it had.
+// restoreWas brings it back into the run state that it had. A stop that was asked
+// for and not answered is asked for once more, under the same token: it would stop
+// it again, if it came late.
 func (r *Run) restoreWas() error {
 	_, d, err := r.restoration()
 	if err != nil || r.instanceGone() {
 		return err
 	}
 	x := d.Restore
-	if x.Was == string(cloud.Running) && x.Asked["stop/stop"] {
-		// One that comes late would stop it again: it is asked for once more under the same token.
-		if err := r.ask("stop", r.Cloud.Stop); err != nil && !errors.Is(err, cloud.ErrNotFound) {
-			return err
-		}
-		delete(x.Asked, "stop/stop")
-		if err := r.SetData(d); err != nil {
-			return err
-		}
-	}
 	in, err := r.settled()
 	if errors.Is(err, cloud.ErrNotFound) || err == nil && in.State == cloud.Removed {
 		return nil
@@ -51,19 +43,42 @@ func (r *Run) restoreWas() error {
 	if err != nil {
 		return err
 	}
-	switch {
-	case string(in.State) == x.Was:
+	late := x.Was == string(cloud.Running) && x.Asked["stop/stop"]
+	if string(in.State) == x.Was && !late {
 		return r.note(in)
-	case x.Was == string(cloud.Running):
-		if err := r.ask("start", r.Cloud.Start); err != nil {
+	}
+	if x.Was != string(cloud.Running) {
+		if err := r.ask("stop", r.Cloud.Stop); err != nil {
 			return err
 		}
-		return r.await(cloud.Running)
+		return r.await(cloud.Stopped)
 	}
-	if err := r.ask("stop-again", r.Cloud.Stop); err != nil {
+	if err := r.Effect("start", func(ctx context.Context) error {
+		if late {
+			if _, err := r.retry(ctx, func(ctx context.Context) (cloud.Instance, error) {
+				return r.Cloud.Stop(ctx, r.ClientToken("stop"), r.Instance.CloudID)
+			}); err != nil && !errors.Is(err, cloud.ErrRefused) {
+				return err
+			}
+			if in, err = r.settled(); err != nil {
+				return err
+			}
+		}
+		if in.State == cloud.Running {
+			return nil
+		}
+		_, err := r.retry(ctx, func(ctx context.Context) (cloud.Instance, error) {
+			return r.Cloud.Start(ctx, r.ClientToken("start"), r.Instance.CloudID)
+		})
+		return err
+	}); err != nil {
 		return err
 	}
-	return r.await(cloud.Stopped)
+	delete(x.Asked, "stop/stop")
+	if err := r.SetData(d); err != nil {
+		return err
+	}
+	return r.await(cloud.Running)
 }
 
 // restoreStart starts it. From here on nothing of the cloud is to be taken back.
@@ -178,21 +193,23 @@ func (r *Run) restoreTextBack() error {
 			return err
 		}
 	}
-	if x.Asked["set-text/set-text"] { // it must not come late
-		lines, err := r.linesFor(r.ctx, r.Instance, in.NewID)
-		if err != nil {
-			return err
+	err = r.Effect("put-back", func(ctx context.Context) error {
+		if x.Asked["set-text/set-text"] { // it must not come late
+			lines, err := r.linesFor(r.ctx, r.Instance, in.NewID)
+			if err != nil {
+				return err
+			}
+			if err := r.setText(ctx, r.tokenOf("set-text", "set-text"), bootHook(r.Work.ID, r.Instance.LoginUser, filesOf(r.Instance)[0], lines)); err != nil && !errors.Is(err, cloud.ErrRefused) {
+				return err
+			}
+			delete(x.Asked, "set-text/set-text")
 		}
-		text := bootHook(r.Work.ID, r.Instance.LoginUser, filesOf(r.Instance)[0], lines)
-		if err := r.Effect("set-text", func(ctx context.Context) error { return r.setText(ctx, r.tokenOf("set-text", "set-text"), text) }); err != nil {
-			return err
-		}
-		delete(x.Asked, "set-text/set-text")
+		return r.setText(ctx, r.ClientToken("put-back"), x.UserData)
+	})
+	if errors.Is(err, cloud.ErrNotFound) {
+		return nil
 	}
-	if err := r.Effect("put-back", func(ctx context.Context) error { return r.setText(ctx, r.ClientToken("put-back"), x.UserData) }); err != nil {
-		if errors.Is(err, cloud.ErrNotFound) {
-			return nil
-		}
+	if err != nil {
 		return err
 	}
 	x.TextSet = false
@@ -226,15 +243,11 @@ func (r *Run) settledVolume(id string) (cloud.Volume, error) {
 	}
 }
 
-// detachFrom detaches a volume from where it is, and waits for that.
-func (r *Run) detachFrom(effect, token, volume string) error {
-	err := r.Effect(effect, func(ctx context.Context) error {
-		_, err := asked(ctx, r, func(ctx context.Context) (cloud.Volume, error) {
-			return r.Cloud.Detach(ctx, token, volume, r.volumeNote())
-		})
-		return err
-	})
-	if err != nil {
+// detachNow detaches a volume from where it is, and waits for that.
+func (r *Run) detachNow(ctx context.Context, token, volume string) error {
+	if _, err := asked(ctx, r, func(ctx context.Context) (cloud.Volume, error) {
+		return r.Cloud.Detach(ctx, token, volume, r.volumeNote())
+	}); err != nil {
 		return err
 	}
 	v, err := r.settledVolume(volume)
@@ -250,23 +263,10 @@ func (r *Run) restoreDetach() error {
 	if err != nil {
 		return err
 	}
-	x := d.Restore
-	if x.Volume == "" {
+	if d.Restore.Volume == "" {
 		return failf("no root volume is attached to it")
 	}
-	if err := r.once(&d, "detach", func(ctx context.Context) error {
-		_, err := asked(ctx, r, func(ctx context.Context) (cloud.Volume, error) {
-			return r.Cloud.Detach(ctx, r.ClientToken("detach"), x.Volume, r.volumeNote())
-		})
-		return err
-	}); err != nil {
-		return err
-	}
-	v, err := r.settledVolume(x.Volume)
-	if err == nil && v.State != cloud.VolumeAvailable {
-		err = failf("volume %s was not detached: the cloud says that it is %s at %s", x.Volume, v.State, v.Instance)
-	}
-	return err
+	return r.detachOnce(&d)
 }
 
 // restoreUnlend takes the volume off the rescue instance.
@@ -275,17 +275,13 @@ func (r *Run) restoreUnlend() error {
 	if err != nil {
 		return err
 	}
+	return r.detachOnce(&d)
+}
+
+// detachOnce detaches the volume, as a step's one effect.
+func (r *Run) detachOnce(d *rotated) error {
 	x := d.Restore
-	if err := r.once(&d, "detach", func(ctx context.Context) error {
-		_, err := asked(ctx, r, func(ctx context.Context) (cloud.Volume, error) {
-			return r.Cloud.Detach(ctx, r.ClientToken("detach"), x.Volume, r.volumeNote())
-		})
-		return err
-	}); err != nil {
-		return err
-	}
-	_, err = r.settledVolume(x.Volume)
-	return err
+	return r.once(d, "detach", func(ctx context.Context) error { return r.detachNow(ctx, r.ClientToken("detach"), x.Volume) })
 }
 
 // restoreReturn attaches the volume under the device name that it had.
@@ -305,34 +301,6 @@ func (r *Run) restoreHome() error {
 	if err != nil || d.Restore.Home || r.instanceGone() || d.Restore.Volume == "" {
 		return err
 	}
-	x := d.Restore
-	for _, a := range []struct{ step, effect, instance, device string }{
-		{"detach", "detach", "", ""}, {"lend", "attach", x.Rescue.CloudID, ""}, {"unlend", "detach", "", ""}, {"return", "attach-1", r.Instance.CloudID, x.Device},
-	} {
-		if !x.Asked[a.step+"/"+a.effect] {
-			continue
-		}
-		if _, err := r.settledVolume(x.Volume); err != nil {
-			return err
-		}
-		effect, _, _ := strings.Cut(a.effect, "-")
-		err := r.Effect(effect, func(ctx context.Context) error {
-			_, err := asked(ctx, r, func(ctx context.Context) (cloud.Volume, error) {
-				if effect == "detach" {
-					return r.Cloud.Detach(ctx, r.tokenOf(a.step, a.effect), x.Volume, r.volumeNote())
-				}
-				return r.Cloud.Attach(ctx, r.tokenOf(a.step, a.effect), x.Volume, a.instance, a.device, r.volumeNote())
-			})
-			return err
-		})
-		if err != nil && !errors.Is(err, cloud.ErrRefused) && !errors.Is(err, cloud.ErrNotFound) {
-			return err
-		}
-		delete(x.Asked, a.step+"/"+a.effect)
-		if err := r.SetData(d); err != nil {
-			return err
-		}
-	}
 	return r.bringHome(&d)
 }
 
@@ -340,38 +308,75 @@ func (r *Run) restoreHome() error {
 // had, and looks whether it is there: a cloud may put it under another one.
 func (r *Run) bringHome(d *rotated) error {
 	x := d.Restore
-	for n := 1; ; n++ {
-		v, err := r.settledVolume(x.Volume)
-		if err != nil {
+	if v, err := r.settledVolume(x.Volume); err != nil || len(x.Asked) == 0 && r.isHome(x, v) {
+		return err
+	}
+	return r.Effect("attach", func(ctx context.Context) error {
+		if err := r.nothingLate(ctx, d); err != nil {
 			return err
 		}
-		if v.State == cloud.VolumeInUse && v.Instance == r.Instance.CloudID && v.Device == x.Device {
-			return nil
-		}
-		if n > 3 {
-			return failf("the cloud attaches %s to %s under %s, and not under %s, which it boots from: attach it there by hand", x.Volume, r.Instance.Name, v.Device, x.Device)
-		}
-		if v.State == cloud.VolumeInUse {
-			if err := r.detachFrom("detach", r.ClientToken(fmt.Sprintf("detach-off-%d", n)), x.Volume); err != nil {
+		for n := 1; ; n++ {
+			v, err := r.settledVolume(x.Volume)
+			if err != nil || r.isHome(x, v) {
 				return err
 			}
+			if n > 3 {
+				return failf("the cloud attaches %s to %s under %s, and not under %s, which it boots from: attach it there by hand", x.Volume, r.Instance.Name, v.Device, x.Device)
+			}
+			if v.State == cloud.VolumeInUse {
+				if err := r.detachNow(ctx, r.ClientToken(fmt.Sprintf("detach-off-%d", n)), x.Volume); err != nil {
+					return err
+				}
+			}
+			step, effect := r.Kind.Steps[r.Work.Step].Name, fmt.Sprintf("attach-%d", n)
+			x.Asked[step+"/"+effect] = true
+			if err := r.SetData(*d); err != nil {
+				return err
+			}
+			if _, err := asked(ctx, r, func(ctx context.Context) (cloud.Volume, error) {
+				return r.Cloud.Attach(ctx, r.ClientToken(effect), x.Volume, r.Instance.CloudID, x.Device, r.volumeNote())
+			}); err != nil {
+				return err
+			}
+			delete(x.Asked, step+"/"+effect)
 		}
-		effect := fmt.Sprintf("attach-%d", n)
-		x.Asked[r.Kind.Steps[r.Work.Step].Name+"/"+effect] = true
+	})
+}
+
+func (r *Run) isHome(x *restored, v cloud.Volume) bool {
+	return v.State == cloud.VolumeInUse && v.Instance == r.Instance.CloudID && v.Device == x.Device
+}
+
+// nothingLate asks the cloud once more, under the same tokens, for whatever it was
+// asked for on the way and has not answered: so that it cannot come late, and take
+// away what is done now.
+func (r *Run) nothingLate(ctx context.Context, d *rotated) error {
+	x := d.Restore
+	for _, a := range []struct{ step, effect, instance, device string }{
+		{"detach", "detach", "", ""}, {"lend", "attach", x.Rescue.CloudID, ""}, {"unlend", "detach", "", ""},
+		{"return", "attach-1", r.Instance.CloudID, x.Device}, {"return", "attach-2", r.Instance.CloudID, x.Device}, {"return", "attach-3", r.Instance.CloudID, x.Device},
+	} {
+		if !x.Asked[a.step+"/"+a.effect] {
+			continue
+		}
+		if _, err := r.settledVolume(x.Volume); err != nil {
+			return err
+		}
+		_, err := asked(ctx, r, func(ctx context.Context) (cloud.Volume, error) {
+			if a.instance == "" {
+				return r.Cloud.Detach(ctx, r.tokenOf(a.step, a.effect), x.Volume, r.volumeNote())
+			}
+			return r.Cloud.Attach(ctx, r.tokenOf(a.step, a.effect), x.Volume, a.instance, a.device, r.volumeNote())
+		})
+		if err != nil && !errors.Is(err, cloud.ErrRefused) && !errors.Is(err, cloud.ErrNotFound) {
+			return err
+		}
+		delete(x.Asked, a.step+"/"+a.effect)
 		if err := r.SetData(*d); err != nil {
 			return err
 		}
-		err = r.Effect("attach", func(ctx context.Context) error {
-			_, err := asked(ctx, r, func(ctx context.Context) (cloud.Volume, error) {
-				return r.Cloud.Attach(ctx, r.ClientToken(effect), x.Volume, r.Instance.CloudID, x.Device, r.volumeNote())
-			})
-			return err
-		})
-		if err != nil {
-			return err
-		}
-		delete(x.Asked, r.Kind.Steps[r.Work.Step].Name+"/"+effect)
 	}
+	return nil
 }
 
 // knocks looks from outside, all the while a restore is at hand, whether the

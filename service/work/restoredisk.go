@@ -466,29 +466,20 @@ func (r *Run) restoreLendBack() error {
 		return err
 	}
 	x := d.Restore
-	if x.Asked["lend/attach"] {
-		if _, err := r.settledVolume(x.Volume); err != nil {
-			return err
-		}
-		err := r.Effect("attach", func(ctx context.Context) error {
-			_, err := asked(ctx, r, func(ctx context.Context) (cloud.Volume, error) {
-				return r.Cloud.Attach(ctx, r.ClientToken("attach"), x.Volume, x.Rescue.CloudID, "", r.volumeNote())
-			})
-			return err
-		})
-		if err != nil && !errors.Is(err, cloud.ErrRefused) && !errors.Is(err, cloud.ErrNotFound) {
-			return err
-		}
-		delete(x.Asked, "lend/attach")
-		if err := r.SetData(d); err != nil {
-			return err
-		}
-	}
 	v, err := r.settledVolume(x.Volume)
-	if err != nil || v.Instance == "" || v.Instance != x.Rescue.CloudID {
+	if err != nil || !x.Asked["lend/attach"] && (v.Instance == "" || v.Instance != x.Rescue.CloudID) {
 		return err
 	}
-	return r.detachFrom("detach", r.ClientToken("detach"), x.Volume)
+	return r.Effect("detach", func(ctx context.Context) error {
+		if err := r.nothingLate(ctx, &d); err != nil {
+			return err
+		}
+		v, err := r.settledVolume(x.Volume)
+		if err != nil || v.Instance == "" || v.Instance != x.Rescue.CloudID {
+			return err
+		}
+		return r.detachNow(ctx, r.ClientToken("detach-back"), x.Volume)
+	})
 }
 
 // restoreMount finds the filesystem with the login user's system among those of
@@ -599,7 +590,9 @@ func (r *Run) restoreUnmount() error {
 	defer s.Close()
 	if err := r.Effect("unmount", func(ctx context.Context) error {
 		for n := len(x.Mounts) - 1; n >= 0; n-- {
-			if err := s.Unmount(ctx, x.Mounts[n].Device, x.Mounts[n].At); err != nil {
+			if err := s.Unmount(ctx, x.Mounts[n].Device, x.Mounts[n].At); errors.Is(err, reach.ErrMounted) {
+				return Failure{words(err)}
+			} else if err != nil {
 				return err
 			}
 		}

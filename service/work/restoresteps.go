@@ -96,7 +96,10 @@ func (r *Run) restoreLookBack() error {
 		x.Left = append(x.Left, fmt.Sprintf("the line of %s still stands there (%s): plumlatch access remove %s -key %s", in.New, why, r.Instance.Name, in.New))
 		return r.SetData(d)
 	}
-	if r.Instance.State != string(cloud.Running) {
+	if d.Line == "" || d.Stood { // it stood there before, and is not ours
+		return nil
+	}
+	if r.Instance.State != string(cloud.Running) && !r.Instance.Adopted {
 		return say("it does not run, so nobody could take it out")
 	}
 	ctx, cancel := context.WithTimeout(r.ctx, 20*time.Second)
@@ -159,29 +162,6 @@ func (r *Run) restorePlace() error {
 // freeLine tells whether one of a key's lines lets it in on no terms.
 func freeLine(lines []authkeys.Line) bool {
 	return slices.ContainsFunc(lines, func(l authkeys.Line) bool { return l.Err == nil && l.Options.Text == "" })
-}
-
-// restorePlaceBack takes our line out again: here the service gets in.
-func (r *Run) restorePlaceBack() error {
-	_, d, err := r.restoration()
-	if err != nil || d.Line == "" { // "": it stood there before, and is not ours
-		return err
-	}
-	if r.instanceGone() {
-		return r.dropNew(d)
-	}
-	files, all, err := r.inside()
-	if err != nil {
-		return err
-	}
-	if err := r.takeLineOut(d, files, all); err != nil {
-		return err
-	}
-	d.Appended = false
-	if err := r.dropNew(d); err != nil {
-		return err
-	}
-	return r.SetData(d)
 }
 
 // restoreByHand waits until somebody with another way in has added the lines.
@@ -558,6 +538,11 @@ func (r *Run) restoreTidy() error {
 	}
 	if err := r.Store.DropWorkKey(r.ctx, r.Work.ID); err != nil {
 		return err
+	}
+	if r.Instance.State == string(cloud.Running) { // who opens it now, as it stands now
+		if _, err := r.probeAll(); err != nil {
+			return err
+		}
 	}
 	x.Changed = nil
 	if r.Instance.Address != x.Address && r.Instance.Address != "" && x.Address != "" {

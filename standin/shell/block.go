@@ -159,7 +159,18 @@ func umount(c *call) int {
 		return 1
 	}
 	_, names := c.options("")
-	return c.each(names, func(p string) error { return c.host.Root.Unmount("/" + p) })
+	return c.each(names, func(p string) error {
+		if c.host.Unmount != nil {
+			for _, m := range c.host.Root.Mounts() {
+				if m.At == p {
+					if err := c.host.Unmount(m.Device); err != nil {
+						return err
+					}
+				}
+			}
+		}
+		return c.host.Root.Unmount("/" + p)
+	})
 }
 
 // findmnt does "findmnt -n -o COLUMNS [--source DEVICE | --target FOLDER | FOLDER]" (findmnt(8)).

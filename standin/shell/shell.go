@@ -35,6 +35,8 @@ type Host struct {
 	// Blocks lists its disks, and Mount mounts a filesystem of one; nil where there are none.
 	Blocks func() []BlockDevice
 	Mount  func(device, at, fsType string, options []string) error
+	// Unmount may say why a device is busy.
+	Unmount func(device string) error
 }
 
 // Shell is one session's shell. Its variables and folder live as long as it does.

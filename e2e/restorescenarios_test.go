@@ -1,0 +1,428 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"plumlatch/client"
+	"plumlatch/core/wire"
+)
+
+// atRescue are the parts of a disk restore that differ with where the rescue
+// instance comes from.
+var (
+	withLaunched = []string{"rescue/append/", "dismiss/take-out/", "rescue/undo/take-out/"}
+	withOneThere = []string{"rescue/launch/", "dismiss/remove/", "rescue/undo/remove/"}
+	// homeAgain are taken back by other ways through a disk restore.
+	whileAway = []string{"look/undo/take-out/", "stop/undo/stop/"}
+	// sinceIn: cancelled once the volume is home again, so these find nothing to take back.
+	sinceIn = []string{"rescue/undo/remove/", "rescue/undo/take-out/", "detach/undo/attach/", "lend/undo/detach/", "mount/undo/unmount/", "edit/undo/take-out/", "stop/undo/start/", "set-text/undo/put-back/"}
+)
+
+func restoreScenarios() []scenario {
+	return []scenario{
+		{name: "restore steward", kind: "restore-steward", prepare: withLost(false), begin: restoresBy("steward"), check: isRestored},
+		{name: "restore steward cancelled", kind: "restore-steward", back: true, prepare: withLost(false), begin: cancelledAtLogin("steward"), check: isLostAsBefore},
+		{name: "restore second-key", kind: "restore-second-key", prepare: withLost(true), begin: restoresBy("second-key"), check: isRestored},
+		{name: "restore second-key cancelled", kind: "restore-second-key", back: true, prepare: withLost(true), begin: cancelledAtLogin("second-key"), check: isLostAsBefore},
+		{name: "restore already-open", kind: "restore-already-open", prepare: withPassword, begin: restoresBy("already-open"), check: isRestored},
+		{name: "restore already-open cancelled", kind: "restore-already-open", back: true, prepare: withPassword, begin: cancelledAtLogin("already-open"), check: isLostAsBefore},
+		{name: "restore boot-text", kind: "restore-boot-text", lacks: []string{"rest/stop/"}, prepare: withLost(false), begin: restoresBy("boot-text"), check: isRestored},
+		{name: "restore boot-text cancelled", kind: "restore-boot-text", back: true, lacks: append(sinceIn, "stop/undo/stop/"), prepare: withLost(false), begin: cancelledAtLogin("boot-text"), check: isLostAsBefore},
+		{name: "restore boot-text cancelled at once", kind: "restore-boot-text", back: true, lacks: []string{"look/undo/take-out/", "stop/undo/stop/", "start/undo", "put-text-back/undo", "accept/undo", "login/undo"}, slow: "set-user-data", prepare: withLost(false), begin: cancelledAtStep("boot-text", "set-text"), check: isLostAsBefore},
+		{name: "restore disk", kind: "restore-disk", lacks: append(withLaunched, "rest/stop/"), prepare: withLost(false), begin: restoresBy("disk"), check: isRestored},
+		{name: "restore disk, rescue there", kind: "restore-disk", lacks: append(withOneThere, "rest/stop/"), prepare: withRescue, begin: restoresBy("disk"), check: isRestored},
+		{name: "restore disk cancelled", kind: "restore-disk", back: true, lacks: slices.Concat(sinceIn, []string{"stop/undo/stop/"}), prepare: withLost(false), begin: cancelledAtLogin("disk"), check: isLostAsBefore},
+		{name: "restore disk, busy", kind: "restore-disk", back: true, lacks: slices.Concat(withLaunched, whileAway), prepare: withLost(false), begin: busyDisk, check: isLostAsBefore},
+		{name: "restore disk, busy, rescue there", kind: "restore-disk", back: true, lacks: slices.Concat(withOneThere, whileAway), prepare: withRescue, begin: busyDisk, check: isLostAsBefore},
+		{name: "restore stopped", kind: "restore-disk", lacks: slices.Concat(withLaunched, []string{"stop/stop/"}), prepare: withLostStopped, begin: restoresBy("disk"), check: isRestored},
+		{name: "restore stopped, boot-text", kind: "restore-boot-text", lacks: []string{"stop/stop/"}, prepare: withLostStopped, begin: restoresBy("boot-text"), check: isRestored},
+		{name: "restore stopped, cancelled", kind: "restore-disk", back: true, lacks: slices.Concat(sinceIn, []string{"look/undo/take-out/"}), prepare: withLostStopped, begin: cancelledAtLogin("disk"), check: isLostStopped},
+		{name: "restore stopped, boot-text, cancelled", kind: "restore-boot-text", back: true, lacks: slices.Concat(sinceIn, []string{"look/undo/take-out/"}), prepare: withLostStopped, begin: cancelledAtLogin("boot-text"), check: isLostStopped},
+		{name: "restore many", kind: "restore-many", prepare: withLost(false), begin: restoresMany, check: isRestored},
+		{name: "restore many cancelled", kind: "restore-many", back: true, prepare: withLost(false), begin: cancelledManyRestores, check: isLostAsBefore},
+	}
+}
+
+func init() {
+	scenarios = append(scenarios, restoreScenarios()...)
+	for name, calls := range map[string][]string{
+		"restore disk":               {"stop", "detach", "attach", "start", "launch", "volume"},
+		"restore disk, busy":         {"detach", "attach", "start"},
+		"restore boot-text":          {"stop", "start", "user-data", "set-user-data"},
+		"restore stopped, cancelled": {"attach", "stop"},
+	} {
+		cloudCalls[name] = calls
+	}
+}
+
+// withLost launches an instance by a key of its own, writes into its file by hand,
+// loses the key, and makes the pair to get back in with.
+func withLost(second bool) func(*trial) error {
+	return func(x *trial) error {
+		if err := x.noRescue(); err != nil {
+			return err
+		}
+		x.state["lost"], x.state["new"] = "lost-"+x.instance, "new-"+x.instance
+		for _, k := range []string{x.state["lost"], x.state["new"]} {
+			if err := x.plumlatch("key", "create", k, "-dir", x.slot.dir); err != nil {
+				return err
+			}
+		}
+		keys := x.state["lost"]
+		if second {
+			keys += "," + x.slot.key
+		}
+		if err := x.plumlatch("instance", "launch", x.instance, "-region", "north-pier", "-image", "debian-12", "-size", "small", "-key", keys, "-tag", "case="+x.instance); err != nil {
+			return err
+		}
+		i, err := x.client.Instance(context.Background(), x.instance)
+		if err != nil {
+			return err
+		}
+		x.cloudID = i.CloudID
+		text, err := os.ReadFile(x.keysFile())
+		if err != nil {
+			return err
+		}
+		x.state["text"] = "# by hand, before\n" + string(text) + "# by hand, behind\n"
+		if err := os.WriteFile(x.keysFile(), []byte(x.state["text"]), 0o600); err != nil {
+			return err
+		}
+		if x.state["volume"], err = x.volume(); err != nil {
+			return err
+		}
+		x.state["was"] = "running"
+		x.state["user data"] = i.UserData
+		return x.plumlatch("key", "lost", x.state["lost"])
+	}
+}
+
+func withLostStopped(x *trial) error {
+	if err := withLost(false)(x); err != nil {
+		return err
+	}
+	x.state["was"] = "stopped"
+	return x.plumlatch("instance", "stop", x.instance)
+}
+
+const secretWord = "{plain}ebb and flow"
+
+// withPassword has the server offer login by password, as a survey finds.
+func withPassword(x *trial) error {
+	if err := withLost(false)(x); err != nil {
+		return err
+	}
+	disk := shared.path("standin", "instances", x.cloudID)
+	for name, text := range map[string]string{"etc/ssh/sshd_config.d/50-cloud-init.conf": "PasswordAuthentication yes\n", "etc/shadow": "debian:" + secretWord + ":1::::::\n"} {
+		if err := os.WriteFile(filepath.Join(disk, name), []byte(text), 0o600); err != nil {
+			return err
+		}
+	}
+	if err := os.WriteFile(filepath.Join(x.slot.dir, "password"), []byte("ebb and flow\n"), 0o600); err != nil {
+		return err
+	}
+	return x.plumlatch("survey", x.instance, "-outside")
+}
+
+// withRescue has a rescue instance in the zone.
+func withRescue(x *trial) error {
+	if err := withLost(false)(x); err != nil {
+		return err
+	}
+	name := "r" + x.instance
+	if err := x.plumlatch("instance", "launch", name, "-region", "north-pier", "-image", "debian-12", "-size", "small", "-key", x.slot.key); err != nil {
+		return err
+	}
+	x.slot.rescue = name
+	text, err := os.ReadFile(x.rescueFile())
+	x.state["rescue text"] = string(text)
+	if err != nil {
+		return err
+	}
+	return x.plumlatch("instance", "rescue", name, "yes", "-yes")
+}
+
+func (x *trial) rescueFile() string {
+	i, _ := x.client.Instance(context.Background(), x.slot.rescue)
+	return shared.path("standin", "instances", i.CloudID, "home", "debian", ".ssh", "authorized_keys")
+}
+
+// noRescue takes away the rescue instance of a case before.
+func (x *trial) noRescue() error {
+	if x.slot.rescue == "" {
+		return nil
+	}
+	name := x.slot.rescue
+	x.slot.rescue = ""
+	if err := x.plumlatch("instance", "rescue", name, "no"); err != nil {
+		return err
+	}
+	return x.plumlatch("instance", "remove", name, "-yes")
+}
+
+// volume is the root volume of the instance, as the cloud says, "" if none is
+// attached under the name that it boots from.
+func (x *trial) volume() (string, error) {
+	var in struct {
+		RootVolume string `json:"root_volume"`
+	}
+	err := standinCall("GET", "/v1/instances/"+x.cloudID, "", &in)
+	return in.RootVolume, err
+}
+
+// restoresBy begins a restore, and has everybody do their part.
+func restoresBy(route string) func(*trial) (int64, error) {
+	return func(x *trial) (int64, error) {
+		id, err := x.restoring(route)
+		if err == nil || !client.Definite(err) {
+			x.proves()
+		}
+		return id, err
+	}
+}
+
+// restoring begins a restore; the holder of another key grants what is asked.
+func (x *trial) restoring(route string) (int64, error) {
+	w, err := x.client.Restore(context.Background(), x.instance, wire.Restore{Route: route, New: x.state["new"]})
+	if client.Definite(err) {
+		return 0, err
+	}
+	args := []string{"restore", "grant", "ID", "-identity", filepath.Join(x.slot.dir, x.slot.key), "-yes"}
+	switch route {
+	case "already-open":
+		args = []string{"restore", "-continue", "ID", "-password-file", filepath.Join(x.slot.dir, "password"), "-dir", filepath.Join(x.slot.dir, "nowhere")}
+	case "second-key":
+	default:
+		return w.ID, err
+	}
+	go func() {
+		id := w.ID
+		for n := 0; n < 60; n++ {
+			if id == 0 {
+				id, _ = x.find()
+			}
+			args[slices.Index(args, "ID")] = fmt.Sprint(id)
+			err := x.plumlatch(args...)
+			now, e := x.client.WorkByID(context.Background(), id)
+			if e == nil && (now.Over() || now.Step > 1) || err == nil {
+				return
+			}
+			args[slices.Index(args, fmt.Sprint(id))] = "ID"
+			time.Sleep(300 * time.Millisecond)
+		}
+	}()
+	return w.ID, err
+}
+
+// cancelledAtLogin cancels once the new key is in, and nobody has logged in yet.
+func cancelledAtLogin(route string) func(*trial) (int64, error) {
+	return func(x *trial) (int64, error) {
+		id, err := x.restoring(route)
+		if err != nil {
+			return 0, err
+		}
+		return id, x.cancelWhen(id, func(w wire.Work) bool { return w.State == "waiting" && strings.Contains(w.WaitsFor, "a login with") })
+	}
+}
+
+// cancelledAtStep cancels while a step is at hand.
+func cancelledAtStep(route, step string) func(*trial) (int64, error) {
+	return func(x *trial) (int64, error) {
+		id, err := x.restoring(route)
+		if err != nil {
+			return 0, err
+		}
+		return id, x.cancelWhen(id, func(w wire.Work) bool {
+			return slices.ContainsFunc(w.Steps, func(s wire.WorkStep) bool { return s.Name == step && s.State == "doing" })
+		})
+	}
+}
+
+func (x *trial) cancelWhen(id int64, when func(wire.Work) bool) error {
+	for range 1500 {
+		w, err := x.client.WorkByID(context.Background(), id)
+		if err != nil || w.Over() {
+			return err
+		}
+		if when(w) {
+			break
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	if _, err := x.client.CancelWork(context.Background(), id); client.Definite(err) {
+		return err
+	}
+	return nil
+}
+
+// busyDisk restores by the disk, which cannot be unmounted for a while once the
+// line is added: everything goes back.
+func busyDisk(x *trial) (int64, error) {
+	if err := x.inject(faultSpec{Call: "umount", How: "fail", Times: 5}); err != nil {
+		return 0, err
+	}
+	return x.restoring("disk")
+}
+
+func restoresMany(x *trial) (int64, error) {
+	w, err := x.client.RestoreMany(context.Background(), wire.RestoreMany{Key: x.state["lost"], New: x.state["new"]})
+	if err == nil || !client.Definite(err) {
+		x.proves()
+	}
+	return w.ID, err
+}
+
+// cancelledManyRestores cancels while the one restore that it is about waits for
+// the disk, which is busy.
+func cancelledManyRestores(x *trial) (int64, error) {
+	// Without a steward the best way is by boot text; its start takes a while.
+	if err := x.inject(faultSpec{Call: "stop", How: "slow", Times: 1, Delay: 2500}); err != nil {
+		return 0, err
+	}
+	if err := os.WriteFile(x.keysFile(), []byte(strings.ReplaceAll(x.state["text"], "internal-sftp", "internal-gone")), 0o600); err != nil {
+		return 0, err
+	}
+	x.state["text"] = strings.ReplaceAll(x.state["text"], "internal-sftp", "internal-gone")
+	id, err := restoresMany(x)
+	if err != nil {
+		return 0, err
+	}
+	return id, x.cancelWhen(id, func(w wire.Work) bool { return w.Children["running"] > 0 })
+}
+
+// isRestored: the new key opens it, the lost one does not, everything else is as
+// it was, and nothing is left behind.
+func isRestored(x *trial, w wire.Work) []string {
+	broken := x.nothingLeft()
+	say := func(format string, a ...any) { broken = append(broken, fmt.Sprintf(format, a...)) }
+	data, err := os.ReadFile(x.keysFile())
+	if err != nil {
+		return append(broken, err.Error())
+	}
+	fresh, err := publicOf(filepath.Join(x.slot.dir, x.state["new"]+".pub"))
+	if err != nil {
+		return append(broken, err.Error())
+	}
+	withdrawn := x.state["was"] == "running"
+	var want strings.Builder
+	for line := range strings.Lines(x.state["text"]) {
+		if !withdrawn || !strings.Contains(line, " "+x.state["lost"]) {
+			want.WriteString(line)
+		}
+	}
+	if string(data) != want.String()+"\n"+fresh.Line()+"\n" {
+		say("the file is\n%s\n--- wanted\n%s\n%s", data, want.String(), fresh.Line())
+	}
+	rows, err := x.client.Access(context.Background(), x.instance, "")
+	if err != nil {
+		return append(broken, err.Error())
+	}
+	has := false
+	for _, a := range rows {
+		has = has || a.Key == x.state["new"]
+		if a.Key == x.state["lost"] && withdrawn {
+			say("the lost key is on record still")
+		}
+		if x.state["was"] == "running" && (a.Evidence != "accepted" && a.Evidence != "proven" || a.Old) {
+			say("%s (steward: %v) is %s, old: %v", a.Key, a.Steward, a.Evidence, a.Old)
+		}
+	}
+	if !has {
+		say("the new key is not on record")
+	}
+	if strings.HasPrefix(w.Kind, "restore-") && w.Kind != "restore-many" {
+		r, err := x.client.Report(context.Background(), w.ID)
+		if err != nil || r.InAt == nil || len(r.Steps) < 7 {
+			say("report: %v %+v", err, r)
+		}
+	}
+	return broken
+}
+
+// isLostAsBefore: everything is as it was: the file byte for byte, but for the line
+// break that an append had to add.
+func isLostAsBefore(x *trial, _ wire.Work) []string {
+	broken := x.nothingLeft()
+	data, err := os.ReadFile(x.keysFile())
+	if err != nil || strings.TrimRight(string(data), "\n") != strings.TrimRight(x.state["text"], "\n") {
+		broken = append(broken, fmt.Sprintf("the file is %v\n%s\n--- and was\n%s", err, data, x.state["text"]))
+	}
+	rows, err := x.client.Access(context.Background(), x.instance, x.state["new"])
+	if err != nil || len(rows) != 0 {
+		broken = append(broken, fmt.Sprintf("the new key is on record: %v %+v", err, rows))
+	}
+	return broken
+}
+
+// isLostStopped: it is stopped as it was, with its own volume; nobody could take
+// the new line out, and that is said.
+func isLostStopped(x *trial, w wire.Work) []string {
+	broken := x.nothingLeft()
+	data, err := os.ReadFile(x.keysFile())
+	if err != nil || !strings.HasPrefix(string(data), x.state["text"]) {
+		broken = append(broken, fmt.Sprintf("the file is %v\n%s", err, data))
+	}
+	if strings.Contains(string(data), x.state["new"]) != strings.Contains(w.Outcome, "still stands there") {
+		broken = append(broken, "it says: "+w.Outcome+"\n"+string(data))
+	}
+	return broken
+}
+
+// nothingLeft: its own volume under its own name, the run state that it had, its
+// own user data, no rescue instance, no line on one that was there, and no disk
+// that was pulled while it was mounted.
+func (x *trial) nothingLeft() (broken []string) {
+	say := func(format string, a ...any) { broken = append(broken, fmt.Sprintf(format, a...)) }
+	broken = append(broken, restsIn(x.state["was"])(x, wire.Work{})...)
+	if v, err := x.volume(); err != nil || v != x.state["volume"] {
+		say("its root volume is %q, and was %q: %v", v, x.state["volume"], err)
+	}
+	var v struct {
+		State, Instance, Device string
+		Dirty                   bool
+	}
+	if err := standinCall("GET", "/v1/volumes/"+x.state["volume"], "", &v); err != nil || v.State != "in-use" || v.Dirty {
+		say("the volume: %+v %v", v, err)
+	}
+	if text, err := userDataOf(x.cloudID); err != nil || text != x.state["user data"] {
+		say("its user data is %v\n%s", err, text)
+	}
+	var list []struct {
+		Name, State string
+		Tags        map[string]string
+	}
+	if err := standinCall("GET", "/v1/instances", "", &list); err != nil {
+		say("%v", err)
+	}
+	for _, i := range list {
+		if i.Tags["plumlatch-origin"] == x.instance && i.State != "removed" {
+			say("the rescue instance %s is %s", i.Name, i.State)
+		}
+	}
+	if x.state["rescue text"] != "" {
+		if text, err := os.ReadFile(x.rescueFile()); err != nil || strings.TrimRight(string(text), "\n") != strings.TrimRight(x.state["rescue text"], "\n") {
+			say("the rescue instance's file is %v\n%s", err, text)
+		}
+	}
+	if backs, err := filepath.Glob(filepath.Join(filepath.Dir(x.keysFile()), "*plumlatch-new*")); err != nil || len(backs) > 0 {
+		say("left behind: %v %v", backs, err)
+	}
+	return broken
+}
+
+// userDataOf is what an instance reads when it boots next.
+func userDataOf(id string) (string, error) {
+	token, err := os.ReadFile(shared.path("standin-token"))
+	if err != nil {
+		return "", err
+	}
+	d := &demo{url: fmt.Sprintf("http://127.0.0.1:%d", shared.port+1)}
+	return d.text("/v1/instances/"+url.PathEscape(id)+"/user-data", strings.TrimSpace(string(token)))
+}

@@ -336,6 +336,7 @@ func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, sig
 	end, err := service.Follow(ctx, w.ID, 0, func(e wire.WorkEvent) {
 		tell(e)
 		switch {
+		case (e.Step == "by-hand" || e.Step == "grant" || e.Step == "login") && !c.isAt(service, w.ID, e.Step): // told again, and over
 		case e.Step == "by-hand" && !byHand:
 			byHand = true
 			if trouble = c.placeByPassword(service, w.ID, o); trouble != nil {
@@ -392,6 +393,12 @@ func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, sig
 	}
 	c.printRestored(report)
 	return nil
+}
+
+// isAt tells whether a step of a piece of work is at hand now.
+func (c *cli) isAt(service *client.Client, id int64, step string) bool {
+	w, err := service.WorkByID(c.ctx, id)
+	return err == nil && !w.Over() && w.Step < len(w.Steps) && w.Steps[w.Step].Name == step
 }
 
 // printRestored says what was done, what was found, and what is left.

@@ -30,6 +30,68 @@ export interface Key {
   state_reason?: string;
 }
 
+export interface RouteOffer {
+  route: string;
+  about: string;
+  open: boolean;
+  lacking: { what: string; command?: string }[];
+  until_in_seconds: number;
+  down_seconds: number;
+  people?: string;
+  charges: Charge[];
+  changes: string[];
+  can_be_lost: string[];
+  to_check: string[];
+  sure: string;
+  steps: string[];
+}
+
+export interface Charge {
+  what: string;
+  amount: number;
+  currency: string;
+}
+
+export interface Routes {
+  instance: string;
+  login_user: string;
+  state: string;
+  lost: string[];
+  offers: RouteOffer[];
+}
+
+export interface UpSpan {
+  from: string;
+  to: string;
+  up: boolean;
+}
+
+export interface Report {
+  work: number;
+  instance: string;
+  login_user: string;
+  operator: string;
+  state: string;
+  outcome: string;
+  lost: string[];
+  new: string;
+  route: string;
+  why: string;
+  began_at: string;
+  in_at?: string;
+  ended_at?: string;
+  steps: { name: string; title: string; state: string; began_at?: string; ended_at?: string }[];
+  seen: UpSpan[];
+  down_seconds: number;
+  not_seen_seconds: number;
+  changed: string[];
+  withdrawn: string[];
+  checks: { check: string; good: boolean; said: string }[];
+  left: string[];
+  charges: Charge[];
+  goes_on: string[];
+}
+
 export interface Surveyed {
   result: "recorded" | "unrecorded" | "missing" | "expired";
   key: string;
@@ -573,6 +635,10 @@ export const api = {
   rotationPlan: (n: string, r: RotateRequest) =>
     call<RotationPlan>("POST", `/instances/${name(n)}/rotation-plan`, r),
   rotate: (n: string, r: RotateRequest) => call<Work>("POST", `/instances/${name(n)}/rotate`, r),
+  routes: (n: string) => call<Routes>("POST", `/instances/${name(n)}/routes`, { ask: true }),
+  restore: (n: string, r: { route: string; new: string }) =>
+    call<Work>("POST", `/instances/${name(n)}/restore`, r),
+  report: (id: number) => call<Report>("GET", `/work/${id}/report`),
   planFleet: (r: FleetRequest) => call<FleetPlan>("POST", "/rotations/plan", r),
   rotateMany: (r: FleetRequest) => call<Work>("POST", "/rotations", r),
   fleet: (id: number) => call<FleetPlan>("GET", `/work/${id}/fleet`),

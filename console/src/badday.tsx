@@ -23,7 +23,17 @@ function Doors({ rows, title }: { rows: FollowsDoor[]; title: string }) {
         columns={[
           {
             title: "Instance",
-            render: (_, d) => <Link to={"/instances/" + d.instance}>{d.instance}</Link>,
+            render: (_, d) => (
+              <>
+                <Link to={"/instances/" + d.instance}>{d.instance}</Link>
+                {d.others.length === 0 && (
+                  <>
+                    {" "}
+                    (<Link to={`/instances/${d.instance}/restore`}>ways back in</Link>)
+                  </>
+                )}
+              </>
+            ),
           },
           {
             title: "Evidence",

@@ -157,6 +157,9 @@ export function InstancePage() {
                 >
                   Rotate a key
                 </Button>
+                <Button onClick={() => void navigate(`/instances/${i.name}/restore`)}>
+                  Ways back in
+                </Button>
                 <Button onClick={() => void navigate(`/instances/${i.name}/why`)}>
                   Why can&apos;t I get in?
                 </Button>

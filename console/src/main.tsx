@@ -13,6 +13,7 @@ import { LaunchPage } from "./launch";
 import { JournalPage } from "./journal";
 import { MapPage } from "./map";
 import { Failed, Nothing } from "./parts";
+import { ReportPage, RestorePage } from "./restore";
 import { RotatePage } from "./rotation";
 import { ExposedPage, RotateManyPage } from "./waves";
 import { SessionContext } from "./session";
@@ -109,6 +110,8 @@ function Frame({
             <Route path="/instances" element={<InstancesPage />} />
             <Route path="/instances/:name" element={<InstancePage />} />
             <Route path="/instances/:name/why" element={<WhyPage />} />
+            <Route path="/instances/:name/restore" element={<RestorePage />} />
+            <Route path="/work/:id/report" element={<ReportPage />} />
             <Route path="/instances/:name/rotate" element={<RotatePage />} />
             <Route path="/rotate" element={<RotateManyPage />} />
             <Route path="/keys/:name/exposed" element={<ExposedPage />} />

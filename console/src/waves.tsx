@@ -58,7 +58,7 @@ export function Waves({ plan }: { plan: FleetPlan }) {
   );
 }
 
-const many = ["rotate-many", "access-add-many", "access-remove-many"];
+const many = ["rotate-many", "access-add-many", "access-remove-many", "restore-many"];
 
 /** The waves of a piece of work at hand, with what can be said to it. */
 export function LiveWaves({ work }: { work: Work }) {

@@ -8,6 +8,7 @@ import { ServerTable, useParam } from "./list";
 import { Loaded, Nothing, Title } from "./parts";
 import { useMayChange } from "./session";
 import { ago } from "./text";
+import { LiveRestore } from "./restore";
 import { LiveWaves } from "./waves";
 
 /** What is told of a piece of work, live: the browser comes again after a drop, and goes on after the last event. */
@@ -207,6 +208,7 @@ export function WorkPage() {
           <Title>{w.title}</Title>
           <Steps {...live} />
           <LiveWaves work={w} />
+          <LiveRestore work={w} />
           {w.state === "done" && w.outcome && <p>{w.outcome}</p>}
           {w.children && (
             <p>

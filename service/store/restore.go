@@ -102,7 +102,7 @@ func (s *Store) SetRescue(ctx context.Context, by Actor, i Instance, on bool, cl
 		if _, err := (entry{by, "instance.rescue", "instance " + i.Name, what, "recorded", 0}).write(tx); err != nil {
 			return err
 		}
-		return tx.Exec("UPDATE instances SET rescue = ?, rescue_cloud_id = ?, region = CASE WHEN adopted AND ? <> '' THEN ? ELSE region END, zone = CASE WHEN adopted AND ? <> '' THEN ? ELSE zone END WHERE id = ?", on, cloudID, region, region, zone, zone, i.ID).Error
+		return tx.Exec("UPDATE instances SET rescue = ?, rescue_cloud_id = ?, region = coalesce(nullif(?, ''), region), zone = coalesce(nullif(?, ''), zone) WHERE id = ?", on, cloudID, region, zone, i.ID).Error
 	})
 }
 

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"plumlatch/core/cloudconfig"
 	"plumlatch/service/cloud"
 )
 
@@ -112,43 +113,6 @@ func (r *Run) restoreStart() error {
 	return r.SetData(d)
 }
 
-// bootHook is what adds the lines at boot: POSIX sh, as root, before anybody can
-// log in. It follows no link, keeps what stands there, and does nothing twice
-// (cloud-init, "Cloud boothook").
-func bootHook(work int64, user, file string, lines []string) string {
-	var b strings.Builder
-	fmt.Fprintf(&b, `#cloud-boothook
-#!/bin/sh
-# Plum Latch, work %d: lets a new key in for %s, once. Its own user data is put back afterwards.
-u=%s
-f=%s
-h=$(getent passwd "$u" | cut -d: -f6)
-[ -n "$h" ] || { echo "plumlatch: there is no user $u"; exit 0; }
-case "$f" in /*) ;; *) f="$h/$f" ;; esac
-d=${f%%/*}
-for p in "$h" "$d" "$f"; do
-  if [ -L "$p" ]; then echo "plumlatch: $p is a link; nothing was changed"; exit 0; fi
-done
-if [ ! -d "$d" ]; then
-  mkdir -m 700 "$d" && chown "$u:" "$d" || exit 0
-fi
-if [ ! -e "$f" ]; then
-  touch "$f" && chmod 600 "$f" && chown "$u:" "$f" || exit 0
-fi
-`, work, user, shellWord(user), shellWord(file))
-	for _, line := range lines {
-		// By options and key, whatever the comment says; nothing of these means anything else in a pattern.
-		f := strings.Fields(line)
-		key := strings.Join(f[:min(len(f), 2+strings.Count(f[0], "restrict,"))], " ")
-		fmt.Fprintf(&b, "grep -q -e %s \"$f\" || { printf '\\n%%s\\n' %s >> \"$f\" && echo 'plumlatch: a line was added'; }\n", shellWord("^"+key), shellWord(line))
-	}
-	b.WriteString("if command -v restorecon >/dev/null 2>&1; then restorecon \"$d\" \"$f\"; fi\nexit 0\n")
-	return b.String()
-}
-
-// shellWord quotes a word for sh.
-func shellWord(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
-
 // restoreText has it add the lines when it boots next.
 func (r *Run) restoreText() error {
 	in, d, err := r.restoration()
@@ -169,7 +133,7 @@ func (r *Run) restoreText() error {
 			return err
 		}
 	}
-	text := bootHook(r.Work.ID, r.Instance.LoginUser, filesOf(r.Instance)[0], lines)
+	text := cloudconfig.BootHook(r.Work.ID, r.Instance.LoginUser, filesOf(r.Instance)[0], lines)
 	return r.once(&d, "set-text", func(ctx context.Context) error { return r.setText(ctx, r.ClientToken("set-text"), text) })
 }
 
@@ -199,7 +163,7 @@ func (r *Run) restoreTextBack() error {
 			if err != nil {
 				return err
 			}
-			if err := r.setText(ctx, r.tokenOf("set-text", "set-text"), bootHook(r.Work.ID, r.Instance.LoginUser, filesOf(r.Instance)[0], lines)); err != nil && !errors.Is(err, cloud.ErrRefused) {
+			if err := r.setText(ctx, r.tokenOf("set-text", "set-text"), cloudconfig.BootHook(r.Work.ID, r.Instance.LoginUser, filesOf(r.Instance)[0], lines)); err != nil && !errors.Is(err, cloud.ErrRefused) {
 				return err
 			}
 			delete(x.Asked, "set-text/set-text")

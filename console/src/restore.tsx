@@ -1,0 +1,362 @@
+// The ways back into an instance side by side, the way before its first step, the
+// outside probe's time line, and the report.
+import { Alert, Button, Popconfirm, Table } from "antd";
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { api, over, type Report, type RouteOffer, type UpSpan, type Work } from "./api";
+import { KeyChoice } from "./choices";
+import { Loaded, Mono, Title } from "./parts";
+import { useMayChange } from "./session";
+
+function span(seconds: number): string {
+  if (seconds === 0) {
+    return "none";
+  }
+  return seconds < 90 ? `${Math.round(seconds)} s` : `${Math.round(seconds / 60)} min`;
+}
+
+function Items({ all, empty }: { all: string[]; empty: string }) {
+  if (all.length === 0) {
+    return <span className="quiet">{empty}</span>;
+  }
+  return (
+    <ul className="items">
+      {all.map((text) => (
+        <li key={text}>{text}</li>
+      ))}
+    </ul>
+  );
+}
+
+function Lacks({ offer }: { offer: RouteOffer }) {
+  return (
+    <ul className="items">
+      {offer.lacking.map((l) => (
+        <li key={l.what}>
+          {l.what}
+          {l.command && <Mono>{l.command}</Mono>}
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+const rows: { name: string; of: (o: RouteOffer) => React.ReactNode }[] = [
+  { name: "Open", of: (o) => (o.open ? <strong>open</strong> : "not open") },
+  { name: "Until somebody is in", of: (o) => span(o.until_in_seconds) },
+  { name: "Of that down", of: (o) => span(o.down_seconds) },
+  {
+    name: "Costs",
+    of: (o) => o.charges.map((c) => `${c.amount} ${c.currency}`).join(" + ") || "nothing",
+  },
+  { name: "Needs besides", of: (o) => o.people ?? "nobody" },
+  { name: "Changes", of: (o) => <Items all={o.changes} empty="nothing but the keys" /> },
+  { name: "Can be lost", of: (o) => <Items all={o.can_be_lost} empty="nothing" /> },
+  { name: "Left to check", of: (o) => <Items all={o.to_check} empty="nothing" /> },
+  { name: "How that is known", of: (o) => o.sure },
+  { name: "What would open it", of: (o) => (o.open ? "" : <Lacks offer={o} />) },
+];
+
+/** Every route as a column: the best first, the closed ones last. */
+function SideBySide({
+  offers,
+  chosen,
+  choose,
+}: {
+  offers: RouteOffer[];
+  chosen: string;
+  choose: (route: string) => void;
+}) {
+  return (
+    <div className="routes">
+      <table>
+        <thead>
+          <tr>
+            <th scope="col" aria-label="what" />
+            {offers.map((o) => (
+              <th
+                key={o.route}
+                scope="col"
+                className={(o.open ? "open" : "closed") + (o.route === chosen ? " chosen" : "")}
+              >
+                <button
+                  type="button"
+                  disabled={!o.open}
+                  aria-pressed={o.route === chosen}
+                  onClick={() => choose(o.route)}
+                >
+                  {o.route}
+                </button>
+                <div className="quiet">{o.about}</div>
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map((r) => (
+            <tr key={r.name}>
+              <th scope="row">{r.name}</th>
+              {offers.map((o) => (
+                <td
+                  key={o.route}
+                  className={(o.open ? "" : "closed") + (o.route === chosen ? " chosen" : "")}
+                >
+                  {r.of(o)}
+                </td>
+              ))}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+export function RestorePage() {
+  const { name = "" } = useParams();
+  const navigate = useNavigate();
+  const mayChange = useMayChange();
+  const [route, setRoute] = useState("");
+  const [fresh, setFresh] = useState("");
+  const query = useQuery({
+    queryKey: ["routes", name],
+    queryFn: () => api.routes(name),
+    staleTime: 30_000,
+  });
+  const begin = useMutation({
+    mutationFn: (r: string) => api.restore(name, { route: r, new: fresh }),
+    onSuccess: (w) => void navigate(`/work/${w.id}`),
+  });
+  return (
+    <>
+      <Title>Ways back into {name}</Title>
+      <Loaded query={query}>
+        {(all) => {
+          const best = all.offers.find((o) => o.open);
+          const chosen = all.offers.find((o) => o.route === route && o.open) ?? best;
+          return (
+            <>
+              <p className="quiet">
+                {all.lost.length > 0
+                  ? `Lost or exposed: ${all.lost.join(", ")}; withdrawn once the new key is in.`
+                  : "No key of it is recorded as lost, so none would be withdrawn."}{" "}
+                Nothing is changed before you say so.
+              </p>
+              <SideBySide offers={all.offers} chosen={chosen?.route ?? ""} choose={setRoute} />
+              {chosen ? (
+                <>
+                  <h2>The whole way by {chosen.route}</h2>
+                  <ol className="way">
+                    {chosen.steps.map((s) => (
+                      <li key={s}>{s}</li>
+                    ))}
+                  </ol>
+                  <p>
+                    The new key, whose private half is on somebody&apos;s machine:{" "}
+                    <KeyChoice value={fresh} set={setFresh} not={all.lost} />
+                  </p>
+                  <p className="quiet">
+                    The client makes a pair on the spot, and shows it to work at the end:
+                  </p>
+                  <Mono>{`plumlatch restore ${name} -route ${chosen.route}`}</Mono>
+                  {begin.error && <Alert type="error" showIcon title={begin.error.message} />}
+                  <p>
+                    <Popconfirm
+                      title={`Restore access to ${name} by ${chosen.route}?`}
+                      okText="Restore"
+                      cancelText="Not now"
+                      onConfirm={() => begin.mutate(chosen.route)}
+                    >
+                      <Button
+                        type="primary"
+                        disabled={!mayChange || fresh === ""}
+                        loading={begin.isPending}
+                      >
+                        Restore access
+                      </Button>
+                    </Popconfirm>
+                  </p>
+                </>
+              ) : (
+                <Alert type="warning" showIcon title="No way back in is open now." />
+              )}
+            </>
+          );
+        }}
+      </Loaded>
+    </>
+  );
+}
+
+const width = 880;
+
+/** When the server answered an outside probe, and when not; between, nobody looked. */
+function UpDown({ seen, began, now }: { seen: UpSpan[]; began: string; now: number }) {
+  const first = Date.parse(began);
+  const last = Math.max(now, first + 1000);
+  const x = (t: number) => 60 + ((t - first) / (last - first)) * (width - 80);
+  return (
+    <svg className="timeline" viewBox={`0 0 ${width} 62`} role="img" aria-label="up and down">
+      <text x={52} y={20} textAnchor="end">
+        up
+      </text>
+      <text x={52} y={40} textAnchor="end">
+        down
+      </text>
+      <line x1={60} x2={width - 20} y1={16} y2={16} className="track" />
+      <line x1={60} x2={width - 20} y1={36} y2={36} className="track" />
+      {seen.map((s) => {
+        const from = x(Date.parse(s.from));
+        return (
+          <rect
+            key={s.from}
+            x={from}
+            y={s.up ? 11 : 31}
+            width={Math.max(2, x(Date.parse(s.to)) - from)}
+            height={10}
+            className={s.up ? "stood" : "down"}
+          >
+            <title>{`${s.up ? "answered" : "no answer"}, ${s.from.slice(11, 19)} to ${s.to.slice(11, 19)}`}</title>
+          </rect>
+        );
+      })}
+      <text x={60} y={58}>
+        {began.slice(11, 19)}
+      </text>
+      <text x={width - 20} y={58} textAnchor="end">
+        {new Date(last).toISOString().slice(11, 19)} UTC
+      </text>
+    </svg>
+  );
+}
+
+const isRestore = (w: Work) => w.kind.startsWith("restore-") && w.kind !== "restore-many";
+
+/** The outside probe of a restore, live, and where its report is. */
+export function LiveRestore({ work }: { work: Work }) {
+  const query = useQuery({
+    queryKey: ["report", work.id],
+    queryFn: () => api.report(work.id),
+    refetchInterval: over(work) ? false : 700,
+    enabled: isRestore(work),
+  });
+  if (!isRestore(work)) {
+    return null;
+  }
+  return (
+    <Loaded query={query}>
+      {(r) => (
+        <>
+          <h2>Seen from outside</h2>
+          <UpDown
+            seen={r.seen}
+            began={r.began_at}
+            now={r.ended_at ? Date.parse(r.ended_at) : query.dataUpdatedAt}
+          />
+          <p className="quiet">
+            Down for {r.down_seconds.toFixed(1)} s, measured by connecting from outside
+            {r.not_seen_seconds > 1 &&
+              `; for ${r.not_seen_seconds.toFixed(0)} s nobody looked`}.{" "}
+            <Link to={`/work/${work.id}/report`}>The report</Link>
+          </p>
+        </>
+      )}
+    </Loaded>
+  );
+}
+
+function Facts({ r }: { r: Report }) {
+  const facts: [string, string][] = [
+    ["Lost", r.lost.join(", ") || "no key was recorded as lost"],
+    ["New key", `${r.new}, for ${r.login_user}`],
+    ["Route", `${r.route} (${r.why})`],
+    ["By", r.operator],
+    ["Outcome", `${r.state}: ${r.outcome}`],
+    ["Begun", r.began_at.replace("T", " ").slice(0, 19) + " UTC"],
+    [
+      "The new key accepted",
+      r.in_at
+        ? `after ${((Date.parse(r.in_at) - Date.parse(r.began_at)) / 1000).toFixed(1)} s`
+        : "never",
+    ],
+    ["Down, measured from outside", `${r.down_seconds.toFixed(1)} s`],
+    ["Not looked at", `${r.not_seen_seconds.toFixed(1)} s`],
+    [
+      "Cost",
+      r.charges.map((c) => `${c.what}: ${c.amount.toFixed(3)} ${c.currency}`).join("; ") ||
+        "nothing",
+    ],
+    ["Goes on costing", r.goes_on.join("; ") || "nothing"],
+  ];
+  return (
+    <dl className="facts">
+      {facts.map(([k, v]) => (
+        <div key={k}>
+          <dt>{k}</dt>
+          <dd>{v}</dd>
+        </div>
+      ))}
+    </dl>
+  );
+}
+
+export function ReportPage() {
+  const { id = "" } = useParams();
+  const query = useQuery({
+    queryKey: ["report", Number(id)],
+    queryFn: () => api.report(Number(id)),
+    retry: false,
+  });
+  return (
+    <Loaded query={query}>
+      {(r) => (
+        <div className="report">
+          <Title actions={<Button onClick={() => print()}>Print</Button>}>
+            Access to {r.instance}, restored
+          </Title>
+          <Facts r={r} />
+          <UpDown
+            seen={r.seen}
+            began={r.began_at}
+            now={r.ended_at ? Date.parse(r.ended_at) : query.dataUpdatedAt}
+          />
+          <h2>Steps</h2>
+          <Table
+            size="small"
+            rowKey="name"
+            pagination={false}
+            dataSource={r.steps}
+            columns={[
+              { title: "Step", dataIndex: "title" },
+              { title: "State", dataIndex: "state" },
+              {
+                title: "Took",
+                render: (_, s) =>
+                  s.began_at && s.ended_at
+                    ? `${((Date.parse(s.ended_at) - Date.parse(s.began_at)) / 1000).toFixed(1)} s`
+                    : "",
+              },
+            ]}
+          />
+          <h2>Withdrawn</h2>
+          <Items all={r.withdrawn} empty="nothing" />
+          <h2>Changed</h2>
+          <Items all={r.changed} empty="nothing but the keys" />
+          <h2>Checks</h2>
+          <Items
+            all={r.checks.map(
+              (c) => `${c.check}: ${c.good ? "works" : "DOES NOT WORK"} (${c.said})`,
+            )}
+            empty="none were given"
+          />
+          <h2>Left to do or to check</h2>
+          <Items all={r.left} empty="nothing" />
+          <p className="quiet no-print">
+            <Link to={`/work/${r.work}`}>work {r.work}</Link>
+          </p>
+        </div>
+      )}
+    </Loaded>
+  );
+}

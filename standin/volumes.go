@@ -136,6 +136,10 @@ func (c *Cloud) Detach(token, id, note string) (Volume, error) {
 	case v.State == Available:
 		v.Done = append(v.Done, token)
 		return *v, c.save()
+	case v.State == Detaching: // asked again, the cloud looks after it again
+		v.Done = append(v.Done, token)
+		c.detachLater(v)
+		return *v, c.save()
 	case v.State != InUse:
 		return Volume{}, fmt.Errorf("%w: the volume is %s", ErrState, v.State)
 	case in != nil && v.Device == rootDevice && in.State != Stopped:
@@ -145,13 +149,17 @@ func (c *Cloud) Detach(token, id, note string) (Volume, error) {
 	if err := c.save(); err != nil {
 		return Volume{}, err
 	}
+	c.detachLater(v)
+	return *v, nil
+}
+
+func (c *Cloud) detachLater(v *Volume) {
 	c.laterVolume(v, func(v *Volume) {
 		if in := c.instances[v.Instance]; in != nil && in.server != nil && v.InVM != "" && in.server.tree.Pull("/dev/"+v.InVM) {
 			v.Dirty = true
 		}
 		v.State, v.Instance, v.Device, v.InVM = Available, "", "", ""
 	})
-	return *v, nil
 }
 
 // Attach begins to give a volume to an instance of its zone, under a device

@@ -201,7 +201,7 @@ func (b Beneath) Add(ctx context.Context, r *Rescue, acct routes.Account, a Adde
 	if err := b.plainWay(a.File); err != nil { // once more, just before
 		return err
 	}
-	for _, line := range a.Lines {
+	for n, line := range a.Lines {
 		data, err := ReadKeys(b.Files, full)
 		if err != nil {
 			return err
@@ -213,7 +213,7 @@ func (b Beneath) Add(ctx context.Context, r *Rescue, acct routes.Account, a Adde
 		if err != nil {
 			return err
 		}
-		if _, err := AddLine(ownedFiles{b.Files, fi.Owner, acct.GID}, full, line, now); err != nil {
+		if _, err := AddLine(ownedFiles{b.Files, fi.Owner, acct.GID}, full, line, now.Add(time.Duration(n))); err != nil { // which names the copy
 			return err
 		}
 	}

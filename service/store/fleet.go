@@ -152,7 +152,7 @@ const memberState = `CASE WHEN m.trouble <> '' THEN 'failed' WHEN w.id IS NULL T
 func (s *Store) Members(ctx context.Context, workID int64) ([]Member, error) {
 	var out []Member
 	return out, s.db.WithContext(ctx).Raw(`SELECT m.n, m.instance_id, i.name AS instance, m.old_key, m.new_key, m.wave, m.cut_off, coalesce(m.child_id, 0) AS child_id, coalesce(w.data->>'contain_said', '') AS contained,
-		coalesce(nullif(m.trouble, ''), nullif(w.outcome, ''), w.waits_for, '') AS trouble, `+memberState+` AS state
+		coalesce(nullif(m.trouble, ''), nullif(w.outcome, ''), nullif(w.trouble, ''), w.waits_for, '') AS trouble, `+memberState+` AS state
 		FROM fleet_members m JOIN instances i ON i.id = m.instance_id LEFT JOIN work w ON w.id = m.child_id WHERE m.work_id = ? ORDER BY m.n`, workID).Scan(&out).Error
 }
 

@@ -140,6 +140,7 @@ func (s *Store) KeepWaysBack(ctx context.Context, all []WaysBack) error {
 
 // RestoreRow is what is recorded of an instance that a way back is asked for.
 type RestoreRow struct {
+	StewardOut                    bool // the last time that the service wanted in, it did not get in
 	ID                            int64
 	Name, LoginUser, State, Cloud string
 	CloudID, Region, Zone, Image  string
@@ -191,6 +192,7 @@ func (s *Store) RestoreRows(ctx context.Context, name, tag string, after int64, 
 			coalesce((SELECT jsonb_agg(jsonb_build_object('id', a.id, 'key_id', coalesce(k.id, 0), 'key', coalesce(k.name, ''), 'holder', coalesce(h.name, ''), 'sort', coalesce(h.sort, ''), 'state', coalesce(k.state, ''),
 				'retired', k.retired_at IS NOT NULL, 'steward', a.steward, 'standing', a.standing, 'old', a.standing_old, 'against', a.against, 'at', coalesce(a.standing_at, a.created_at)) ORDER BY a.id)
 				FROM access a LEFT JOIN keys k ON k.id = a.key_id LEFT JOIN holders h ON h.id = k.holder_id WHERE a.instance_id = i.id AND a.login_user = i.login_user), '[]') AS keys,
+			EXISTS (SELECT 1 FROM surveys s WHERE s.instance_id = i.id AND s.sort = 'inside' AND s.cause = 'steward') AS steward_out,
 			o.methods AS offered, o.at AS offered_at
 		FROM instances i LEFT JOIN LATERAL (SELECT s.seen_at AS at, (SELECT m->'methods' FROM jsonb_array_elements(coalesce(nullif(s.report->'methods', 'null'), '[]')) m WHERE m->>'user' = i.login_user LIMIT 1) AS methods
 			FROM surveys s WHERE s.instance_id = i.id AND s.sort = 'outside') o ON true

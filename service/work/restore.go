@@ -191,6 +191,7 @@ func (w *Worker) RoutesOf(ctx context.Context, name string, ask bool) (wire.Rout
 		if err := w.askAll(ctx, &row); err != nil {
 			return wire.Routes{}, nil, err
 		}
+		w.tryOwn(ctx, &row)
 	}
 	f := w.factsOf(ctx, row, c, ask, map[string][]routes.Rescue{})
 	out := wire.Routes{Instance: row.Name, LoginUser: row.LoginUser, State: f.State, Lost: lostOf(row), Offers: []wire.RouteOffer{}}
@@ -257,6 +258,27 @@ func (w *Worker) askAll(ctx context.Context, row *store.RestoreRow) error {
 		}
 	}
 	return w.Store.Probed(ctx, kept...)
+}
+
+// tryOwn logs in with the service's own key, where the server takes it: accepted is
+// not logged in, and here the private half is at hand.
+func (w *Worker) tryOwn(ctx context.Context, row *store.RestoreRow) {
+	n := slices.IndexFunc(row.Keys, func(k store.RestoreKey) bool { return k.Steward && k.Standing == access.Accepted.String() })
+	if n < 0 {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	i, err := w.Store.InstanceByID(ctx, row.ID)
+	if err == nil {
+		var done func()
+		if _, done, err = w.steward(ctx, i); err == nil {
+			done()
+		}
+	}
+	if err != nil {
+		row.Keys[n].Standing, row.Keys[n].Against = "none", words(err)
+	}
 }
 
 // cloudSide is what the cloud says of its instances, by their IDs there.
@@ -332,6 +354,7 @@ func (w *Worker) factsOf(ctx context.Context, row store.RestoreRow, c cloudSide,
 			key.State = "retired"
 		}
 		if k.Steward && row.Steward {
+			key.Accepted = key.Accepted && (measured || !row.StewardOut)
 			f.Steward = &key
 		} else if !k.Steward {
 			f.Keys = append(f.Keys, key)

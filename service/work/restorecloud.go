@@ -191,11 +191,17 @@ func (r *Run) volume(id string) (cloud.Volume, error) {
 
 // settledVolume waits until a volume is in a state that does not pass by itself.
 func (r *Run) settledVolume(id string) (cloud.Volume, error) {
-	began := time.Now()
+	began, again := time.Now(), false
 	for {
 		v, err := r.volume(id)
 		if err != nil || v.State == cloud.VolumeInUse || v.State == cloud.VolumeAvailable {
 			return v, err
+		}
+		if v.State == cloud.VolumeDetaching && !again && time.Since(began) > min(volumeLimit, r.StateLimit)/2 {
+			again = true // it was asked for, and hangs: clouds look after it again when it is asked for again
+			if _, err := r.Cloud.Detach(r.ctx, r.ClientToken("detach-again"), id, r.volumeNote()); err != nil && errors.Is(err, cloud.ErrNotFound) {
+				return v, err
+			}
 		}
 		if time.Since(began) > min(volumeLimit, r.StateLimit) {
 			return v, failf("the cloud says that volume %s is %s, for %s already; look at it there", id, v.State, min(volumeLimit, r.StateLimit))
@@ -272,6 +278,13 @@ func (r *Run) restoreHome() error {
 // had, and looks whether it is there: a cloud may put it under another one.
 func (r *Run) bringHome(d *rotated) error {
 	x := d.Restore
+	if in, err := r.get(r.Instance.CloudID); errors.Is(err, cloud.ErrNotFound) || err == nil && (in.State == cloud.Removed || in.State == cloud.Removing) {
+		if !r.Work.Back {
+			return failf("the instance was removed by somebody else")
+		}
+		x.Left = append(x.Left, fmt.Sprintf("its root volume %s is left in the cloud, attached to nothing: the instance was removed by somebody else", x.Volume))
+		return r.SetData(*d)
+	}
 	if v, err := r.settledVolume(x.Volume); err != nil || len(x.Asked) == 0 && r.isHome(x, v) {
 		return err
 	}

@@ -399,6 +399,9 @@ func (r *Run) inRescue(x *restored) (*reach.Rescue, error) {
 	if errors.Is(err, reach.ErrNoRoot) {
 		return nil, Failure{words(err)}
 	}
+	if err != nil {
+		err = fmt.Errorf("the rescue instance %s: %w", x.Rescue.Name, err)
+	}
 	return s, err
 }
 

@@ -396,7 +396,7 @@ func causeOf(err error) string {
 	switch text := err.Error(); {
 	case errors.Is(err, reach.ErrStranger):
 		return "host key"
-	case strings.Contains(text, "unable to authenticate"):
+	case strings.Contains(text, "unable to authenticate"), strings.Contains(text, "SFTP: "): // let in, and shut in
 		return "steward"
 	case strings.Contains(text, "no steward"), strings.Contains(text, "no host key"):
 		return "none"

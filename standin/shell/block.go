@@ -162,7 +162,7 @@ func umount(c *call) int {
 	return c.each(names, func(p string) error {
 		if c.host.Unmount != nil {
 			for _, m := range c.host.Root.Mounts() {
-				if m.At == p {
+				if m.At == p && !slices.Contains(m.Options, "ro") { // what was written has to go out first
 					if err := c.host.Unmount(m.Device); err != nil {
 						return err
 					}

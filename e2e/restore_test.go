@@ -1,0 +1,382 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"plumlatch/core/wire"
+)
+
+// lostDoor is an instance of the stand-in whose only key is lost.
+type lostDoor struct {
+	d          *demo
+	name, id   string
+	lost, new  string
+	dir        string
+	none       string
+	userData   string
+	rootVolume string
+}
+
+func newLostDoor(t *testing.T, d *demo, name, image string, more ...string) *lostDoor {
+	t.Helper()
+	l := &lostDoor{d: d, name: name, lost: name + "-lost", new: name + "-new", dir: t.TempDir(), none: writeFile(t, "")}
+	for _, k := range []string{l.lost, l.new} {
+		d.must(t, "key", "create", k, "-dir", l.dir, "-new-passphrase-file", l.none)
+	}
+	size := map[string]string{"harrow-linux-4": "medium"}[image]
+	if size == "" {
+		size = "small"
+	}
+	d.must(t, append([]string{"instance", "launch", name, "-image", image, "-size", size, "-region", "south-pier", "-zone", "south-pier-b", "-key", l.lost}, more...)...)
+	l.id = d.instance(t, name).CloudID
+	d.must(t, "key", "lost", l.lost)
+	return l
+}
+
+func (l *lostDoor) cloud(t *testing.T, method, path, body string, into any) {
+	t.Helper()
+	mustDo(t, standinCall(method, path, body, into))
+}
+
+// volumeID is the root volume that is attached, as the cloud says.
+func (l *lostDoor) volumeID(t *testing.T) string {
+	t.Helper()
+	var in struct {
+		RootVolume string `json:"root_volume"`
+	}
+	l.cloud(t, "GET", "/v1/instances/"+l.id, "", &in)
+	return in.RootVolume
+}
+
+// ssh tries a login with the real ssh, where the ledger says that it is now.
+func (l *lostDoor) ssh(t *testing.T, key string, command ...string) (string, bool) {
+	t.Helper()
+	i := l.d.instance(t, l.name)
+	var known strings.Builder
+	for _, k := range i.HostKeys {
+		fmt.Fprintf(&known, "[%s]:%d %s\n", i.Address, i.Port, k.PublicKey)
+	}
+	args := append([]string{"-F", "none", "-o", "BatchMode=yes", "-o", "IdentitiesOnly=yes", "-o", "UserKnownHostsFile=" + writeFile(t, known.String()), "-i", filepath.Join(l.dir, key), "-p", fmt.Sprint(i.Port), i.LoginUser + "@" + i.Address}, command...)
+	out, err := exec.Command("ssh", args...).CombinedOutput()
+	return string(out), err == nil
+}
+
+func (l *lostDoor) restored(t *testing.T) {
+	t.Helper()
+	if out, ok := l.ssh(t, l.new, "hostname"); !ok || strings.TrimSpace(out) != l.name {
+		t.Errorf("%s: the new key does not log in: %s", l.name, out)
+	}
+	if out, ok := l.ssh(t, l.lost, "true"); ok || !strings.Contains(out, "Permission denied") {
+		t.Errorf("%s: the lost key: %s", l.name, out)
+	}
+}
+
+// TestRestoreRoutes carries out each route to its end on the stand-in, on images
+// of several layouts: a login by the real ssh with the new key, and none with the lost one.
+func TestRestoreRoutes(t *testing.T) {
+	t.Parallel()
+	s := newSlot(t, 101)
+	d := newHome(t, &demo{dir: s.dir, url: s.serve(t).URL(), token: s.token})
+	for n, c := range []struct{ route, image string }{
+		{"steward", "debian-12"}, {"boot-text", "debian-12"}, {"disk", "debian-12"}, {"disk", "harrow-linux-4"}, {"disk", "tideline-2"}, {"disk", "harrow-web-2"},
+	} {
+		t.Run(c.route+" "+c.image, func(t *testing.T) {
+			t.Parallel()
+			l := newLostDoor(t, d, fmt.Sprintf("lost-%d", n), c.image)
+			volume, before := l.volumeID(t), d.instance(t, l.name)
+			if c.image == "harrow-web-2" {
+				d.must(t, "instance", "check", "add", l.name, "http://:7080/health")
+				d.must(t, "instance", "check", "add", l.name, "tcp:7081")
+				if r := d.client(t, "", "instance", "check", "add", l.name, "ftp:21"); r.code != 1 || !strings.Contains(r.err, "tcp:PORT") {
+					t.Errorf("a check that is none: %+v", r)
+				}
+			}
+			out := d.must(t, "restore", l.name, "-route", c.route, "-new", l.new, "-dir", l.dir, "-yes")
+			contains(t, "restored", out, l.new+" opens "+l.name, l.lost+" is withdrawn")
+			l.restored(t)
+			after := d.instance(t, l.name)
+			var report wire.Report
+			mustDo(t, json.Unmarshal([]byte(d.must(t, "work", "report", fmt.Sprint(lastRestore(t, d, l.name)), "-json")), &report))
+			if volume != l.volumeID(t) || after.State != "running" {
+				t.Errorf("its volume is %s and was %s; it is %s", l.volumeID(t), volume, after.State)
+			}
+			moved := after.Address != before.Address
+			if stops := c.route != "steward"; moved != stops || (report.Down > 0.05) != stops {
+				t.Errorf("moved: %v; down for %.2f s", moved, report.Down)
+			}
+			if report.InAt == nil || report.Route != c.route || !slices.Equal(report.Withdrawn, []string{l.lost}) || len(report.Seen) == 0 {
+				t.Errorf("report: %+v", report)
+			}
+			if c.image == "harrow-web-2" {
+				if len(report.Checks) != 2 || !report.Checks[0].Good || report.Checks[1].Good {
+					t.Errorf("checks: %+v", report.Checks)
+				}
+				contains(t, "the report", d.must(t, "work", "report", fmt.Sprint(report.Work)), "http://:7080/health: works (it answers 200)", "tcp:7081 does not work", "## Left to do", "its address: ")
+			}
+		})
+	}
+}
+
+// lastRestore is the last restore of an instance.
+func lastRestore(t *testing.T, d *demo, name string) int64 {
+	t.Helper()
+	var list wire.List[wire.Work]
+	mustDo(t, json.Unmarshal([]byte(d.must(t, "work", "list", "-instance", name, "-json")), &list))
+	for _, w := range list.Items {
+		if strings.HasPrefix(w.Kind, "restore-") {
+			return w.ID
+		}
+	}
+	t.Fatalf("no restore of %s", name)
+	return 0
+}
+
+// TestRestoreService: a service that was never enabled at boot stays down, and
+// that is found.
+func TestRestoreService(t *testing.T) {
+	t.Parallel()
+	s := newSlot(t, 102)
+	d := newHome(t, &demo{dir: s.dir, url: s.serve(t).URL(), token: s.token})
+	l := newLostDoor(t, d, "never-enabled", "harrow-web-2")
+	d.must(t, "instance", "check", "add", l.name, "http://:7080/health")
+	if resp, err := http.Get("http://" + d.instance(t, l.name).Address + ":7080/health"); err != nil || resp.StatusCode != 200 {
+		t.Fatalf("the service: %v", err)
+	}
+	mustDo(t, os.Remove(shared.path("standin", "instances", l.id, "etc/board-service/enabled")))
+	out := d.must(t, "restore", l.name, "-route", "boot-text", "-new", l.new, "-dir", l.dir, "-yes")
+	contains(t, "found", out, "DOES NOT WORK", "http://:7080/health", "never enabled at boot")
+	l.restored(t)
+}
+
+// TestRestoreFaults: what can be wrong with a volume, a rescue instance or the
+// cloud, one at a time. Each ends with the instance as it was, or restored, its own
+// volume under its own name, and nothing left open; and says what was wrong.
+func TestRestoreFaults(t *testing.T) {
+	t.Parallel()
+	s := newSlot(t, 103)
+	d := newHome(t, &demo{dir: s.dir, url: s.serve(t).URL(), token: s.token})
+	disk := func(parts string, full bool) func(*testing.T, *lostDoor) {
+		return func(t *testing.T, l *lostDoor) {
+			l.cloud(t, "POST", "/v1/volumes/"+l.volumeID(t)+"/disk", fmt.Sprintf(`{"partitions":[%s],"full":%v}`, parts, full), nil)
+		}
+	}
+	inFile := func(path string, do func(file string) error) func(*testing.T, *lostDoor) {
+		return func(t *testing.T, l *lostDoor) { mustDo(t, do(shared.path("standin", "instances", l.id, path))) }
+	}
+	fault := func(text string) func(*testing.T, *lostDoor) {
+		return func(t *testing.T, l *lostDoor) {
+			l.cloud(t, "POST", "/v1/faults", strings.Replace(text, "NAME", l.name, 1), nil)
+		}
+	}
+	const system = `{"number":1,"fstype":"ext4","uuid":"u-1","label":"","holds":"system","gb":9}`
+	for n, c := range []struct {
+		what   string
+		broke  func(*testing.T, *lostDoor)
+		during func(*testing.T, *lostDoor, int64) // while it is at hand
+		ok     bool                               // it is restored all the same
+		says   string
+	}{
+		{what: "encrypted", broke: disk(`{"number":1,"fstype":"crypto_LUKS","uuid":"u","label":"","holds":"system","gb":9}`, false), says: "vdb1 is encrypted"},
+		{what: "LVM", broke: disk(`{"number":1,"fstype":"LVM2_member","uuid":"u","label":"","holds":"system","gb":9}`, false), says: "volume group (LVM)"},
+		{what: "another operating system", broke: disk(`{"number":1,"fstype":"ntfs","uuid":"u","label":"","holds":"system","gb":9}`, false), says: "another operating system"},
+		{what: "two systems", broke: disk(system+`,{"number":2,"fstype":"ext4","uuid":"u-2","label":"old","holds":"copy","gb":9}`, false), says: "both hold a system"},
+		{what: "full", broke: disk(system, true), says: "no space left"},
+		{what: "an UUID twice", broke: disk(`{"number":1,"fstype":"xfs","uuid":"6b2a5b01-0000-4000-8000-00000000d012","label":"","holds":"system","gb":9}`, false), ok: true},
+		{what: "no login user", broke: inFile("etc/passwd", func(f string) error {
+			return os.WriteFile(f, []byte("root:x:0:0:root:/root:/bin/sh\n"), 0o644)
+		}), says: "a system without the user debian"},
+		{what: "a linked folder", broke: inFile("home/debian/.ssh", func(f string) error {
+			if err := os.Rename(f, f+".real"); err != nil {
+				return err
+			}
+			return os.Symlink("/root/.ssh", f)
+		}), says: "symbolic link"},
+		{what: "no folder yet", broke: inFile("home/debian/.ssh", os.RemoveAll), ok: true},
+		{what: "modes that sshd ignores", broke: inFile("home/debian", func(f string) error { return os.Chmod(f, 0o777) }), ok: true},
+		{what: "attached under another name", broke: fault(`{"call":"attach-device","how":"astray","name":"NAME"}`), ok: true},
+		{what: "attached under another name every time", broke: fault(`{"call":"attach-device","how":"astray","name":"NAME","times":3}`), says: "under /dev/sdq, and not under /dev/sda"},
+		{what: "a detach that never ends", broke: fault(`{"call":"volume-state","how":"","name":"NAME"}`), ok: true},
+		{what: "found again in the middle", during: func(t *testing.T, l *lostDoor, _ int64) { l.d.must(t, "key", "found", l.lost) }, ok: true, says: "was found meanwhile"},
+		{what: "removed by somebody else", during: func(t *testing.T, l *lostDoor, id int64) {
+			l.cloud(t, "DELETE", "/v1/instances/"+l.id+"?client_token=somebody-"+l.id, "", nil)
+		}, says: "removed"},
+		{what: "the rescue instance removed by somebody else", during: func(t *testing.T, l *lostDoor, id int64) {
+			var list []struct{ ID, Name, State string }
+			l.cloud(t, "GET", "/v1/instances", "", &list)
+			for _, i := range list {
+				if i.Name == fmt.Sprintf("rescue-w%d", id) && i.State != "removed" {
+					l.cloud(t, "DELETE", "/v1/instances/"+i.ID+"?client_token=somebody-"+i.ID, "", nil)
+				}
+			}
+		}, says: "rescue"},
+	} {
+		t.Run(c.what, func(t *testing.T) {
+			t.Parallel()
+			l := newLostDoor(t, d, fmt.Sprintf("odd-disk-%d", n), "debian-12")
+			volume := l.volumeID(t)
+			if c.broke != nil {
+				c.broke(t, l)
+			}
+			var w wire.Work
+			mustDo(t, json.Unmarshal([]byte(d.must(t, "restore", l.name, "-route", "disk", "-new", l.new, "-yes", "-detach", "-json")), &w))
+			if c.during != nil {
+				waitFor(t, "the volume to be lent", func() bool {
+					var now wire.Work
+					mustDo(t, json.Unmarshal([]byte(d.must(t, "work", "show", fmt.Sprint(w.ID), "-json")), &now))
+					return now.Over() || now.Step >= 4
+				})
+				c.during(t, l, w.ID)
+			}
+			if c.ok {
+				d.must(t, "key", "prove", l.new, "-identity", filepath.Join(l.dir, l.new))
+			}
+			var end wire.Work
+			deadline := time.Now().Add(80 * time.Second)
+			for end.State == "" || !end.Over() {
+				mustDo(t, json.Unmarshal([]byte(d.must(t, "work", "show", fmt.Sprint(w.ID), "-json")), &end))
+				if time.Now().After(deadline) {
+					t.Fatalf("it never ends: %s, %s, waits for %q, %s", end.State, end.StepTitle, end.WaitsFor, end.Trouble)
+				}
+				time.Sleep(150 * time.Millisecond)
+			}
+			if c.ok != (end.State == "done") {
+				t.Fatalf("it is %s: %s", end.State, end.Outcome)
+			}
+			text := end.Outcome + end.Trouble
+			if c.ok {
+				text += d.must(t, "work", "report", fmt.Sprint(w.ID))
+			}
+			contains(t, "what is said", text, c.says)
+			gone := strings.Contains(c.what, "removed by") && !strings.Contains(c.what, "rescue")
+			if c.ok && c.says == "" {
+				l.restored(t)
+			}
+			if !gone {
+				i := d.instance(t, l.name)
+				if i.State != "running" || l.volumeID(t) != volume {
+					t.Errorf("it is %s with %s, and had %s", i.State, l.volumeID(t), volume)
+				}
+			}
+			var list []struct {
+				Name, State string
+				Tags        map[string]string
+			}
+			l.cloud(t, "GET", "/v1/instances", "", &list)
+			for _, i := range list {
+				if i.Tags["plumlatch-origin"] == l.name && i.State != "removed" && i.State != "removing" {
+					t.Errorf("the rescue instance %s is %s", i.Name, i.State)
+				}
+			}
+		})
+	}
+}
+
+// TestRestoreReady: which ways back are open before anything is lost, our own
+// rights at the cloud included; those with none are on today.
+func TestRestoreReady(t *testing.T) {
+	t.Parallel()
+	s := newSlot(t, 104)
+	d := newHome(t, &demo{dir: s.dir, url: s.serve(t).URL(), token: s.token})
+	ready := func() map[string][]string {
+		t.Helper()
+		var list wire.List[wire.ReadyRow]
+		r := d.client(t, "", "restore", "ready", "-json")
+		mustDo(t, json.Unmarshal([]byte(r.out), &list))
+		out := map[string][]string{}
+		for _, row := range list.Items {
+			out[row.Instance] = row.Open
+			if len(row.Open) == 0 && len(row.Lacking) < 5 {
+				t.Errorf("%s lacks %v", row.Instance, row.Lacking)
+			}
+		}
+		return out
+	}
+	d.launchBoard(t, "ready-1", s.key)
+	id := d.instance(t, "ready-1").CloudID
+	nature := func(text string) { mustDo(t, standinCall("POST", "/v1/instances/"+id+"/nature", text, nil)) }
+	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward second-key boot-text disk" {
+		t.Errorf("in order: %v", got)
+	}
+	nature(`{"stop_destroys":"a group replaces members that stop","missing_rights":[]}`)
+	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward second-key" {
+		t.Errorf("stopping destroys: %v", got)
+	}
+	contains(t, "compared", d.must(t, "restore", "ready-1"), "a group replaces members that stop")
+	nature(`{"stop_destroys":"","missing_rights":["volumes"]}`)
+	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward second-key boot-text" {
+		t.Errorf("no right to volumes: %v", got)
+	}
+	// Nothing at all: the key is lost, the steward's line is gone, and nothing may be stopped.
+	nature(`{"stop_destroys":"","missing_rights":["stop"]}`)
+	file := shared.path("standin", "instances", id, "home/debian/.ssh/authorized_keys")
+	mustDo(t, os.WriteFile(file, nil, 0o600))
+	d.must(t, "survey", "ready-1", "-outside")
+	if r := d.client(t, "", "restore", "ready", "-none"); r.code != 3 || !strings.Contains(r.out, "NONE") || !strings.Contains(r.out, "today -what no-way-back") {
+		t.Errorf("none: %+v", r)
+	}
+	has(t, "today", d.reasonsOf(t, "instance", "ready-1"), "no-way-back", true)
+	d.must(t, "key", "create", "ready-new", "-dir", t.TempDir(), "-new-passphrase-file", writeFile(t, ""))
+	if r := d.client(t, "", "restore", "ready-1", "-go", "-yes"); r.code != 1 || !strings.Contains(r.err, "no way back into ready-1 is open") {
+		t.Errorf("no way: %+v", r)
+	}
+	nature(`{"stop_destroys":"","missing_rights":[]}`)
+	if got := ready()["ready-1"]; len(got) == 0 {
+		t.Errorf("again: %v", got)
+	}
+	has(t, "today", d.reasonsOf(t, "instance", "ready-1"), "no-way-back", false)
+}
+
+// TestRestoreAll: each instance that only a lost key opened, by its own best
+// route, over one rescue instance that takes a volume at a time.
+func TestRestoreAll(t *testing.T) {
+	t.Parallel()
+	s := newSlot(t, 105)
+	d := newHome(t, &demo{dir: s.dir, url: s.serve(t).URL(), token: s.token})
+	dir, none := t.TempDir(), writeFile(t, "")
+	for _, k := range []string{"all-lost", "all-new", "all-mate"} {
+		d.must(t, "key", "create", k, "-dir", dir, "-new-passphrase-file", none)
+	}
+	names := []string{"all-1", "all-2", "all-3", "all-4"}
+	file := func(name string) string {
+		return shared.path("standin", "instances", d.instance(t, name).CloudID, "home/debian/.ssh/authorized_keys")
+	}
+	for _, name := range append(names, "all-rescue") {
+		d.must(t, "instance", "launch", name, "-image", "debian-12", "-size", "small", "-region", "south-pier", "-zone", "south-pier-c", "-key", "all-lost")
+	}
+	d.must(t, "access", "add", "all-rescue", "-key", "all-mate")
+	d.must(t, "access", "remove", "all-rescue", "-key", "all-lost", "-cut-off", "1")
+	d.must(t, "instance", "rescue", "all-rescue", "yes", "-yes")
+	d.must(t, "access", "add", "all-4", "-key", "all-mate") // another key opens it: it is none of these
+	for _, name := range names[1:3] {                       // no steward gets in, and no user data may be changed
+		mustDo(t, os.WriteFile(file(name), []byte(stewardLine.ReplaceAllString(mustRead(t, file(name)), "")), 0o600))
+		mustDo(t, standinCall("POST", "/v1/instances/"+d.instance(t, name).CloudID+"/nature", `{"stop_destroys":"","missing_rights":["user-data"]}`, nil))
+		d.must(t, "survey", name, "-outside")
+		_ = d.client(t, "", "survey", name, "-inside") // it does not get in
+	}
+	if r := d.client(t, "", "restore", "-all", "-lost", "all-lost", "-new", "all-new", "-plan"); r.code != 1 || !strings.Contains(r.err, "key lost all-lost") {
+		t.Errorf("not lost yet: %+v", r)
+	}
+	before := mustRead(t, file("all-rescue"))
+	r := d.client(t, "", "restore", "-all", "-lost", "all-lost", "-new", "all-new", "-dir", dir, "-at-most", "100%", "-yes")
+	contains(t, "all", r.out+r.err, "by steward", "by disk", "3 instances restored")
+	for _, name := range names[:3] {
+		if text := mustRead(t, file(name)); !strings.Contains(text, "all-new") || strings.Contains(text, "all-lost") {
+			t.Errorf("%s:\n%s", name, text)
+		}
+	}
+	if text := mustRead(t, file("all-4")); strings.Contains(text, "all-new") {
+		t.Errorf("all-4 was restored:\n%s", text)
+	}
+	waitFor(t, "the line on the rescue instance to go", func() bool {
+		return strings.TrimRight(mustRead(t, file("all-rescue")), "\n") == strings.TrimRight(before, "\n")
+	})
+}

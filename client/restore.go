@@ -45,6 +45,16 @@ func (c *Client) ReportPlaced(ctx context.Context, id int64, r wire.PlacedReport
 	return c.do(ctx, "POST", workPath(id)+"/placed", nil, r, nil)
 }
 
+// RescueDoor tells where files are copied out of a volume.
+func (c *Client) RescueDoor(ctx context.Context, id int64) (out wire.RescueDoor, err error) {
+	return out, c.do(ctx, "GET", workPath(id)+"/rescue-door", nil, nil, &out)
+}
+
+// ReportFetched tells what was copied out.
+func (c *Client) ReportFetched(ctx context.Context, id int64, r wire.Fetched) error {
+	return c.do(ctx, "POST", workPath(id)+"/fetched", nil, r, nil)
+}
+
 // Report returns what is to be known of a restore.
 func (c *Client) Report(ctx context.Context, id int64) (out wire.Report, err error) {
 	return out, c.do(ctx, "GET", workPath(id)+"/report", nil, nil, &out)

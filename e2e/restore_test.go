@@ -380,3 +380,46 @@ func TestRestoreAll(t *testing.T) {
 		return strings.TrimRight(mustRead(t, file("all-rescue")), "\n") == strings.TrimRight(before, "\n")
 	})
 }
+
+// TestRestoreFetch copies files out of the volume, read-only and past the service,
+// and changes nothing on it.
+func TestRestoreFetch(t *testing.T) {
+	t.Parallel()
+	s := newSlot(t, 106)
+	d := newHome(t, &demo{dir: s.dir, url: s.serve(t).URL(), token: s.token})
+	l := newLostDoor(t, d, "fetch-board", "harrow-linux-4")
+	home := shared.path("standin", "instances", l.id, "home/deckhand")
+	mustDo(t, os.MkdirAll(filepath.Join(home, "logs/old"), 0o755))
+	mustDo(t, os.WriteFile(filepath.Join(home, "logs/crossing.log"), []byte("the tide was late\n"), 0o640))
+	mustDo(t, os.WriteFile(filepath.Join(home, "logs/old/empty"), nil, 0o600))
+	mustDo(t, os.Symlink("/etc/shadow", filepath.Join(home, "logs/link")))
+	before, volume := mustRead(t, filepath.Join(home, ".ssh/authorized_keys")), l.volumeID(t)
+	out := filepath.Join(t.TempDir(), "copied")
+	args := []string{"restore", l.name, "-fetch", "/home/deckhand/logs,/etc/hostname", "-new", l.new, "-dir", l.dir, "-yes", "-out"}
+	if r := d.client(t, "", append(args, l.dir)...); r.code != 1 || !strings.Contains(r.err, "is there already; nothing was begun") {
+		t.Errorf("into a folder that is there: %+v", r)
+	}
+	r := d.client(t, "", append(args, out)...)
+	if r.code != 0 {
+		t.Fatalf("%+v", r)
+	}
+	contains(t, "copied", r.out+r.err, "3 files of", "nothing on the volume was changed", "left out: /home/deckhand/logs/link (a link)")
+	if text := mustRead(t, filepath.Join(out, "home/deckhand/logs/crossing.log")); text != "the tide was late\n" {
+		t.Errorf("%q", text)
+	}
+	if _, err := os.Stat(filepath.Join(out, "home/deckhand/logs/old/empty")); err != nil {
+		t.Error(err)
+	}
+	if text := mustRead(t, filepath.Join(out, "etc/hostname")); strings.TrimSpace(text) != l.name {
+		t.Errorf("%q", text)
+	}
+	if now := mustRead(t, filepath.Join(home, ".ssh/authorized_keys")); now != before || l.volumeID(t) != volume || d.instance(t, l.name).State != "running" {
+		t.Errorf("it is not as it was: %s\n%s", d.instance(t, l.name).State, now)
+	}
+	// What is not there: the instance goes back to what it was.
+	r = d.client(t, "", "restore", l.name, "-fetch", "/home/nobody", "-new", l.new, "-dir", l.dir, "-yes", "-out", out+"-2")
+	if r.code != 1 || !strings.Contains(r.err, "/home/nobody") || !strings.Contains(r.err, "goes back to what it was") {
+		t.Errorf("what is not there: %+v", r)
+	}
+	waitFor(t, "the instance", func() bool { return d.instance(t, l.name).State == "running" && l.volumeID(t) == volume })
+}

@@ -45,6 +45,10 @@ func restoreScenarios() []scenario {
 		{name: "restore stopped, boot-text", kind: "restore-boot-text", lacks: []string{"stop/stop/"}, prepare: withLostStopped, begin: restoresBy("boot-text"), check: isRestored},
 		{name: "restore stopped, cancelled", kind: "restore-disk", back: true, lacks: slices.Concat(sinceIn, []string{"look/undo/take-out/"}), prepare: withLostStopped, begin: cancelledAtLogin("disk"), check: isLostStopped},
 		{name: "restore stopped, boot-text, cancelled", kind: "restore-boot-text", back: true, lacks: slices.Concat(sinceIn, []string{"look/undo/take-out/"}), prepare: withLostStopped, begin: cancelledAtLogin("boot-text"), check: isLostStopped},
+		{name: "fetch", kind: "restore-fetch", lacks: withLaunched, prepare: withLost(false), begin: fetches, check: isLostAsBefore},
+		{name: "fetch, rescue there", kind: "restore-fetch", lacks: withOneThere, prepare: withRescue, begin: fetches, check: isLostAsBefore},
+		{name: "fetch cancelled", kind: "restore-fetch", back: true, lacks: withLaunched, prepare: withLost(false), begin: cancelledCopying, check: isLostAsBefore},
+		{name: "fetch cancelled, rescue there", kind: "restore-fetch", back: true, lacks: withOneThere, prepare: withRescue, begin: cancelledCopying, check: isLostAsBefore},
 		{name: "restore many", kind: "restore-many", prepare: withLost(false), begin: restoresMany, check: isRestored},
 		{name: "restore many cancelled", kind: "restore-many", back: true, prepare: withLost(false), begin: cancelledManyRestores, check: isLostAsBefore},
 	}
@@ -269,6 +273,37 @@ func busyDisk(x *trial) (int64, error) {
 		return 0, err
 	}
 	return x.restoring("disk")
+}
+
+// fetches begins to copy files out, and says that they are copied as soon as
+// somebody listens.
+func fetches(x *trial) (int64, error) {
+	id, err := x.restoring("fetch")
+	if client.Definite(err) {
+		return 0, err
+	}
+	go func() {
+		for range 200 {
+			if id == 0 {
+				id, _ = x.find()
+			}
+			if door, err := x.client.RescueDoor(context.Background(), id); err == nil && door.Ready && x.client.ReportFetched(context.Background(), id, wire.Fetched{Files: 1, Bytes: 1}) == nil {
+				return
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+	}()
+	return id, err
+}
+
+func cancelledCopying(x *trial) (int64, error) {
+	id, err := x.restoring("fetch")
+	if err != nil {
+		return 0, err
+	}
+	return id, x.cancelWhen(id, func(w wire.Work) bool {
+		return slices.ContainsFunc(w.Steps, func(s wire.WorkStep) bool { return s.Name == "copy" && s.State == "doing" })
+	})
 }
 
 func restoresMany(x *trial) (int64, error) {

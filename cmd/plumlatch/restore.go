@@ -32,6 +32,7 @@ type restoreOptions struct {
 	route         string
 	lost          string
 	passwordFile  string
+	fetch, out    string
 	go_, all      bool
 	goOn          int64
 }
@@ -57,6 +58,8 @@ func restore(fs *flag.FlagSet) func(*cli) error {
 	fs.StringVar(&o.newPassFile, "new-passphrase-file", "", "`file` with the passphrase of the pair that is made; an empty one means none")
 	fs.BoolVar(&o.random, "random-passphrase", false, "make a strong passphrase for the pair that is made, and show it once")
 	fs.StringVar(&o.passwordFile, "password-file", "", "already-open: `file` with the login user's password (default: it is asked)")
+	fs.StringVar(&o.fetch, "fetch", "", "let nobody in: copy these `paths` out of its root volume, separated by commas, read-only and straight from a rescue instance; needs -new and -out")
+	fs.StringVar(&o.out, "out", "", "with -fetch: `folder` to copy into; it must not exist")
 	fs.Int64Var(&o.goOn, "continue", 0, "do this machine's part of this `work` at hand, and follow it")
 	fs.BoolVar(&o.plan, "plan", false, "with -all: show what would happen, and change nothing")
 	fs.BoolVar(&o.yes, "yes", false, "do not ask")
@@ -73,6 +76,9 @@ func restore(fs *flag.FlagSet) func(*cli) error {
 		}
 		if o.all {
 			return c.restoreAll(o)
+		}
+		if o.fetch != "" || o.out != "" {
+			return c.fetchOut(o)
 		}
 		if o.goOn != 0 {
 			return c.restoreOn(o)

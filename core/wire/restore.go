@@ -48,7 +48,7 @@ type CompareRoutes struct {
 
 // Restore asks for one way back in to be carried out.
 type Restore struct {
-	Route string `json:"route"` // "" for the best open one
+	Route string `json:"route"` // "" for the best open one; "fetch" copies files out, by the disk, and lets nobody in
 	New   string `json:"new"`   // recorded key that is to open it
 }
 
@@ -89,6 +89,25 @@ type RestoreLines struct {
 type PlacedReport struct {
 	File string `json:"file"`
 	With string `json:"with"` // fingerprint of the key that was used, or the login method
+}
+
+// RescueDoor is where an engineer's machine copies files out of a volume that is
+// mounted on a rescue instance, read-only: straight from there.
+type RescueDoor struct {
+	Ready    bool     `json:"ready"` // it is mounted
+	Name     string   `json:"name"`
+	Address  string   `json:"address"`
+	Port     int      `json:"port"`
+	User     string   `json:"user"`
+	HostKeys []string `json:"host_keys"` // public key lines
+	Mount    string   `json:"mount"`
+	Key      string   `json:"key"` // that is let in there
+}
+
+// Fetched tells what was copied out.
+type Fetched struct {
+	Files int   `json:"files"`
+	Bytes int64 `json:"bytes"`
 }
 
 // CheckChange adds or removes what "works" means for an instance.

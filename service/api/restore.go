@@ -92,6 +92,33 @@ func (s *Server) reportPlaced(c *gin.Context) {
 	s.told(c, w, s.opts.Worker.ReportPlaced(c, actor(c), w, r))
 }
 
+// rescueDoor tells where files are copied out of a volume.
+func (s *Server) rescueDoor(c *gin.Context) {
+	w, ok := s.work(c)
+	if !ok {
+		return
+	}
+	out, err := s.opts.Worker.RescueDoor(w)
+	if errors.Is(err, store.ErrWorkState) {
+		conflict.detail(c, "this work copies nothing out: it is over, or of another kind")
+		return
+	}
+	s.answer(c, out, err)
+}
+
+// reportFetched takes a client's word that it has copied what it wanted.
+func (s *Server) reportFetched(c *gin.Context) {
+	var r wire.Fetched
+	if !read(c, &r) {
+		return
+	}
+	w, ok := s.work(c)
+	if !ok {
+		return
+	}
+	s.told(c, w, s.opts.Worker.ReportFetched(c, actor(c), w, r))
+}
+
 // report tells what is to be known of a restore.
 func (s *Server) report(c *gin.Context) {
 	w, ok := s.work(c)

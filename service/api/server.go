@@ -141,6 +141,8 @@ func New(o Options) http.Handler {
 	view.GET("/work/:id/lines", s.restoreLines)
 	edit.POST("/work/:id/placed", s.reportPlaced)
 	view.GET("/work/:id/report", s.report)
+	view.GET("/work/:id/rescue-door", s.rescueDoor)
+	edit.POST("/work/:id/fetched", s.reportFetched)
 	edit.POST("/work/:id/close", s.closeParts)
 	edit.POST("/adoptions", s.adopt)
 	edit.POST("/adopt-many", s.adoptMany)

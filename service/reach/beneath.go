@@ -74,6 +74,16 @@ func (b Beneath) plainWay(name string) error {
 	return nil
 }
 
+// Describe tells what a name of the volume is, following no link on the way to it.
+func (b Beneath) Describe(name string) (FileInfo, error) {
+	if dir := path.Dir(path.Clean("/" + name)); dir != "/" {
+		if err := b.plainWay(dir); err != nil {
+			return FileInfo{}, err
+		}
+	}
+	return b.Files.Lstat(path.Join(b.Mount, path.Clean("/"+name)))
+}
+
 // Read reads a file of the volume, following no link. ErrMissing.
 func (b Beneath) Read(name string) (string, error) {
 	if err := b.plainWay(name); err != nil {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"plumlatch/core/access"
+	"plumlatch/core/keypair"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/routes"
 	"plumlatch/core/wire"
@@ -37,7 +38,17 @@ type restoring struct {
 	Placed     bool   `json:"placed"`
 	PlacedFile string `json:"placed_file"`
 	PlacedWith string `json:"placed_with"`
+	// Fetched is set when the engineer's client has copied files out.
+	Fetched bool  `json:"fetched"`
+	Files   int   `json:"files"`
+	Bytes   int64 `json:"bytes"`
 }
+
+// fetchRoute copies files out of the volume and changes nothing on it: no way back
+// in, but made of the same steps as the disk's.
+var fetchRoute = routes.Route{Name: "fetch", Steps: []routes.Step{
+	{Name: "rescue"}, {Name: "stop"}, {Name: "detach"}, {Name: "lend"}, {Name: "mount"}, {Name: "copy"}, {Name: "unmount"}, {Name: "unlend"}, {Name: "return"}, {Name: "start"}, {Name: "dismiss"}, {Name: "tidy"},
+}}
 
 // restored is what the steps keep, beside what those of a rotation do.
 type restored struct {
@@ -80,7 +91,7 @@ type rescueAt struct {
 	User       string   `json:"user,omitempty"`
 	HostKeys   [][]byte `json:"host_keys,omitempty"`
 	Asked      bool     `json:"asked,omitempty"` // the cloud was asked to launch it
-	Line       string   `json:"line,omitempty"`  // placed on one that was there
+	Lines      []string `json:"lines,omitempty"` // placed on one that was there
 	Gone       bool     `json:"gone,omitempty"`
 }
 
@@ -95,6 +106,7 @@ type mounted struct {
 const (
 	grantLimit  = 24 * time.Hour
 	rescueEnds  = 4 * time.Hour // the end of what is opened for the work
+	copyLimit   = 2 * time.Hour // for files to be copied out
 	checkLimit  = 60 * time.Second
 	volumeLimit = 5 * time.Minute
 	knockEvery  = 200 * time.Millisecond
@@ -117,6 +129,7 @@ func restoreSteps() map[string]Step {
 		"lend":          {Title: "attaching the volume to the rescue instance", Do: (*Run).restoreLend, Undo: (*Run).restoreLendBack, Effects: []string{"attach"}, UndoEffects: []string{"detach"}},
 		"mount":         {Title: "finding the right filesystem, and mounting it", Do: (*Run).restoreMount, Undo: (*Run).restoreUnmount, Effects: []string{"mount"}, UndoEffects: []string{"unmount"}},
 		"edit":          {Title: "adding the new key beneath the mount", Do: (*Run).restoreEdit, Undo: (*Run).restoreEditBack, Effects: []string{"append"}, UndoEffects: []string{"take-out"}},
+		"copy":          {Title: "waiting for files to be copied out", Do: (*Run).restoreCopied},
 		"unmount":       {Title: "unmounting it", Do: (*Run).restoreUnmount, Effects: []string{"unmount"}},
 		"unlend":        {Title: "detaching the volume from the rescue instance", Do: (*Run).restoreUnlend, Effects: []string{"detach"}},
 		"return":        {Title: "attaching the volume under its old name", Do: (*Run).restoreReturn, Effects: []string{"attach"}},
@@ -135,20 +148,45 @@ func restoreSteps() map[string]Step {
 func (w *Worker) restoreKinds() []*Kind {
 	steps := restoreSteps()
 	var out []*Kind
-	for _, route := range routes.All() {
+	for _, route := range append(routes.All(), fetchRoute) {
 		k := &Kind{Name: "restore-" + route.Name, Action: "access.restore", Changing: true, End: (*Run).endRestore,
 			Steps: []Step{{Name: "look", Title: "looking at what is there", Do: (*Run).restoreLook, Undo: (*Run).restoreLookBack, UndoEffects: []string{"take-out"}}}}
-		for _, s := range route.Way() {
+		way := route.Way()
+		if route.Name == fetchRoute.Name {
+			way = route.Steps
+		}
+		for _, s := range way {
 			step, ok := steps[s.Name]
 			if !ok {
 				panic("route " + route.Name + " has a step that nobody carries out: " + s.Name) // at start, in every test
 			}
 			step.Name = s.Name
+			if route.Name == fetchRoute.Name {
+				step = forFetching(step)
+			}
 			k.Steps = append(k.Steps, step)
+		}
+		if route.Name == fetchRoute.Name {
+			k.Steps[0].Undo, k.Steps[0].UndoEffects = nil, nil // no line was added
 		}
 		out = append(out, k)
 	}
 	return out
+}
+
+// forFetching is a step where nobody is to be let in: an instance that did not run
+// is not started.
+func forFetching(s Step) Step {
+	switch s.Name {
+	case "start":
+		s.Skip = func(r *Run) bool {
+			_, d, err := r.restoration()
+			return err == nil && d.Restore.Was == string(cloud.Stopped)
+		}
+	case "stop":
+		s.UndoEffects = []string{"start"}
+	}
+	return s
 }
 
 // isRestore tells whether a piece of work is a restore of one instance.
@@ -409,9 +447,17 @@ func (w *Worker) planRestore(ctx context.Context, i store.Instance, r wire.Resto
 	if slices.ContainsFunc(compared.Lost, func(n string) bool { return strings.EqualFold(n, k.Name) }) {
 		return store.NewWork{}, FieldError{Field: "new", Problem: k.Name + " is the lost key itself"}
 	}
-	offer, err := chooseRoute(offers, r.Route, i.Name)
+	wanted := r.Route
+	if r.Route == fetchRoute.Name {
+		wanted = "disk"
+	}
+	offer, err := chooseRoute(offers, wanted, i.Name)
 	if err != nil {
 		return store.NewWork{}, err
+	}
+	if r.Route == fetchRoute.Name {
+		in := restoring{Route: r.Route, Why: "asked for: files are copied out, and nothing is changed", NewID: k.ID, New: k.Name}
+		return w.begun(w.kind("restore-fetch"), "copy files out of "+i.Name, token(26), i, fmt.Sprintf("copy files out of its root volume, by the holder of %s", k.Name), in), nil
 	}
 	why := "asked for"
 	if r.Route == "" {
@@ -542,6 +588,37 @@ func (w *Worker) ReportPlaced(ctx context.Context, by store.Actor, work store.Wo
 		return store.ErrWorkState
 	}
 	err := w.Store.Tell(ctx, work.ID, map[string]any{"placed": true, "placed_file": p.File, "placed_with": plaintext.Line(plaintext.Cut(p.With, 100))}, by.Operator+" has added the new key's line, from "+by.Address)
+	w.look()
+	return err
+}
+
+// RescueDoor tells where files are copied out of a volume. store.ErrWorkState.
+func (w *Worker) RescueDoor(work store.Work) (out wire.RescueDoor, err error) {
+	if work.Kind != "restore-fetch" || work.Over() {
+		return out, store.ErrWorkState
+	}
+	var in restoring
+	var d rotated
+	if err := errors.Join(decode(work.Input, &in), decode(work.Data, &d)); err != nil || d.Restore == nil {
+		return out, errors.Join(err, store.ErrWorkState)
+	}
+	x := d.Restore
+	out = wire.RescueDoor{Ready: work.StepTitle == restoreSteps()["copy"].Title && len(x.Mounts) > 0, Name: x.Rescue.Name, Address: x.Rescue.Address, Port: x.Rescue.Port, User: x.Rescue.User, HostKeys: []string{}, Key: in.New}
+	for _, blob := range x.Rescue.HostKeys {
+		out.HostKeys = append(out.HostKeys, keypair.Public{Blob: blob}.Line())
+	}
+	if len(x.Mounts) > 0 {
+		out.Mount = x.Mounts[0].At
+	}
+	return out, nil
+}
+
+// ReportFetched keeps a client's word that it has copied what it wanted. store.ErrWorkState.
+func (w *Worker) ReportFetched(ctx context.Context, by store.Actor, work store.Work, f wire.Fetched) error {
+	if work.Kind != "restore-fetch" || work.Over() || f.Files < 0 || f.Bytes < 0 {
+		return store.ErrWorkState
+	}
+	err := w.Store.Tell(ctx, work.ID, map[string]any{"fetched": true, "files": f.Files, "bytes": f.Bytes}, fmt.Sprintf("%s has copied %s, from %s", by.Operator, plural(f.Files, "file"), by.Address))
 	w.look()
 	return err
 }

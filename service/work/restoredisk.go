@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -134,6 +135,19 @@ func (r *Run) workKey() (keypair.Public, error) {
 	return keypair.FromBlob(k.Blob, fmt.Sprintf("plumlatch work %d", r.Work.ID))
 }
 
+// rescueLines let this work's key into a rescue instance, with an end; and the
+// engineer's own, where files are to be copied out from there.
+func (r *Run) rescueLines(now time.Time, key keypair.Public) ([]string, error) {
+	options := rescueOptions(now.Add(rescueEnds)) + " "
+	lines := []string{options + key.Line()}
+	in, _, err := r.restoration()
+	if err != nil || in.Route != fetchRoute.Name {
+		return lines, err
+	}
+	k, err := r.Store.KeyByID(r.ctx, in.NewID)
+	return append(lines, options+k.Public().Line()), err
+}
+
 // openRescue has the steward of a rescue instance that was there place the line
 // of this work's key, with an end.
 func (r *Run) openRescue(d *rotated, i store.Instance, key keypair.Public) error {
@@ -142,12 +156,16 @@ func (r *Run) openRescue(d *rotated, i store.Instance, key keypair.Public) error
 	if err != nil {
 		return err
 	}
-	if x.Rescue.Line == "" {
+	if len(x.Rescue.Lines) == 0 {
+		lines, err := r.rescueLines(now, key)
+		if err != nil {
+			return err
+		}
 		hostKeys, err := r.Store.HostKeys(r.ctx, i.ID)
 		if err != nil {
 			return err
 		}
-		x.Rescue = rescueAt{CloudID: i.RescueCloudID, InstanceID: i.ID, Name: i.Name, Port: i.Port, User: i.LoginUser, Line: rescueOptions(now.Add(rescueEnds)) + " " + key.Line()}
+		x.Rescue = rescueAt{CloudID: i.RescueCloudID, InstanceID: i.ID, Name: i.Name, Port: i.Port, User: i.LoginUser, Lines: lines}
 		for _, h := range hostKeys {
 			x.Rescue.HostKeys = append(x.Rescue.HostKeys, h.Blob)
 		}
@@ -167,13 +185,19 @@ func (r *Run) openRescue(d *rotated, i store.Instance, key keypair.Public) error
 	if len(all) == 0 {
 		return failf("the rescue instance %s has no file of keys", i.Name)
 	}
-	if !authkeys.ParseDocument(all[0].data).Has(x.Rescue.Line) {
-		if err := r.Effect("append", func(context.Context) error {
-			_, err := reach.AddLine(files, all[0].name, x.Rescue.Line, now)
-			return err
-		}); err != nil {
-			return err
+	doc := authkeys.ParseDocument(all[0].data)
+	if err := r.Effect("append", func(context.Context) error {
+		for n, line := range x.Rescue.Lines {
+			if doc.Has(line) {
+				continue
+			}
+			if _, err := reach.AddLine(files, all[0].name, line, now.Add(time.Duration(n))); err != nil {
+				return err
+			}
 		}
+		return nil
+	}); err != nil {
+		return err
 	}
 	x.Rescue.Address = i.Address
 	if err := r.SetData(*d); err != nil {
@@ -203,7 +227,11 @@ func (r *Run) launchRescue(d *rotated, c cloud.Instance, key keypair.Public) err
 		return err
 	}
 	name := fmt.Sprintf("rescue-w%d", r.Work.ID)
-	text, err := cloudconfig.Build(cloudconfig.Settings{Hostname: name, LoginUser: user, Keys: []string{rescueOptions(now.Add(rescueEnds)) + " " + key.Line()}, MaxSize: p.MaxUserData})
+	lines, err := r.rescueLines(now, key)
+	if err != nil {
+		return err
+	}
+	text, err := cloudconfig.Build(cloudconfig.Settings{Hostname: name, LoginUser: user, Keys: lines, MaxSize: p.MaxUserData})
 	if err != nil {
 		return err
 	}
@@ -361,11 +389,14 @@ func (r *Run) shutRescue(d *rotated) error {
 			}
 			err = r.Effect("take-out", func(ctx context.Context) error {
 				for _, f := range all {
-					if !authkeys.ParseDocument(f.data).Has(x.Rescue.Line) {
+					there := authkeys.ParseDocument(f.data)
+					if !slices.ContainsFunc(x.Rescue.Lines, there.Has) {
 						continue
 					}
 					if _, err := reach.Edit(ctx, files, f.name, reach.EditOptions{Now: now}, func(doc *authkeys.Document) error {
-						doc.RemoveAppended(x.Rescue.Line)
+						for _, line := range x.Rescue.Lines {
+							doc.RemoveAppended(line)
+						}
 						return nil
 					}); err != nil {
 						return err
@@ -489,7 +520,7 @@ func (r *Run) restoreLendBack() error {
 // the disk, by what is on it, and mounts it for writing; and the one that its
 // home lies on, if that is another.
 func (r *Run) restoreMount() error {
-	_, d, err := r.restoration()
+	in, d, err := r.restoration()
 	if err != nil {
 		return err
 	}
@@ -564,12 +595,39 @@ func (r *Run) restoreMount() error {
 			return err
 		}
 		for _, m := range x.Mounts {
-			if err := s.Mount(ctx, m.Device, m.FSType, m.At, false); err != nil {
+			if err := s.Mount(ctx, m.Device, m.FSType, m.At, in.Route == fetchRoute.Name); err != nil {
 				return Failure{words(err)}
 			}
 		}
 		return nil
 	})
+}
+
+// restoreCopied waits until the engineer's client has copied what it wanted,
+// straight from the rescue instance. It holds the instance: its volume is away.
+func (r *Run) restoreCopied() error {
+	for {
+		text, err := r.Store.WorkInput(r.ctx, r.Work.ID)
+		if err != nil {
+			return err
+		}
+		r.Work.Input = text
+		in, _, err := r.restoration()
+		if err != nil || in.Fetched {
+			return err
+		}
+		left, err := r.left(copyLimit)
+		if err != nil {
+			return err
+		}
+		if left <= 0 {
+			return failf("nobody has said within %s that the files are copied", spanWords(copyLimit))
+		}
+		if err := r.stopping(); err != nil {
+			return err
+		}
+		r.sleep(2 * poll)
+	}
 }
 
 // restoreUnmount unmounts whatever of the volume is mounted, and makes sure of it.

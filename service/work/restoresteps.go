@@ -566,6 +566,9 @@ func (r *Run) restoreTidy() error {
 			x.Left = append(x.Left, fmt.Sprintf("its root volume is %s, and was %s: look at it in the cloud", c.RootVolume, x.Volume))
 		}
 	}
+	if in.Route == fetchRoute.Name {
+		return r.SetData(d)
+	}
 	if len(in.Lost) == 0 {
 		x.Left = append(x.Left, "no key of it was recorded as lost, so none was withdrawn (plumlatch key lost NAME)")
 	}
@@ -596,6 +599,9 @@ func (r *Run) endRestore(state store.WorkState) (store.WorkEnd, error) {
 		return store.WorkEnd{Phase: r.phaseAfter(), Outcome: outcomeOf(r.Work.Trouble+"; everything was taken back", x.Left...)}, nil
 	}
 	text := fmt.Sprintf("%s opens %s", in.New, r.Instance.Name)
+	if in.Route == fetchRoute.Name {
+		text = fmt.Sprintf("%s of %s copied; nothing on the volume was changed", plural(in.Files, "file"), sizeWords(in.Bytes))
+	}
 	if len(x.Withdrawn) > 0 {
 		text += "; " + strings.Join(x.Withdrawn, ", ") + " is withdrawn"
 	}
@@ -627,4 +633,17 @@ func (r *Run) once(d *rotated, effect string, f func(ctx context.Context) error)
 		return errors.Join(err, r.SetData(*d))
 	}
 	return err
+}
+
+// sizeWords writes a number of bytes for people.
+func sizeWords(n int64) string {
+	switch {
+	case n >= 1<<30:
+		return fmt.Sprintf("%.1f GiB", float64(n)/(1<<30))
+	case n >= 1<<20:
+		return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20))
+	case n >= 1<<10:
+		return fmt.Sprintf("%.1f KiB", float64(n)/(1<<10))
+	}
+	return fmt.Sprintf("%d bytes", n)
 }

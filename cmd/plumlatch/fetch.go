@@ -1,0 +1,202 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"net/netip"
+	"os"
+	"path"
+	"strings"
+
+	"golang.org/x/crypto/ssh"
+
+	"plumlatch/client"
+	"plumlatch/core/keypair"
+	"plumlatch/core/names"
+	"plumlatch/core/plaintext"
+	"plumlatch/core/wire"
+	"plumlatch/service/reach"
+)
+
+// fetchOut copies files out of an instance's root volume: for those who only need
+// their data. Nothing of it passes the service.
+func (c *cli) fetchOut(o restoreOptions) error {
+	if o.fetch == "" || o.out == "" || o.new == "" || o.route != "" || o.go_ {
+		return usagef("-fetch PATHS needs -out FOLDER and -new KEY, whose private half is here, and goes with no -route or -go")
+	}
+	args, service, err := c.begin("INSTANCE")
+	if err != nil {
+		return err
+	}
+	for p := range strings.SplitSeq(o.fetch, ",") {
+		if !path.IsAbs(p) {
+			return usagef("-fetch: %q is no path from the root", plaintext.Line(p))
+		}
+	}
+	if _, err := os.Stat(o.out); err == nil {
+		return failure{fmt.Errorf("%s is there already; nothing was begun", o.out), "the same command with another -out"}
+	}
+	k, err := service.Key(c.ctx, o.new)
+	if err != nil {
+		return err
+	}
+	signer, err := c.newSigner(k, o.rotateOptions)
+	if err != nil {
+		return err
+	}
+	if !o.yes {
+		if err := c.confirm(fmt.Sprintf("Stop %s for as long as it takes to copy %s out of its root volume?", args[0], o.fetch)); err != nil {
+			return err
+		}
+	}
+	w, err := service.Restore(c.ctx, args[0], wire.Restore{Route: "fetch", New: k.Name})
+	if err != nil {
+		return err
+	}
+	tell, done := c.teller(service, w.ID, plaintext.Line(w.Title))
+	var trouble error
+	began := false
+	end, err := service.Follow(c.ctx, w.ID, 0, func(e wire.WorkEvent) {
+		tell(e)
+		if e.Step == "copy" && !began && c.isAt(service, w.ID, e.Step) {
+			began = true
+			if trouble = c.copyFrom(service, w.ID, signer, o); trouble != nil {
+				_, _ = service.CancelWork(c.ctx, w.ID) // the instance is down meanwhile
+			}
+		}
+	})
+	done(end)
+	switch {
+	case trouble != nil:
+		return failure{fmt.Errorf("nothing more was copied: %w; the instance goes back to what it was", trouble), fmt.Sprintf("plumlatch work show %d", w.ID)}
+	case err != nil:
+		return err
+	case end.State != "done":
+		return workFailed(end)
+	case o.asJSON:
+		return c.json(end)
+	}
+	c.renewHosts(service)
+	fmt.Fprintf(c.out, "%s: %s.\nnext: ls -R %s; plumlatch work report %d\n", end.Instance, plaintext.Line(end.Outcome), o.out, end.ID)
+	return nil
+}
+
+// copyFrom copies what was asked for from the rescue instance, by the engineer's
+// own key and an SFTP server that sudo runs there.
+func (c *cli) copyFrom(service *client.Client, id int64, signer ssh.Signer, o restoreOptions) error {
+	door, err := service.RescueDoor(c.ctx, id)
+	if err != nil {
+		return err
+	}
+	if _, err := netip.ParseAddr(door.Address); err != nil || door.Port < 1 || door.Port > 65535 || !names.LoginUser(door.User) || !path.IsAbs(door.Mount) || path.Clean(door.Mount) != door.Mount || len(door.HostKeys) == 0 {
+		return errors.New("the service names a rescue instance that makes no sense")
+	}
+	t := reach.Target{Address: door.Address, Port: door.Port, User: door.User}
+	for _, line := range door.HostKeys {
+		p, err := keypair.ReadPublic([]byte(line))
+		if err != nil {
+			return err
+		}
+		t.HostKeys = append(t.HostKeys, p.Blob)
+	}
+	conn, err := reach.Login(c.ctx, func(ctx context.Context) (net.Conn, error) { return here.Dial(ctx, t.Address, t.Port) }, t, []ssh.Signer{signer}, enterLimit)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	rescue, err := reach.RescueOver(c.ctx, conn)
+	if err != nil {
+		return err
+	}
+	files, end, err := rescue.Files()
+	if err != nil {
+		return err
+	}
+	defer end.Close()
+	if err := os.Mkdir(o.out, 0o700); err != nil {
+		return err
+	}
+	root, err := os.OpenRoot(o.out)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	copied := copying{from: reach.Beneath{Files: files, Mount: door.Mount}, to: root}
+	for p := range strings.SplitSeq(o.fetch, ",") {
+		if err := copied.tree(path.Clean(p)); err != nil {
+			return err
+		}
+	}
+	for _, text := range copied.left {
+		fmt.Fprintf(c.err, "left out: %s\n", plaintext.Line(text))
+	}
+	return service.ReportFetched(c.ctx, id, wire.Fetched{Files: copied.files, Bytes: copied.bytes})
+}
+
+// copying copies files and folders beneath a mount; links and devices are left out.
+type copying struct {
+	from  reach.Beneath
+	to    *os.Root
+	files int
+	bytes int64
+	left  []string
+}
+
+const maxInFolder = 1_000_000
+
+func (c *copying) tree(name string) error {
+	fi, err := c.from.Describe(name)
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	local := strings.TrimPrefix(name, "/")
+	switch {
+	case fi.Mode.IsDir():
+		if local != "" {
+			if err := c.to.MkdirAll(local, 0o700); err != nil {
+				return err
+			}
+		}
+		names, _, err := c.from.Files.ReadDir(path.Join(c.from.Mount, name), maxInFolder)
+		if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		for _, n := range names {
+			if strings.ContainsAny(n, "/\x00") || n == "." || n == ".." {
+				return fmt.Errorf("%s holds a name that is none", name)
+			}
+			if err := c.tree(path.Join(name, n)); err != nil {
+				return err
+			}
+		}
+		return nil
+	case fi.Mode.IsRegular():
+		return c.file(name, local, fi.Mode.Perm())
+	}
+	c.left = append(c.left, name+" ("+map[bool]string{true: "a link", false: "no file"}[fi.Mode&fs.ModeSymlink != 0]+")")
+	return nil
+}
+
+func (c *copying) file(name, local string, mode fs.FileMode) error {
+	if dir := path.Dir(local); dir != "." {
+		if err := c.to.MkdirAll(dir, 0o700); err != nil {
+			return err
+		}
+	}
+	in, err := c.from.Files.Open(path.Join(c.from.Mount, name))
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	defer in.Close()
+	out, err := c.to.OpenFile(local, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode&0o700|0o400)
+	if err != nil {
+		return err
+	}
+	n, err := io.Copy(out, in)
+	c.files, c.bytes = c.files+1, c.bytes+n
+	return errors.Join(err, out.Close())
+}

@@ -49,6 +49,7 @@ func TestConsole(t *testing.T) {
 	t.Run("door", func(t *testing.T) { consoleDoor(t, b, d, dir) })
 	t.Run("tracking", func(t *testing.T) { consoleTracking(t, b, d, dir) })
 	t.Run("rotation", func(t *testing.T) { consoleRotation(t, b, d, dir) })
+	t.Run("restore", func(t *testing.T) { consoleRestore(t, b, d, dir) })
 	t.Run("work", func(t *testing.T) { consoleWork(t, b, d, dir) })
 	t.Run("viewer", func(t *testing.T) { consoleViewer(t, d) })
 

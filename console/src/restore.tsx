@@ -154,7 +154,9 @@ export function RestorePage() {
                   </ol>
                   <p>
                     The new key, whose private half is on somebody&apos;s machine:{" "}
-                    <KeyChoice value={fresh} set={setFresh} not={all.lost} />
+                    <span className="key-choice">
+                      <KeyChoice value={fresh} set={setFresh} not={all.lost} />
+                    </span>
                   </p>
                   <p className="quiet">
                     The client makes a pair on the spot, and shows it to work at the end:

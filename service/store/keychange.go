@@ -210,7 +210,7 @@ func (s *Store) KeyShown(ctx context.Context, by Actor, k Key) error {
 			return err
 		}
 		// A rotation may wait for just this.
-		if err := tx.Exec("UPDATE work SET wake_at = clock_timestamp() WHERE kind = 'rotate' AND state = 'waiting' AND (input->>'new_id')::bigint = ?", k.ID).Error; err != nil {
+		if err := tx.Exec("UPDATE work SET wake_at = clock_timestamp() WHERE (kind = 'rotate' OR kind LIKE 'restore-%') AND state = 'waiting' AND (input->>'new_id')::bigint = ?", k.ID).Error; err != nil {
 			return err
 		}
 		_, err := entry{by, "key.prove", "key " + k.Name, "sign a challenge", "the private half exists", 0}.write(tx)

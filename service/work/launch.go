@@ -356,7 +356,8 @@ func (r *Run) await(until cloud.State) error {
 	if err != nil {
 		return err
 	}
-	deadline := time.Now().Add(left)
+	began := time.Now()
+	deadline := began.Add(left)
 	last := cloud.State("")
 	for {
 		in, err := r.get(r.Instance.CloudID)
@@ -380,8 +381,17 @@ func (r *Run) await(until cloud.State) error {
 		if err := r.stopping(); err != nil {
 			return err
 		}
-		r.sleep(poll)
+		r.sleep(pollAfter(began))
 	}
+}
+
+// pollAfter is when to ask the cloud again: soon at first, as a change that comes
+// quickly is to be seen quickly.
+func pollAfter(began time.Time) time.Duration {
+	if time.Since(began) < 3*time.Second {
+		return poll / 8
+	}
+	return poll
 }
 
 // firstBoot takes the host key's fingerprint from the first boot's output,

@@ -209,7 +209,7 @@ func (r *Run) settledVolume(id string) (cloud.Volume, error) {
 		if err := r.stopping(); err != nil {
 			return v, err
 		}
-		r.sleep(poll)
+		r.sleep(pollAfter(began))
 	}
 }
 

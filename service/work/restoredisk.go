@@ -257,7 +257,8 @@ func (r *Run) launchRescue(d *rotated, c cloud.Instance, key keypair.Public) err
 	if err := r.SetData(*d); err != nil {
 		return err
 	}
-	for deadline := time.Now().Add(r.StateLimit); in.State != cloud.Running; {
+	began := time.Now()
+	for deadline := began.Add(r.StateLimit); in.State != cloud.Running; {
 		if in, err = r.get(x.Rescue.CloudID); err != nil {
 			return err
 		}
@@ -267,7 +268,7 @@ func (r *Run) launchRescue(d *rotated, c cloud.Instance, key keypair.Public) err
 		if err := r.stopping(); err != nil {
 			return err
 		}
-		r.sleep(poll)
+		r.sleep(pollAfter(began))
 	}
 	if in.Port == 0 {
 		in.Port = 22
@@ -349,7 +350,8 @@ func (r *Run) removeRescue(id string) error {
 		})
 		return err
 	})
-	for deadline := time.Now().Add(r.StateLimit); err == nil; {
+	began := time.Now()
+	for deadline := began.Add(r.StateLimit); err == nil; {
 		var in cloud.Instance
 		if in, err = r.get(id); err == nil && in.State == cloud.Removed {
 			return nil
@@ -360,7 +362,7 @@ func (r *Run) removeRescue(id string) error {
 		if stop := r.stopping(); stop != nil {
 			return stop
 		}
-		r.sleep(poll)
+		r.sleep(pollAfter(began))
 	}
 	if errors.Is(err, cloud.ErrNotFound) {
 		return nil
@@ -471,7 +473,8 @@ func (r *Run) restoreLend() error {
 	if v.State != cloud.VolumeInUse || v.Instance != x.Rescue.CloudID {
 		return failf("volume %s was not attached to the rescue instance: the cloud says that it is %s", x.Volume, v.State)
 	}
-	for deadline := time.Now().Add(min(time.Minute, r.StateLimit)); ; {
+	began := time.Now()
+	for deadline := began.Add(min(time.Minute, r.StateLimit)); ; {
 		all, err := s.Disks(r.ctx)
 		if err != nil {
 			return err
@@ -489,7 +492,7 @@ func (r *Run) restoreLend() error {
 		if stop := r.stopping(); stop != nil {
 			return stop
 		}
-		r.sleep(2 * poll)
+		r.sleep(pollAfter(began))
 	}
 }
 

@@ -311,7 +311,7 @@ func (r *Run) restoreLogin() error {
 		d.Restore.Left = append(d.Restore.Left, fmt.Sprintf("nobody has logged in with %s, or shown its private half: do so (plumlatch open %s), and then withdraw the lost key", in.New, r.Instance.Name))
 		return r.SetData(d)
 	}
-	return r.Wait(fmt.Sprintf("a login with %s (plumlatch restore -continue %d -identity FILE), or its private half to be shown (plumlatch key prove %s)", in.New, r.Work.ID, in.New), time.Minute, proofLimit)
+	return r.Wait(fmt.Sprintf("a login with %s (plumlatch restore -continue %d -identity FILE), or its private half to be shown (plumlatch key prove %s)", in.New, r.Work.ID, in.New), time.Minute, proofLimit) // either wakes it
 }
 
 // restoreWithdraw takes every lost key out of every file, if it still is lost.

@@ -92,8 +92,12 @@ func (r *Run) restoreLookBack() error {
 		return err
 	}
 	x := d.Restore
+	stands := "still stands"
+	if in.Route == "boot-text" {
+		stands = "may still stand" // the boot adds it, or was not come to: nobody of ours has seen it
+	}
 	say := func(why string) error {
-		x.Left = append(x.Left, fmt.Sprintf("the line of %s still stands there (%s): plumlatch access remove %s -key %s", in.New, why, r.Instance.Name, in.New))
+		x.Left = append(x.Left, fmt.Sprintf("the line of %s %s there (%s): plumlatch access remove %s -key %s", in.New, stands, why, r.Instance.Name, in.New))
 		return r.SetData(d)
 	}
 	if d.Line == "" || d.Stood { // it stood there before, and is not ours

@@ -61,10 +61,6 @@ func pages(base, password, out, only string) error {
 		shell(handEdit),
 		shot("console-today", chromedp.EmulateViewport(width, height), chromedp.Navigate(base), chromedp.WaitVisible(css("#operator")), chromedp.SendKeys(css("#operator"), "harbour-lead"), chromedp.SendKeys(css("#password"), password+"\r"), chromedp.WaitVisible(css(".matter"))),
 		shot("console-map", chromedp.Navigate(base+"/map"), chromedp.WaitVisible(css("canvas.grid"))),
-		shot("console-survey", chromedp.Navigate(base+"/instances/berth-board-2"), chromedp.WaitVisible(css(".survey")), chromedp.WaitVisible(css(".timeline")), chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
-			_, err := chromedp.Run(ctx, chromedp.Evaluate[bool](`(document.querySelector(".survey").scrollIntoView(), true)`))
-			return err
-		})),
 		shell(handEditBack),
 		shot("console-instances", chromedp.Navigate(base+"/instances"), chromedp.WaitVisible(css("table"))),
 		shot("console-instance", chromedp.Navigate(base+"/instances/berth-board-1"), chromedp.WaitVisible(css(".evidence"))),
@@ -81,9 +77,7 @@ func pages(base, password, out, only string) error {
 		shell("bin/plumlatch work cancel $(bin/plumlatch work list -instance lamp-control-2 -json | grep -m1 -o '\"id\": [0-9]*' | grep -o '[0-9]*')"),
 		shot("console-work", chromedp.Click(css(".work-head a")), chromedp.WaitVisible(css(".events"))),
 		shell("bin/plumlatch instance remove lamp-control-2 -yes"),
-		shot("console-check", chromedp.Navigate(base+"/check"), chromedp.WaitVisible(css(".ant-upload-drag")),
-			chromedp.SetUploadFiles(css(`input[type="file"]`), []string{holders("gate-contractor/old-gate-contractor")}), chromedp.WaitVisible(css(".file .bitting")),
-			chromedp.Click(chromedp.Search(`//button[contains(., "Ask the ledger")]`))),
+		shot("console-restore", chromedp.Navigate(base+"/instances/ticket-gate-2/restore"), chromedp.WaitVisible(css(".routes")), scrollUp),
 	)
 }
 
@@ -170,6 +164,11 @@ func terminals(out, only string) error {
 			run bin/plumlatch who berth-board-1
 			id=$(bin/plumlatch work list -state open -json | grep -B3 -A3 '"rotate-many"' | grep -m1 -o '"id": [0-9]*' | grep -o '[0-9]*')
 			bin/plumlatch work cancel $id >/dev/null 2>&1; bin/plumlatch key forget harbour-ops-2027 -yes >/dev/null 2>&1`},
+		{"client-restore", `
+			run bin/plumlatch restore berth-board-2
+			bin/plumlatch instance launch berth-board-8 -image debian-12 -size small -region north-pier -new-key tide-clerk -dir ` + folder + ` -new-passphrase-file /dev/null >/dev/null 2>&1
+			run bin/plumlatch restore berth-board-8 -lost tide-clerk -go -name tide-clerk-2 -dir ` + folder + ` -new-passphrase-file /dev/null -yes
+			bin/plumlatch instance remove berth-board-8 -yes >/dev/null 2>&1; bin/plumlatch key forget tide-clerk -yes >/dev/null 2>&1; bin/plumlatch key forget tide-clerk-2 -yes >/dev/null 2>&1`},
 		{"client-check", `
 			mkdir ` + folder + `/laptop
 			cp demo-holders/day-crew/day-crew ` + folder + `/laptop/shift; chmod 644 ` + folder + `/laptop/shift

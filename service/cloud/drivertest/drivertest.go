@@ -34,6 +34,9 @@ func Run(t *testing.T, d cloud.Driver, o Options) {
 	t.Run("tokens", s.tokens)
 	t.Run("rules", s.rules)
 	t.Run("static addresses", s.addresses)
+	t.Run("volumes", s.volumes)
+	t.Run("user data", s.userData)
+	t.Run("terms", s.terms)
 	t.Run("refusals", s.refusals)
 	t.Run("an end to waiting", s.deadline)
 }

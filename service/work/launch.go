@@ -385,13 +385,11 @@ func (r *Run) await(until cloud.State) error {
 	}
 }
 
-// pollAfter is when to ask the cloud again: soon at first, as a change that comes
-// quickly is to be seen quickly.
+// pollAfter is when to ask the cloud again: a 25th of the time that it took so far,
+// so that a change that comes quickly is seen quickly, and a slow cloud is not
+// asked without end.
 func pollAfter(began time.Time) time.Duration {
-	if time.Since(began) < 3*time.Second {
-		return poll / 8
-	}
-	return poll
+	return min(poll, max(10*time.Millisecond, time.Since(began)/25))
 }
 
 // firstBoot takes the host key's fingerprint from the first boot's output,

@@ -20,7 +20,7 @@ func consoleRestore(t *testing.T, b *browser, d *demo, _ string) {
 	d.must(t, "key", "lost", "back-lost")
 	b.visit(t, "/instances/back-board")
 	b.press(t, "Ways back in")
-	b.see(t, "Lost or exposed: back-lost", "steward", "boot-text", "disk", "not open", "Until somebody is in", "What would open it", "plumlatch survey back-board -outside", "The whole way by steward")
+	b.see(t, "Lost or exposed: back-lost", "steward", "boot-text", "disk", "not open", "Until somebody is in", "lacking:", "plumlatch survey back-board -outside", "The whole way by steward")
 	b.press(t, "disk")
 	b.see(t, "The whole way by disk", "find the right filesystem on it, and mount that", "see that nothing is left open behind")
 	b.do(t, chromedp.Click(css(".key-choice .ant-select")), chromedp.SendKeys(css(".key-choice input"), "back-new"))

@@ -303,16 +303,16 @@ func TestRestoreReady(t *testing.T) {
 	d.launchBoard(t, "ready-1", s.key)
 	id := d.instance(t, "ready-1").CloudID
 	nature := func(text string) { mustDo(t, standinCall("POST", "/v1/instances/"+id+"/nature", text, nil)) }
-	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward second-key boot-text disk" {
+	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward boot-text disk" {
 		t.Errorf("in order: %v", got)
 	}
 	nature(`{"stop_destroys":"a group replaces members that stop","missing_rights":[]}`)
-	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward second-key" {
+	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward" {
 		t.Errorf("stopping destroys: %v", got)
 	}
 	contains(t, "compared", d.must(t, "restore", "ready-1"), "a group replaces members that stop")
 	nature(`{"stop_destroys":"","missing_rights":["volumes"]}`)
-	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward second-key boot-text" {
+	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward boot-text" {
 		t.Errorf("no right to volumes: %v", got)
 	}
 	// Nothing at all: the key is lost, the steward's line is gone, and nothing may be stopped.

@@ -214,7 +214,9 @@ func (x *trial) restoring(route string) (int64, error) {
 			}
 			args[slices.Index(args, "ID")] = fmt.Sprint(id)
 			err := x.plumlatch(args...)
-			now, e := x.client.WorkByID(context.Background(), id)
+			ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+			now, e := x.client.WorkByID(ctx, id)
+			cancel()
 			if e == nil && (now.Over() || now.Step > 1) || err == nil {
 				return
 			}
@@ -282,12 +284,17 @@ func fetches(x *trial) (int64, error) {
 	if client.Definite(err) {
 		return 0, err
 	}
-	go func() {
-		for range 200 {
+	go func() { // a stopped service takes its time, and the machine may have much to do
+		for range 900 {
 			if id == 0 {
 				id, _ = x.find()
 			}
-			if door, err := x.client.RescueDoor(context.Background(), id); err == nil && door.Ready && x.client.ReportFetched(context.Background(), id, wire.Fetched{Files: 1, Bytes: 1}) == nil {
+			// One that is stopped gives no answer.
+			ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+			door, err := x.client.RescueDoor(ctx, id)
+			done := err == nil && door.Ready && x.client.ReportFetched(ctx, id, wire.Fetched{Files: 1, Bytes: 1}) == nil
+			cancel()
+			if done {
 				return
 			}
 			time.Sleep(100 * time.Millisecond)

@@ -295,7 +295,7 @@ func TestToday(t *testing.T) {
 	if len(got.Items) != 2 || got.Items[0].Reason != "no-way-in" || got.Items[0].Urgency != "now" || got.Items[1].Reason != "sole-opener" || got.Counts["no-way-in"] != 1 {
 		t.Fatalf("%+v", got)
 	}
-	contains(t, "the words", d.must(t, "today"), "NOW", "Nobody can get into today-board-2", "today-robot is a job's", "plumlatch why today-board-2", "SOON", s.key+" is the only way into today-board-1")
+	contains(t, "the words", d.must(t, "today"), "NOW", "Nobody can get into today-board-2", "today-robot is a job's", "plumlatch restore today-board-2", "SOON", s.key+" is the only way into today-board-1")
 	metrics := d.api(t, "GET", "/api/v1/metrics", "").body
 	contains(t, "metrics", metrics, `plumlatch_today{reason="no-way-in",urgency="now"} 1`, `plumlatch_today{reason="weak-key",urgency="soon"} 0`)
 

@@ -279,6 +279,8 @@ func (c *cli) followMany(service *client.Client, w wire.Work, m manyWords, asJSO
 		defer func() { stop() }()
 	}
 	said, failed, waits := map[int]bool{}, map[string]bool{}, ""
+	// What it waited for when it was let go on is shown until somebody takes it up.
+	stale, began := w.WaitsFor, time.Now()
 	for {
 		now, err := service.WorkByID(c.ctx, w.ID)
 		if err != nil {
@@ -310,13 +312,16 @@ func (c *cli) followMany(service *client.Client, w wire.Work, m manyWords, asJSO
 				fmt.Fprintf(c.err, "%s: %s\n  next: %s %s\n", x.Instance, plaintext.Line(x.Note), m.mend, x.Instance)
 			}
 		}
-		if now.State == "waiting" && now.Step <= 1 && now.WaitsFor != waits {
+		if now.State != "waiting" || now.WaitsFor != stale || time.Since(began) > 15*time.Second {
+			stale = ""
+		}
+		if now.State == "waiting" && now.Step <= 1 && now.WaitsFor != waits && stale == "" {
 			waits = now.WaitsFor
 			fmt.Fprintf(c.err, "waits: %s\n", plaintext.Line(waits))
 		}
 		tracker.Total = int64(max(all, 1))
 		tracker.SetValue(int64(settled))
-		stopped := now.State == "waiting" && strings.HasPrefix(now.WaitsFor, "a word")
+		stopped := now.State == "waiting" && strings.HasPrefix(now.WaitsFor, "a word") && stale == ""
 		if now.Over() || all > 0 && !open || stopped {
 			if asJSON {
 				return c.json(p)

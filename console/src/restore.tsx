@@ -43,7 +43,18 @@ function Lacks({ offer }: { offer: RouteOffer }) {
 }
 
 const rows: { name: string; of: (o: RouteOffer) => React.ReactNode }[] = [
-  { name: "Open", of: (o) => (o.open ? <strong>open</strong> : "not open") },
+  {
+    name: "Open",
+    of: (o) =>
+      o.open ? (
+        <strong>open</strong>
+      ) : (
+        <>
+          not open; lacking:
+          <Lacks offer={o} />
+        </>
+      ),
+  },
   { name: "Until somebody is in", of: (o) => span(o.until_in_seconds) },
   { name: "Of that down", of: (o) => span(o.down_seconds) },
   {
@@ -55,7 +66,6 @@ const rows: { name: string; of: (o: RouteOffer) => React.ReactNode }[] = [
   { name: "Can be lost", of: (o) => <Items all={o.can_be_lost} empty="nothing" /> },
   { name: "Left to check", of: (o) => <Items all={o.to_check} empty="nothing" /> },
   { name: "How that is known", of: (o) => o.sure },
-  { name: "What would open it", of: (o) => (o.open ? "" : <Lacks offer={o} />) },
 ];
 
 /** Every route as a column: the best first, the closed ones last. */
@@ -102,7 +112,7 @@ function SideBySide({
                   key={o.route}
                   className={(o.open ? "" : "closed") + (o.route === chosen ? " chosen" : "")}
                 >
-                  {r.of(o)}
+                  {o.open || r.name === "Open" ? r.of(o) : ""}
                 </td>
               ))}
             </tr>

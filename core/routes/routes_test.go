@@ -40,6 +40,7 @@ func TestEachCondition(t *testing.T) {
 		"the other key is exposed":  {func(f *Facts) { f.Keys[1].State = "exposed" }, []string{"second-key"}, "no other key"},
 		"the other key is a job's":  {func(f *Facts) { f.Keys[1].Person = false }, []string{"second-key"}, "no other key"},
 		"the other key is refused":  {func(f *Facts) { f.Keys[1].Accepted = false }, []string{"second-key"}, "no other key"},
+		"only the one to be lost":   {func(f *Facts) { f.Measured, f.Keys = false, f.Keys[1:] }, []string{"second-key"}, "the only key of a person"},
 		"old evidence of both":      {func(f *Facts) { f.Measured, f.Keys[1].Old, f.Steward.Old = false, true, true }, []string{"second-key", "steward"}, "known to be accepted"},
 		"no steward":                {func(f *Facts) { f.Steward = nil }, []string{"steward"}, "no steward"},
 		"the steward is refused":    {func(f *Facts) { f.Steward.Accepted = false }, []string{"steward"}, "not known to be accepted"},

@@ -23,6 +23,11 @@ var _ = register(Route{
 			o.lack("plumlatch access second -key KEY -all", "no other key of a person is known to be accepted")
 			return
 		}
+		lost := slices.ContainsFunc(f.Keys, func(k Key) bool { return k.State != "" })
+		if len(ways) == 1 && !lost && !f.Measured {
+			o.lack("plumlatch access second -key KEY -all", "%s is the only key of a person: it would be the one that is lost", ways[0].Name)
+			return
+		}
 		var who []string
 		for _, k := range ways {
 			name := k.Name

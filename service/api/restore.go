@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"errors"
 	"net/http"
 
@@ -67,70 +68,50 @@ func (s *Server) restoreMany(c *gin.Context) {
 
 // restoreLines are what somebody with another way in adds.
 func (s *Server) restoreLines(c *gin.Context) {
-	w, ok := s.work(c)
-	if !ok {
-		return
-	}
-	out, err := s.opts.Worker.RestoreLines(c, w)
-	if errors.Is(err, store.ErrWorkState) {
-		conflict.detail(c, "this work waits for no line: it is over, or of another kind")
-		return
-	}
-	s.answer(c, out, err)
+	tellOf(s, c, s.opts.Worker.RestoreLines, "this work waits for no line: it is over, or of another kind")
 }
 
 // reportPlaced takes somebody's word that they stand.
-func (s *Server) reportPlaced(c *gin.Context) {
-	var r wire.PlacedReport
-	if !read(c, &r) {
-		return
-	}
-	w, ok := s.work(c)
-	if !ok {
-		return
-	}
-	s.told(c, w, s.opts.Worker.ReportPlaced(c, actor(c), w, r))
-}
+func (s *Server) reportPlaced(c *gin.Context) { heard(s, c, s.opts.Worker.ReportPlaced) }
 
 // rescueDoor tells where files are copied out of a volume.
 func (s *Server) rescueDoor(c *gin.Context) {
-	w, ok := s.work(c)
-	if !ok {
-		return
-	}
-	out, err := s.opts.Worker.RescueDoor(w)
-	if errors.Is(err, store.ErrWorkState) {
-		conflict.detail(c, "this work copies nothing out: it is over, or of another kind")
-		return
-	}
-	s.answer(c, out, err)
+	tellOf(s, c, s.opts.Worker.RescueDoor, "this work copies nothing out: it is over, or of another kind")
 }
 
 // reportFetched takes a client's word that it has copied what it wanted.
-func (s *Server) reportFetched(c *gin.Context) {
-	var r wire.Fetched
-	if !read(c, &r) {
-		return
-	}
-	w, ok := s.work(c)
-	if !ok {
-		return
-	}
-	s.told(c, w, s.opts.Worker.ReportFetched(c, actor(c), w, r))
-}
+func (s *Server) reportFetched(c *gin.Context) { heard(s, c, s.opts.Worker.ReportFetched) }
 
 // report tells what is to be known of a restore.
 func (s *Server) report(c *gin.Context) {
+	tellOf(s, c, s.opts.Worker.Report, "only a restore has a report; \"plumlatch work show\" has the steps of other work")
+}
+
+// tellOf answers with something of a piece of work, or with why that has none.
+func tellOf[T any](s *Server, c *gin.Context, f func(context.Context, store.Work) (T, error), not string) {
 	w, ok := s.work(c)
 	if !ok {
 		return
 	}
-	out, err := s.opts.Worker.Report(c, w)
+	out, err := f(c, w)
 	if errors.Is(err, store.ErrWorkState) {
-		conflict.detail(c, "only a restore has a report; \"plumlatch work show %d\" has the steps of this work", w.ID)
+		conflict.answer(c, wire.Problem{Detail: not})
 		return
 	}
 	s.answer(c, out, err)
+}
+
+// heard takes somebody's word on a piece of work that waits for it.
+func heard[T any](s *Server, c *gin.Context, f func(context.Context, store.Actor, store.Work, T) error) {
+	var said T
+	if !read(c, &said) {
+		return
+	}
+	w, ok := s.work(c)
+	if !ok {
+		return
+	}
+	s.told(c, w, f(c, actor(c), w, said))
 }
 
 // changeChecks says what "works" means for an instance.

@@ -593,7 +593,7 @@ func (w *Worker) ReportPlaced(ctx context.Context, by store.Actor, work store.Wo
 }
 
 // RescueDoor tells where files are copied out of a volume. store.ErrWorkState.
-func (w *Worker) RescueDoor(work store.Work) (out wire.RescueDoor, err error) {
+func (w *Worker) RescueDoor(_ context.Context, work store.Work) (out wire.RescueDoor, err error) {
 	if work.Kind != "restore-fetch" || work.Over() {
 		return out, store.ErrWorkState
 	}

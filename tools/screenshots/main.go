@@ -165,8 +165,8 @@ func terminals(out, only string) error {
 			id=$(bin/plumlatch work list -state open -json | grep -B3 -A3 '"rotate-many"' | grep -m1 -o '"id": [0-9]*' | grep -o '[0-9]*')
 			bin/plumlatch work cancel $id >/dev/null 2>&1; bin/plumlatch key forget harbour-ops-2027 -yes >/dev/null 2>&1`},
 		{"client-restore", `
-			run bin/plumlatch restore berth-board-2
-			bin/plumlatch instance launch berth-board-8 -image debian-12 -size small -region north-pier -new-key tide-clerk -dir ` + folder + ` -new-passphrase-file /dev/null >/dev/null 2>&1
+			bin/plumlatch instance launch berth-board-8 -image debian-12 -size small -region north-pier -tag quay=8 -new-key tide-clerk -dir ` + folder + ` -new-passphrase-file /dev/null >/dev/null 2>&1
+			run bin/plumlatch restore ready -tag quay
 			run bin/plumlatch restore berth-board-8 -lost tide-clerk -go -name tide-clerk-2 -dir ` + folder + ` -new-passphrase-file /dev/null -yes
 			bin/plumlatch instance remove berth-board-8 -yes >/dev/null 2>&1; bin/plumlatch key forget tide-clerk -yes >/dev/null 2>&1; bin/plumlatch key forget tide-clerk-2 -yes >/dev/null 2>&1`},
 		{"client-check", `

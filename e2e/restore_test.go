@@ -17,13 +17,11 @@ import (
 
 // lostDoor is an instance of the stand-in whose only key is lost.
 type lostDoor struct {
-	d          *demo
-	name, id   string
-	lost, new  string
-	dir        string
-	none       string
-	userData   string
-	rootVolume string
+	d         *demo
+	name, id  string
+	lost, new string
+	dir       string
+	none      string
 }
 
 func newLostDoor(t *testing.T, d *demo, name, image string, more ...string) *lostDoor {

@@ -109,15 +109,6 @@ func shell(script string) error {
 	return nil
 }
 
-// holders returns a file of the demo's people.
-func holders(file string) string {
-	abs, err := filepath.Abs(filepath.Join("demo-holders", file))
-	if err != nil {
-		return file
-	}
-	return abs
-}
-
 // terminals shows the client in a real terminal window. The clean-up removes
 // what the launch made, so that the demo stays as it was.
 func terminals(out, only string) error {

@@ -234,7 +234,7 @@ func cancelledAtLogin(route string) func(*trial) (int64, error) {
 		if err != nil {
 			return 0, err
 		}
-		return id, x.cancelWhen(id, func(w wire.Work) bool { return w.State == "waiting" && strings.Contains(w.WaitsFor, "a login with") })
+		return id, x.cancelWhen(id, func(w wire.Work) bool { return w.State == "waiting" && strings.HasPrefix(w.WaitsFor, "a login with ") })
 	}
 }
 

@@ -110,6 +110,7 @@ func (c *cli) addLines(service *client.Client, files reach.Files, l wire.Restore
 	if err != nil {
 		return err
 	}
+	var added []string
 	for _, line := range l.Lines {
 		data, err := reach.ReadKeys(files, file)
 		if err != nil {
@@ -121,8 +122,20 @@ func (c *cli) addLines(service *client.Client, files reach.Files, l wire.Restore
 		if _, err := reach.AddLine(files, file, line, time.Now()); err != nil {
 			return err
 		}
+		added = append(added, line)
 	}
-	if err := service.ReportPlaced(c.ctx, l.Work, wire.PlacedReport{File: file, With: with}); err != nil {
+	err = service.ReportPlaced(c.ctx, l.Work, wire.PlacedReport{File: file, With: with})
+	if client.Definite(err) && len(added) > 0 { // it was cancelled meanwhile: nobody else would take them out
+		if _, bad := reach.Edit(c.ctx, files, file, reach.EditOptions{Now: time.Now()}, func(d *authkeys.Document) error {
+			for _, line := range added {
+				d.RemoveAppended(line)
+			}
+			return nil
+		}); bad == nil {
+			return fmt.Errorf("the service does not want the lines any more, and they were taken out again: %w", err)
+		}
+	}
+	if err != nil {
 		return fmt.Errorf("the lines stand in %s, and the service did not hear of it: %w", file, err)
 	}
 	fmt.Fprintf(c.out, "Added to %s of %s on %s; the service asks the server now.\nnext: plumlatch work follow %d\n", file, l.LoginUser, l.Instance, l.Work)

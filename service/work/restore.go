@@ -566,7 +566,7 @@ func (w *Worker) Ready(ctx context.Context, tag string) ([]wire.ReadyRow, error)
 
 // RestoreLines are what the holder of another key adds by hand. store.ErrWorkState.
 func (w *Worker) RestoreLines(ctx context.Context, work store.Work) (wire.RestoreLines, error) {
-	if !isRestore(work.Kind) || work.Over() {
+	if !isRestore(work.Kind) || work.Over() || work.Back || work.CancelAsked {
 		return wire.RestoreLines{}, store.ErrWorkState
 	}
 	var in restoring
@@ -584,7 +584,7 @@ func (w *Worker) RestoreLines(ctx context.Context, work store.Work) (wire.Restor
 // ReportPlaced keeps somebody's word that the lines stand; the server is asked
 // next. store.ErrWorkState.
 func (w *Worker) ReportPlaced(ctx context.Context, by store.Actor, work store.Work, p wire.PlacedReport) error {
-	if !isRestore(work.Kind) || work.Over() || p.File == "" || len(p.File) > 4096 || plaintext.HasControl(p.File) {
+	if !isRestore(work.Kind) || work.Over() || work.Back || work.CancelAsked || p.File == "" || len(p.File) > 4096 || plaintext.HasControl(p.File) {
 		return store.ErrWorkState
 	}
 	err := w.Store.Tell(ctx, work.ID, map[string]any{"placed": true, "placed_file": p.File, "placed_with": plaintext.Line(plaintext.Cut(p.With, 100))}, by.Operator+" has added the new key's line, from "+by.Address)

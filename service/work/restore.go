@@ -104,6 +104,7 @@ type mounted struct {
 
 // Limits of a restore.
 const (
+	soonAgain   = 5 * time.Second // a word that comes while a wait is being written wakes nobody
 	grantLimit  = 24 * time.Hour
 	rescueEnds  = 4 * time.Hour // the end of what is opened for the work
 	copyLimit   = 2 * time.Hour // for files to be copied out

@@ -202,7 +202,7 @@ func (r *Run) restoreByHand() error {
 	if in.Route == "already-open" {
 		what = fmt.Sprintf("%s to be added by a login without a key (plumlatch restore -continue %d)", in.New, r.Work.ID)
 	}
-	return r.Wait(what+"; if nobody does, this ends", time.Minute, grantLimit)
+	return r.Wait(what+"; if nobody does, this ends", soonAgain, grantLimit)
 }
 
 // recordPlaced records the access of the new key, placed by this work.
@@ -315,7 +315,7 @@ func (r *Run) restoreLogin() error {
 		d.Restore.Left = append(d.Restore.Left, fmt.Sprintf("nobody has logged in with %s, or shown its private half: do so (plumlatch open %s), and then withdraw the lost key", in.New, r.Instance.Name))
 		return r.SetData(d)
 	}
-	return r.Wait(fmt.Sprintf("a login with %s (plumlatch restore -continue %d -identity FILE), or its private half to be shown (plumlatch key prove %s)", in.New, r.Work.ID, in.New), time.Minute, proofLimit) // either wakes it
+	return r.Wait(fmt.Sprintf("a login with %s (plumlatch restore -continue %d -identity FILE), or its private half to be shown (plumlatch key prove %s)", in.New, r.Work.ID, in.New), soonAgain, proofLimit)
 }
 
 // restoreWithdraw takes every lost key out of every file, if it still is lost.

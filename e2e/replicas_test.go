@@ -276,3 +276,51 @@ func TestStoppedInATransaction(t *testing.T) {
 		t.Fatal("nobody took the work over: its row is still locked by the one that was stopped")
 	}
 }
+
+// TestWordsWhileAwake: what comes while a step writes its wait down is heard at
+// the end of that, and once.
+func TestWordsWhileAwake(t *testing.T) {
+	t.Parallel()
+	s := newSlot(t, 89)
+	ctx := t.Context()
+	db, err := store.Open(ctx, s.database, "", 4, slog.New(slog.DiscardHandler))
+	mustDo(t, err)
+	defer db.Close()
+	k, err := db.KeyByName(ctx, s.key)
+	mustDo(t, err)
+	n := store.NewInstance{Instance: store.Instance{Name: "awake-board", Alias: "plumlatch-awake", Cloud: "none", Phase: store.Launching, LoginUser: "debian", Port: 22, State: "pending"},
+		Work: store.NewWork{Kind: "restore-awake", Title: "t", Token: "awake", Input: map[string]int64{"new_id": k.ID}, Steps: []store.WorkStep{{Name: "a", Title: "A"}}, Action: "x", Target: "instance awake-board"}}
+	_, err = db.AddInstance(ctx, store.Service, store.Once{}, n)
+	mustDo(t, err)
+	claim := func() (store.Work, error) { return db.ClaimWork(ctx, "one", []string{"restore-awake"}, time.Minute) }
+	w, err := claim()
+	mustDo(t, err)
+	for _, c := range []struct {
+		name string
+		word func() error
+	}{
+		{"told", func() error { return db.Tell(ctx, w.ID, map[string]bool{"word": true}, "") }},
+		{"a word", func() error { return db.GiveWord(ctx, store.Service, w, "second", "") }},
+		{"a key shown", func() error { return db.KeyShown(ctx, store.Service, k) }},
+		{"cancelled", func() error { return db.CancelWork(ctx, store.Service, w) }},
+	} {
+		mustDo(t, c.word())
+		held := store.Claim{Work: w.ID, Fence: w.Fence}
+		mustDo(t, db.Wait(store.WithClaim(ctx, held), held, 0, "a friend", time.Hour, time.Hour))
+		if w, err = claim(); err != nil {
+			t.Fatalf("%s, while it was awake: %v", c.name, err)
+		}
+		held = store.Claim{Work: w.ID, Fence: w.Fence}
+		mustDo(t, db.Wait(store.WithClaim(ctx, held), held, 0, "a friend", time.Hour, time.Hour))
+		if _, err := claim(); !errors.Is(err, store.ErrNotFound) {
+			t.Fatalf("%s was heard twice: %v", c.name, err)
+		}
+		if c.name == "cancelled" {
+			break
+		}
+		mustDo(t, db.Tell(ctx, w.ID, map[string]bool{}, "")) // awake again
+		if w, err = claim(); err != nil {
+			t.Fatal(err)
+		}
+	}
+}

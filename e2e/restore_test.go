@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"plumlatch/client"
 	"plumlatch/core/wire"
 )
 
@@ -155,6 +156,44 @@ func TestRestoreService(t *testing.T) {
 	l.restored(t)
 }
 
+// workByID is a piece of work, as the client shows it.
+func (d *demo) workByID(t *testing.T, id int64) (w wire.Work) {
+	t.Helper()
+	mustDo(t, json.Unmarshal([]byte(d.must(t, "work", "show", fmt.Sprint(id), "-json")), &w))
+	return w
+}
+
+type rescue struct {
+	ID, Name, State string
+	Tags            map[string]string
+}
+
+// rescuesFor are the rescue instances that were launched for an instance, or for
+// "key NAME" of a restore of many, gone ones included.
+func rescuesFor(t *testing.T, origin string) (out []rescue) {
+	t.Helper()
+	var list []rescue
+	mustDo(t, standinCall("GET", "/v1/instances", "", &list))
+	for _, i := range list {
+		if i.Tags["plumlatch-kind"] == "rescue" && i.Tags["plumlatch-origin"] == origin {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// rescueOf is the one that is there.
+func rescueFor(t *testing.T, origin string) string {
+	t.Helper()
+	for _, i := range rescuesFor(t, origin) {
+		if i.State != "removed" {
+			return i.ID
+		}
+	}
+	t.Fatalf("%s has no rescue instance", origin)
+	return ""
+}
+
 // TestRestoreFaults: what can be wrong with a volume, a rescue instance or the
 // cloud, one at a time. Each ends with the instance as it was, or restored, its own
 // volume under its own name, and nothing left open; and says what was wrong.
@@ -175,6 +214,7 @@ func TestRestoreFaults(t *testing.T) {
 			l.cloud(t, "POST", "/v1/faults", strings.Replace(text, "NAME", l.name, 1), nil)
 		}
 	}
+	slowLoan := fault(`{"call":"attach","how":"slow","name":"NAME","times":1,"delay_ms":2500}`)
 	const system = `{"number":1,"fstype":"ext4","uuid":"u-1","label":"","holds":"system","gb":9}`
 	for n, c := range []struct {
 		what   string
@@ -188,6 +228,12 @@ func TestRestoreFaults(t *testing.T) {
 		{what: "another operating system", broke: disk(`{"number":1,"fstype":"ntfs","uuid":"u","label":"","holds":"system","gb":9}`, false), says: "another operating system"},
 		{what: "two systems", broke: disk(system+`,{"number":2,"fstype":"ext4","uuid":"u-2","label":"old","holds":"copy","gb":9}`, false), says: "both hold a system"},
 		{what: "full", broke: disk(system, true), says: "no space left"},
+		{what: "dirty", broke: disk(`{"number":1,"fstype":"ext4","uuid":"u","label":"","holds":"system","gb":9,"journal":"dirty"}`, false), ok: true},
+		{what: "dirty beyond its journal", broke: disk(`{"number":1,"fstype":"xfs","uuid":"u","label":"","holds":"system","gb":9,"journal":"broken"}`, false), says: "Structure needs cleaning"},
+		{what: "a rescue instance in another zone", broke: func(t *testing.T, l *lostDoor) {
+			l.d.must(t, "instance", "launch", "far-rescue", "-image", "debian-12", "-size", "small", "-region", "south-pier", "-zone", "south-pier-a", "-key", s.key)
+			l.d.must(t, "instance", "rescue", "far-rescue", "yes", "-yes")
+		}, ok: true, says: "rescue-w"},
 		{what: "an UUID twice", broke: disk(`{"number":1,"fstype":"xfs","uuid":"6b2a5b01-0000-4000-8000-00000000d012","label":"","holds":"system","gb":9}`, false), ok: true},
 		{what: "no login user", broke: inFile("etc/passwd", func(f string) error {
 			return os.WriteFile(f, []byte("root:x:0:0:root:/root:/bin/sh\n"), 0o644)
@@ -208,14 +254,15 @@ func TestRestoreFaults(t *testing.T) {
 			l.cloud(t, "DELETE", "/v1/instances/"+l.id+"?client_token=somebody-"+l.id, "", nil)
 		}, says: "removed"},
 		{what: "the rescue instance removed by somebody else", during: func(t *testing.T, l *lostDoor, id int64) {
-			var list []struct{ ID, Name, State string }
-			l.cloud(t, "GET", "/v1/instances", "", &list)
-			for _, i := range list {
-				if i.Name == fmt.Sprintf("rescue-w%d", id) && i.State != "removed" {
-					l.cloud(t, "DELETE", "/v1/instances/"+i.ID+"?client_token=somebody-"+i.ID, "", nil)
-				}
-			}
-		}, says: "rescue"},
+			l.cloud(t, "DELETE", "/v1/instances/"+rescueFor(t, l.name)+"?client_token=somebody", "", nil)
+		}, broke: slowLoan, says: "rescue"},
+		{what: "the rescue instance stopped by somebody else", during: func(t *testing.T, l *lostDoor, id int64) {
+			l.cloud(t, "POST", "/v1/instances/"+rescueFor(t, l.name)+"/stop", `{"client_token":"somebody"}`, nil)
+		}, broke: slowLoan, says: "rescue"},
+		{what: "the rescue instance stopped with the volume mounted", during: func(t *testing.T, l *lostDoor, id int64) {
+			waitFor(t, "it to be unmounted", func() bool { return l.d.workByID(t, id).Step >= 7 })
+			l.cloud(t, "POST", "/v1/instances/"+rescueFor(t, l.name)+"/stop", `{"client_token":"somebody"}`, nil)
+		}, broke: fault(`{"call":"umount","how":"fail","name":"NAME","times":20}`), ok: true}, // the line is on the disk, and what stops mounts nothing
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			t.Parallel()
@@ -227,11 +274,7 @@ func TestRestoreFaults(t *testing.T) {
 			var w wire.Work
 			mustDo(t, json.Unmarshal([]byte(d.must(t, "restore", l.name, "-route", "disk", "-new", l.new, "-yes", "-detach", "-json")), &w))
 			if c.during != nil {
-				waitFor(t, "the volume to be lent", func() bool {
-					var now wire.Work
-					mustDo(t, json.Unmarshal([]byte(d.must(t, "work", "show", fmt.Sprint(w.ID), "-json")), &now))
-					return now.Over() || now.Step >= 4
-				})
+				waitFor(t, "the volume to be lent", func() bool { return d.workByID(t, w.ID).Step >= 4 })
 				c.during(t, l, w.ID)
 			}
 			if c.ok {
@@ -240,7 +283,7 @@ func TestRestoreFaults(t *testing.T) {
 			var end wire.Work
 			deadline := time.Now().Add(80 * time.Second)
 			for end.State == "" || !end.Over() {
-				mustDo(t, json.Unmarshal([]byte(d.must(t, "work", "show", fmt.Sprint(w.ID), "-json")), &end))
+				end = d.workByID(t, w.ID)
 				if time.Now().After(deadline) {
 					t.Fatalf("it never ends: %s, %s, waits for %q, %s", end.State, end.StepTitle, end.WaitsFor, end.Trouble)
 				}
@@ -264,13 +307,8 @@ func TestRestoreFaults(t *testing.T) {
 					t.Errorf("it is %s with %s, and had %s", i.State, l.volumeID(t), volume)
 				}
 			}
-			var list []struct {
-				Name, State string
-				Tags        map[string]string
-			}
-			l.cloud(t, "GET", "/v1/instances", "", &list)
-			for _, i := range list {
-				if i.Tags["plumlatch-origin"] == l.name && i.State != "removed" && i.State != "removing" {
+			for _, i := range rescuesFor(t, l.name) {
+				if i.State != "removed" && i.State != "removing" {
 					t.Errorf("the rescue instance %s is %s", i.Name, i.State)
 				}
 			}
@@ -355,10 +393,7 @@ func TestRestoreAll(t *testing.T) {
 	d.must(t, "instance", "rescue", "all-rescue", "yes", "-yes")
 	d.must(t, "access", "add", "all-4", "-key", "all-mate") // another key opens it: it is none of these
 	for _, name := range names[1:3] {                       // no steward gets in, and no user data may be changed
-		mustDo(t, os.WriteFile(file(name), []byte(stewardLine.ReplaceAllString(mustRead(t, file(name)), "")), 0o600))
-		mustDo(t, standinCall("POST", "/v1/instances/"+d.instance(t, name).CloudID+"/nature", `{"stop_destroys":"","missing_rights":["user-data"]}`, nil))
-		d.must(t, "survey", name, "-outside")
-		_ = d.client(t, "", "survey", name, "-inside") // it does not get in
+		d.lockOut(t, name)
 	}
 	if r := d.client(t, "", "restore", "-all", "-lost", "all-lost", "-new", "all-new", "-plan"); r.code != 1 || !strings.Contains(r.err, "key lost all-lost") {
 		t.Errorf("not lost yet: %+v", r)
@@ -420,4 +455,139 @@ func TestRestoreFetch(t *testing.T) {
 		t.Errorf("what is not there: %+v", r)
 	}
 	waitFor(t, "the instance", func() bool { return d.instance(t, l.name).State == "running" && l.volumeID(t) == volume })
+}
+
+// TestRestoreAllShares: where no rescue instance is there, one is launched for all
+// parts of a zone. Each has it in turn; it is removed at the end, also if somebody
+// stops it in the middle, a part fails, or all is cancelled.
+func TestRestoreAllShares(t *testing.T) {
+	t.Parallel()
+	s := newSlot(t, 107)
+	d := newHome(t, &demo{dir: s.dir, url: s.serve(t).URL(), token: s.token})
+	c, err := client.New(d.url, d.token)
+	mustDo(t, err)
+	// begin locks some instances out, so that only the disk's way is open, and
+	// begins to restore them.
+	begin := func(t *testing.T, prefix string, zones []string, stop int) (lost string, dir string, names []string, work int64) {
+		dir, lost = t.TempDir(), prefix+"-lost"
+		for _, k := range []string{lost, prefix + "-new"} {
+			d.must(t, "key", "create", k, "-dir", dir, "-new-passphrase-file", writeFile(t, ""))
+		}
+		for n, zone := range zones {
+			name := fmt.Sprintf("%s-%d", prefix, n)
+			names = append(names, name)
+			d.must(t, "instance", "launch", name, "-image", "debian-12", "-size", "small", "-region", "south-pier", "-zone", zone, "-key", lost)
+			d.lockOut(t, name)
+		}
+		d.must(t, "key", "lost", lost)
+		w, err := c.RestoreMany(t.Context(), wire.RestoreMany{Key: lost, New: prefix + "-new", AtMost: "100%", StopAfter: stop})
+		mustDo(t, err)
+		return lost, dir, names, w.ID
+	}
+	over := func(t *testing.T, work int64) (w wire.Work) {
+		waitFor(t, "its end", func() bool { w = d.workByID(t, work); return w.Over() })
+		return w
+	}
+	gone := func(t *testing.T, lost string, want int) {
+		t.Helper()
+		all := rescuesFor(t, "key "+lost)
+		if len(all) != want {
+			t.Errorf("%d rescue instances were launched, not %d: %+v", len(all), want, all)
+		}
+		for _, i := range all {
+			if i.State != "removed" || i.Tags["plumlatch-until"] == "" {
+				t.Errorf("%+v", i)
+			}
+		}
+	}
+	restored := func(t *testing.T, name, prefix string) bool {
+		text := mustRead(t, shared.path("standin", "instances", d.instance(t, name).CloudID, "home/debian/.ssh/authorized_keys"))
+		return strings.Contains(text, prefix+"-new") && !strings.Contains(text, prefix+"-lost")
+	}
+	prove := func(t *testing.T, dir, prefix string) {
+		d.must(t, "key", "prove", prefix+"-new", "-identity", filepath.Join(dir, prefix+"-new"))
+	}
+	t.Run("in turn", func(t *testing.T) {
+		t.Parallel()
+		lost, dir, names, work := begin(t, "turn", []string{"south-pier-a", "south-pier-a", "south-pier-a", "south-pier-b"}, 1)
+		prove(t, dir, "turn")
+		most := 0
+		waitFor(t, "its end", func() bool {
+			for _, i := range rescuesFor(t, "key "+lost) {
+				var list []struct{ Device string }
+				mustDo(t, standinCall("GET", "/v1/instances/"+i.ID+"/volumes", "", &list))
+				most = max(most, len(list)-1) // its own
+			}
+			return d.workByID(t, work).Over()
+		})
+		w := over(t, work)
+		if w.State != "done" || most > 1 {
+			t.Errorf("%s: %s; %d volumes at once", w.State, w.Outcome, most)
+		}
+		for _, name := range names {
+			if !restored(t, name, "turn") {
+				t.Errorf("%s is not restored", name)
+			}
+		}
+		gone(t, lost, 2) // one in each zone
+		contains(t, "a part's report", d.must(t, "work", "report", fmt.Sprint(lastRestore(t, d, "turn-0"))), "rescue instance rescue-w", "## What it cost")
+	})
+	t.Run("stopped", func(t *testing.T) {
+		t.Parallel()
+		lost, dir, names, work := begin(t, "halt", []string{"south-pier-a", "south-pier-a", "south-pier-a"}, 3)
+		prove(t, dir, "halt")
+		waitFor(t, "the first", func() bool { return restored(t, names[0], "halt") })
+		mustDo(t, standinCall("POST", "/v1/instances/"+rescueFor(t, "key "+lost)+"/stop", `{"client_token":"somebody"}`, nil))
+		w := over(t, work)
+		ok := 0
+		for _, name := range names {
+			if restored(t, name, "halt") {
+				ok++
+			} else if i := d.instance(t, name); i.State != "running" {
+				t.Errorf("%s is %s", name, i.State)
+			}
+		}
+		if ok < 2 { // whose volume was at it may have gone back; the next had another
+			t.Errorf("%d were restored; %s: %s", ok, w.State, w.Outcome)
+		}
+		gone(t, lost, 2)
+	})
+	t.Run("cancelled", func(t *testing.T) {
+		t.Parallel()
+		lost, _, names, work := begin(t, "back", []string{"south-pier-b"}, 1)
+		// Its key was not shown: nothing is begun before that.
+		if all := rescuesFor(t, "key "+lost); len(all) != 0 {
+			t.Errorf("launched before anything is sure: %+v", all)
+		}
+		d.must(t, "work", "cancel", fmt.Sprint(work))
+		if w := over(t, work); w.State != "cancelled" || restored(t, names[0], "back") {
+			t.Errorf("%+v", w)
+		}
+		gone(t, lost, 0)
+		lost, dir, names, work := begin(t, "late", []string{"south-pier-b", "south-pier-b"}, 1)
+		mustDo(t, standinCall("POST", "/v1/faults", `{"call":"detach","how":"slow","name":"late-0","times":1,"delay_ms":2500}`, nil))
+		prove(t, dir, "late")
+		waitFor(t, "one to be launched", func() bool { return len(rescuesFor(t, "key "+lost)) > 0 })
+		d.must(t, "work", "cancel", fmt.Sprint(work))
+		if w := over(t, work); w.State != "cancelled" {
+			t.Errorf("%+v", w)
+		}
+		for _, name := range names {
+			if i := d.instance(t, name); i.State != "running" || restored(t, name, "late") {
+				t.Errorf("%s is %s", name, i.State)
+			}
+		}
+		gone(t, lost, 1)
+	})
+}
+
+// lockOut leaves an instance with no way back in but its disk's.
+func (d *demo) lockOut(t *testing.T, name string) {
+	t.Helper()
+	id := d.instance(t, name).CloudID
+	file := shared.path("standin", "instances", id, "home/debian/.ssh/authorized_keys")
+	mustDo(t, os.WriteFile(file, []byte(stewardLine.ReplaceAllString(mustRead(t, file), "")), 0o600))
+	mustDo(t, standinCall("POST", "/v1/instances/"+id+"/nature", `{"stop_destroys":"","missing_rights":["user-data"]}`, nil))
+	d.must(t, "survey", name, "-outside")
+	_ = d.client(t, "", "survey", name, "-inside") // it does not get in
 }

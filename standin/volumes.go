@@ -45,6 +45,10 @@ type Partition struct {
 	// Holds is "system" (the folder that the instance boots from), "empty", or
 	// "copy": an older copy of the system.
 	Holds string `json:"holds"`
+	// Journal is "" for a filesystem that was unmounted in order, "dirty" for one
+	// whose journal is replayed by the next mount that may write one, and "broken"
+	// for one that cannot be.
+	Journal string `json:"journal,omitempty"`
 	GB    int    `json:"gb"`
 }
 
@@ -397,6 +401,19 @@ func (c *Cloud) mountPartition(s *server, v *Volume, p Partition, device, at, fs
 	}
 	if p.FSType == "xfs" && !slices.Contains(options, "nouuid") && c.uuidMounted(s, v, p) {
 		return errMount // the kernel log: "Filesystem has duplicate UUID"
+	}
+	if p.Journal != "" && !slices.Contains(options, "noload") && !slices.Contains(options, "norecovery") {
+		if p.Journal == "broken" {
+			return errors.New("mount(2) system call failed: Structure needs cleaning")
+		}
+		for n := range v.Disk.Partitions { // replayed, by a mount for reading, too
+			if v.Disk.Partitions[n].Number == p.Number {
+				v.Disk.Partitions[n].Journal = ""
+			}
+		}
+		if err := c.save(); err != nil {
+			return err
+		}
 	}
 	folder := filepath.Join(c.opts.Folder, v.folder())
 	if p.Holds != "system" {

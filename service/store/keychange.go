@@ -205,15 +205,15 @@ func (s *Store) TakeChallenge(ctx context.Context, operatorID int64, k Key, nonc
 
 // KeyShown records that a key's private half was shown to exist.
 func (s *Store) KeyShown(ctx context.Context, by Actor, k Key) error {
-	return s.tx(ctx, func(tx *gorm.DB) error {
+	if err := s.tx(ctx, func(tx *gorm.DB) error {
 		if err := tx.Exec("UPDATE keys SET shown_at = clock_timestamp(), shown_by = ? WHERE id = ?", by.Operator, k.ID).Error; err != nil {
-			return err
-		}
-		// A rotation may wait for just this.
-		if err := tx.Exec("UPDATE work SET wake_at = clock_timestamp() WHERE (kind = 'rotate' OR kind LIKE 'restore-%') AND state = 'waiting' AND (input->>'new_id')::bigint = ?", k.ID).Error; err != nil {
 			return err
 		}
 		_, err := entry{by, "key.prove", "key " + k.Name, "sign a challenge", "the private half exists", 0}.write(tx)
 		return err
-	})
+	}); err != nil {
+		return err
+	}
+	// A rotation may wait for just this. Apart, as the work's own transaction may want the key.
+	return s.db.WithContext(ctx).Exec("UPDATE work SET "+wakes+" WHERE (kind = 'rotate' OR kind LIKE 'restore-%') AND state IN ('queued', 'running', 'waiting') AND (input->>'new_id')::bigint = ?", k.ID).Error
 }

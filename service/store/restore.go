@@ -88,7 +88,10 @@ func (s *Store) GiveRescue(ctx context.Context, workID int64) error {
 		if err := tx.Exec("UPDATE instances SET rescue_for = NULL WHERE rescue_for = ?", workID).Error; err != nil {
 			return err
 		}
-		return tx.Exec("UPDATE work SET wake_at = clock_timestamp() WHERE kind = 'restore-disk' AND state = 'waiting' AND waits_for LIKE 'a rescue instance%'").Error
+		if err := tx.Exec("UPDATE shared_rescues SET part_id = NULL WHERE part_id = ?", workID).Error; err != nil {
+			return err
+		}
+		return tx.Exec("UPDATE work SET wake_at = clock_timestamp() WHERE kind IN ('restore-disk', 'restore-fetch') AND state = 'waiting' AND waits_for LIKE 'a rescue instance%'").Error
 	})
 }
 

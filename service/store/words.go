@@ -20,7 +20,7 @@ type Word struct {
 // once. ErrWorkState if it is over.
 func (s *Store) GiveWord(ctx context.Context, by Actor, w Work, sort, detail string) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		r := tx.Exec("UPDATE work SET wake_at = CASE WHEN state = 'waiting' THEN clock_timestamp() ELSE wake_at END WHERE id = ? AND state IN ('queued', 'running', 'waiting')", w.ID)
+		r := tx.Exec("UPDATE work SET "+wakes+" WHERE id = ? AND state IN ('queued', 'running', 'waiting')", w.ID)
 		if r.Error != nil {
 			return r.Error
 		}

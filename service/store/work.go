@@ -193,7 +193,7 @@ func addWork(tx *gorm.DB, by Actor, once Once, instanceID int64, n NewWork) (int
 func (s *Store) ClaimWork(ctx context.Context, replica string, kinds []string, life time.Duration) (Work, error) {
 	var ids []int64
 	err := s.db.WithContext(ctx).Raw(`UPDATE work SET fence = fence + 1, state = 'running', replica = ?, holding = changing,
-			free_at = clock_timestamp() + make_interval(secs => ?), written_at = clock_timestamp(), wake_at = NULL
+			free_at = clock_timestamp() + make_interval(secs => ?), written_at = clock_timestamp(), wake_at = NULL, woken_at = NULL
 		WHERE id = (SELECT w.id FROM work w WHERE w.kind IN ? AND (w.state = 'queued'
 				OR w.state = 'waiting' AND w.wake_at <= clock_timestamp()
 				OR w.state = 'running' AND w.free_at < clock_timestamp())
@@ -310,6 +310,7 @@ func (s *Store) Say(ctx context.Context, c Claim, step int, text string) error {
 
 // Wait lays a claimed piece of work down until wake, at the latest until end.
 // It holds no instance meanwhile. end stays what it was if the step waits on.
+// Who was to wake it since it was claimed does so now: the step had looked before.
 func (s *Store) Wait(ctx context.Context, c Claim, step int, reason string, wake time.Duration, end time.Duration) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
 		var before string
@@ -321,7 +322,7 @@ func (s *Store) Wait(ctx context.Context, c Claim, step int, reason string, wake
 		}
 		if err := tx.Exec(`UPDATE work SET state = 'waiting', holding = false, free_at = NULL, waits_for = ?,
 			wait_ends_at = coalesce(wait_ends_at, clock_timestamp() + make_interval(secs => ?)),
-			wake_at = least(clock_timestamp() + make_interval(secs => ?), coalesce(wait_ends_at, clock_timestamp() + make_interval(secs => ?)))
+			wake_at = CASE WHEN woken_at IS NOT NULL THEN clock_timestamp() ELSE least(clock_timestamp() + make_interval(secs => ?), coalesce(wait_ends_at, clock_timestamp() + make_interval(secs => ?))) END
 			WHERE id = ?`, reason, end.Seconds(), wake.Seconds(), end.Seconds(), c.Work).Error; err != nil {
 			return err
 		}
@@ -331,6 +332,10 @@ func (s *Store) Wait(ctx context.Context, c Claim, step int, reason string, wake
 		return event(tx, c.Work, step, "waits: "+reason)
 	})
 }
+
+// wakes is what wakes a piece of work, or keeps it from going to sleep if it is
+// awake. Only for transactions that hold nothing that the work's own may want.
+const wakes = "woken_at = clock_timestamp(), wake_at = CASE WHEN state = 'waiting' THEN clock_timestamp() ELSE wake_at END"
 
 // WaitOver tells whether the end of the work's wait has come, by the database's clock.
 func (s *Store) WaitOver(ctx context.Context, id int64) (bool, error) {
@@ -426,7 +431,7 @@ func (s *Store) EndWork(ctx context.Context, w Work, e WorkEnd) error {
 // CancelWork asks that a piece of work go back. ErrWorkState if it is over.
 func (s *Store) CancelWork(ctx context.Context, by Actor, w Work) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		r := tx.Exec(`UPDATE work SET cancel_asked = true, state = CASE WHEN state = 'waiting' THEN 'queued' ELSE state END
+		r := tx.Exec(`UPDATE work SET cancel_asked = true, woken_at = clock_timestamp(), state = CASE WHEN state = 'waiting' THEN 'queued' ELSE state END
 			WHERE id = ? AND state IN ('queued', 'running', 'waiting') AND NOT cancel_asked`, w.ID)
 		if r.Error != nil {
 			return r.Error
@@ -589,7 +594,7 @@ func (s *Store) Tell(ctx context.Context, id int64, add any, text string) error 
 		return err
 	}
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		r := tx.Exec(`UPDATE work SET input = input || ?::jsonb, wake_at = CASE WHEN state = 'waiting' THEN clock_timestamp() ELSE wake_at END
+		r := tx.Exec(`UPDATE work SET input = input || ?::jsonb, `+wakes+`
 			WHERE id = ? AND state IN ('queued', 'running', 'waiting')`, string(addition), id)
 		if r.Error != nil {
 			return r.Error

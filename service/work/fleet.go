@@ -44,15 +44,19 @@ func (w *Worker) manyKinds() []*Kind {
 		{Name: "choose", Title: "choosing the instances", Do: (*Run).fleetChoose},
 		{Name: "word", Title: "waiting for the word that the policy asks for", Do: (*Run).fleetWord},
 	}
+	// What parts of a restore share goes after all of them, also on the way back.
+	shared := slices.Clone(choose)
+	shared[0].Undo, shared[0].UndoEffects = (*Run).fleetDismiss, []string{"remove"}
 	return []*Kind{
 		w.manyKind("rotate-many", "access.rotate-many", "rotated", append(choose[:2:2],
 			Step{Name: "proof", Title: "waiting for the new key's private half to be shown", Do: (*Run).fleetProof},
 			Step{Name: "waves", Title: "rotating in waves", Do: (*Run).fleetWaves, Undo: (*Run).fleetBack},
 			Step{Name: "rest", Title: "waiting for the end of the grace time, and for what is out of reach", Do: (*Run).fleetRest})),
-		w.manyKind("restore-many", "access.restore-many", "restored", append(choose[:2:2],
+		w.manyKind("restore-many", "access.restore-many", "restored", append(shared,
 			Step{Name: "proof", Title: "waiting for the new key's private half to be shown", Do: (*Run).fleetProof},
 			Step{Name: "waves", Title: "restoring in waves", Do: (*Run).fleetWaves, Undo: (*Run).fleetBack},
-			Step{Name: "rest", Title: "waiting for what is still at hand", Do: (*Run).fleetRest})),
+			Step{Name: "rest", Title: "waiting for what is still at hand", Do: (*Run).fleetRest},
+			Step{Name: "dismiss", Title: "giving up the rescue instances that its parts shared", Do: (*Run).fleetDismiss, Effects: []string{"remove"}})),
 		w.manyKind("access-add-many", "access.add-many", "opened by it", append(choose[:2:2],
 			Step{Name: "waves", Title: "adding the key in waves", Do: (*Run).fleetWaves, Undo: (*Run).fleetBack},
 			Step{Name: "rest", Title: "waiting for the end of the access, and for what is out of reach", Do: (*Run).fleetRest})),
@@ -70,11 +74,15 @@ func (w *Worker) manyKind(name, action, done string, steps []Step) *Kind {
 			if err != nil {
 				return store.WorkEnd{}, err
 			}
+			var left manyLeft
+			if err := r.Data(&left); err != nil {
+				return store.WorkEnd{}, err
+			}
 			all, shown, failed := 0, 0, 0
 			for _, v := range waves {
 				all, shown, failed = all+v.All, shown+v.Shown, failed+v.Failed
 			}
-			return store.WorkEnd{Outcome: outcomeOf(fmt.Sprintf("%d of %d %s, %d failed or went back", shown, all, done, failed), r.Work.Trouble), Target: "instances"}, nil
+			return store.WorkEnd{Outcome: outcomeOf(fmt.Sprintf("%d of %d %s, %d failed or went back", shown, all, done, failed), append(left.Left, r.Work.Trouble)...), Target: "instances"}, nil
 		},
 	}
 }

@@ -107,11 +107,19 @@ func (w *Worker) charges(ctx context.Context, out *wire.Report, x *restored, ste
 			ended = *s.EndedAt
 		}
 	}
+	if x.Rescue.Shared != 0 {
+		if x.Rescue.HadAt != nil {
+			began = *x.Rescue.HadAt
+		}
+		if row, err := w.Store.SharedByID(ctx, x.Rescue.Shared); err != nil || row.GoneAt == nil {
+			out.GoesOn = append(out.GoesOn, fmt.Sprintf("the rescue instance %s is there for the other parts of work %d, and goes with it: %g %s an hour", x.Rescue.Name, x.Rescue.KeyOf, terms.InstanceHour[x.Rescue.Size], terms.Currency))
+		}
+	}
 	if x.Rescue.Gone && ended.After(began) {
 		hours := ended.Sub(began).Hours()
 		out.Charges = append(out.Charges, wire.Charge{What: fmt.Sprintf("rescue instance %s (%s), %s", x.Rescue.Name, x.Rescue.Size, ended.Sub(began).Round(time.Second)), Amount: hours * terms.InstanceHour[x.Rescue.Size], Currency: terms.Currency})
 	}
-	if !x.Rescue.Gone && x.Rescue.CloudID != "" {
+	if !x.Rescue.Gone && x.Rescue.CloudID != "" && x.Rescue.Shared == 0 {
 		out.GoesOn = append(out.GoesOn, fmt.Sprintf("the rescue instance %s is still there: %g %s an hour", x.Rescue.Name, terms.InstanceHour[x.Rescue.Size], terms.Currency))
 	}
 }

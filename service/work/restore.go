@@ -93,6 +93,14 @@ type rescueAt struct {
 	Asked      bool     `json:"asked,omitempty"` // the cloud was asked to launch it
 	Lines      []string `json:"lines,omitempty"` // placed on one that was there
 	Gone       bool     `json:"gone,omitempty"`
+	// Ends is when its account shuts, whoever forgets it.
+	Ends     time.Time `json:"ends,omitzero"`
+	UserData string    `json:"user_data,omitempty"`
+	// Shared is the number of one that was launched for a restore of many; its
+	// account opens to the key of that.
+	Shared int64      `json:"shared,omitempty"`
+	KeyOf  int64      `json:"key_of,omitempty"`
+	HadAt  *time.Time `json:"had_at,omitempty"`
 }
 
 // mounted is a filesystem of the volume that we mounted.
@@ -104,7 +112,6 @@ type mounted struct {
 
 // Limits of a restore.
 const (
-	soonAgain   = 5 * time.Second // a word that comes while a wait is being written wakes nobody
 	grantLimit  = 24 * time.Hour
 	rescueEnds  = 4 * time.Hour // the end of what is opened for the work
 	copyLimit   = 2 * time.Hour // for files to be copied out
@@ -209,6 +216,14 @@ func (r *Run) restoration() (in restoring, d rotated, err error) {
 		d.Restore.Asked = map[string]bool{}
 	}
 	return in, d, nil
+}
+
+// told is restoration with what was reported since the work was claimed.
+func (r *Run) told() (in restoring, d rotated, err error) {
+	if r.Work.Input, err = r.Store.WorkInput(r.ctx, r.Work.ID); err != nil {
+		return in, d, err
+	}
+	return r.restoration()
 }
 
 // RoutesOf compares the ways back into an instance. With ask the server is asked

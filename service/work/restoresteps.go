@@ -170,18 +170,12 @@ func freeLine(lines []authkeys.Line) bool {
 
 // restoreByHand waits until somebody with another way in has added the lines.
 func (r *Run) restoreByHand() error {
-	in, d, err := r.restoration()
+	in, d, err := r.told()
 	if err != nil {
 		return err
 	}
 	if r.instanceGone() {
 		return failf("the instance is gone")
-	}
-	if r.Work.Input, err = r.Store.WorkInput(r.ctx, r.Work.ID); err != nil { // what was reported since
-		return err
-	}
-	if in, d, err = r.restoration(); err != nil {
-		return err
 	}
 	if in.Placed {
 		fresh, err := r.Store.KeyByID(r.ctx, in.NewID)
@@ -202,7 +196,7 @@ func (r *Run) restoreByHand() error {
 	if in.Route == "already-open" {
 		what = fmt.Sprintf("%s to be added by a login without a key (plumlatch restore -continue %d)", in.New, r.Work.ID)
 	}
-	return r.Wait(what+"; if nobody does, this ends", soonAgain, grantLimit)
+	return r.Wait(what+"; if nobody does, this ends", time.Minute, grantLimit)
 }
 
 // recordPlaced records the access of the new key, placed by this work.
@@ -283,14 +277,8 @@ func (r *Run) awaitAccepted(d *rotated) error {
 // restoreLogin waits for a login from the engineer's machine. Without one nothing
 // goes back, as the new key is in; but nothing is withdrawn either.
 func (r *Run) restoreLogin() error {
-	in, d, err := r.restoration()
+	in, d, err := r.told()
 	if err != nil {
-		return err
-	}
-	if r.Work.Input, err = r.Store.WorkInput(r.ctx, r.Work.ID); err != nil {
-		return err
-	}
-	if in, d, err = r.restoration(); err != nil {
 		return err
 	}
 	proofOf := in.ProofOf
@@ -315,7 +303,7 @@ func (r *Run) restoreLogin() error {
 		d.Restore.Left = append(d.Restore.Left, fmt.Sprintf("nobody has logged in with %s, or shown its private half: do so (plumlatch open %s), and then withdraw the lost key", in.New, r.Instance.Name))
 		return r.SetData(d)
 	}
-	return r.Wait(fmt.Sprintf("a login with %s (plumlatch restore -continue %d -identity FILE), or its private half to be shown (plumlatch key prove %s)", in.New, r.Work.ID, in.New), soonAgain, proofLimit)
+	return r.Wait(fmt.Sprintf("a login with %s (plumlatch restore -continue %d -identity FILE), or its private half to be shown (plumlatch key prove %s)", in.New, r.Work.ID, in.New), time.Minute, proofLimit)
 }
 
 // restoreWithdraw takes every lost key out of every file, if it still is lost.
@@ -588,11 +576,16 @@ func (r *Run) endRestore(state store.WorkState) (store.WorkEnd, error) {
 		return store.WorkEnd{}, err
 	}
 	x := d.Restore
-	if state != store.Done {
-		// Whatever was not given back in order.
-		if err := errors.Join(r.Store.GiveRescue(r.ctx, r.Work.ID), r.Store.DropWorkKey(r.ctx, r.Work.ID)); err != nil && state != store.Stuck {
-			return store.WorkEnd{}, err
+	switch {
+	case state == store.Stuck: // its volume may be at the rescue instance, which it keeps, with its key
+		if x.Rescue.Shared != 0 && !x.Rescue.Gone {
+			err = r.Store.SpoilShared(r.ctx, x.Rescue.Shared) // the other parts have another
 		}
+	case state != store.Done: // whatever was not given back in order
+		err = errors.Join(r.Store.GiveRescue(r.ctx, r.Work.ID), r.Store.DropWorkKey(r.ctx, r.Work.ID))
+	}
+	if err != nil {
+		return store.WorkEnd{}, err
 	}
 	switch {
 	case state == store.Stuck:

@@ -49,8 +49,12 @@ func restoreScenarios() []scenario {
 		{name: "fetch, rescue there", kind: "restore-fetch", lacks: withOneThere, prepare: withRescue, begin: fetches, check: isLostAsBefore},
 		{name: "fetch cancelled", kind: "restore-fetch", back: true, lacks: withLaunched, prepare: withLost(false), begin: cancelledCopying, check: isLostAsBefore},
 		{name: "fetch cancelled, rescue there", kind: "restore-fetch", back: true, lacks: withOneThere, prepare: withRescue, begin: cancelledCopying, check: isLostAsBefore},
-		{name: "restore many", kind: "restore-many", prepare: withLost(false), begin: restoresMany, check: isRestored},
-		{name: "restore many cancelled", kind: "restore-many", back: true, prepare: withLost(false), begin: cancelledManyRestores, check: isLostOrSaid},
+		{name: "restore disk, shared", kind: "restore-disk", lacks: slices.Concat(withLaunched, []string{"rest/stop/", "dismiss/remove/"}), prepare: lockedOut, begin: partOf(restoresMany), check: afterWhole(isRestored)},
+		{name: "restore disk, shared, busy", kind: "restore-disk", back: true, lacks: slices.Concat(withLaunched, whileAway, []string{"rescue/undo/remove/"}), prepare: lockedOut, begin: partOf(busyMany), check: afterWhole(isLostAsBefore)},
+		{name: "restore many", kind: "restore-many", lacks: []string{"dismiss/remove/"}, prepare: withLost(false), begin: restoresMany, check: isRestored},
+		{name: "restore many, shared", kind: "restore-many", prepare: lockedOut, begin: restoresMany, check: isRestored},
+		{name: "restore many, shared, cancelled", kind: "restore-many", back: true, prepare: lockedOut, begin: cancelledShared, check: isLostAsBefore},
+		{name: "restore many cancelled", kind: "restore-many", back: true, lacks: []string{"choose/undo/remove/"}, prepare: withLost(false), begin: cancelledManyRestores, check: isLostOrSaid},
 	}
 }
 
@@ -106,6 +110,23 @@ func withLost(second bool) func(*trial) error {
 		x.state["user data"] = i.UserData
 		return x.plumlatch("key", "lost", x.state["lost"])
 	}
+}
+
+// lockedOut leaves only the disk's way open.
+func lockedOut(x *trial) error {
+	if err := withLost(false)(x); err != nil {
+		return err
+	}
+	x.state["steward"] = strings.TrimSpace(stewardLine.FindString(x.state["text"]))
+	x.state["text"] = stewardLine.ReplaceAllString(x.state["text"], "")
+	if err := os.WriteFile(x.keysFile(), []byte(x.state["text"]), 0o600); err != nil {
+		return err
+	}
+	if err := standinCall("POST", "/v1/instances/"+x.cloudID+"/nature", `{"stop_destroys":"","missing_rights":["user-data"]}`, nil); err != nil {
+		return err
+	}
+	_ = x.plumlatch("survey", x.instance, "-inside") // it does not get in
+	return x.plumlatch("survey", x.instance, "-outside")
 }
 
 func withLostStopped(x *trial) error {
@@ -321,6 +342,63 @@ func restoresMany(x *trial) (int64, error) {
 	return w.ID, err
 }
 
+// partOf begins a restore of many, and has the case be about the part that it has.
+func partOf(begin func(*trial) (int64, error)) func(*trial) (int64, error) {
+	return func(x *trial) (int64, error) {
+		id, err := begin(x)
+		if client.Definite(err) {
+			return 0, err
+		}
+		for range 300 {
+			ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+			list, err := x.client.Work(ctx, url.Values{"instance": {x.instance}, "kind": {"restore-disk"}}, 0)
+			cancel()
+			if err == nil && len(list) > 0 {
+				return list[0].ID, nil
+			}
+			if x.point != "" && err != nil { // the service was halted: the next one is asked
+				return 0, err
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+		return 0, fmt.Errorf("work %d has no part", id)
+	}
+}
+
+// afterWhole checks once the restore of many is over, too.
+func afterWhole(check func(*trial, wire.Work) []string) func(*trial, wire.Work) []string {
+	return func(x *trial, w wire.Work) []string {
+		whole, err := x.await(w.Parent)
+		if err != nil || whole.State != "done" {
+			return []string{fmt.Sprintf("the whole: %v %s %s", err, whole.State, whole.Outcome)}
+		}
+		return check(x, w)
+	}
+}
+
+func busyMany(x *trial) (int64, error) {
+	if err := x.inject(faultSpec{Call: "umount", How: "fail", Times: 5}); err != nil {
+		return 0, err
+	}
+	return restoresMany(x)
+}
+
+// cancelledShared cancels while the part detaches its volume, with the rescue
+// instance launched.
+func cancelledShared(x *trial) (int64, error) {
+	if err := x.inject(faultSpec{Call: "detach", How: "slow", Times: 1, Delay: 2000}); err != nil {
+		return 0, err
+	}
+	id, err := restoresMany(x)
+	if err != nil {
+		return 0, err
+	}
+	return id, x.cancelWhen(id, func(wire.Work) bool {
+		list, err := x.client.Work(context.Background(), url.Values{"instance": {x.instance}, "kind": {"restore-disk"}}, 0)
+		return err == nil && len(list) > 0 && list[0].Step >= 3
+	})
+}
+
 // cancelledManyRestores cancels while the one restore that it is about waits for
 // the disk, which is busy.
 func cancelledManyRestores(x *trial) (int64, error) {
@@ -357,6 +435,9 @@ func isRestored(x *trial, w wire.Work) []string {
 		if !strings.Contains(line, " "+x.state["lost"]) {
 			want.WriteString(line)
 		}
+	}
+	if s := x.state["steward"]; s != "" { // added anew
+		data = []byte(strings.Replace(string(data), "\n"+s+"\n", "", 1))
 	}
 	if string(data) != want.String()+"\n"+fresh.Line()+"\n" {
 		say("the file is\n%s\n--- wanted\n%s\n%s", data, want.String(), fresh.Line())
@@ -464,7 +545,7 @@ func (x *trial) nothingLeft() (broken []string) {
 		say("%v", err)
 	}
 	for _, i := range list {
-		if i.Tags["plumlatch-origin"] == x.instance && i.State != "removed" {
+		if o := i.Tags["plumlatch-origin"]; (o == x.instance || o == "key "+x.state["lost"]) && i.State != "removed" {
 			say("the rescue instance %s is %s", i.Name, i.State)
 		}
 	}

@@ -114,7 +114,7 @@ func trials() []*trial {
 			}
 		}
 		for _, call := range cloudCalls[s.name] {
-			hows := []string{"fail", "lose", "slow", "late", "twice"}
+			hows := []string{"fail", "lose", "slow", "late", "twice", "hang"}
 			times, delay := 2, 1200
 			if s.lost { // until after the cancel was heard
 				hows, times, delay = []string{"lose", "late"}, 5, 2500
@@ -407,6 +407,9 @@ func (x *trial) run() (end string, broken []string) {
 		}
 	}
 	broken = append(broken, append(x.rules(w), x.scenario.check(x, w)...)...)
+	if x.fault != nil && !x.met() {
+		broken = append(broken, "no call met the fault")
+	}
 	if x.how == "stop" {
 		// The stopped one goes on, past its lease: it must neither write nor do anything.
 		_ = first.cmd.Process.Signal(syscall.SIGCONT)
@@ -466,6 +469,17 @@ func (x *trial) inject(f faultSpec) error {
 		return err
 	}
 	return standinCall("POST", "/v1/faults", string(body), nil)
+}
+
+// met tells whether the case's fault happened at all.
+func (x *trial) met() bool {
+	var left []faultSpec
+	if err := standinCall("GET", "/v1/faults", "", &left); err != nil {
+		return false
+	}
+	f := *x.fault
+	f.Name = x.instance
+	return !slices.Contains(left, f) || f.Call == "by-token"
 }
 
 // standinCall speaks to the shared stand-in cloud itself.

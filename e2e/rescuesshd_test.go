@@ -253,6 +253,74 @@ func rescueReal(t *testing.T, fsType string) {
 	mustDo(t, r.Unmount(ctx, found, mount))
 }
 
+// TestRescueDirty: a disk that was pulled in the middle of its work. Looking at it
+// writes nothing, not even its journal; adding the line has the kernel replay that,
+// and what stood in it stays. Where it cannot be replayed, nothing is mounted.
+func TestRescueDirty(t *testing.T) {
+	t.Parallel()
+	for _, fsType := range []string{"ext4", "xfs"} {
+		t.Run(fsType, func(t *testing.T) {
+			t.Parallel()
+			d := newRealDisk(t, fsType)
+			a := startAdoptee(t, "")
+			a.grantSudo(t)
+			private, err := os.ReadFile(a.identity)
+			mustDo(t, err)
+			signer, err := ssh.ParsePrivateKey(private)
+			mustDo(t, err)
+			ctx := context.Background()
+			r, err := reach.EnterRescue(ctx, reach.Policy{AllowLoopback: true}, a.target(), signer)
+			mustDo(t, err)
+			defer r.Close()
+			files, end, err := r.Files()
+			mustDo(t, err)
+			defer end.Close()
+
+			// As when a cloud takes the disk from a machine that runs: what was written
+			// is in the journal, and not yet in its place.
+			at := t.TempDir()
+			pulled := &realDisk{image: filepath.Join(t.TempDir(), "pulled"), account: d.account}
+			shell(t, `mount "$1p3" "$2"; echo ebb > "$2/home/gauger/log"; sync "$2/home/gauger/log" "$2/home/gauger"; cp --sparse=always "$3" "$4"; umount "$2"`, d.device, at, d.image, pulled.image)
+			d.detach(t)
+			pulled.attach(t)
+			system := pulled.device + "p3"
+			if fsType == "ext4" && !strings.Contains(shell(t, `dumpe2fs -h "$1" 2>/dev/null`, system), "needs_recovery") {
+				t.Fatal("it is not dirty")
+			}
+			if fsType == "xfs" && exec.Command("xfs_repair", "-n", system).Run() == nil {
+				t.Fatal("it is not dirty")
+			}
+			mount := fmt.Sprintf("/run/plumlatch-dirty-%s-%d", fsType, os.Getpid())
+			b := reach.Beneath{Files: files, Mount: mount}
+			before := shell(t, `sha256sum < "$1"`, system)
+			mustDo(t, r.Mount(ctx, system, fsType, mount, true))
+			if text, err := b.Read("/etc/passwd"); err != nil || !strings.Contains(text, "gauger") {
+				t.Errorf("%q %v", text, err)
+			}
+			mustDo(t, r.Unmount(ctx, system, mount))
+			if after := shell(t, `sha256sum < "$1"`, system); after != before {
+				t.Error("looking at it has written to it")
+			}
+			mustDo(t, r.Mount(ctx, system, fsType, mount, false))
+			line := newPublic(t)
+			plan, err := b.Plan(d.account, ".ssh/authorized_keys", []string{line})
+			mustDo(t, err)
+			mustDo(t, b.Add(ctx, r, d.account, plan, time.Now()))
+			mustDo(t, r.Unmount(ctx, system, mount))
+			contains(t, "afterwards", pulled.look(t, "cat home/gauger/log home/gauger/.ssh/authorized_keys"), "ebb", "# by hand", line)
+
+			// Beyond repair by the kernel: the line is not added, and it stays as it is.
+			shell(t, `dd if=/dev/urandom of="$1" bs=4096 count=64 conv=notrunc status=none`, system)
+			if err := r.Mount(ctx, system, fsType, mount, false); err == nil || !strings.Contains(err.Error(), "mount") {
+				t.Errorf("garbage is mounted: %v", err)
+			}
+			if out, err := exec.Command("findmnt", mount).CombinedOutput(); err == nil {
+				t.Errorf("mounted: %s", out)
+			}
+		})
+	}
+}
+
 // TestRescueOddDisks: a disk that is full, one without the login user, and words
 // that are no names of devices: each says so, and nothing is half done.
 func TestRescueOddDisks(t *testing.T) {

@@ -230,6 +230,13 @@ func TestRestoreFaults(t *testing.T) {
 		{what: "full", broke: disk(system, true), says: "no space left"},
 		{what: "dirty", broke: disk(`{"number":1,"fstype":"ext4","uuid":"u","label":"","holds":"system","gb":9,"journal":"dirty"}`, false), ok: true},
 		{what: "dirty beyond its journal", broke: disk(`{"number":1,"fstype":"xfs","uuid":"u","label":"","holds":"system","gb":9,"journal":"broken"}`, false), says: "Structure needs cleaning"},
+		{what: "a home of its own", broke: func(t *testing.T, l *lostDoor) {
+			disk(`{"number":1,"fstype":"xfs","uuid":"u","label":"","holds":"system","gb":9},{"number":2,"fstype":"ext4","uuid":"u-home","label":"","holds":"home","gb":9}`, false)(t, l)
+			mustDo(t, os.WriteFile(shared.path("standin", "instances", l.id, "etc/fstab"), []byte("UUID=u / xfs defaults 0 1\nUUID=u-home /home ext4 defaults 0 2\n"), 0o644))
+		}, ok: true},
+		{what: "a home that is not on this volume", broke: inFile("etc/fstab", func(f string) error {
+			return os.WriteFile(f, []byte("UUID=elsewhere /home ext4 defaults 0 2\n"), 0o644)
+		}), says: "lies on UUID=elsewhere, which is not on this volume"},
 		{what: "a rescue instance in another zone", broke: func(t *testing.T, l *lostDoor) {
 			l.d.must(t, "instance", "launch", "far-rescue", "-image", "debian-12", "-size", "small", "-region", "south-pier", "-zone", "south-pier-a", "-key", s.key)
 			l.d.must(t, "instance", "rescue", "far-rescue", "yes", "-yes")

@@ -61,10 +61,18 @@ func restoreScenarios() []scenario {
 func init() {
 	scenarios = append(scenarios, restoreScenarios()...)
 	for name, calls := range map[string][]string{
-		"restore disk":               {"stop", "detach", "attach", "start", "launch", "volume"},
-		"restore disk, busy":         {"detach", "attach", "start"},
-		"restore boot-text":          {"stop", "start", "user-data", "set-user-data"},
-		"restore stopped, cancelled": {"attach", "stop"},
+		"restore steward":                     {"get"},
+		"restore second-key":                  {"get"},
+		"restore already-open":                {"get"},
+		"restore disk":                        {"get", "stop", "detach", "attach", "start", "launch", "boot-output", "volume", "remove"},
+		"restore disk, rescue there":          {"attach", "detach"},
+		"restore disk, busy":                  {"detach", "attach", "start", "volume", "remove"},
+		"restore boot-text":                   {"get", "stop", "start", "user-data", "set-user-data"},
+		"restore boot-text cancelled at once": {"set-user-data", "start"},
+		"restore stopped":                     {"stop", "attach"},
+		"restore stopped, cancelled":          {"attach", "stop"},
+		"fetch":                               {"stop", "detach", "attach", "start", "launch", "remove"},
+		"fetch cancelled":                     {"attach", "remove"},
 	} {
 		cloudCalls[name] = calls
 	}

@@ -19,9 +19,10 @@ type Fault struct {
 	// How is fail (500, and nothing is done), lose (it is done, and the
 	// connection breaks before the answer), slow (it is done after Delay),
 	// late (it is done after Delay, though the connection breaks at once),
-	// or twice (it is done twice, as when a request is repeated on its way).
+	// twice (it is done twice, as when a request is repeated on its way), or
+	// hang (after Delay the connection breaks, and nothing was done).
 	How   string `json:"how"`
-	Name  string `json:"name"`  // of the instance; "" for any
+	Name  string `json:"name"`  // of the instance, or the value of a tag of it; "" for any
 	Times int    `json:"times"` // how often; 1 if 0
 	Delay int    `json:"delay_ms"`
 }
@@ -30,7 +31,7 @@ var (
 	faultCalls = []string{"launch", "get", "by-token", "stop", "start", "remove", "boot-output", "list", "state",
 		"groups", "own-group", "admit", "unadmit", "addresses", "reserve", "move", "release",
 		"volumes", "volume", "detach", "attach", "user-data", "set-user-data", "volume-state", "attach-device", "umount"}
-	faultHows = []string{"fail", "lose", "slow", "late", "twice", "astray"}
+	faultHows = []string{"fail", "lose", "slow", "late", "twice", "hang", "astray"}
 )
 
 type faults struct {
@@ -56,13 +57,20 @@ func (f *faults) clear(name string) {
 	f.waiting = slices.DeleteFunc(f.waiting, func(x Fault) bool { return name == "" || x.Name == name })
 }
 
+// left returns the faults that no call has met, or met less often than was asked.
+func (f *faults) left() []Fault {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return append([]Fault{}, f.waiting...)
+}
+
 // take returns the fault that a call meets, and uses it up.
-func (f *faults) take(call, name string) (Fault, bool) {
+func (f *faults) take(call string, names ...string) (Fault, bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	for i := range f.waiting {
 		x := &f.waiting[i]
-		if x.Call != call || x.Name != "" && x.Name != name {
+		if x.Call != call || x.Name != "" && !slices.Contains(names, x.Name) {
 			continue
 		}
 		out := *x

@@ -5,6 +5,7 @@ import (
 	"crypto/subtle"
 	"encoding/json"
 	"errors"
+	"maps"
 	"net"
 	"net/http"
 	"slices"
@@ -45,6 +46,7 @@ import (
 //	DELETE /v1/addresses/{id}?client_token=T
 //	GET    /v1/caller                       the address that asks; needs no token
 //	POST   /v1/faults                       a Fault, for calls to come
+//	GET    /v1/faults                       those that no call has met yet
 //	DELETE /v1/faults?name=N                those of one instance; all without a name
 func (c *Cloud) Handler(token string) http.Handler {
 	mux := http.NewServeMux()
@@ -57,25 +59,25 @@ func (c *Cloud) Handler(token string) http.Handler {
 	})
 	mux.HandleFunc("GET /v1/instances", func(w http.ResponseWriter, r *http.Request) {
 		if t := r.URL.Query().Get("client_token"); t != "" {
-			c.perform(w, "by-token", "", func() (any, error) { return c.ByToken(t) })
+			c.perform(w, "by-token", nil, func() (any, error) { return c.ByToken(t) })
 			return
 		}
-		c.perform(w, "list", "", func() (any, error) { return c.List(r.URL.Query().Get("region")), nil })
+		c.perform(w, "list", nil, func() (any, error) { return c.List(r.URL.Query().Get("region")), nil })
 	})
 	mux.HandleFunc("POST /v1/instances", func(w http.ResponseWriter, r *http.Request) {
 		var l Launch
 		if !decode(w, r, &l) {
 			return
 		}
-		c.perform(w, "launch", l.Name, func() (any, error) { return c.Launch(l) })
+		c.perform(w, "launch", called(l.Name, l.Tags), func() (any, error) { return c.Launch(l) })
 	})
 	mux.HandleFunc("GET /v1/instances/{id}", func(w http.ResponseWriter, r *http.Request) {
 		id := r.PathValue("id")
-		c.perform(w, "get", c.nameOf(id), func() (any, error) { return c.Get(id) })
+		c.perform(w, "get", c.calledBy(id), func() (any, error) { return c.Get(id) })
 	})
 	mux.HandleFunc("DELETE /v1/instances/{id}", func(w http.ResponseWriter, r *http.Request) {
 		id, token := r.PathValue("id"), r.URL.Query().Get("client_token")
-		c.perform(w, "remove", c.nameOf(id), func() (any, error) { return c.Remove(token, id) })
+		c.perform(w, "remove", c.calledBy(id), func() (any, error) { return c.Remove(token, id) })
 	})
 	for call, f := range map[string]func(token, id string) (Instance, error){"stop": c.Stop, "start": c.Start} {
 		mux.HandleFunc("POST /v1/instances/{id}/"+call, func(w http.ResponseWriter, r *http.Request) {
@@ -86,15 +88,16 @@ func (c *Cloud) Handler(token string) http.Handler {
 				return
 			}
 			id := r.PathValue("id")
-			c.perform(w, call, c.nameOf(id), func() (any, error) { return f(body.ClientToken, id) })
+			c.perform(w, call, c.calledBy(id), func() (any, error) { return f(body.ClientToken, id) })
 		})
 	}
 	mux.HandleFunc("GET /v1/instances/{id}/boot-output", func(w http.ResponseWriter, r *http.Request) {
 		id := r.PathValue("id")
-		c.perform(w, "boot-output", c.nameOf(id), func() (any, error) { return c.BootOutput(r.Context(), id) })
+		c.perform(w, "boot-output", c.calledBy(id), func() (any, error) { return c.BootOutput(r.Context(), id) })
 	})
 	c.handleRules(mux)
 	c.handleVolumes(mux)
+	mux.HandleFunc("GET /v1/faults", func(w http.ResponseWriter, _ *http.Request) { reply(w, c.faults.left(), nil) })
 	mux.HandleFunc("POST /v1/faults", func(w http.ResponseWriter, r *http.Request) {
 		var f Fault
 		if decode(w, r, &f) {
@@ -159,9 +162,19 @@ func (c *Cloud) nameOf(id string) string {
 	return in.Name
 }
 
+// calledBy are the names by which faults mean an instance.
+func (c *Cloud) calledBy(id string) []string {
+	in, _ := c.Get(id)
+	return called(in.Name, in.Tags)
+}
+
+func called(name string, tags map[string]string) []string {
+	return append(slices.Collect(maps.Values(tags)), name)
+}
+
 // perform does a call, with the fault that it meets, and answers it.
-func (c *Cloud) perform(w http.ResponseWriter, call, name string, do func() (any, error)) {
-	fault, _ := c.faults.take(call, name)
+func (c *Cloud) perform(w http.ResponseWriter, call string, names []string, do func() (any, error)) {
+	fault, _ := c.faults.take(call, names...)
 	switch fault.How {
 	case "fail":
 		reply(w, nil, errors.New("the cloud has an ill day"))
@@ -171,6 +184,9 @@ func (c *Cloud) perform(w http.ResponseWriter, call, name string, do func() (any
 			fault.wait()
 			_, _ = do()
 		}()
+		panic(http.ErrAbortHandler)
+	case "hang":
+		fault.wait()
 		panic(http.ErrAbortHandler)
 	case "slow":
 		fault.wait()

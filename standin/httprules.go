@@ -22,16 +22,16 @@ func (c *Cloud) handleRules(mux *http.ServeMux) {
 				if name == "" {
 					name = c.ownerOf(id)
 				}
-				c.perform(w, call, name, func() (any, error) { return f(id, b) })
+				c.perform(w, call, []string{name}, func() (any, error) { return f(id, b) })
 			}
 		})
 	}
 	mux.HandleFunc("GET /v1/instances/{id}/groups", func(w http.ResponseWriter, r *http.Request) {
 		id := r.PathValue("id")
-		c.perform(w, "groups", c.nameOf(id), func() (any, error) { return c.Groups(id) })
+		c.perform(w, "groups", c.calledBy(id), func() (any, error) { return c.Groups(id) })
 	})
 	mux.HandleFunc("GET /v1/addresses", func(w http.ResponseWriter, r *http.Request) {
-		c.perform(w, "addresses", "", func() (any, error) { return c.Addresses(r.URL.Query().Get("region")), nil })
+		c.perform(w, "addresses", nil, func() (any, error) { return c.Addresses(r.URL.Query().Get("region")), nil })
 	})
 	post("/v1/instances/{id}/own-group", "own-group", func(id string, b body) (any, error) { return c.OwnGroup(b.ClientToken, id) })
 	post("/v1/instances/{id}/door", "door", func(id string, b body) (any, error) { return c.SetDoor(id, b.Is) })
@@ -41,12 +41,12 @@ func (c *Cloud) handleRules(mux *http.ServeMux) {
 	post("/v1/addresses", "reserve", func(_ string, b body) (any, error) { return c.Reserve(b.ClientToken, b.Region, b.Name) })
 	post("/v1/addresses/{id}/move", "move", func(id string, b body) (any, error) { return c.Move(b.ClientToken, id, b.Instance) })
 	mux.HandleFunc("DELETE /v1/groups/{id}/rules/{rule}", func(w http.ResponseWriter, r *http.Request) {
-		c.perform(w, "unadmit", c.ownerOf(r.PathValue("id")), func() (any, error) {
+		c.perform(w, "unadmit", []string{c.ownerOf(r.PathValue("id"))}, func() (any, error) {
 			return struct{}{}, c.Unadmit(r.URL.Query().Get("client_token"), r.PathValue("id"), r.PathValue("rule"))
 		})
 	})
 	mux.HandleFunc("DELETE /v1/addresses/{id}", func(w http.ResponseWriter, r *http.Request) {
-		c.perform(w, "release", c.ownerOf(r.PathValue("id")), func() (any, error) {
+		c.perform(w, "release", []string{c.ownerOf(r.PathValue("id"))}, func() (any, error) {
 			return struct{}{}, c.Release(r.URL.Query().Get("client_token"), r.PathValue("id"))
 		})
 	})

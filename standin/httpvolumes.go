@@ -14,15 +14,15 @@ func (c *Cloud) handleVolumes(mux *http.ServeMux) {
 	mux.HandleFunc("GET /v1/terms", func(w http.ResponseWriter, _ *http.Request) { reply(w, c.Terms(), nil) })
 	mux.HandleFunc("GET /v1/instances/{id}/volumes", func(w http.ResponseWriter, r *http.Request) {
 		id := r.PathValue("id")
-		c.perform(w, "volumes", c.nameOf(id), func() (any, error) { return c.Volumes(id) })
+		c.perform(w, "volumes", c.calledBy(id), func() (any, error) { return c.Volumes(id) })
 	})
 	mux.HandleFunc("GET /v1/instances/{id}/user-data", func(w http.ResponseWriter, r *http.Request) {
 		id := r.PathValue("id")
-		c.perform(w, "user-data", c.nameOf(id), func() (any, error) { return c.UserData(id) })
+		c.perform(w, "user-data", c.calledBy(id), func() (any, error) { return c.UserData(id) })
 	})
 	mux.HandleFunc("GET /v1/volumes/{id}", func(w http.ResponseWriter, r *http.Request) {
 		id := r.PathValue("id")
-		c.perform(w, "volume", c.nameOfVolume(id), func() (any, error) { return c.Volume(id) })
+		c.perform(w, "volume", []string{c.nameOfVolume(id)}, func() (any, error) { return c.Volume(id) })
 	})
 	for pattern, call := range map[string]string{"/v1/volumes/{id}/detach": "detach", "/v1/volumes/{id}/attach": "attach", "/v1/instances/{id}/user-data": "set-user-data"} {
 		mux.HandleFunc("POST "+pattern, func(w http.ResponseWriter, r *http.Request) {
@@ -35,7 +35,7 @@ func (c *Cloud) handleVolumes(mux *http.ServeMux) {
 			if call == "set-user-data" {
 				name = c.nameOf(id)
 			}
-			c.perform(w, call, name, func() (any, error) {
+			c.perform(w, call, []string{name}, func() (any, error) {
 				switch call {
 				case "detach":
 					return c.Detach(b.ClientToken, id, b.Note)

@@ -42,14 +42,15 @@ type Partition struct {
 	FSType string `json:"fstype"` // as blkid(8) names it; "" for none
 	Label  string `json:"label"`
 	UUID   string `json:"uuid"`
-	// Holds is "system" (the folder that the instance boots from), "empty", or
-	// "copy": an older copy of the system.
+	// Holds is "system" (the folder that the instance boots from), "empty",
+	// "copy": an older copy of the system, or "home": what the system mounts at
+	// /home, and has not itself.
 	Holds string `json:"holds"`
 	// Journal is "" for a filesystem that was unmounted in order, "dirty" for one
 	// whose journal is replayed by the next mount that may write one, and "broken"
 	// for one that cannot be.
 	Journal string `json:"journal,omitempty"`
-	GB    int    `json:"gb"`
+	GB      int    `json:"gb"`
 }
 
 // States of a volume.
@@ -416,22 +417,32 @@ func (c *Cloud) mountPartition(s *server, v *Volume, p Partition, device, at, fs
 		}
 	}
 	folder := filepath.Join(c.opts.Folder, v.folder())
-	if p.Holds != "system" {
-		folder += "." + p.Holds
-		if err := os.MkdirAll(folder, 0o755); err != nil {
-			return err
+	m := tree.Mount{At: at, Device: device, Type: p.FSType, UUID: p.UUID, Options: options, Full: v.Disk.Full}
+	open := func(into **os.Root, folder string) (err error) {
+		if err = os.MkdirAll(folder, 0o755); err == nil {
+			*into, err = os.OpenRoot(folder)
 		}
+		return err
 	}
-	root, err := os.OpenRoot(folder)
+	var root *os.Root
+	var err error
+	switch apart := slices.ContainsFunc(v.Disk.Partitions, func(x Partition) bool { return x.Holds == "home" }); {
+	case p.Holds == "home":
+		m.Below = "home"
+		err = errors.Join(open(&root, filepath.Join(folder, "home")), open(&m.Names, folder))
+	case p.Holds != "system":
+		err = open(&root, folder+"."+p.Holds)
+	case apart:
+		m.Apart = "home"
+		err = errors.Join(open(&root, folder), open(&m.Hollow, folder+".hollow"))
+	default:
+		err = open(&root, folder)
+	}
 	if err != nil {
 		return err
 	}
-	m := tree.Mount{At: at, Device: device, Type: p.FSType, UUID: p.UUID, Options: options, Root: root, Full: v.Disk.Full}
-	if err := s.tree.Mount(m); err != nil {
-		root.Close()
-		return err
-	}
-	return nil
+	m.Root = root
+	return s.tree.Mount(m)
 }
 
 // uuidMounted: the same filesystem UUID is mounted already, the root volume's included.

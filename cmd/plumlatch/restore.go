@@ -46,6 +46,7 @@ func restore(fs *flag.FlagSet) func(*cli) error {
 	fs.BoolVar(&o.agent, "agent", false, "the private half of the new key is in the running ssh-agent")
 	fs.StringVar(&o.passFile, "passphrase-file", "", "`file` with the passphrase of -identity")
 	fs.StringVar(&o.lost, "lost", "", "record this `key` as lost first; with -all: the lost key")
+	fs.StringVar(&o.lost, "key", "", "with -all: the lost `key`, as -lost")
 	fs.BoolVar(&o.all, "all", false, "every instance that only the lost key opened, each by its own best route, in waves")
 	fs.StringVar(&o.tag, "tag", "", "with -all: of those, `NAME=VALUE`, or NAME")
 	fs.IntVar(&o.first, "first", 1, "with -all: `size` of the first wave")

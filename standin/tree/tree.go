@@ -24,6 +24,23 @@ type Mount struct {
 	Options []string
 	Root    *os.Root
 	Full    bool // nothing more can be written
+	// Apart is a folder of it, such as home, that lies on another filesystem: here
+	// it is Hollow, an empty one.
+	Apart  string
+	Hollow *os.Root
+	// Names has the etc/passwd that tells whose this is, for a filesystem that lies
+	// at Below there; nil for one that has its own.
+	Names *os.Root
+	Below string
+}
+
+func (m Mount) close() error {
+	for _, r := range []*os.Root{m.Hollow, m.Names} {
+		if r != nil {
+			r.Close()
+		}
+	}
+	return m.Root.Close()
 }
 
 func (m Mount) readOnly() bool { return slices.Contains(m.Options, "ro") }
@@ -40,13 +57,15 @@ type Tree struct {
 // New returns the tree of a root volume.
 func New(root *os.Root) *Tree { return &Tree{root: root} }
 
-// Mount mounts a filesystem on a folder. The latest stands in front.
+// Mount mounts a filesystem on a folder, or closes it. The latest stands in front.
 func (t *Tree) Mount(m Mount) error {
 	fi, err := t.Stat(m.At)
 	if err != nil {
+		m.close()
 		return err
 	}
 	if !fi.IsDir() || m.At == "." {
+		m.close()
 		return &fs.PathError{Op: "mount", Path: "/" + m.At, Err: syscall.ENOTDIR}
 	}
 	t.mu.Lock()
@@ -70,7 +89,7 @@ func (t *Tree) Unmount(what string) error {
 			}
 		}
 		t.mounts = slices.Delete(t.mounts, n, n+1)
-		return m.Root.Close()
+		return m.close()
 	}
 	return &fs.PathError{Op: "umount", Path: what, Err: errors.New("not mounted")}
 }
@@ -83,7 +102,7 @@ func (t *Tree) Pull(device string) (mounted bool) {
 		hit := strings.HasPrefix(m.Device, device)
 		if hit {
 			mounted = true
-			m.Root.Close()
+			m.close()
 		}
 		return hit
 	})
@@ -107,9 +126,15 @@ func (t *Tree) at(name string) (Mount, string) {
 		if name == m.At {
 			return m, "."
 		}
-		if rest, ok := strings.CutPrefix(name, m.At+"/"); ok {
-			return m, rest
+		rest, ok := strings.CutPrefix(name, m.At+"/")
+		if !ok {
+			continue
 		}
+		if in, ok := strings.CutPrefix(rest+"/", m.Apart+"/"); ok && m.Hollow != nil {
+			m.Root = m.Hollow
+			return m, path.Clean("./" + in)
+		}
+		return m, rest
 	}
 	return Mount{Root: t.root}, name
 }
@@ -220,7 +245,11 @@ func (t *Tree) pair(what, from, to string, f func(*os.Root, string, string) erro
 // home that etc/passwd of the same volume gives, and root the rest.
 func (t *Tree) OwnerOf(name string) (uid int, user string) {
 	m, rest := t.at(name)
-	passwd, err := m.Root.ReadFile("etc/passwd")
+	names := m.Root
+	if m.Names != nil {
+		names, rest = m.Names, path.Join(m.Below, rest)
+	}
+	passwd, err := names.ReadFile("etc/passwd")
 	if err != nil {
 		return 0, "root"
 	}

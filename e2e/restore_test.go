@@ -151,7 +151,14 @@ func TestRestoreService(t *testing.T) {
 		t.Fatalf("the service: %v", err)
 	}
 	mustDo(t, os.Remove(shared.path("standin", "instances", l.id, "etc/board-service/enabled")))
+	d.must(t, "hosts", "write", "-yes", "-dir", l.dir)
+	before := d.instance(t, l.name).Address
+	contains(t, "the hosts file", mustRead(t, filepath.Join(d.dir, "home/.ssh/plumlatch_hosts")), before)
 	out := d.must(t, "restore", l.name, "-route", "boot-text", "-new", l.new, "-dir", l.dir, "-yes")
+	hosts := mustRead(t, filepath.Join(d.dir, "home/.ssh/plumlatch_hosts"))
+	if now := d.instance(t, l.name).Address; now == before || strings.Contains(hosts, before) || !strings.Contains(hosts, now) {
+		t.Errorf("the hosts file was not renewed: %s, and before %s\n%s", now, before, hosts)
+	}
 	contains(t, "found", out, "DOES NOT WORK", "http://:7080/health", "never enabled at boot")
 	l.restored(t)
 }
@@ -406,12 +413,16 @@ func TestRestoreAll(t *testing.T) {
 		t.Errorf("not lost yet: %+v", r)
 	}
 	before := mustRead(t, file("all-rescue"))
+	d.must(t, "hosts", "write", "-yes", "-dir", dir)
 	r := d.client(t, "", "restore", "-all", "-lost", "all-lost", "-new", "all-new", "-dir", dir, "-at-most", "100%", "-yes")
 	contains(t, "all", r.out+r.err, "by steward", "by disk", "3 instances restored")
 	for _, name := range names[:3] {
 		if text := mustRead(t, file(name)); !strings.Contains(text, "all-new") || strings.Contains(text, "all-lost") {
 			t.Errorf("%s:\n%s", name, text)
 		}
+	}
+	for _, name := range names[1:3] {
+		contains(t, "the hosts file", mustRead(t, filepath.Join(d.dir, "home/.ssh/plumlatch_hosts")), d.instance(t, name).Address)
 	}
 	if text := mustRead(t, file("all-4")); strings.Contains(text, "all-new") {
 		t.Errorf("all-4 was restored:\n%s", text)

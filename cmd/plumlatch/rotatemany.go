@@ -323,6 +323,7 @@ func (c *cli) followMany(service *client.Client, w wire.Work, m manyWords, asJSO
 		tracker.SetValue(int64(settled))
 		stopped := now.State == "waiting" && strings.HasPrefix(now.WaitsFor, "a word") && stale == ""
 		if now.Over() || all > 0 && !open || stopped {
+			c.renewHosts(service)
 			if asJSON {
 				return c.json(p)
 			}

@@ -86,6 +86,27 @@ func (d *realDisk) look(t *testing.T, script string) string {
 	return shell(t, `mount -o ro,nouuid "$1p3" "$2" 2>/dev/null || mount -o ro "$1p3" "$2"; cd "$2"; { `+script+`; } 2>&1; cd /; umount "$2"`, d.device, root)
 }
 
+func (a *adoptee) signer(t *testing.T) ssh.Signer {
+	t.Helper()
+	private, err := os.ReadFile(a.identity)
+	mustDo(t, err)
+	signer, err := ssh.ParsePrivateKey(private)
+	mustDo(t, err)
+	return signer
+}
+
+// rescue enters the machine as a rescue instance.
+func (a *adoptee) rescue(t *testing.T) (*reach.Rescue, reach.Files) {
+	t.Helper()
+	r, err := reach.EnterRescue(context.Background(), reach.Policy{AllowLoopback: true}, a.target(), a.signer(t))
+	mustDo(t, err)
+	t.Cleanup(func() { r.Close() })
+	files, end, err := r.Files()
+	mustDo(t, err)
+	t.Cleanup(func() { end.Close() })
+	return r, files
+}
+
 // TestRescueSSHD: the disk route's own commands and its edit, by an ordinary
 // account with sudo on Debian's own sshd, on a real ext4 and a real XFS, of which
 // another one with the same UUID is mounted meanwhile.
@@ -99,22 +120,15 @@ func TestRescueSSHD(t *testing.T) {
 func rescueReal(t *testing.T, fsType string) {
 	d := newRealDisk(t, fsType)
 	a := startAdoptee(t, "")
-	private, err := os.ReadFile(a.identity)
-	mustDo(t, err)
-	signer, err := ssh.ParsePrivateKey(private)
-	mustDo(t, err)
 	ctx := context.Background()
-	policy := reach.Policy{AllowLoopback: true}
-	if r, err := reach.EnterRescue(ctx, policy, a.target(), signer); err == nil {
+	if r, err := reach.EnterRescue(ctx, reach.Policy{AllowLoopback: true}, a.target(), a.signer(t)); err == nil {
 		r.Close()
 		t.Error("without sudo it is a rescue instance")
 	} else {
 		contains(t, "without sudo", err.Error(), "no sudo without a password")
 	}
 	a.grantSudo(t)
-	r, err := reach.EnterRescue(ctx, policy, a.target(), signer)
-	mustDo(t, err)
-	defer r.Close()
+	r, root := a.rescue(t)
 
 	// The disk is not there, and then it is.
 	d.detach(t)
@@ -151,9 +165,6 @@ func rescueReal(t *testing.T, fsType string) {
 	}
 
 	mount := "/run/plumlatch-test-" + fsType
-	root, end, err := r.Files()
-	mustDo(t, err)
-	defer end.Close()
 	b := reach.Beneath{Files: root, Mount: mount}
 	found := ""
 	for _, p := range parts {
@@ -264,17 +275,8 @@ func TestRescueDirty(t *testing.T) {
 			d := newRealDisk(t, fsType)
 			a := startAdoptee(t, "")
 			a.grantSudo(t)
-			private, err := os.ReadFile(a.identity)
-			mustDo(t, err)
-			signer, err := ssh.ParsePrivateKey(private)
-			mustDo(t, err)
 			ctx := context.Background()
-			r, err := reach.EnterRescue(ctx, reach.Policy{AllowLoopback: true}, a.target(), signer)
-			mustDo(t, err)
-			defer r.Close()
-			files, end, err := r.Files()
-			mustDo(t, err)
-			defer end.Close()
+			r, files := a.rescue(t)
 
 			// As when a cloud takes the disk from a machine that runs: what was written
 			// is in the journal, and not yet in its place.
@@ -328,18 +330,9 @@ func TestRescueOddDisks(t *testing.T) {
 	d := newRealDisk(t, "ext4")
 	a := startAdoptee(t, "")
 	a.grantSudo(t)
-	private, err := os.ReadFile(a.identity)
-	mustDo(t, err)
-	signer, err := ssh.ParsePrivateKey(private)
-	mustDo(t, err)
 	ctx := context.Background()
-	r, err := reach.EnterRescue(ctx, reach.Policy{AllowLoopback: true}, a.target(), signer)
-	mustDo(t, err)
-	defer r.Close()
 	mount := fmt.Sprintf("/run/plumlatch-odd-%d", os.Getpid())
-	root, end, err := r.Files()
-	mustDo(t, err)
-	defer end.Close()
+	r, root := a.rescue(t)
 	b := reach.Beneath{Files: root, Mount: mount}
 	system := d.device + "p3"
 	if err := r.Mount(ctx, system, "xfs", mount, true); err == nil {

@@ -192,6 +192,30 @@ func TestRules(t *testing.T) {
 		t.Errorf("a name that is nearly one: %+v", r)
 	}
 	t.Run("addresses", func(t *testing.T) { staticAddresses(t, d, dir) })
+	t.Run("restore", func(t *testing.T) { shutOut(t, d, twin) })
+}
+
+// shutOut: where no rule leads to the door, no way back in is called open.
+func shutOut(t *testing.T, d *demo, i wire.Instance) {
+	contains(t, "while a rule lets the service in", d.must(t, "restore", i.Name), "next: plumlatch restore "+i.Name+" -go")
+	var groups []struct {
+		ID    string
+		Rules []struct{ ID, From string }
+	}
+	each := func() {
+		t.Helper()
+		groups = nil
+		mustDo(t, standinCallAt(d, "GET", "/v1/instances/"+i.CloudID+"/groups", "", &groups))
+		for _, g := range groups {
+			for _, r := range g.Rules {
+				mustDo(t, standinCallAt(d, "DELETE", "/v1/groups/"+g.ID+"/rules/"+r.ID+"?client_token=shut-"+r.ID, "", nil))
+			}
+		}
+	}
+	each()
+	contains(t, "without a rule", d.must(t, "restore", i.Name), "No way back in is open", "no inbound rule lets anybody in to its SSH port", "plumlatch instance admit "+i.Name+" -from me")
+	mustDo(t, standinCallAt(d, "POST", "/v1/groups/"+groups[0].ID+"/rules", `{"client_token":"others","from":"198.51.100.0/24"}`, nil))
+	contains(t, "with others' rules", d.must(t, "restore", i.Name), "no inbound rule lets the service in from 127.", "No way back in is open")
 }
 
 // staticAddresses reserves, moves and releases, and has the ledger follow.

@@ -1,7 +1,6 @@
 package main
 
 import (
-	"context"
 	"errors"
 	"flag"
 	"fmt"
@@ -334,26 +333,21 @@ func (c *cli) printWay(all wire.Routes, o wire.RouteOffer) {
 // followRestore follows the work, does what it asks this machine for, and says
 // what holds at the end.
 func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, signer ssh.Signer, o restoreOptions) error {
-	title := plaintext.Line(w.Title)
-	tell, done := c.teller(service, w.ID, title)
-	ctx, cancel := context.WithCancel(c.ctx)
-	defer cancel()
 	var trouble error
 	shown, byHand, waits := false, false, ""
-	end, err := service.Follow(ctx, w.ID, 0, func(e wire.WorkEvent) {
-		tell(e)
+	end, err := c.followUntil(service, w, "plumlatch restore -continue", func(e wire.WorkEvent, enough func()) {
 		switch {
 		case (e.Step == "by-hand" || e.Step == "grant" || e.Step == "login") && !c.isAt(service, w.ID, e.Step): // told again, and over
 		case e.Step == "by-hand" && !byHand:
 			byHand = true
 			if trouble = c.placeByPassword(service, w.ID, o); trouble != nil {
 				waits = fmt.Sprintf("plumlatch restore -continue %d", w.ID)
-				cancel()
+				enough()
 			}
 		case e.Step == "grant" && strings.HasPrefix(e.Text, "waits: "):
 			waits = fmt.Sprintf("its holder, on their machine: plumlatch restore grant %d -identity FILE; then here: plumlatch restore -continue %d", w.ID, w.ID)
 			trouble = errors.New("it waits for the holder of another key")
-			cancel()
+			enough()
 		case e.Step == "login" && !shown:
 			shown = true
 			var err error
@@ -365,21 +359,13 @@ func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, sig
 			}
 			if err != nil {
 				trouble, waits = err, fmt.Sprintf("plumlatch restore -continue %d -identity FILE; or on its holder's machine: plumlatch key prove %s -identity FILE", w.ID, k.Name)
-				cancel()
+				enough()
 			}
 		}
 	})
-	if ctx.Err() != nil && c.ctx.Err() == nil {
-		end, err = service.WorkByID(c.ctx, w.ID)
-	}
-	done(end)
 	if err != nil {
-		if c.ctx.Err() != nil {
-			err = failure{errors.New("stopped following; the service goes on"), fmt.Sprintf("plumlatch restore -continue %d, or: plumlatch work cancel %d", w.ID, w.ID)}
-		}
 		return err
 	}
-	c.renewHosts(service)
 	if waits != "" && !end.Over() {
 		return failure{fmt.Errorf("work %d waits: %w", w.ID, trouble), waits + "; or: plumlatch work cancel " + fmt.Sprint(w.ID)}
 	}

@@ -2,7 +2,6 @@ package main
 
 import (
 	"bufio"
-	"context"
 	"errors"
 	"flag"
 	"fmt"
@@ -256,14 +255,9 @@ func (c *cli) printRotation(p wire.RotationPlan) {
 // followRotation shows the new key's private half when the work asks for it, and
 // follows until the old key has its end.
 func (c *cli) followRotation(service *client.Client, w wire.Work, k wire.Key, signer ssh.Signer, o rotateOptions) error {
-	title := plaintext.Line(w.Title)
-	tell, done := c.teller(service, w.ID, title)
-	ctx, cancel := context.WithCancel(c.ctx)
-	defer cancel()
 	var proofTrouble error
 	shown, waits := false, false
-	end, err := service.Follow(ctx, w.ID, 0, func(e wire.WorkEvent) {
-		tell(e)
+	end, err := c.followUntil(service, w, "plumlatch work follow", func(e wire.WorkEvent, enough func()) {
 		switch {
 		case e.Step == "proof" && !shown:
 			shown = true
@@ -275,23 +269,15 @@ func (c *cli) followRotation(service *client.Client, w wire.Work, k wire.Key, si
 			}
 			if proofTrouble != nil && signer == nil {
 				waits = true
-				cancel()
+				enough()
 			}
 		case e.Step == "grace" && strings.HasPrefix(e.Text, "waits: "):
-			cancel()
+			enough()
 		}
 	})
-	if ctx.Err() != nil && c.ctx.Err() == nil {
-		end, err = service.WorkByID(c.ctx, w.ID)
-	}
-	done(end)
 	if err != nil {
-		if c.ctx.Err() != nil {
-			err = failure{errors.New("stopped following; the service goes on"), fmt.Sprintf("plumlatch work follow %d, or: plumlatch work cancel %d", w.ID, w.ID)}
-		}
 		return err
 	}
-	c.renewHosts(service)
 	if o.asJSON {
 		if err := c.json(end); err != nil {
 			return err

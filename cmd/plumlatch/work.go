@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"errors"
 	"flag"
 	"fmt"
@@ -268,6 +269,29 @@ func workRetry(fs *flag.FlagSet) func(*cli) error {
 		}
 		return c.followToEnd(service, id, *asJSON)
 	}
+}
+
+// followUntil follows work until its end, or until what is called at each event
+// says that it is enough; goOn is the command that follows it again.
+func (c *cli) followUntil(service *client.Client, w wire.Work, goOn string, on func(e wire.WorkEvent, enough func())) (wire.Work, error) {
+	tell, done := c.teller(service, w.ID, plaintext.Line(w.Title))
+	ctx, enough := context.WithCancel(c.ctx)
+	defer enough()
+	end, err := service.Follow(ctx, w.ID, 0, func(e wire.WorkEvent) {
+		tell(e)
+		on(e, enough)
+	})
+	if ctx.Err() != nil && c.ctx.Err() == nil {
+		end, err = service.WorkByID(c.ctx, w.ID)
+	}
+	done(end)
+	if err != nil && c.ctx.Err() != nil {
+		err = failure{errors.New("stopped following; the service goes on"), fmt.Sprintf("%s %d, or: plumlatch work cancel %d", goOn, w.ID, w.ID)}
+	}
+	if err == nil {
+		c.renewHosts(service)
+	}
+	return end, err
 }
 
 // follow shows what goes on in a piece of work until it is over: a bar on a

@@ -8,6 +8,7 @@ package routes
 import (
 	"cmp"
 	"fmt"
+	"net/netip"
 	"slices"
 	"time"
 )
@@ -49,6 +50,12 @@ type Facts struct {
 	Zone         string
 	Rescues      []Rescue // that are there
 	RescueImage  string   // that one can be launched from; "" for none
+
+	// Rules are the ranges that its inbound rules let in, once they were seen, and
+	// Service the address that the service asks from, if that is known.
+	RulesSeen bool
+	Rules     []netip.Prefix
+	Service   netip.Addr
 
 	Offered   []string // login methods besides keys that a survey found, such as password
 	OfferedAt time.Time
@@ -153,6 +160,7 @@ func Compare(f Facts) []Offer {
 	for _, r := range All() {
 		o := Offer{Route: r.Name, About: r.About, Sure: f.sure(time.Time{})}
 		r.Judge(f, &o)
+		f.shut(&o)
 		if f.Gone != "" {
 			o.Lacking = []Lack{{What: f.Gone}}
 		}
@@ -162,16 +170,32 @@ func Compare(f Facts) []Offer {
 		}
 		out = append(out, o)
 	}
-	slices.SortStableFunc(out, func(a, b Offer) int {
-		switch {
-		case a.Open && !b.Open:
-			return -1
-		case b.Open && !a.Open:
-			return 1
-		}
-		return cmp.Or(len(a.CanBeLost)-len(b.CanBeLost), cmp.Compare(a.Down, b.Down), cmp.Compare(a.UntilIn, b.UntilIn), len(a.Changes)-len(b.Changes))
-	})
+	slices.SortStableFunc(out, rank)
 	return out
+}
+
+// shut says in an offer that the new key would be of no use, or could not be seen
+// to be taken, as no inbound rule lets anybody, or the service, as far as the server.
+func (f Facts) shut(o *Offer) {
+	in := func(p netip.Prefix) bool { return p.Contains(f.Service.Unmap()) }
+	switch {
+	case !f.RulesSeen:
+	case len(f.Rules) == 0:
+		o.lack("plumlatch instance admit "+f.Instance+" -from me", "no inbound rule lets anybody in to its SSH port")
+	case f.Service.IsValid() && !slices.ContainsFunc(f.Rules, in):
+		o.lack(fmt.Sprintf("plumlatch instance admit %s -from %s", f.Instance, f.Service), "no inbound rule lets the service in from %s, so it could not see whether the new key is taken", f.Service)
+	}
+}
+
+// rank compares two offers: less than 0 if the first is to be taken rather.
+func rank(a, b Offer) int {
+	switch {
+	case a.Open && !b.Open:
+		return -1
+	case b.Open && !a.Open:
+		return 1
+	}
+	return cmp.Or(len(a.CanBeLost)-len(b.CanBeLost), cmp.Compare(a.Down, b.Down), cmp.Compare(a.UntilIn, b.UntilIn), len(a.Changes)-len(b.Changes))
 }
 
 func (o *Offer) lack(command, what string, a ...any) {

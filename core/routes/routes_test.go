@@ -1,6 +1,7 @@
 package routes
 
 import (
+	"net/netip"
 	"slices"
 	"strings"
 	"testing"
@@ -91,6 +92,55 @@ func TestRank(t *testing.T) {
 	}
 	if order[0] != "boot-text" || order[1] != "disk" {
 		t.Errorf("ranked %v", order)
+	}
+}
+
+// TestShut: a door that no inbound rule leads to is no way in, whichever route is taken.
+func TestShut(t *testing.T) {
+	for _, c := range []struct {
+		what, rules, service, lack string
+	}{
+		{"not seen", "-", "192.0.2.7", ""},
+		{"nobody", "", "192.0.2.7", "no inbound rule lets anybody in"},
+		{"others", "198.51.100.0/24", "192.0.2.7", "no inbound rule lets the service in from 192.0.2.7"},
+		{"the service", "198.51.100.0/24 192.0.2.0/28", "192.0.2.7", ""},
+		{"an unknown service", "198.51.100.0/24", "", ""},
+	} {
+		f := inOrder()
+		f.RulesSeen = c.rules != "-"
+		for text := range strings.FieldsSeq(c.rules) {
+			if f.RulesSeen {
+				f.Rules = append(f.Rules, netip.MustParsePrefix(text))
+			}
+		}
+		if c.service != "" {
+			f.Service = netip.MustParseAddr(c.service)
+		}
+		for _, o := range Compare(f) {
+			if o.Open != (c.lack == "") || c.lack != "" && !strings.Contains(o.Lacking[0].What, c.lack) {
+				t.Errorf("%s: %s is open: %v; lacks %v", c.what, o.Route, o.Open, o.Lacking)
+			}
+		}
+	}
+}
+
+// TestRankInTurn: each reason goes before all that come after it.
+func TestRankInTurn(t *testing.T) {
+	const s = time.Second
+	one := []string{"x"}
+	for _, c := range []struct {
+		what         string
+		first, later Offer
+	}{
+		{"open", Offer{Open: true, CanBeLost: one, Down: s, UntilIn: s, Changes: one}, Offer{}},
+		{"loss", Offer{Down: s, UntilIn: s, Changes: one}, Offer{CanBeLost: one}},
+		{"downtime", Offer{UntilIn: s, Changes: one}, Offer{Down: s}},
+		{"time", Offer{Changes: one}, Offer{UntilIn: s}},
+		{"changes", Offer{}, Offer{Changes: one}},
+	} {
+		if rank(c.first, c.later) >= 0 || rank(c.later, c.first) <= 0 {
+			t.Errorf("%s does not decide", c.what)
+		}
 	}
 }
 

@@ -152,6 +152,7 @@ type RestoreRow struct {
 	Checks                        Paths       `gorm:"type:jsonb"`
 	Keys                          RestoreKeys `gorm:"type:jsonb"`
 	Offered                       Paths       `gorm:"type:jsonb"`
+	Rules                         Paths       `gorm:"type:jsonb"` // of the last survey from outside
 	OfferedAt                     *time.Time
 	VanishedAt                    *time.Time
 }
@@ -196,8 +197,8 @@ func (s *Store) RestoreRows(ctx context.Context, name, tag string, after int64, 
 				'retired', k.retired_at IS NOT NULL, 'steward', a.steward, 'standing', a.standing, 'old', a.standing_old, 'against', a.against, 'at', coalesce(a.standing_at, a.created_at)) ORDER BY a.id)
 				FROM access a LEFT JOIN keys k ON k.id = a.key_id LEFT JOIN holders h ON h.id = k.holder_id WHERE a.instance_id = i.id AND a.login_user = i.login_user), '[]') AS keys,
 			EXISTS (SELECT 1 FROM surveys s WHERE s.instance_id = i.id AND s.sort = 'inside' AND s.cause = 'steward') AS steward_out,
-			o.methods AS offered, o.at AS offered_at
-		FROM instances i LEFT JOIN LATERAL (SELECT s.seen_at AS at, (SELECT m->'methods' FROM jsonb_array_elements(coalesce(nullif(s.report->'methods', 'null'), '[]')) m WHERE m->>'user' = i.login_user LIMIT 1) AS methods
+			o.methods AS offered, o.at AS offered_at, o.rules
+		FROM instances i LEFT JOIN LATERAL (SELECT s.seen_at AS at, coalesce(nullif(s.report->'rules', 'null'), '[]') AS rules, (SELECT m->'methods' FROM jsonb_array_elements(coalesce(nullif(s.report->'methods', 'null'), '[]')) m WHERE m->>'user' = i.login_user LIMIT 1) AS methods
 			FROM surveys s WHERE s.instance_id = i.id AND s.sort = 'outside') o ON true
 		WHERE `+where+" ORDER BY i.id LIMIT ?", append(args, limit)...).Scan(&out).Error
 	return out, err

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -249,6 +250,16 @@ func (w *Worker) RoutesOf(ctx context.Context, name string, ask bool) (wire.Rout
 	}
 	f := w.factsOf(ctx, row, c, ask, map[string][]routes.Rescue{})
 	out := wire.Routes{Instance: row.Name, LoginUser: row.LoginUser, State: f.State, Lost: lostOf(row), Offers: []wire.RouteOffer{}}
+	if ask && f.InCloud && f.Gone == "" {
+		if groups, err := w.Cloud.Groups(ctx, row.CloudID); err == nil { // what is not seen closes nothing
+			f.RulesSeen, f.Rules = true, nil
+			for _, g := range groups {
+				for _, rule := range g.Rules {
+					f.Rules = append(f.Rules, rule.From)
+				}
+			}
+		}
+	}
 	offers := routes.Compare(f)
 	for _, o := range offers {
 		out.Offers = append(out.Offers, showOffer(o))
@@ -367,7 +378,7 @@ func (w *Worker) cloudFacts(ctx context.Context, regions []string) (cloudSide, e
 func (w *Worker) factsOf(ctx context.Context, row store.RestoreRow, c cloudSide, measured bool, rescues map[string][]routes.Rescue) routes.Facts {
 	p := w.Cloud.Properties()
 	f := routes.Facts{Instance: row.Name, LoginUser: row.LoginUser, State: row.State, InCloud: !row.Adopted, Now: time.Now(), Measured: measured,
-		BootText: p.BootText, Volumes: p.Volumes, Zone: row.Zone, RescueImage: p.RescueImage, MissingRight: map[string]bool{},
+		BootText: p.BootText, Volumes: p.Volumes, Zone: row.Zone, RescueImage: p.RescueImage, Service: w.Reach.Source, MissingRight: map[string]bool{},
 		Change: c.terms.Change, Currency: c.terms.Currency, RescueHour: c.terms.InstanceHour[p.RescueSize], Services: len(row.Checks) > 0}
 	if row.Adopted {
 		f.State = "running"
@@ -412,6 +423,11 @@ func (w *Worker) factsOf(ctx context.Context, row store.RestoreRow, c cloudSide,
 			f.Steward = &key
 		} else if !k.Steward {
 			f.Keys = append(f.Keys, key)
+		}
+	}
+	for _, text := range row.Rules {
+		if p, err := netip.ParsePrefix(text); err == nil {
+			f.RulesSeen, f.Rules = true, append(f.Rules, p)
 		}
 	}
 	if row.OfferedAt != nil {

@@ -570,6 +570,28 @@ func TestRestoreAllShares(t *testing.T) {
 		}
 		gone(t, lost, 2)
 	})
+	t.Run("stuck", func(t *testing.T) {
+		t.Parallel()
+		lost, dir, names, work := begin(t, "held", []string{"south-pier-c", "south-pier-c"}, 2)
+		mustDo(t, standinCall("POST", "/v1/faults", `{"call":"umount","how":"fail","name":"held-0","times":1000}`, nil))
+		prove(t, dir, "held")
+		w := over(t, work)
+		part := lastRestore(t, d, names[0])
+		if p := d.workByID(t, part); p.State != "stuck" || restored(t, names[0], "held") || !restored(t, names[1], "held") {
+			t.Errorf("the part is %s: %s", p.State, p.Outcome)
+		}
+		contains(t, "what is left", w.Outcome, "1 of 2 restored", "stays: volume hold-", fmt.Sprintf("held-0 is still at it (plumlatch work show %d)", part))
+		stays := rescueFor(t, "key "+lost)
+		mustDo(t, standinCall("DELETE", "/v1/faults?name=held-0", "", nil))
+		_ = d.client(t, "", "work", "retry", fmt.Sprint(part)) // it follows: what goes back has failed
+		waitFor(t, "the part's end", func() bool { return d.workByID(t, part).State == "failed" })
+		if i := d.instance(t, names[0]); i.State != "running" {
+			t.Errorf("it is %s", i.State)
+		}
+		if all := rescuesFor(t, "key "+lost); len(all) != 2 || !slices.ContainsFunc(all, func(i rescue) bool { return i.ID == stays && i.State == "removed" }) {
+			t.Errorf("%+v", all)
+		}
+	})
 	t.Run("cancelled", func(t *testing.T) {
 		t.Parallel()
 		lost, _, names, work := begin(t, "back", []string{"south-pier-b"}, 1)

@@ -340,8 +340,8 @@ func (r *Run) restoreDismiss() error {
 			}
 		}
 		if id != "" {
-			if v, err := r.volume(x.Volume); err == nil && v.Instance == id {
-				return failf("volume %s is still at the rescue instance %s, which therefore stays", x.Volume, x.Rescue.Name)
+			if err := r.notAt(x, id); err != nil {
+				return err
 			}
 			if err := r.removeRescue(id, r.ClientToken("remove")); err != nil {
 				return err
@@ -353,6 +353,22 @@ func (r *Run) restoreDismiss() error {
 	}
 	x.Rescue.Gone = true
 	return r.SetData(d)
+}
+
+// notAt makes sure that the volume is not at a rescue instance that is to be given
+// up: what the cloud does not say is no "no".
+func (r *Run) notAt(x *restored, id string) error {
+	if x.Volume == "" || id == "" {
+		return nil
+	}
+	v, err := r.volume(x.Volume)
+	if errors.Is(err, cloud.ErrNotFound) {
+		return nil
+	}
+	if err == nil && v.Instance == id {
+		return failf("volume %s is still at the rescue instance %s, which therefore stays", x.Volume, x.Rescue.Name)
+	}
+	return err
 }
 
 // lostRescue finds what was launched though its answer was lost.

@@ -150,8 +150,8 @@ func (r *Run) giveShared(x *restored) error {
 	if err != nil || row.GoneAt != nil {
 		return err
 	}
-	if v, err := r.volume(x.Volume); err == nil && v.Instance != "" && v.Instance == x.Rescue.CloudID {
-		return failf("volume %s is still at the rescue instance %s, which therefore stays", x.Volume, x.Rescue.Name)
+	if err := r.notAt(x, x.Rescue.CloudID); err != nil {
+		return err
 	}
 	whole, err := r.Store.WorkByID(r.ctx, r.Work.ParentID)
 	if err != nil || !whole.Over() && !row.Spoilt || row.PartID != r.Work.ID && row.PartID != 0 {

@@ -52,7 +52,7 @@ test: build ## run every test; installs what is missing for them
 
 matrix: build ## every case of the harness that kills and stops the service
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)')
-	go test ./e2e -run TestMatrix -matrix -v -count=1 -timeout 30m
+	go test ./e2e -run TestMatrix -matrix -v -count=1 -timeout 120m
 
 model: ## check the model of the rotation with spin: nobody locked out, always an end
 	@scripts/packages.sh spin=/usr/bin/spin gcc=/usr/bin/cc libc6-dev=/usr/include/stdio.h

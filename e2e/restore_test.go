@@ -445,6 +445,8 @@ func TestRestoreFetch(t *testing.T) {
 	mustDo(t, os.WriteFile(filepath.Join(home, "logs/old/empty"), nil, 0o600))
 	mustDo(t, os.Symlink("/etc/shadow", filepath.Join(home, "logs/link")))
 	before, volume := mustRead(t, filepath.Join(home, ".ssh/authorized_keys")), l.volumeID(t)
+	// Its journal waits to be replayed: whoever writes anything to it has that happen.
+	l.cloud(t, "POST", "/v1/volumes/"+volume+"/disk", `{"partitions":[{"number":1,"fstype":"xfs","uuid":"u","label":"","holds":"system","gb":9,"journal":"dirty"}]}`, nil)
 	out := filepath.Join(t.TempDir(), "copied")
 	args := []string{"restore", l.name, "-fetch", "/home/deckhand/logs,/etc/hostname", "-new", l.new, "-dir", l.dir, "-yes", "-out"}
 	if r := d.client(t, "", append(args, l.dir)...); r.code != 1 || !strings.Contains(r.err, "is there already; nothing was begun") {
@@ -466,6 +468,12 @@ func TestRestoreFetch(t *testing.T) {
 	}
 	if now := mustRead(t, filepath.Join(home, ".ssh/authorized_keys")); now != before || l.volumeID(t) != volume || d.instance(t, l.name).State != "running" {
 		t.Errorf("it is not as it was: %s\n%s", d.instance(t, l.name).State, now)
+	}
+	var disk struct {
+		Disk struct{ Partitions []struct{ Journal string } }
+	}
+	if l.cloud(t, "GET", "/v1/volumes/"+volume, "", &disk); len(disk.Disk.Partitions) != 1 || disk.Disk.Partitions[0].Journal != "dirty" {
+		t.Errorf("it was written to: %+v", disk)
 	}
 	// What is not there: the instance goes back to what it was.
 	r = d.client(t, "", "restore", l.name, "-fetch", "/home/nobody", "-new", l.new, "-dir", l.dir, "-yes", "-out", out+"-2")

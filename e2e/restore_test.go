@@ -151,6 +151,9 @@ func TestRestoreService(t *testing.T) {
 		t.Fatalf("the service: %v", err)
 	}
 	mustDo(t, os.Remove(shared.path("standin", "instances", l.id, "etc/board-service/enabled")))
+	if r := d.client(t, "", "restore", l.name, "-route", "boot-text", "-new", l.lost, "-dir", l.dir, "-yes"); r.code != 1 || !strings.Contains(r.err, l.lost+" is lost") {
+		t.Errorf("with the lost key itself: %+v", r)
+	}
 	d.must(t, "hosts", "write", "-yes", "-dir", l.dir)
 	before := d.instance(t, l.name).Address
 	contains(t, "the hosts file", mustRead(t, filepath.Join(d.dir, "home/.ssh/plumlatch_hosts")), before)

@@ -45,6 +45,12 @@ func restoreScenarios() []scenario {
 		{name: "restore stopped, boot-text", kind: "restore-boot-text", lacks: []string{"stop/stop/"}, prepare: withLostStopped, begin: restoresBy("boot-text"), check: isRestored},
 		{name: "restore stopped, cancelled", kind: "restore-disk", back: true, lacks: slices.Concat(sinceIn, []string{"look/undo/take-out/"}), prepare: withLostStopped, begin: cancelledAtLogin("disk"), check: isLostStopped},
 		{name: "restore stopped, boot-text, cancelled", kind: "restore-boot-text", back: true, lacks: slices.Concat(sinceIn, []string{"look/undo/take-out/"}), prepare: withLostStopped, begin: cancelledAtLogin("boot-text"), check: isLostStopped},
+		// Cancelled before the cloud has answered: what it was asked for may still come.
+		{name: "restore disk cancelled, stop not answered", kind: "restore-disk", back: true, lost: true, prepare: withLost(false), begin: cancelledAtStep("disk", "stop"), check: isLostAsBefore},
+		{name: "restore disk cancelled, detach not answered", kind: "restore-disk", back: true, lost: true, prepare: withLost(false), begin: cancelledAtStep("disk", "detach"), check: isLostAsBefore},
+		{name: "restore disk cancelled, attach not answered", kind: "restore-disk", back: true, lost: true, prepare: withLost(false), begin: cancelledAtStep("disk", "lend"), check: isLostAsBefore},
+		{name: "restore disk cancelled, launch not answered", kind: "restore-disk", back: true, lost: true, prepare: withLost(false), begin: cancelledAtStep("disk", "rescue"), check: isLostAsBefore},
+		{name: "restore boot-text cancelled, no answer", kind: "restore-boot-text", back: true, lost: true, prepare: withLost(false), begin: cancelledAtStep("boot-text", "set-text"), check: isLostAsBefore},
 		{name: "fetch", kind: "restore-fetch", lacks: withLaunched, prepare: withLost(false), begin: fetches, check: isLostAsBefore},
 		{name: "fetch, rescue there", kind: "restore-fetch", lacks: withOneThere, prepare: withRescue, begin: fetches, check: isLostAsBefore},
 		{name: "fetch cancelled", kind: "restore-fetch", back: true, lacks: withLaunched, prepare: withLost(false), begin: cancelledCopying, check: isLostAsBefore},
@@ -61,18 +67,23 @@ func restoreScenarios() []scenario {
 func init() {
 	scenarios = append(scenarios, restoreScenarios()...)
 	for name, calls := range map[string][]string{
-		"restore steward":                     {"get"},
-		"restore second-key":                  {"get"},
-		"restore already-open":                {"get"},
-		"restore disk":                        {"get", "stop", "detach", "attach", "start", "launch", "boot-output", "volume", "remove"},
-		"restore disk, rescue there":          {"attach", "detach"},
-		"restore disk, busy":                  {"detach", "attach", "start", "volume", "remove"},
-		"restore boot-text":                   {"get", "stop", "start", "user-data", "set-user-data"},
-		"restore boot-text cancelled at once": {"set-user-data", "start"},
-		"restore stopped":                     {"stop", "attach"},
-		"restore stopped, cancelled":          {"attach", "stop"},
-		"fetch":                               {"stop", "detach", "attach", "start", "launch", "remove"},
-		"fetch cancelled":                     {"attach", "remove"},
+		"restore disk cancelled, stop not answered":   {"stop"},
+		"restore disk cancelled, detach not answered": {"detach"},
+		"restore disk cancelled, attach not answered": {"attach"},
+		"restore disk cancelled, launch not answered": {"launch"},
+		"restore boot-text cancelled, no answer":      {"set-user-data"},
+		"restore steward":                             {"get"},
+		"restore second-key":                          {"get"},
+		"restore already-open":                        {"get"},
+		"restore disk":                                {"get", "stop", "detach", "attach", "start", "launch", "boot-output", "volume", "remove"},
+		"restore disk, rescue there":                  {"attach", "detach"},
+		"restore disk, busy":                          {"detach", "attach", "start", "volume", "remove"},
+		"restore boot-text":                           {"get", "stop", "start", "user-data", "set-user-data"},
+		"restore boot-text cancelled at once":         {"set-user-data", "start"},
+		"restore stopped":                             {"stop", "attach"},
+		"restore stopped, cancelled":                  {"attach", "stop"},
+		"fetch":                                       {"stop", "detach", "attach", "start", "launch", "remove"},
+		"fetch cancelled":                             {"attach", "remove"},
 	} {
 		cloudCalls[name] = calls
 	}

@@ -406,6 +406,9 @@ func (x *trial) run() (end string, broken []string) {
 			broken = append(broken, fmt.Sprintf("the client: %v", err))
 		}
 	}
+	if x.scenario.lost { // what comes late has come by then
+		time.Sleep(time.Duration(x.fault.Delay) * time.Millisecond)
+	}
 	broken = append(broken, append(x.rules(w), x.scenario.check(x, w)...)...)
 	if x.fault != nil && !x.met() {
 		broken = append(broken, "no call met the fault")

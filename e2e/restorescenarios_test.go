@@ -47,7 +47,7 @@ func restoreScenarios() []scenario {
 		{name: "restore stopped, boot-text, cancelled", kind: "restore-boot-text", back: true, lacks: slices.Concat(sinceIn, []string{"look/undo/take-out/"}), prepare: withLostStopped, begin: cancelledAtLogin("boot-text"), check: isLostStopped},
 		// Cancelled before the cloud has answered: what it was asked for may still come.
 		{name: "restore disk cancelled, stop not answered", kind: "restore-disk", back: true, lost: true, prepare: withLost(false), begin: cancelledAtStep("disk", "stop"), check: isLostAsBefore},
-		{name: "restore disk cancelled, detach not answered", kind: "restore-disk", back: true, lost: true, prepare: withLost(false), begin: cancelledAtStep("disk", "detach"), check: isLostAsBefore},
+		{name: "restore disk cancelled, detach not answered", kind: "restore-disk", back: true, lost: true, prepare: withLostStopped, begin: cancelledAtStep("disk", "detach"), check: isLostStopped},
 		{name: "restore disk cancelled, attach not answered", kind: "restore-disk", back: true, lost: true, prepare: withLost(false), begin: cancelledAtStep("disk", "lend"), check: isLostAsBefore},
 		{name: "restore disk cancelled, launch not answered", kind: "restore-disk", back: true, lost: true, prepare: withLost(false), begin: cancelledAtStep("disk", "rescue"), check: isLostAsBefore},
 		{name: "restore boot-text cancelled, no answer", kind: "restore-boot-text", back: true, lost: true, prepare: withLost(false), begin: cancelledAtStep("boot-text", "set-text"), check: isLostAsBefore},

@@ -160,7 +160,9 @@ func Compare(f Facts) []Offer {
 	for _, r := range All() {
 		o := Offer{Route: r.Name, About: r.About, Sure: f.sure(time.Time{})}
 		r.Judge(f, &o)
-		f.shut(&o)
+		if what, command := f.Shut(); what != "" {
+			o.Lacking = append(o.Lacking, Lack{what, command})
+		}
 		if f.Gone != "" {
 			o.Lacking = []Lack{{What: f.Gone}}
 		}
@@ -174,17 +176,19 @@ func Compare(f Facts) []Offer {
 	return out
 }
 
-// shut says in an offer that the new key would be of no use, or could not be seen
-// to be taken, as no inbound rule lets anybody, or the service, as far as the server.
-func (f Facts) shut(o *Offer) {
+// Shut tells why the new key would be of no use, or could not be seen to be taken:
+// no inbound rule lets anybody, or the service, as far as the server; and the command
+// that mends that. "" if a rule does, or they were not seen.
+func (f Facts) Shut() (what, command string) {
 	in := func(p netip.Prefix) bool { return p.Contains(f.Service.Unmap()) }
 	switch {
 	case !f.RulesSeen:
 	case len(f.Rules) == 0:
-		o.lack("plumlatch instance admit "+f.Instance+" -from me", "no inbound rule lets anybody in to its SSH port")
+		return "no inbound rule lets anybody in to its SSH port", "plumlatch instance admit " + f.Instance + " -from me"
 	case f.Service.IsValid() && !slices.ContainsFunc(f.Rules, in):
-		o.lack(fmt.Sprintf("plumlatch instance admit %s -from %s", f.Instance, f.Service), "no inbound rule lets the service in from %s, so it could not see whether the new key is taken", f.Service)
+		return fmt.Sprintf("no inbound rule lets the service in from %s, so it could not see whether the new key is taken", f.Service), fmt.Sprintf("plumlatch instance admit %s -from %s", f.Instance, f.Service)
 	}
+	return "", ""
 }
 
 // rank compares two offers: less than 0 if the first is to be taken rather.

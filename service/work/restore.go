@@ -242,29 +242,40 @@ func (w *Worker) RoutesOf(ctx context.Context, name string, ask bool) (wire.Rout
 	if err != nil {
 		return wire.Routes{}, nil, err
 	}
-	if ask && row.VanishedAt == nil {
+	rescues := map[string][]routes.Rescue{}
+	f := w.factsOf(ctx, row, c, ask, rescues)
+	if ask && f.InCloud && f.Gone == "" {
+		w.askRules(ctx, row, &f)
+	}
+	if shut, _ := f.Shut(); ask && shut == "" && row.VanishedAt == nil { // a door that no rule leads to says nothing, slowly
 		if err := w.askAll(ctx, &row); err != nil {
 			return wire.Routes{}, nil, err
 		}
 		w.tryOwn(ctx, &row)
+		asked := w.factsOf(ctx, row, c, ask, rescues)
+		asked.RulesSeen, asked.Rules = f.RulesSeen, f.Rules
+		f = asked
 	}
-	f := w.factsOf(ctx, row, c, ask, map[string][]routes.Rescue{})
 	out := wire.Routes{Instance: row.Name, LoginUser: row.LoginUser, State: f.State, Lost: lostOf(row), Offers: []wire.RouteOffer{}}
-	if ask && f.InCloud && f.Gone == "" {
-		if groups, err := w.Cloud.Groups(ctx, row.CloudID); err == nil { // what is not seen closes nothing
-			f.RulesSeen, f.Rules = true, nil
-			for _, g := range groups {
-				for _, rule := range g.Rules {
-					f.Rules = append(f.Rules, rule.From)
-				}
-			}
-		}
-	}
 	offers := routes.Compare(f)
 	for _, o := range offers {
 		out.Offers = append(out.Offers, showOffer(o))
 	}
 	return out, offers, nil
+}
+
+// askRules asks the cloud whom the inbound rules let in now. What is not seen closes nothing.
+func (w *Worker) askRules(ctx context.Context, row store.RestoreRow, f *routes.Facts) {
+	groups, err := w.Cloud.Groups(ctx, row.CloudID)
+	if err != nil {
+		return
+	}
+	f.RulesSeen, f.Rules = true, nil
+	for _, g := range groups {
+		for _, rule := range g.Rules {
+			f.Rules = append(f.Rules, rule.From)
+		}
+	}
 }
 
 func showOffer(o routes.Offer) wire.RouteOffer {

@@ -176,9 +176,9 @@ func TestSafeEditUnderOtherWriters(t *testing.T) {
 			fmt.Fprintf(f, "# append %d\n", appended.Load())
 			f.Close()
 			appended.Add(1)
-			time.Sleep(time.Millisecond)
+			time.Sleep(2 * time.Millisecond)
 		}
-	}, func() { round(150) })
+	}, func() { round(130) })
 	if lost := missing(appended.Load(), "append"); lost != 0 {
 		t.Errorf("an appender lost %d of %d lines", lost, appended.Load())
 	}

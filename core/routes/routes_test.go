@@ -198,6 +198,21 @@ const (
 	lsblkOld = `{"blockdevices": [{"name":"sdb","type":"disk","size":"21474836480","fstype":"ext4","uuid":null,"label":null,"mountpoint":null}]}`
 )
 
+// TestCandidates: what is looked at, what is named as out of reach, and what is nothing.
+func TestCandidates(t *testing.T) {
+	for _, c := range []struct{ fsType, not string }{
+		{"ext4", ""}, {"xfs", ""}, {"btrfs", ""},
+		{"crypto_LUKS", "vdb1 is encrypted"}, {"LVM2_member", "vdb1 belongs to a volume group (LVM), which is not opened here"},
+		{"ntfs", "vdb1 has a filesystem of another operating system (ntfs)"}, {"BitLocker", "vdb1 has a filesystem of another operating system (BitLocker)"},
+		{"zfs_member", "vdb1 has a filesystem of another operating system (zfs_member)"}, {"vfat", "-"}, {"swap", "-"}, {"", "-"},
+	} {
+		parts, not := Candidates(BlockDevice{Name: "vdb", Children: []BlockDevice{{Name: "vdb1", FSType: c.fsType}}})
+		if want := c.not; (len(parts) == 1) != (want == "") || strings.Join(not, ";") != strings.Trim(want, "-") {
+			t.Errorf("%q: %v %v", c.fsType, parts, not)
+		}
+	}
+}
+
 func TestDisks(t *testing.T) {
 	all, err := ReadDisks([]byte(lsblkBookworm))
 	if err != nil || len(all) != 3 || all[1].Children[2].FSType != "xfs" || all[0].Children[0].Mounted != "/" {

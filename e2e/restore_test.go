@@ -424,6 +424,11 @@ func TestRestoreAll(t *testing.T) {
 			t.Errorf("%s:\n%s", name, text)
 		}
 	}
+	for name, kind := range map[string]string{names[0]: "restore-steward", names[1]: "restore-disk", names[2]: "restore-disk"} {
+		if w := d.workByID(t, lastRestore(t, d, name)); w.Kind != kind {
+			t.Errorf("%s went by %s", name, w.Kind)
+		}
+	}
 	for _, name := range names[1:3] {
 		contains(t, "the hosts file", mustRead(t, filepath.Join(d.dir, "home/.ssh/plumlatch_hosts")), d.instance(t, name).Address)
 	}

@@ -62,7 +62,7 @@ func (c *cli) fetchOut(o restoreOptions) error {
 	began := false
 	end, err := service.Follow(c.ctx, w.ID, 0, func(e wire.WorkEvent) {
 		tell(e)
-		if e.Step == "copy" && !began && c.isAt(service, w.ID, e.Step) {
+		if e.Step == "copy" && !began && c.isAt(service, w.ID, e) {
 			began = true
 			if trouble = c.copyFrom(service, w.ID, signer, o); trouble != nil {
 				_, _ = service.CancelWork(c.ctx, w.ID) // the instance is down meanwhile

@@ -337,7 +337,7 @@ func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, sig
 	shown, byHand, waits := false, false, ""
 	end, err := c.followUntil(service, w, "plumlatch restore -continue", func(e wire.WorkEvent, enough func()) {
 		switch {
-		case (e.Step == "by-hand" || e.Step == "grant" || e.Step == "login") && !c.isAt(service, w.ID, e.Step): // told again, and over
+		case (e.Step == "by-hand" || e.Step == "grant" || e.Step == "login") && !c.isAt(service, w.ID, e): // told again, and over
 		case e.Step == "by-hand" && !byHand:
 			byHand = true
 			if trouble = c.placeByPassword(service, w.ID, o); trouble != nil {
@@ -388,10 +388,11 @@ func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, sig
 	return nil
 }
 
-// isAt tells whether a step of a piece of work is at hand now.
-func (c *cli) isAt(service *client.Client, id int64, step string) bool {
+// isAt tells whether the step that an event is about is at hand now. A holder's
+// line that was added since is no longer waited for, though the step may not know yet.
+func (c *cli) isAt(service *client.Client, id int64, e wire.WorkEvent) bool {
 	w, err := service.WorkByID(c.ctx, id)
-	return err == nil && !w.Over() && w.Step < len(w.Steps) && w.Steps[w.Step].Name == step
+	return err == nil && !w.Over() && w.Step < len(w.Steps) && w.Steps[w.Step].Name == e.Step && (e.Step != "grant" || w.Events <= e.N)
 }
 
 // printRestored says what was done, what was found, and what is left.

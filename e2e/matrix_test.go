@@ -34,7 +34,7 @@ var (
 )
 
 const (
-	sampleSize = 80
+	sampleSize = 50
 	slotCount  = 8
 )
 

@@ -34,7 +34,7 @@ var (
 )
 
 const (
-	sampleSize = 50
+	sampleSize = 30
 	slotCount  = 8
 )
 

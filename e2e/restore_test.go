@@ -415,9 +415,12 @@ func TestRestoreAll(t *testing.T) {
 	if r := d.client(t, "", "restore", "-all", "-lost", "all-lost", "-new", "all-new", "-plan"); r.code != 1 || !strings.Contains(r.err, "key lost all-lost") {
 		t.Errorf("not lost yet: %+v", r)
 	}
+	if r := d.client(t, "", "restore", "all-1", "-key", "all-mate", "-yes"); r.code != 2 || !strings.Contains(r.err, "-key goes with -all") {
+		t.Errorf("-key alone: %+v", r)
+	}
 	before := mustRead(t, file("all-rescue"))
 	d.must(t, "hosts", "write", "-yes", "-dir", dir)
-	r := d.client(t, "", "restore", "-all", "-lost", "all-lost", "-new", "all-new", "-dir", dir, "-at-most", "100%", "-yes")
+	r := d.client(t, "", "restore", "-all", "-key", "all-lost", "-new", "all-new", "-dir", dir, "-at-most", "100%", "-yes")
 	contains(t, "all", r.out+r.err, "by steward", "by disk", "3 instances restored")
 	for _, name := range names[:3] {
 		if text := mustRead(t, file(name)); !strings.Contains(text, "all-new") || strings.Contains(text, "all-lost") {

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"errors"
 	"flag"
 	"fmt"
@@ -29,7 +30,7 @@ const restoreHelp = `
 type restoreOptions struct {
 	rotateOptions // of the new pair, and of showing it
 	route         string
-	lost          string
+	lost, key     string
 	passwordFile  string
 	fetch, out    string
 	go_, all      bool
@@ -45,7 +46,7 @@ func restore(fs *flag.FlagSet) func(*cli) error {
 	fs.BoolVar(&o.agent, "agent", false, "the private half of the new key is in the running ssh-agent")
 	fs.StringVar(&o.passFile, "passphrase-file", "", "`file` with the passphrase of -identity")
 	fs.StringVar(&o.lost, "lost", "", "record this `key` as lost first; with -all: the lost key")
-	fs.StringVar(&o.lost, "key", "", "with -all: the lost `key`, as -lost")
+	fs.StringVar(&o.key, "key", "", "with -all: the lost `key`, as -lost")
 	fs.BoolVar(&o.all, "all", false, "every instance that only the lost key opened, each by its own best route, in waves")
 	fs.StringVar(&o.tag, "tag", "", "with -all: of those, `NAME=VALUE`, or NAME")
 	fs.IntVar(&o.first, "first", 1, "with -all: `size` of the first wave")
@@ -71,6 +72,8 @@ func restore(fs *flag.FlagSet) func(*cli) error {
 			return usagef("give -identity or -agent")
 		case o.new != "" && (o.name != "" || o.random || o.newPassFile != ""):
 			return usagef("-name and passphrases are for a pair that is made here: leave -new out, or them")
+		case o.key != "" && !o.all: // what is named here would be recorded as lost
+			return usagef("-key goes with -all: the new key is -new, and a lost one of one instance is -lost")
 		case o.go_ && o.route != "":
 			return usagef("-go takes the best route: give -go, or -route")
 		}
@@ -425,6 +428,7 @@ func (c *cli) printRestored(r wire.Report) {
 
 // restoreAll restores each instance that only a lost key opened.
 func (c *cli) restoreAll(o restoreOptions) error {
+	o.lost = cmp.Or(o.lost, o.key)
 	if len(c.args) > 0 || o.lost == "" || o.route != "" || o.go_ || o.new == "" {
 		return usagef("give -all -lost KEY -new KEY; each instance takes its own best route")
 	}
@@ -496,7 +500,7 @@ func (c *cli) restoreAll(o restoreOptions) error {
 		fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch work show %d\n", w.ID, plaintext.Line(w.Title), w.ID)
 		return nil
 	}
-	return c.followMany(service, w, manyWords{shown: "restored", mend: "plumlatch restore", goOn: "plumlatch rotate -go-on", back: "what is at hand goes back", rest: "The rest goes on", now: true}, o.asJSON)
+	return c.followMany(service, w, manyWords{shown: "restored", mend: "plumlatch restore", goOn: "plumlatch rotate -go-on", back: "what is at hand goes back", rest: "The rest goes on", last: "gives up what its parts shared", now: true}, o.asJSON)
 }
 
 func restoreReady(fs *flag.FlagSet) func(*cli) error {

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -266,6 +267,7 @@ type manyWords struct {
 	goOn  string // the command that lets it go on
 	back  string // what cancelling it does
 	now   bool   // what is shown is done: no time runs
+	last  string // what the work still does then; "" for a look at what others wrote
 }
 
 // followMany shows a bar for the whole and a line for each wave, until every
@@ -367,7 +369,7 @@ func (c *cli) manyEnd(w wire.Work, p wire.FleetPlan, m manyWords, stopped bool) 
 		fmt.Fprintf(c.out, ".\n")
 	}
 	if !w.Over() && later == 0 && m.now {
-		fmt.Fprintf(c.out, "next: plumlatch work show %d, which looks for a moment for what others wrote meanwhile; plumlatch today\n", w.ID)
+		fmt.Fprintf(c.out, "next: plumlatch work show %d, which %s; plumlatch today\n", w.ID, cmp.Or(m.last, "looks for a moment for what others wrote meanwhile"))
 		return nil
 	}
 	if !w.Over() {

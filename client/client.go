@@ -119,29 +119,35 @@ func (c *Client) do(ctx context.Context, method, path string, query url.Values, 
 }
 
 func (c *Client) send(ctx context.Context, method, path string, query url.Values, once string, body, answer any) error {
+	_, err := c.sized(ctx, method, path, query, once, body, answer)
+	return err
+}
+
+// sized is send that tells how many bytes were answered.
+func (c *Client) sized(ctx context.Context, method, path string, query url.Values, once string, body, answer any) (int, error) {
 	req, err := c.request(ctx, method, path, query, once, body)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	resp, err := c.http.Do(req)
 	if err != nil {
-		return &Unreachable{c.url, err}
+		return 0, &Unreachable{c.url, err}
 	}
 	defer resp.Body.Close()
 	data, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
 	if err != nil {
-		return &Unreachable{c.url, err}
+		return 0, &Unreachable{c.url, err}
 	}
 	if resp.StatusCode >= 300 {
-		return c.problemOf(resp, data)
+		return len(data), c.problemOf(resp, data)
 	}
 	if answer == nil || resp.StatusCode == http.StatusNoContent {
-		return nil
+		return len(data), nil
 	}
 	if err := json.Unmarshal(data, answer); err != nil {
-		return fmt.Errorf("what answers at %s is no Plum Latch service: its answer cannot be read", c.url)
+		return len(data), fmt.Errorf("what answers at %s is no Plum Latch service: its answer cannot be read", c.url)
 	}
-	return nil
+	return len(data), nil
 }
 
 func (c *Client) request(ctx context.Context, method, path string, query url.Values, once string, body any) (*http.Request, error) {
@@ -190,7 +196,17 @@ func (c *Client) problemOf(resp *http.Response, data []byte) error {
 	return p
 }
 
-// all follows the cursors of a list to its end.
+// Bounds of a list: a service that always sends another cursor, or more than any
+// fleet has, keeps nobody busy for ever.
+const (
+	maxPages = 4000      // of 500
+	maxList  = 512 << 20 // bytes
+)
+
+// ErrEndless says that a list of the service's does not end.
+var ErrEndless = errors.New("the service's list does not end: it sends one page after the other, or the same one again; nothing was done with it")
+
+// all follows the cursors of a list to its end. ErrEndless.
 func all[T any](ctx context.Context, c *Client, path string, query url.Values) ([]T, error) {
 	out := []T{}
 	q := url.Values{"limit": {"500"}}
@@ -199,17 +215,41 @@ func all[T any](ctx context.Context, c *Client, path string, query url.Values) (
 			q[k] = v
 		}
 	}
-	for {
+	had := map[string]bool{}
+	bytes := 0
+	for range maxPages {
 		var page wire.List[T]
-		if err := c.do(ctx, "GET", path, q, nil, &page); err != nil {
+		n, err := c.sized(ctx, "GET", path, q, "", nil, &page)
+		if err != nil {
 			return nil, err
 		}
 		out = append(out, page.Items...)
 		if page.NextCursor == "" {
 			return out, nil
 		}
+		if bytes += n; bytes > maxList || had[page.NextCursor] || len(page.Items) == 0 {
+			return nil, ErrEndless
+		}
+		had[page.NextCursor] = true
 		q.Set("cursor", page.NextCursor)
 	}
+	return nil, ErrEndless
+}
+
+// quietLimit is how long a stream of the service's may say nothing: it sends a
+// comment every 15 s.
+const quietLimit = time.Minute
+
+// lively ends a request whose answer stays silent.
+type lively struct {
+	io.Reader
+	timer *time.Timer
+}
+
+func (l lively) Read(p []byte) (int, error) {
+	n, err := l.Reader.Read(p)
+	l.timer.Reset(quietLimit)
+	return n, err
 }
 
 // Keys returns the keys that the query (q, kind, fingerprint, sort, order) chooses.
@@ -248,7 +288,12 @@ func (c *Client) ForgetKey(ctx context.Context, name string) error {
 
 // Challenge asks for a text that the key's private half is to sign.
 func (c *Client) Challenge(ctx context.Context, name string) (ch wire.Challenge, err error) {
-	return ch, c.do(ctx, "POST", "/keys/"+url.PathEscape(name)+"/challenge", nil, nil, &ch)
+	return ch, c.ChallengeFor(ctx, name, wire.ChallengeRequest{}, &ch)
+}
+
+// ChallengeFor asks for a challenge that names work and an instance.
+func (c *Client) ChallengeFor(ctx context.Context, name string, r wire.ChallengeRequest, ch *wire.Challenge) error {
+	return c.do(ctx, "POST", "/keys/"+url.PathEscape(name)+"/challenge", nil, r, ch)
 }
 
 // Prove answers a challenge.
@@ -307,8 +352,8 @@ func (c *Client) AccessWhere(ctx context.Context, query url.Values) ([]wire.Acce
 }
 
 // ReportLogin tells the service that a login with an access has succeeded.
-func (c *Client) ReportLogin(ctx context.Context, id int64) error {
-	return c.do(ctx, "POST", "/access/"+strconv.FormatInt(id, 10)+"/login", nil, nil, nil)
+func (c *Client) ReportLogin(ctx context.Context, id int64, r wire.LoginReport) error {
+	return c.do(ctx, "POST", "/access/"+strconv.FormatInt(id, 10)+"/login", nil, r, nil)
 }
 
 // Regions returns the cloud's regions.

@@ -74,3 +74,8 @@ func (c *Client) RescueTerms(ctx context.Context) (out wire.RescueTerms, err err
 func (c *Client) SetRescue(ctx context.Context, name string, r wire.RescueChange) error {
 	return c.do(ctx, "POST", instancePath(name, "rescue"), nil, r, nil)
 }
+
+// Permit asks the guard for the permit to take lines out again that were added here.
+func (c *Client) Permit(ctx context.Context, id int64, r wire.PermitRequest) (p wire.SignedPermit, err error) {
+	return p, c.do(ctx, "POST", workPath(id)+"/permit", nil, r, &p)
+}

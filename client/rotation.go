@@ -17,9 +17,10 @@ func (c *Client) Rotate(ctx context.Context, name string, r wire.Rotate) (w wire
 	return w, c.once(ctx, "POST", instancePath(name, "rotate"), r, &w)
 }
 
-// ReportNewLogin tells that a login with the new key of a rotation was let in.
-func (c *Client) ReportNewLogin(ctx context.Context, id int64, fingerprint string) error {
-	return c.do(ctx, "POST", workPath(id)+"/login", nil, wire.LoginReport{Fingerprint: fingerprint}, nil)
+// ReportNewLogin tells that a login with the new key of a rotation was let in. It
+// counts with the key's signature.
+func (c *Client) ReportNewLogin(ctx context.Context, id int64, r wire.LoginReport) error {
+	return c.do(ctx, "POST", workPath(id)+"/login", nil, r, nil)
 }
 
 // AddAccess begins to let a key open an instance besides those that do.

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"plumlatch/core/journal"
+	"plumlatch/core/secrets"
 	"plumlatch/core/wire"
 )
 
@@ -24,6 +25,7 @@ func (c *Client) Survey(ctx context.Context, name string, r wire.SurveyRequest) 
 // ClientSurvey tells the service what this machine saw from inside, and returns
 // that beside the ledger.
 func (c *Client) ClientSurvey(ctx context.Context, name string, r wire.ClientSurvey) (s wire.Survey, err error) {
+	secrets.BlankAll(&r) // what stands on an instance may be a private key; it goes no further
 	return s, c.do(ctx, "POST", instancePath(name, "client-survey"), nil, r, &s)
 }
 
@@ -119,8 +121,15 @@ func (c *Client) SetPolicy(ctx context.Context, text string, check bool) error {
 	return c.do(ctx, "PUT", "/policy", url.Values{"check": {strconv.FormatBool(check)}}, wire.Policy{Text: text}, nil)
 }
 
+// maxExport is the greatest journal that is read, in bytes.
+const maxExport = 64 << 30
+
 // Export reads the whole journal, line by line. An export that breaks off is an error.
 func (c *Client) Export(ctx context.Context, use func(line []byte, l journal.Line) error) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	silent := time.AfterFunc(quietLimit, cancel)
+	defer silent.Stop()
 	req, err := c.request(ctx, "GET", "/journal/export", nil, "", nil)
 	if err != nil {
 		return err
@@ -135,14 +144,17 @@ func (c *Client) Export(ctx context.Context, use func(line []byte, l journal.Lin
 	if resp.StatusCode != http.StatusOK {
 		return c.problem(resp)
 	}
-	r := bufio.NewReaderSize(resp.Body, 64<<10)
-	for {
-		line, err := r.ReadBytes('\n')
+	r := bufio.NewReaderSize(lively{resp.Body, silent}, maxLine)
+	for total := int64(0); ; {
+		line, err := r.ReadSlice('\n')
 		if errors.Is(err, io.EOF) && len(line) == 0 {
 			return nil
 		}
 		if err != nil {
 			return fmt.Errorf("the export broke off: %w", err)
+		}
+		if total += int64(len(line)); total > maxExport {
+			return ErrEndless
 		}
 		var l journal.Line
 		if err := json.Unmarshal(line, &l); err != nil {

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"plumlatch/core/secrets"
 	"plumlatch/core/wire"
 )
 
@@ -45,6 +46,7 @@ func (c *Client) RetryWork(ctx context.Context, id int64) (w wire.Work, err erro
 
 // Adopt begins to adopt an instance; the answer has the lines to place for the steward.
 func (c *Client) Adopt(ctx context.Context, a wire.Adoption) (out wire.Adopted, err error) {
+	secrets.BlankAll(&a.Keys) // what stands on the instance
 	return out, c.once(ctx, "POST", "/adoptions", a, &out)
 }
 
@@ -110,6 +112,10 @@ const maxLine = 1 << 20
 // follow reads one stream of server-sent events. It returns the work if the
 // stream came to the work's end, and the number of the last event in any case.
 func (c *Client) follow(ctx context.Context, id int64, after int, tell func(wire.WorkEvent)) (*wire.Work, int, error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	silent := time.AfterFunc(quietLimit, cancel)
+	defer silent.Stop()
 	req, err := http.NewRequestWithContext(ctx, "GET", c.url+"/api/v1"+workPath(id)+"/events", nil)
 	if err != nil {
 		return nil, after, err
@@ -129,7 +135,7 @@ func (c *Client) follow(ctx context.Context, id int64, after int, tell func(wire
 	if resp.StatusCode != http.StatusOK {
 		return nil, after, c.problem(resp)
 	}
-	lines := bufio.NewScanner(resp.Body)
+	lines := bufio.NewScanner(lively{resp.Body, silent})
 	lines.Buffer(nil, maxLine)
 	kind, data := "", ""
 	for lines.Scan() {

@@ -14,6 +14,7 @@ import (
 
 	"plumlatch/core/authkeys"
 	"plumlatch/core/keypair"
+	"plumlatch/core/rotation"
 	"plumlatch/service/reach"
 )
 
@@ -49,6 +50,26 @@ func publicKey(t *testing.T) keypair.Public {
 
 const keysFile = ".ssh/authorized_keys"
 
+// counted is a permit for keys that are taken with nothing in their place, on the
+// file as it is now: the guard is asked as if the instance had been counted out.
+func counted(t *testing.T, files reach.Files, blobs ...[]byte) rotation.Permit {
+	t.Helper()
+	data, err := reach.ReadKeys(files, keysFile)
+	if err != nil {
+		t.Fatal(err)
+	}
+	q := rotation.Question{Instance: 1, LoginUser: "x", CutOff: true, Files: map[string][]byte{keysFile: data}, Until: time.Now().Add(time.Minute), Confirm: func(context.Context) error { return nil }}
+	for _, b := range blobs {
+		q.Taken = append(q.Taken, rotation.Taking{Blob: b})
+		q.Openers = append(q.Openers, rotation.Opener{Blob: b})
+	}
+	p, err := rotation.Judge(q)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
+
 // TestSafeEditAgainstSSHD adds, narrows, widens and removes on the real thing,
 // and asks the server each time.
 func TestSafeEditAgainstSSHD(t *testing.T) {
@@ -66,15 +87,33 @@ func TestSafeEditAgainstSSHD(t *testing.T) {
 		t.Helper()
 		return reach.Probe(t.Context(), reach.Policy{AllowLoopback: true}, real.target(), [][]byte{p.Blob}, time.Now)[0].Answer
 	}
+	added := publicKey(t)
+	// Without a permit nothing of anybody is taken or narrowed, and the file is not replaced.
+	for what, change := range map[string]func(d *authkeys.Document) error{
+		"taking": func(d *authkeys.Document) error { d.Remove(gone.Blob); return nil },
+		"narrowing": func(d *authkeys.Document) error {
+			_, err := d.Narrow(crew.Blob, authkeys.Narrowing{From: "192.0.2.1"})
+			return err
+		},
+		"a comment": func(d *authkeys.Document) error { d.RemoveAppended("# by hand, 2019"); return nil },
+	} {
+		for _, p := range []rotation.Permit{{}, rotation.Own(gone.Blob), rotation.Own(crew.Blob), counted(t, files, added.Blob)} {
+			if _, err := reach.Edit(t.Context(), files, keysFile, p, reach.EditOptions{Now: time.Now(), Settle: time.Millisecond}, change); !errors.Is(err, rotation.ErrNoPermit) {
+				t.Errorf("%s with %v: %v", what, p, err)
+			}
+		}
+	}
+	if now, err := os.ReadFile(path); err != nil || string(now) != string(before) {
+		t.Fatalf("without a permit: %v, and the file is now\n%s", err, now)
+	}
 	edit := func(change func(*authkeys.Document) error) reach.Edited {
 		t.Helper()
-		e, err := reach.Edit(t.Context(), files, keysFile, reach.EditOptions{Now: time.Now(), Settle: 10 * time.Millisecond}, change)
+		e, err := reach.Edit(t.Context(), files, keysFile, counted(t, files, gone.Blob, added.Blob), reach.EditOptions{Now: time.Now(), Settle: 10 * time.Millisecond}, change)
 		if err != nil {
 			t.Fatal(err)
 		}
 		return e
 	}
-	added := publicKey(t)
 	if _, err := reach.AddLine(files, keysFile, "restrict "+added.Line(), time.Now()); err != nil || ask(added) != reach.Accepted {
 		t.Errorf("adding: %v, %s", err, ask(added))
 	}
@@ -130,8 +169,8 @@ func TestSafeEditUnderOtherWriters(t *testing.T) {
 			if _, err := reach.AddLine(files, keysFile, key.Line(), time.Now()); err != nil {
 				t.Fatal(err)
 			}
-			e, err := reach.Edit(t.Context(), files, keysFile, reach.EditOptions{Now: time.Now(), Settle: 20 * time.Millisecond}, func(d *authkeys.Document) error { d.Remove(key.Blob); return nil })
-			if errors.Is(err, reach.ErrBusy) {
+			e, err := reach.Edit(t.Context(), files, keysFile, counted(t, files, key.Blob), reach.EditOptions{Now: time.Now(), Settle: 20 * time.Millisecond}, func(d *authkeys.Document) error { d.Remove(key.Blob); return nil })
+			if errors.Is(err, reach.ErrBusy) || errors.Is(err, rotation.ErrStale) {
 				busy++
 				continue
 			}
@@ -213,7 +252,7 @@ func TestSafeEditUnderOtherWriters(t *testing.T) {
 		t.Errorf("a rewriter lost %d of %d: more than a round trip explains", lost, rewritten.Load())
 	}
 	// When they are done, the last word is ours.
-	if _, err := reach.Edit(t.Context(), files, keysFile, reach.EditOptions{Now: time.Now(), Settle: time.Millisecond}, func(d *authkeys.Document) error { d.Remove(key.Blob); return nil }); err != nil {
+	if _, err := reach.Edit(t.Context(), files, keysFile, counted(t, files, key.Blob), reach.EditOptions{Now: time.Now(), Settle: time.Millisecond}, func(d *authkeys.Document) error { d.Remove(key.Blob); return nil }); err != nil {
 		t.Fatal(err)
 	}
 	if r := reach.Probe(t.Context(), reach.Policy{AllowLoopback: true}, real.target(), [][]byte{key.Blob}, time.Now)[0]; r.Answer != reach.Refused {
@@ -269,7 +308,7 @@ func TestSafeEditRefuses(t *testing.T) {
 			t.Fatal(err)
 		}
 		_, err := reach.AddLine(files, keysFile, key.Line(), time.Now())
-		_, editErr := reach.Edit(t.Context(), files, keysFile, reach.EditOptions{Now: time.Now()}, func(d *authkeys.Document) error { return d.Add(key.Line()) })
+		_, editErr := reach.Edit(t.Context(), files, keysFile, rotation.Permit{}, reach.EditOptions{Now: time.Now()}, func(d *authkeys.Document) error { return d.Add(key.Line()) })
 		if !errors.Is(err, c.want) || !errors.Is(editErr, c.want) || !strings.Contains(err.Error(), "authorized_keys") {
 			t.Errorf("%s: add: %v; edit: %v; want %v", c.what, err, editErr, c.want)
 		}
@@ -317,7 +356,7 @@ func fullDisk(t *testing.T, real *realSSHD, files reach.Files, good []byte) {
 		if left, _ := filepath.Glob(filepath.Join(sshDir, ".*before*")); len(left) != 0 {
 			t.Errorf("%s: a backup of nothing is left: %v", when, left)
 		}
-		if _, err := reach.Edit(t.Context(), files, keysFile, reach.EditOptions{Now: time.Now()}, change); err == nil {
+		if _, err := reach.Edit(t.Context(), files, keysFile, rotation.Permit{}, reach.EditOptions{Now: time.Now()}, change); err == nil {
 			t.Errorf("%s: the edit succeeded", when)
 		}
 		if now, err := os.ReadFile(path); err != nil || string(now) != string(good) {

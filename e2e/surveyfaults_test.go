@@ -220,7 +220,7 @@ func TestSurveyOddServers(t *testing.T) {
 		mustDo(t, err)
 	}
 	i := d.instance(t, "odd-freeze")
-	move("odd-freeze", freezes(t, net.JoinHostPort(i.Address, fmt.Sprint(i.Port)), 3400))
+	move("odd-freeze", freezes(t, net.JoinHostPort(i.Address, fmt.Sprint(i.Port)), 3000))
 	for _, how := range []string{"silent", "flood", "drip", "old"} {
 		move("odd-"+how, odd(t, how))
 	}

@@ -17,6 +17,7 @@ import (
 	"plumlatch/core/keypair"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
+	"plumlatch/core/rotation"
 	"plumlatch/core/wire"
 	"plumlatch/service/reach"
 )
@@ -189,14 +190,14 @@ func (c *cli) adopt(service *client.Client, a adoptee, o adoptOptions) (adoptRes
 	if r.Work.State != "done" {
 		err := workFailed(r.Work)
 		if r.steward != nil {
-			err = in.withdraw(c, service, r.Work.ID, r.steward, err)
+			err = in.withdraw(c, service, r.Work.ID, err)
 		}
 		return r, err
 	}
 	if r.Instance, err = service.Instance(c.ctx, a.name); err != nil {
 		return r, err
 	}
-	c.tellOwnLogin(service, r)
+	c.tellOwnLogin(service, r, a.identity)
 	return r, nil
 }
 
@@ -235,15 +236,20 @@ func (c *cli) placeLine(service *client.Client, in *entrance, begun wire.Adopted
 		if !o.unattended {
 			fmt.Fprintf(c.err, "on the jump host, for forwarding to this server only:\n  %s\n", plaintext.Line(begun.HopLine))
 		}
-		if err := in.hop.add(begun.HopLine); err != nil {
-			return in.giveUp(c, service, begun.Instance.Work, blob, fmt.Errorf("jump host: %w", err))
+		if err := in.hop.add(begun.HopLine, blob); err != nil {
+			return in.giveUp(c, service, begun.Instance.Work, fmt.Errorf("jump host: %w", err))
 		}
+		in.hop.line = begun.HopLine
 	}
+	if err := strange(in.files, in.file, blob); err != nil {
+		return in.giveUp(c, service, begun.Instance.Work, err)
+	}
+	in.line = begun.StewardLine
 	if _, err := reach.AddLine(in.files, in.file, begun.StewardLine, time.Now()); err != nil {
-		return in.giveUp(c, service, begun.Instance.Work, blob, err)
+		return in.giveUp(c, service, begun.Instance.Work, err)
 	}
 	if err := service.ReportLine(c.ctx, begun.Instance.Work, wire.LineReport{Placed: true, File: in.file}); err != nil {
-		return in.giveUp(c, service, begun.Instance.Work, blob, err)
+		return in.giveUp(c, service, begun.Instance.Work, err)
 	}
 	return nil
 }
@@ -262,20 +268,20 @@ func checkLine(line, options string) ([]byte, error) {
 }
 
 // giveUp has the work go back, and takes the line out again.
-func (in *entrance) giveUp(c *cli, service *client.Client, work int64, blob []byte, cause error) error {
+func (in *entrance) giveUp(c *cli, service *client.Client, work int64, cause error) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(c.ctx), 10*time.Second)
 	defer cancel()
 	_, _ = service.CancelWork(ctx, work)
-	return in.withdraw(c, service, work, blob, cause)
+	return in.withdraw(c, service, work, cause)
 }
 
 // withdraw takes the steward's line out again, and adds to the cause if it cannot.
-func (in *entrance) withdraw(c *cli, service *client.Client, work int64, blob []byte, cause error) error {
+func (in *entrance) withdraw(c *cli, service *client.Client, work int64, cause error) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(c.ctx), 20*time.Second)
 	defer cancel()
-	err := takeOut(ctx, in.files, in.file, blob)
+	err := takeOut(ctx, in.files, in.file, in.line)
 	if in.hop != nil {
-		err = errors.Join(err, takeOut(ctx, in.hop.files, in.hop.file, blob))
+		err = errors.Join(err, takeOut(ctx, in.hop.files, in.hop.file, in.hop.line))
 	}
 	if err != nil {
 		return fmt.Errorf("%w\nThe steward's line could not be taken out again: %w", cause, err)
@@ -284,23 +290,46 @@ func (in *entrance) withdraw(c *cli, service *client.Client, work int64, blob []
 	return fmt.Errorf("%w\nThe steward's line is out again; nothing is left on the instance", cause)
 }
 
-func takeOut(ctx context.Context, files reach.Files, file string, blob []byte) error {
-	_, err := reach.Edit(ctx, files, file, reach.EditOptions{Now: time.Now()}, func(d *authkeys.Document) error {
-		d.Remove(blob)
+// takeOut takes a line that was placed here out again: that line alone, whatever
+// else there is of its key, as the service chose the key.
+func takeOut(ctx context.Context, files reach.Files, file, line string) error {
+	l := authkeys.Parse([]byte(line), time.UTC)
+	if len(l) != 1 || l[0].Err != nil {
+		return nil // none was placed
+	}
+	_, err := reach.Edit(ctx, files, file, rotation.Own(l[0].Blob, line), reach.EditOptions{Now: time.Now()}, func(d *authkeys.Document) error {
+		d.RemoveAppended(line)
 		return nil
 	})
 	return err
 }
 
+// strange refuses a steward's key that stands in the file already: a service that
+// sends somebody's own key for its steward's could narrow it, or have it taken out.
+func strange(files reach.Files, file string, blob []byte) error {
+	data, err := reach.ReadKeys(files, file)
+	if err != nil {
+		return err
+	}
+	if len(authkeys.ParseDocument(data).Lines(blob)) > 0 {
+		return fmt.Errorf("the key that the service calls its steward's (%s) stands in %s already: nothing was placed", keypair.Fingerprint(blob), file)
+	}
+	return nil
+}
+
 // tellOwnLogin reports the login that this adoption was, if its key is recorded.
-func (c *cli) tellOwnLogin(service *client.Client, r adoptResult) {
+func (c *cli) tellOwnLogin(service *client.Client, r adoptResult, identity string) {
+	var quiet ssh.Signer
+	if identity != "" {
+		quiet = fileQuietly(identity)
+	}
 	rows, err := service.Access(c.ctx, r.Instance.Name, "")
 	if err != nil {
 		return
 	}
 	for _, a := range rows {
 		if a.Fingerprint == r.OwnKey && !a.Steward {
-			reportLogin(service, a.ID)
+			reportLogin(service, r.Instance.Name, a, quiet)
 		}
 	}
 }

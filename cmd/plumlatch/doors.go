@@ -11,6 +11,7 @@ import (
 	"net/netip"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -138,11 +139,10 @@ func callerAddresses(ctx context.Context, from string) []netip.Addr {
 	}
 	var out []netip.Addr
 	for _, network := range []string{"tcp4", "tcp6"} {
-		dialer := &net.Dialer{Timeout: 3 * time.Second}
 		hc := &http.Client{Timeout: 5 * time.Second,
 			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 			Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, addr string) (net.Conn, error) {
-				return dialer.DialContext(ctx, network, addr)
+				return dialWithin(ctx, network, addr)
 			}}}
 		req, err := http.NewRequestWithContext(ctx, http.MethodGet, u.String(), nil)
 		if err != nil {
@@ -613,4 +613,31 @@ func staticRelease(fs *flag.FlagSet) func(*cli) error {
 		}
 		return c.workDone(service, w, *asJSON, "plumlatch static-address list")
 	}
+}
+
+// dialWithin dials an address that the service has named by URL: never one where
+// metadata services live.
+func dialWithin(ctx context.Context, network, addr string) (net.Conn, error) {
+	host, port, err := net.SplitHostPort(addr)
+	if err != nil {
+		return nil, err
+	}
+	n, err := strconv.Atoi(port)
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	all, err := net.DefaultResolver.LookupNetIP(ctx, strings.Replace(network, "tcp", "ip", 1), host)
+	if err != nil {
+		return nil, err
+	}
+	err = errors.New("the name has no address")
+	for _, a := range all {
+		var conn net.Conn
+		if conn, err = here.DialAny(ctx, a.Unmap().String(), n); err == nil {
+			return conn, nil
+		}
+	}
+	return nil, err
 }

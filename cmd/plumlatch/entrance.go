@@ -37,10 +37,11 @@ type entrance struct {
 	hop       *hopEntrance
 	quiet     bool
 
-	ssh   *ssh.Client
+	ssh   *reach.Client
 	files reach.Files
 	found reach.Inspection
 	file  string // that the steward's line goes into
+	line  string // that was placed in it; "" before
 	keys  []wire.FoundKey
 	ends  []func() error
 }
@@ -49,9 +50,10 @@ type entrance struct {
 type hopEntrance struct {
 	address netip.Addr
 	hostKey []byte
-	ssh     *ssh.Client
+	ssh     *reach.Client
 	files   reach.Files
 	file    string
+	line    string // that was placed in it; "" before
 }
 
 const enterLimit = 20 * time.Second
@@ -210,7 +212,10 @@ func (in *entrance) enterHop(c *cli, signers []ssh.Signer, o adoptOptions) error
 }
 
 // add places the steward's line on the jump host.
-func (h *hopEntrance) add(line string) error {
+func (h *hopEntrance) add(line string, blob []byte) error {
+	if err := strange(h.files, h.file, blob); err != nil {
+		return err
+	}
 	_, err := reach.AddLine(h.files, h.file, line, time.Now())
 	return err
 }

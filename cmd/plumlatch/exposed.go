@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"strings"
 
-	"golang.org/x/crypto/ssh"
-
 	"plumlatch/client"
 	"plumlatch/core/access"
 	"plumlatch/core/plaintext"
@@ -149,7 +147,7 @@ func (c *cli) endSessionsOn(service *client.Client, m wire.FleetMember, old wire
 	if err != nil {
 		return "", err
 	}
-	d, err := checkDoor(i)
+	d, err := pinnedDoor(service, i)
 	if err != nil {
 		return "", err
 	}
@@ -178,7 +176,7 @@ func (c *cli) endSessionsOn(service *client.Client, m wire.FleetMember, old wire
 
 // endThese chooses the sessions that the old key opened, or, where the log does
 // not tell, asks about all of that user's; never the one that asks.
-func (c *cli) endThese(client *ssh.Client, i wire.Instance, all []why.SSHDSession, old wire.Key, o rotateOptions) (string, error) {
+func (c *cli) endThese(client *reach.Client, i wire.Instance, all []why.SSHDSession, old wire.Key, o rotateOptions) (string, error) {
 	var known, unknown []why.SSHDSession
 	for _, s := range all {
 		switch {

@@ -15,6 +15,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"plumlatch/client"
+	"plumlatch/core/hostkeys"
 	"plumlatch/core/keypair"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
@@ -94,6 +95,21 @@ func (c *cli) copyFrom(service *client.Client, id int64, signer ssh.Signer, o re
 	}
 	if _, err := netip.ParseAddr(door.Address); err != nil || door.Port < 1 || door.Port > 65535 || !names.LoginUser(door.User) || !path.IsAbs(door.Mount) || path.Clean(door.Mount) != door.Mount || len(door.HostKeys) == 0 {
 		return errors.New("the service names a rescue instance that makes no sense")
+	}
+	if pins, err := readPins(); err != nil {
+		return err
+	} else if pins != nil {
+		var keys []keypair.Public
+		for _, line := range door.HostKeys {
+			if p, err := keypair.ReadPublic([]byte(line)); err == nil {
+				keys = append(keys, p)
+			}
+		}
+		// One that was adopted is an instance like others, and may be pinned.
+		owner := hostkeys.Owner(service.URL(), door.Name, "")
+		if alias := pins.AliasOf(owner); alias != "" && !pins.Same(alias, keys) {
+			return fmt.Errorf("the host key of the rescue instance %s is another one than is pinned here: nothing was copied", plaintext.Line(door.Name))
+		}
 	}
 	t := reach.Target{Address: door.Address, Port: door.Port, User: door.User}
 	for _, line := range door.HostKeys {

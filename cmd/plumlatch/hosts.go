@@ -57,6 +57,7 @@ const (
 type hostsPlan struct {
 	files   hostsFiles
 	text    string
+	service string
 	pins    *hostkeys.Pins
 	before  string
 	hosts   []sshconfig.Host
@@ -74,6 +75,7 @@ type leftOut struct {
 // pinMoved is a host key that is another than the pinned one.
 type pinMoved struct {
 	Instance string `json:"instance"`
+	owner    string
 	alias    string
 	Pinned   []string `json:"pinned"`
 	Now      []string `json:"now"`
@@ -112,7 +114,8 @@ func (c *cli) planHosts(service *client.Client, base, keyDir string, accepted ..
 	if err != nil {
 		return nil, err
 	}
-	p.pins = hostkeys.ReadPins(pinned)
+	p.pins, p.service = hostkeys.ReadPins(pinned), service.URL()
+	namePins(p.pins, before)
 	all, err := service.Instances(c.ctx, url.Values{"host_keys": {"true"}})
 	if err != nil {
 		return nil, err
@@ -177,33 +180,38 @@ func (p *hostsPlan) host(i wire.Instance, a wire.Access, identity string, accept
 		return h, err
 	}
 	h = sshconfig.Host{Name: i.Name, Address: d.address, Port: d.port, User: d.user, IdentityFile: identity, Alias: d.alias, KnownHosts: p.files.known}
-	keys := map[string][]keypair.Public{d.alias: d.keys}
+	keys := map[string][]keypair.Public{"": d.keys}
+	aliases := map[string]string{"": d.alias}
 	if d.hop != nil {
 		h.Hop = &sshconfig.Host{Name: d.hop.alias, Address: d.hop.address, Port: d.hop.port, User: d.hop.user, IdentityFile: identity, Alias: d.hop.alias, KnownHosts: p.files.known}
-		keys[d.hop.alias] = d.hop.keys
+		keys[hopServer], aliases[hopServer] = d.hop.keys, d.hop.alias
 	}
 	if err := h.Check(); err != nil {
 		return h, err
 	}
-	for _, alias := range slices.Sorted(maps.Keys(keys)) {
-		p.pin(i.Name, alias, keys[alias], accepted)
+	for _, server := range slices.Sorted(maps.Keys(keys)) {
+		p.pin(i.Name, server, aliases[server], keys[server], accepted)
 	}
 	return h, nil
 }
 
 // pin takes host keys at first use; others than the pinned ones wait for a yes.
-func (p *hostsPlan) pin(instance, alias string, keys []keypair.Public, accepted []string) {
-	pinned := p.pins.Of(alias)
+// Another alias than the pinned one counts as another host key.
+func (p *hostsPlan) pin(instance, server, alias string, keys []keypair.Public, accepted []string) {
+	owner := hostkeys.Owner(p.service, instance, server)
+	pinned := p.pins.Pinned(owner, alias)
 	var now []string
 	for _, k := range keys {
 		now = append(now, k.Fingerprint())
 	}
 	yes := !slices.ContainsFunc(now, func(fp string) bool { return !slices.Contains(accepted, fp) && !slices.Contains(pinned, fp) })
 	switch {
-	case len(pinned) == 0 || yes && len(accepted) > 0:
-		p.pins.Set(alias, keys)
-	case !p.pins.Same(alias, keys):
-		p.moved = append(p.moved, pinMoved{instance, alias, pinned, now, keys})
+	case len(pinned) == 0 && p.pins.Fits(owner, alias, keys) || yes && len(accepted) > 0:
+		p.pins.Set(owner, alias, keys)
+	case !p.pins.Fits(owner, alias, keys):
+		p.moved = append(p.moved, pinMoved{instance, owner, alias, pinned, now, keys})
+	default:
+		p.pins.Name(alias, owner)
 	}
 }
 
@@ -359,13 +367,16 @@ func (c *cli) changes(p *hostsPlan) {
 // fingerprints side by side. Without a yes the pinned ones stay.
 func (c *cli) askMoved(p *hostsPlan, yes bool) error {
 	for _, m := range p.moved {
-		fmt.Fprintf(c.err, "The host key of %s is another one now.\n  pinned here   %s\n  recorded now  %s\n", m.Instance, strings.Join(m.Pinned, " "), strings.Join(m.Now, " "))
+		fmt.Fprintf(c.err, "The host key of %s is another one now, or it is another host by the same name.\n  pinned here   %s\n  recorded now  %s\n", m.Instance, strings.Join(m.Pinned, " "), strings.Join(m.Now, " "))
+		if yes {
+			fmt.Fprintf(c.err, "  taken, as -yes answers every question\n")
+		}
 		if !yes {
 			if err := c.confirm("Take the recorded one, because you know why it changed?"); err != nil {
 				return err
 			}
 		}
-		p.pins.Set(m.alias, m.keys)
+		p.pins.Set(m.owner, m.alias, m.keys)
 	}
 	return nil
 }
@@ -481,5 +492,32 @@ func (c *cli) renewHosts(service *client.Client, accepted ...string) {
 	}
 	if len(changed) > 0 {
 		fmt.Fprintf(c.err, "%s was renewed: %s.\n", files.config, strings.Join(slices.Sorted(maps.Keys(changed)), ", "))
+	}
+}
+
+// forgetPins forgets what is pinned for an instance that was removed by a command
+// from here: another of its name is not taken for it.
+func (c *cli) forgetPins(service *client.Client, instance string) {
+	files, err := hostsPlace()
+	if err != nil {
+		return
+	}
+	text, err := readOptional(files.known)
+	if err != nil || text == "" {
+		return
+	}
+	pins := hostkeys.ReadPins(text)
+	if written, err := readOptional(files.config); err == nil {
+		namePins(pins, written)
+	}
+	for _, server := range []string{"", hopServer} {
+		pins.Drop(hostkeys.Owner(service.URL(), instance, server))
+	}
+	now, err := pins.Text()
+	if err == nil {
+		err = replaceFile(files.known, now, 0o600)
+	}
+	if err != nil {
+		fmt.Fprintf(c.err, "warning: %s still has the host key of %s: %s\n", files.known, instance, plaintext.Line(err.Error()))
 	}
 }

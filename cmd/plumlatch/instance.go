@@ -46,6 +46,9 @@ func (c *cli) finish(service *client.Client, i wire.Instance, verb string, asJSO
 	if err != nil {
 		return err
 	}
+	if verb == "remove" && w.State == "done" {
+		c.forgetPins(service, name)
+	}
 	c.renewHosts(service)
 	if w.State != "done" {
 		if asJSON {

@@ -2,6 +2,7 @@ package main
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"flag"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 
 	"plumlatch/client"
 	"plumlatch/core/keypair"
+	"plumlatch/core/plaintext"
 	"plumlatch/core/wire"
 )
 
@@ -254,17 +256,39 @@ func holderAdd(fs *flag.FlagSet) func(*cli) error {
 
 // prove shows the service that the private half of a key exists.
 func (c *cli) prove(service *client.Client, k wire.Key, signer ssh.Signer) (wire.Key, error) {
-	ch, err := service.Challenge(c.ctx, k.Name)
+	r, err := signChallenge(c.ctx, service, k.Name, k.Fingerprint, signer, wire.ChallengeRequest{})
 	if err != nil {
 		return k, err
 	}
-	// Nothing is signed that is not for this key at this service.
-	if !strings.HasPrefix(ch.Text, "Plum Latch: show that a private key exists\nnonce "+ch.Nonce+"\nservice "+service.URL()+"\n") || !strings.HasSuffix(ch.Text, "\nkey "+k.Fingerprint+"\n") {
-		return k, errors.New("the service sent a challenge that is not for this key at this service; nothing was signed")
+	return service.Prove(c.ctx, k.Name, wire.Proof{Nonce: r.Nonce, Signature: r.Signature})
+}
+
+// signChallenge has a key sign a challenge of the service. Nothing is signed that
+// is not for this key at this service, and for the work and the instance that are
+// named.
+func signChallenge(ctx context.Context, service *client.Client, name, fingerprint string, signer ssh.Signer, r wire.ChallengeRequest) (out wire.LoginReport, err error) {
+	var ch wire.Challenge
+	if err := service.ChallengeFor(ctx, name, r, &ch); err != nil {
+		return out, err
+	}
+	rest, ok := strings.CutPrefix(ch.Text, "Plum Latch: show that a private key exists\nnonce "+ch.Nonce+"\nservice "+service.URL()+"\noperator ")
+	who, rest, _ := strings.Cut(rest, "\n")
+	if r.Work != 0 && ok {
+		rest, ok = strings.CutPrefix(rest, fmt.Sprintf("work %d\n", r.Work))
+	}
+	if r.Instance != "" && ok {
+		var alias string
+		if rest, ok = strings.CutPrefix(rest, "instance "+r.Instance+" "); ok {
+			alias, rest, ok = strings.Cut(rest, "\n")
+			ok = ok && !plaintext.HasControl(alias)
+		}
+	}
+	if !ok || rest != "key "+fingerprint+"\n" || plaintext.HasControl(who+ch.Nonce) {
+		return out, errors.New("the service sent a challenge that is not for this key at this service; nothing was signed")
 	}
 	sig, err := keypair.Sign(signer, keypair.ProofNamespace, []byte(ch.Text))
 	if err != nil {
-		return k, fmt.Errorf("the key did not sign: %w", err)
+		return out, fmt.Errorf("the key did not sign: %w", err)
 	}
-	return service.Prove(c.ctx, k.Name, wire.Proof{Nonce: ch.Nonce, Signature: string(sig)})
+	return wire.LoginReport{Fingerprint: fingerprint, Nonce: ch.Nonce, Signature: string(sig)}, nil
 }

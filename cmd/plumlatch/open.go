@@ -14,6 +14,8 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
 	"plumlatch/client"
 	"plumlatch/core/access"
 	"plumlatch/core/hostkeys"
@@ -111,11 +113,8 @@ func open(fs *flag.FlagSet) func(*cli) error {
 		if *user != "" {
 			i.LoginUser = *user
 		}
-		d, err := checkDoor(i)
+		d, err := pinnedDoor(service, i)
 		if err != nil {
-			return err
-		}
-		if err := checkPins(i.Name, d); err != nil {
 			return err
 		}
 		rows, err := service.Access(c.ctx, i.Name, "")
@@ -136,7 +135,7 @@ func open(fs *flag.FlagSet) func(*cli) error {
 		if status == sshFailed {
 			fmt.Fprintf(c.err, "plumlatch: ssh ended with 255: it could not log in, or the connection broke\nnext: plumlatch why %s%s\n", i.Name, whyArgs(*identity, *user, *dir))
 		} else if row != nil {
-			reportLogin(service, row.ID)
+			reportLogin(service, i.Name, *row, fileQuietly(file))
 		}
 		c.exit = status
 		return nil
@@ -177,28 +176,78 @@ func whyArgs(identity, user, dir string) string {
 	return out
 }
 
-// checkPins refuses a host key that is another than the one pinned here.
-func checkPins(instance string, d door) error {
-	files, err := hostsPlace()
+// pinnedDoor is checkDoor for whatever is about to get in: what the service says
+// of the host key, and of the alias that it is known by, must be what is pinned
+// here for the instance, if anything is. Every way of this program into an instance
+// goes through it.
+func pinnedDoor(service *client.Client, i wire.Instance) (door, error) {
+	d, err := checkDoor(i)
 	if err != nil {
-		return nil // no home: nothing is pinned
+		return d, err
 	}
-	text, err := readOptional(files.known)
-	if err != nil {
+	return d, checkPins(service.URL(), i.Name, d)
+}
+
+// checkPins refuses a host key, or an alias, that is another than the one pinned here.
+func checkPins(service, instance string, d door) error {
+	pins, err := readPins()
+	if err != nil || pins == nil {
 		return err
 	}
-	pins := hostkeys.ReadPins(text)
+	server := ""
 	for p := &d; p != nil; p = p.hop {
-		if pinned := pins.Of(p.alias); len(pinned) > 0 && !pins.Same(p.alias, p.keys) {
+		owner := hostkeys.Owner(service, instance, server)
+		if !pins.Fits(owner, p.alias, p.keys) {
 			var now []string
 			for _, k := range p.keys {
 				now = append(now, k.Fingerprint())
 			}
-			return failure{fmt.Errorf("the host key of %s is another one now: pinned here is %s, and recorded %s; nothing was started", instance, strings.Join(pinned, " "), strings.Join(now, " ")),
+			return failure{fmt.Errorf("the host key of %s is another one now: pinned here is %s, and recorded %s; nothing was started", instance, strings.Join(pins.Pinned(owner, p.alias), " "), strings.Join(now, " ")),
 				"plumlatch hosts write, which asks about it"}
 		}
+		server = hopServer
 	}
 	return nil
+}
+
+// hopServer is how a pin names the jump host of an instance.
+const hopServer = "hop"
+
+// readPins reads what is pinned here; nil without a home.
+func readPins() (*hostkeys.Pins, error) {
+	files, err := hostsPlace()
+	if err != nil {
+		return nil, nil
+	}
+	text, err := readOptional(files.known)
+	if err != nil {
+		return nil, err
+	}
+	pins := hostkeys.ReadPins(text)
+	written, err := readOptional(files.config)
+	if err != nil {
+		return nil, err
+	}
+	namePins(pins, written)
+	return pins, nil
+}
+
+// namePins says whose the pins are that were written before that was kept with
+// them: the Hosts of our own configuration have name and alias.
+func namePins(pins *hostkeys.Pins, config string) {
+	service := strings.TrimSuffix(headValue(config, headService), "/")
+	name := ""
+	for line := range strings.Lines(config) {
+		word, value, _ := strings.Cut(strings.TrimSpace(line), " ")
+		switch word {
+		case "Host":
+			name = strings.TrimSpace(value)
+		case "HostKeyAlias":
+			if owner := hostkeys.Owner(service, name, ""); owner != "" && !strings.ContainsAny(name, " *?!") {
+				pins.Name(strings.TrimSpace(value), owner)
+			}
+		}
+	}
 }
 
 // doorParts is what another client needs.
@@ -458,10 +507,36 @@ func percent(s string) string { return strings.ReplaceAll(s, "%", "%%") }
 
 func quoted(s string) string { return `"` + percent(s) + `"` }
 
-// reportLogin tells the service of the login. It is worth something beside the
-// service's own probe only, and failing to tell is no failure of the login.
-func reportLogin(service *client.Client, id int64) {
+// reportLogin tells the service of the login. With a signer the key signs for it;
+// without one it is a word, which counts for nothing. Failing to tell is no failure
+// of the login.
+func reportLogin(service *client.Client, instance string, a wire.Access, signer ssh.Signer) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	_ = service.ReportLogin(ctx, id)
+	var report wire.LoginReport
+	if signer != nil {
+		if r, err := signChallenge(ctx, service, a.Key, a.Fingerprint, signer, wire.ChallengeRequest{Instance: instance}); err == nil {
+			report = r
+		}
+	}
+	_ = service.ReportLogin(ctx, a.ID, report)
+}
+
+// fileQuietly is the signer of a private file that signs without asking anybody:
+// nil for one with a passphrase, or of a key that wants a touch.
+func fileQuietly(file string) ssh.Signer {
+	data, err := readLimited(file)
+	if err != nil {
+		return nil
+	}
+	defer clear(data)
+	f, err := keypair.Read(data, nil)
+	if err != nil || f.Encrypted || f.Pair == nil || strings.HasPrefix(f.Public.Type(), "sk-") {
+		return nil
+	}
+	signer, err := f.Pair.Signer()
+	if err != nil {
+		return nil
+	}
+	return signer
 }

@@ -1,7 +1,11 @@
 package main
 
 import (
+	"bytes"
 	"context"
+	"crypto/ed25519"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"flag"
 	"fmt"
@@ -17,6 +21,7 @@ import (
 	"plumlatch/core/authkeys"
 	"plumlatch/core/keypair"
 	"plumlatch/core/plaintext"
+	"plumlatch/core/rotation"
 	"plumlatch/core/routes"
 	"plumlatch/core/wire"
 	"plumlatch/service/reach"
@@ -62,7 +67,7 @@ func restoreGrant(fs *flag.FlagSet) func(*cli) error {
 				return err
 			}
 		}
-		d, err := checkDoor(i)
+		d, err := pinnedDoor(service, i)
 		if err != nil {
 			return err
 		}
@@ -126,14 +131,7 @@ func (c *cli) addLines(service *client.Client, files reach.Files, l wire.Restore
 	}
 	err = service.ReportPlaced(c.ctx, l.Work, wire.PlacedReport{File: file, With: with})
 	if client.Definite(err) && len(added) > 0 { // it was cancelled meanwhile: nobody else would take them out
-		if _, bad := reach.Edit(c.ctx, files, file, reach.EditOptions{Now: time.Now()}, func(d *authkeys.Document) error {
-			for _, line := range added {
-				d.RemoveAppended(line)
-			}
-			return nil
-		}); bad == nil {
-			return fmt.Errorf("the service does not want the lines any more, and they were taken out again: %w", err)
-		}
+		return c.takeLinesOut(service, files, file, l, added, err)
 	}
 	if err != nil {
 		return fmt.Errorf("the lines stand in %s, and the service did not hear of it: %w", file, err)
@@ -156,7 +154,7 @@ func (c *cli) placeByPassword(service *client.Client, id int64, o restoreOptions
 	if err != nil {
 		return err
 	}
-	d, err := checkDoor(i)
+	d, err := pinnedDoor(service, i)
 	if err != nil {
 		return err
 	}
@@ -211,3 +209,66 @@ func (c *cli) password(of, file string) (string, error) {
 
 // reportText is the report in Markdown.
 func reportText(r wire.Report) string { return routes.Markdown(r) }
+
+// takeLinesOut takes lines that were added here a moment ago out again, with the
+// permit of the service's guard: the work went back meanwhile, and they may be the
+// only way in by now. Where there is no permit they stay, and that is said.
+func (c *cli) takeLinesOut(service *client.Client, files reach.Files, file string, l wire.RestoreLines, added []string, cause error) error {
+	stay := func(why error) error {
+		return failure{fmt.Errorf("the work is over (%w), and the new lines stay in %s: %w", cause, file, why), fmt.Sprintf("plumlatch who %s; once another way in is shown: plumlatch access remove %s -key %s", l.Instance, l.Instance, l.Key)}
+	}
+	i, err := service.Instance(c.ctx, l.Instance)
+	if err != nil {
+		return stay(err)
+	}
+	data, err := reach.ReadKeys(files, file)
+	if err != nil {
+		return stay(err)
+	}
+	sum := sha256.Sum256(data)
+	want := rotation.Paper{Work: l.Work, Instance: i.Alias, LoginUser: l.LoginUser, File: file, Lines: added}
+	r := wire.PermitRequest{File: file, SHA256: hex.EncodeToString(sum[:]), Lines: added, Keys: []wire.FoundKey{}}
+	for _, k := range authkeys.Parse(data, time.UTC) {
+		if k.Err == nil {
+			r.Keys = append(r.Keys, wire.FoundKey{File: file, Line: k.Number, Options: k.Options.Text, PublicKey: keypair.Public{Blob: k.Blob}.Line()})
+		}
+	}
+	signed, err := service.Permit(c.ctx, l.Work, r)
+	if err != nil {
+		return stay(err)
+	}
+	key, err := signingKey(service, signed.PublicKey)
+	if err != nil {
+		return stay(err)
+	}
+	permit, err := rotation.Signed([]byte(signed.Text), signed.Signature, key, want, data, time.Now())
+	if err != nil {
+		return stay(err)
+	}
+	if _, err := reach.Edit(c.ctx, files, file, permit, reach.EditOptions{Now: time.Now()}, func(d *authkeys.Document) error {
+		for _, line := range added {
+			d.RemoveAppended(line)
+		}
+		return nil
+	}); err != nil {
+		return stay(err)
+	}
+	return fmt.Errorf("the service does not want the lines any more, and they were taken out again: %w", cause)
+}
+
+// signingKey is the key that this machine knows the service to sign with, or the
+// one that it says, where it is met for the first time.
+func signingKey(service *client.Client, said []byte) (ed25519.PublicKey, error) {
+	at, err := rememberedFile(service.URL())
+	if err != nil {
+		return nil, err
+	}
+	known, err := recall(at)
+	if err != nil {
+		return nil, err
+	}
+	if known != nil && !bytes.Equal(known.Head.PublicKey, said) {
+		return nil, errors.New("the service signs with another key than the one that this machine knows it by (plumlatch journal verify)")
+	}
+	return said, nil
+}

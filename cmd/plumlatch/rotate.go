@@ -89,7 +89,10 @@ func rotate(fs *flag.FlagSet) func(*cli) error {
 			if w.Kind != "rotate" || w.Over() {
 				return fmt.Errorf("work %d is no rotation at hand", o.goOn)
 			}
-			k, err := service.Key(c.ctx, newKeyOf(w))
+			if w.Rotating == nil || w.Rotating.NewKey == "" {
+				return fmt.Errorf("the new key of work %d is not on record any more", o.goOn)
+			}
+			k, err := service.Key(c.ctx, w.Rotating.NewKey)
 			if err != nil {
 				return err
 			}
@@ -146,13 +149,6 @@ func rotate(fs *flag.FlagSet) func(*cli) error {
 		}
 		return c.followRotation(service, w, k, signer, o)
 	}
-}
-
-// newKeyOf is the new key's name, by the work's title: "rotate OLD to NEW on INSTANCE".
-func newKeyOf(w wire.Work) string {
-	_, rest, _ := strings.Cut(w.Title, " to ")
-	name, _, _ := strings.Cut(rest, " on ")
-	return name
 }
 
 // madeInVain says that a pair that was just made is there, though nothing came of it.
@@ -350,12 +346,17 @@ func (c *cli) showNew(service *client.Client, w wire.Work, k wire.Key, signer ss
 	if err != nil {
 		return err
 	}
-	d, err := checkDoor(i)
+	d, err := pinnedDoor(service, i)
 	if err == nil && len(d.keys) > 0 {
 		var in *entrance
 		if in, err = c.login(adopteeOf(i, d, ""), adoptOptions{signer: signer, unattended: true, noSteward: true}); err == nil {
 			in.close()
-			err = service.ReportNewLogin(c.ctx, w.ID, k.Fingerprint)
+			var report wire.LoginReport
+			if report, err = signChallenge(c.ctx, service, k.Name, k.Fingerprint, signer, wire.ChallengeRequest{Work: w.ID, Instance: i.Name}); err == nil {
+				if err = service.ReportNewLogin(c.ctx, w.ID, report); err == nil {
+					return nil // that shows the private half, too
+				}
+			}
 		}
 	}
 	if err != nil {

@@ -317,7 +317,7 @@ func (c *cli) surveyHere(service *client.Client, name string, o surveyOptions) e
 	if err := openable(i); err != nil {
 		return err
 	}
-	d, err := checkDoor(i)
+	d, err := pinnedDoor(service, i)
 	if err != nil {
 		return err
 	}

@@ -226,13 +226,14 @@ func (d *demoRun) startStandin(ctx context.Context) error {
 		d.standin = nil
 		return fmt.Errorf("the stand-in cloud: %w; \"make build\" builds it", err)
 	}
+	stay := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	return d.standin.await(ctx, func() bool {
 		req, err := http.NewRequestWithContext(ctx, "GET", "http://"+d.address(1)+"/v1/regions", nil)
 		if err != nil {
 			return false
 		}
 		req.Header.Set("Authorization", "Bearer "+token)
-		resp, err := http.DefaultClient.Do(req)
+		resp, err := stay.Do(req)
 		if err != nil {
 			return false
 		}
@@ -271,7 +272,7 @@ func (d *demoRun) operator(ctx context.Context) (password string, err error) {
 	}
 	sum := sha256.Sum256([]byte(token))
 	if _, err := db.TokenOperator(ctx, sum[:], "127.0.0.1"); errors.Is(err, store.ErrNotFound) {
-		_, err = db.AddToken(ctx, store.Service, o.ID, "demo", store.Admin, sum[:], time.Now().Add(tokenLife))
+		_, err = db.AddToken(ctx, store.Service, store.NewToken{OperatorID: o.ID, Name: "demo", Role: store.Admin, SHA256: sum[:], Expires: time.Now().Add(tokenLife)})
 		if err != nil {
 			return "", err
 		}

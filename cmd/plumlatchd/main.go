@@ -15,6 +15,7 @@ import (
 
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
+	"plumlatch/core/secrets"
 	"plumlatch/service/api"
 	"plumlatch/service/store"
 )
@@ -74,10 +75,11 @@ func newLog(w io.Writer, format string) *slog.Logger {
 	options := &slog.HandlerOptions{ReplaceAttr: func(_ []string, a slog.Attr) slog.Attr {
 		switch v := a.Value.Any().(type) {
 		case error:
-			return slog.String(a.Key, plaintext.Line(v.Error()))
+			text, _ := secrets.Blank(v.Error())
+			return slog.String(a.Key, plaintext.Line(text))
 		case string:
-			if a.Key != "stack" {
-				return slog.String(a.Key, plaintext.Line(v))
+			if text, _ := secrets.Blank(v); a.Key != "stack" {
+				return slog.String(a.Key, plaintext.Line(text))
 			}
 		}
 		return a

@@ -9,7 +9,6 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
-	"net/url"
 	"os"
 	"strings"
 	"sync/atomic"
@@ -115,18 +114,9 @@ func (c *config) policy() (reach.Policy, error) {
 		}
 		p.Source = a
 	}
-	hosts := []string{c.listen}
-	for _, u := range []string{c.cloudURL, c.databaseURL, c.ownerURL} {
-		if parsed, err := url.Parse(u); err == nil {
-			hosts = append(hosts, parsed.Host)
-		}
-	}
-	for _, h := range hosts {
-		if ap, err := netip.ParseAddrPort(h); err == nil {
-			p.Forbidden = append(p.Forbidden, ap)
-		}
-	}
-	return p, nil
+	var err error
+	p.Forbidden, err = ownListeners(c.listen, []string{c.cloudURL}, []string{c.databaseURL, c.ownerURL}, lookup)
+	return p, err
 }
 
 // sentinelText is what is sealed into the database, to know its identity by.

@@ -61,23 +61,8 @@ func (d *Document) Add(line string) error {
 // holds tells whether a line names the key in whatever way: also with options
 // that this sshd refuses, since another version may take them.
 func holds(line, blob []byte) bool {
-	s := line
-	if i := bytes.IndexByte(s, 0); i >= 0 {
-		s = s[:i]
-	}
-	text := strings.TrimLeft(string(s), " \t")
-	if text == "" || text[0] == '\n' || text[0] == '#' {
-		return false
-	}
-	if l, ok := readKey(text); ok {
-		return bytes.Equal(l.Blob, blob)
-	}
-	end, ok := skipOptions(text)
-	if !ok {
-		return false
-	}
-	l, ok := readKey(strings.TrimLeft(text[end:], " \t"))
-	return ok && bytes.Equal(l.Blob, blob)
+	of := keyOf(line)
+	return of != nil && bytes.Equal(of, blob)
 }
 
 // Lines returns the lines that name a key, without their line ends, in their order.
@@ -155,12 +140,26 @@ func (d *Document) Take(blob []byte) []Taken {
 // if the line above is the same, else behind that line wherever it is now, else
 // at the end. A line that stands there again is not put back twice.
 func (d *Document) PutBack(all []Taken) {
+	// Keys that somebody has added again meanwhile: a line with options goes behind
+	// theirs, since sshd takes the first that allows it.
+	again := map[string]bool{}
+	for _, l := range d.lines {
+		if blob := keyOf(l); blob != nil && !slices.ContainsFunc(all, func(t Taken) bool { return strings.TrimRight(string(l), "\r\n") == strings.TrimRight(t.Line, "\r\n") }) {
+			again[string(blob)] = true
+		}
+	}
 	for _, t := range all {
 		if slices.ContainsFunc(d.lines, func(l []byte) bool { return strings.TrimRight(string(l), "\n") == strings.TrimRight(t.Line, "\n") }) {
 			continue
 		}
 		at := len(d.lines)
+		behind := false
+		if blob := keyOf([]byte(t.Line)); again[string(blob)] {
+			_, options, _ := split([]byte(t.Line))
+			behind = options != ""
+		}
 		switch n := slices.IndexFunc(d.lines, func(l []byte) bool { return string(l) == t.Above }); {
+		case behind:
 		case t.N == 0:
 			at = 0
 		case t.N <= len(d.lines) && string(d.lines[t.N-1]) == t.Above:
@@ -251,10 +250,27 @@ func (d *Document) Narrow(blob []byte, n Narrowing) (int, error) {
 	return count, nil
 }
 
-// SetExpiry gives every line that names the key this end in the place of the one
-// that it has, and returns how many lines there were. expires is a value as
-// FormatTime writes it. A line without an end is given one in front.
-func (d *Document) SetExpiry(blob []byte, expires string) (int, error) {
+// Ends counts the lines of a key whose end is ours, as ours says of the value of
+// their expiry-time, and the others.
+func (d *Document) Ends(blob []byte, ours func(expiry string) bool) (mine, others int) {
+	for _, l := range d.lines {
+		if !holds(l, blob) {
+			continue
+		}
+		if _, options, _ := split(l); endIsOurs(options, ours) {
+			mine++
+		} else {
+			others++
+		}
+	}
+	return mine, others
+}
+
+// SetExpiry gives the lines of a key whose end is ours, as ours says of the value
+// of their expiry-time, this end in its place, and returns how many lines there
+// were. expires is a value as FormatTime writes it. A line without an end, or with
+// somebody else's, stays as it is: an end is a narrowing.
+func (d *Document) SetExpiry(blob []byte, ours func(expiry string) bool, expires string) (int, error) {
 	text, err := Narrowing{Expires: expires}.text()
 	if err != nil {
 		return 0, err
@@ -264,20 +280,37 @@ func (d *Document) SetExpiry(blob []byte, expires string) (int, error) {
 		if !holds(l, blob) {
 			continue
 		}
-		count++
 		blank, options, rest := split(l)
-		kept := []string{text}
-		for _, o := range SplitOptions(options) {
-			if !hasPrefixFold(o, "expiry-time=") {
-				kept = append(kept, o)
+		if !endIsOurs(options, ours) {
+			continue
+		}
+		count++
+		parts := SplitOptions(options)
+		for n, o := range parts {
+			if value, ok := expiryOf(o); ok && ours(value) {
+				parts[n] = text
 			}
 		}
-		if !strings.HasPrefix(rest, " ") && !strings.HasPrefix(rest, "\t") {
-			rest = " " + rest
-		}
-		d.lines[i] = []byte(blank + strings.Join(kept, ",") + rest)
+		d.lines[i] = []byte(blank + strings.Join(parts, ",") + rest)
 	}
 	return count, nil
+}
+
+func endIsOurs(options string, ours func(expiry string) bool) bool {
+	for _, o := range SplitOptions(options) {
+		if value, ok := expiryOf(o); ok && ours(value) {
+			return true
+		}
+	}
+	return false
+}
+
+// expiryOf returns the value of an expiry-time option.
+func expiryOf(option string) (string, bool) {
+	if !hasPrefixFold(option, "expiry-time=") {
+		return "", false
+	}
+	return strings.Trim(option[len("expiry-time="):], `"`), true
 }
 
 // Widen takes out again what Narrow put in, from every line that names the

@@ -282,23 +282,27 @@ func parsePrefix(p string) (netip.Prefix, error) {
 	return netip.PrefixFrom(a.Unmap(), a.Unmap().BitLen()), nil
 }
 
-// wildcard matches '*' and '?' (match_pattern).
+// wildcard matches '*' and '?' (match_pattern of OpenSSH). Only the last '*' is
+// ever gone back to, so its time is at most the product of both lengths: a
+// pattern is somebody else's text.
 func wildcard(pattern, s string) bool {
-	for pattern != "" {
-		if pattern[0] == '*' {
-			for i := 0; i <= len(s); i++ {
-				if wildcard(pattern[1:], s[i:]) {
-					return true
-				}
-			}
+	p, at := 0, 0       // what is compared next
+	star, from := -1, 0 // behind the last '*', and where in s it began to match
+	for at < len(s) {
+		switch {
+		case p < len(pattern) && pattern[p] == '*':
+			p++
+			star, from = p, at
+		case p < len(pattern) && (pattern[p] == '?' || pattern[p] == s[at]):
+			p, at = p+1, at+1
+		case star >= 0: // the '*' takes one more
+			from++
+			p, at = star, from
+		default:
 			return false
 		}
-		if s == "" || pattern[0] != '?' && pattern[0] != s[0] {
-			return false
-		}
-		pattern, s = pattern[1:], s[1:]
 	}
-	return s == ""
+	return strings.Trim(pattern[p:], "*") == ""
 }
 
 // SplitOptions takes an option list apart at its commas, those within quotes

@@ -1,7 +1,6 @@
 package keypair
 
 import (
-	"bytes"
 	"crypto/md5"
 	"crypto/rsa"
 	"crypto/sha256"
@@ -15,6 +14,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"plumlatch/core/plaintext"
+	"plumlatch/core/secrets"
 )
 
 // Public is the public half of a key pair.
@@ -161,34 +161,8 @@ func blobType(blob []byte) (string, bool) {
 }
 
 // LooksPrivate tells whether text holds a private key, or a recognisable part
-// of one, in any format that is in use: it errs on the side of yes.
-func LooksPrivate(file []byte) bool {
-	flat := bytes.ToUpper(bytes.Map(func(r rune) rune {
-		if r == ' ' || r == '\t' || r == '\r' || r == '\n' || r == 0 || r == 0xfeff {
-			return -1
-		}
-		return r
-	}, file))
-	for _, mark := range []string{
-		"PRIVATEKEY-----",              // PEM of every sort, RFC 7468
-		"ENCRYPTEDPRIVATEKEY----",      // RFC 4716's private cousin
-		"PRIVATE-LINES:",               // PPK
-		"PRIVATE-MAC:",                 // PPK
-		"B3BLBNNZAC1RZXKTDJ",           // "openssh-key-v1" in base64, its PEM header lost
-		"OPENSSH-KEY-V1",               // the same, decoded
-		"AGE-SECRET-KEY-1",             // an age identity
-		"USER-KEY-FILE-2:SSH",          // PPK 2
-		"USER-KEY-FILE-3:SSH",          // PPK 3
-		"USER-KEY-FILE-2:ECDSA",        //
-		"USER-KEY-FILE-3:ECDSA",        //
-		"\x30\x2E\x02\x01\x00\x30\x05", // PKCS#8 Ed25519 as bare DER
-	} {
-		if bytes.Contains(flat, []byte(mark)) {
-			return true
-		}
-	}
-	return false
-}
+// of one, in any format that is in use: it errs on the side of yes (core/secrets).
+func LooksPrivate(file []byte) bool { return secrets.Holds(string(file)) }
 
 // Type returns the type of the key as it stands on its line, such as "ssh-ed25519".
 func (p Public) Type() string {

@@ -47,56 +47,6 @@ func TestCarry(t *testing.T) {
 	}
 }
 
-func TestMayTake(t *testing.T) {
-	now := time.Date(2026, 11, 23, 20, 0, 0, 0, time.UTC)
-	since := now.Add(-90 * 24 * time.Hour)
-	with := func(change ...func(*Opener)) Opener {
-		o := Opener{Key: "new", Person: true, There: true, Accepted: true, Shown: now}
-		for _, f := range change {
-			f(&o)
-		}
-		return o
-	}
-	old := with(func(o *Opener) { o.Key = "old" })
-	for _, c := range []struct {
-		what    string
-		other   Opener
-		old     Opener
-		session Session
-		lacks   string // "" if it may be taken
-	}{
-		{"shown in every way", with(), old, Session{}, ""},
-		{"a machine's", with(func(o *Opener) { o.Person = false }), old, Session{}, "no person's key"},
-		{"taken out meanwhile", with(func(o *Opener) { o.There = false }), old, Session{}, "does not stand there"},
-		{"a forced command", with(func(o *Opener) { o.Forced = true }), old, Session{}, "one command only"},
-		{"from elsewhere", with(func(o *Opener) { o.Excluded = true }), old, Session{}, "where its holder comes from"},
-		{"with an end", with(func(o *Opener) { o.Ends = true }), old, Session{}, "has an end"},
-		{"not asked since", with(func(o *Opener) { o.Accepted = false }), old, Session{}, "not accepted after"},
-		{"never shown", with(func(o *Opener) { o.Shown = time.Time{} }), old, Session{}, "never shown"},
-		{"shown long ago", with(func(o *Opener) { o.Shown = since.Add(-time.Hour) }), old, Session{}, "last shown"},
-		{"shown just within", with(func(o *Opener) { o.Shown = since.Add(time.Hour) }), old, Session{}, ""},
-		{"exposed", with(func(o *Opener) { o.State = "exposed" }), old, Session{}, "is exposed"},
-		{"the old one is exposed, and the only one", with(func(o *Opener) { o.Accepted = false }), with(func(o *Opener) { o.Key, o.State = "old", "exposed" }), Session{}, "not accepted after"},
-		{"the old one is lost", with(func(o *Opener) { o.Accepted = false }), with(func(o *Opener) { o.Key, o.State = "old", "lost" }), Session{}, ""},
-		{"no shell", with(), old, Session{Bars: []string{"nologin"}}, "nologin"},
-		{"shell not seen", with(), old, Session{NotSeen: []string{"the shell"}}, "not seen: the shell"},
-		{"not seen, and proven", with(), old, Session{NotSeen: []string{"the shell"}, Proven: true}, ""},
-		{"the old one is a machine's", with(func(o *Opener) { o.Accepted = false }), with(func(o *Opener) { o.Key, o.Person = "old", false }), Session{}, ""},
-		{"the old one runs one command", with(func(o *Opener) { o.Forced = true }), with(func(o *Opener) { o.Key, o.Forced = "old", true }), Session{}, ""},
-	} {
-		err := MayTake([]string{"old"}, []Opener{c.old, c.other}, c.session, since)
-		if (err == nil) != (c.lacks == "") || err != nil && (!errors.Is(err, ErrLockOut) || !strings.Contains(err.Error(), c.lacks)) {
-			t.Errorf("%s: %v", c.what, err)
-		}
-	}
-	if err := MayTake([]string{"old"}, []Opener{old}, Session{}, since); !errors.Is(err, ErrLockOut) {
-		t.Errorf("the only one: %v", err)
-	}
-	if err := MayTake([]string{"old", "new"}, []Opener{old, with()}, Session{}, since); !errors.Is(err, ErrLockOut) {
-		t.Errorf("both: %v", err)
-	}
-}
-
 func TestWaves(t *testing.T) {
 	for _, c := range []struct {
 		n    int

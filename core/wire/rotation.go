@@ -41,11 +41,17 @@ type Rotating struct {
 	Enforced bool       `json:"enforced,omitempty"` // the server ends it itself
 	Why      string     `json:"why,omitempty"`      // it does not
 	Login    bool       `json:"login,omitempty"`    // a login from the engineer's machine has to show it
+	Stays    string     `json:"stays,omitempty"`    // why the new line was not taken out again when it went back
+	NewKey   string     `json:"new_key,omitempty"`  // name of the new key
 }
 
 // LoginReport says that a login with a key ended well, from the client's machine.
+// It counts with the key's signature over a challenge that names the instance (and
+// the work, if it is reported to one); without one it is the client's word.
 type LoginReport struct {
-	Fingerprint string `json:"fingerprint"`
+	Fingerprint string `json:"fingerprint,omitempty"`
+	Nonce       string `json:"nonce,omitempty"`
+	Signature   string `json:"signature,omitempty"`
 }
 
 // AccessAdd asks for a key to open an instance besides those that do, on terms
@@ -173,4 +179,22 @@ type FleetWave struct {
 	Shown  int `json:"shown"` // the new key is shown to work, and the old one has its end
 	Later  int `json:"later"` // out of reach; taken when they are back
 	Failed int `json:"failed"`
+}
+
+// PermitRequest asks for the permit to take lines out again that an engineer's
+// client has added: with the file that they stand in, by its hash, and the keys in
+// it. The service's guard judges by these, by the ledger and by what the server
+// answers now.
+type PermitRequest struct {
+	File   string     `json:"file"`
+	SHA256 string     `json:"sha256"` // of the file, in hex
+	Lines  []string   `json:"lines"`  // to be taken out
+	Keys   []FoundKey `json:"keys"`   // every key of the file
+}
+
+// SignedPermit is a permit as the service has signed it (core/rotation.Paper).
+type SignedPermit struct {
+	Text      string `json:"text"`
+	Signature []byte `json:"signature"`
+	PublicKey []byte `json:"public_key"` // Ed25519; the one that signs the journal's heads
 }

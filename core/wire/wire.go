@@ -102,6 +102,13 @@ type Challenge struct {
 	Text  string `json:"text"`
 }
 
+// ChallengeRequest says what a challenge is to name besides the service and the
+// key: what its signature is to count for.
+type ChallengeRequest struct {
+	Work     int64  `json:"work,omitempty"`
+	Instance string `json:"instance,omitempty"` // name
+}
+
 // Proof answers a challenge: an armored OpenSSH signature of its text.
 type Proof struct {
 	Nonce     string `json:"nonce"`

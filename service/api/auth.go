@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/subtle"
@@ -24,7 +25,22 @@ const operatorKey = "operator"
 
 type signedIn struct {
 	store.Operator
-	session []byte // SHA-256 of the cookie; nil with a token
+	session []byte    // SHA-256 of the cookie; nil with a token
+	token   []byte    // SHA-256 of the token; nil with a session
+	tokenID int64     // 0 with a session
+	ends    time.Time // of the token; zero with a session
+}
+
+// stillIn tells whether who asked may still: a request that goes on for long looks
+// again now and then.
+func (s *Server) stillIn(ctx context.Context, o signedIn, address string) bool {
+	var err error
+	if o.session != nil {
+		_, err = s.opts.Store.SessionOperator(ctx, o.session)
+	} else {
+		_, err = s.opts.Store.TokenOperator(ctx, o.token, address)
+	}
+	return err == nil
 }
 
 func operator(c *gin.Context) signedIn { return c.MustGet(operatorKey).(signedIn) }
@@ -42,7 +58,7 @@ func (s *Server) identify(c *gin.Context) {
 			return
 		}
 		sum := sha256.Sum256([]byte(token))
-		o, err := s.opts.Store.TokenOperator(c, sum[:], c.RemoteIP())
+		o, err := s.opts.Store.TokenOperator(c.Request.Context(), sum[:], c.RemoteIP())
 		switch {
 		case errors.Is(err, store.ErrNotFound):
 			badToken.detail(c, "this token is not known here")
@@ -51,7 +67,7 @@ func (s *Server) identify(c *gin.Context) {
 		case err != nil:
 			s.fail(c, err)
 		default:
-			c.Set(operatorKey, signedIn{Operator: o})
+			c.Set(operatorKey, signedIn{Operator: o.Operator, token: sum[:], tokenID: o.TokenID, ends: o.Ends})
 			c.Next()
 		}
 		return
@@ -67,7 +83,7 @@ func (s *Server) identify(c *gin.Context) {
 		return
 	}
 	sum := sha256.Sum256([]byte(cookie))
-	o, err := s.opts.Store.SessionOperator(c, sum[:])
+	o, err := s.opts.Store.SessionOperator(c.Request.Context(), sum[:])
 	if errors.Is(err, store.ErrNotFound) {
 		unauthenticated.detail(c, "the session has ended; sign in again")
 		return
@@ -76,7 +92,7 @@ func (s *Server) identify(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	c.Set(operatorKey, signedIn{o, sum[:]})
+	c.Set(operatorKey, signedIn{Operator: o, session: sum[:]})
 	c.Next()
 }
 
@@ -168,26 +184,30 @@ func (s *Server) signIn(c *gin.Context) {
 		badPassword.answer(c, wire.Problem{})
 		return
 	}
-	if err := s.opts.Store.SigninAllowed(c, r.Operator, c.RemoteIP()); err != nil {
+	// A turn first, then the count, then the password: what waits in the queue has
+	// cost nobody anything yet, and no attempt is made that was not counted before.
+	end, err := s.hashing.begin(c.Request.Context())
+	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	o, hash, err := s.opts.Store.PasswordHash(c, r.Operator)
+	defer end()
+	if err := s.opts.Store.SigninBegins(c.Request.Context(), r.Operator, c.RemoteIP()); err != nil {
+		s.fail(c, err)
+		return
+	}
+	o, hash, err := s.opts.Store.PasswordHash(c.Request.Context(), r.Operator)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		s.fail(c, err)
 		return
 	}
 	if good := checkPassword(hash, r.Password); !good || err != nil {
-		if err := s.opts.Store.SigninFailed(c, r.Operator, c.RemoteIP()); err != nil {
-			s.fail(c, err)
-			return
-		}
 		s.opts.Log.Warn("sign-in failed", "from", c.RemoteIP())
 		badPassword.answer(c, wire.Problem{})
 		return
 	}
 	cookie, sum := secret("")
-	expires, err := s.opts.Store.AddSession(c, store.Actor{Operator: o.Name, Address: c.RemoteIP()}, o, sum)
+	expires, err := s.opts.Store.AddSession(c.Request.Context(), store.Actor{Operator: o.Name, Address: c.RemoteIP()}, o, sum)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -200,7 +220,7 @@ func (s *Server) whoAmI(c *gin.Context) { c.JSON(http.StatusOK, showOperator(ope
 
 func (s *Server) signOut(c *gin.Context) {
 	if sum := operator(c).session; sum != nil {
-		if err := s.opts.Store.EndSession(c, actor(c), sum); err != nil {
+		if err := s.opts.Store.EndSession(c.Request.Context(), actor(c), sum); err != nil {
 			s.fail(c, err)
 			return
 		}
@@ -214,7 +234,7 @@ func showOperator(o store.Operator) wire.Operator {
 }
 
 func (s *Server) listOperators(c *gin.Context) {
-	rows, err := s.opts.Store.Operators(c)
+	rows, err := s.opts.Store.Operators(c.Request.Context())
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -245,8 +265,14 @@ func (s *Server) addOperator(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
+	end, err := s.hashing.begin(c.Request.Context())
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	defer end()
 	password := NewPassword()
-	if err := s.opts.Store.AddOperator(c, actor(c), r.Name, role, HashPassword(password)); err != nil {
+	if err := s.opts.Store.AddOperator(c.Request.Context(), actor(c), r.Name, role, HashPassword(password)); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -262,7 +288,7 @@ func (s *Server) changeOperator(c *gin.Context) {
 		field(c, "role", errors.New("give a role, or disabled"))
 		return
 	}
-	err := s.opts.Store.ChangeOperator(c, actor(c), c.Param("name"), (*store.Role)(r.Role), r.Disabled, nil)
+	err := s.opts.Store.ChangeOperator(c.Request.Context(), actor(c), c.Param("name"), (*store.Role)(r.Role), r.Disabled, nil)
 	if errors.Is(err, store.ErrNotFound) {
 		notFound.detail(c, "there is no operator of this name; \"plumlatch operator list\" shows who there is")
 		return
@@ -288,7 +314,7 @@ func whoseTokens(o signedIn) int64 {
 }
 
 func (s *Server) listTokens(c *gin.Context) {
-	rows, err := s.opts.Store.Tokens(c, whoseTokens(operator(c)))
+	rows, err := s.opts.Store.Tokens(c.Request.Context(), whoseTokens(operator(c)))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -324,8 +350,14 @@ func (s *Server) createToken(c *gin.Context) {
 		forbidden.detail(c, "a token's role is at most its operator's, and %s is %s here", o.Name, o.Role)
 		return
 	}
+	expires := time.Now().Add(life)
+	if o.tokenID != 0 && expires.After(o.ends) {
+		// What a token makes ends with it: a token that was stolen is over when it is.
+		field(c, "seconds", fmt.Errorf("a token that a token makes ends with it, on %s: make it shorter, or sign in on the console to make a longer one", o.ends.UTC().Format("2006-01-02 15:04 UTC")))
+		return
+	}
 	text, sum := secret("plt_")
-	t, err := s.opts.Store.AddToken(c, actor(c), o.ID, r.Name, role, sum, time.Now().Add(life))
+	t, err := s.opts.Store.AddToken(c.Request.Context(), actor(c), store.NewToken{OperatorID: o.ID, ParentID: o.tokenID, Name: r.Name, Role: role, SHA256: sum, Expires: expires})
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -341,7 +373,11 @@ func (s *Server) revokeToken(c *gin.Context) {
 		notFound.answer(c, wire.Problem{})
 		return
 	}
-	err = s.opts.Store.RevokeToken(c, actor(c), whoseTokens(operator(c)), id)
+	err = s.opts.Store.RevokeToken(c.Request.Context(), actor(c), whoseTokens(operator(c)), operator(c).tokenID, id)
+	if errors.Is(err, store.ErrOtherToken) {
+		forbidden.detail(c, "%v", err)
+		return
+	}
 	if errors.Is(err, store.ErrNotFound) {
 		notFound.detail(c, "you have no token of this ID; \"plumlatch token list\" shows which there are")
 		return

@@ -2,12 +2,14 @@ package api
 
 import (
 	"net/http"
+	"strconv"
 	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
 	"plumlatch/core/names"
+	"plumlatch/core/secrets"
 	"plumlatch/core/wire"
 	"plumlatch/service/store"
 )
@@ -18,12 +20,21 @@ const manyNames = 20_000
 // noInstance says that there is no instance of a name, and which are near it.
 func (s *Server) noInstance(c *gin.Context, name string) {
 	p := wire.Problem{Field: "instance", Detail: "there is no instance of this name; \"plumlatch instance list\" shows what there is"}
-	if all, err := s.opts.Store.InstanceNames(c, manyNames); err == nil {
+	if all, err := s.opts.Store.InstanceNames(c.Request.Context(), manyNames); err == nil {
 		if near := names.Near(name, all, 3); len(near) > 0 {
 			p.Detail = "there is no instance of this name; near it: " + strings.Join(near, ", ")
 		}
 	}
 	notFound.answer(c, p)
+}
+
+// foreign answers with what an instance or a cloud has just said. Private keys in it
+// are blanked: they go no further than they have come.
+func foreign[T any](c *gin.Context, out T) {
+	if at := secrets.BlankAll(&out); len(at) > 0 {
+		c.Header("Plumlatch-Blanked", strconv.Itoa(len(at)))
+	}
+	c.JSON(http.StatusOK, out)
 }
 
 // begun answers with the work that a request began.
@@ -45,12 +56,12 @@ func (s *Server) why(c *gin.Context) {
 	if !ok {
 		return
 	}
-	out, err := s.opts.Worker.Why(c, i, r)
+	out, err := s.opts.Worker.Why(c.Request.Context(), i, r)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, out)
+	foreign(c, out)
 }
 
 // refresh takes down what the cloud says of an instance now, or where an
@@ -67,12 +78,12 @@ func (s *Server) refresh(c *gin.Context) {
 	var out wire.Refreshed
 	var err error
 	if r.Address != "" || r.Port != 0 {
-		out, err = s.opts.Worker.Readdress(c, actor(c), i, r)
+		out, err = s.opts.Worker.Readdress(c.Request.Context(), actor(c), i, r)
 	} else {
-		out, err = s.opts.Worker.Refresh(c, actor(c), i)
+		out, err = s.opts.Worker.Refresh(c.Request.Context(), actor(c), i)
 	}
 	if err == nil {
-		i, err = s.opts.Store.InstanceByID(c, i.ID)
+		i, err = s.opts.Store.InstanceByID(c.Request.Context(), i.ID)
 	}
 	if err != nil {
 		s.fail(c, err)
@@ -87,12 +98,12 @@ func (s *Server) listRules(c *gin.Context) {
 	if !ok {
 		return
 	}
-	out, err := s.opts.Worker.Rules(c, i)
+	out, err := s.opts.Worker.Rules(c.Request.Context(), i)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, out)
+	foreign(c, out)
 }
 
 // begins reads a request, finds its instance, and answers with the work that begin begins.
@@ -115,13 +126,13 @@ func begins[T any](s *Server, c *gin.Context, begin func(store.Once, store.Insta
 
 func (s *Server) admit(c *gin.Context) {
 	begins(s, c, func(name store.Once, i store.Instance, r wire.Admit) (store.Work, error) {
-		return s.opts.Worker.Admit(c, actor(c), name, i, r)
+		return s.opts.Worker.Admit(c.Request.Context(), actor(c), name, i, r)
 	})
 }
 
 func (s *Server) unadmit(c *gin.Context) {
 	begins(s, c, func(name store.Once, i store.Instance, r wire.Unadmit) (store.Work, error) {
-		return s.opts.Worker.Unadmit(c, actor(c), name, i, r.From, r.CutOff)
+		return s.opts.Worker.Unadmit(c.Request.Context(), actor(c), name, i, r.From, r.CutOff)
 	})
 }
 
@@ -131,7 +142,7 @@ func (s *Server) hostKey(c *gin.Context) {
 	if !ok {
 		return
 	}
-	out, _, err := s.opts.Worker.HostKeyState(c, i)
+	out, _, err := s.opts.Worker.HostKeyState(c.Request.Context(), i)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -148,7 +159,7 @@ func (s *Server) acceptHostKey(c *gin.Context) {
 	if !ok {
 		return
 	}
-	out, err := s.opts.Worker.AcceptHostKey(c, actor(c), i, r)
+	out, err := s.opts.Worker.AcceptHostKey(c.Request.Context(), actor(c), i, r)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -168,11 +179,12 @@ func (s *Server) bootLog(c *gin.Context) {
 		conflict.detail(c, "no cloud of ours is behind it, so its boot output is not seen from here")
 		return
 	}
-	text, err := s.opts.Cloud.BootOutput(c, i.CloudID)
+	text, err := s.opts.Cloud.BootOutput(c.Request.Context(), i.CloudID)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
+	text, _ = secrets.Blank(text) // an instance prints what it likes
 	if len(text) > maxBootLog {
 		text = "(the beginning is left out)\n" + text[len(text)-maxBootLog:]
 	}
@@ -180,7 +192,7 @@ func (s *Server) bootLog(c *gin.Context) {
 }
 
 func (s *Server) listStatic(c *gin.Context) {
-	rows, err := s.opts.Worker.StaticAddresses(c, c.Query("region"))
+	rows, err := s.opts.Worker.StaticAddresses(c.Request.Context(), c.Query("region"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -197,7 +209,7 @@ func (s *Server) reserve(c *gin.Context) {
 	if !ok {
 		return
 	}
-	w, err := s.opts.Worker.Reserve(c, actor(c), name, r)
+	w, err := s.opts.Worker.Reserve(c.Request.Context(), actor(c), name, r)
 	s.begun(c, w, err)
 }
 
@@ -213,12 +225,12 @@ func (s *Server) moveAddress(c *gin.Context) {
 	var to store.Instance
 	if r.Instance != "" {
 		var err error
-		if to, err = s.opts.Store.InstanceByName(c, r.Instance); err != nil {
+		if to, err = s.opts.Store.InstanceByName(c.Request.Context(), r.Instance); err != nil {
 			s.noInstance(c, r.Instance)
 			return
 		}
 	}
-	w, err := s.opts.Worker.MoveAddress(c, actor(c), name, c.Param("name"), to)
+	w, err := s.opts.Worker.MoveAddress(c.Request.Context(), actor(c), name, c.Param("name"), to)
 	s.begun(c, w, err)
 }
 
@@ -227,6 +239,6 @@ func (s *Server) releaseAddress(c *gin.Context) {
 	if !ok {
 		return
 	}
-	w, err := s.opts.Worker.Release(c, actor(c), name, c.Param("name"))
+	w, err := s.opts.Worker.Release(c.Request.Context(), actor(c), name, c.Param("name"))
 	s.begun(c, w, err)
 }

@@ -10,6 +10,7 @@ import (
 	"plumlatch/core/journal"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/wire"
+	"plumlatch/service/store"
 )
 
 func (s *Server) listJournal(c *gin.Context) {
@@ -17,7 +18,7 @@ func (s *Server) listJournal(c *gin.Context) {
 	if !ok {
 		return
 	}
-	rows, next, err := s.opts.Store.Journal(c, c.Query("target"), p)
+	rows, next, err := s.opts.Store.Journal(c.Request.Context(), c.Query("target"), p)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -31,7 +32,7 @@ func (s *Server) exportJournal(c *gin.Context) {
 	c.Header("Content-Type", "application/jsonl")
 	c.Status(http.StatusOK)
 	e := json.NewEncoder(c.Writer)
-	err := s.opts.Store.ExportJournal(c, s.opts.Worker.Heads.Public(), func(l journal.Line) error { return e.Encode(l) })
+	err := s.opts.Store.ExportJournal(c.Request.Context(), s.opts.Worker.Heads.Public(), func(l journal.Line) error { return e.Encode(l) })
 	if err != nil { // the answer has begun: only breaking it off says that it is not whole
 		s.opts.Log.Warn("an export of the journal broke off", "error", err)
 		panic(http.ErrAbortHandler)
@@ -40,7 +41,7 @@ func (s *Server) exportJournal(c *gin.Context) {
 
 // verifyJournal has the service verify the journal itself.
 func (s *Server) verifyJournal(c *gin.Context) {
-	check, err := s.opts.Worker.VerifyJournal(c, actor(c))
+	check, err := s.opts.Worker.VerifyJournal(c.Request.Context(), actor(c), operator(c).Role)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -49,7 +50,8 @@ func (s *Server) verifyJournal(c *gin.Context) {
 	c.JSON(http.StatusOK, check)
 }
 
-// checkedJournal takes down that a client has verified the journal.
+// checkedJournal takes down that a client has verified the journal. A break that it
+// found is an alarm; that it found none is journaled, and settles nothing.
 func (s *Server) checkedJournal(c *gin.Context) {
 	var r wire.JournalCheck
 	if !read(c, &r) {
@@ -62,12 +64,16 @@ func (s *Server) checkedJournal(c *gin.Context) {
 	for n, b := range r.Breaks {
 		r.Breaks[n] = plaintext.Line(plaintext.Cut(b, 300))
 	}
-	err := s.opts.Store.JournalChecked(c, actor(c), r.Links, r.Breaks)
+	head := int64(0)
+	if r.Head != nil {
+		head = r.Head.N
+	}
+	err := s.opts.Store.JournalChecked(c.Request.Context(), actor(c), store.JournalCheck{Links: r.Links, Breaks: r.Breaks, HeadN: head, Role: operator(c).Role})
 	if err == nil {
-		err = s.opts.Worker.JudgeRest(c)
+		err = s.opts.Worker.JudgeRest(c.Request.Context())
 	}
 	if err == nil {
-		r.OwnerRole, err = s.opts.Store.OwnerRole(c)
+		r.OwnerRole, err = s.opts.Store.OwnerRole(c.Request.Context())
 	}
 	if err != nil {
 		s.fail(c, err)

@@ -86,7 +86,7 @@ func (s *Server) addKey(c *gin.Context) {
 	} else if r.Elsewhere {
 		origin = store.MadeElsewhere
 	}
-	k, err := s.opts.Store.AddKey(c, actor(c), store.NewKey{Name: r.Name, Note: r.Note, Origin: origin, KeptAt: r.KeptAt, Passphrase: r.Passphrase, Holder: r.Holder, Public: p})
+	k, err := s.opts.Store.AddKey(c.Request.Context(), actor(c), store.NewKey{Name: r.Name, Note: r.Note, Origin: origin, KeptAt: r.KeptAt, Passphrase: r.Passphrase, Holder: r.Holder, Public: p})
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -96,7 +96,7 @@ func (s *Server) addKey(c *gin.Context) {
 
 // key finds the key that the path names, and answers if there is none.
 func (s *Server) key(c *gin.Context) (store.Key, bool) {
-	k, err := s.opts.Store.KeyByName(c, c.Param("name"))
+	k, err := s.opts.Store.KeyByName(c.Request.Context(), c.Param("name"))
 	if errors.Is(err, store.ErrNotFound) {
 		notFound.detail(c, "there is no key of this name; \"plumlatch key list\" shows what there is")
 		return k, false
@@ -144,7 +144,7 @@ func (s *Server) changeKey(c *gin.Context) {
 	if !ok {
 		return
 	}
-	k, err := s.opts.Store.ChangeKey(c, actor(c), k.Name, store.KeyChange(r))
+	k, err := s.opts.Store.ChangeKey(c.Request.Context(), actor(c), k.Name, store.KeyChange(r))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -158,7 +158,7 @@ func (s *Server) retireKey(retire bool) gin.HandlerFunc {
 		if !ok {
 			return
 		}
-		if err := s.opts.Store.RetireKey(c, actor(c), k, retire); err != nil {
+		if err := s.opts.Store.RetireKey(c.Request.Context(), actor(c), k, retire); err != nil {
 			s.fail(c, err)
 			return
 		}
@@ -171,7 +171,7 @@ func (s *Server) forgetKey(c *gin.Context) {
 	if !ok {
 		return
 	}
-	err := s.opts.Store.ForgetKey(c, actor(c), k)
+	err := s.opts.Store.ForgetKey(c.Request.Context(), actor(c), k)
 	if e, ok := errors.AsType[store.StillOpens](err); ok {
 		conflict.detail(c, "%s", e.Error())
 		return
@@ -186,7 +186,15 @@ func (s *Server) forgetKey(c *gin.Context) {
 // challenge makes the text that shows, signed, that a private half exists: a
 // nonce, this service, who asked and which key, so that it serves for nothing else.
 func (s *Server) challenge(c *gin.Context) {
+	var r wire.ChallengeRequest
+	if c.Request.ContentLength != 0 && !read(c, &r) {
+		return
+	}
 	k, ok := s.key(c)
+	if !ok {
+		return
+	}
+	named, ok := s.challenged(c, r)
 	if !ok {
 		return
 	}
@@ -198,13 +206,64 @@ func (s *Server) challenge(c *gin.Context) {
 		scheme = "https"
 	}
 	o := operator(c)
-	text := fmt.Sprintf("Plum Latch: show that a private key exists\nnonce %s\nservice %s://%s\noperator %s\nkey %s\n", nonce, scheme, c.Request.Host, o.Name, k.Fingerprint)
-	if err := s.opts.Store.AddChallenge(c, o.ID, k, nonce, text); err != nil {
+	named.Nonce = nonce
+	named.Text = fmt.Sprintf("Plum Latch: show that a private key exists\nnonce %s\nservice %s://%s\noperator %s\n%skey %s\n", nonce, scheme, c.Request.Host, o.Name, named.Text, k.Fingerprint)
+	if err := s.opts.Store.AddChallenge(c.Request.Context(), o.ID, k, named); err != nil {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusCreated, wire.Challenge{Nonce: nonce, Text: text})
+	c.JSON(http.StatusCreated, wire.Challenge{Nonce: nonce, Text: named.Text})
 }
+
+// challenged finds the work and the instance that a challenge is to name, and the
+// lines of its text that do. It answers if there are none such.
+func (s *Server) challenged(c *gin.Context, r wire.ChallengeRequest) (out store.Challenge, ok bool) {
+	if r.Work != 0 {
+		w, err := s.opts.Store.WorkByID(c.Request.Context(), r.Work)
+		if err != nil {
+			s.missing(c, "work", err)
+			return out, false
+		}
+		out.WorkID, out.InstanceID = w.ID, w.InstanceID
+		out.Text = fmt.Sprintf("work %d\n", w.ID)
+	}
+	if r.Instance != "" {
+		i, err := s.opts.Store.InstanceByName(c.Request.Context(), r.Instance)
+		if err != nil {
+			s.noInstance(c, r.Instance)
+			return out, false
+		}
+		if out.WorkID != 0 && out.InstanceID != i.ID {
+			field(c, "instance", errors.New("the work is not on this instance"))
+			return out, false
+		}
+		out.InstanceID = i.ID
+		out.Text += fmt.Sprintf("instance %s %s\n", i.Name, i.Alias)
+	}
+	return out, true
+}
+
+// signed checks a signature over a challenge, which is used up by that. ok is
+// false if it has answered.
+func (s *Server) signed(c *gin.Context, k store.Key, nonce, signature string) (ch store.Challenge, ok bool) {
+	ch, err := s.opts.Store.TakeChallenge(c.Request.Context(), operator(c).ID, k, nonce)
+	if errors.Is(err, store.ErrChallenge) {
+		field(c, "nonce", err)
+		return ch, false
+	}
+	if err != nil {
+		s.fail(c, err)
+		return ch, false
+	}
+	if err := k.Public().Verify([]byte(signature), keypair.ProofNamespace, []byte(ch.Text)); err != nil {
+		field(c, "signature", err)
+		return ch, false
+	}
+	return ch, true
+}
+
+// errOtherChallenge says that a challenge was signed for something else.
+var errOtherChallenge = errors.New("this challenge does not name what it is reported for: ask for one that does")
 
 // prove takes the signed challenge. The challenge is used up whatever comes of it.
 func (s *Server) prove(c *gin.Context) {
@@ -220,20 +279,10 @@ func (s *Server) prove(c *gin.Context) {
 	if !ok {
 		return
 	}
-	text, err := s.opts.Store.TakeChallenge(c, operator(c).ID, k, r.Nonce)
-	if errors.Is(err, store.ErrChallenge) {
-		field(c, "nonce", err)
+	if _, ok := s.signed(c, k, r.Nonce, r.Signature); !ok {
 		return
 	}
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	if err := k.Public().Verify([]byte(r.Signature), keypair.ProofNamespace, []byte(text)); err != nil {
-		field(c, "signature", err)
-		return
-	}
-	if err := s.opts.Store.KeyShown(c, actor(c), k); err != nil {
+	if err := s.opts.Store.KeyShown(c.Request.Context(), actor(c), k); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -241,7 +290,7 @@ func (s *Server) prove(c *gin.Context) {
 }
 
 func (s *Server) listHolders(c *gin.Context) {
-	rows, err := s.opts.Store.Holders(c)
+	rows, err := s.opts.Store.Holders(c.Request.Context())
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -263,7 +312,7 @@ func (s *Server) addHolder(c *gin.Context) {
 	if !checkChoice(c, "sort", r.Sort, store.HolderSorts...) {
 		return
 	}
-	if err := s.opts.Store.AddHolder(c, actor(c), r.Name, r.Sort); err != nil {
+	if err := s.opts.Store.AddHolder(c.Request.Context(), actor(c), r.Name, r.Sort); err != nil {
 		s.fail(c, err)
 		return
 	}

@@ -11,6 +11,7 @@ import (
 
 	"plumlatch/core/access"
 	"plumlatch/core/keypair"
+	"plumlatch/core/secrets"
 	"plumlatch/core/wire"
 	"plumlatch/service/store"
 	"plumlatch/service/work"
@@ -48,7 +49,7 @@ func (s *Server) listKeys(c *gin.Context) {
 	if !ok {
 		return
 	}
-	rows, next, err := s.opts.Store.Keys(c, store.KeyQuery{Text: c.Query("q"), Kind: c.Query("kind"), Fingerprint: c.Query("fingerprint"), Holder: c.Query("holder"),
+	rows, next, err := s.opts.Store.Keys(c.Request.Context(), store.KeyQuery{Text: c.Query("q"), Kind: c.Query("kind"), Fingerprint: c.Query("fingerprint"), Holder: c.Query("holder"),
 		Origin: c.Query("origin"), Weakness: c.Query("weakness"), State: c.Query("state"), OlderThan: older, Sort: sort, Descending: desc, Page: p})
 	if err != nil {
 		s.fail(c, err)
@@ -99,7 +100,7 @@ func (s *Server) listInstances(c *gin.Context) {
 	if !ok {
 		return
 	}
-	rows, next, err := s.opts.Store.Instances(c, store.InstanceQuery{Text: c.Query("q"), Region: c.Query("region"), Image: c.Query("image"),
+	rows, next, err := s.opts.Store.Instances(c.Request.Context(), store.InstanceQuery{Text: c.Query("q"), Region: c.Query("region"), Image: c.Query("image"),
 		State: c.Query("state"), Key: c.Query("key"), Sort: sort, Descending: desc, Page: p})
 	if err != nil {
 		s.fail(c, err)
@@ -109,7 +110,7 @@ func (s *Server) listInstances(c *gin.Context) {
 		answerList(c, rows, next, showInstance)
 		return
 	}
-	keys, err := s.opts.Store.HostKeysOf(c, rows)
+	keys, err := s.opts.Store.HostKeysOf(c.Request.Context(), rows)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -125,7 +126,7 @@ func (s *Server) listInstances(c *gin.Context) {
 
 // instance finds the instance that the path names, and answers if there is none.
 func (s *Server) instance(c *gin.Context) (store.Instance, bool) {
-	i, err := s.opts.Store.InstanceByName(c, c.Param("name"))
+	i, err := s.opts.Store.InstanceByName(c.Request.Context(), c.Param("name"))
 	if errors.Is(err, store.ErrNotFound) {
 		s.noInstance(c, c.Param("name"))
 		return i, false
@@ -142,12 +143,12 @@ func (s *Server) showInstance(c *gin.Context) {
 	if !ok {
 		return
 	}
-	keys, err := s.opts.Store.HostKeys(c, i.ID)
+	keys, err := s.opts.Store.HostKeys(c.Request.Context(), i.ID)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	addresses, err := s.opts.Store.Addresses(c, i.ID)
+	addresses, err := s.opts.Store.Addresses(c.Request.Context(), i.ID)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -174,7 +175,7 @@ func (s *Server) launch(c *gin.Context) {
 	}
 	request := work.LaunchRequest{Name: r.Name, Region: r.Region, Zone: r.Zone, Image: r.Image, Size: r.Size, DiskGB: r.DiskGB, Tags: r.Tags, UserData: r.UserData, Keys: r.Keys, NoKey: r.NoKey}
 	if r.Plan {
-		p, err := s.opts.Worker.Plan(c, request)
+		p, err := s.opts.Worker.Plan(c.Request.Context(), request)
 		if err != nil {
 			s.fail(c, err)
 			return
@@ -186,7 +187,7 @@ func (s *Server) launch(c *gin.Context) {
 	if !ok {
 		return
 	}
-	i, warnings, err := s.opts.Worker.Launch(c, actor(c), name, request)
+	i, warnings, err := s.opts.Worker.Launch(c.Request.Context(), actor(c), name, request)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -206,7 +207,7 @@ func (s *Server) change(phase store.Phase) gin.HandlerFunc {
 		if !ok {
 			return
 		}
-		i, err := s.opts.Worker.Change(c, actor(c), name, i, phase)
+		i, err := s.opts.Worker.Change(c.Request.Context(), actor(c), name, i, phase)
 		if fe, ok := errors.AsType[work.FieldError](err); ok {
 			conflict.answer(c, wire.Problem{Detail: fe.Problem})
 			return
@@ -255,7 +256,7 @@ func (s *Server) listAccess(c *gin.Context) {
 	if q.NewerThan, ok = days(c, "evidence_newer_than_days"); !ok {
 		return
 	}
-	rows, next, err := s.opts.Store.AccessList(c, q)
+	rows, next, err := s.opts.Store.AccessList(c.Request.Context(), q)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -271,7 +272,7 @@ func (s *Server) listAccess(c *gin.Context) {
 // nothing opens.
 func (s *Server) known(c *gin.Context, q store.AccessQuery) bool {
 	if q.Instance != "" {
-		if _, err := s.opts.Store.InstanceByName(c, q.Instance); errors.Is(err, store.ErrNotFound) {
+		if _, err := s.opts.Store.InstanceByName(c.Request.Context(), q.Instance); errors.Is(err, store.ErrNotFound) {
 			s.noInstance(c, q.Instance)
 			return false
 		} else if err != nil {
@@ -280,7 +281,7 @@ func (s *Server) known(c *gin.Context, q store.AccessQuery) bool {
 		}
 	}
 	if q.Key != "" {
-		if _, err := s.opts.Store.KeyByName(c, q.Key); err != nil {
+		if _, err := s.opts.Store.KeyByName(c.Request.Context(), q.Key); err != nil {
 			s.missing(c, "key", err)
 			return false
 		}
@@ -296,15 +297,21 @@ func (s *Server) missing(c *gin.Context, what string, err error) {
 	notFound.answer(c, wire.Problem{Field: what, Detail: fmt.Sprintf("there is no %s of this name; \"plumlatch %s list\" shows what there is", what, what)})
 }
 
-// reportLogin takes a client's word that a login with an access succeeded. It
-// counts only beside the service's own "accepted", newer than the last change.
+// reportLogin takes what a client says of a login with an access. It counts beside
+// the service's own "accepted", newer than the last change, and with the key's
+// signature over a challenge that names the instance. Without one it is a word: it
+// stands in the journal, and is evidence of nothing.
 func (s *Server) reportLogin(c *gin.Context) {
+	var r wire.LoginReport
+	if c.Request.ContentLength != 0 && !read(c, &r) {
+		return
+	}
 	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
 	if err != nil {
 		notFound.answer(c, wire.Problem{})
 		return
 	}
-	a, err := s.opts.Store.AccessByID(c, id)
+	a, err := s.opts.Store.AccessByID(c.Request.Context(), id)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -314,7 +321,26 @@ func (s *Server) reportLogin(c *gin.Context) {
 		conflict.detail(c, "the service itself has not seen this key accepted since the last change, so the login is not taken down")
 		return
 	}
-	if err := s.opts.Store.LoginReported(c, actor(c), a); err != nil {
+	if r.Signature != "" {
+		k, err := s.opts.Store.KeyByID(c.Request.Context(), a.KeyID)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		ch, ok := s.signed(c, k, r.Nonce, r.Signature)
+		if !ok {
+			return
+		}
+		if ch.InstanceID != a.InstanceID {
+			field(c, "nonce", errOtherChallenge)
+			return
+		}
+		if err := s.opts.Store.KeyShown(c.Request.Context(), actor(c), k); err != nil {
+			s.fail(c, err)
+			return
+		}
+	}
+	if err := s.opts.Store.LoginReported(c.Request.Context(), actor(c), a, r.Signature != ""); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -323,11 +349,12 @@ func (s *Server) reportLogin(c *gin.Context) {
 
 func catalogue[T any](s *Server, get func(ctx context.Context, region string) ([]T, error)) gin.HandlerFunc {
 	return func(c *gin.Context) {
-		items, err := get(c, c.Query("region"))
+		items, err := get(c.Request.Context(), c.Query("region"))
 		if err != nil {
 			s.fail(c, err)
 			return
 		}
+		secrets.BlankAll(&items) // a cloud's words
 		answerList(c, items, "", func(t T) T { return t })
 	}
 }

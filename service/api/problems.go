@@ -42,11 +42,12 @@ var (
 	invalidField    = problemType{"invalid-field", 422, "A field is not valid", "Correct the named field."}
 	privateKey      = problemType{"private-key", 422, "This is a private key", "Keep it where it is. Send the public half, the one line of the .pub file. Nothing was stored or logged; if this key has travelled over a network, treat it as exposed."}
 	tooMany         = problemType{"too-many-attempts", 429, "Too many attempts", "Wait for a quarter of an hour."}
+	busy            = problemType{"busy", 429, "Too much at a time", "Wait for as long as Retry-After says."}
 	internal        = problemType{"internal", 500, "The service failed", "Try again; the service's log has the cause."}
 	cloudFailed     = problemType{"cloud-failed", 502, "The cloud did not answer", "Try again; see whether the cloud's interface is up."}
 
 	problemTypes = []problemType{badRequest, unauthenticated, badToken, badPassword, forbidden, wrongHost, wrongOrigin, notFound, nameTaken,
-		keyKnown, inProgress, conflict, tooLarge, invalidField, privateKey, tooMany, internal, cloudFailed}
+		keyKnown, inProgress, conflict, tooLarge, invalidField, privateKey, tooMany, busy, internal, cloudFailed}
 )
 
 var privateDetail = keypair.ErrPrivateKey.Error() + ". Nothing was stored or logged; as it has travelled over a network, see whether it is still a secret"
@@ -102,6 +103,12 @@ func (s *Server) fail(c *gin.Context, err error) {
 	case errors.Is(err, store.ErrTooMany):
 		c.Header("Retry-After", fmt.Sprint(int(store.SigninWindow.Seconds())))
 		tooMany.answer(c, wire.Problem{Detail: err.Error()})
+	case errors.Is(err, errBusyHashing):
+		c.Header("Retry-After", "3")
+		busy.answer(c, wire.Problem{Detail: err.Error() + "; try again in 3 s"})
+	case errors.Is(err, store.ErrRested):
+		c.Header("Retry-After", fmt.Sprint(int(store.PermitLife.Seconds())))
+		conflict.answer(c, wire.Problem{Detail: err.Error()})
 	case errors.Is(err, cloud.ErrFailed), errors.Is(err, cloud.ErrRefused):
 		cloudFailed.answer(c, wire.Problem{Detail: err.Error()})
 	default:

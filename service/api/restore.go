@@ -21,7 +21,7 @@ func (s *Server) routes(c *gin.Context) {
 	if !ok {
 		return
 	}
-	out, _, err := s.opts.Worker.RoutesOf(c, i.Name, r.Ask)
+	out, _, err := s.opts.Worker.RoutesOf(c.Request.Context(), i.Name, r.Ask)
 	if errors.Is(err, store.ErrNotFound) {
 		conflict.detail(c, "%s is %s: there is nothing to get back into yet", i.Name, i.Phase)
 		return
@@ -32,13 +32,13 @@ func (s *Server) routes(c *gin.Context) {
 // restore begins to carry one out.
 func (s *Server) restore(c *gin.Context) {
 	begins(s, c, func(name store.Once, i store.Instance, r wire.Restore) (store.Work, error) {
-		return s.opts.Worker.Restore(c, actor(c), name, i, r)
+		return s.opts.Worker.Restore(c.Request.Context(), actor(c), name, i, r)
 	})
 }
 
 // ready tells, of every instance, which ways back in are open today.
 func (s *Server) restoreReady(c *gin.Context) {
-	rows, err := s.opts.Worker.Ready(c, c.Query("tag"))
+	rows, err := s.opts.Worker.Ready(c.Request.Context(), c.Query("tag"))
 	s.answer(c, wire.List[wire.ReadyRow]{Items: rows}, err)
 }
 
@@ -48,7 +48,7 @@ func (s *Server) planRestoreMany(c *gin.Context) {
 	if !read(c, &r) {
 		return
 	}
-	p, err := s.opts.Worker.PlanRestoreMany(c, r)
+	p, err := s.opts.Worker.PlanRestoreMany(c.Request.Context(), r)
 	s.answer(c, p, err)
 }
 
@@ -62,7 +62,7 @@ func (s *Server) restoreMany(c *gin.Context) {
 	if !ok {
 		return
 	}
-	w, err := s.opts.Worker.RestoreMany(c, actor(c), name, r)
+	w, err := s.opts.Worker.RestoreMany(c.Request.Context(), actor(c), name, r)
 	s.begun(c, w, err)
 }
 
@@ -93,7 +93,7 @@ func tellOf[T any](s *Server, c *gin.Context, f func(context.Context, store.Work
 	if !ok {
 		return
 	}
-	out, err := f(c, w)
+	out, err := f(c.Request.Context(), w)
 	if errors.Is(err, store.ErrWorkState) {
 		conflict.answer(c, wire.Problem{Detail: not})
 		return
@@ -111,7 +111,7 @@ func heard[T any](s *Server, c *gin.Context, f func(context.Context, store.Actor
 	if !ok {
 		return
 	}
-	s.told(c, w, f(c, actor(c), w, said))
+	s.told(c, w, f(c.Request.Context(), actor(c), w, said))
 }
 
 // changeChecks says what "works" means for an instance.
@@ -124,7 +124,7 @@ func (s *Server) changeChecks(c *gin.Context) {
 	if !ok {
 		return
 	}
-	if err := s.opts.Worker.ChangeChecks(c, actor(c), i, r); err != nil {
+	if err := s.opts.Worker.ChangeChecks(c.Request.Context(), actor(c), i, r); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -144,7 +144,7 @@ func (s *Server) setRescue(c *gin.Context) {
 	if !ok {
 		return
 	}
-	if err := s.opts.Worker.SetRescue(c, actor(c), i, r); err != nil {
+	if err := s.opts.Worker.SetRescue(c.Request.Context(), actor(c), i, r); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -153,6 +153,24 @@ func (s *Server) setRescue(c *gin.Context) {
 
 // answer answers with a document, or with what went wrong.
 func (s *Server) answer(c *gin.Context, out any, err error) {
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// permitByHand asks the guard for the permit to take lines out again by hand.
+func (s *Server) permitByHand(c *gin.Context) {
+	var r wire.PermitRequest
+	if !readUpTo(c, maxClientSurvey, &r) {
+		return
+	}
+	w, ok := s.work(c)
+	if !ok {
+		return
+	}
+	out, err := s.opts.Worker.PermitByHand(c.Request.Context(), w, r)
 	if err != nil {
 		s.fail(c, err)
 		return

@@ -15,7 +15,7 @@ import (
 // rotate begins to put a new key in the place of an old one on one instance.
 func (s *Server) rotate(c *gin.Context) {
 	begins(s, c, func(name store.Once, i store.Instance, r wire.Rotate) (store.Work, error) {
-		return s.opts.Worker.Rotate(c, actor(c), name, i, r)
+		return s.opts.Worker.Rotate(c.Request.Context(), actor(c), name, i, r)
 	})
 }
 
@@ -29,7 +29,7 @@ func (s *Server) rotationPlan(c *gin.Context) {
 	if !ok {
 		return
 	}
-	p, _, err := s.opts.Worker.PlanRotation(c, i, r)
+	p, _, err := s.opts.Worker.PlanRotation(c.Request.Context(), i, r)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -37,7 +37,8 @@ func (s *Server) rotationPlan(c *gin.Context) {
 	c.JSON(http.StatusOK, p)
 }
 
-// reportNewLogin takes a client's word that a login with the new key was let in.
+// reportNewLogin takes what a client says of a login with the new key. With the
+// key's own signature it counts; without one it is a word.
 func (s *Server) reportNewLogin(c *gin.Context) {
 	var r wire.LoginReport
 	if !read(c, &r) {
@@ -47,27 +48,46 @@ func (s *Server) reportNewLogin(c *gin.Context) {
 	if !ok {
 		return
 	}
-	s.told(c, w, s.opts.Worker.ReportNewLogin(c, actor(c), w, r.Fingerprint))
+	k, err := s.opts.Store.KeyByFingerprint(c.Request.Context(), r.Fingerprint)
+	if err != nil {
+		field(c, "fingerprint", errors.New("no key of this fingerprint is recorded"))
+		return
+	}
+	if r.Signature != "" {
+		ch, ok := s.signed(c, k, r.Nonce, r.Signature)
+		if !ok {
+			return
+		}
+		if ch.WorkID != w.ID || ch.InstanceID != w.InstanceID {
+			field(c, "nonce", errOtherChallenge)
+			return
+		}
+		if err := s.opts.Store.KeyShown(c.Request.Context(), actor(c), k); err != nil {
+			s.fail(c, err)
+			return
+		}
+	}
+	s.told(c, w, s.opts.Worker.ReportNewLogin(c.Request.Context(), actor(c), w, k, r.Signature != ""))
 }
 
 // addAccess begins to let a key open an instance besides those that do.
 func (s *Server) addAccess(c *gin.Context) {
 	begins(s, c, func(name store.Once, i store.Instance, r wire.AccessAdd) (store.Work, error) {
-		return s.opts.Worker.AddAccess(c, actor(c), name, i, r)
+		return s.opts.Worker.AddAccess(c.Request.Context(), actor(c), name, i, r)
 	})
 }
 
 // removeAccess begins to withdraw a key from an instance.
 func (s *Server) removeAccess(c *gin.Context) {
 	begins(s, c, func(name store.Once, i store.Instance, r wire.AccessRemove) (store.Work, error) {
-		return s.opts.Worker.RemoveAccess(c, actor(c), name, i, r)
+		return s.opts.Worker.RemoveAccess(c.Request.Context(), actor(c), name, i, r)
 	})
 }
 
 // extendAccess begins to give an access another end.
 func (s *Server) extendAccess(c *gin.Context) {
 	begins(s, c, func(name store.Once, i store.Instance, r wire.AccessExtend) (store.Work, error) {
-		return s.opts.Worker.ExtendAccess(c, actor(c), name, i, r)
+		return s.opts.Worker.ExtendAccess(c.Request.Context(), actor(c), name, i, r)
 	})
 }
 
@@ -77,7 +97,7 @@ func (s *Server) planFleet(c *gin.Context) {
 	if !read(c, &r) {
 		return
 	}
-	p, err := s.opts.Worker.PlanFleet(c, r)
+	p, err := s.opts.Worker.PlanFleet(c.Request.Context(), r)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -95,7 +115,7 @@ func (s *Server) rotateMany(c *gin.Context) {
 	if !ok {
 		return
 	}
-	w, err := s.opts.Worker.RotateMany(c, actor(c), name, r)
+	w, err := s.opts.Worker.RotateMany(c.Request.Context(), actor(c), name, r)
 	s.begun(c, w, err)
 }
 
@@ -105,7 +125,7 @@ func (s *Server) fleet(c *gin.Context) {
 	if !ok {
 		return
 	}
-	p, err := s.opts.Worker.Fleet(c, w)
+	p, err := s.opts.Worker.Fleet(c.Request.Context(), w)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -127,7 +147,7 @@ func (s *Server) planMany(c *gin.Context) {
 	if !read(c, &r) {
 		return
 	}
-	p, err := s.opts.Worker.PlanMany(c, actor(c), r)
+	p, err := s.opts.Worker.PlanMany(c.Request.Context(), actor(c), r)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -145,7 +165,7 @@ func (s *Server) changeMany(c *gin.Context) {
 	if !ok {
 		return
 	}
-	w, err := s.opts.Worker.ChangeMany(c, actor(c), name, r)
+	w, err := s.opts.Worker.ChangeMany(c.Request.Context(), actor(c), name, r)
 	s.begun(c, w, err)
 }
 
@@ -157,7 +177,7 @@ func (s *Server) word(c *gin.Context) {
 	if !ok {
 		return
 	}
-	word, err := s.opts.Worker.Word(c, w)
+	word, err := s.opts.Worker.Word(c.Request.Context(), w)
 	if errors.Is(err, store.ErrWorkState) {
 		conflict.detail(c, waitsForNoWord)
 		return
@@ -187,9 +207,9 @@ func (s *Server) giveWord(c *gin.Context) {
 // setOperatorKey makes the signature of a key an operator's word, or no longer.
 func (s *Server) setOperatorKey(on bool) gin.HandlerFunc {
 	return func(c *gin.Context) {
-		k, err := s.opts.Store.KeyByName(c, c.Param("key"))
+		k, err := s.opts.Store.KeyByName(c.Request.Context(), c.Param("key"))
 		if err == nil {
-			err = s.opts.Store.SetOperatorKey(c, actor(c), c.Param("name"), k, on)
+			err = s.opts.Store.SetOperatorKey(c.Request.Context(), actor(c), c.Param("name"), k, on)
 		}
 		if errors.Is(err, store.ErrNotFound) {
 			notFound.detail(c, "there is no operator or no key of this name; \"plumlatch operator list\" and \"plumlatch key list\" show what there is")
@@ -206,6 +226,6 @@ func (s *Server) setOperatorKey(on bool) gin.HandlerFunc {
 // rotateSteward begins to replace the service's own key on an instance.
 func (s *Server) rotateSteward(c *gin.Context) {
 	begins(s, c, func(name store.Once, i store.Instance, _ struct{}) (store.Work, error) {
-		return s.opts.Worker.RotateSteward(c, actor(c), name, i)
+		return s.opts.Worker.RotateSteward(c.Request.Context(), actor(c), name, i)
 	})
 }

@@ -22,8 +22,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"plumlatch/core/keypair"
 	"plumlatch/core/plaintext"
+	"plumlatch/core/secrets"
 	"plumlatch/core/wire"
 	"plumlatch/service/cloud"
 	"plumlatch/service/store"
@@ -48,6 +48,8 @@ type Server struct {
 	opts    Options
 	hosts   []string
 	counted counted
+	bounds  bounds
+	hashing hashing
 }
 
 // New returns the handler for everything.
@@ -75,6 +77,7 @@ func New(o Options) http.Handler {
 	v1 := r.Group("/api/v1")
 	v1.POST("/session", s.signIn)
 	in := v1.Group("", s.identify)
+	costly := s.costly // what asks instances and clouds, or reads much: bounded for each operator
 	view, edit, admin := in.Group("", s.require(store.Viewer)), in.Group("", s.require(store.Editor)), in.Group("", s.require(store.Admin))
 	view.GET("/session", s.whoAmI)
 	view.DELETE("/session", s.signOut)
@@ -95,16 +98,16 @@ func New(o Options) http.Handler {
 	edit.POST("/instances/:name/stop", s.change(store.Stopping))
 	edit.POST("/instances/:name/start", s.change(store.Starting))
 	edit.DELETE("/instances/:name", s.change(store.Removing))
-	edit.POST("/instances/:name/survey", s.survey)
-	view.POST("/instances/:name/why", s.why)
-	edit.POST("/instances/:name/refresh", s.refresh)
-	view.GET("/instances/:name/rules", s.listRules)
+	edit.POST("/instances/:name/survey", costly, s.survey)
+	view.POST("/instances/:name/why", costly, s.why)
+	edit.POST("/instances/:name/refresh", costly, s.refresh)
+	view.GET("/instances/:name/rules", costly, s.listRules)
 	edit.POST("/instances/:name/rules", s.admit)
 	edit.POST("/instances/:name/unadmit", s.unadmit)
-	view.GET("/instances/:name/host-key", s.hostKey)
+	view.GET("/instances/:name/host-key", costly, s.hostKey)
 	edit.POST("/instances/:name/host-key", s.acceptHostKey)
-	view.GET("/instances/:name/boot-log", s.bootLog)
-	view.GET("/static-addresses", s.listStatic)
+	view.GET("/instances/:name/boot-log", costly, s.bootLog)
+	view.GET("/static-addresses", costly, s.listStatic)
 	edit.POST("/static-addresses", s.reserve)
 	edit.POST("/static-addresses/:name/move", s.moveAddress)
 	edit.DELETE("/static-addresses/:name", s.releaseAddress)
@@ -116,9 +119,9 @@ func New(o Options) http.Handler {
 	edit.POST("/work/:id/line", s.reportLine)
 	edit.POST("/work/:id/login", s.reportNewLogin)
 	edit.POST("/instances/:name/rotate", s.rotate)
-	view.POST("/rotations/plan", s.planFleet)
+	view.POST("/rotations/plan", costly, s.planFleet)
 	edit.POST("/rotations", s.rotateMany)
-	view.POST("/access/many/plan", s.planMany)
+	view.POST("/access/many/plan", costly, s.planMany)
 	edit.POST("/access/many", s.changeMany)
 	view.GET("/work/:id/word", s.word)
 	edit.POST("/work/:id/word", s.giveWord)
@@ -130,16 +133,17 @@ func New(o Options) http.Handler {
 	edit.POST("/instances/:name/access-remove", s.removeAccess)
 	edit.POST("/instances/:name/access-extend", s.extendAccess)
 	view.POST("/instances/:name/rotation-plan", s.rotationPlan)
-	view.POST("/instances/:name/routes", s.routes)
+	view.POST("/instances/:name/routes", costly, s.routes)
 	edit.POST("/instances/:name/restore", s.restore)
 	edit.POST("/instances/:name/checks", s.changeChecks)
 	edit.POST("/instances/:name/rescue", s.setRescue)
-	view.GET("/rescue-terms", s.rescueTerms)
-	view.GET("/restore-ready", s.restoreReady)
-	view.POST("/restores/plan", s.planRestoreMany)
+	view.GET("/rescue-terms", costly, s.rescueTerms)
+	view.GET("/restore-ready", costly, s.restoreReady)
+	view.POST("/restores/plan", costly, s.planRestoreMany)
 	edit.POST("/restores", s.restoreMany)
 	view.GET("/work/:id/lines", s.restoreLines)
 	edit.POST("/work/:id/placed", s.reportPlaced)
+	edit.POST("/work/:id/permit", costly, s.permitByHand)
 	view.GET("/work/:id/report", s.report)
 	view.GET("/work/:id/rescue-door", s.rescueDoor)
 	edit.POST("/work/:id/fetched", s.reportFetched)
@@ -147,12 +151,12 @@ func New(o Options) http.Handler {
 	edit.POST("/adoptions", s.adopt)
 	edit.POST("/adopt-many", s.adoptMany)
 	view.GET("/access", s.listAccess)
-	view.GET("/access-map", s.accessMap)
+	view.GET("/access-map", costly, s.accessMap)
 	view.GET("/evidence-ages", s.evidenceAges)
 	view.GET("/surveys", s.listSurveys)
 	edit.POST("/surveys", s.surveyMany)
 	view.GET("/instances/:name/surveys", s.lastSurveys)
-	edit.POST("/instances/:name/client-survey", s.clientSurvey)
+	edit.POST("/instances/:name/client-survey", costly, s.clientSurvey)
 	edit.POST("/instances/:name/record-access", s.recordAccess)
 	edit.POST("/instances/:name/probing", s.probing)
 	view.GET("/instances/:name/timeline", s.instanceTimeline)
@@ -161,15 +165,15 @@ func New(o Options) http.Handler {
 	edit.PATCH("/holders/:name", s.changeHolder)
 	edit.POST("/holders/:name/left", s.holderLeft)
 	view.GET("/discovery", s.discover)
-	edit.POST("/discovery", s.discover)
+	edit.POST("/discovery", costly, s.discover)
 	view.GET("/today", s.today)
 	view.POST("/today/seen", s.todaySeen)
 	edit.POST("/today/:id/off", s.putOff)
 	view.GET("/policy", s.showPolicy)
 	admin.PUT("/policy", s.setPolicy)
 	view.GET("/metrics", s.metrics)
-	view.GET("/journal/export", s.exportJournal)
-	view.POST("/journal/verify", s.verifyJournal)
+	view.GET("/journal/export", costly, s.exportJournal)
+	view.POST("/journal/verify", costly, s.verifyJournal)
 	view.POST("/journal/checks", s.checkedJournal)
 	edit.POST("/access/:id/login", s.reportLogin)
 	view.GET("/regions", catalogue(s, func(ctx context.Context, _ string) ([]wire.Region, error) { return s.opts.Cloud.Regions(ctx) }))
@@ -189,7 +193,7 @@ func New(o Options) http.Handler {
 }
 
 func (s *Server) ready(c *gin.Context) {
-	if err := s.opts.Store.Ping(c); err != nil {
+	if err := s.opts.Store.Ping(c.Request.Context()); err != nil {
 		c.String(http.StatusServiceUnavailable, "the database does not answer\n")
 		return
 	}
@@ -234,7 +238,9 @@ func (s *Server) guard(c *gin.Context) {
 	h.Set("X-Frame-Options", "DENY")
 	h.Set("Cross-Origin-Resource-Policy", "same-origin")
 	h.Set("Cross-Origin-Opener-Policy", "same-origin")
-	if !slices.Contains(s.hosts, c.Request.Host) {
+	// A request line with a host of its own would be taken for the Host header (RFC
+	// 9112 section 3.2.2); browsers and our client send none.
+	if !slices.Contains(s.hosts, c.Request.Host) || c.Request.URL.Host != "" || c.Request.URL.Scheme != "" || c.Request.URL.User != nil {
 		wrongHost.answer(c, wire.Problem{})
 		return
 	}
@@ -242,16 +248,51 @@ func (s *Server) guard(c *gin.Context) {
 		wrongOrigin.answer(c, wire.Problem{})
 		return
 	}
+	if !s.plainAddress(c) {
+		return
+	}
 	c.Next()
 }
 
+// ownOrigin compares the whole text: an origin has a scheme and a host, and nothing
+// else (RFC 6454 section 6.2).
 func (s *Server) ownOrigin(origin, host string) bool {
-	u, err := url.Parse(origin)
 	scheme := "http"
 	if s.opts.TLS {
 		scheme = "https"
 	}
-	return err == nil && u.Host == host && u.Scheme == scheme
+	return origin == scheme+"://"+host
+}
+
+// plainAddress refuses what no path and no query of ours has: NUL and bytes that
+// are not UTF-8, which the database would refuse; and private keys. It answers if
+// it does.
+func (s *Server) plainAddress(c *gin.Context) bool {
+	texts := []string{c.Request.URL.Path}
+	query, err := url.ParseQuery(c.Request.URL.RawQuery)
+	if err != nil {
+		badRequest.detail(c, "the query cannot be read")
+		return false
+	}
+	for name, values := range query {
+		texts = append(append(texts, name), values...)
+	}
+	for name, values := range c.Request.Header {
+		if name != "Authorization" && name != "Cookie" {
+			texts = append(texts, values...)
+		}
+	}
+	for _, t := range texts {
+		if !utf8.ValidString(t) || strings.ContainsRune(t, 0) {
+			badRequest.detail(c, "the path, the query and the headers are UTF-8 without NUL")
+			return false
+		}
+		if secrets.Holds(t) {
+			privateKey.answer(c, wire.Problem{Detail: privateDetail})
+			return false
+		}
+	}
+	return true
 }
 
 // maxBody is the most that a request may send, in bytes.
@@ -274,6 +315,9 @@ func readUpTo(c *gin.Context, limit int64, into any) bool {
 		badRequest.detail(c, "the request's body is not UTF-8")
 		return false
 	}
+	if !plainBody(c, data) {
+		return false
+	}
 	c.Set(bodyKey, data)
 	d := json.NewDecoder(strings.NewReader(string(data)))
 	d.DisallowUnknownFields()
@@ -291,6 +335,46 @@ func readUpTo(c *gin.Context, limit int64, into any) bool {
 		return false
 	}
 	return true
+}
+
+// plainBody looks at every string of a body, names of fields too, as it is once it
+// is decoded, before anything is done with it: a private key goes no further, and
+// NUL has no place in any of them. It answers if it refuses. What cannot be decoded
+// is refused where it is read.
+func plainBody(c *gin.Context, data []byte) bool {
+	var body any
+	if json.Unmarshal(data, &body) != nil {
+		if secrets.Holds(string(data)) {
+			privateKey.answer(c, wire.Problem{Detail: privateDetail})
+			return false
+		}
+		return true
+	}
+	secret, nul := "", ""
+	found, bad := false, false
+	secrets.Each(&body, func(path, text string) string {
+		if !found && secrets.Holds(text) {
+			secret, found = path, true
+		}
+		if !bad && strings.ContainsRune(text, 0) {
+			nul, bad = path, true
+		}
+		return text
+	})
+	switch {
+	case found:
+		// The place may be a private key's own text.
+		if secrets.Holds(secret) || plaintext.HasControl(secret) || len(secret) > 100 {
+			secret = ""
+		}
+		privateKey.answer(c, wire.Problem{Field: secret, Detail: privateDetail})
+	case bad:
+		if plaintext.HasControl(nul) || len(nul) > 100 {
+			nul = ""
+		}
+		field(c, nul, errors.New("a text has no NUL in it"))
+	}
+	return !found && !bad
 }
 
 func answerList[S, T any](c *gin.Context, rows []S, next string, show func(S) T) {
@@ -336,7 +420,7 @@ const maxOnceKey = 200
 // twice is done once. Nothing of the body is kept but its hash.
 func once(c *gin.Context) (store.Once, bool) {
 	key := c.GetHeader("Idempotency-Key")
-	if len(key) > maxOnceKey || plaintext.HasControl(key) || keypair.LooksPrivate([]byte(key)) {
+	if len(key) > maxOnceKey || plaintext.HasControl(key) || secrets.Holds(key) {
 		field(c, "Idempotency-Key", fmt.Errorf("give at most %d printable characters, such as a random number", maxOnceKey))
 		return store.Once{}, false
 	}

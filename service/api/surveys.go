@@ -8,7 +8,6 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"plumlatch/core/keypair"
 	"plumlatch/core/names"
 	"plumlatch/core/wire"
 	"plumlatch/service/store"
@@ -39,7 +38,7 @@ func (s *Server) survey(c *gin.Context) {
 	}
 	wish := work.SurveyWish{Inside: r.Inside || !r.Outside, Outside: r.Outside}
 	for _, name := range r.Keys {
-		k, err := s.opts.Store.KeyByName(c, name)
+		k, err := s.opts.Store.KeyByName(c.Request.Context(), name)
 		if err != nil {
 			s.missing(c, "key", err)
 			return
@@ -50,12 +49,12 @@ func (s *Server) survey(c *gin.Context) {
 		field(c, "keys", errors.New("keys are asked about from outside: say outside too"))
 		return
 	}
-	out, err := s.opts.Worker.Survey(c, actor(c), i, wish)
+	out, err := s.opts.Worker.Survey(c.Request.Context(), actor(c), i, wish)
 	if err != nil {
 		s.surveyFailed(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, out)
+	foreign(c, out)
 }
 
 // maxClientSurvey is the greatest report of a client that is read, in bytes.
@@ -67,15 +66,11 @@ func (s *Server) clientSurvey(c *gin.Context) {
 	if !readUpTo(c, maxClientSurvey, &r) {
 		return
 	}
-	if body, ok := c.Get(bodyKey); ok && keypair.LooksPrivate(body.([]byte)) {
-		privateKey.answer(c, wire.Problem{Detail: privateDetail})
-		return
-	}
 	i, ok := s.instance(c)
 	if !ok {
 		return
 	}
-	out, err := s.opts.Worker.TakeClientSurvey(c, actor(c), i, r)
+	out, err := s.opts.Worker.TakeClientSurvey(c.Request.Context(), actor(c), i, r)
 	if err != nil {
 		s.surveyFailed(c, err)
 		return
@@ -92,7 +87,7 @@ func (s *Server) surveyMany(c *gin.Context) {
 	if !ok {
 		return
 	}
-	w, err := s.opts.Worker.SurveyMany(c, actor(c), name, r)
+	w, err := s.opts.Worker.SurveyMany(c.Request.Context(), actor(c), name, r)
 	s.begun(c, w, err)
 }
 
@@ -118,7 +113,7 @@ func (s *Server) listSurveys(c *gin.Context) {
 			return
 		}
 	}
-	rows, next, err := s.opts.Store.Surveys(c, q)
+	rows, next, err := s.opts.Store.Surveys(c.Request.Context(), q)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -132,7 +127,7 @@ func (s *Server) lastSurveys(c *gin.Context) {
 	if !ok {
 		return
 	}
-	rows, err := s.opts.Store.LastSurveys(c, i.ID)
+	rows, err := s.opts.Store.LastSurveys(c.Request.Context(), i.ID)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -158,7 +153,7 @@ func (s *Server) recordAccess(c *gin.Context) {
 	if !ok {
 		return
 	}
-	found, err := s.opts.Worker.Unwritten(c, i, r.Fingerprint, r.User)
+	found, err := s.opts.Worker.Unwritten(c.Request.Context(), i, r.Fingerprint, r.User)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -172,7 +167,7 @@ func (s *Server) recordAccess(c *gin.Context) {
 		field(c, "name", errors.New("this key is recorded already, as "+found.Key))
 		return
 	}
-	k, err := s.opts.Store.TakeOver(c, actor(c), i, found, r.Name)
+	k, err := s.opts.Store.TakeOver(c.Request.Context(), actor(c), i, found, r.Name)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -192,7 +187,7 @@ func (s *Server) probing(c *gin.Context) {
 	if !ok {
 		return
 	}
-	if err := s.opts.Store.AllowProbes(c, actor(c), i, r.Allowed); err != nil {
+	if err := s.opts.Store.AllowProbes(c.Request.Context(), actor(c), i, r.Allowed); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -213,7 +208,7 @@ func (s *Server) keyTimeline(c *gin.Context) {
 }
 
 func (s *Server) timeline(c *gin.Context, i *store.Instance, k *store.Key) {
-	rows, err := s.opts.Store.Timeline(c, i, k)
+	rows, err := s.opts.Store.Timeline(c.Request.Context(), i, k)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -229,17 +224,17 @@ func (s *Server) discover(c *gin.Context) {
 	if c.Request.Method == http.MethodPost {
 		ask = s.opts.Worker.Discover
 	}
-	out, err := ask(c)
+	out, err := ask(c.Request.Context())
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, out)
+	foreign(c, out)
 }
 
 // accessMap shows keys against instances.
 func (s *Server) accessMap(c *gin.Context) {
-	instances, keys, cells, cut, err := s.opts.Store.AccessMap(c, store.MapQuery{Region: c.Query("region"), Tag: c.Query("tag"), Holder: c.Query("holder")})
+	instances, keys, cells, cut, err := s.opts.Store.AccessMap(c.Request.Context(), store.MapQuery{Region: c.Query("region"), Tag: c.Query("tag"), Holder: c.Query("holder")})
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -282,7 +277,7 @@ func (s *Server) accessMap(c *gin.Context) {
 
 // evidenceAges counts accesses by the age of their evidence.
 func (s *Server) evidenceAges(c *gin.Context) {
-	a, err := s.opts.Store.EvidenceAges(c)
+	a, err := s.opts.Store.EvidenceAges(c.Request.Context())
 	if err != nil {
 		s.fail(c, err)
 		return

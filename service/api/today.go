@@ -31,7 +31,7 @@ func (s *Server) counts(c *gin.Context) ([]store.MatterCount, error) {
 	if time.Since(s.counted.at) < time.Second {
 		return s.counted.rows, nil
 	}
-	rows, err := s.opts.Store.MatterCounts(c)
+	rows, err := s.opts.Store.MatterCounts(c.Request.Context())
 	if err == nil {
 		s.counted.rows, s.counted.at = rows, time.Now()
 	}
@@ -62,16 +62,16 @@ func (s *Server) today(c *gin.Context) {
 	if c.Query("new") == "true" {
 		q.NewFor = operator(c).Name
 	}
-	waits, err := s.opts.Store.ToJudge(c)
+	waits, err := s.opts.Store.ToJudge(c.Request.Context())
 	if err == nil && waits { // what was changed a moment ago is in the answer
-		err = s.opts.Worker.JudgeNow(c)
+		err = s.opts.Worker.JudgeNow(c.Request.Context())
 		s.countAgain()
 	}
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	rows, next, err := s.opts.Store.Matters(c, q)
+	rows, next, err := s.opts.Store.Matters(c.Request.Context(), q)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -102,12 +102,12 @@ func (s *Server) todaySeen(c *gin.Context) {
 	if !read(c, &r) {
 		return
 	}
-	now, err := s.opts.Store.Now(c)
+	now, err := s.opts.Store.Now(c.Request.Context())
 	if err == nil {
 		if r.UpTo.After(now) {
 			r.UpTo = now
 		}
-		err = s.opts.Store.MatterMark(c, operator(c).Name, r.UpTo)
+		err = s.opts.Store.MatterMark(c.Request.Context(), operator(c).Name, r.UpTo)
 	}
 	if err != nil {
 		s.fail(c, err)
@@ -135,7 +135,7 @@ func (s *Server) putOff(c *gin.Context) {
 			field(c, "reason", errors.New("say why it can wait: whoever reads the list next will ask"))
 			return
 		}
-		now, err := s.opts.Store.Now(c)
+		now, err := s.opts.Store.Now(c.Request.Context())
 		if err != nil {
 			s.fail(c, err)
 			return
@@ -145,7 +145,7 @@ func (s *Server) putOff(c *gin.Context) {
 			return
 		}
 	}
-	m, err := s.opts.Store.PutOff(c, actor(c), id, r.Until, r.Reason)
+	m, err := s.opts.Store.PutOff(c.Request.Context(), actor(c), id, r.Until, r.Reason)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -155,7 +155,7 @@ func (s *Server) putOff(c *gin.Context) {
 }
 
 func (s *Server) showPolicy(c *gin.Context) {
-	p, err := s.opts.Store.Policy(c)
+	p, err := s.opts.Store.Policy(c.Request.Context())
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -182,7 +182,7 @@ func (s *Server) setPolicy(c *gin.Context) {
 		return
 	}
 	if c.Query("check") != "true" {
-		if err := s.opts.Store.SetPolicy(c, actor(c), r.Text); err != nil {
+		if err := s.opts.Store.SetPolicy(c.Request.Context(), actor(c), r.Text); err != nil {
 			s.fail(c, err)
 			return
 		}
@@ -204,13 +204,13 @@ func (s *Server) badDay(c *gin.Context) {
 		return
 	}
 	if !r.Plan {
-		err := s.opts.Store.SetKeyState(c, actor(c), k, r.State, r.Reason)
+		err := s.opts.Store.SetKeyState(c.Request.Context(), actor(c), k, r.State, r.Reason)
 		if errors.Is(err, store.ErrKeyState) {
 			conflict.detail(c, "%s: %v", k.Name, err)
 			return
 		}
 		if err == nil {
-			k, err = s.opts.Store.KeyByName(c, k.Name)
+			k, err = s.opts.Store.KeyByName(c.Request.Context(), k.Name)
 		}
 		if err != nil {
 			s.fail(c, err)
@@ -227,7 +227,7 @@ func (s *Server) badDay(c *gin.Context) {
 }
 
 func (s *Server) follows(c *gin.Context, k store.Key, state string, too []string) (wire.Follows, error) {
-	doors, err := s.opts.Store.DoorsOfKey(c, k)
+	doors, err := s.opts.Store.DoorsOfKey(c.Request.Context(), k)
 	if err != nil {
 		return wire.Follows{}, err
 	}
@@ -267,13 +267,13 @@ func (s *Server) holderLeft(c *gin.Context) {
 	if !read(c, &r) {
 		return
 	}
-	held, err := s.opts.Store.KeysHeldBy(c, c.Param("name"))
+	held, err := s.opts.Store.KeysHeldBy(c.Request.Context(), c.Param("name"))
 	if errors.Is(err, store.ErrHolder) {
 		notFound.detail(c, "there is no holder of this name; \"plumlatch holder list\" shows what there is")
 		return
 	}
 	if err == nil && !r.Plan {
-		err = s.opts.Store.HolderLeft(c, actor(c), c.Param("name"))
+		err = s.opts.Store.HolderLeft(c.Request.Context(), actor(c), c.Param("name"))
 		s.countAgain()
 	}
 	if errors.Is(err, store.ErrKeyState) {
@@ -292,7 +292,7 @@ func (s *Server) holderLeft(c *gin.Context) {
 	for _, h := range held {
 		k := h.Key
 		if !r.Plan {
-			if k, err = s.opts.Store.KeyByName(c, k.Name); err != nil {
+			if k, err = s.opts.Store.KeyByName(c.Request.Context(), k.Name); err != nil {
 				s.fail(c, err)
 				return
 			}
@@ -317,7 +317,7 @@ func (s *Server) changeHolder(c *gin.Context) {
 	if !read(c, &r) {
 		return
 	}
-	err := s.opts.Store.ChangeHolder(c, actor(c), c.Param("name"), r.Join, r.Leave)
+	err := s.opts.Store.ChangeHolder(c.Request.Context(), actor(c), c.Param("name"), r.Join, r.Leave)
 	if errors.Is(err, store.ErrTeam) {
 		conflict.detail(c, "%v", err)
 		return
@@ -331,11 +331,11 @@ func (s *Server) changeHolder(c *gin.Context) {
 
 // metrics answers in Prometheus' text format, to whoever may view.
 func (s *Server) metrics(c *gin.Context) {
-	if err := s.opts.Worker.JudgeNow(c); err != nil {
+	if err := s.opts.Worker.JudgeNow(c.Request.Context()); err != nil {
 		s.fail(c, err)
 		return
 	}
-	counts, err := s.opts.Store.MatterCounts(c)
+	counts, err := s.opts.Store.MatterCounts(c.Request.Context())
 	if err != nil {
 		s.fail(c, err)
 		return

@@ -37,7 +37,7 @@ func (s *Server) work(c *gin.Context) (store.Work, bool) {
 		field(c, "id", errors.New("the ID of a piece of work is a number"))
 		return store.Work{}, false
 	}
-	w, err := s.opts.Store.WorkByID(c, id)
+	w, err := s.opts.Store.WorkByID(c.Request.Context(), id)
 	if errors.Is(err, store.ErrNotFound) {
 		notFound.detail(c, "there is no work of this number; \"plumlatch work list\" shows what there is")
 		return w, false
@@ -68,7 +68,7 @@ func (s *Server) listWork(c *gin.Context) {
 			return
 		}
 	}
-	rows, next, err := s.opts.Store.WorkList(c, q)
+	rows, next, err := s.opts.Store.WorkList(c.Request.Context(), q)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -92,17 +92,17 @@ func (s *Server) showWork(c *gin.Context) {
 // wholeWork shows a piece of work with its steps and the count of its children.
 func (s *Server) wholeWork(c *gin.Context, w store.Work) (wire.Work, error) {
 	out := showWork(w)
-	steps, err := s.opts.Store.WorkSteps(c, w.ID)
+	steps, err := s.opts.Store.WorkSteps(c.Request.Context(), w.ID)
 	if err != nil {
 		return out, err
 	}
 	for _, st := range steps {
 		out.Steps = append(out.Steps, wire.WorkStep{Name: st.Name, Title: st.Title, State: st.State, Tries: st.Tries, BeganAt: st.BeganAt, EndedAt: st.EndedAt})
 	}
-	if out.Rotating, err = s.opts.Worker.Rotating(w); err != nil {
+	if out.Rotating, err = s.opts.Worker.Rotating(c.Request.Context(), w); err != nil {
 		return out, err
 	}
-	children, err := s.opts.Store.Children(c, w.ID)
+	children, err := s.opts.Store.Children(c.Request.Context(), w.ID)
 	for _, k := range children {
 		if out.Children == nil {
 			out.Children = map[string]int{}
@@ -127,7 +127,7 @@ func (s *Server) askWork(c *gin.Context, ask func(context.Context, store.Actor, 
 	if !ok {
 		return
 	}
-	err := ask(c, actor(c), w)
+	err := ask(c.Request.Context(), actor(c), w)
 	if errors.Is(err, store.ErrWorkState) {
 		conflict.answer(c, wire.Problem{Detail: wrong})
 		return
@@ -137,7 +137,7 @@ func (s *Server) askWork(c *gin.Context, ask func(context.Context, store.Actor, 
 		return
 	}
 	if err == nil {
-		w, err = s.opts.Store.WorkByID(c, w.ID)
+		w, err = s.opts.Store.WorkByID(c.Request.Context(), w.ID)
 	}
 	if err != nil {
 		s.fail(c, err)
@@ -149,6 +149,7 @@ func (s *Server) askWork(c *gin.Context, ask func(context.Context, store.Actor, 
 const (
 	followPoll  = 250 * time.Millisecond
 	followLimit = 10 * time.Minute // after which the reader comes again, and shows anew who it is
+	followLook  = 2 * time.Second  // looking whether the reader's token is still good
 	followQuiet = 15 * time.Second // after which a comment shows that the connection lives
 )
 
@@ -179,14 +180,19 @@ func (s *Server) followWork(c *gin.Context) {
 	c.Status(http.StatusOK)
 	c.Writer.Flush()
 	_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Time{}) // the server's is meant for requests
-	begun, quiet := time.Now(), time.Now()
+	begun, quiet, looked := time.Now(), time.Now(), time.Now()
 	for time.Since(begun) < followLimit {
+		if time.Since(looked) > followLook {
+			if looked = time.Now(); !s.stillIn(c.Request.Context(), operator(c), c.RemoteIP()) {
+				return // the token or the session has ended, and so does this
+			}
+		}
 		// The work first: events that come after it was read are sent the next time.
-		w, err := s.opts.Store.WorkByID(c, w.ID)
+		w, err := s.opts.Store.WorkByID(c.Request.Context(), w.ID)
 		if err != nil {
 			return // the reader comes again and goes on after the last number
 		}
-		events, err := s.opts.Store.WorkEvents(c, w.ID, after, 200)
+		events, err := s.opts.Store.WorkEvents(c.Request.Context(), w.ID, after, 200)
 		if err != nil {
 			return
 		}

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"plumlatch/core/authkeys"
+	"plumlatch/core/rotation"
 	"plumlatch/core/routes"
 )
 
@@ -51,7 +52,7 @@ func (o ownedFiles) Create(name string, mode fs.FileMode, data []byte) error {
 	if !ok {
 		return nil
 	}
-	if err := s.sftp.Chown(name, o.uid, o.gid); err != nil {
+	if err := s.chown(name, o.uid, o.gid); err != nil {
 		return errors.Join(err, o.Files.Remove(name))
 	}
 	return nil
@@ -182,17 +183,17 @@ func (b Beneath) Add(ctx context.Context, r *Rescue, acct routes.Account, a Adde
 	own := ownedFiles{b.Files, acct.UID, acct.GID}
 	full, dir := path.Join(b.Mount, a.File), path.Join(b.Mount, path.Dir(a.File))
 	if a.MadeDir {
-		if err := s.sftp.Mkdir(dir); err != nil {
+		if err := s.mkdir(dir); err != nil {
 			if _, e := b.Files.Lstat(dir); e != nil {
 				return fmt.Errorf("%s: %w", path.Dir(a.File), err)
 			}
 		}
-		if err := errors.Join(s.sftp.Chmod(dir, 0o700), s.sftp.Chown(dir, acct.UID, acct.GID)); err != nil {
+		if err := errors.Join(s.chmod(dir, 0o700), s.chown(dir, acct.UID, acct.GID)); err != nil {
 			return err
 		}
 	}
 	for name, mode := range a.Modes {
-		if err := s.sftp.Chmod(path.Join(b.Mount, name), mode&^0o022); err != nil {
+		if err := s.chmod(path.Join(b.Mount, name), mode&^0o022); err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
 	}
@@ -271,7 +272,7 @@ func (b Beneath) TakeBack(ctx context.Context, r *Rescue, acct routes.Account, a
 	if err != nil {
 		return err
 	}
-	edited, err := Edit(ctx, ownedFiles{b.Files, fi.Owner, acct.GID}, full, EditOptions{Now: now, Settle: time.Millisecond}, func(d *authkeys.Document) error {
+	edited, err := Edit(ctx, ownedFiles{b.Files, fi.Owner, acct.GID}, full, rotation.Unread(a.Lines...), EditOptions{Now: now, Settle: time.Millisecond}, func(d *authkeys.Document) error {
 		for _, line := range a.Lines {
 			d.RemoveAppended(line)
 		}
@@ -297,7 +298,7 @@ func (b Beneath) TakeBack(ctx context.Context, r *Rescue, acct routes.Account, a
 			}
 		}
 		if a.MadeDir {
-			_ = s.sftp.RemoveDirectory(path.Dir(full)) // one that somebody else used is left
+			_ = s.rmdir(path.Dir(full)) // one that somebody else used is left
 		}
 	}
 	return b.modesBack(s, a)
@@ -306,7 +307,7 @@ func (b Beneath) TakeBack(ctx context.Context, r *Rescue, acct routes.Account, a
 func (b Beneath) modesBack(s *sftpFiles, a Added) error {
 	var all []error
 	for name, mode := range a.Modes {
-		if err := s.sftp.Chmod(path.Join(b.Mount, name), mode); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := s.chmod(path.Join(b.Mount, name), mode); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			all = append(all, err)
 		}
 	}

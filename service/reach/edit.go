@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"plumlatch/core/authkeys"
+	"plumlatch/core/rotation"
 )
 
 // maxKeysFile is the greatest authorized_keys file that is edited, in bytes:
@@ -240,21 +241,26 @@ const (
 	settle = 2 * time.Second
 )
 
-// Edit narrows or removes in an authorized_keys file: change is given the
-// document, and may be called again with a newer one. The file is replaced in
-// one step by one of the same mode, after a dated backup; what others append
-// meanwhile, each opening the file for its write, is found in the old file and
-// kept. Not promised: a writer that holds its descriptor open for longer, or
-// another's rename in the round trip between the last look and ours.
+// Edit changes an authorized_keys file: change is given the document, and may be
+// called again with a newer one. Whatever that takes from anybody's key needs the
+// permit (rotation.Judge); the zero Permit lets an edit add and widen. It is
+// looked at twice: what the change takes, and, right before the file is replaced,
+// whether everything that the permit rests on is still so.
 //
-// If change changes nothing, nothing is written.
-func Edit(ctx context.Context, f Files, name string, o EditOptions, change func(*authkeys.Document) error) (Edited, error) {
+// The file is replaced in one step by one of the same mode, after a dated backup;
+// what others append meanwhile, each opening the file for its write, is found in
+// the old file and kept. Not promised: a writer that holds its descriptor open for
+// longer, or another's rename in the round trip between the last look and ours.
+//
+// If change changes nothing, nothing is written. Errors: those of check, ErrBusy,
+// rotation.ErrNoPermit, rotation.ErrStale (judge again), rotation.ErrEnded.
+func Edit(ctx context.Context, f Files, name string, permit rotation.Permit, o EditOptions, change func(*authkeys.Document) error) (Edited, error) {
 	if o.Settle == 0 {
 		o.Settle = settle
 	}
 	var out Edited
 	for out.Tries = 1; out.Tries <= maxTries; out.Tries++ {
-		done, err := editOnce(ctx, f, name, o, change, &out)
+		done, err := editOnce(ctx, f, name, permit, o, change, &out)
 		if err != nil {
 			return out, errors.Join(err, out.withdrawBackup(f))
 		}
@@ -282,7 +288,7 @@ func (e *Edited) withdrawBackup(f Files) error {
 
 // editOnce tries once; false without an error means that the file was changed
 // by somebody else meanwhile.
-func editOnce(ctx context.Context, f Files, name string, o EditOptions, change func(*authkeys.Document) error, out *Edited) (done bool, err error) {
+func editOnce(ctx context.Context, f Files, name string, permit rotation.Permit, o EditOptions, change func(*authkeys.Document) error, out *Edited) (done bool, err error) {
 	fi, err := check(f, name)
 	if err != nil {
 		return false, err
@@ -308,6 +314,9 @@ func editOnce(ctx context.Context, f Files, name string, o EditOptions, change f
 	if bytes.Equal(out.Before, out.After) {
 		return true, nil
 	}
+	if err := permit.Covers(name, out.Before, out.After, time.Now()); err != nil {
+		return false, err
+	}
 	if err := out.backup(f, name, o.Now, fi.Mode.Perm()); err != nil {
 		return false, err
 	}
@@ -323,10 +332,15 @@ func editOnce(ctx context.Context, f Files, name string, o EditOptions, change f
 	if same, err := stillOurs(f, name, old, out.Before); err != nil || !same {
 		return false, errors.Join(err, f.Remove(next))
 	}
+	// The last thing before the write: is everything that the guard judged by still so?
+	if err := confirm(ctx, f, permit, name); err != nil {
+		return false, errors.Join(err, f.Remove(next))
+	}
 	if err := f.Replace(next, name); err != nil {
 		return false, errors.Join(fmt.Errorf("%s: %w", name, err), f.Remove(next))
 	}
 	out.replaced = true
+	permit.Spend(name)
 	late := &late{e: out, f: f, name: name, old: old, change: change, seen: out.Before}
 	if err := late.look(); err != nil {
 		return true, err
@@ -348,6 +362,23 @@ func editOnce(ctx context.Context, f Files, name string, o EditOptions, change f
 	}
 	out.After, err = readAll(f, name)
 	return true, err
+}
+
+// confirm asks the permit whether it still holds, with the other files that were
+// judged as they are now: a key that stays may stand in one of those.
+func confirm(ctx context.Context, f Files, permit rotation.Permit, name string) error {
+	others := map[string][]byte{}
+	for other := range permit.Files() {
+		if other == name {
+			continue
+		}
+		data, err := ReadKeys(f, other)
+		if err != nil && !errors.Is(err, ErrMissing) {
+			return err
+		}
+		others[other] = data
+	}
+	return permit.Confirm(ctx, others, time.Now())
 }
 
 // stillOurs is the last look, just before the rename: does the name still mean

@@ -11,6 +11,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/pkg/sftp"
@@ -55,147 +56,175 @@ type FileInfo struct {
 // ErrNotSupported says that the SFTP server lacks what a safe edit needs.
 var ErrNotSupported = errors.New("the SFTP server lacks posix-rename@openssh.com or fsync@openssh.com, without which a file cannot be replaced safely")
 
-// sftpFiles is the way of the steward: SFTP, as OpenSSH's server speaks it.
+// sftpFiles is a way over SFTP, as OpenSSH's server speaks it. Each operation is
+// bounded (Client.within), whatever the server does.
 type sftpFiles struct {
+	c      *Client
 	sftp   *sftp.Client
 	uid    int
-	banner string    // of the server; "" if it is not known
-	home   *FileInfo // as it was when the way was opened
+	banner string       // of the server; "" if it is not known
+	home   *FileInfo    // as it was when the way was opened
+	folder sync.RWMutex // a folder is listed alone: its bytes are counted
 }
 
 // enterTimeout is the most that getting in may take.
-const enterTimeout = 15 * time.Second
+var enterTimeout = 15 * time.Second
 
 var errInTime = errors.New("the server did not answer in time")
 
 // SFTP opens the way over SFTP with a signer (the steward's). The context
-// bounds connecting, and ends everything when it ends. Close the returned
-// closer. ErrNotSupported if a safe edit is not possible by this server.
+// bounds connecting, and ends everything when it ends; so does lifeLimit. Close
+// the returned closer. ErrNotSupported if a safe edit is not possible by this
+// server.
 func SFTP(ctx context.Context, p Policy, t Target, signer ssh.Signer) (Files, io.Closer, error) {
-	// One context for the whole: a connection to a jump host on the way ends with it.
-	ctx, cancel := context.WithCancel(ctx)
-	late := time.AfterFunc(enterTimeout, cancel)
-	conn, err := p.dial(ctx, t)
+	client, err := login(ctx, p.dial, t, []ssh.AuthMethod{ssh.PublicKeys(signer)}, enterTimeout, lifeLimit)
 	if err != nil {
-		if ctx.Err() != nil {
-			err = errInTime
-		}
-		late.Stop()
-		cancel()
-		return nil, nil, dialError(err)
+		return nil, nil, err
 	}
-	stop := context.AfterFunc(ctx, func() { conn.Close() })
-	client, err := sshClient(conn, t, signer)
-	if !late.Stop() || err != nil {
-		if ctx.Err() != nil {
-			err = errInTime
-		}
-		cancel()
-		conn.Close()
-		return nil, nil, dialError(err)
-	}
-	f, end, err := OverSSH(client)
+	f, _, err := OverSSH(client)
 	if err != nil {
-		stop()
-		cancel()
 		client.Close()
 		return nil, nil, err
 	}
 	f.(*sftpFiles).banner = string(client.ServerVersion())
-	return f, closer(func() error {
-		stop()
-		defer cancel()
-		return errors.Join(end.Close(), client.Close())
-	}), nil
+	return f, client, nil
 }
 
 // OverSSH opens the way over a connection that is logged in already: the
 // engineer's own. ErrNotSupported.
-func OverSSH(client *ssh.Client) (Files, io.Closer, error) {
-	s, err := sftp.NewClient(client)
-	if err != nil {
-		return nil, nil, fmt.Errorf("SFTP: %w", err)
-	}
-	f, end, err := over(s)
-	if err != nil {
-		return nil, nil, err
-	}
-	return f, end, nil
+func OverSSH(client *Client) (Files, io.Closer, error) {
+	return client.open(func() (*sftp.Client, func(), error) {
+		s, err := sftp.NewClient(client.Client)
+		return s, func() {}, err
+	})
 }
 
 // OverCommand opens the way over a command that speaks SFTP on its standard
 // input and output: an SFTP server that sudo runs as root. ErrNotSupported.
-func OverCommand(client *ssh.Client, command string) (Files, io.Closer, error) {
-	session, err := client.NewSession()
-	if err != nil {
-		return nil, nil, err
+func OverCommand(client *Client, command string) (Files, io.Closer, error) {
+	f, end, err := client.open(func() (*sftp.Client, func(), error) {
+		session, err := client.NewSession()
+		if err != nil {
+			return nil, nil, err
+		}
+		in, err := session.StdinPipe()
+		if err != nil {
+			return nil, nil, err
+		}
+		out, err := session.StdoutPipe()
+		if err != nil {
+			return nil, nil, err
+		}
+		if err := session.Start(command); err != nil {
+			return nil, nil, err
+		}
+		s, err := sftp.NewClientPipe(out, in)
+		return s, func() { session.Close() }, err
+	})
+	if err == nil {
+		f.(*sftpFiles).uid = 0 // it began in somebody's home, which is not its own
 	}
-	in, err := session.StdinPipe()
-	if err != nil {
-		return nil, nil, err
-	}
-	out, err := session.StdoutPipe()
-	if err != nil {
-		return nil, nil, err
-	}
-	if err := session.Start(command); err != nil {
-		session.Close()
-		return nil, nil, err
-	}
-	s, err := sftp.NewClientPipe(out, in)
-	if err != nil {
-		session.Close()
-		return nil, nil, fmt.Errorf("SFTP: %w", err)
-	}
-	f, end, err := over(s)
-	if err != nil {
-		session.Close()
-		return nil, nil, err
-	}
-	f.uid = 0 // it began in somebody's home, which is not its own
-	return f, closer(func() error { return errors.Join(end.Close(), session.Close()) }), nil
+	return f, end, err
 }
 
-func over(s *sftp.Client) (*sftpFiles, io.Closer, error) {
+// open makes an SFTP client on the connection. What is half open ends with that.
+func (c *Client) open(begin func() (*sftp.Client, func(), error)) (Files, io.Closer, error) {
+	f := &sftpFiles{c: c, uid: -1}
+	end := func() {}
+	err := c.within(c.ctx, enterTimeout, opBytes, func() (err error) {
+		f.sftp, end, err = begin()
+		return err
+	})
+	if err != nil {
+		return nil, nil, fmt.Errorf("SFTP: %w", err)
+	}
+	closing := closer(func() error {
+		// The server may never let the channel go; then the connection goes.
+		_ = c.within(c.ctx, time.Second, quietBytes, func() error {
+			err := f.sftp.Close()
+			end()
+			return err
+		})
+		return nil
+	})
 	for _, ext := range []string{"posix-rename@openssh.com", "fsync@openssh.com"} {
-		if _, ok := s.HasExtension(ext); !ok {
-			return nil, nil, errors.Join(ErrNotSupported, s.Close())
+		if _, ok := f.sftp.HasExtension(ext); !ok {
+			return nil, nil, errors.Join(ErrNotSupported, closing())
 		}
 	}
-	f := &sftpFiles{sftp: s, uid: -1}
 	// Whoever owns the home is whom we act as: SFTP has no other way to ask.
 	if home, err := f.Lstat("."); err == nil {
 		f.uid, f.home = home.Owner, &home
+	} else if c.ctx.Err() != nil || errors.Is(err, ErrFlood) || errors.Is(err, errInTime) {
+		return nil, nil, fmt.Errorf("SFTP: %w", err)
 	}
-	return f, s, nil
+	return f, closing, nil
 }
 
 // Login logs in with one of the signers, over a connection that dial opens, to
 // a server that must show one of the pinned host keys. The context ends the
 // connection; getting in is bounded by limit.
-func Login(ctx context.Context, dial func(context.Context) (net.Conn, error), t Target, signers []ssh.Signer, limit time.Duration) (*ssh.Client, error) {
+func Login(ctx context.Context, dial func(context.Context) (net.Conn, error), t Target, signers []ssh.Signer, limit time.Duration) (*Client, error) {
 	return LoginBy(ctx, dial, t, []ssh.AuthMethod{ssh.PublicKeys(signers...)}, limit)
 }
 
 // LoginBy is Login by other methods: a password that the engineer types.
-func LoginBy(ctx context.Context, dial func(context.Context) (net.Conn, error), t Target, by []ssh.AuthMethod, limit time.Duration) (*ssh.Client, error) {
-	in, cancel := context.WithTimeout(ctx, limit)
-	defer cancel()
-	conn, err := dial(in)
-	if err != nil {
-		return nil, dialError(err)
-	}
-	stop := context.AfterFunc(in, func() { conn.Close() })
-	client, err := sshClientBy(conn, t, by)
-	if !stop() || err != nil {
-		conn.Close()
-		if in.Err() != nil {
-			return nil, errors.New("the server did not let anybody in in time")
+func LoginBy(ctx context.Context, dial func(context.Context) (net.Conn, error), t Target, by []ssh.AuthMethod, limit time.Duration) (*Client, error) {
+	return login(ctx, func(ctx context.Context, _ Target) (net.Conn, error) { return dial(ctx) }, t, by, limit, 0)
+}
+
+// login opens a connection and logs in, within limit.
+func login(ctx context.Context, dial func(context.Context, Target) (net.Conn, error), t Target, by []ssh.AuthMethod, limit, life time.Duration) (*Client, error) {
+	// One context for the whole: a connection to a jump host on the way ends with it.
+	ctx, cancel := context.WithCancel(ctx)
+	late := time.AfterFunc(limit, cancel)
+	conn, err := dial(ctx, t)
+	if err == nil {
+		l := lineOf(conn)
+		stop := context.AfterFunc(ctx, func() { l.Close() })
+		var client *ssh.Client
+		if client, err = sshClientBy(l, t, by); err == nil && late.Stop() && stop() {
+			out := newClient(ctx, client, l, life)
+			end := out.end
+			out.end = func() { end(); cancel() }
+			return out, nil
 		}
-		return nil, dialError(err)
+		stop()
+		l.Close()
+		if l.flooded.Load() {
+			err = ErrFlood
+		}
 	}
-	context.AfterFunc(ctx, func() { client.Close() })
-	return client, nil
+	late.Stop()
+	if ctx.Err() != nil || err == nil {
+		err = errInTime
+	}
+	cancel()
+	return nil, dialError(err)
+}
+
+// lineOf is the line that a connection is, or one over it.
+func lineOf(conn net.Conn) *line {
+	if l, ok := conn.(*line); ok {
+		return l
+	}
+	return newLine(conn)
+}
+
+// DialContext opens a connection to a server behind this one (RFC 4254 section
+// 7.2). What comes through it counts for both.
+func (c *Client) DialContext(ctx context.Context, network, address string) (net.Conn, error) {
+	var inner net.Conn
+	err := c.within(ctx, enterTimeout, opBytes, func() (err error) {
+		inner, err = c.Client.DialContext(ctx, network, address)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	l := newLine(inner)
+	l.carrier = c.line
+	return l, nil
 }
 
 type closer func() error
@@ -213,10 +242,6 @@ var stewardKex = func() []string {
 	}
 	return all
 }()
-
-func sshClient(conn net.Conn, t Target, signers ...ssh.Signer) (*ssh.Client, error) {
-	return sshClientBy(conn, t, []ssh.AuthMethod{ssh.PublicKeys(signers...)})
-}
 
 func sshClientBy(conn net.Conn, t Target, by []ssh.AuthMethod) (*ssh.Client, error) {
 	c, channels, requests, err := ssh.NewClientConn(conn, t.Address, &ssh.ClientConfig{
@@ -241,8 +266,32 @@ func Banner(f Files) string {
 
 func (f *sftpFiles) Whoami() int { return f.uid }
 
+// op is one operation of the way.
+func (f *sftpFiles) op(bytes int64, do func() error) error {
+	f.folder.RLock()
+	defer f.folder.RUnlock()
+	return f.c.within(f.c.ctx, opLimit, bytes, do)
+}
+
+// ReadDir reads at most folderBytes of the listing: the library would read a
+// folder without end to its end.
 func (f *sftpFiles) ReadDir(name string, limit int) ([]string, map[string]FileInfo, error) {
-	entries, err := f.sftp.ReadDir(name)
+	f.folder.Lock()
+	defer f.folder.Unlock()
+	ctx, cancel := context.WithCancel(f.c.ctx)
+	defer cancel()
+	w := &watch{tell: cancel}
+	w.left.Store(folderBytes)
+	f.c.line.soft.Store(w)
+	defer f.c.line.soft.Store(nil)
+	var entries []fs.FileInfo
+	err := f.c.within(f.c.ctx, opLimit, 2*folderBytes, func() (err error) {
+		entries, err = f.sftp.ReadDirContext(ctx, name)
+		if w.left.Load() < 0 && errors.Is(err, context.Canceled) && f.c.ctx.Err() == nil {
+			err = nil // as much of it as is read
+		}
+		return err
+	})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -256,14 +305,23 @@ func (f *sftpFiles) ReadDir(name string, limit int) ([]string, map[string]FileIn
 	return out[:min(limit, len(out))], infos, nil
 }
 
-func (f *sftpFiles) RealPath(name string) (string, error) { return f.sftp.RealPath(name) }
+func (f *sftpFiles) RealPath(name string) (at string, err error) {
+	err = f.op(opBytes, func() (err error) {
+		at, err = f.sftp.RealPath(name)
+		return err
+	})
+	return at, err
+}
 
-func (f *sftpFiles) Lstat(name string) (FileInfo, error) {
-	fi, err := f.sftp.Lstat(name)
-	if err != nil {
-		return FileInfo{}, err
-	}
-	return describe(fi), nil
+func (f *sftpFiles) Lstat(name string) (out FileInfo, err error) {
+	err = f.op(opBytes, func() error {
+		fi, err := f.sftp.Lstat(name)
+		if err == nil {
+			out = describe(fi)
+		}
+		return err
+	})
+	return out, err
 }
 
 func describe(fi fs.FileInfo) FileInfo {
@@ -274,29 +332,90 @@ func describe(fi fs.FileInfo) FileInfo {
 	return out
 }
 
-func (f *sftpFiles) Open(name string) (io.ReadSeekCloser, error) { return f.sftp.Open(name) }
+// Open opens a file for reading. As root a regular one only: opening a named pipe,
+// or a device, may hold the server for ever, and with it the disk that it is on.
+func (f *sftpFiles) Open(name string) (io.ReadSeekCloser, error) {
+	if f.uid == 0 {
+		fi, err := f.Lstat(name)
+		if err == nil && fi.Mode&fs.ModeSymlink != 0 { // where links are followed, what they lead to counts
+			err = f.op(opBytes, func() error {
+				to, err := f.sftp.Stat(name)
+				if err == nil {
+					fi = describe(to)
+				}
+				return err
+			})
+		}
+		if err != nil {
+			return nil, err
+		}
+		if !fi.Mode.IsRegular() {
+			return nil, fmt.Errorf("%s: %w", name, ErrIrregular)
+		}
+	}
+	var file *sftp.File
+	err := f.op(opBytes, func() (err error) {
+		file, err = f.sftp.Open(name)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	return &openFile{f, file}, nil
+}
+
+// openFile bounds each operation on an open file.
+type openFile struct {
+	f    *sftpFiles
+	file *sftp.File
+}
+
+func (o *openFile) Read(p []byte) (n int, err error) {
+	err = o.f.op(int64(len(p))+opBytes, func() (err error) {
+		n, err = o.file.Read(p)
+		return err
+	})
+	return n, err
+}
+
+// WriteTo reads the file to its end, in requests that overtake one another.
+func (o *openFile) WriteTo(w io.Writer) (n int64, err error) {
+	return io.Copy(w, struct{ io.Reader }{o})
+}
+
+func (o *openFile) Seek(offset int64, whence int) (at int64, err error) {
+	err = o.f.op(opBytes, func() (err error) {
+		at, err = o.file.Seek(offset, whence)
+		return err
+	})
+	return at, err
+}
+
+func (o *openFile) Close() error { return o.f.op(opBytes, o.file.Close) }
 
 func (f *sftpFiles) write(name string, flags int, mode fs.FileMode, data []byte) error {
-	file, err := f.sftp.OpenFile(name, flags)
-	if err != nil {
-		return err
-	}
-	if mode != 0 {
-		err = file.Chmod(mode) // before a byte is in it
-	}
-	if err == nil {
-		_, err = file.Write(data)
-	}
-	if err == nil {
-		err = file.Sync()
-	}
-	return errors.Join(err, file.Close())
+	return f.op(opBytes, func() error {
+		file, err := f.sftp.OpenFile(name, flags)
+		if err != nil {
+			return err
+		}
+		if mode != 0 {
+			err = file.Chmod(mode) // before a byte is in it
+		}
+		if err == nil {
+			_, err = file.Write(data)
+		}
+		if err == nil {
+			err = file.Sync()
+		}
+		return errors.Join(err, file.Close())
+	})
 }
 
 func (f *sftpFiles) Create(name string, mode fs.FileMode, data []byte) error {
 	err := f.write(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode, data)
 	if err != nil && !errors.Is(err, fs.ErrExist) {
-		_ = f.sftp.Remove(name) // half of a file is worth nothing
+		_ = f.Remove(name) // half of a file is worth nothing
 	}
 	return err
 }
@@ -311,9 +430,30 @@ func (f *sftpFiles) Append(name string, data []byte) error {
 	return f.write(name, os.O_WRONLY|os.O_APPEND, 0, data)
 }
 
-func (f *sftpFiles) Replace(from, to string) error { return f.sftp.PosixRename(from, to) }
+func (f *sftpFiles) Replace(from, to string) error {
+	return f.op(opBytes, func() error { return f.sftp.PosixRename(from, to) })
+}
 
-func (f *sftpFiles) Remove(name string) error { return f.sftp.Remove(name) }
+func (f *sftpFiles) Remove(name string) error {
+	return f.op(opBytes, func() error { return f.sftp.Remove(name) })
+}
+
+// mkdir, chmod, chown and rmdir are for what a rescue makes beneath a mount.
+func (f *sftpFiles) mkdir(name string) error {
+	return f.op(opBytes, func() error { return f.sftp.Mkdir(name) })
+}
+
+func (f *sftpFiles) chmod(name string, mode fs.FileMode) error {
+	return f.op(opBytes, func() error { return f.sftp.Chmod(name, mode) })
+}
+
+func (f *sftpFiles) chown(name string, uid, gid int) error {
+	return f.op(opBytes, func() error { return f.sftp.Chown(name, uid, gid) })
+}
+
+func (f *sftpFiles) rmdir(name string) error {
+	return f.op(opBytes, func() error { return f.sftp.RemoveDirectory(name) })
+}
 
 // parents returns every folder on the way from a path up to the home, the nearest first.
 func parents(name string) []string {

@@ -8,12 +8,9 @@ import (
 	"path"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
-
-	"golang.org/x/crypto/ssh"
 
 	"plumlatch/core/plaintext"
 )
@@ -61,11 +58,11 @@ else echo "sudo none"; fi
 for s in /usr/lib/openssh/sftp-server /usr/libexec/openssh/sftp-server /usr/libexec/sftp-server /usr/lib/ssh/sftp-server; do [ -x "$s" ] && echo "sftp-server $s" && break; done
 echo plumlatch-end`
 
-const lookLimit = 20 * time.Second
+var lookLimit = 20 * time.Second
 
 // Inspect looks at a server from a session of the user's. It fails only if
 // nobody can tell which files count (ErrKeysFiles), unless given says so.
-func Inspect(ctx context.Context, client *ssh.Client, user, given string) (Inspection, error) {
+func Inspect(ctx context.Context, client *Client, user, given string) (Inspection, error) {
 	in := Inspection{KeysFiles: slices.Clone(DefaultKeysFiles), KeysKnown: "OpenSSH's defaults"}
 	if given != "" {
 		in.KeysFiles, in.KeysKnown = []string{given}, "given with -authorized-keys"
@@ -122,7 +119,7 @@ func isSudoGroup(g string) bool { return g == "sudo" || g == "wheel" || g == "ad
 // configuration finds out which files count: by "sshd -T" with the listener's
 // own options where the user may run it as root, else from the text of its
 // configuration, which says at least whether the default holds.
-func (in *Inspection) configuration(ctx context.Context, client *ssh.Client, user, connection string, listener []string, prefix string, rooted bool) error {
+func (in *Inspection) configuration(ctx context.Context, client *Client, user, connection string, listener []string, prefix string, rooted bool) error {
 	if rooted {
 		command := prefix + sshdTest(user, connection, listener)
 		text, err := capture(ctx, client, command)
@@ -231,31 +228,6 @@ func between(text, begin, end string) ([]string, bool) {
 }
 
 const maxCapture = 256 << 10
-
-// capture runs a command in a session and returns what it printed, bounded in
-// time and size.
-func capture(ctx context.Context, client *ssh.Client, command string) (string, error) {
-	session, err := client.NewSession()
-	if err != nil {
-		return "", err
-	}
-	defer session.Close()
-	out := &bounded{limit: maxCapture}
-	session.Stdout = out
-	if err := session.Start(command); err != nil {
-		return "", err
-	}
-	done := make(chan error, 1)
-	go func() { done <- session.Wait() }()
-	select {
-	case err = <-done:
-	case <-ctx.Done():
-		err = ctx.Err()
-	case <-time.After(lookLimit):
-		err = errors.New("it did not end in " + strconv.Itoa(int(lookLimit.Seconds())) + " s")
-	}
-	return out.String(), err
-}
 
 // bounded keeps the first bytes that are written to it.
 type bounded struct {

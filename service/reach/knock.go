@@ -152,7 +152,7 @@ type Entered struct {
 }
 
 // Enter logs in with a signer, and tells what the server said if it did not let it in.
-func Enter(ctx context.Context, p Policy, t Target, signer ssh.Signer) (*ssh.Client, Entered, error) {
+func Enter(ctx context.Context, p Policy, t Target, signer ssh.Signer) (*Client, Entered, error) {
 	var e Entered
 	dialled, cancel := context.WithTimeout(ctx, probeTimeout)
 	defer cancel()
@@ -160,10 +160,10 @@ func Enter(ctx context.Context, p Policy, t Target, signer ssh.Signer) (*ssh.Cli
 	if err != nil {
 		return nil, e, dialError(err)
 	}
-	stop := context.AfterFunc(dialled, func() { conn.Close() })
-	defer stop()
+	l := lineOf(conn)
+	stop := context.AfterFunc(dialled, func() { l.Close() })
 	used := &usedFor{Signer: signer, signed: &e.Took}
-	c, channels, requests, err := ssh.NewClientConn(conn, t.Address, &ssh.ClientConfig{
+	c, channels, requests, err := ssh.NewClientConn(l, t.Address, &ssh.ClientConfig{
 		User: t.User, ClientVersion: "SSH-2.0-plumlatch-steward", HostKeyCallback: pinned(t.HostKeys), HostKeyAlgorithms: algorithms(t.HostKeys),
 		BannerCallback: func(message string) error {
 			if e.Took { // what comes before greets everybody
@@ -176,13 +176,14 @@ func Enter(ctx context.Context, p Policy, t Target, signer ssh.Signer) (*ssh.Cli
 			return nil, errAsked
 		})},
 	})
-	if err != nil {
-		conn.Close()
+	if !stop() || err != nil {
+		l.Close()
+		if dialled.Err() != nil {
+			err = errInTime
+		}
 		return nil, e, dialError(err)
 	}
-	client := ssh.NewClient(c, channels, requests)
-	context.AfterFunc(ctx, func() { client.Close() })
-	return client, e, nil
+	return newClient(ctx, ssh.NewClient(c, channels, requests), l, lifeLimit), e, nil
 }
 
 // usedFor notes that a signer was asked to sign.

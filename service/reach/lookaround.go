@@ -10,8 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/crypto/ssh"
-
 	"plumlatch/core/authkeys"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
@@ -71,7 +69,7 @@ done | sort -u | head -n 300; echo plumlatch-end`
 var safeHome = regexp.MustCompile(`^/[A-Za-z0-9_./-]*$`)
 
 // LookAround looks at a server from a session of user's.
-func LookAround(ctx context.Context, client *ssh.Client, own Files, user, given string) (Around, error) {
+func LookAround(ctx context.Context, client *Client, own Files, user, given string) (Around, error) {
 	ctx, cancel := context.WithTimeout(ctx, aroundLimit)
 	defer cancel()
 	a := Around{}
@@ -113,7 +111,7 @@ func LookAround(ctx context.Context, client *ssh.Client, own Files, user, given 
 type home struct{ user, dir string }
 
 // users lists who may have a door: those with a home and a shell that logs in.
-func (a *Around) users(ctx context.Context, client *ssh.Client, user string, rooted bool) []home {
+func (a *Around) users(ctx context.Context, client *Client, user string, rooted bool) []home {
 	mine := []home{{user, "."}}
 	text, err := capture(ctx, client, "getent passwd || cat /etc/passwd; echo plumlatch-end")
 	if err != nil && !strings.Contains(text, "plumlatch-end") {
@@ -150,7 +148,7 @@ func (a *Around) users(ctx context.Context, client *ssh.Client, user string, roo
 }
 
 // effective keeps what of sshd -T decides who gets in.
-func (a *Around) effective(ctx context.Context, client *ssh.Client, user, prefix string) {
+func (a *Around) effective(ctx context.Context, client *Client, user, prefix string) {
 	text, err := capture(ctx, client, prefix+sshdTest(user, a.connection, a.listener))
 	if err != nil {
 		a.NotSeen = append(a.NotSeen, "the effective configuration: sshd -T could not be run")
@@ -171,7 +169,7 @@ func (a *Around) effective(ctx context.Context, client *ssh.Client, user, prefix
 }
 
 // filesFor tells which files the server reads for a user.
-func (a *Around) filesFor(ctx context.Context, client *ssh.Client, user, prefix string) []string {
+func (a *Around) filesFor(ctx context.Context, client *Client, user, prefix string) []string {
 	text, err := capture(ctx, client, prefix+sshdTest(user, a.connection, a.listener))
 	if files, _, ok := readEffective(text, user); err == nil && ok {
 		return files
@@ -205,7 +203,7 @@ func readUser(ctx context.Context, files Files, h home, keysFiles []string, root
 }
 
 // lying looks for private key files in homes.
-func (a *Around) lying(ctx context.Context, client *ssh.Client, homes []home, prefix string) {
+func (a *Around) lying(ctx context.Context, client *Client, homes []home, prefix string) {
 	var dirs []string
 	for _, h := range homes {
 		if safeHome.MatchString(h.dir) {

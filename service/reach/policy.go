@@ -4,7 +4,6 @@
 package reach
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -47,6 +46,16 @@ func (p Policy) Check(address string, port int) (netip.AddrPort, error) {
 	}
 	a = a.Unmap()
 	target := netip.AddrPortFrom(a, uint16(port))
+	for _, inner := range embedded(a) {
+		if _, err := p.Check(inner.String(), port); err != nil {
+			return target, fmt.Errorf("%w: %s leads to %s", ErrPolicy, a, inner)
+		}
+	}
+	for _, m := range metadata {
+		if m.Contains(a) {
+			return target, fmt.Errorf("%w: %s is that of a metadata service", ErrPolicy, a)
+		}
+	}
 	switch {
 	case a.Zone() != "" || a.IsUnspecified() || a.IsMulticast():
 		return target, fmt.Errorf("%w: %s is no host's address", ErrPolicy, a)
@@ -56,11 +65,51 @@ func (p Policy) Check(address string, port int) (netip.AddrPort, error) {
 		return target, fmt.Errorf("%w: %s is loopback, which the configuration does not allow", ErrPolicy, a)
 	}
 	for _, f := range p.Forbidden {
-		if f.Port() == target.Port() && (f.Addr().Unmap() == a || f.Addr().IsUnspecified()) {
+		own := f.Addr().Unmap()
+		if f.Port() == target.Port() && (own == a || own.IsUnspecified() || own.IsLoopback() && a.IsLoopback()) {
 			return target, fmt.Errorf("%w: %s is a listener of Plum Latch's own", ErrPolicy, target)
 		}
 	}
 	return target, nil
+}
+
+// metadata are where clouds tell an instance about itself, besides link-local
+// addresses.
+var metadata = []netip.Prefix{
+	netip.MustParsePrefix("fd00:ec2::254/128"),
+	netip.MustParsePrefix("fd00:ec2::23/128"),
+	netip.MustParsePrefix("fd20:ce::254/128"),
+	netip.MustParsePrefix("100.100.100.200/32"),
+	netip.MustParsePrefix("168.63.129.16/32"),
+	netip.MustParsePrefix("192.0.0.192/32"),
+}
+
+// embedded are the IPv4 addresses that an IPv6 address has within it, to which a
+// translator or a tunnel on the way leads: compatible (RFC 4291 section 2.5.5.1),
+// NAT64 (RFC 6052, RFC 8215), 6to4 (RFC 3056), Teredo (RFC 4380), ISATAP (RFC 5214).
+func embedded(a netip.Addr) []netip.Addr {
+	if !a.Is6() || a.Is4In6() {
+		return nil
+	}
+	b := a.As16()
+	at := func(n int) netip.Addr { return netip.AddrFrom4([4]byte(b[n : n+4])) }
+	in := func(prefix string) bool { return netip.MustParsePrefix(prefix).Contains(a) }
+	switch {
+	case in("::/96") && !a.IsUnspecified() && !a.IsLoopback():
+		return []netip.Addr{at(12)}
+	case in("64:ff9b::/96"):
+		return []netip.Addr{at(12)}
+	case in("64:ff9b:1::/48"): // its prefix may have any of these lengths
+		return []netip.Addr{at(12), netip.AddrFrom4([4]byte{b[6], b[7], b[9], b[10]}), netip.AddrFrom4([4]byte{b[7], b[9], b[10], b[11]}), at(9)}
+	case in("2002::/16"):
+		return []netip.Addr{at(2)}
+	case in("2001::/32"):
+		c := at(12).As4()
+		return []netip.Addr{at(4), netip.AddrFrom4([4]byte{^c[0], ^c[1], ^c[2], ^c[3]})}
+	case (b[8] == 0 || b[8] == 2) && b[9] == 0 && b[10] == 0x5e && b[11] == 0xfe:
+		return []netip.Addr{at(12)}
+	}
+	return nil
 }
 
 // Hop is a jump host: a server through which another one is reached.
@@ -80,33 +129,29 @@ func (p Policy) dial(ctx context.Context, t Target) (net.Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	conn, err := p.Dial(ctx, t.Via.Address, t.Via.Port)
+	hop, err := login(ctx, func(ctx context.Context, t Target) (net.Conn, error) { return p.Dial(ctx, t.Address, t.Port) }, t.Via.Target,
+		[]ssh.AuthMethod{ssh.PublicKeys(t.Via.Signer)}, enterTimeout, lifeLimit)
 	if err != nil {
-		return nil, fmt.Errorf("jump host: %w", dialError(err))
+		return nil, fmt.Errorf("jump host: %w", err)
 	}
-	stop := context.AfterFunc(ctx, func() { conn.Close() })
-	client, err := sshClient(conn, t.Via.Target, t.Via.Signer)
+	inner, err := hop.DialContext(ctx, "tcp", target.String())
 	if err != nil {
-		stop()
-		conn.Close()
-		return nil, fmt.Errorf("jump host: %w", dialError(err))
-	}
-	inner, err := client.DialContext(ctx, "tcp", target.String())
-	if err != nil {
-		stop()
-		client.Close()
+		hop.Close()
 		return nil, fmt.Errorf("the jump host does not get there: %w", err)
 	}
-	return hopped{inner, func() error { stop(); return client.Close() }}, nil
+	l := inner.(*line)
+	l.Conn = hopped{l.Conn, hop.Close}
+	return l, nil
 }
 
-// hopped is a connection through a hop, which ends with it.
+// hopped is a connection through a hop, which ends with it: the hop first, since
+// its server need not let the channel go.
 type hopped struct {
 	net.Conn
 	end func() error
 }
 
-func (h hopped) Close() error { return errors.Join(h.Conn.Close(), h.end()) }
+func (h hopped) Close() error { return errors.Join(h.end(), h.Conn.Close()) }
 
 // Dial opens a TCP connection to an SSH server that the policy allows.
 func (p Policy) Dial(ctx context.Context, address string, port int) (net.Conn, error) {
@@ -114,7 +159,7 @@ func (p Policy) Dial(ctx context.Context, address string, port int) (net.Conn, e
 	if err != nil {
 		return nil, err
 	}
-	return &greeted{Conn: conn}, nil
+	return newLine(conn), nil
 }
 
 // DialAny opens a TCP connection to any server that the policy allows.
@@ -135,27 +180,4 @@ func (p Policy) DialAny(ctx context.Context, address string, port int) (net.Conn
 		p.Dialed.Add(1)
 	}
 	return conn, nil
-}
-
-// greeted is a connection that looks how the server begins: RFC 4253 section
-// 4.2 lets other lines come first, but "SSH-" must come.
-type greeted struct {
-	net.Conn
-	first []byte
-}
-
-// errNotSSH says that something answered in another protocol.
-var errNotSSH = errors.New("what answers there does not speak SSH")
-
-const greetingKept = 1 << 10
-
-func (g *greeted) Read(p []byte) (int, error) {
-	n, err := g.Conn.Read(p)
-	if room := greetingKept - len(g.first); room > 0 {
-		g.first = append(g.first, p[:min(room, n)]...)
-	}
-	if err != nil && len(g.first) > 0 && !bytes.HasPrefix(g.first, []byte("SSH-")) && !bytes.Contains(g.first, []byte("\nSSH-")) {
-		err = errNotSSH
-	}
-	return n, err
 }

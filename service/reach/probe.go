@@ -61,7 +61,7 @@ func (t Target) place() string {
 const perConnection = 5
 
 // probeTimeout is the most that one connection may take, all told.
-const probeTimeout = 20 * time.Second
+var probeTimeout = 20 * time.Second
 
 // Probe asks a server, for each key, whether it would take the key for the
 // user, without any private key: RFC 4252 section 7 lets a client ask before

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"regexp"
 	"strings"
 	"time"
@@ -20,13 +19,13 @@ import (
 // it by sudo without a password. Its commands are those that every Debian or Red
 // Hat has: lsblk, blkid, mount, umount, findmnt, blockdev, sync, mkdir, rmdir.
 type Rescue struct {
-	client *ssh.Client
+	client *Client
 	sudo   string // before each command
 	sftp   string // the SFTP server, as root
 }
 
 // rescueLimit is how long one command may take: a journal may have to be read.
-const rescueLimit = 2 * time.Minute
+var rescueLimit = 2 * time.Minute
 
 const rescueScript = `echo "uid $(id -u)"
 if command -v sudo >/dev/null 2>&1 && sudo -n true >/dev/null 2>&1; then echo "sudo free"; fi
@@ -42,7 +41,7 @@ var (
 
 // EnterRescue opens the session. The context ends it.
 func EnterRescue(ctx context.Context, p Policy, t Target, signer ssh.Signer) (*Rescue, error) {
-	client, err := Login(ctx, func(ctx context.Context) (net.Conn, error) { return p.dial(ctx, t) }, t, []ssh.Signer{signer}, enterTimeout)
+	client, err := login(ctx, p.dial, t, []ssh.AuthMethod{ssh.PublicKeys(signer)}, enterTimeout, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -54,7 +53,7 @@ func EnterRescue(ctx context.Context, p Policy, t Target, signer ssh.Signer) (*R
 }
 
 // RescueOver is a Rescue over a connection that is logged in. ErrNoRoot.
-func RescueOver(ctx context.Context, client *ssh.Client) (*Rescue, error) {
+func RescueOver(ctx context.Context, client *Client) (*Rescue, error) {
 	text, err := capture(ctx, client, rescueScript)
 	if !strings.Contains(text, "plumlatch-end") {
 		return nil, fmt.Errorf("the rescue instance runs no commands for us: %w", errors.Join(err, errors.New(plaintext.Line(plaintext.Cut(text, 120)))))
@@ -86,24 +85,10 @@ func (r *Rescue) Close() error { return r.client.Close() }
 
 // run runs a command as root. What it complains of is in the error.
 func (r *Rescue) run(ctx context.Context, command string) (string, error) {
-	session, err := r.client.NewSession()
-	if err != nil {
-		return "", err
-	}
-	defer session.Close()
 	out, said := &bounded{limit: maxCapture}, &bounded{limit: 4 << 10}
-	session.Stdout, session.Stderr = out, said
-	if err := session.Start(r.sudo + command); err != nil {
-		return "", err
-	}
-	done := make(chan error, 1)
-	go func() { done <- session.Wait() }()
-	select {
-	case err = <-done:
-	case <-ctx.Done():
+	err := r.client.run(ctx, r.sudo+command, rescueLimit, out, said)
+	if ctx.Err() != nil {
 		return "", ctx.Err()
-	case <-time.After(rescueLimit):
-		err = errors.New("it did not end in time")
 	}
 	word, _, _ := strings.Cut(command, " ")
 	if exit, ok := errors.AsType[*ssh.ExitError](err); ok {

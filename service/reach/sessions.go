@@ -7,8 +7,6 @@ import (
 	"strconv"
 	"strings"
 
-	"golang.org/x/crypto/ssh"
-
 	"plumlatch/core/why"
 )
 
@@ -25,7 +23,7 @@ echo plumlatch-own $own`
 
 // Sessions lists the sessions of user that run on a server, with the key that
 // opened each as far as sshd's log tells. ErrNoSudo.
-func Sessions(ctx context.Context, client *ssh.Client, user string) ([]why.SSHDSession, error) {
+func Sessions(ctx context.Context, client *Client, user string) ([]why.SSHDSession, error) {
 	prefix, err := rootPrefix(ctx, client)
 	if err != nil {
 		return nil, err
@@ -45,7 +43,7 @@ func Sessions(ctx context.Context, client *ssh.Client, user string) ([]why.SSHDS
 
 // EndSessions ends sessions: whatever was started in them and is still theirs
 // first, then sshd's own processes. It returns those that are still there.
-func EndSessions(ctx context.Context, client *ssh.Client, all []why.SSHDSession) (left []int, err error) {
+func EndSessions(ctx context.Context, client *Client, all []why.SSHDSession) (left []int, err error) {
 	prefix, err := rootPrefix(ctx, client)
 	if err != nil {
 		return nil, err
@@ -87,7 +85,7 @@ echo plumlatch-end`
 }
 
 // rootPrefix is what is put before a command that root has to run. ErrNoSudo.
-func rootPrefix(ctx context.Context, client *ssh.Client) (string, error) {
+func rootPrefix(ctx context.Context, client *Client) (string, error) {
 	text, err := capture(ctx, client, "id -u; sudo -n id -u 2>/dev/null; echo plumlatch-end")
 	if err != nil && !strings.Contains(text, "plumlatch-end") {
 		return "", err

@@ -274,10 +274,16 @@ func probed(tx *gorm.DB, all []Asked) error {
 	return settle(tx, ids...)
 }
 
-// LoginReported records that an operator's client logged in with an access.
-// The caller has checked that the service's own probe bears it out.
-func (s *Store) LoginReported(ctx context.Context, by Actor, a Access) error {
+// LoginReported records that an operator's client logged in with an access. The
+// caller has checked that the service's own probe bears it out, and, if it is
+// signed, that the key has signed for this instance. What is not is a word: it is
+// journaled as that.
+func (s *Store) LoginReported(ctx context.Context, by Actor, a Access, signed bool) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
+		if !signed {
+			_, err := entry{by, "access.login", "instance " + a.Instance, "log in as " + a.LoginUser + " with " + a.Key, "logged in, by the client's word alone: evidence of nothing", 0}.write(tx)
+			return err
+		}
 		if err := observe(tx, seen{a.ID, access.Proven, true, by.Address, ""}); err != nil {
 			return err
 		}

@@ -19,13 +19,16 @@ var ErrKeyState = errors.New("the key is in no state for that")
 // access.InUse (found again). An exposed key stays exposed: nobody can tell that
 // it is not. ErrKeyState.
 func (s *Store) SetKeyState(ctx context.Context, by Actor, k Key, state, reason string) error {
-	return s.tx(ctx, func(tx *gorm.DB) error { return setKeyState(tx, by, k, state, reason) })
+	return s.markTx(ctx, func(tx *gorm.DB) error { return setKeyState(tx, by, k, state, reason) })
 }
 
 func setKeyState(tx *gorm.DB, by Actor, k Key, state, reason string) error {
 	allowed := map[string][]string{access.Lost: {access.InUse}, access.Exposed: {access.InUse, access.Lost}, access.InUse: {access.Lost}}[state]
 	if !slices.Contains(allowed, k.State) {
 		return fmt.Errorf("%w: it is %s", ErrKeyState, k.State)
+	}
+	if err := unrested(tx, k.ID); err != nil {
+		return err
 	}
 	r := tx.Exec("UPDATE keys SET state = ?, state_at = now(), state_by = ?, state_reason = ? WHERE id = ? AND state = ?", state, by.Operator, reason, k.ID, k.State)
 	if r.Error != nil {
@@ -106,7 +109,14 @@ func (s *Store) HolderLeft(ctx context.Context, by Actor, name string) error {
 	if err != nil {
 		return err
 	}
-	return s.tx(ctx, func(tx *gorm.DB) error {
+	return s.markTx(ctx, func(tx *gorm.DB) error {
+		var ids []int64
+		for _, k := range held {
+			ids = append(ids, k.ID)
+		}
+		if err := unrested(tx, ids...); err != nil {
+			return err
+		}
 		r := tx.Exec("UPDATE holders SET left_at = now(), left_by = ? WHERE name_fold = ? AND left_at IS NULL", by.Operator, names.Fold(name))
 		if r.Error != nil {
 			return r.Error

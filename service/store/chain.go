@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"time"
 
 	"gorm.io/gorm"
@@ -142,14 +143,34 @@ func (s *Store) ExportJournal(ctx context.Context, public []byte, use func(journ
 	}
 }
 
-// JournalChecked records that somebody verified the journal, and what came of it.
-func (s *Store) JournalChecked(ctx context.Context, by Actor, links int64, breaks []string) error {
-	text, err := json.Marshal(append([]string{}, breaks...))
+// JournalCheck is what came of a look at the journal.
+type JournalCheck struct {
+	Links     int64
+	Breaks    []string
+	HeadN     int64 // the newest signed head that was seen
+	ByService bool  // the service looked itself, by its own key and memory
+	Role      Role  // of who had it look; "" for the service by itself
+}
+
+// JournalChecked records that the journal was verified, and what came of it. A
+// break stands until the service itself has looked and found none, at the word of
+// somebody who may change things: what a client says of a journal without breaks
+// settles nothing, nor does a viewer.
+func (s *Store) JournalChecked(ctx context.Context, by Actor, c JournalCheck) error {
+	text, err := json.Marshal(append([]string{}, c.Breaks...))
 	if err != nil {
 		return err
 	}
+	who := "a client's look"
+	if c.ByService {
+		who = "the service's own look"
+	}
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		return tx.Exec("INSERT INTO journal_checks (operator, links, breaks) VALUES (?, ?, ?)", by.Operator, links, string(text)).Error
+		if err := tx.Exec("INSERT INTO journal_checks (operator, links, breaks, by_service, role, head_n) VALUES (?, ?, ?, ?, ?, ?)", by.Operator, c.Links, string(text), c.ByService, string(c.Role), c.HeadN).Error; err != nil {
+			return err
+		}
+		_, err := entry{by, "journal.check", "journal", "verify: " + who, fmt.Sprintf("%d links, %d breaks", c.Links, len(c.Breaks)), 0}.write(tx)
+		return err
 	})
 }
 

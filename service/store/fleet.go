@@ -113,8 +113,10 @@ type Member struct {
 	N          int
 	InstanceID int64
 	Instance   string
-	OldKey     string
+	OldKey     string // names, for words; what the keys are, their IDs say
 	NewKey     string
+	OldKeyID   int64
+	NewKeyID   int64
 	Wave       int
 	ChildID    int64
 	CutOff     bool   // nobody gets into it afterwards, as was counted out
@@ -134,8 +136,9 @@ func (s *Store) ChooseMembers(ctx context.Context, workID int64, all []Member) e
 		if err != nil {
 			return err
 		}
-		return tx.Exec(`INSERT INTO fleet_members (work_id, n, instance_id, old_key, new_key, wave, cut_off)
-			SELECT ?, m."N", m."InstanceID", m."OldKey", m."NewKey", m."Wave", m."CutOff" FROM jsonb_to_recordset(?::jsonb) AS m("N" integer, "InstanceID" bigint, "OldKey" text, "NewKey" text, "Wave" integer, "CutOff" boolean)`, workID, text).Error
+		return tx.Exec(`INSERT INTO fleet_members (work_id, n, instance_id, old_key, new_key, old_key_id, new_key_id, wave, cut_off)
+			SELECT ?, m."N", m."InstanceID", m."OldKey", m."NewKey", nullif(m."OldKeyID", 0), nullif(m."NewKeyID", 0), m."Wave", m."CutOff" FROM jsonb_to_recordset(?::jsonb)
+			AS m("N" integer, "InstanceID" bigint, "OldKey" text, "NewKey" text, "OldKeyID" bigint, "NewKeyID" bigint, "Wave" integer, "CutOff" boolean)`, workID, text).Error
 	})
 }
 
@@ -151,7 +154,7 @@ const memberState = `CASE WHEN m.trouble <> '' THEN 'failed' WHEN w.id IS NULL T
 // Members returns the instances of a rotation of many, in the order of their waves.
 func (s *Store) Members(ctx context.Context, workID int64) ([]Member, error) {
 	var out []Member
-	return out, s.db.WithContext(ctx).Raw(`SELECT m.n, m.instance_id, i.name AS instance, m.old_key, m.new_key, m.wave, m.cut_off, coalesce(m.child_id, 0) AS child_id, coalesce(w.data->>'contain_said', '') AS contained,
+	return out, s.db.WithContext(ctx).Raw(`SELECT m.n, m.instance_id, i.name AS instance, m.old_key, m.new_key, coalesce(m.old_key_id, 0) AS old_key_id, coalesce(m.new_key_id, 0) AS new_key_id, m.wave, m.cut_off, coalesce(m.child_id, 0) AS child_id, coalesce(w.data->>'contain_said', '') AS contained,
 		coalesce(nullif(m.trouble, ''), nullif(w.outcome, ''), nullif(w.trouble, ''), w.waits_for, '') AS trouble, `+memberState+` AS state
 		FROM fleet_members m JOIN instances i ON i.id = m.instance_id LEFT JOIN work w ON w.id = m.child_id WHERE m.work_id = ? ORDER BY m.n`, workID).Scan(&out).Error
 }

@@ -20,14 +20,18 @@ type KeyChange struct {
 // ChangeKey changes what is recorded beside a key's public half. The renamed
 // key keeps its accesses and its evidence. ErrNotFound, ErrNameTaken, ErrHolder.
 func (s *Store) ChangeKey(ctx context.Context, by Actor, name string, c KeyChange) (Key, error) {
-	now := name
-	err := s.tx(ctx, func(tx *gorm.DB) error {
+	var id int64
+	err := s.markTx(ctx, func(tx *gorm.DB) error {
 		var ids []int64
 		if err := tx.Raw("SELECT id FROM keys WHERE name_fold = ? FOR UPDATE", names.Fold(name)).Scan(&ids).Error; err != nil {
 			return err
 		}
 		if len(ids) == 0 {
 			return ErrNotFound
+		}
+		id = ids[0]
+		if err := unrested(tx, id); err != nil {
+			return err
 		}
 		var intent []string
 		set := func(what, sql string, args ...any) error {
@@ -55,7 +59,6 @@ func (s *Store) ChangeKey(ctx context.Context, by Actor, name string, c KeyChang
 			errs = append(errs, set("passphrase "+*c.Passphrase, "passphrase = ?, passphrase_at = now()", *c.Passphrase))
 		}
 		if c.Name != nil {
-			now = *c.Name
 			errs = append(errs, set("rename to "+*c.Name, "former_names = former_names || to_jsonb(name_fold), name = ?, name_fold = ?", *c.Name, names.Fold(*c.Name)))
 		}
 		if err := errors.Join(errs...); err != nil {
@@ -70,12 +73,15 @@ func (s *Store) ChangeKey(ctx context.Context, by Actor, name string, c KeyChang
 	if err != nil {
 		return Key{}, err
 	}
-	return s.KeyByName(ctx, now)
+	return one[Key](ctx, s, keyColumns+" WHERE k.id = ?", id)
 }
 
 // RetireKey takes a key out of new launches, or back into them. ErrNotFound.
 func (s *Store) RetireKey(ctx context.Context, by Actor, k Key, retire bool) error {
-	return s.tx(ctx, func(tx *gorm.DB) error {
+	return s.markTx(ctx, func(tx *gorm.DB) error {
+		if err := unrested(tx, k.ID); err != nil {
+			return err
+		}
 		sql, action, outcome := "UPDATE keys SET retired_at = NULL WHERE id = ?", "key.use-again", "in use"
 		if retire {
 			sql, action, outcome = "UPDATE keys SET retired_at = coalesce(retired_at, now()) WHERE id = ?", "key.retire", "retired"
@@ -102,7 +108,10 @@ func (e StillOpens) Error() string {
 
 // ForgetKey takes a key out of the ledger. ErrNotFound, StillOpens.
 func (s *Store) ForgetKey(ctx context.Context, by Actor, k Key) error {
-	return s.tx(ctx, func(tx *gorm.DB) error {
+	return s.markTx(ctx, func(tx *gorm.DB) error {
+		if err := unrested(tx, k.ID); err != nil {
+			return err
+		}
 		var opens []string
 		if err := tx.Raw(`SELECT DISTINCT i.name FROM access a JOIN instances i ON i.id = a.instance_id
 			WHERE a.key_id = ? AND i.phase NOT IN ('removed', 'failed') ORDER BY i.name`, k.ID).Scan(&opens).Error; err != nil {
@@ -174,14 +183,20 @@ func (s *Store) Holders(ctx context.Context) ([]Holder, error) {
 // challengeLife is how long a challenge can be signed.
 const challengeLife = "5 minutes"
 
-// AddChallenge keeps the text that a key's private half is to sign for an operator.
-func (s *Store) AddChallenge(ctx context.Context, operatorID int64, k Key, nonce, text string) error {
+// Challenge is a text that a key's private half is to sign for an operator, once.
+type Challenge struct {
+	Nonce, Text        string
+	WorkID, InstanceID int64 // what it names besides the key; 0 for nothing
+}
+
+// AddChallenge keeps a challenge.
+func (s *Store) AddChallenge(ctx context.Context, operatorID int64, k Key, c Challenge) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
 		if err := tx.Exec("DELETE FROM challenges WHERE expires_at < now()").Error; err != nil {
 			return err
 		}
-		return tx.Exec("INSERT INTO challenges (nonce, operator_id, key_id, text, expires_at) VALUES (?, ?, ?, ?, now() + interval '"+challengeLife+"')",
-			nonce, operatorID, k.ID, text).Error
+		return tx.Exec("INSERT INTO challenges (nonce, operator_id, key_id, text, work_id, instance_id, expires_at) VALUES (?, ?, ?, ?, nullif(?, 0), nullif(?, 0), now() + interval '"+challengeLife+"')",
+			c.Nonce, operatorID, k.ID, c.Text, c.WorkID, c.InstanceID).Error
 	})
 }
 
@@ -189,18 +204,14 @@ func (s *Store) AddChallenge(ctx context.Context, operatorID int64, k Key, nonce
 // another operator or key.
 var ErrChallenge = fmt.Errorf("this challenge is not open: a challenge is good for one answer, within %s, by whoever asked for it", challengeLife)
 
-// TakeChallenge uses a challenge up and returns its text. ErrChallenge.
-func (s *Store) TakeChallenge(ctx context.Context, operatorID int64, k Key, nonce string) (string, error) {
-	var texts []string
-	err := s.db.WithContext(ctx).Raw("DELETE FROM challenges WHERE nonce = ? AND operator_id = ? AND key_id = ? AND expires_at > now() RETURNING text",
-		nonce, operatorID, k.ID).Scan(&texts).Error
-	if err != nil {
-		return "", err
+// TakeChallenge uses a challenge up, whatever comes of it. ErrChallenge.
+func (s *Store) TakeChallenge(ctx context.Context, operatorID int64, k Key, nonce string) (Challenge, error) {
+	c, err := one[Challenge](ctx, s, "DELETE FROM challenges WHERE nonce = ? AND operator_id = ? AND key_id = ? AND expires_at > now() RETURNING nonce, text, coalesce(work_id, 0) AS work_id, coalesce(instance_id, 0) AS instance_id",
+		nonce, operatorID, k.ID)
+	if errors.Is(err, ErrNotFound) {
+		return c, ErrChallenge
 	}
-	if len(texts) == 0 {
-		return "", ErrChallenge
-	}
-	return texts[0], nil
+	return c, err
 }
 
 // KeyShown records that a key's private half was shown to exist.

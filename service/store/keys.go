@@ -108,6 +108,17 @@ func holderID(tx *gorm.DB, name string) (*int64, error) {
 	return &ids[0], nil
 }
 
+// ensureHolder records an operator as a holder, a person, unless there is a holder
+// of that name.
+func ensureHolder(tx *gorm.DB, by Actor) error {
+	r := tx.Exec("INSERT INTO holders (name, name_fold, sort) VALUES (?, ?, 'person') ON CONFLICT DO NOTHING", by.Operator, names.Fold(by.Operator))
+	if r.Error != nil || r.RowsAffected == 0 {
+		return r.Error
+	}
+	_, err := entry{by, "holder.add", "holder " + by.Operator, "add as person: has made a pair", "added", 0}.write(tx)
+	return err
+}
+
 // KnownKey is returned when a public half is recorded already: under which name.
 type KnownKey struct{ Name string }
 
@@ -129,6 +140,12 @@ func (s *Store) AddKey(ctx context.Context, by Actor, n NewKey) (Key, error) {
 	}
 	name, p := n.Name, n.Public
 	err := s.tx(ctx, func(tx *gorm.DB) error {
+		if n.Holder == "" && n.Origin == MadeHere { // whoever made it has it
+			if err := ensureHolder(tx, by); err != nil {
+				return err
+			}
+			n.Holder = by.Operator
+		}
 		holder, err := holderID(tx, n.Holder)
 		if err != nil {
 			return err

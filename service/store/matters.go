@@ -83,7 +83,10 @@ func (s *Store) JudgeRest(ctx context.Context, p access.Policy) error {
 			At     time.Time
 			Breaks string
 		}
-		if err := tx.Raw("SELECT at, breaks::text AS breaks FROM journal_checks ORDER BY id DESC LIMIT 1").Scan(&checks).Error; err != nil {
+		// The newest look that settles, or the first after it that found a break.
+		if err := tx.Raw(`WITH settled AS (SELECT coalesce(max(id), 0) AS id FROM journal_checks WHERE by_service AND role <> 'viewer' AND breaks = '[]'),
+			open AS (SELECT c.id FROM journal_checks c, settled s WHERE c.id > s.id AND c.breaks <> '[]' ORDER BY c.id DESC LIMIT 1)
+			SELECT at, breaks::text AS breaks FROM journal_checks WHERE id = coalesce((SELECT id FROM open), (SELECT id FROM settled))`).Scan(&checks).Error; err != nil {
 			return err
 		}
 		var began struct {

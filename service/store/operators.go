@@ -145,14 +145,34 @@ const (
 // ErrTooMany says that sign-in is refused for a while, unseen.
 var ErrTooMany = fmt.Errorf("too many attempts to sign in; try again in %d minutes", int(SigninWindow.Minutes()))
 
-// SigninAllowed returns ErrTooMany while too many attempts have failed.
-func (s *Store) SigninAllowed(ctx context.Context, name, address string) error {
+// signinLock is held while an attempt is counted: two at one time shall not both be
+// the last that is allowed, on whichever replica.
+const signinLock = 7_304_118
+
+// SigninBegins counts an attempt to sign in, before anything else is done with it,
+// or returns ErrTooMany while there were too many that did not succeed.
+func (s *Store) SigninBegins(ctx context.Context, name, address string) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		if err := tx.Exec("SELECT pg_advisory_xact_lock(?)", signinLock).Error; err != nil {
+			return err
+		}
+		if err := tx.Exec("DELETE FROM signin_attempts WHERE at < now() - interval '" + signinForgottenAfter + "'").Error; err != nil {
+			return err
+		}
+		if err := signinAllowed(tx, name, address); err != nil {
+			return err
+		}
+		return tx.Exec("INSERT INTO signin_attempts (name_fold, address, at) VALUES (?, ?, clock_timestamp())", names.Fold(name), address).Error
+	})
+}
+
+func signinAllowed(tx *gorm.DB, name, address string) error {
 	var n struct{ Both, Addr, Name int }
-	err := s.db.WithContext(ctx).Raw(`SELECT
+	err := tx.Raw(`SELECT
 		count(*) FILTER (WHERE name_fold = ? AND address = ?) AS both,
 		count(*) FILTER (WHERE address = ?) AS addr,
 		count(*) FILTER (WHERE name_fold = ?) AS name
-		FROM signin_failures WHERE at > now() - make_interval(secs => ?)`,
+		FROM signin_attempts WHERE at > now() - make_interval(secs => ?)`,
 		names.Fold(name), address, address, names.Fold(name), SigninWindow.Seconds()).Scan(&n).Error
 	if err != nil {
 		return err
@@ -161,16 +181,6 @@ func (s *Store) SigninAllowed(ctx context.Context, name, address string) error {
 		return ErrTooMany
 	}
 	return nil
-}
-
-// SigninFailed counts a failed attempt.
-func (s *Store) SigninFailed(ctx context.Context, name, address string) error {
-	return s.tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("DELETE FROM signin_failures WHERE at < now() - interval '" + signinForgottenAfter + "'").Error; err != nil {
-			return err
-		}
-		return tx.Exec("INSERT INTO signin_failures (name_fold, address) VALUES (?, ?)", names.Fold(name), address).Error
-	})
 }
 
 // PasswordHash returns an operator and its password's hash; ErrNotFound also
@@ -192,13 +202,13 @@ func (s *Store) PasswordHash(ctx context.Context, name string) (Operator, string
 }
 
 // AddSession opens a console session for an operator; sum is the SHA-256 of
-// its cookie. The name's failures from this address are forgotten.
+// its cookie. The name's attempts from this address are forgotten.
 func (s *Store) AddSession(ctx context.Context, by Actor, o Operator, sum []byte) (expires time.Time, err error) {
 	err = s.tx(ctx, func(tx *gorm.DB) error {
 		if err := tx.Exec("DELETE FROM sessions WHERE expires_at < now()").Error; err != nil {
 			return err
 		}
-		if err := tx.Exec("DELETE FROM signin_failures WHERE name_fold = ? AND address = ?", names.Fold(o.Name), by.Address).Error; err != nil {
+		if err := tx.Exec("DELETE FROM signin_attempts WHERE name_fold = ? AND address = ?", names.Fold(o.Name), by.Address).Error; err != nil {
 			return err
 		}
 		if err := tx.Raw(`INSERT INTO sessions (sha256, operator_id, expires_at, address)
@@ -246,19 +256,35 @@ type Token struct {
 const tokenColumns = `SELECT t.id, o.name AS operator, t.name, t.role, t.created_at, t.expires_at, t.revoked_at, t.last_used_at, t.last_used_from
 	FROM tokens t JOIN operators o ON o.id = t.operator_id`
 
-// AddToken records a token of an operator by its SHA-256. It lasts until expires.
-func (s *Store) AddToken(ctx context.Context, by Actor, operatorID int64, name string, role Role, sum []byte, expires time.Time) (Token, error) {
+// NewToken is what a token is made with.
+type NewToken struct {
+	OperatorID int64
+	ParentID   int64 // the token that makes it; 0 for a session
+	Name       string
+	Role       Role
+	SHA256     []byte
+	Expires    time.Time
+}
+
+// AddToken records a token of an operator by its SHA-256. It ends when it expires,
+// and with the token that made it.
+func (s *Store) AddToken(ctx context.Context, by Actor, n NewToken) (Token, error) {
 	var t []Token
 	err := s.tx(ctx, func(tx *gorm.DB) error {
 		var id int64
-		if err := tx.Raw(`INSERT INTO tokens (operator_id, name, role, sha256, expires_at) VALUES (?, ?, ?, ?, ?) RETURNING id`,
-			operatorID, name, string(role), raw(sum), expires).Scan(&id).Error; err != nil {
+		if err := tx.Raw(`INSERT INTO tokens (operator_id, name, role, sha256, expires_at, parent_id)
+			VALUES (?, ?, ?, ?, least(?::timestamptz, (SELECT expires_at FROM tokens WHERE id = ?)), nullif(?, 0)) RETURNING id`,
+			n.OperatorID, n.Name, string(n.Role), raw(n.SHA256), n.Expires, n.ParentID, n.ParentID).Scan(&id).Error; err != nil {
 			return err
 		}
 		if err := tx.Raw(tokenColumns+" WHERE t.id = ?", id).Scan(&t).Error; err != nil {
 			return err
 		}
-		_, err := entry{by, "token.create", fmt.Sprintf("token %d", id), fmt.Sprintf("%s as %s until %s", name, role, expires.UTC().Format(time.RFC3339)), "created", 0}.write(tx)
+		made := ""
+		if n.ParentID != 0 {
+			made = fmt.Sprintf(", by token %d, with which it ends", n.ParentID)
+		}
+		_, err := entry{by, "token.create", fmt.Sprintf("token %d", id), fmt.Sprintf("%s as %s until %s%s", n.Name, n.Role, n.Expires.UTC().Format(time.RFC3339), made), "created", 0}.write(tx)
 		return err
 	})
 	if err != nil {
@@ -274,17 +300,30 @@ func (s *Store) Tokens(ctx context.Context, operatorID int64) ([]Token, error) {
 	return out, err
 }
 
-// RevokeToken ends a token of an operator, or of anybody with 0. ErrNotFound.
-func (s *Store) RevokeToken(ctx context.Context, by Actor, operatorID, id int64) error {
+// ErrOtherToken says that a token was to end one that it did not make.
+var ErrOtherToken = errors.New("a token ends itself and what it made, and no other: sign in on the console to end this one")
+
+// RevokeToken ends a token of an operator, or of anybody with 0, and all that it
+// made. by asks with token asking, 0 for a session; a token ends no other than
+// itself and its own. ErrNotFound, ErrOtherToken.
+func (s *Store) RevokeToken(ctx context.Context, by Actor, operatorID, asking, id int64) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		r := tx.Exec("UPDATE tokens SET revoked_at = coalesce(revoked_at, now()) WHERE id = ? AND (? = 0 OR operator_id = ?)", id, operatorID, operatorID)
-		if r.Error != nil {
-			return r.Error
-		}
-		if r.RowsAffected == 0 {
+		var rows []struct{ Own bool }
+		err := tx.Raw(`WITH RECURSIVE up AS (SELECT id, parent_id FROM tokens WHERE id = ? UNION SELECT t.id, t.parent_id FROM tokens t JOIN up ON t.id = up.parent_id)
+			SELECT ? = 0 OR EXISTS (SELECT 1 FROM up WHERE id = ?) AS own FROM tokens WHERE id = ? AND (? = 0 OR operator_id = ?)`, id, asking, asking, id, operatorID, operatorID).Scan(&rows).Error
+		switch {
+		case err != nil:
+			return err
+		case len(rows) == 0:
 			return ErrNotFound
+		case !rows[0].Own:
+			return ErrOtherToken
 		}
-		_, err := entry{by, "token.revoke", fmt.Sprintf("token %d", id), "revoke", "revoked", 0}.write(tx)
+		if err := tx.Exec(`WITH RECURSIVE down AS (SELECT id FROM tokens WHERE id = ? UNION SELECT t.id FROM tokens t JOIN down ON t.parent_id = down.id)
+			UPDATE tokens SET revoked_at = coalesce(revoked_at, now()) WHERE id IN (SELECT id FROM down)`, id).Error; err != nil {
+			return err
+		}
+		_, err = entry{by, "token.revoke", fmt.Sprintf("token %d", id), "revoke, with what it made", "revoked", 0}.write(tx)
 		return err
 	})
 }
@@ -292,36 +331,44 @@ func (s *Store) RevokeToken(ctx context.Context, by Actor, operatorID, id int64)
 // ErrTokenExpired says that a token was good once.
 var ErrTokenExpired = errors.New("the token has expired or was revoked")
 
+// ByToken is an operator who asks with a token.
+type ByToken struct {
+	Operator
+	TokenID int64
+	Ends    time.Time
+}
+
 // TokenOperator returns whose token it is, with the lesser of the token's role
 // and the operator's, and notes the use. ErrNotFound, ErrTokenExpired.
-func (s *Store) TokenOperator(ctx context.Context, sum []byte, address string) (Operator, error) {
+func (s *Store) TokenOperator(ctx context.Context, sum []byte, address string) (ByToken, error) {
 	var rows []struct {
 		Operator
 		TokenID   int64
 		TokenRole Role
+		ExpiresAt time.Time
 		Good      bool
 		Noted     bool
 	}
 	db := s.db.WithContext(ctx)
-	if err := db.Raw(`SELECT o.id, o.name, o.role, o.disabled_at, o.created_at, t.id AS token_id, t.role AS token_role,
+	if err := db.Raw(`SELECT o.id, o.name, o.role, o.disabled_at, o.created_at, t.id AS token_id, t.role AS token_role, t.expires_at,
 		t.revoked_at IS NULL AND t.expires_at > now() AND o.disabled_at IS NULL AS good,
 		coalesce(t.last_used_at >= now() - interval '1 minute' AND t.last_used_from = ?, false) AS noted
 		FROM tokens t JOIN operators o ON o.id = t.operator_id WHERE t.sha256 = ?`, address, raw(sum)).Scan(&rows).Error; err != nil {
-		return Operator{}, err
+		return ByToken{}, err
 	}
 	if len(rows) == 0 {
-		return Operator{}, ErrNotFound
+		return ByToken{}, ErrNotFound
 	}
 	if !rows[0].Good {
-		return Operator{}, ErrTokenExpired
+		return ByToken{}, ErrTokenExpired
 	}
 	// At most once a minute from one address: a busy client shall not write with every read.
 	if !rows[0].Noted {
 		if err := db.Exec("UPDATE tokens SET last_used_at = now(), last_used_from = ? WHERE id = ?", address, rows[0].TokenID).Error; err != nil {
-			return Operator{}, err
+			return ByToken{}, err
 		}
 	}
 	o := rows[0].Operator
 	o.Role = Least(o.Role, rows[0].TokenRole)
-	return o, nil
+	return ByToken{o, rows[0].TokenID, rows[0].ExpiresAt}, nil
 }

@@ -127,20 +127,21 @@ type Terms struct {
 	Reason    string
 	Enforced  bool // the server ends it itself
 	Operator  string
-	WorkID    int64 // that waits for its end
+	WorkID    int64  // that waits for its end
+	Expiry    string // the end as we wrote it into the line; "" where the server does not end it
 }
 
 // Terms returns the terms of an access; ErrNotFound if it has none.
 func (s *Store) Terms(ctx context.Context, accessID int64) (Terms, error) {
-	return one[Terms](ctx, s, "SELECT access_id, until_at, from_range, command, reason, enforced, operator, coalesce(work_id, 0) AS work_id FROM access_terms WHERE access_id = ?", accessID)
+	return one[Terms](ctx, s, "SELECT access_id, until_at, from_range, command, reason, enforced, operator, coalesce(work_id, 0) AS work_id, expiry FROM access_terms WHERE access_id = ?", accessID)
 }
 
 // GiveEnd notes that a piece of work ends an access, unless it was shared on
 // terms of its own.
 func (s *Store) GiveEnd(ctx context.Context, t Terms) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		return tx.Exec("INSERT INTO access_terms (access_id, until_at, reason, enforced, operator, work_id) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING",
-			t.AccessID, t.UntilAt, t.Reason, t.Enforced, t.Operator, t.WorkID).Error
+		return tx.Exec("INSERT INTO access_terms (access_id, until_at, reason, enforced, operator, work_id, expiry) VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING",
+			t.AccessID, t.UntilAt, t.Reason, t.Enforced, t.Operator, t.WorkID, t.Expiry).Error
 	})
 }
 
@@ -155,9 +156,9 @@ func (s *Store) TakeEnd(ctx context.Context, accessID, workID int64) error {
 // at once.
 func (s *Store) SetTerms(ctx context.Context, t Terms) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec(`INSERT INTO access_terms (access_id, until_at, from_range, command, reason, enforced, operator, work_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
-			ON CONFLICT (access_id) DO UPDATE SET until_at = excluded.until_at, enforced = excluded.enforced`,
-			t.AccessID, t.UntilAt, t.FromRange, t.Command, t.Reason, t.Enforced, t.Operator, t.WorkID).Error; err != nil {
+		if err := tx.Exec(`INSERT INTO access_terms (access_id, until_at, from_range, command, reason, enforced, operator, work_id, expiry) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+			ON CONFLICT (access_id) DO UPDATE SET until_at = excluded.until_at, enforced = excluded.enforced, expiry = excluded.expiry`,
+			t.AccessID, t.UntilAt, t.FromRange, t.Command, t.Reason, t.Enforced, t.Operator, t.WorkID, t.Expiry).Error; err != nil {
 			return err
 		}
 		return tx.Exec("UPDATE work SET wake_at = clock_timestamp() WHERE id = ? AND state = 'waiting'", t.WorkID).Error

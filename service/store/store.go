@@ -108,6 +108,9 @@ func connect(url string, connections int, log *slog.Logger) (*Store, *pgx.ConnCo
 	if err != nil {
 		return nil, nil, errors.Join(fmt.Errorf("database: %w", err), sqlDB.Close())
 	}
+	if err := gate(db); err != nil {
+		return nil, nil, errors.Join(err, sqlDB.Close())
+	}
 	sqlDB.SetMaxOpenConns(connections)
 	sqlDB.SetMaxIdleConns(connections) // each has the plans of its statements
 	sqlDB.SetConnMaxIdleTime(5 * time.Minute)

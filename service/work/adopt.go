@@ -13,6 +13,7 @@ import (
 	"plumlatch/core/keypair"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
+	"plumlatch/core/rotation"
 	"plumlatch/core/wire"
 	"plumlatch/service/cloud"
 	"plumlatch/service/reach"
@@ -402,7 +403,7 @@ func (r *Run) withdraw() (left bool, err error) {
 		defer closer()
 		err = r.Effect("withdraw", func(ctx context.Context) error {
 			for _, name := range filesOf(r.Instance) {
-				_, err := reach.Edit(ctx, files, name, reach.EditOptions{Now: time.Now()}, func(d *authkeys.Document) error {
+				_, err := reach.Edit(ctx, files, name, rotation.Own(blob), reach.EditOptions{Now: time.Now()}, func(d *authkeys.Document) error {
 					d.Remove(blob)
 					return nil
 				})

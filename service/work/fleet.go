@@ -27,6 +27,42 @@ type fleet struct {
 	Restore *wire.RestoreMany `json:"restore,omitempty"`
 	Paused  bool              `json:"paused"`
 	GoOn    int               `json:"go_on"` // that many failures are accepted by the operator
+	// Keys are the IDs of the keys that were named when it was asked for. A name may
+	// be another key's by the time that it is looked up again.
+	Keys map[string]int64 `json:"keys,omitempty"`
+}
+
+// namedKeys are the IDs of keys by name; "" and what is not known are left out.
+func (w *Worker) namedKeys(ctx context.Context, all ...string) (map[string]int64, error) {
+	out := map[string]int64{}
+	for _, name := range all {
+		if name == "" {
+			continue
+		}
+		k, err := w.Store.KeyAlone(ctx, name)
+		if errors.Is(err, store.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		out[name] = k.ID
+	}
+	return out, nil
+}
+
+// sameKeys fails if a name that was given is another key's now.
+func (r *Run) sameKeys(in fleet) error {
+	for name, id := range in.Keys {
+		k, err := r.Store.KeyAlone(r.ctx, name)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		if err != nil || k.ID != id {
+			return failf("%s is another key now than when this was asked for, or none: nothing was begun; ask for it again", name)
+		}
+	}
+	return nil
 }
 
 // Limits of a rotation of many.
@@ -303,8 +339,12 @@ func (w *Worker) RotateMany(ctx context.Context, by store.Actor, once store.Once
 		f.GraceSeconds = &none
 		f.StopAfter = cmp.Or(f.StopAfter, noStop)
 	}
+	keys, err := w.namedKeys(ctx, append(newKeys(f), f.Key)...)
+	if err != nil {
+		return store.Work{}, err
+	}
 	what := fmt.Sprintf("rotate %s on %s", cmp.Or(f.Key, f.Tag, "what is due"), plural(len(members), "instance"))
-	n := w.begun(w.kind("rotate-many"), words(errors.New(what)), token(26), store.Instance{}, what, fleet{Fleet: f})
+	n := w.begun(w.kind("rotate-many"), words(errors.New(what)), token(26), store.Instance{}, what, fleet{Fleet: f, Keys: keys})
 	n.Target = "instances"
 	return w.beginOf(ctx, by, once, store.Instance{}, n)
 }
@@ -379,6 +419,9 @@ func (r *Run) fleetChoose() error {
 	if err != nil {
 		return err
 	}
+	if err := r.sameKeys(in); err != nil {
+		return err
+	}
 	members, _, err := r.chooseMembers(r.ctx, in)
 	if err != nil {
 		return Failure{words(err)}
@@ -393,7 +436,21 @@ func (r *Run) fleetChoose() error {
 		if err != nil {
 			return err
 		}
-		all = append(all, store.Member{N: n, InstanceID: i.ID, OldKey: m.Old, NewKey: m.New, Wave: m.Wave, CutOff: m.CutOff})
+		one := store.Member{N: n, InstanceID: i.ID, OldKey: m.Old, NewKey: m.New, Wave: m.Wave, CutOff: m.CutOff}
+		for name, id := range map[string]*int64{m.Old: &one.OldKeyID, m.New: &one.NewKeyID} {
+			if name == "" {
+				continue
+			}
+			k, err := r.Store.KeyAlone(r.ctx, name)
+			if errors.Is(err, store.ErrNotFound) {
+				return failf("the key %s has another name now, or is gone: nothing was begun", name)
+			}
+			if err != nil {
+				return err
+			}
+			*id = k.ID
+		}
+		all = append(all, one)
 		ids = append(ids, i.ID)
 	}
 	if in.Exposed {
@@ -412,7 +469,7 @@ func (r *Run) fleetProof() error {
 	}
 	var missing []string
 	for _, name := range in.newKeysOf() {
-		k, err := r.Store.KeyAlone(r.ctx, name)
+		k, err := r.keyOf(r.ctx, name, in.Keys[name])
 		if err != nil {
 			return err
 		}
@@ -554,10 +611,10 @@ func (r *Run) partOf(in fleet, m store.Member, i store.Instance, by store.Actor)
 		return r.accessPart(*in.Many, m, i, by)
 	}
 	if in.Restore != nil {
-		n, err := r.planRestore(r.ctx, i, wire.Restore{New: m.NewKey}, r.Work.ID)
+		n, err := r.planRestore(r.ctx, i, wire.Restore{New: m.NewKey}, m.NewKeyID, r.Work.ID)
 		return n, err
 	}
-	plan, part, err := r.PlanRotation(r.ctx, i, wire.Rotate{Old: m.OldKey, New: m.NewKey, GraceSeconds: in.GraceSeconds, Contain: in.Contain})
+	plan, part, err := r.planRotation(r.ctx, i, wire.Rotate{Old: m.OldKey, New: m.NewKey, GraceSeconds: in.GraceSeconds, Contain: in.Contain}, m.OldKeyID, m.NewKeyID)
 	if err != nil {
 		return store.NewWork{}, err
 	}

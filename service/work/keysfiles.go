@@ -5,9 +5,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"plumlatch/core/authkeys"
+	"plumlatch/core/rotation"
 	"plumlatch/service/reach"
 	"plumlatch/service/store"
 )
@@ -122,7 +124,10 @@ func (r *Run) place(d *rotated, files reach.Files, fresh store.Key, stands bool)
 			return err
 		}
 	}
-	d.Appended = d.Line != ""
+	d.Appended, d.Stays = d.Line != "", ""
+	if !stands { // what was answered before the write says nothing now
+		d.Accepted, d.Refused, d.AskedAt = nil, nil, time.Time{}
+	}
 	id, err := r.Store.Placed(r.ctx, r.Instance.ID, fresh.ID, r.Instance.LoginUser, "work "+fmt.Sprint(r.Work.ID), d.Appended)
 	if err != nil {
 		return err
@@ -152,89 +157,44 @@ func skewOf(at, now time.Time) time.Duration {
 	return 0
 }
 
-// takeLineOut takes the line that we appended out of every file.
-func (r *Run) takeLineOut(d rotated, files reach.Files, all []keysFile) error {
-	now, err := r.Store.Now(r.ctx)
-	if err != nil {
-		return err
-	}
-	err = r.Effect("take-out", func(ctx context.Context) error {
-		for _, f := range all {
-			if !authkeys.ParseDocument(f.data).Has(d.Line) {
-				continue
-			}
-			if _, err := reach.Edit(ctx, files, f.name, reach.EditOptions{Now: now}, func(doc *authkeys.Document) error {
-				doc.RemoveAppended(d.Line)
-				return nil
-			}); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	return r.Store.Wrote(r.ctx, r.Instance.ID)
-}
-
-// takeOld narrows a key in every line of every file, or takes it out, as soon as
-// guard says that rule 1 lets it, and has read the files.
-func (r *Run) takeOld(d *rotated, old store.Key, out bool, guard func(reach.Files) ([]keysFile, error)) error {
-	files, err := r.enter()
-	if err != nil {
-		return err
-	}
-	all, err := guard(files)
-	if err != nil {
-		return err
-	}
-	if d.Taken == nil {
-		d.Taken = map[string][]authkeys.Taken{}
-	}
-	if out {
-		for _, f := range all {
-			if taken := authkeys.ParseDocument(f.data).Take(old.Blob); len(taken) > 0 && d.Taken[f.name] == nil {
-				d.Taken[f.name] = taken
-			}
-		}
-	}
-	d.Narrowed = true
-	if err := r.SetData(*d); err != nil {
-		return err
-	}
-	now, err := r.Store.Now(r.ctx)
-	if err != nil {
-		return err
-	}
+// takeOld narrows a key in every line of every file, or takes it out, with the
+// guard's permit.
+func (r *Run) takeOld(d *rotated, t taking, out bool) error {
 	var looks []func() error
-	err = r.Effect("edit", func(ctx context.Context) error {
-		for _, f := range all {
-			if len(authkeys.ParseDocument(f.data).Lines(old.Blob)) == 0 {
-				continue
-			}
-			_, err := reach.Edit(ctx, files, f.name, reach.EditOptions{Now: now, Later: func(look func() error) { looks = append(looks, look) }}, func(doc *authkeys.Document) error {
-				if out {
-					doc.Remove(old.Blob)
-					return nil
+	keep := func(all []keysFile) error {
+		if d.Taken == nil {
+			d.Taken = map[string][]authkeys.Taken{}
+		}
+		if out {
+			for _, f := range all {
+				for _, taken := range authkeys.ParseDocument(f.data).Take(t.key.Blob) {
+					if !slices.ContainsFunc(d.Taken[f.name], func(had authkeys.Taken) bool { return had.Line == taken.Line }) {
+						d.Taken[f.name] = append(d.Taken[f.name], taken)
+					}
 				}
-				_, err := doc.Narrow(old.Blob, authkeys.Narrowing{Expires: d.Expiry})
-				return err
-			})
-			if err != nil {
-				return err
 			}
 		}
-		return nil
-	})
+		d.Narrowed = true
+		return r.SetData(*d)
+	}
+	err := r.take(d, t, "edit", keep, func(_ string, doc *authkeys.Document) error {
+		if out {
+			doc.Remove(t.key.Blob)
+			return nil
+		}
+		_, err := doc.Narrow(t.key.Blob, authkeys.Narrowing{Expires: d.Expiry})
+		return err
+	}, func(look func() error) { looks = append(looks, look) })
 	r.lookLater(looks)
 	if err != nil {
-		if errors.Is(err, store.ErrLost) {
+		_, waits := errors.AsType[*waitError](err)
+		switch {
+		case errors.Is(err, store.ErrLost), errors.Is(err, errGuarded), waits:
 			return err
 		}
 		return Failure{"the old key could not be ended: " + words(err)}
 	}
-	d.Accepted = nil // what was answered before the write says nothing now
+	d.Accepted, d.Refused = nil, nil // what was answered before the write says nothing now
 	d.AskedAt, d.Gone = time.Time{}, out
 	return r.noting(*d, func(ctx context.Context) error { return r.Store.Wrote(ctx, r.Instance.ID) })
 }
@@ -331,7 +291,7 @@ func (r *Run) undoEdit(undo func(name string) func(*authkeys.Document) error) er
 				}
 				continue // it is as it was: nothing has to be allowed for that
 			}
-			if _, err := reach.Edit(ctx, files, f.name, reach.EditOptions{Now: now}, undo(f.name)); err != nil {
+			if _, err := reach.Edit(ctx, files, f.name, rotation.Permit{}, reach.EditOptions{Now: now}, undo(f.name)); err != nil {
 				return err
 			}
 		}
@@ -345,12 +305,16 @@ func (r *Run) undoEdit(undo func(name string) func(*authkeys.Document) error) er
 
 // takeInTheEnd takes a key out whose end has come. What keeps it from that is no
 // reason to go back: it is tried again, for withdrawLimit, and said then.
-func (r *Run) takeInTheEnd(d *rotated, k store.Key, guard func(reach.Files) ([]keysFile, error)) error {
+func (r *Run) takeInTheEnd(d *rotated, t taking) error {
+	return r.inTheEnd(d, t.key.Name, func() error { return r.takeOld(d, t, true) })
+}
+
+func (r *Run) inTheEnd(d *rotated, name string, take func() error) error {
 	over, err := r.WaitOver()
 	if err != nil {
 		return err
 	}
-	err = r.takeOld(d, k, true, guard)
+	err = take()
 	if err == nil || errors.Is(err, store.ErrLost) || r.ctx.Err() != nil {
 		return err
 	}
@@ -359,10 +323,10 @@ func (r *Run) takeInTheEnd(d *rotated, k store.Key, guard func(reach.Files) ([]k
 		reason = wait.reason
 	}
 	if over {
-		d.Trouble = fmt.Sprintf("%s could not be withdrawn from %s (%s)", k.Name, r.Instance.Name, reason)
+		d.Trouble = fmt.Sprintf("%s could not be withdrawn from %s (%s)", name, r.Instance.Name, reason)
 		return r.SetData(*d)
 	}
-	return r.Wait("another try at withdrawing "+k.Name+": "+reason, r.retryWithdraw(), withdrawLimit)
+	return r.Wait("another try at withdrawing "+name+": "+reason, r.retryWithdraw(), withdrawLimit)
 }
 
 // retryWithdraw is how long to wait before the next try.

@@ -202,9 +202,9 @@ func (r *Run) accessPart(in wire.AccessMany, m store.Member, i store.Instance, b
 		if m.CutOff {
 			cut = 1
 		}
-		return r.planRemove(r.ctx, i, wire.AccessRemove{Key: m.OldKey, Reason: in.Reason, CutOff: cut}, back)
+		return r.planRemove(r.ctx, i, wire.AccessRemove{Key: m.OldKey, Reason: in.Reason, CutOff: cut}, m.OldKeyID, back)
 	}
-	return r.planAdd(r.ctx, by, i, wire.AccessAdd{Key: in.Key, Until: in.Until, From: in.From, Only: in.Only, Reason: in.Reason}, back)
+	return r.planAdd(r.ctx, by, i, wire.AccessAdd{Key: m.NewKey, Until: in.Until, From: in.From, Only: in.Only, Reason: in.Reason}, m.NewKeyID, back)
 }
 
 // foundBeside lists the keys that nobody wrote down on these instances.

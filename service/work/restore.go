@@ -12,6 +12,7 @@ import (
 	"plumlatch/core/access"
 	"plumlatch/core/keypair"
 	"plumlatch/core/plaintext"
+	"plumlatch/core/rotation"
 	"plumlatch/core/routes"
 	"plumlatch/core/wire"
 	"plumlatch/service/cloud"
@@ -29,10 +30,14 @@ type restoring struct {
 	Why   string   `json:"why"` // this one
 	NewID int64    `json:"new_id"`
 	New   string   `json:"new"`
-	Lost  []string `json:"lost,omitempty"`
+	Lost  []string `json:"lost,omitempty"` // names, for words
+	// LostKeys are those keys, and what they counted as when the work was asked for.
+	LostKeys []lostKey     `json:"lost_keys,omitempty"`
+	NewWas   rotation.Mark `json:"new_was"`
 	// ProofOf is the restore of many that this is a part of.
 	ProofOf int64 `json:"proof_of,omitempty"`
-	// Login is set when the engineer's client has logged in with the new key.
+	// Login is set when the engineer's client has logged in with the new key, and has
+	// signed a challenge of this work with it.
 	Login     bool   `json:"login"`
 	LoginFrom string `json:"login_from"`
 	// Placed is set when somebody has added the lines by hand.
@@ -43,6 +48,12 @@ type restoring struct {
 	Fetched bool  `json:"fetched"`
 	Files   int   `json:"files"`
 	Bytes   int64 `json:"bytes"`
+}
+
+// lostKey is a key that is to be withdrawn, by what it is and not by its name.
+type lostKey struct {
+	ID  int64         `json:"id"`
+	Was rotation.Mark `json:"was"`
 }
 
 // fetchRoute copies files out of the volume and changes nothing on it: no way back
@@ -63,7 +74,9 @@ type restored struct {
 	Asked map[string]bool `json:"asked,omitempty"`
 
 	UserData string `json:"user_data,omitempty"` // before
-	TextSet  bool   `json:"text_set,omitempty"`
+	// DataSealed: it had a private key in it, and is kept sealed, as the work's key is.
+	DataSealed bool `json:"data_sealed,omitempty"`
+	TextSet    bool `json:"text_set,omitempty"`
 
 	Rescue  rescueAt           `json:"rescue"`
 	Before  []string           `json:"before,omitempty"` // disks of the rescue instance
@@ -457,16 +470,16 @@ func (w *Worker) Restore(ctx context.Context, by store.Actor, once store.Once, i
 	if work, again, err := w.workDone(ctx, once); again || err != nil {
 		return work, err
 	}
-	n, err := w.planRestore(ctx, i, r, 0)
+	n, err := w.planRestore(ctx, i, r, 0, 0)
 	if err != nil {
 		return store.Work{}, err
 	}
 	return w.beginOf(ctx, by, once, i, n)
 }
 
-// planRestore makes the work. FieldError.
-func (w *Worker) planRestore(ctx context.Context, i store.Instance, r wire.Restore, proofOf int64) (store.NewWork, error) {
-	k, err := w.Store.KeyAlone(ctx, r.New)
+// planRestore makes the work, with the new key of this ID if it is not 0. FieldError.
+func (w *Worker) planRestore(ctx context.Context, i store.Instance, r wire.Restore, newID, proofOf int64) (store.NewWork, error) {
+	k, err := w.keyOf(ctx, r.New, newID)
 	if errors.Is(err, store.ErrNotFound) {
 		err = w.unknownKey(ctx, r.New)
 		if e, ok := errors.AsType[FieldError](err); ok {
@@ -515,7 +528,17 @@ func (w *Worker) planRestore(ctx context.Context, i store.Instance, r wire.Resto
 	if len(others) > 0 {
 		why += "; open besides: " + strings.Join(others, ", ")
 	}
-	in := restoring{Route: offer.Route, Why: why, NewID: k.ID, New: k.Name, Lost: compared.Lost, ProofOf: proofOf}
+	in := restoring{Route: offer.Route, Why: why, NewID: k.ID, New: k.Name, NewWas: markOf(k), ProofOf: proofOf}
+	rows, err := w.Store.AccessesOf(ctx, i.ID)
+	if err != nil {
+		return store.NewWork{}, err
+	}
+	for _, a := range rows {
+		if !a.Steward && a.LoginUser == i.LoginUser && (a.KeyState == access.Lost || a.KeyState == access.Exposed) {
+			in.Lost = append(in.Lost, a.Key)
+			in.LostKeys = append(in.LostKeys, lostKey{a.KeyID, rotation.Mark{Holder: a.HolderSort, State: a.OutOfUse()}})
+		}
+	}
 	intent := fmt.Sprintf("let people in again with %s, by the route %s", k.Name, offer.Route)
 	return w.begun(w.kind("restore-"+offer.Route), fmt.Sprintf("restore access to %s, by %s", i.Name, offer.Route), token(26), i, intent, in), nil
 }

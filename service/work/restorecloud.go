@@ -8,7 +8,9 @@ import (
 	"time"
 
 	"plumlatch/core/cloudconfig"
+	"plumlatch/core/secrets"
 	"plumlatch/service/cloud"
+	"plumlatch/service/store"
 )
 
 // restoreStop stops it; one that is stopped stays so.
@@ -128,6 +130,16 @@ func (r *Run) restoreText() error {
 		if x.UserData, err = asked(r.ctx, r, func(ctx context.Context) (string, error) { return r.Cloud.UserData(ctx, r.Instance.CloudID) }); err != nil {
 			return err
 		}
+		if secrets.Holds(x.UserData) { // it goes back as it was, and lies nowhere in the clear meanwhile
+			sealed, err := r.Sealer.Seal(r.ctx, []byte(x.UserData))
+			if err != nil {
+				return err
+			}
+			if _, err := r.Store.KeepWorkKey(r.ctx, r.Work.ID, store.WorkKey{Blob: []byte("user data"), Sealed: sealed}); err != nil {
+				return err
+			}
+			x.UserData, x.DataSealed = "", true
+		}
 		x.TextSet = true
 		if err := r.SetData(d); err != nil {
 			return err
@@ -135,6 +147,19 @@ func (r *Run) restoreText() error {
 	}
 	text := cloudconfig.BootHook(r.Work.ID, r.Instance.LoginUser, filesOf(r.Instance)[0], lines)
 	return r.once(&d, "set-text", func(ctx context.Context) error { return r.setText(ctx, r.ClientToken("set-text"), text) })
+}
+
+// userData is what the user data was before.
+func (r *Run) userData(x *restored) (string, error) {
+	if !x.DataSealed {
+		return x.UserData, nil
+	}
+	k, err := r.Store.WorkKeyOf(r.ctx, r.Work.ID)
+	if err != nil {
+		return "", err
+	}
+	text, err := r.Sealer.Open(r.ctx, k.Sealed)
+	return string(text), err
 }
 
 func (r *Run) setText(ctx context.Context, token, text string) error {
@@ -168,7 +193,11 @@ func (r *Run) restoreTextBack() error {
 			}
 			delete(x.Asked, "set-text/set-text")
 		}
-		return r.setText(ctx, r.ClientToken("put-back"), x.UserData)
+		before, err := r.userData(x)
+		if err != nil {
+			return err
+		}
+		return r.setText(ctx, r.ClientToken("put-back"), before)
 	})
 	if errors.Is(err, cloud.ErrNotFound) {
 		return nil

@@ -48,7 +48,11 @@ func (w *Worker) RestoreMany(ctx context.Context, by store.Actor, once store.Onc
 		return store.Work{}, FieldError{Field: "key", Problem: fmt.Sprintf("there is no instance that only %s opened and that a way back is open into", r.Key)}
 	}
 	what := fmt.Sprintf("restore access to %s that only %s opened", plural(len(members), "instance"), r.Key)
-	in := fleet{Restore: &r}
+	keys, err := w.namedKeys(ctx, r.New, r.Key)
+	if err != nil {
+		return store.Work{}, err
+	}
+	in := fleet{Restore: &r, Keys: keys}
 	in.New, in.StopAfter, in.BackSeconds = r.New, r.StopAfter, r.BackSeconds
 	n := w.begun(w.kind("restore-many"), words(errors.New(what)), token(26), store.Instance{}, what, in)
 	n.Target = "instances"

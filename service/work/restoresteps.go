@@ -1,6 +1,7 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -15,6 +16,7 @@ import (
 	"plumlatch/core/authkeys"
 	"plumlatch/core/keypair"
 	"plumlatch/core/plaintext"
+	"plumlatch/core/rotation"
 	"plumlatch/core/wire"
 	"plumlatch/service/cloud"
 	"plumlatch/service/reach"
@@ -108,20 +110,25 @@ func (r *Run) restoreLookBack() error {
 	}
 	ctx, cancel := context.WithTimeout(r.ctx, 20*time.Second)
 	defer cancel()
-	files, done, err := r.steward(ctx, r.Instance)
-	if err != nil {
-		if r.ctx.Err() != nil {
-			return store.ErrLost
-		}
-		return say("the service does not get in")
-	}
-	defer done()
-	all, err := readFiles(files, r.Instance)
+	_, done, err := r.steward(ctx, r.Instance)
 	if err == nil {
-		err = r.takeLineOut(d, files, all)
+		done()
+		var fresh store.Key
+		if fresh, err = r.Store.KeyByID(r.ctx, in.NewID); err == nil {
+			var stays string
+			// The new key may be the only way in by now, which was shown to work.
+			if stays, err = r.takeOurs(&d, fresh, in.NewWas); stays != "" {
+				return say(stays)
+			}
+		}
+	} else {
+		err = errors.New("the service does not get in")
 	}
-	if r.ctx.Err() != nil {
+	if r.ctx.Err() != nil || errors.Is(err, store.ErrLost) {
 		return store.ErrLost
+	}
+	if wait, ok := errors.AsType[*waitError](err); ok {
+		return say(wait.reason)
 	}
 	if err != nil {
 		return say(words(err))
@@ -289,7 +296,7 @@ func (r *Run) restoreLogin() error {
 	if err != nil {
 		return err
 	}
-	if in.Login {
+	if within && in.Login { // with a signature
 		return r.Store.Observe(r.ctx, d.NewAccess, access.Proven, true, in.LoginFrom)
 	}
 	if within {
@@ -314,26 +321,42 @@ func (r *Run) restoreWithdraw() error {
 		return err
 	}
 	x := d.Restore
-	for _, name := range in.Lost {
-		if slices.Contains(x.Withdrawn, name) {
-			continue
+	lost := in.LostKeys
+	if lost == nil { // asked for when names were kept alone
+		for _, name := range in.Lost {
+			if k, err := r.Store.KeyAlone(r.ctx, name); err == nil {
+				lost = append(lost, lostKey{ID: k.ID})
+			} else if !errors.Is(err, store.ErrNotFound) {
+				return err
+			}
 		}
-		k, err := r.Store.KeyAlone(r.ctx, name)
+	}
+	rows, err := r.Store.AccessesOf(r.ctx, r.Instance.ID)
+	if err != nil {
+		return err
+	}
+	for _, l := range lost {
+		k, err := r.Store.KeyByID(r.ctx, l.ID)
 		if errors.Is(err, store.ErrNotFound) {
 			continue
 		}
 		if err != nil {
 			return err
 		}
+		name := k.Name
+		if slices.Contains(x.Withdrawn, name) {
+			continue
+		}
 		if k.State != access.Lost && k.State != access.Exposed {
 			x.Left = append(x.Left, fmt.Sprintf("%s was found meanwhile, and stays where it is", name))
 			continue
 		}
-		old, err := r.accessOfKey(r.ctx, r.Instance, name)
-		if err != nil {
+		n := slices.IndexFunc(rows, func(a store.Access) bool { return a.KeyID == k.ID && a.LoginUser == r.Instance.LoginUser })
+		if n < 0 {
 			continue // it is on record there no more
 		}
-		if err := r.withdrawLost(&d, in, k, old); err != nil {
+		old := rows[n]
+		if err := r.withdrawLost(&d, in, k, l.Was, old); err != nil {
 			if errors.Is(err, store.ErrLost) || r.ctx.Err() != nil {
 				return err
 			}
@@ -359,7 +382,7 @@ func (r *Run) restoreWithdraw() error {
 }
 
 // withdrawLost withdraws one lost key, with the guard of rule 1, and asks whether it is refused.
-func (r *Run) withdrawLost(d *rotated, in restoring, k store.Key, old store.Access) error {
+func (r *Run) withdrawLost(d *rotated, in restoring, k store.Key, was rotation.Mark, old store.Access) error {
 	ctx, cancel := context.WithTimeout(r.ctx, 20*time.Second)
 	defer cancel()
 	if r.way == nil { // not r.enter, which would wait for a steward that may never get in
@@ -369,17 +392,12 @@ func (r *Run) withdrawLost(d *rotated, in restoring, k store.Key, old store.Acce
 		}
 		done()
 	}
-	files, err := r.enter()
+	_, within, err := r.Store.ShownSince(r.ctx, in.NewID, cmp.Or(in.ProofOf, r.Work.ID))
 	if err != nil {
 		return err
 	}
-	rows, err := r.Store.AccessesOf(r.ctx, r.Instance.ID)
-	if err != nil {
-		return err
-	}
-	d.Session, d.Taken = sessionOf(files, r.Instance.LoginUser, rows), nil
-	as := rotating{OldID: k.ID, Old: k.Name, NewID: in.NewID, New: in.New, ProofOf: in.ProofOf, Login: in.Login}
-	if err := r.takeOld(d, k, true, func(files reach.Files) ([]keysFile, error) { return r.mayTake(as, d, files) }); err != nil {
+	d.Taken = nil
+	if err := r.takeOld(d, taking{key: k, was: was, rely: d.NewAccess, shown: within}, true); err != nil {
 		return err
 	}
 	answers, err := r.askServer(d, old.ID, d.NewAccess)

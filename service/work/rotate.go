@@ -26,11 +26,15 @@ import (
 
 // rotating is the input of the work.
 type rotating struct {
-	OldID int64         `json:"old_id"`
-	NewID int64         `json:"new_id"`
-	Old   string        `json:"old"`
-	New   string        `json:"new"`
-	Grace time.Duration `json:"grace"`
+	OldID int64  `json:"old_id"`
+	NewID int64  `json:"new_id"`
+	Old   string `json:"old"` // names, for words
+	New   string `json:"new"`
+	// Was is what the old key counted as when the work was asked for, NewWas the new
+	// one: a mark that somebody sets meanwhile is no way round the guard.
+	Was    rotation.Mark `json:"was"`
+	NewWas rotation.Mark `json:"new_was"`
+	Grace  time.Duration `json:"grace"`
 	// ProofOf is the rotation of many that this is a part of: what was shown since
 	// that began counts.
 	ProofOf int64 `json:"proof_of,omitempty"`
@@ -38,7 +42,8 @@ type rotating struct {
 	Back time.Duration `json:"back,omitempty"`
 	// Contain is a pattern list: until it is replaced, the old key is taken from there alone.
 	Contain string `json:"contain,omitempty"`
-	// Login is set when the engineer's client has logged in with the new key.
+	// Login is set when the engineer's client has logged in with the new key, and has
+	// signed a challenge of this work with it.
 	Login     bool   `json:"login"`
 	LoginFrom string `json:"login_from"`
 }
@@ -63,6 +68,7 @@ type rotated struct {
 	Session rotation.Session `json:"session"`
 	// Accepted are the accesses that the server accepted after the last write.
 	Accepted map[int64]bool `json:"accepted,omitempty"`
+	Refused  map[int64]bool `json:"refused,omitempty"` // it said that it would not
 	AskedAt  time.Time      `json:"asked_at"`
 
 	Ends       *time.Time `json:"ends,omitempty"`
@@ -79,6 +85,8 @@ type rotated struct {
 	Taken       map[string][]authkeys.Taken `json:"taken,omitempty"` // by file
 	Gone        bool                        `json:"gone,omitempty"`  // the old key is out
 	Trouble     string                      `json:"trouble,omitempty"`
+	// Stays says why our own line was not taken out again when the work went back.
+	Stays string `json:"stays,omitempty"`
 
 	Restore *restored `json:"restore,omitempty"` // what a restore keeps besides
 }
@@ -130,6 +138,12 @@ func (r *Run) rotation() (in rotating, d rotated, err error) {
 // PlanRotation says what a rotation would do, and checks that it can be begun.
 // FieldError.
 func (w *Worker) PlanRotation(ctx context.Context, i store.Instance, r wire.Rotate) (wire.RotationPlan, rotating, error) {
+	return w.planRotation(ctx, i, r, 0, 0)
+}
+
+// planRotation is PlanRotation of keys that were chosen before: by their IDs, as
+// their names may be others' now. 0 goes by the name.
+func (w *Worker) planRotation(ctx context.Context, i store.Instance, r wire.Rotate, oldID, newID int64) (wire.RotationPlan, rotating, error) {
 	p := wire.RotationPlan{Instance: i.Name, LoginUser: i.LoginUser, Keys: []wire.KeyBefore{}, Notes: []string{}}
 	in := rotating{Grace: 24 * time.Hour}
 	wrong := func(field, format string, a ...any) (wire.RotationPlan, rotating, error) {
@@ -154,7 +168,7 @@ func (w *Worker) PlanRotation(ctx context.Context, i store.Instance, r wire.Rota
 	if err != nil {
 		return p, in, err
 	}
-	k, err := w.Store.KeyAlone(ctx, r.New)
+	k, err := w.keyOf(ctx, r.New, newID)
 	if errors.Is(err, store.ErrNotFound) {
 		err = w.unknownKey(ctx, r.New)
 		if e, ok := errors.AsType[FieldError](err); ok {
@@ -168,6 +182,11 @@ func (w *Worker) PlanRotation(ctx context.Context, i store.Instance, r wire.Rota
 	if err := w.placeable(ctx, i, k); err != nil {
 		return p, in, err
 	}
+	if n := slices.IndexFunc(rows, func(a store.Access) bool { return oldID != 0 && a.KeyID == oldID && a.LoginUser == i.LoginUser }); n >= 0 {
+		r.Old = rows[n].Key
+	} else if oldID != 0 {
+		return wrong("old", "%s is not recorded to open %s any more", r.Old, i.Name)
+	}
 	old, err := chooseOld(i, rows, r.Old, k)
 	if err != nil {
 		return p, in, err
@@ -178,9 +197,18 @@ func (w *Worker) PlanRotation(ctx context.Context, i store.Instance, r wire.Rota
 		return p, in, err
 	}
 	in.OldID, in.Old, in.NewID, in.New = old.KeyID, old.Key, k.ID, k.Name
+	in.Was, in.NewWas = rotation.Mark{Holder: old.HolderSort, State: old.OutOfUse()}, markOf(k)
 	p.Old, p.New = old.Key, k.Name
 	w.planWords(&p, in, rows, old, k)
 	return p, in, nil
+}
+
+// keyOf finds a key by its ID, or by its name where that is 0. store.ErrNotFound.
+func (w *Worker) keyOf(ctx context.Context, name string, id int64) (store.Key, error) {
+	if id != 0 {
+		return w.Store.KeyByID(ctx, id)
+	}
+	return w.Store.KeyAlone(ctx, name)
 }
 
 // placeable tells why a key cannot be put on an instance, as a FieldError.
@@ -325,9 +353,10 @@ func (w *Worker) Rotate(ctx context.Context, by store.Actor, once store.Once, i 
 	return w.beginOf(ctx, by, once, i, w.begun(w.kind("rotate"), fmt.Sprintf("rotate %s to %s on %s", p.Old, p.New, i.Name), token(26), i, intent, in))
 }
 
-// ReportNewLogin keeps a client's word that a login with the new key ended well.
-// store.ErrWorkState.
-func (w *Worker) ReportNewLogin(ctx context.Context, by store.Actor, work store.Work, fingerprint string) error {
+// ReportNewLogin keeps what a client says of a login with the new key. It counts
+// if the key has signed a challenge that names this work and instance; without one
+// it is the client's word, and stands among the events alone. store.ErrWorkState.
+func (w *Worker) ReportNewLogin(ctx context.Context, by store.Actor, work store.Work, k store.Key, signed bool) error {
 	if work.Kind != "rotate" && !isRestore(work.Kind) || work.Over() {
 		return store.ErrWorkState
 	}
@@ -335,17 +364,20 @@ func (w *Worker) ReportNewLogin(ctx context.Context, by store.Actor, work store.
 	if err := decode(work.Input, &in); err != nil {
 		return err
 	}
-	k, err := w.Store.KeyByFingerprint(ctx, fingerprint)
-	if err != nil || k.ID != in.NewID {
+	if k.ID != in.NewID {
 		return FieldError{Field: "fingerprint", Problem: "this is not the new key of the work"}
 	}
-	err = w.Store.Tell(ctx, work.ID, map[string]any{"login": true, "login_from": by.Address}, "a login with the new key, from "+by.Address+", was let in")
+	add, text := map[string]any{"login": true, "login_from": by.Address}, "a login with the new key, from "+by.Address+", was let in; the key has signed for it"
+	if !signed {
+		add, text = map[string]any{}, by.Operator+" says that a login with the new key, from "+by.Address+", was let in; that is a word, and counts for nothing"
+	}
+	err := w.Store.Tell(ctx, work.ID, add, text)
 	w.look()
 	return err
 }
 
 // Rotating shows how far a rotation has come.
-func (w *Worker) Rotating(work store.Work) (*wire.Rotating, error) {
+func (w *Worker) Rotating(ctx context.Context, work store.Work) (*wire.Rotating, error) {
 	if work.Kind != "rotate" && work.Kind != "access-add" {
 		return nil, nil
 	}
@@ -353,7 +385,19 @@ func (w *Worker) Rotating(work store.Work) (*wire.Rotating, error) {
 	if err := decode(cmp.Or(work.Data, "{}"), &d); err != nil {
 		return nil, err
 	}
-	return &wire.Rotating{Options: d.Options, Notes: d.Notes, Ends: d.Ends, Enforced: d.Enforced, Why: d.Why, Login: d.NeedsLogin}, nil
+	var in struct {
+		NewID int64 `json:"new_id"`
+	}
+	if err := decode(work.Input, &in); err != nil {
+		return nil, err
+	}
+	name := ""
+	if k, err := w.Store.KeyByID(ctx, in.NewID); err == nil {
+		name = k.Name
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return nil, err
+	}
+	return &wire.Rotating{NewKey: name, Options: d.Options, Notes: d.Notes, Ends: d.Ends, Enforced: d.Enforced, Why: d.Why, Login: d.NeedsLogin, Stays: d.Stays}, nil
 }
 
 func (r *Run) endRotate(state store.WorkState) (store.WorkEnd, error) {
@@ -366,7 +410,10 @@ func (r *Run) endRotate(state store.WorkState) (store.WorkEnd, error) {
 		if state == store.Cancelled {
 			text = "cancelled"
 		}
-		if state != store.Stuck {
+		if d.Stays != "" {
+			text += fmt.Sprintf("; both %s and %s open %s now: the line of %s stays, as %s; once another way in is shown, plumlatch access remove %s -key %s takes it out",
+				in.Old, in.New, r.Instance.Name, in.New, strings.TrimPrefix(d.Stays, "this would leave "), r.Instance.Name, in.New)
+		} else if state != store.Stuck {
 			text += fmt.Sprintf("; the files are as they were, %s opens %s as before", in.Old, r.Instance.Name)
 		}
 		return store.WorkEnd{Outcome: text}, nil
@@ -402,10 +449,20 @@ func (r *Run) askServer(d *rotated, ids ...int64) (map[int64]reach.Answer, error
 	if d.Accepted == nil {
 		d.Accepted = map[int64]bool{}
 	}
+	if d.Refused == nil {
+		d.Refused = map[int64]bool{}
+	}
 	for n, p := range reach.Probe(r.ctx, r.Reach, t, blobs, time.Now) {
 		out[rows[n].ID] = p.Answer
 		kept = append(kept, store.Asked{AccessID: rows[n].ID, Answer: string(p.Answer), Detail: p.Detail, From: p.Vantage})
-		d.Accepted[rows[n].ID] = p.Answer == reach.Accepted
+		delete(d.Accepted, rows[n].ID)
+		delete(d.Refused, rows[n].ID)
+		switch p.Answer {
+		case reach.Accepted:
+			d.Accepted[rows[n].ID] = true
+		case reach.Refused:
+			d.Refused[rows[n].ID] = true
+		}
 		if p.Answer != reach.Accepted && p.Answer != reach.Refused {
 			trouble = cmp.Or(trouble, strings.TrimSpace(string(p.Answer)+": "+p.Detail))
 		}

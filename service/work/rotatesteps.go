@@ -2,10 +2,8 @@ package work
 
 import (
 	"cmp"
-	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -44,61 +42,32 @@ func (r *Run) rotateContain() error {
 	if err != nil {
 		return err
 	}
-	others := acceptedOthers(rows, r.Instance.LoginUser, old.ID)
-	files, err := r.enter()
-	if err != nil {
-		return err
-	}
-	d.Session = sessionOf(files, r.Instance.LoginUser, rows)
-	if len(others) > 0 {
+	if others := acceptedOthers(rows, r.Instance.LoginUser, old.ID); len(others) > 0 {
 		if _, err := r.askServer(&d, others...); err != nil {
 			return err
 		}
 	}
-	all, err := r.mayTakeAlone(sharing{Key: in.Old}, &d, files)
-	if errors.Is(err, errGuarded) {
-		return r.saidOfContaining(&d, fmt.Sprintf("not contained before it was replaced: %v", err))
-	}
-	if err != nil {
+	err = r.take(&d, taking{key: old, was: in.Was}, "edit", func([]keysFile) error { d.Contained = true; return r.SetData(d) },
+		func(_ string, doc *authkeys.Document) error {
+			_, err := doc.Narrow(old.Blob, in.contained())
+			return err
+		}, nil)
+	switch {
+	case errors.Is(err, errGuarded), errors.Is(err, authkeys.ErrHasFrom):
+		// Files before the one that refused may have been narrowed: those are widened again.
+		d.Accepted, d.Refused, d.AskedAt = nil, nil, time.Time{}
+		return r.saidOfContaining(&d, "not contained before it was replaced: "+words(err))
+	case errors.Is(err, store.ErrLost):
 		return err
-	}
-	d.Contained = true
-	if err := r.SetData(d); err != nil {
-		return err
-	}
-	now, err := r.Store.Now(r.ctx)
-	if err != nil {
-		return err
-	}
-	refused := ""
-	err = r.Effect("edit", func(ctx context.Context) error {
-		for _, f := range all {
-			if len(authkeys.ParseDocument(f.data).Lines(old.Blob)) == 0 {
-				continue
-			}
-			_, err := reach.Edit(ctx, files, f.name, reach.EditOptions{Now: now}, func(doc *authkeys.Document) error {
-				_, err := doc.Narrow(old.Blob, in.contained())
-				return err
-			})
-			if errors.Is(err, authkeys.ErrHasFrom) {
-				refused = words(err)
-				continue
-			}
-			if err != nil {
-				return Failure{"the old key could not be contained: " + words(err)}
-			}
+	case err != nil:
+		if _, waits := errors.AsType[*waitError](err); waits {
+			return err
 		}
-		return nil
-	})
-	if err != nil {
-		return err
+		return Failure{"the old key could not be contained: " + words(err)}
 	}
-	d.Accepted, d.AskedAt = nil, time.Time{}
+	d.Accepted, d.Refused, d.AskedAt = nil, nil, time.Time{}
 	if err := r.Store.Wrote(r.ctx, r.Instance.ID); err != nil {
 		return err
-	}
-	if refused != "" {
-		return r.saidOfContaining(&d, "not contained before it was replaced: "+refused)
 	}
 	return r.saidOfContaining(&d, "taken from "+in.Contain+" alone until it was replaced")
 }
@@ -207,7 +176,9 @@ func (r *Run) rotateAdd() error {
 	return r.place(&d, files, fresh, len(newLines) > 0)
 }
 
-// rotateAddBack takes our line out again, once the old key is seen to be accepted.
+// rotateAddBack takes our line out again, if the guard permits that: the other
+// openers may have gone meanwhile, or the old key may count for nothing now. Where
+// it does not, both lines stay, and the work ends and says so.
 func (r *Run) rotateAddBack() error {
 	in, d, err := r.rotation()
 	if err != nil || d.File == "" {
@@ -216,25 +187,19 @@ func (r *Run) rotateAddBack() error {
 	if r.instanceGone() {
 		return r.dropNew(d)
 	}
-	files, all, err := r.inside()
-	if err != nil {
-		return err
-	}
-	there := d.Line != "" && slices.ContainsFunc(all, func(f keysFile) bool { return authkeys.ParseDocument(f.data).Has(d.Line) })
-	if there {
-		ways := []int64{d.OldAccess}
-		if d.Contained { // the old key is not taken from here now: another one was shown to be a way in
-			ways = d.Others
-		}
-		answers, err := r.askServer(&d, ways...)
+	if d.Line != "" {
+		fresh, err := r.Store.KeyByID(r.ctx, in.NewID)
 		if err != nil {
 			return err
 		}
-		if !slices.ContainsFunc(ways, func(id int64) bool { return answers[id] == reach.Accepted }) {
-			return failf("%s is not accepted, so the line of %s stays: it may be the only way in", in.Old, in.New)
-		}
-		if err := r.takeLineOut(d, files, all); err != nil {
+		if d.Stays, err = r.takeOurs(&d, fresh, in.NewWas); err != nil {
 			return err
+		}
+		if err := r.SetData(d); err != nil {
+			return err
+		}
+		if d.Stays != "" {
+			return r.Say("the line of %s stays: %s", in.New, d.Stays)
 		}
 	}
 	if err := r.dropNew(d); err != nil {
@@ -311,7 +276,7 @@ func (r *Run) rotateProof() error {
 		return err
 	}
 	switch {
-	case d.NeedsLogin && in.Login && within, !d.NeedsLogin && (in.Login || within):
+	case within && (in.Login || !d.NeedsLogin):
 		if in.Login {
 			return r.Store.Observe(r.ctx, d.NewAccess, access.Proven, true, in.LoginFrom)
 		}
@@ -331,87 +296,10 @@ func (r *Run) rotateProof() error {
 	return r.Wait(what+"; if nobody does, this goes back", time.Minute, proofLimit) // either wakes it
 }
 
-// openers are the keys of the login user as the files have them now, with what
-// the server said of them after the last write.
-func (r *Run) openers(in rotating, d rotated, all []keysFile) ([]rotation.Opener, error) {
-	rows, err := r.Store.AccessesOf(r.ctx, r.Instance.ID)
-	if err != nil {
-		return nil, err
-	}
-	within := false
-	if in.NewID != 0 {
-		if _, within, err = r.Store.ShownSince(r.ctx, in.NewID, cmp.Or(in.ProofOf, r.Work.ID)); err != nil {
-			return nil, err
-		}
-	}
-	now, err := r.Store.Now(r.ctx)
-	if err != nil {
-		return nil, err
-	}
-	var out []rotation.Opener
-	for _, a := range rows {
-		if a.Steward || a.LoginUser != r.Instance.LoginUser {
-			continue
-		}
-		o := rotation.Opener{Key: a.Key, Person: a.OfPerson(), State: a.OutOfUse(), Accepted: d.Accepted[a.ID]}
-		if a.ShownAt != nil {
-			o.Shown = *a.ShownAt
-		}
-		if a.ID == d.NewAccess && (within || in.Login) {
-			o.Shown = now
-		}
-		lines := slices.DeleteFunc(linesOf(all, a.Blob), func(l authkeys.Line) bool {
-			return l.Err != nil || l.Options.CertAuthority || !l.Options.Expires.IsZero() && l.Options.Expires.Before(now)
-		})
-		o.There, o.Forced, o.Excluded, o.Ends = len(lines) > 0, true, true, true
-		for _, l := range lines {
-			o.Forced = o.Forced && l.Options.HasCommand
-			o.Excluded = o.Excluded && l.Options.From != ""
-			o.Ends = o.Ends && !l.Options.Expires.IsZero()
-		}
-		if a.ID == d.NewAccess && d.NeedsLogin { // a login from its holder's machine was let in
-			o.Excluded, o.Accepted = false, in.Login
-		}
-		out = append(out, o)
-	}
-	return out, nil
-}
-
-// mayTake checks rule 1 before the old key is narrowed or taken, with the files
-// as they are now, and asks the server again unless it has just answered.
-func (r *Run) mayTake(in rotating, d *rotated, files reach.Files) ([]keysFile, error) {
-	now, err := r.Store.Now(r.ctx)
-	if err != nil {
-		return nil, err
-	}
-	if now.Sub(d.AskedAt) > freshAnswer {
-		answers, err := r.askServer(d, d.NewAccess)
-		if err != nil {
-			return nil, err
-		}
-		if answers[d.NewAccess] != reach.Accepted && !d.NeedsLogin {
-			return nil, failf("the server does not take %s any more", in.New)
-		}
-	}
-	all, err := readFiles(files, r.Instance)
-	if err != nil {
-		return nil, err
-	}
-	openers, err := r.openers(in, *d, all)
-	if err != nil {
-		return nil, err
-	}
-	if n := slices.IndexFunc(openers, func(o rotation.Opener) bool { return o.Key == in.New }); n < 0 || !openers[n].There {
-		return nil, failf("the line of %s is not there any more: somebody took it out", in.New)
-	}
-	p, err := r.Policy(r.ctx)
-	if err != nil {
-		return nil, err
-	}
-	if err := rotation.MayTake([]string{in.Old}, openers, d.Session, now.Add(-time.Duration(p.PrivateHalf))); err != nil {
-		return nil, Failure{words(err)}
-	}
-	return all, nil
+// takingOld is the old key of a rotation, in whose place the new one is shown to work.
+func (r *Run) takingOld(in rotating, d rotated, old store.Key) (taking, error) {
+	_, within, err := r.Store.ShownSince(r.ctx, in.NewID, cmp.Or(in.ProofOf, r.Work.ID))
+	return taking{key: old, was: in.Was, rely: d.NewAccess, shown: within, away: d.NeedsLogin && in.Login}, err
 }
 
 // rotateNarrow ends the old key: at the end of the grace time, by the server
@@ -444,14 +332,18 @@ func (r *Run) rotateNarrow() error {
 		}
 	}
 	if in.Grace > 0 {
-		if err := r.Store.GiveEnd(r.ctx, store.Terms{AccessID: d.OldAccess, UntilAt: d.Ends, Reason: "replaced by " + in.New, Enforced: d.Enforced, Operator: r.Work.Operator, WorkID: r.Work.ID}); err != nil {
+		if err := r.Store.GiveEnd(r.ctx, store.Terms{AccessID: d.OldAccess, UntilAt: d.Ends, Reason: "replaced by " + in.New, Enforced: d.Enforced, Expiry: d.Expiry, Operator: r.Work.Operator, WorkID: r.Work.ID}); err != nil {
 			return err
 		}
 	}
 	if in.Grace > 0 && !d.Enforced {
 		return r.Say("its sshd cannot end %s by itself (%s): the line stays as it is, and is withdrawn at the end of the grace time", in.Old, d.Why)
 	}
-	return r.takeOld(&d, old, in.Grace == 0, func(files reach.Files) ([]keysFile, error) { return r.mayTake(in, &d, files) })
+	t, err := r.takingOld(in, d, old)
+	if err != nil {
+		return err
+	}
+	return r.takeOld(&d, t, in.Grace == 0)
 }
 
 // rotateSettle waits for that look, without holding anything.
@@ -535,7 +427,11 @@ func (r *Run) rotateWithdraw() error {
 	if err != nil {
 		return err
 	}
-	return r.takeInTheEnd(&d, old, func(files reach.Files) ([]keysFile, error) { return r.mayTake(in, &d, files) })
+	t, err := r.takingOld(in, d, old)
+	if err != nil {
+		return err
+	}
+	return r.takeInTheEnd(&d, t)
 }
 
 // rotateLast asks a last time.

@@ -11,6 +11,7 @@ import (
 	"plumlatch/core/authkeys"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
+	"plumlatch/core/rotation"
 	"plumlatch/core/wire"
 	"plumlatch/service/store"
 )
@@ -22,14 +23,16 @@ import (
 
 // sharing is the input of adding, removing and extending an access.
 type sharing struct {
-	OldID  int64      `json:"old_id,omitempty"` // the key that is taken, or extended
-	NewID  int64      `json:"new_id,omitempty"` // the key that is added
-	Key    string     `json:"key"`
-	Until  *time.Time `json:"until,omitempty"`
-	From   string     `json:"from,omitempty"` // a pattern list
-	Only   string     `json:"only,omitempty"`
-	Reason string     `json:"reason,omitempty"`
-	CutOff int        `json:"cut_off,omitempty"`
+	OldID int64  `json:"old_id,omitempty"` // the key that is taken, or extended
+	NewID int64  `json:"new_id,omitempty"` // the key that is added
+	Key   string `json:"key"`              // its name, for words
+	// Was is what the key counted as when the work was asked for.
+	Was    rotation.Mark `json:"was"`
+	Until  *time.Time    `json:"until,omitempty"`
+	From   string        `json:"from,omitempty"` // a pattern list
+	Only   string        `json:"only,omitempty"`
+	Reason string        `json:"reason,omitempty"`
+	CutOff int           `json:"cut_off,omitempty"`
 	// Back is for how long to wait for an instance that is out of reach; 0 for answerLimit.
 	Back time.Duration `json:"back,omitempty"`
 }
@@ -60,6 +63,8 @@ func (w *Worker) accessAddKind() *Kind {
 			switch {
 			case state == store.Stuck:
 				text = r.Work.Trouble
+			case state != store.Done && d.Stays != "":
+				text = fmt.Sprintf("%s; the line of %s stays on %s, as %s; once another way in is shown, plumlatch access remove %s -key %s takes it out", r.Work.Trouble, in.Key, r.Instance.Name, strings.TrimPrefix(d.Stays, "this would leave "), r.Instance.Name, in.Key)
 			case state != store.Done:
 				text = strings.TrimPrefix(r.Work.Trouble+"; the files are as they were", "it was cancelled; ")
 			case d.Trouble != "":
@@ -180,8 +185,9 @@ func (w *Worker) editableInstance(ctx context.Context, i store.Instance) error {
 	return err
 }
 
-// accessOfKey finds the access of a recorded key at an instance. FieldError.
-func (w *Worker) accessOfKey(ctx context.Context, i store.Instance, name string) (store.Access, error) {
+// accessOfKey finds the access of a recorded key at an instance, by the key's ID
+// or, where that is 0, by its name. FieldError.
+func (w *Worker) accessOfKey(ctx context.Context, i store.Instance, name string, id int64) (store.Access, error) {
 	rows, err := w.Store.AccessesOf(ctx, i.ID)
 	if err != nil {
 		return store.Access{}, err
@@ -191,7 +197,7 @@ func (w *Worker) accessOfKey(ctx context.Context, i store.Instance, name string)
 		if a.Steward || a.LoginUser != i.LoginUser {
 			continue
 		}
-		if names.Fold(a.Key) == names.Fold(name) {
+		if id == 0 && names.Fold(a.Key) == names.Fold(name) || id != 0 && a.KeyID == id {
 			return a, nil
 		}
 		choices = append(choices, a.Key)
@@ -216,15 +222,15 @@ func (w *Worker) AddAccess(ctx context.Context, by store.Actor, once store.Once,
 	if work, again, err := w.workDone(ctx, once); again || err != nil {
 		return work, err
 	}
-	n, err := w.planAdd(ctx, by, i, r, 0)
+	n, err := w.planAdd(ctx, by, i, r, 0, 0)
 	if err != nil {
 		return store.Work{}, err
 	}
 	return w.beginOf(ctx, by, once, i, n)
 }
 
-// planAdd makes the work that adds a key. FieldError.
-func (w *Worker) planAdd(ctx context.Context, by store.Actor, i store.Instance, r wire.AccessAdd, back time.Duration) (store.NewWork, error) {
+// planAdd makes the work that adds a key, of this ID if it is not 0. FieldError.
+func (w *Worker) planAdd(ctx context.Context, by store.Actor, i store.Instance, r wire.AccessAdd, keyID int64, back time.Duration) (store.NewWork, error) {
 	if err := w.editableInstance(ctx, i); err != nil {
 		return store.NewWork{}, err
 	}
@@ -238,7 +244,7 @@ func (w *Worker) planAdd(ctx context.Context, by store.Actor, i store.Instance, 
 	if err != nil {
 		return store.NewWork{}, err
 	}
-	k, err := w.Store.KeyAlone(ctx, r.Key)
+	k, err := w.keyOf(ctx, r.Key, keyID)
 	if errors.Is(err, store.ErrNotFound) {
 		err = w.unknownKey(ctx, r.Key)
 	}
@@ -262,7 +268,7 @@ func (w *Worker) planAdd(ctx context.Context, by store.Actor, i store.Instance, 
 	if slices.ContainsFunc(rows, func(a store.Access) bool { return a.KeyID == k.ID && a.LoginUser == i.LoginUser }) {
 		return store.NewWork{}, FieldError{Field: "key", Problem: fmt.Sprintf("%s is recorded to open %s already; \"plumlatch access extend\" gives it another end, \"plumlatch access remove\" withdraws it", k.Name, i.Name)}
 	}
-	in.NewID, in.Key, in.Back = k.ID, k.Name, back
+	in.NewID, in.Key, in.Back, in.Was = k.ID, k.Name, back, markOf(k)
 	intent := "let " + k.Name + " open it" + termWords(in)
 	return w.begun(w.kind("access-add"), fmt.Sprintf("add %s to %s", k.Name, i.Name), token(26), i, intent, in), nil
 }
@@ -300,26 +306,26 @@ func (w *Worker) RemoveAccess(ctx context.Context, by store.Actor, once store.On
 	if work, again, err := w.workDone(ctx, once); again || err != nil {
 		return work, err
 	}
-	n, err := w.planRemove(ctx, i, r, 0)
+	n, err := w.planRemove(ctx, i, r, 0, 0)
 	if err != nil {
 		return store.Work{}, err
 	}
 	return w.beginOf(ctx, by, once, i, n)
 }
 
-// planRemove makes the work that withdraws a key. FieldError.
-func (w *Worker) planRemove(ctx context.Context, i store.Instance, r wire.AccessRemove, back time.Duration) (store.NewWork, error) {
+// planRemove makes the work that withdraws a key, of this ID if it is not 0. FieldError.
+func (w *Worker) planRemove(ctx context.Context, i store.Instance, r wire.AccessRemove, keyID int64, back time.Duration) (store.NewWork, error) {
 	if err := w.editableInstance(ctx, i); err != nil {
 		return store.NewWork{}, err
 	}
-	a, err := w.accessOfKey(ctx, i, r.Key)
+	a, err := w.accessOfKey(ctx, i, r.Key, keyID)
 	if err != nil {
 		return store.NewWork{}, err
 	}
 	if r.CutOff < 0 || r.CutOff > 1 {
 		return store.NewWork{}, FieldError{Field: "cut_off", Problem: "on one instance, the number of those that nobody gets into any more is 1"}
 	}
-	in := sharing{OldID: a.KeyID, Key: a.Key, Reason: plaintext.Line(plaintext.Cut(r.Reason, 200)), CutOff: r.CutOff, Back: back}
+	in := sharing{OldID: a.KeyID, Key: a.Key, Was: rotation.Mark{Holder: a.HolderSort, State: a.OutOfUse()}, Reason: plaintext.Line(plaintext.Cut(r.Reason, 200)), CutOff: r.CutOff, Back: back}
 	intent := "withdraw " + a.Key
 	if in.Reason != "" {
 		intent += ": " + in.Reason
@@ -338,7 +344,7 @@ func (w *Worker) ExtendAccess(ctx context.Context, by store.Actor, once store.On
 	if err := w.editableInstance(ctx, i); err != nil {
 		return store.Work{}, err
 	}
-	a, err := w.accessOfKey(ctx, i, r.Key)
+	a, err := w.accessOfKey(ctx, i, r.Key, 0)
 	if err != nil {
 		return store.Work{}, err
 	}
@@ -359,7 +365,7 @@ func (w *Worker) ExtendAccess(ctx context.Context, by store.Actor, once store.On
 	if r.Until == nil {
 		return store.Work{}, FieldError{Field: "until", Problem: "give the new end"}
 	}
-	in := sharing{OldID: a.KeyID, Key: a.Key}
+	in := sharing{OldID: a.KeyID, Key: a.Key, Was: rotation.Mark{Holder: a.HolderSort, State: a.OutOfUse()}}
 	if in.Until, err = w.checkUntil(ctx, r.Until, time.Duration(policy.Access.Longest)); err != nil {
 		return store.Work{}, err
 	}

@@ -1,7 +1,6 @@
 package work
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -79,24 +78,31 @@ func (r *Run) shareAdd() error {
 	if err := r.place(&d, files, fresh, stands); err != nil {
 		return err
 	}
-	return r.Store.SetTerms(r.ctx, store.Terms{AccessID: d.NewAccess, UntilAt: in.Until, FromRange: in.From, Command: in.Only, Reason: in.Reason, Enforced: d.Enforced, Operator: r.Work.Operator, WorkID: r.Work.ID})
+	return r.Store.SetTerms(r.ctx, store.Terms{AccessID: d.NewAccess, UntilAt: in.Until, FromRange: in.From, Command: in.Only, Reason: in.Reason, Enforced: d.Enforced, Expiry: d.Expiry, Operator: r.Work.Operator, WorkID: r.Work.ID})
 }
 
-// shareAddBack takes our line out again.
+// shareAddBack takes our line out again, if the guard permits that: it may be the
+// only way in by now. Where it does not, the line stays, and the work says so.
 func (r *Run) shareAddBack() error {
-	_, d, err := r.sharing()
+	in, d, err := r.sharing()
 	if err != nil || d.File == "" {
 		return err
 	}
 	if r.instanceGone() {
 		return r.dropNew(d)
 	}
-	files, all, err := r.inside()
+	fresh, err := r.Store.KeyByID(r.ctx, in.NewID)
 	if err != nil {
 		return err
 	}
-	if err := r.takeLineOut(d, files, all); err != nil {
+	if d.Stays, err = r.takeOurs(&d, fresh, in.Was); err != nil {
 		return err
+	}
+	if err := r.SetData(d); err != nil {
+		return err
+	}
+	if d.Stays != "" {
+		return r.Say("the line of %s stays: %s", in.Key, d.Stays)
 	}
 	if err := r.dropNew(d); err != nil {
 		return err
@@ -180,7 +186,7 @@ func (r *Run) shareWithdraw() error {
 	if err != nil {
 		return err
 	}
-	return r.takeInTheEnd(&d, k, func(files reach.Files) ([]keysFile, error) { return r.mayTakeAlone(in, &d, files) })
+	return r.takeInTheEnd(&d, taking{key: k, was: in.Was, cutOff: in.CutOff > 0})
 }
 
 // shareCheck asks whether the key is refused after its end, and the others are not.
@@ -212,40 +218,6 @@ func acceptedOthers(rows []store.Access, user string, not ...int64) []int64 {
 		}
 	}
 	return out
-}
-
-// guarded is the failure of what rule 1 keeps from being taken.
-type guarded struct{ Failure }
-
-// errGuarded is what errors.Is finds it by.
-var errGuarded = errors.New("rule 1")
-
-func (guarded) Is(target error) bool { return target == errGuarded }
-
-func (g guarded) Unwrap() error { return g.Failure }
-
-// mayTakeAlone checks rule 1 before a key is taken with no other in its place.
-func (r *Run) mayTakeAlone(in sharing, d *rotated, files reach.Files) ([]keysFile, error) {
-	all, err := readFiles(files, r.Instance)
-	if err != nil {
-		return nil, err
-	}
-	openers, err := r.openers(rotating{}, *d, all)
-	if err != nil {
-		return nil, err
-	}
-	p, err := r.Policy(r.ctx)
-	if err != nil {
-		return nil, err
-	}
-	now, err := r.Store.Now(r.ctx)
-	if err != nil {
-		return nil, err
-	}
-	if err := rotation.MayTake([]string{in.Key}, openers, d.Session, now.Add(-time.Duration(p.PrivateHalf))); err != nil && in.CutOff == 0 {
-		return nil, guarded{Failure{words(err)}}
-	}
-	return all, nil
 }
 
 // shareSettle waits for the look after the edit.
@@ -318,7 +290,7 @@ func (r *Run) removeTake() error {
 	if err != nil {
 		return err
 	}
-	return r.takeOld(&d, k, true, func(files reach.Files) ([]keysFile, error) { return r.mayTakeAlone(in, &d, files) })
+	return r.takeOld(&d, taking{key: k, was: in.Was, cutOff: in.CutOff > 0}, true)
 }
 
 // removeBack puts the key's lines back.
@@ -350,7 +322,8 @@ func (r *Run) removeCheck() error {
 	return nil
 }
 
-// extendEdit replaces the end in the key's lines by the new one.
+// extendEdit gives the lines that bear an end of ours the new one. Other lines of
+// the key are somebody else's, and stay as they are: that is said.
 func (r *Run) extendEdit() error {
 	in, d, err := r.sharing()
 	if err != nil {
@@ -359,10 +332,19 @@ func (r *Run) extendEdit() error {
 	if r.instanceGone() {
 		return failf("the instance is gone")
 	}
-	a, err := r.accessOfKey(r.ctx, r.Instance, in.Key)
+	k, err := r.Store.KeyByID(r.ctx, in.OldID)
 	if err != nil {
-		return Failure{words(err)}
+		return err
 	}
+	rows, err := r.Store.AccessesOf(r.ctx, r.Instance.ID)
+	if err != nil {
+		return err
+	}
+	n := slices.IndexFunc(rows, func(a store.Access) bool { return a.KeyID == k.ID && a.LoginUser == r.Instance.LoginUser })
+	if n < 0 {
+		return failf("%s is not recorded to open %s any more", k.Name, r.Instance.Name)
+	}
+	a := rows[n]
 	terms, err := r.Store.Terms(r.ctx, a.ID)
 	if err != nil {
 		return err
@@ -377,38 +359,50 @@ func (r *Run) extendEdit() error {
 			return err
 		}
 	}
-	if d.Expiry, err = authkeys.Expiry(authkeys.ParseVersion(d.Banner), *in.Until, nil, d.Skew); err == nil {
-		d.Enforced = true
-	}
+	d.Expiry, err = authkeys.Expiry(authkeys.ParseVersion(d.Banner), *in.Until, nil, d.Skew)
+	d.Enforced = err == nil
 	if err := r.SetData(d); err != nil {
 		return err
 	}
-	now, err := r.Store.Now(r.ctx)
-	if err != nil {
-		return err
-	}
-	if d.Enforced {
-		err = r.Effect("edit", func(ctx context.Context) error {
-			for _, f := range all {
-				if len(authkeys.ParseDocument(f.data).Lines(a.Blob)) == 0 {
-					continue
-				}
-				if _, err := reach.Edit(ctx, files, f.name, reach.EditOptions{Now: now}, func(doc *authkeys.Document) error {
-					_, err := doc.SetExpiry(a.Blob, d.Expiry)
-					return err
-				}); err != nil {
-					return Failure{"its line could not be given another end: " + words(err)}
-				}
+	if d.Enforced && terms.Enforced {
+		ours := func(expiry string) bool { return expiry == d.Expiry || r.isOurs(terms, d, expiry) }
+		mine, others := 0, 0
+		for _, f := range all {
+			m, o := authkeys.ParseDocument(f.data).Ends(k.Blob, ours)
+			mine, others = mine+m, others+o
+		}
+		if mine == 0 {
+			return failf("no line of %s on %s bears the end that was given to it here: somebody has changed it, and nothing was changed; \"plumlatch survey %s\" shows what stands there", k.Name, r.Instance.Name, r.Instance.Name)
+		}
+		if others > 0 {
+			if err := r.Say("%s of %s there has no end of ours, and stays as it is", plural(others, "other line"), k.Name); err != nil {
+				return err
 			}
-			return nil
-		})
-		if err != nil {
+		}
+		err := r.take(&d, taking{key: k, was: in.Was}, "edit", func([]keysFile) error { return nil }, func(_ string, doc *authkeys.Document) error {
+			_, err := doc.SetExpiry(k.Blob, ours, d.Expiry)
 			return err
+		}, nil)
+		if err != nil {
+			if errors.Is(err, errGuarded) || errors.Is(err, store.ErrLost) {
+				return err
+			}
+			return Failure{"its line could not be given another end: " + words(err)}
 		}
 		if err := r.Store.Wrote(r.ctx, r.Instance.ID); err != nil {
 			return err
 		}
 	}
-	terms.UntilAt, terms.Enforced = in.Until, d.Enforced
+	terms.UntilAt, terms.Enforced, terms.Expiry = in.Until, d.Enforced && terms.Enforced, d.Expiry
 	return r.Store.SetTerms(r.ctx, terms)
+}
+
+// isOurs tells whether an expiry-time is the end that we wrote. Terms of before
+// that was kept tell it by the time itself.
+func (r *Run) isOurs(terms store.Terms, d rotated, expiry string) bool {
+	if terms.Expiry != "" {
+		return expiry == terms.Expiry
+	}
+	was, err := authkeys.Expiry(authkeys.ParseVersion(d.Banner), *terms.UntilAt, nil, d.Skew)
+	return err == nil && expiry == was
 }

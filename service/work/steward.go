@@ -188,12 +188,16 @@ func (r *Run) stewardAddBack() error {
 	}
 	asks := d.File != "" && !r.instanceGone()
 	if d.File != "" && !r.instanceGone() {
-		files, all, err := r.inside()
+		_, all, err := r.inside()
 		if err != nil {
 			return err
 		}
 		if slices.ContainsFunc(all, func(f keysFile) bool { return authkeys.ParseDocument(f.data).Has(d.Line) }) {
-			if err := r.takeLineOut(d, files, all); err != nil {
+			next, err := r.Store.NextSteward(r.ctx, r.Instance.ID)
+			if err != nil {
+				return err
+			}
+			if err := r.takeOwn(d, next.Blob, "take-out", func(doc *authkeys.Document) error { doc.RemoveAppended(d.Line); return nil }); err != nil {
 				return err
 			}
 		}
@@ -248,17 +252,23 @@ func (r *Run) stewardWithdraw() error {
 	if err != nil || d.Gone || r.instanceGone() {
 		return err
 	}
-	before := store.Key{Name: "the steward's key before", Blob: d.Before}
-	return r.takeInTheEnd(&d, before, func(files reach.Files) ([]keysFile, error) {
-		all, err := readFiles(files, r.Instance)
+	return r.inTheEnd(&d, "the steward's key before", func() error {
+		_, all, err := r.inside()
 		if err != nil {
-			return nil, err
+			return err
 		}
 		now, err := r.Store.StewardPublic(r.ctx, r.Instance.ID)
-		if err == nil && len(linesOf(all, now)) == 0 {
-			err = failf("the steward's line is not there any more: somebody took it out")
+		if err != nil {
+			return err
 		}
-		return all, err
+		if len(linesOf(all, now)) == 0 {
+			return failf("the steward's line is not there any more: somebody took it out")
+		}
+		if err := r.takeOwn(d, d.Before, "edit", func(doc *authkeys.Document) error { doc.Remove(d.Before); return nil }); err != nil {
+			return err
+		}
+		d.Accepted, d.Refused, d.AskedAt, d.Gone = nil, nil, time.Time{}, true
+		return r.SetData(d)
 	})
 }
 

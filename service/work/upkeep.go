@@ -81,7 +81,7 @@ func (w *Worker) JudgeRest(ctx context.Context) error {
 
 // VerifyJournal verifies the chain against the heads in the database and the
 // last one that was signed here, and records what came of it.
-func (w *Worker) VerifyJournal(ctx context.Context, by store.Actor) (wire.JournalCheck, error) {
+func (w *Worker) VerifyJournal(ctx context.Context, by store.Actor, role store.Role) (wire.JournalCheck, error) {
 	now, err := w.Store.Now(ctx)
 	if err != nil {
 		return wire.JournalCheck{}, err
@@ -100,7 +100,11 @@ func (w *Worker) VerifyJournal(ctx context.Context, by store.Actor) (wire.Journa
 	if check.OwnerRole, err = w.Store.OwnerRole(ctx); err != nil {
 		return check, err
 	}
-	if err := w.Store.JournalChecked(ctx, by, check.Links, check.Breaks); err != nil {
+	head := int64(0)
+	if check.Head != nil {
+		head = check.Head.N
+	}
+	if err := w.Store.JournalChecked(ctx, by, store.JournalCheck{Links: check.Links, Breaks: check.Breaks, HeadN: head, ByService: true, Role: role}); err != nil {
 		return check, err
 	}
 	return check, w.JudgeRest(ctx)

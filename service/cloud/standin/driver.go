@@ -27,7 +27,11 @@ var _ cloud.Driver = (*Driver)(nil)
 
 // New returns a driver; base is such as "http://127.0.0.1:8471".
 func New(base, token string) *Driver {
-	return &Driver{strings.TrimRight(base, "/"), token, &http.Client{Timeout: 20 * time.Second}}
+	return &Driver{strings.TrimRight(base, "/"), token, &http.Client{
+		Timeout: 20 * time.Second,
+		// A redirect would carry the token elsewhere, or the request to another one than was meant.
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}}
 }
 
 // Name returns "standin".
@@ -77,6 +81,8 @@ func (d *Driver) call(ctx context.Context, method, path string, body, answer any
 		switch {
 		case resp.StatusCode == http.StatusNotFound:
 			return cloud.ErrNotFound
+		case resp.StatusCode >= 300 && resp.StatusCode < 400:
+			return fmt.Errorf("%w: it answers %s, and is not followed elsewhere", cloud.ErrFailed, resp.Status)
 		case resp.StatusCode >= 500:
 			return fmt.Errorf("%w: %s: %s", cloud.ErrFailed, resp.Status, said)
 		}

@@ -1,0 +1,200 @@
+// Package service_test holds the sources to rules that the compiler does not know.
+package service_test
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// sources parses every file that is not a test below a folder.
+func sources(t *testing.T, root string, use func(path string, f *ast.File)) {
+	t.Helper()
+	n := 0
+	err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if d.IsDir() && (d.Name() == "node_modules" || strings.HasPrefix(d.Name(), ".") && d.Name() != "." && d.Name() != "..") {
+			return filepath.SkipDir
+		}
+		if !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return nil
+		}
+		f, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+		if err != nil {
+			return err
+		}
+		n++
+		use(filepath.ToSlash(path), f)
+		return nil
+	})
+	if err != nil || n == 0 {
+		t.Fatalf("%d files: %v", n, err)
+	}
+}
+
+// calls gives each call of a package's function to use: "rotation.Judge".
+func calls(f *ast.File, use func(name string, call *ast.CallExpr)) {
+	ast.Inspect(f, func(n ast.Node) bool {
+		if call, ok := n.(*ast.CallExpr); ok {
+			if sel, ok := call.Fun.(*ast.SelectorExpr); ok {
+				if pkg, ok := sel.X.(*ast.Ident); ok {
+					use(pkg.Name+"."+sel.Sel.Name, call)
+				}
+			}
+		}
+		return true
+	})
+}
+
+// TestWhoMakesPermits: the guard is asked in two places, for the steward's edits
+// and for the engineer's; what is the service's own is named where it is.
+func TestWhoMakesPermits(t *testing.T) {
+	may := map[string][]string{
+		"rotation.Judge":  {"../service/work/guard.go", "../service/work/paper.go"},
+		"rotation.Own":    {"../service/work/guard.go", "../service/work/adopt.go", "../service/work/rescue.go", "../cmd/plumlatch/adopt.go"},
+		"rotation.Unread": {"../service/reach/beneath.go"},
+		"rotation.Signed": {"../cmd/plumlatch/restorehand.go"},
+	}
+	seen := map[string]bool{}
+	sources(t, "..", func(path string, f *ast.File) {
+		calls(f, func(name string, _ *ast.CallExpr) {
+			if places, ok := may[name]; ok {
+				seen[name] = true
+				if !slices.Contains(places, path) {
+					t.Errorf("%s calls %s, which makes a permit", path, name)
+				}
+			}
+		})
+	})
+	if len(seen) != len(may) {
+		t.Errorf("seen: %v", seen)
+	}
+}
+
+// TestOneSafeEdit: files on instances are written by the safe edit alone.
+func TestOneSafeEdit(t *testing.T) {
+	sources(t, "..", func(path string, f *ast.File) {
+		if strings.HasPrefix(path, "../service/reach/") || strings.HasPrefix(path, "../standin/") {
+			return
+		}
+		ast.Inspect(f, func(n ast.Node) bool {
+			if sel, ok := n.(*ast.SelectorExpr); ok {
+				switch sel.Sel.Name {
+				case "PosixRename", "Replace", "Append":
+					if x, ok := sel.X.(*ast.Ident); ok && (x.Name == "files" || x.Name == "f") {
+						t.Errorf("%s writes a file of an instance by %s", path, sel.Sel.Name)
+					}
+				}
+			}
+			return true
+		})
+	})
+}
+
+// TestNoRedirects: whatever speaks HTTP follows no redirect, which would carry a
+// token elsewhere.
+func TestNoRedirects(t *testing.T) {
+	clients := 0
+	sources(t, "..", func(path string, f *ast.File) {
+		ast.Inspect(f, func(n ast.Node) bool {
+			switch n := n.(type) {
+			case *ast.SelectorExpr:
+				if pkg, ok := n.X.(*ast.Ident); ok && pkg.Name == "http" && slices.Contains([]string{"DefaultClient", "Get", "Post", "PostForm", "Head"}, n.Sel.Name) {
+					t.Errorf("%s uses http.%s, which follows redirects", path, n.Sel.Name)
+				}
+			case *ast.CompositeLit:
+				sel, ok := n.Type.(*ast.SelectorExpr)
+				if !ok || sel.Sel.Name != "Client" {
+					return true
+				}
+				if pkg, ok := sel.X.(*ast.Ident); !ok || pkg.Name != "http" {
+					return true
+				}
+				clients++
+				if !slices.ContainsFunc(n.Elts, func(e ast.Expr) bool {
+					kv, ok := e.(*ast.KeyValueExpr)
+					return ok && kv.Key.(*ast.Ident).Name == "CheckRedirect"
+				}) {
+					t.Errorf("%s makes an http.Client that follows redirects", path)
+				}
+			}
+			return true
+		})
+	})
+	if clients < 4 {
+		t.Errorf("%d clients were looked at", clients)
+	}
+}
+
+// TestContexts: gin's context is used again for another request once a handler has
+// returned, so the database and goroutines get the request's own. A function of
+// the package that takes a *gin.Context may be given one; nothing else.
+func TestContexts(t *testing.T) {
+	takes := map[string]bool{}
+	isGin := func(e ast.Expr) bool {
+		star, ok := e.(*ast.StarExpr)
+		if !ok {
+			return false
+		}
+		sel, ok := star.X.(*ast.SelectorExpr)
+		return ok && sel.Sel.Name == "Context"
+	}
+	var files []*ast.File
+	var paths []string
+	sources(t, "api", func(path string, f *ast.File) {
+		files, paths = append(files, f), append(paths, path)
+		for _, d := range f.Decls {
+			if fn, ok := d.(*ast.FuncDecl); ok {
+				for _, p := range fn.Type.Params.List {
+					takes[fn.Name.Name] = takes[fn.Name.Name] || isGin(p.Type)
+				}
+			}
+		}
+	})
+	looked := 0
+	for n, f := range files {
+		ast.Inspect(f, func(node ast.Node) bool {
+			call, ok := node.(*ast.CallExpr)
+			if !ok {
+				return true
+			}
+			name := ""
+			switch fun := call.Fun.(type) {
+			case *ast.Ident:
+				name = fun.Name
+			case *ast.SelectorExpr:
+				name = fun.Sel.Name
+			case *ast.IndexExpr:
+				if id, ok := fun.X.(*ast.Ident); ok {
+					name = id.Name
+				}
+			}
+			for _, a := range call.Args {
+				if id, ok := a.(*ast.Ident); ok && id.Name == "c" {
+					looked++
+					// What is called may bear the name of one of ours, as a method of the store does.
+					if sel, ok := call.Fun.(*ast.SelectorExpr); ok {
+						if inner, ok := sel.X.(*ast.SelectorExpr); ok && slices.Contains([]string{"Store", "Worker", "Cloud"}, inner.Sel.Name) {
+							t.Errorf("%s gives gin's context to %s.%s", paths[n], inner.Sel.Name, name)
+							continue
+						}
+					}
+					if !takes[name] {
+						t.Errorf("%s gives gin's context to %s", paths[n], name)
+					}
+				}
+			}
+			return true
+		})
+	}
+	if looked < 200 {
+		t.Errorf("%d calls were looked at", looked)
+	}
+}

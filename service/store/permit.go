@@ -1,0 +1,157 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"gorm.io/gorm"
+
+	"plumlatch/core/rotation"
+)
+
+// A permit of the guard is a row with a short end. It is written in one
+// transaction with a look at the marks that it rests on, under their row locks;
+// a change of such a mark takes the same locks, and then waits until the permit
+// has ended. So no lock is held while the instance is written to, and no mark
+// changes between the guard's answer and the write.
+
+// PermitLife is how long a permit holds at most.
+const PermitLife = 30 * time.Second
+
+// ErrRested says that a write on an instance rests on the key at this moment.
+var ErrRested = errors.New("a change on an instance rests on this key at this very moment; ask again in half a minute")
+
+// NewPermit is what a permit is recorded with.
+type NewPermit struct {
+	Work, Fence, Instance int64
+	LoginUser             string
+	Rests                 []rotation.Rest
+}
+
+// AddPermit records a permit, if the keys that it rests on are still as they were
+// judged: rotation.ErrStale.
+func (s *Store) AddPermit(ctx context.Context, p NewPermit) (id int64, err error) {
+	err = s.tx(ctx, func(tx *gorm.DB) error {
+		ids := restIDs(p.Rests)
+		now, err := restsNow(tx, ids, true)
+		if err != nil {
+			return err
+		}
+		if err := rotation.Same(p.Rests, now); err != nil {
+			return err
+		}
+		if err := tx.Exec("DELETE FROM permits WHERE ends_at < clock_timestamp() - interval '1 hour'").Error; err != nil {
+			return err
+		}
+		if err := tx.Raw(`INSERT INTO permits (work_id, fence, instance_id, login_user, ends_at) VALUES (?, ?, ?, ?, clock_timestamp() + make_interval(secs => ?)) RETURNING id`,
+			p.Work, p.Fence, p.Instance, p.LoginUser, PermitLife.Seconds()).Scan(&id).Error; err != nil {
+			return err
+		}
+		if len(ids) == 0 {
+			return nil
+		}
+		return tx.Exec("INSERT INTO permit_keys (permit_id, key_id) SELECT ?, k.id FROM keys k WHERE k.id IN ?", id, ids).Error
+	})
+	return id, err
+}
+
+// PermitHolds tells whether a permit holds still: it has not ended, the work is in
+// the hands of whom it was given to, and the keys are as they were judged.
+// rotation.ErrEnded, rotation.ErrStale.
+func (s *Store) PermitHolds(ctx context.Context, id int64, rests []rotation.Rest) error {
+	r, err := one[struct{ Good bool }](ctx, s, `SELECT p.ends_at > clock_timestamp() + interval '1 second' AND (p.fence = 0 OR p.fence = w.fence AND w.state = 'running') AS good
+		FROM permits p JOIN work w ON w.id = p.work_id WHERE p.id = ?`, id)
+	if errors.Is(err, ErrNotFound) || err == nil && !r.Good {
+		return rotation.ErrEnded
+	}
+	if err != nil {
+		return err
+	}
+	now, err := restsNow(s.db.WithContext(ctx), restIDs(rests), false)
+	if err != nil {
+		return err
+	}
+	return rotation.Same(rests, now)
+}
+
+// EndPermit ends a permit: what waits for it goes on.
+func (s *Store) EndPermit(ctx context.Context, id int64) error {
+	return s.db.WithContext(ctx).Exec("DELETE FROM permits WHERE id = ?", id).Error
+}
+
+func restIDs(rests []rotation.Rest) []int64 {
+	var ids []int64
+	for _, r := range rests {
+		if r.ID != 0 {
+			ids = append(ids, r.ID)
+		}
+	}
+	slices.Sort(ids)
+	return slices.Compact(ids)
+}
+
+// restsNow are keys as they are marked now. With lock nobody changes them before
+// the transaction ends.
+func restsNow(tx *gorm.DB, ids []int64, lock bool) ([]rotation.Rest, error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	sql := `SELECT k.id, coalesce(h.sort, '') AS holder, CASE WHEN k.state <> 'in use' THEN k.state WHEN k.retired_at IS NOT NULL THEN 'retired' ELSE '' END AS state, k.shown_at
+		FROM keys k LEFT JOIN holders h ON h.id = k.holder_id WHERE k.id IN ? ORDER BY k.id`
+	if lock {
+		sql += " FOR SHARE OF k"
+	}
+	var rows []struct {
+		ID            int64
+		Holder, State string
+		ShownAt       *time.Time
+	}
+	if err := tx.Raw(sql, ids).Scan(&rows).Error; err != nil {
+		return nil, err
+	}
+	var out []rotation.Rest
+	for _, r := range rows {
+		out = append(out, rotation.Rest{ID: r.ID, Mark: rotation.Mark{Holder: r.Holder, State: r.State}, Shown: timeOf(r.ShownAt)})
+	}
+	return out, nil
+}
+
+// unrested takes the rows of keys that are about to be changed. ErrRested while a
+// permit rests on one of them.
+func unrested(tx *gorm.DB, ids ...int64) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	var locked []int64
+	if err := tx.Raw("SELECT id FROM keys WHERE id IN ? ORDER BY id FOR UPDATE", ids).Scan(&locked).Error; err != nil {
+		return err
+	}
+	var names []string
+	if err := tx.Raw(`SELECT DISTINCT i.name FROM permit_keys k JOIN permits p ON p.id = k.permit_id JOIN instances i ON i.id = p.instance_id
+		WHERE k.key_id IN ? AND p.ends_at > clock_timestamp()`, ids).Scan(&names).Error; err != nil {
+		return err
+	}
+	if len(names) > 0 {
+		return fmt.Errorf("%w (%s)", ErrRested, names[0])
+	}
+	return nil
+}
+
+// markTx is tx for a change of what people say of keys: while a permit rests on
+// one of them it waits, for about as long as a permit holds.
+func (s *Store) markTx(ctx context.Context, f func(tx *gorm.DB) error) error {
+	for begin := time.Now(); ; {
+		err := s.tx(ctx, f)
+		if !errors.Is(err, ErrRested) || time.Since(begin) > PermitLife {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}

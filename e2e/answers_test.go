@@ -21,6 +21,7 @@ func TestAnswers(t *testing.T) {
 	d.must(t, "holder", "add", "answer-crew", "-sort", "team")
 	d.must(t, "key", "create", "answer-key", "-dir", dir, "-holder", "answer-crew")
 	d.must(t, "key", "create", "answer-second", "-dir", dir)
+	d.must(t, "key", "set", "answer-second", "-holder", "")
 	d.must(t, "instance", "launch", "answer-board", "-image", "debian-12", "-size", "small", "-region", "south-pier", "-tag", "line=answer", "-key", "answer-key,answer-second")
 	d.must(t, "instance", "launch", "answer-gate", "-image", "debian-12", "-size", "small", "-region", "south-pier", "-key", "answer-key")
 

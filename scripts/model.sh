@@ -38,8 +38,17 @@ broken() {
 	echo "without $1: $errors errors"
 	[ "$errors" != 0 ]
 }
-broken "a private half that was shown" 's/&& fresh && shown && old == FREE/\&\& fresh \&\& old == FREE/; s/:: shown -> MOVE(NARROW)/:: true -> MOVE(NARROW)/'
-broken "a look at the new line before the old one is narrowed" 's/&& fresh && shown && old == FREE/\&\& old == FREE/'
-broken "a look at the new line before the old one goes" 's/&& fresh && shown && old != GONE/\&\& shown \&\& old != GONE/'
-broken "a look at the old line before the new one is taken back" 's/claim == _pid && old == FREE -> fresh = false/claim == _pid -> fresh = false/'
-broken "the old line's return before the new one goes" 's/:: touched && old != FREE -> WRITE(old = FREE)/:: touched \&\& old != FREE -> skip/; s/claim == _pid \&\& old == FREE -> fresh = false/claim == _pid -> fresh = false/'
+# Each is one guard; the sed takes it out.
+broken "a private half that was shown, and not a word" 's/#define SHOWN  .*/#define SHOWN (new_shown || word)/'
+broken "the guard before the old key is narrowed or taken" 's/#define TAKE_OLD  .*/#define TAKE_OLD true/'
+broken "what the old key was when the work began" 's/#define GUARDED_OLD .*/#define GUARDED_OLD (false)/'
+broken "the identity of the old key: by its name alone" 's/#define GUARDED_OLD .*/#define GUARDED_OLD (old_named \&\& (old_counts || old_was))/'
+broken "the guard before the new line is taken back" 's/#define TAKE_NEW .*/#define TAKE_NEW (old == FREE)/'
+broken "whether the old key counts, on the way back" 's/#define OTHER_OLD .*/#define OTHER_OLD (old == FREE \&\& old_shown)/'
+broken "whether the old key was shown, on the way back" 's/#define OTHER_OLD .*/#define OTHER_OLD (old == FREE \&\& old_counts)/'
+broken "whether the new key counts" 's/#define OTHER_NEW .*/#define OTHER_NEW (fresh \&\& SHOWN)/'
+broken "whether the third key counts" 's/#define OTHER_THIRD .*/#define OTHER_THIRD (third)/'
+broken "the guard of the second change" 's/#define TAKE_THIRD .*/#define TAKE_THIRD true/'
+broken "marks that wait for a permit" 's/#define MARKS_WAIT .*/#define MARKS_WAIT (true)/'
+broken "the file as it was judged, right before it is replaced" 's/#define SAME_FILE .*/#define SAME_FILE (true)/; s/claim == _pid \&\& fresh \&\& old == FREE, old = ENDED/claim == _pid, old = ENDED/; s/claim == _pid \&\& fresh \&\& old != GONE, old = GONE/claim == _pid, old = GONE/'
+broken "one change at a time on an instance" 's/:: holding == 0 \&\& third ->/:: third ->/; s/if :: holding == 0 -> holding = 2 :: else -> goto done fi/holding = 2/; s/&& (holding == 1 || holding == 0)//; s/permit == 0 \&\& (may)/(may)/; s/CONFIRM(who) (permit == who)/CONFIRM(who) (true)/'

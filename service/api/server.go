@@ -156,7 +156,7 @@ func New(o Options) http.Handler {
 	view.GET("/surveys", s.listSurveys)
 	edit.POST("/surveys", s.surveyMany)
 	view.GET("/instances/:name/surveys", s.lastSurveys)
-	edit.POST("/instances/:name/client-survey", costly, s.clientSurvey)
+	edit.POST("/instances/:name/client-survey", s.clientSurvey)
 	edit.POST("/instances/:name/record-access", s.recordAccess)
 	edit.POST("/instances/:name/probing", s.probing)
 	view.GET("/instances/:name/timeline", s.instanceTimeline)
@@ -343,7 +343,8 @@ func readUpTo(c *gin.Context, limit int64, into any) bool {
 // is refused where it is read.
 func plainBody(c *gin.Context, data []byte) bool {
 	var body any
-	if json.Unmarshal(data, &body) != nil {
+	if json.Unmarshal(data, &body) != nil || secrets.Holds(string(data)) && !textsHold(&body) {
+		// No JSON, or JSON that is a key itself (RFC 7517).
 		if secrets.Holds(string(data)) {
 			privateKey.answer(c, wire.Problem{Detail: privateDetail})
 			return false
@@ -375,6 +376,15 @@ func plainBody(c *gin.Context, data []byte) bool {
 		field(c, nul, errors.New("a text has no NUL in it"))
 	}
 	return !found && !bad
+}
+
+// textsHold tells whether one of the texts of a value holds a private key.
+func textsHold(v *any) (found bool) {
+	secrets.Each(v, func(_, text string) string {
+		found = found || secrets.Holds(text)
+		return text
+	})
+	return found
 }
 
 func answerList[S, T any](c *gin.Context, rows []S, next string, show func(S) T) {

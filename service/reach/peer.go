@@ -126,6 +126,7 @@ type Client struct {
 	ctx  context.Context
 	once sync.Once
 	end  func()
+	gone atomic.Bool // the connection was cut
 }
 
 // newClient takes a logged-in connection over. The context ends it; so does life,
@@ -145,6 +146,7 @@ func newClient(ctx context.Context, c *ssh.Client, l *line, life time.Duration) 
 // cut ends the connection under whatever waits for it: the bytes first, since a
 // channel may be closed only when the server agrees.
 func (c *Client) cut() {
+	c.gone.Store(true)
 	c.line.Close()
 	for l := c.line.carrier; l != nil; l = l.carrier {
 		l.Close()
@@ -159,6 +161,20 @@ func (c *Client) Close() error {
 		c.end()
 	})
 	return nil
+}
+
+// Broken tells whether the connection behind a way is gone: what was asked on it
+// since was not answered, and says nothing.
+func Broken(f Files) bool {
+	switch f := f.(type) {
+	case *remembering:
+		return Broken(f.Files)
+	case ownedFiles:
+		return Broken(f.Files)
+	case *sftpFiles:
+		return f.c.gone.Load() || f.c.ctx.Err() != nil
+	}
+	return false
 }
 
 // within does something that the server has a part in. It ends, at the latest,
@@ -182,6 +198,7 @@ func (c *Client) within(ctx context.Context, limit time.Duration, bytes int64, f
 	switch {
 	case err == nil:
 	case c.line.flooded.Load():
+		c.gone.Store(true)
 		err = ErrFlood
 	case late:
 		err = fmt.Errorf("%w (%s)", errInTime, limit)

@@ -118,6 +118,7 @@ func (r *Run) restoreLookBack() error {
 			var stays string
 			// The new key may be the only way in by now, which was shown to work.
 			if stays, err = r.takeOurs(&d, fresh, in.NewWas); stays != "" {
+				stands = "still stands" // the service has seen it
 				return say(stays)
 			}
 		}

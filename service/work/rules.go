@@ -67,6 +67,8 @@ func (w *Worker) admitKind() *Kind {
 				return store.WorkEnd{}, err
 			}
 			switch {
+			case state != store.Done && d.Stays != "":
+				return store.WorkEnd{Outcome: outcomeOf(r.Work.Trouble, d.Stays)}, nil
 			case state != store.Done:
 				return store.WorkEnd{Trouble: "", Outcome: r.tookBack(state, r.Work.Trouble)}, nil
 			case in.Seconds > 0:
@@ -290,6 +292,25 @@ func (r *Run) takeBackRules() error {
 		}
 		if !k.Asked {
 			continue
+		}
+		if r.Work.Back && r.admission().Seconds == 0 {
+			// Going back is a change too: what people came in by before may be gone by now,
+			// withdrawn by this very work or by others. Then both stay, and that is said.
+			groups, err := r.groups(r.Instance.CloudID)
+			if err != nil {
+				return err
+			}
+			cut, err := r.cutOff(groups, []kept{k})
+			if err != nil {
+				return err
+			}
+			if cut > 0 {
+				d.Stays = fmt.Sprintf("%s stays admitted: no other rule without an end admits anybody but the service", k.Range)
+				if err := errors.Join(r.Say("%s", d.Stays), r.SetData(d)); err != nil {
+					return err
+				}
+				continue
+			}
 		}
 		if err := r.withdrawRule(k, "the end of its time"); err != nil {
 			return err

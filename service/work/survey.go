@@ -83,7 +83,7 @@ func (w *Worker) lookInside(ctx context.Context, i store.Instance, known *store.
 		l.out.NotSeen = append(l.out.NotSeen, "pairs that lie in .ssh: "+words(lyingErr))
 	}
 	l.out.At = time.Now().UTC()
-	if ctx.Err() != nil {
+	if ctx.Err() != nil || reach.Broken(files) { // what was not read is not seen, and no finding
 		return l, fmt.Errorf("%w: it stopped answering halfway", ErrCannotSurvey)
 	}
 	if len(l.out.Files) == 0 && !l.whole {

@@ -81,9 +81,31 @@ func keySet(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
+		if c.soleOf(k) {
+			return nil
+		}
 		fmt.Fprintf(c.out, "Set for %s.\nnext: plumlatch key show %s\n", k.Name, k.Name)
 		return nil
 	}
+}
+
+// soleOf says what a mark means that makes a key count for nobody's way in, where
+// no other person's key is known to open something. False where there is nothing
+// to say.
+func (c *cli) soleOf(k wire.Key) bool {
+	if len(k.SoleOf) == 0 {
+		return false
+	}
+	what := "retired"
+	if !k.Retired {
+		what = "the key of a " + k.HolderSort
+		if k.HolderSort == "" {
+			what = "a key of which nobody knows whom it belongs to"
+		}
+	}
+	fmt.Fprintf(c.out, "%s is %s now, and counts as no person's way in any more. No other person's key is known to open %s: %s.\nNothing on instances was changed: whoever has its private half still gets in. It is not withdrawn there without another key.\nnext: plumlatch access add %s -key KEY\n",
+		k.Name, what, count(len(k.SoleOf), "instance"), plaintext.Line(plaintext.Cut(strings.Join(k.SoleOf, ", "), 200)), k.SoleOf[0])
+	return true
 }
 
 // retireCommand makes the commands that take a key out of new launches and back.
@@ -100,6 +122,9 @@ func retireCommand(retire bool) func(*flag.FlagSet) func(*cli) error {
 			}
 			if !retire {
 				fmt.Fprintf(c.out, "%s can be named in launches again.\n", k.Name)
+				return nil
+			}
+			if c.soleOf(k) {
 				return nil
 			}
 			fmt.Fprintf(c.out, "%s is retired: no new launch takes it. It still opens %d.\nnext: plumlatch access list -key %s\n", k.Name, k.Reach, k.Name)

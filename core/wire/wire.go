@@ -52,6 +52,10 @@ type Key struct {
 	StateAt     *time.Time `json:"state_at,omitempty"`     // of lost and exposed
 	StateBy     string     `json:"state_by,omitempty"`     // operator
 	StateReason string     `json:"state_reason,omitempty"` // in words
+
+	// SoleOf has, in the answer to a change that makes the key count for nobody's way
+	// in, the instances that no other person's key is known to open.
+	SoleOf []string `json:"sole_of,omitempty"`
 }
 
 // Weakness is one thing that is wrong with a public key.

@@ -10,6 +10,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"plumlatch/core/access"
 	"plumlatch/core/keypair"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
@@ -149,7 +150,29 @@ func (s *Server) changeKey(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, showKey(k))
+	out := showKey(k)
+	if r.Holder != nil && (k.HolderSort == "" || k.HolderSort == "machine" || k.HolderSort == "job") {
+		if out.SoleOf, err = s.soleOf(c, k); err != nil {
+			s.fail(c, err)
+			return
+		}
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// soleOf are the instances that no other person's key is known to open. A mark
+// that makes a key count for nobody's way in takes nothing from anybody by itself;
+// that nobody else gets in is said with it.
+func (s *Server) soleOf(c *gin.Context, k store.Key) (out []string, err error) {
+	doors, err := s.opts.Store.DoorsOfKey(c.Request.Context(), k)
+	if err != nil {
+		return nil, err
+	}
+	_, none := access.Follows(doors, k.Fingerprint)
+	for _, f := range none {
+		out = append(out, f.Door.Name)
+	}
+	return out, nil
 }
 
 func (s *Server) retireKey(retire bool) gin.HandlerFunc {
@@ -162,7 +185,20 @@ func (s *Server) retireKey(retire bool) gin.HandlerFunc {
 			s.fail(c, err)
 			return
 		}
-		s.showKey(c)
+		k, err := s.opts.Store.KeyByID(c.Request.Context(), k.ID)
+		out := wire.Key{}
+		if err == nil {
+			k, err = s.opts.Store.KeyByName(c.Request.Context(), k.Name)
+			out = showKey(k)
+		}
+		if err == nil && retire {
+			out.SoleOf, err = s.soleOf(c, k)
+		}
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		c.JSON(http.StatusOK, out)
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"plumlatch/core/access"
@@ -343,7 +344,7 @@ func (s *Server) metrics(c *gin.Context) {
 	registry := prometheus.NewRegistry()
 	gauge := prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "plumlatch_today", Help: "What needs a hand and is not put off, by reason."}, []string{"reason", "urgency"})
 	off := prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "plumlatch_today_put_off", Help: "What is put off, by reason."}, []string{"reason"})
-	registry.MustRegister(gauge, off,
+	registry.MustRegister(gauge, off, collectors.NewGoCollector(),
 		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "plumlatch_database_statements_total", Help: "Statements that this replica has sent to the database."}, func() float64 { return float64(s.opts.Store.Statements()) }),
 		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "plumlatch_connections_total", Help: "Connections that this replica has opened to instances."}, func() float64 { return float64(s.opts.Worker.Reach.Dialed.Load()) }))
 	for _, name := range access.ReasonNames() { // a reason that has none is 0, and not absent

@@ -10,7 +10,7 @@ SHOT_PACKAGES = chromium=/usr/bin/chromium xvfb=/usr/bin/xvfb-run xauth=/usr/bin
 
 CONSOLE_SOURCES = $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/tsconfig.json
 
-.PHONY: help demo demo-reset build test matrix model lint bench fuzz screenshots format clean
+.PHONY: help demo demo-reset build test race matrix model lint bench fuzz screenshots format clean
 
 help: ## show this list
 	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -50,9 +50,17 @@ test: build ## run every test; installs what is missing for them
 	PLUMLATCH_HARNESS_REPORT=$(CURDIR)/bin/harness.txt go test -parallel 4 -timeout 14m ./...
 	@if [ -e bin/harness.txt ]; then cat bin/harness.txt; fi
 
-matrix: build ## every case of the harness that kills and stops the service
+# The tests of the whole that go through most of the service at once.
+RACED = TestFirstDoor|TestTwoReplicas|TestSurvey|TestRestoreService|TestBadDays|TestGuardExamples|TestOracle|TestHostileInstances|TestStreamsEndWithTheirToken|TestCostlyRequestsAreBounded|TestSigninsAtOnce|TestOddAddresses|TestTokensEndTogether
+
+race: build ## the tests of each package, and some of the whole, with the race detector
+	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)') gcc=/usr/bin/cc libc6-dev=/usr/include/stdio.h
+	CGO_ENABLED=1 go test -race -parallel 4 -timeout 14m $$(go list ./... | grep -v '/e2e$$')
+	CGO_ENABLED=1 PLUMLATCH_RACE=1 go test -race -parallel 4 -timeout 14m -count=1 ./e2e -run '^($(RACED))$$' -oracle 10
+
+matrix: build ## every case of the harness, and 2,000 sequences of the oracle
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)')
-	go test ./e2e -run TestMatrix -matrix -v -count=1 -timeout 120m
+	go test ./e2e -run 'TestMatrix|TestOracle' -matrix -v -count=1 -timeout 240m
 
 model: ## check the model of the rotation with spin: nobody locked out, always an end
 	@scripts/packages.sh spin=/usr/bin/spin gcc=/usr/bin/cc libc6-dev=/usr/include/stdio.h

@@ -40,12 +40,18 @@ func run(m *testing.M) int {
 	}
 	defer os.RemoveAll(dir)
 	bin = filepath.Join(dir, "bin")
-	build := exec.Command("go", "build", "-o", bin+"/", "../cmd/...")
+	flags := []string{"build"}
+	if raced {
+		// What each program finds, also one that a test killed, is in a file.
+		flags = append(flags, "-race")
+		os.Setenv("GORACE", "log_path="+filepath.Join(dir, "race"))
+	}
+	build := exec.Command("go", append(flags, "-o", bin+"/", "../cmd/...")...)
 	if out, err := build.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
 		return 1
 	}
-	halting := exec.Command("go", "build", "-tags", "halt", "-o", filepath.Join(bin, "plumlatchd-halt"), "../cmd/plumlatchd")
+	halting := exec.Command("go", append(flags, "-tags", "halt", "-o", filepath.Join(bin, "plumlatchd-halt"), "../cmd/plumlatchd")...)
 	if out, err := halting.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
 		return 1
@@ -55,8 +61,23 @@ func run(m *testing.M) int {
 		fmt.Fprintln(os.Stderr, "demo:", err)
 		return 1
 	}
-	defer shared.stop()
-	return m.Run()
+	code := m.Run()
+	shared.stop()
+	return max(code, racesIn(dir))
+}
+
+// raced says whether the programs are built with the race detector (make race).
+var raced = os.Getenv("PLUMLATCH_RACE") != ""
+
+// racesIn prints the data races that the programs found in themselves, and
+// returns 1 if there is any.
+func racesIn(dir string) int {
+	files, _ := filepath.Glob(filepath.Join(dir, "race.*"))
+	for _, file := range files {
+		found, _ := os.ReadFile(file)
+		fmt.Fprintf(os.Stderr, "a program of ours raced:\n%s\n", found)
+	}
+	return min(len(files), 1)
 }
 
 // demo is one "plumlatchd demo" in a folder, on ports and a block of its own.

@@ -76,7 +76,11 @@ func TestSigninsAtOnce(t *testing.T) {
 	if got[401] > 5 || got[401] < 1 || got[401]+got[429] != 100 {
 		t.Errorf("answers: %v", got)
 	}
-	if now := memory(t, up.cmd.Process.Pid); now > before+100 {
+	allowed := 100
+	if raced { // the detector keeps its own account of each byte
+		allowed *= 8
+	}
+	if now := memory(t, up.cmd.Process.Pid); now > before+allowed {
 		t.Errorf("%d MiB before, %d MiB at most", before, now)
 	}
 	// One after the other: five, and then none, with the right password neither.

@@ -8,6 +8,7 @@ import (
 	"runtime/debug"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"plumlatch/core/plaintext"
@@ -33,6 +34,7 @@ type Run struct {
 	ahead  int    // the step that was noted as begun by the end of the one before; -1 for none
 	// noReturn: a step has begun from which the work cannot go back by being cancelled.
 	noReturn bool
+	goesBack atomic.Bool // as Work.Back, for beat, which runs beside the steps
 }
 
 var (
@@ -77,6 +79,7 @@ func (r *Run) claim() store.Claim {
 // it ends, waits, or the claim is lost. sent is when the claim was asked for.
 func (w *Worker) carryOut(work store.Work, sent time.Time) {
 	r := &Run{Worker: w, Work: work, Kind: w.kind(work.Kind)}
+	r.goesBack.Store(work.Back)
 	ctx, cancel := context.WithCancelCause(store.WithClaim(w.base, r.claim()))
 	defer cancel(nil)
 	r.ctx = ctx
@@ -151,7 +154,7 @@ func (r *Run) beat(stopped <-chan struct{}, lost context.CancelCauseFunc) {
 			continue // the lease's own timer ends what is at hand
 		}
 		r.lease.renew(sent)
-		if asked && !r.Work.Back {
+		if asked && !r.goesBack.Load() {
 			r.cancel(errCancelled)
 		}
 	}
@@ -205,6 +208,7 @@ func (r *Run) move(state string, step int, back bool, trouble, event string) err
 	err := r.Store.MoveStep(r.ctx, r.claim(), store.StepMove{N: r.Work.Step, StepState: state, Step: step, Back: back, Trouble: trouble, Event: event})
 	if err == nil {
 		r.Work.Step, r.Work.Back = step, back
+		r.goesBack.Store(back)
 		if trouble != "" {
 			r.Work.Trouble = trouble
 		}

@@ -73,8 +73,9 @@ lint: build ## gofmt, vet, staticcheck, prettier, eslint, tsc
 	go tool staticcheck ./...
 	cd console && npm run -s lint
 
-bench: build ## speed, as ratios measured in one run
-	go test -run '^$$' -bench . -benchtime 3x -timeout 60m ./...
+bench: build ## speed, as ratios measured in one run; writes docs/performance.md
+	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)')
+	@scripts/bench.sh
 
 FUZZTIME ?= 60s
 

@@ -25,8 +25,6 @@ type door struct {
 	s          *slot
 	name, file string
 	dir        string
-	address    string
-	port       int
 }
 
 func (d *door) key(name string, more ...string) string {

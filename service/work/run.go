@@ -34,7 +34,7 @@ type Run struct {
 	ahead  int    // the step that was noted as begun by the end of the one before; -1 for none
 	// noReturn: a step has begun from which the work cannot go back by being cancelled.
 	noReturn bool
-	goesBack atomic.Bool // as Work.Back, for beat, which runs beside the steps
+	goesBack *atomic.Bool // as Work.Back, for beat, which runs beside the steps
 }
 
 var (
@@ -78,7 +78,7 @@ func (r *Run) claim() store.Claim {
 // carryOut does, or undoes, step after step of a claimed piece of work, until
 // it ends, waits, or the claim is lost. sent is when the claim was asked for.
 func (w *Worker) carryOut(work store.Work, sent time.Time) {
-	r := &Run{Worker: w, Work: work, Kind: w.kind(work.Kind)}
+	r := &Run{Worker: w, Work: work, Kind: w.kind(work.Kind), goesBack: new(atomic.Bool)}
 	r.goesBack.Store(work.Back)
 	ctx, cancel := context.WithCancelCause(store.WithClaim(w.base, r.claim()))
 	defer cancel(nil)

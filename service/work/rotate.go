@@ -411,8 +411,8 @@ func (r *Run) endRotate(state store.WorkState) (store.WorkEnd, error) {
 			text = "cancelled"
 		}
 		if d.Stays != "" {
-			text += fmt.Sprintf("; both %s and %s open %s now: the line of %s stays, as %s; once another way in is shown, plumlatch access remove %s -key %s takes it out",
-				in.Old, in.New, r.Instance.Name, in.New, strings.TrimPrefix(d.Stays, "this would leave "), r.Instance.Name, in.New)
+			text += fmt.Sprintf("; both %s and %s open %s now. The line of %s stays; taking it out was refused: %s. plumlatch access remove %s -key %s takes it out once another way in is shown",
+				in.Old, in.New, r.Instance.Name, in.New, d.Stays, r.Instance.Name, in.New)
 		} else if state != store.Stuck {
 			text += fmt.Sprintf("; the files are as they were, %s opens %s as before", in.Old, r.Instance.Name)
 		}

@@ -64,7 +64,7 @@ func (w *Worker) accessAddKind() *Kind {
 			case state == store.Stuck:
 				text = r.Work.Trouble
 			case state != store.Done && d.Stays != "":
-				text = fmt.Sprintf("%s; the line of %s stays on %s, as %s; once another way in is shown, plumlatch access remove %s -key %s takes it out", r.Work.Trouble, in.Key, r.Instance.Name, strings.TrimPrefix(d.Stays, "this would leave "), r.Instance.Name, in.Key)
+				text = fmt.Sprintf("%s. The line of %s stays on %s; taking it out was refused: %s. plumlatch access remove %s -key %s takes it out once another way in is shown", r.Work.Trouble, in.Key, r.Instance.Name, d.Stays, r.Instance.Name, in.Key)
 			case state != store.Done:
 				text = strings.TrimPrefix(r.Work.Trouble+"; the files are as they were", "it was cancelled; ")
 			case d.Trouble != "":

@@ -198,3 +198,47 @@ func TestContexts(t *testing.T) {
 		t.Errorf("%d calls were looked at", looked)
 	}
 }
+
+// TestEveryWayInChecksPins: whatever in the client gets into an instance that the
+// service names has compared its host key and alias with what is pinned here.
+// adopt.go fetches the host key itself and asks about it; entrance.go is the way in.
+func TestEveryWayInChecksPins(t *testing.T) {
+	ways := 0
+	sources(t, "../cmd/plumlatch", func(path string, f *ast.File) {
+		if strings.HasSuffix(path, "/adopt.go") || strings.HasSuffix(path, "/entrance.go") {
+			return
+		}
+		for _, d := range f.Decls {
+			fn, ok := d.(*ast.FuncDecl)
+			if !ok || fn.Body == nil {
+				continue
+			}
+			enters, checks := "", false
+			ast.Inspect(fn.Body, func(n ast.Node) bool {
+				call, ok := n.(*ast.CallExpr)
+				if !ok {
+					return true
+				}
+				switch f := call.Fun.(type) {
+				case *ast.Ident:
+					checks = checks || f.Name == "pinnedDoor" || f.Name == "readPins"
+				case *ast.SelectorExpr:
+					if x, ok := f.X.(*ast.Ident); ok && (x.Name == "c" && (f.Sel.Name == "enter" || f.Sel.Name == "login") || x.Name == "reach" && (f.Sel.Name == "LoginBy" || f.Sel.Name == "Login")) {
+						enters = x.Name + "." + f.Sel.Name
+					}
+				}
+				return true
+			})
+			if enters == "" {
+				continue
+			}
+			ways++
+			if !checks {
+				t.Errorf("%s: %s calls %s and does not look at the pins", path, fn.Name.Name, enters)
+			}
+		}
+	})
+	if ways < 5 {
+		t.Errorf("%d ways in were looked at", ways)
+	}
+}

@@ -165,6 +165,10 @@ func TestPermit(t *testing.T) {
 		{"our own, without one", Own(blobOf(t, keyOld)), "a", keyOld + "\n", "", today, ErrNoPermit},
 		{"our own line just as written", Own(blobOf(t, keyOld), keyOld+" ours"), "a", keyOld + " ours\n", "", today, nil},
 		{"another's line", Own(blobOf(t, keyOld)), "a", authkeys.StewardOptions + " " + keyNew + "\n", "", today, ErrNoPermit},
+		{"lent, just as written", Lent("restrict " + keyNew), "a", string(before) + "restrict " + keyNew + "\n", string(before), today, nil},
+		{"lent, another line of the key", Lent("restrict " + keyNew), "a", string(before) + keyNew + "\n", string(before), today, ErrNoPermit},
+		{"lent, with a forced command", Lent("restrict " + keyNew), "a", string(before) + authkeys.StewardOptions + " " + keyNew + "\n", string(before), today, ErrNoPermit},
+		{"lent, and not restricted", Lent(keyNew), "a", string(before) + keyNew + "\n", string(before), today, ErrNoPermit},
 		{"never read, ours", Unread(keyNew + " ours"), "a", string(before) + keyNew + " ours\n", string(before), today, nil},
 		{"never read, another line of the key", Unread(keyNew + " ours"), "a", string(before), keyOld + "\n", today, ErrNoPermit},
 	} {

@@ -255,6 +255,9 @@ func (r *Run) question(d *rotated, files reach.Files, t taking, now time.Time) (
 		}
 		o.Within = a.ID == t.rely && t.shown
 		o.lines(linesOf(all, a.Blob), now.Add(d.Skew))
+		if r.Instance.RescueFor != 0 { // lines that are lent for that work go with it
+			o.Ends = o.Ends || !slices.ContainsFunc(linesOf(all, a.Blob), func(l authkeys.Line) bool { return !l.Options.NoPTY })
+		}
 		if a.ID == t.rely && t.away { // a login from its holder's machine was let in
 			o.Excluded, o.Accepted, o.Refused = false, true, false
 		}

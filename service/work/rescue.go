@@ -438,17 +438,13 @@ func (r *Run) shutRescue(d *rotated) error {
 			if e != nil {
 				return e
 			}
-			key, e := r.workKey(r.Work.ID)
-			if e != nil {
-				return e
-			}
 			err = r.Effect("take-out", func(ctx context.Context) error {
 				for _, f := range all {
 					there := authkeys.ParseDocument(f.data)
 					if !slices.ContainsFunc(x.Rescue.Lines, there.Has) {
 						continue
 					}
-					if _, err := reach.Edit(ctx, files, f.name, rotation.Own(key.Blob, x.Rescue.Lines...), reach.EditOptions{Now: now}, func(doc *authkeys.Document) error {
+					if _, err := reach.Edit(ctx, files, f.name, rotation.Lent(x.Rescue.Lines...), reach.EditOptions{Now: now}, func(doc *authkeys.Document) error {
 						for _, line := range x.Rescue.Lines {
 							doc.RemoveAppended(line)
 						}

@@ -28,17 +28,18 @@ var (
 func restoreScenarios() []scenario {
 	return []scenario{
 		{name: "restore steward", kind: "restore-steward", prepare: withLost(false), begin: restoresBy("steward"), check: isRestored},
-		{name: "restore steward cancelled", kind: "restore-steward", back: true, prepare: withLost(false), begin: cancelledAtLogin("steward"), check: isLostAsBefore},
+		{name: "restore steward cancelled", kind: "restore-steward", back: true, prepare: withShown, begin: cancelledAtLogin("steward"), check: isLostAsBefore},
+		{name: "restore steward cancelled, no other key", kind: "restore-steward", back: true, lacks: []string{"look/undo/take-out/"}, prepare: withLost(false), begin: cancelledAtLogin("steward"), check: isLostAsBefore},
 		{name: "restore second-key", kind: "restore-second-key", prepare: withLost(true), begin: restoresBy("second-key"), check: isRestored},
-		{name: "restore second-key cancelled", kind: "restore-second-key", back: true, prepare: withLost(true), begin: cancelledAtLogin("second-key"), check: isLostAsBefore},
+		{name: "restore second-key cancelled", kind: "restore-second-key", back: true, prepare: withShown, begin: cancelledAtLogin("second-key"), check: isLostAsBefore},
 		{name: "restore already-open", kind: "restore-already-open", prepare: withPassword, begin: restoresBy("already-open"), check: isRestored},
-		{name: "restore already-open cancelled", kind: "restore-already-open", back: true, prepare: withPassword, begin: cancelledAtLogin("already-open"), check: isLostAsBefore},
+		{name: "restore already-open cancelled", kind: "restore-already-open", back: true, prepare: withPasswordShown, begin: cancelledAtLogin("already-open"), check: isLostAsBefore},
 		{name: "restore boot-text", kind: "restore-boot-text", lacks: []string{"rest/stop/"}, prepare: withLost(false), begin: restoresBy("boot-text"), check: isRestored},
-		{name: "restore boot-text cancelled", kind: "restore-boot-text", back: true, lacks: append(sinceIn, "stop/undo/stop/"), prepare: withLost(false), begin: cancelledAtLogin("boot-text"), check: isLostAsBefore},
+		{name: "restore boot-text cancelled", kind: "restore-boot-text", back: true, lacks: append(sinceIn, "stop/undo/stop/"), prepare: withShown, begin: cancelledAtLogin("boot-text"), check: isLostAsBefore},
 		{name: "restore boot-text cancelled at once", kind: "restore-boot-text", back: true, lacks: []string{"look/undo/take-out/", "stop/undo/stop/", "start/undo", "put-text-back/undo", "accept/undo", "login/undo"}, slow: "set-user-data", prepare: withLost(false), begin: cancelledAtStep("boot-text", "set-text"), check: isLostAsBefore},
 		{name: "restore disk", kind: "restore-disk", lacks: append(withLaunched, "rest/stop/"), prepare: withLost(false), begin: restoresBy("disk"), check: isRestored},
 		{name: "restore disk, rescue there", kind: "restore-disk", lacks: append(withOneThere, "rest/stop/"), prepare: withRescue, begin: restoresBy("disk"), check: isRestored},
-		{name: "restore disk cancelled", kind: "restore-disk", back: true, lacks: slices.Concat(sinceIn, []string{"stop/undo/stop/"}), prepare: withLost(false), begin: cancelledAtLogin("disk"), check: isLostAsBefore},
+		{name: "restore disk cancelled", kind: "restore-disk", back: true, lacks: slices.Concat(sinceIn, []string{"stop/undo/stop/"}), prepare: withShown, begin: cancelledAtLogin("disk"), check: isLostAsBefore},
 		{name: "restore disk, busy", kind: "restore-disk", back: true, lacks: slices.Concat(withLaunched, whileAway), prepare: withLost(false), begin: busyDisk, check: isLostAsBefore},
 		{name: "restore disk, busy, rescue there", kind: "restore-disk", back: true, lacks: slices.Concat(withOneThere, whileAway), prepare: withRescue, begin: busyDisk, check: isLostAsBefore},
 		{name: "restore stopped", kind: "restore-disk", lacks: slices.Concat(withLaunched, []string{"stop/stop/"}), prepare: withLostStopped, begin: restoresBy("disk"), check: isRestored},
@@ -131,6 +132,19 @@ func withLost(second bool) func(*trial) error {
 	}
 }
 
+// withShown has another key of a person's there, whose private half was shown: then
+// the guard lets what a restore has added be taken out again.
+func withShown(x *trial) error {
+	if err := withLost(true)(x); err != nil {
+		return err
+	}
+	return x.showsSecond()
+}
+
+func (x *trial) showsSecond() error {
+	return x.plumlatch("key", "prove", x.slot.key, "-identity", filepath.Join(x.slot.dir, x.slot.key))
+}
+
 // lockedOut leaves only the disk's way open.
 func lockedOut(x *trial) error {
 	if err := withLost(false)(x); err != nil {
@@ -163,6 +177,17 @@ func withPassword(x *trial) error {
 	if err := withLost(false)(x); err != nil {
 		return err
 	}
+	return x.takesPasswords()
+}
+
+func withPasswordShown(x *trial) error {
+	if err := withShown(x); err != nil {
+		return err
+	}
+	return x.takesPasswords()
+}
+
+func (x *trial) takesPasswords() error {
 	disk := shared.path("standin", "instances", x.cloudID)
 	for name, text := range map[string]string{"etc/ssh/sshd_config.d/50-cloud-init.conf": "PasswordAuthentication yes\n", "etc/shadow": "debian:" + secretWord + ":1::::::\n"} {
 		if err := os.WriteFile(filepath.Join(disk, name), []byte(text), 0o600); err != nil {

@@ -47,7 +47,7 @@ console/dist/core.wasm.gz: console/dist/index.html $(CORE_SOURCES)
 test: build ## run every test; installs what is missing for them
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)')
 	@rm -f bin/harness.txt
-	PLUMLATCH_HARNESS_REPORT=$(CURDIR)/bin/harness.txt go test -parallel 4 -timeout 14m ./...
+	PLUMLATCH_HARNESS_REPORT=$(CURDIR)/bin/harness.txt go test -parallel 4 -timeout 18m ./...
 	@if [ -e bin/harness.txt ]; then cat bin/harness.txt; fi
 
 # The tests of the whole that go through most of the service at once.
@@ -55,8 +55,8 @@ RACED = TestFirstDoor|TestTwoReplicas|TestSurvey|TestRestoreService|TestBadDays|
 
 race: build ## the tests of each package, and some of the whole, with the race detector
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)') gcc=/usr/bin/cc libc6-dev=/usr/include/stdio.h
-	CGO_ENABLED=1 go test -race -parallel 4 -timeout 14m $$(go list ./... | grep -v '/e2e$$')
-	CGO_ENABLED=1 PLUMLATCH_RACE=1 go test -race -parallel 4 -timeout 14m -count=1 ./e2e -run '^($(RACED))$$' -oracle 10
+	CGO_ENABLED=1 go test -race -parallel 4 -timeout 18m $$(go list ./... | grep -v '/e2e$$')
+	CGO_ENABLED=1 PLUMLATCH_RACE=1 go test -race -parallel 4 -timeout 18m -count=1 ./e2e -run '^($(RACED))$$' -oracle 10
 
 matrix: build ## every case of the harness, and 2,000 sequences of the oracle
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)')

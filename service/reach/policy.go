@@ -76,8 +76,8 @@ func (p Policy) Check(address string, port int) (netip.AddrPort, error) {
 // metadata are where clouds tell an instance about itself, besides link-local
 // addresses.
 var metadata = []netip.Prefix{
-	netip.MustParsePrefix("fd00:ec2::254/128"),
-	netip.MustParsePrefix("fd00:ec2::23/128"),
+	netip.MustParsePrefix("fd00:0ec2::254/128"),
+	netip.MustParsePrefix("fd00:0ec2::23/128"),
 	netip.MustParsePrefix("fd20:ce::254/128"),
 	netip.MustParsePrefix("100.100.100.200/32"),
 	netip.MustParsePrefix("168.63.129.16/32"),

@@ -243,6 +243,11 @@ func (r *Run) question(d *rotated, files reach.Files, t taking, now time.Time) (
 	if err != nil {
 		return q, nil, err
 	}
+	// A work may have taken it as its rescue instance since this step began.
+	lending, err := r.Store.InstanceAlone(r.ctx, r.Instance.ID)
+	if err != nil {
+		return q, nil, err
+	}
 	var rows []store.Access
 	for _, a := range every {
 		if a.Steward || a.LoginUser != r.Instance.LoginUser {
@@ -254,10 +259,7 @@ func (r *Run) question(d *rotated, files reach.Files, t taking, now time.Time) (
 			o.Shown = *a.ShownAt
 		}
 		o.Within = a.ID == t.rely && t.shown
-		o.lines(linesOf(all, a.Blob), now.Add(d.Skew))
-		if r.Instance.RescueFor != 0 { // lines that are lent for that work go with it
-			o.Ends = o.Ends || !slices.ContainsFunc(linesOf(all, a.Blob), func(l authkeys.Line) bool { return !l.Options.NoPTY })
-		}
+		o.lines(linesOf(all, a.Blob), now.Add(d.Skew), lending.RescueFor != 0)
 		if a.ID == t.rely && t.away { // a login from its holder's machine was let in
 			o.Excluded, o.Accepted, o.Refused = false, true, false
 		}
@@ -276,7 +278,7 @@ func (r *Run) question(d *rotated, files reach.Files, t taking, now time.Time) (
 			if bytes.Equal(l.Blob, t.key.Blob) {
 				o.ID, o.Mark = t.key.ID, markOf(t.key)
 			}
-			o.lines(linesOf(all, l.Blob), now.Add(d.Skew))
+			o.lines(linesOf(all, l.Blob), now.Add(d.Skew), lending.RescueFor != 0)
 			q.Openers = append(q.Openers, o.Opener)
 		}
 	}
@@ -289,8 +291,9 @@ type opener struct{ rotation.Opener }
 
 // lines takes down what the lines of a key let its holder do. A line whose end has
 // passed, by the instance's clock, lets nobody in, unless the server says that it
-// takes the key all the same.
-func (o *opener) lines(all []authkeys.Line, now time.Time) {
+// takes the key all the same. Where the instance is lent as a rescue instance, a
+// restricted line may be lent too, and goes with that work: it counts as one that ends.
+func (o *opener) lines(all []authkeys.Line, now time.Time, lending bool) {
 	all = slices.DeleteFunc(all, func(l authkeys.Line) bool {
 		return l.Err != nil || l.Options.CertAuthority || !o.Accepted && !l.Options.Expires.IsZero() && l.Options.Expires.Before(now)
 	})
@@ -298,7 +301,7 @@ func (o *opener) lines(all []authkeys.Line, now time.Time) {
 	for _, l := range all {
 		o.Forced = o.Forced && l.Options.HasCommand
 		o.Excluded = o.Excluded && l.Options.From != ""
-		o.Ends = o.Ends && !l.Options.Expires.IsZero()
+		o.Ends = o.Ends && (!l.Options.Expires.IsZero() || lending && l.Options.NoPTY)
 	}
 }
 

@@ -129,7 +129,7 @@ func (w *Worker) questionByHand(ctx context.Context, i store.Instance, r wire.Pe
 			continue
 		}
 		o := opener{rotation.Opener{ID: a.KeyID, Blob: a.Blob, Key: a.Key, Mark: rotation.Mark{Holder: a.HolderSort, State: a.OutOfUse()}, Shown: timeOf(a.ShownAt)}}
-		o.lines(lines[string(a.Blob)], now)
+		o.lines(lines[string(a.Blob)], now, i.RescueFor != 0)
 		q.Openers, rows = append(q.Openers, o.Opener), append(rows, a)
 	}
 	return q, rows, nil

@@ -29,8 +29,8 @@ func BenchmarkRestore(b *testing.B) {
 			b.Fatal(err)
 		}
 	}
-	f := newFleet(b, 50)
-	f.record(b, 50, "door")
+	f := newFleet(b, 100)
+	f.record(b, 100, "door")
 	// These have no cloud to ask: their states are as they are.
 	_, err := f.db.Exec(context.Background(), "UPDATE instances SET adopted = true WHERE region = 'door'")
 	dir := b.TempDir()

@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -442,6 +443,25 @@ func TestProbeAgainstSSHD(t *testing.T) {
 		if r.Answer != want || want == reach.NotAsked && !strings.Contains(r.Detail, "often enough") {
 			t.Errorf("on a budget, key %d: %+v, want %s", i, r, want)
 		}
+	}
+	// With time, it comes to the last key on the same budget.
+	paused := 0
+	tight = reach.Policy{AllowLoopback: true, Budget: &reach.Budget{Burst: 2, Every: 50 * time.Millisecond}}
+	for i, r := range reach.ProbeAll(t.Context(), tight, real.target(), append(slices.Clone(blobs), blobs[0], blobs[0], blobs[0]), time.Now, func(d time.Duration) bool {
+		paused++
+		time.Sleep(d)
+		return paused < 100
+	}) {
+		if want := map[bool]reach.Answer{true: reach.Accepted, false: reach.Refused}[in[i] || i >= len(blobs)]; r.Answer != want {
+			t.Errorf("with time, key %d: %+v, want %s", i, r, want)
+		}
+	}
+	tight = reach.Policy{AllowLoopback: true, Budget: &reach.Budget{Burst: 2, Every: time.Hour}}
+	for range 2 {
+		ask(tight, real.target())
+	}
+	if r := reach.ProbeAll(t.Context(), tight, real.target(), blobs[:1], time.Now, func(time.Duration) bool { return false })[0]; r.Answer != reach.NotAsked || r.Wait <= 0 {
+		t.Errorf("without time: %+v", r)
 	}
 	other := real.target()
 	other.Port = 1

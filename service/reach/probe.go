@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -35,6 +36,9 @@ type Result struct {
 	Detail  string
 	Vantage string // the address that asked
 	At      time.Time
+	// Wait is how long until the policy's budget allows to ask, where that is why it was
+	// NotAsked. Such a result says nothing about the key, and nothing about the server.
+	Wait time.Duration
 }
 
 // Target is a server, and the user to ask it about.
@@ -85,7 +89,7 @@ func Probe(ctx context.Context, p Policy, t Target, keys [][]byte, now func() ti
 		n := min(perConnection, len(offers)-done)
 		if wait := p.Budget.take(t.place(), time.Now()); wait > 0 {
 			detail := fmt.Sprintf("this server was probed often enough for now; ask again in %d s", int(wait.Seconds())+1)
-			return fill(results, max(done-1, 0), Result{Answer: NotAsked, Detail: detail, At: now()})
+			return fill(results, max(done-1, 0), Result{Answer: NotAsked, Detail: detail, At: now(), Wait: wait})
 		}
 		answers, vantage, err := ask(ctx, p, t, offers[done:done+n])
 		at := now()
@@ -111,6 +115,21 @@ func Probe(ctx context.Context, p Policy, t Target, keys [][]byte, now func() ti
 		}
 	}
 	return results
+}
+
+// ProbeAll asks as Probe does, and waits where the policy's budget is used up: a key that
+// is accepted takes a connection of its own, so a server with many keys uses it up by
+// itself, and asking anew from the first key would never come to the last. pause waits,
+// and tells whether to go on; what is then left stays NotAsked.
+func ProbeAll(ctx context.Context, p Policy, t Target, keys [][]byte, now func() time.Time, pause func(time.Duration) bool) []Result {
+	results := Probe(ctx, p, t, keys, now)
+	for {
+		from := slices.IndexFunc(results, func(r Result) bool { return r.Wait > 0 })
+		if from < 0 || !pause(results[from].Wait) || ctx.Err() != nil {
+			return results
+		}
+		copy(results[from:], Probe(ctx, p, t, keys[from:], now))
+	}
 }
 
 func fill(results []Result, from int, r Result) []Result {

@@ -463,7 +463,9 @@ type ToSurvey struct {
 	Config   bool     // its configuration was read within the last week, and nothing moved since
 }
 
-// ForSurvey returns what surveys must know of instances, in two statements.
+// ForSurvey returns what surveys must know of instances, in two statements. Accesses that
+// could not be asked about the last time come first: where a server has more keys than it
+// may be asked about in one survey, the next survey comes to the others.
 func (s *Store) ForSurvey(ctx context.Context, instanceIDs ...int64) (map[int64]*ToSurvey, error) {
 	out := map[int64]*ToSurvey{}
 	for _, id := range instanceIDs {
@@ -481,7 +483,8 @@ func (s *Store) ForSurvey(ctx context.Context, instanceIDs ...int64) (map[int64]
 	var rows []row
 	db := s.db.WithContext(ctx)
 	if err := scanAll(db.Raw(`SELECT a.instance_id, a.id, coalesce(k.name, ''), a.steward, coalesce(k.blob, t.blob), coalesce(k.comment, ''), a.login_user
-		FROM access a LEFT JOIN keys k ON k.id = a.key_id LEFT JOIN steward_keys t ON a.steward AND t.instance_id = a.instance_id WHERE a.instance_id `+among+` ORDER BY a.id`, ids), &rows, func(r *row) []any {
+		FROM access a LEFT JOIN keys k ON k.id = a.key_id LEFT JOIN steward_keys t ON a.steward AND t.instance_id = a.instance_id WHERE a.instance_id `+among+`
+		ORDER BY coalesce(a.probe_answer, '') = 'could not ask' DESC, a.id`, ids), &rows, func(r *row) []any {
 		return []any{&r.instance, &r.ID, &r.Key, &r.Steward, &r.Blob, &r.Comment, &r.LoginUser}
 	}); err != nil {
 		return nil, err

@@ -500,7 +500,7 @@ func (w *Worker) askAgain(ctx context.Context, i store.Instance) error {
 		blobs = append(blobs, a.Blob)
 	}
 	var asked []store.Asked
-	for n, p := range reach.Probe(ctx, w.Reach, t, blobs, time.Now) {
+	for n, p := range w.askWithin(ctx, soon, t, blobs) {
 		asked = append(asked, store.Asked{AccessID: rows[n].ID, Answer: string(p.Answer), Detail: p.Detail, From: p.Vantage})
 	}
 	if err := w.Store.Probed(ctx, asked...); err != nil {

@@ -539,7 +539,7 @@ func (r *Run) probeRows(rows []store.Access) (refused []string, err error) {
 	for _, a := range rows {
 		blobs = append(blobs, a.Blob)
 	}
-	for n, p := range reach.Probe(r.ctx, r.Reach, t, blobs, time.Now) {
+	for n, p := range r.askKeys(t, blobs) {
 		if r.ctx.Err() != nil {
 			return nil, store.ErrLost // what ended with the claim is no answer
 		}

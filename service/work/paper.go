@@ -1,6 +1,7 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"encoding/hex"
 	"errors"
@@ -141,12 +142,18 @@ func (w *Worker) answeredNow(ctx context.Context, i store.Instance, openers []ro
 	if err != nil {
 		return nil, err
 	}
+	order := make([]int, len(openers))
+	for n := range order {
+		order[n] = n
+	}
+	slices.SortStableFunc(order, func(a, b int) int { return likeliest(rows[a], rows[b]) })
 	var blobs [][]byte
-	for _, o := range openers {
-		blobs = append(blobs, o.Blob)
+	for _, n := range order {
+		blobs = append(blobs, openers[n].Blob)
 	}
 	var kept []store.Asked
-	for n, p := range reach.Probe(ctx, w.Reach, t, blobs, time.Now) {
+	for k, p := range w.askWithin(ctx, soon, t, blobs) {
+		n := order[k]
 		openers[n].Accepted, openers[n].Refused = p.Answer == reach.Accepted, p.Answer == reach.Refused
 		kept = append(kept, store.Asked{AccessID: rows[n].ID, Answer: string(p.Answer), Detail: p.Detail, From: p.Vantage})
 	}
@@ -154,6 +161,40 @@ func (w *Worker) answeredNow(ctx context.Context, i store.Instance, openers []ro
 		return nil, errors.New("the server was not asked to the end")
 	}
 	return openers, w.Store.Probed(ctx, kept...)
+}
+
+// likeliest orders accesses for a server that may not answer for all of them: the
+// service's own key, then those of people, which the guard and a way back may rest on.
+func likeliest(a, b store.Access) int {
+	rank := func(a store.Access) int {
+		switch {
+		case a.Steward:
+			return 0
+		case a.OfPerson() && a.OutOfUse() == "":
+			return 1
+		}
+		return 2
+	}
+	return cmp.Compare(rank(a), rank(b))
+}
+
+// soon is how long somebody who waits for an answer waits where a server was asked often
+// enough for now.
+const soon = 10 * time.Second
+
+// askWithin asks a server about keys, and waits up to patience where it was asked often
+// enough for now.
+func (w *Worker) askWithin(ctx context.Context, patience time.Duration, t reach.Target, blobs [][]byte) []reach.Result {
+	return reach.ProbeAll(ctx, w.Reach, t, blobs, time.Now, func(d time.Duration) bool {
+		if patience -= d; patience < 0 {
+			return false
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(d):
+		}
+		return true
+	})
 }
 
 func timeOf(t *time.Time) time.Time {

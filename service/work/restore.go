@@ -328,15 +328,16 @@ func (w *Worker) askAll(ctx context.Context, row *store.RestoreRow) error {
 	if err != nil || len(t.HostKeys) == 0 {
 		return err
 	}
+	slices.SortStableFunc(all, likeliest)
 	var blobs [][]byte
 	for _, a := range all {
 		blobs = append(blobs, a.Blob)
 	}
 	var kept []store.Asked
-	for n, p := range reach.Probe(ctx, w.Reach, t, blobs, time.Now) {
+	for n, p := range w.askWithin(ctx, soon, t, blobs) {
 		kept = append(kept, store.Asked{AccessID: all[n].ID, Answer: string(p.Answer), Detail: p.Detail, From: p.Vantage})
 		for k := range row.Keys {
-			if row.Keys[k].ID != all[n].ID {
+			if row.Keys[k].ID != all[n].ID || p.Wait > 0 { // not asked, for our own reason: what is known stays
 				continue
 			}
 			row.Keys[k].At, row.Keys[k].Old, row.Keys[k].Against = time.Now(), false, ""

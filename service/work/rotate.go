@@ -452,7 +452,7 @@ func (r *Run) askServer(d *rotated, ids ...int64) (map[int64]reach.Answer, error
 	if d.Refused == nil {
 		d.Refused = map[int64]bool{}
 	}
-	for n, p := range reach.Probe(r.ctx, r.Reach, t, blobs, time.Now) {
+	for n, p := range r.askKeys(t, blobs) {
 		out[rows[n].ID] = p.Answer
 		kept = append(kept, store.Asked{AccessID: rows[n].ID, Answer: string(p.Answer), Detail: p.Detail, From: p.Vantage})
 		delete(d.Accepted, rows[n].ID)
@@ -480,6 +480,19 @@ func (r *Run) askServer(d *rotated, ids ...int64) (map[int64]reach.Answer, error
 		return nil, err
 	}
 	return out, r.noting(*d, func(ctx context.Context) error { return r.Store.Probed(ctx, kept...) })
+}
+
+// askKeys asks a server about keys, and waits where it was asked often enough for now:
+// up to answerLimit, so that even hundreds of keys are asked about to the last.
+func (r *Run) askKeys(t reach.Target, blobs [][]byte) []reach.Result {
+	left := answerLimit
+	return reach.ProbeAll(r.ctx, r.Reach, t, blobs, time.Now, func(d time.Duration) bool {
+		if left -= d; left < 0 {
+			return false
+		}
+		r.sleep(d)
+		return r.stopping() == nil
+	})
 }
 
 // untilAnswered waits for a server that does not answer now, up to its limit.

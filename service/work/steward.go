@@ -292,7 +292,7 @@ func (r *Run) stewardCheck() error {
 	for _, a := range rows {
 		blobs = append(blobs, a.Blob)
 	}
-	results := reach.Probe(r.ctx, r.Reach, t, blobs, time.Now)
+	results := r.askKeys(t, blobs)
 	if r.ctx.Err() != nil {
 		return store.ErrLost
 	}

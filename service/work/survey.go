@@ -486,7 +486,7 @@ func (w *Worker) lookOutside(ctx context.Context, i store.Instance, rows []store
 		for _, a := range group {
 			blobs = append(blobs, a.Blob)
 		}
-		for n, p := range reach.Probe(ctx, w.Reach, ut, blobs, time.Now) {
+		for n, p := range w.askWithin(ctx, surveyLimit/2, ut, blobs) {
 			a := group[n]
 			out.Answers = append(out.Answers, wire.KeyAnswer{Key: a.Key, Steward: a.Steward, LoginUser: user, Fingerprint: keypair.Fingerprint(a.Blob), Answer: string(p.Answer), Detail: p.Detail, Recorded: a.ID != 0})
 			out.Vantage = cmp.Or(p.Vantage, out.Vantage)

@@ -185,9 +185,9 @@ func TestHostileInstances(t *testing.T) {
 	time.Sleep(2 * time.Second)
 	goroutines, before := d.metric(t, "go_goroutines"), d.metric(t, "go_memstats_heap_inuse_bytes")
 
-	// Twice over everything that touches an instance.
+	// Everything that touches an instance.
 	var wg sync.WaitGroup
-	for _, name := range names {
+	for n, name := range names {
 		for _, call := range [][2]string{{"survey", `{"inside":true,"outside":true}`}, {"why", `{}`}, {"survey", `{"inside":true}`}, {"host-key", ""}} {
 			wg.Go(func() {
 				method := "POST"
@@ -199,6 +199,17 @@ func TestHostileInstances(t *testing.T) {
 		}
 		wg.Go(func() {
 			_ = d.client(t, "", "rotate", name, "-old", s.key, "-new", "hostile-next", "-detach")
+		})
+		wg.Go(func() { // which compares the ways back
+			_ = d.client(t, "", "restore", name)
+		})
+		var port int
+		mustDo(t, db.QueryRow(t.Context(), "SELECT port FROM instances WHERE name = $1", name).Scan(&port))
+		wg.Go(func() { // by the engineer's own client
+			r := d.client(t, "", "instance", "adopt", fmt.Sprintf("hostile-adopted-%d", n), "-address", "127.0.0.1", "-port", fmt.Sprint(port), "-user", "debian", "-identity", filepath.Join(dir, "hostile-next"), "-yes")
+			if r.code == 0 {
+				t.Errorf("%s was adopted: %s", ways[n], r.out)
+			}
 		})
 	}
 	time.Sleep(2 * time.Second)
@@ -225,6 +236,15 @@ func TestHostileInstances(t *testing.T) {
 	})
 	_, err = db.Exec(t.Context(), "UPDATE work SET state = 'stuck', holding = false WHERE state IN ('queued', 'running', 'waiting') AND kind = 'rotate'")
 	mustDo(t, err)
+	// What takes any key, or answers nothing, is no way back by the service's own key.
+	for _, name := range names {
+		wg.Go(func() {
+			if r := d.client(t, "", "restore", name, "-route", "steward", "-new", "hostile-other", "-dir", dir, "-yes", "-detach"); r.code == 0 {
+				t.Errorf("a way back by the service's own key into %s: %s", name, r.out)
+			}
+		})
+	}
+	wg.Wait()
 	waitFor(t, "the goroutines that there were", func() bool { return d.metric(t, "go_goroutines") <= goroutines+6 })
 	if after := d.metric(t, "go_memstats_heap_inuse_bytes"); after > before+64<<20 {
 		t.Errorf("%d MiB in use before, %d MiB after", before>>20, after>>20)

@@ -424,11 +424,14 @@ func TestHostile(t *testing.T) {
 			if grown := int64(after.HeapAlloc) - int64(before.HeapAlloc); grown > 24<<20 {
 				t.Errorf("%d bytes are held", grown)
 			}
-			if total := int64(after.TotalAlloc - before.TotalAlloc); total > 1200<<20 {
-				t.Errorf("%d bytes were taken on the way", total)
+			// What a flood sends stands in the sockets' own buffers too, for each connection.
+			most := int64(128 << 20)
+			if how == "requests without end" { // which nothing ends but the budget of bytes
+				most = 32 << 20
 			}
-			if sent := h.sent.Load(); sent > 400<<20 {
-				t.Errorf("%d bytes were sent", sent)
+			sent, total := h.sent.Load(), int64(after.TotalAlloc-before.TotalAlloc)
+			if sent > most || total > 2*most {
+				t.Errorf("%d MiB were sent, %d MiB of memory taken on the way", sent>>20, total>>20)
 			}
 		})
 	}

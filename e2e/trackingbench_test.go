@@ -125,7 +125,7 @@ func (f *fleet) record(b *testing.B, n int, region string) {
 			h AS (INSERT INTO host_keys (instance_id, blob, type, fingerprint, source) SELECT id, $5, 'ssh-ed25519', $1, 'x' FROM i),
 			s AS (INSERT INTO steward_keys (instance_id, blob, sealed) SELECT id, $6, $7 FROM i),
 			t AS (INSERT INTO access (instance_id, steward, login_user) SELECT id, true, 'debian' FROM i)
-			INSERT INTO access (instance_id, key_id, login_user) SELECT i.id, k.id, 'debian' FROM i, keys k`,
+			INSERT INTO access (instance_id, key_id, login_user) SELECT i.id, k.id, 'debian' FROM i, keys k WHERE k.name = 'bench'`,
 			name, s.ID, region, s.Address, p.Blob, f.steward.Blob, f.sealed)
 	}
 	if err := f.db.SendBatch(ctx, batch).Close(); err != nil {

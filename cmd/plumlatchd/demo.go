@@ -21,6 +21,8 @@ import (
 	"time"
 
 	"plumlatch/service/api"
+	"plumlatch/service/child"
+	"plumlatch/service/postgres"
 	"plumlatch/service/store"
 )
 
@@ -36,7 +38,7 @@ type demoRun struct {
 	surveys int
 	log     *slog.Logger
 
-	postgres, standin *child
+	postgres, standin *child.Program
 	service           *service
 	lock              *os.File
 }
@@ -82,10 +84,10 @@ func demo(ctx context.Context, args []string) (err error) {
 		return nil
 	case err := <-d.service.failed:
 		return err
-	case <-d.postgres.done:
-		return fmt.Errorf("PostgreSQL ended by itself (%v); its log is %s", d.postgres.status, d.postgres.log)
-	case <-d.standin.done:
-		return fmt.Errorf("the stand-in cloud ended by itself (%v); its log is %s", d.standin.status, d.standin.log)
+	case <-d.postgres.Done:
+		return fmt.Errorf("PostgreSQL ended by itself (%v); its log is %s", d.postgres.Status(), d.postgres.Log)
+	case <-d.standin.Done:
+		return fmt.Errorf("the stand-in cloud ended by itself (%v); its log is %s", d.standin.Status(), d.standin.Log)
 	}
 }
 
@@ -118,14 +120,14 @@ func (d *demoRun) start(ctx context.Context) error {
 		return err
 	}
 	var url string
-	if d.postgres, url, err = startPostgres(ctx, d.path("postgres"), d.path("log"), d.port+2, password); err != nil {
+	if d.postgres, url, err = postgres.Start(ctx, d.path("postgres"), d.path("log"), d.port+2, password); err != nil {
 		return err
 	}
 	own, err := d.secretFile("postgres-service-password", randomHex)
 	if err != nil {
 		return err
 	}
-	serviceURL, err := serviceRole(ctx, url, own)
+	serviceURL, err := postgres.ServiceRole(ctx, url, own)
 	if err != nil {
 		return err
 	}
@@ -222,12 +224,12 @@ func (d *demoRun) startStandin(ctx context.Context) error {
 	}
 	cmd := exec.Command(filepath.Join(filepath.Dir(self), "plumlatch-standin"), "-listen", d.address(1), "-folder", d.path("standin"),
 		"-net", d.net.String(), "-admit", "127.0.0.1/32,"+d.dialFrom()+"/32", "-strangers", "-token-file", d.path("standin-token"))
-	if d.standin, err = startChild("the stand-in cloud", d.path("log", "standin.log"), syscall.SIGTERM, cmd); err != nil {
+	if d.standin, err = child.Start("the stand-in cloud", d.path("log", "standin.log"), syscall.SIGTERM, cmd); err != nil {
 		d.standin = nil
 		return fmt.Errorf("the stand-in cloud: %w; \"make build\" builds it", err)
 	}
 	stay := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-	return d.standin.await(ctx, func() bool {
+	return d.standin.Await(ctx, func() bool {
 		req, err := http.NewRequestWithContext(ctx, "GET", "http://"+d.address(1)+"/v1/regions", nil)
 		if err != nil {
 			return false
@@ -317,10 +319,10 @@ func (d *demoRun) stop() error {
 		err = errors.Join(err, d.service.close())
 	}
 	if d.standin != nil {
-		err = errors.Join(err, d.standin.stop(syscall.SIGTERM))
+		err = errors.Join(err, d.standin.Stop(syscall.SIGTERM))
 	}
 	if d.postgres != nil {
-		err = errors.Join(err, d.postgres.stop(syscall.SIGINT))
+		err = errors.Join(err, d.postgres.Stop(syscall.SIGINT))
 	}
 	if d.lock != nil {
 		err = errors.Join(err, d.lock.Close())

@@ -141,7 +141,7 @@ func TestFence(t *testing.T) {
 	}
 	old := store.Claim{Work: first.ID, Fence: first.Fence}
 	oldCtx := store.WithClaim(ctx, old)
-	if err := db.Say(oldCtx, old, 0, "while it holds"); err != nil {
+	if err := db.Say(oldCtx, old, "a", "while it holds"); err != nil {
 		t.Fatal(err)
 	}
 	time.Sleep(350 * time.Millisecond)
@@ -155,9 +155,9 @@ func TestFence(t *testing.T) {
 	}
 	for name, write := range map[string]func() error{
 		"renew": func() error { _, err := db.RenewClaim(ctx, old, time.Minute); return err },
-		"step":  func() error { return db.MoveStep(oldCtx, old, store.StepMove{N: 0, StepState: "done", Step: 1}) },
-		"say":   func() error { return db.Say(oldCtx, old, 0, "late") },
-		"wait":  func() error { return db.Wait(oldCtx, old, 0, "late", time.Second, time.Second) },
+		"step":  func() error { return db.MoveStep(oldCtx, old, store.StepMove{Step: "a", StepState: "done", At: "b"}) },
+		"say":   func() error { return db.Say(oldCtx, old, "a", "late") },
+		"wait":  func() error { return db.Wait(oldCtx, old, "a", "", "late", time.Second, time.Second) },
 		"data":  func() error { return db.SetData(oldCtx, old, map[string]int{"late": 1}) },
 		"end":   func() error { return db.EndWork(oldCtx, first, store.WorkEnd{State: store.Done, Phase: store.Ready}) },
 		"note":  func() error { return db.Note(oldCtx, i.ID, "late", "running", "192.0.2.1", 22, false, "late") },
@@ -167,13 +167,12 @@ func TestFence(t *testing.T) {
 		"end admission": func() error { return db.EndAdmission(oldCtx, "late", "late", "late") },
 		"readmitted":    func() error { return db.Readmitted(oldCtx, "late", "late", "late") },
 		"followed":      func() error { _, err := db.Followed(oldCtx, store.Service, i, "stopped", "", 22, false); return err },
-		"trouble":       func() error { return db.SetTrouble(oldCtx, i.ID, "late") },
+		"trouble":       func() error { return db.SetTrouble(oldCtx, i.ID, "", "late") },
 		"observe":       func() error { return db.Observe(oldCtx, 1, access.Placed, true, "late") },
 		"probed":        func() error { return db.Probed(oldCtx, store.Asked{AccessID: 1, Answer: "accepted", From: "late"}) },
 		"first boot":    func() error { return db.FirstBootRead(oldCtx, i, nil, "late") },
 		"survey":        func() error { return db.KeepSurvey(oldCtx, i, store.Kept{}) },
 		"access":        func() error { _, err := db.AddAccess(oldCtx, i.ID, 1, "debian"); return err },
-		"ensure steps":  func() error { return db.EnsureSteps(oldCtx, first.ID, n.Work.Steps) },
 	} {
 		if err := write(); !errors.Is(err, store.ErrLost) {
 			t.Errorf("%s: %v", name, err)
@@ -187,7 +186,7 @@ func TestFence(t *testing.T) {
 	}
 	// The holder writes on, and a wait holds no instance.
 	now := store.Claim{Work: second.ID, Fence: second.Fence}
-	if err := db.Wait(store.WithClaim(ctx, now), now, 0, "a friend", time.Hour, time.Hour); err != nil {
+	if err := db.Wait(store.WithClaim(ctx, now), now, "a", "", "a friend", time.Hour, time.Hour); err != nil {
 		t.Fatal(err)
 	}
 	other := n.Work
@@ -228,7 +227,7 @@ func TestFence(t *testing.T) {
 	if err := db.BeginChange(ctx, store.Service, store.Once{}, i, store.Removing, other); err != nil {
 		t.Fatal(err)
 	}
-	if err := db.RetryWork(ctx, store.Service, failed, store.Launching); !errors.Is(err, store.ErrInProgress) {
+	if err := db.RetryWork(ctx, store.Service, failed, n.Work.Steps, store.Launching); !errors.Is(err, store.ErrInProgress) {
 		t.Errorf("two pieces of changing work: %v", err)
 	}
 }
@@ -306,12 +305,12 @@ func TestWordsWhileAwake(t *testing.T) {
 	} {
 		mustDo(t, c.word())
 		held := store.Claim{Work: w.ID, Fence: w.Fence}
-		mustDo(t, db.Wait(store.WithClaim(ctx, held), held, 0, "a friend", time.Hour, time.Hour))
+		mustDo(t, db.Wait(store.WithClaim(ctx, held), held, "a", "", "a friend", time.Hour, time.Hour))
 		if w, err = claim(); err != nil {
 			t.Fatalf("%s, while it was awake: %v", c.name, err)
 		}
 		held = store.Claim{Work: w.ID, Fence: w.Fence}
-		mustDo(t, db.Wait(store.WithClaim(ctx, held), held, 0, "a friend", time.Hour, time.Hour))
+		mustDo(t, db.Wait(store.WithClaim(ctx, held), held, "a", "", "a friend", time.Hour, time.Hour))
 		if _, err := claim(); !errors.Is(err, store.ErrNotFound) {
 			t.Fatalf("%s was heard twice: %v", c.name, err)
 		}

@@ -6,7 +6,9 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -243,3 +245,100 @@ func TestEveryWayInChecksPins(t *testing.T) {
 		t.Errorf("%d ways in were looked at", ways)
 	}
 }
+
+// TestNoSentenceDecides: texts for people are compared with nothing. What a program
+// decides by is a code, or an error's identity.
+func TestNoSentenceDecides(t *testing.T) {
+	// What is said to people, wherever it is kept.
+	texts := []string{"Outcome", "Trouble", "WaitsFor", "Detail", "Problem", "Reason", "Note", "Title", "StepTitle"}
+	// golang.org/x/crypto/ssh has no values for these errors.
+	may := map[string]int{"../service/reach/probe.go": 9, "../service/reach/knock.go": 1, "../cmd/plumlatch/entrance.go": 1}
+	found := map[string]int{}
+	saysIt := func(e ast.Expr) bool {
+		is := false
+		ast.Inspect(e, func(n ast.Node) bool {
+			switch n := n.(type) {
+			case *ast.SelectorExpr:
+				is = is || slices.Contains(texts, n.Sel.Name)
+			case *ast.CallExpr:
+				if sel, ok := n.Fun.(*ast.SelectorExpr); ok && sel.Sel.Name == "Error" && len(n.Args) == 0 {
+					is = true
+				}
+			}
+			return !is
+		})
+		return is
+	}
+	literal := func(e ast.Expr) bool {
+		l, ok := e.(*ast.BasicLit)
+		return ok && l.Kind == token.STRING && l.Value != `""`
+	}
+	sources(t, "..", func(path string, f *ast.File) {
+		if strings.HasPrefix(path, "../standin/") || strings.HasPrefix(path, "../tools/") || strings.HasPrefix(path, "../service/cloud/drivertest/") {
+			return
+		}
+		// "switch text := err.Error(); {" and "text := err.Error()" give it another name.
+		named := map[string]bool{}
+		ast.Inspect(f, func(n ast.Node) bool {
+			if a, ok := n.(*ast.AssignStmt); ok && len(a.Lhs) == 1 && len(a.Rhs) == 1 {
+				if id, ok := a.Lhs[0].(*ast.Ident); ok {
+					if call, ok := a.Rhs[0].(*ast.CallExpr); ok {
+						if sel, ok := call.Fun.(*ast.SelectorExpr); ok && sel.Sel.Name == "Error" && len(call.Args) == 0 {
+							named[id.Name] = true
+						}
+					}
+				}
+			}
+			return true
+		})
+		ast.Inspect(f, func(n ast.Node) bool {
+			switch n := n.(type) {
+			case *ast.CallExpr:
+				sel, ok := n.Fun.(*ast.SelectorExpr)
+				if !ok || len(n.Args) != 2 || !slices.Contains([]string{"Contains", "HasPrefix", "HasSuffix", "EqualFold", "Index"}, sel.Sel.Name) {
+					return true
+				}
+				if pkg, ok := sel.X.(*ast.Ident); !ok || pkg.Name != "strings" {
+					return true
+				}
+				id, isName := n.Args[0].(*ast.Ident)
+				if saysIt(n.Args[0]) || isName && named[id.Name] {
+					found[path]++
+				}
+			case *ast.BinaryExpr:
+				if (n.Op == token.EQL || n.Op == token.NEQ) && (saysIt(n.X) && literal(n.Y) || saysIt(n.Y) && literal(n.X)) {
+					found[path]++
+				}
+			case *ast.BasicLit:
+				// The same in SQL.
+				if n.Kind == token.STRING && sentenceInSQL.MatchString(n.Value) {
+					t.Errorf("%s: a statement decides by a sentence: %s", path, n.Value)
+				}
+			}
+			return true
+		})
+	})
+	for path, n := range found {
+		if n > may[path] {
+			t.Errorf("%s compares %d sentences; give what is meant a code, or an error of its own", path, n)
+		}
+	}
+	pages, err := filepath.Glob("../console/src/*.ts*")
+	if err != nil || len(pages) == 0 {
+		t.Fatalf("%d pages: %v", len(pages), err)
+	}
+	for _, page := range pages {
+		text, err := os.ReadFile(page)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, m := range sentenceInPage.FindAllString(string(text), -1) {
+			t.Errorf("%s decides by a sentence: %s", page, m)
+		}
+	}
+}
+
+var (
+	sentenceInSQL  = regexp.MustCompile(`(?i)\b(waits_for|outcome|trouble|text)\s+(NOT\s+)?(LIKE|ILIKE|~)\s`)
+	sentenceInPage = regexp.MustCompile(`\.(waits_for|outcome|trouble|detail|text|title|note|reason)\??\.(startsWith|endsWith|includes|indexOf|match)\(`)
+)

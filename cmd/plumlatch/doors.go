@@ -235,7 +235,7 @@ func instanceAdmit(fs *flag.FlagSet) func(*cli) error {
 			return c.json(w)
 		}
 		fmt.Fprintf(c.out, "%s lets %s in.\n", r.Instance, strings.Join(ranges, ", "))
-		if strings.Contains(w.Outcome, "stays admitted") {
+		if w.Code == wire.WorkStaysAdmitted {
 			fmt.Fprintf(c.out, "%s.\n", plaintext.Line(w.Outcome))
 		}
 		if w.State == "waiting" && w.WaitEndsAt != nil {
@@ -263,7 +263,7 @@ func rangeProblem(err error, instance, from string) error {
 	switch {
 	case !ok || p.Field != "from":
 		return err
-	case strings.Contains(p.Detail, "-world"):
+	case p.Code == wire.FieldWholeWorld:
 		return failure{err, "a narrower network; -from me is your own address alone"}
 	case bad == nil && network != network.Masked():
 		return failure{err, fmt.Sprintf("plumlatch instance admit %s -from %s", instance, network.Masked())}
@@ -326,7 +326,7 @@ func instanceUnadmit(fs *flag.FlagSet) func(*cli) error {
 		}
 		if w.State != "done" {
 			next := fmt.Sprintf("plumlatch instance rules %s; first let somebody in who is to stay: plumlatch instance admit %s -from NETWORK", r.Instance, r.Instance)
-			if strings.Contains(w.Trouble, "no rule of it admits") {
+			if w.Code == wire.WorkNoRule {
 				next = "plumlatch instance rules " + r.Instance
 			}
 			return failure{errors.New(plaintext.Line(w.Trouble) + "; nothing was withdrawn"), next}

@@ -170,7 +170,7 @@ func (c *cli) login(a adoptee, o adoptOptions) (_ *entrance, err error) {
 
 // notIn explains why the engineer's key did not get in.
 func (c *cli) notIn(err error, a adoptee, signers []ssh.Signer) error {
-	if strings.Contains(err.Error(), "unable to authenticate") {
+	if errors.Is(err, reach.ErrNotLetIn) {
 		return failure{fmt.Errorf("%s does not let %s in with %s: the server refused %d keys", plaintext.Line(a.host), a.user, map[bool]string{true: "the agent's keys", false: a.identity}[a.identity == ""], len(signers)),
 			"see -user and -identity; ssh -v shows what is offered"}
 	}

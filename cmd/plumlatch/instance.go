@@ -31,7 +31,7 @@ func nextForField(p *client.Problem, name string) string {
 	switch {
 	case p.Of("name-taken"):
 		return "choose another name, or: plumlatch instance show " + name
-	case p.Field == "keys" && strings.Contains(p.Detail, "no key is named"):
+	case p.Code == wire.FieldNoKey:
 		return "add -key NAME; plumlatch key list shows which there are"
 	case len(p.Choices) > 0:
 		return "plumlatch help instance launch"

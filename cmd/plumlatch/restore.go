@@ -347,7 +347,7 @@ func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, sig
 				waits = fmt.Sprintf("plumlatch restore -continue %d", w.ID)
 				enough()
 			}
-		case e.Step == "grant" && strings.HasPrefix(e.Text, "waits: "):
+		case e.Step == "grant" && e.Code == wire.EventWaits:
 			waits = fmt.Sprintf("its holder, on their machine: plumlatch restore grant %d -identity FILE; then here: plumlatch restore -continue %d", w.ID, w.ID)
 			trouble = errors.New("it waits for the holder of another key")
 			enough()
@@ -395,7 +395,7 @@ func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, sig
 // line that was added since is no longer waited for, though the step may not know yet.
 func (c *cli) isAt(service *client.Client, id int64, e wire.WorkEvent) bool {
 	w, err := service.WorkByID(c.ctx, id)
-	return err == nil && !w.Over() && w.Step < len(w.Steps) && w.Steps[w.Step].Name == e.Step && (e.Step != "grant" || w.Events <= e.N)
+	return err == nil && !w.Over() && w.StepName == e.Step && (e.Step != "grant" || w.Events <= e.N)
 }
 
 // printRestored says what was done, what was found, and what is left.

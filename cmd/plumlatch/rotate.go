@@ -267,7 +267,7 @@ func (c *cli) followRotation(service *client.Client, w wire.Work, k wire.Key, si
 				waits = true
 				enough()
 			}
-		case e.Step == "grace" && strings.HasPrefix(e.Text, "waits: "):
+		case e.Step == "grace" && e.Code == wire.EventWaits:
 			enough()
 		}
 	})

@@ -317,13 +317,13 @@ func (c *cli) followMany(service *client.Client, w wire.Work, m manyWords, asJSO
 		if now.State != "waiting" || now.WaitsFor != stale || time.Since(began) > 15*time.Second {
 			stale = ""
 		}
-		if now.State == "waiting" && now.Step <= 1 && now.WaitsFor != waits && stale == "" {
+		if now.State == "waiting" && now.WaitsCode == wire.WaitsWord && now.WaitsFor != waits && stale == "" {
 			waits = now.WaitsFor
 			fmt.Fprintf(c.err, "waits: %s\n", plaintext.Line(waits))
 		}
 		tracker.Total = int64(max(all, 1))
 		tracker.SetValue(int64(settled))
-		stopped := now.State == "waiting" && strings.HasPrefix(now.WaitsFor, "a word") && stale == ""
+		stopped := now.State == "waiting" && now.WaitsCode == wire.WaitsGoOn && stale == ""
 		if now.Over() || all > 0 && !open || stopped {
 			c.renewHosts(service)
 			if asJSON {

@@ -180,7 +180,7 @@ func (c *cli) shared(service *client.Client, w wire.Work, detach, asJSON bool, t
 	defer cancel()
 	end, err := service.Follow(ctx, w.ID, 0, func(e wire.WorkEvent) {
 		show(e)
-		if e.Step == "end" && strings.HasPrefix(e.Text, "waits: ") {
+		if e.Step == "end" && e.Code == wire.EventWaits {
 			cancel()
 		}
 	})

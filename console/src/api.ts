@@ -351,6 +351,8 @@ export interface Work {
   parent?: number;
   state: "queued" | "running" | "waiting" | "done" | "failed" | "cancelled" | "stuck";
   going_back: boolean;
+  waves?: boolean;
+  restores?: boolean;
   step: number;
   step_count: number;
   step_title?: string;
@@ -359,6 +361,7 @@ export interface Work {
   cancel_asked: boolean;
   trouble?: string;
   outcome?: string;
+  waits_code?: string;
   waits_for?: string;
   wait_ends_at?: string;
   children?: Record<string, number>;

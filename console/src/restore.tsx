@@ -243,17 +243,15 @@ function UpDown({ seen, began, now }: { seen: UpSpan[]; began: string; now: numb
   );
 }
 
-const isRestore = (w: Work) => w.kind.startsWith("restore-") && w.kind !== "restore-many";
-
 /** The outside probe of a restore, live, and where its report is. */
 export function LiveRestore({ work }: { work: Work }) {
   const query = useQuery({
     queryKey: ["report", work.id],
     queryFn: () => api.report(work.id),
     refetchInterval: over(work) ? false : 700,
-    enabled: isRestore(work),
+    enabled: work.restores ?? false,
   });
-  if (!isRestore(work)) {
+  if (!work.restores) {
     return null;
   }
   return (

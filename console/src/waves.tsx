@@ -58,7 +58,6 @@ export function Waves({ plan }: { plan: FleetPlan }) {
   );
 }
 
-const many = ["rotate-many", "access-add-many", "access-remove-many", "restore-many"];
 
 /** The waves of a piece of work at hand, with what can be said to it. */
 export function LiveWaves({ work }: { work: Work }) {
@@ -69,18 +68,18 @@ export function LiveWaves({ work }: { work: Work }) {
     queryKey: ["fleet", work.id],
     queryFn: () => api.fleet(work.id),
     refetchInterval: over(work) ? false : 700,
-    enabled: many.includes(work.kind),
+    enabled: work.waves ?? false,
   });
   const ask = useMutation({
     mutationFn: (f: (id: number) => Promise<Work>) => f(work.id),
     onSuccess: () => client.invalidateQueries(),
     onError: (e) => void message.error(e.message),
   });
-  if (!many.includes(work.kind)) {
+  if (!work.waves) {
     return null;
   }
-  const stopped = work.waits_for?.startsWith("a word");
-  const word = work.step <= 1 && work.waits_for?.includes("word");
+  const stopped = work.waits_code === "go-on";
+  const word = work.waits_code === "word";
   return (
     <Loaded query={query}>
       {(p) => (

@@ -113,12 +113,16 @@ type Looked struct {
 	Cause   string
 }
 
+// TroubleHostKey is the code of an instance's trouble: another host key answers for it.
+const TroubleHostKey = "host-key"
+
 // Door is what is known of one instance.
 type Door struct {
 	Name, LoginUser, Address string
 	Running, Adopted         bool
 	Vanished                 bool
 	Trouble                  string
+	TroubleCode              string // TroubleHostKey, or ""
 	CreatedAt                time.Time
 	Keys                     []DoorKey
 	Inside, Outside          Looked
@@ -334,7 +338,7 @@ func (j *judging) looked() {
 			return
 		}
 	}
-	if strings.Contains(d.Trouble, "another host key") {
+	if d.TroubleCode == TroubleHostKey {
 		j.say(HostKeyChanged, "", d.Trouble, "plumlatch instance host-key "+d.Name, "Another host key answers for %s than the recorded one; nothing is asked of it.", d.Name)
 		return
 	}

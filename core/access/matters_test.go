@@ -83,7 +83,7 @@ func TestJudge(t *testing.T) {
 		{"a host key of two", func(d *Door) { d.SameHostKey = []string{"a", "b", "c", "d", "e", "f"} }, []Reason{SharedHostKey}},
 		{"another host key", func(d *Door) { d.Inside.Trouble, d.Inside.Cause = "x", "host key" }, []Reason{HostKeyChanged}},
 		{"another host key, from outside", func(d *Door) { d.Outside.Trouble, d.Outside.Cause = "x", "host key" }, []Reason{HostKeyChanged}},
-		{"another host key at a new address", func(d *Door) { d.Trouble = "another host key answers at x" }, []Reason{HostKeyChanged}},
+		{"another host key at a new address", func(d *Door) { d.Trouble, d.TroubleCode = "another host key answers at x", TroubleHostKey }, []Reason{HostKeyChanged}},
 		{"a failed survey", func(d *Door) { d.Inside.Trouble, d.Inside.Cause = "x", "reach" }, []Reason{SurveyFailed}},
 		{"no steward", func(d *Door) { d.Inside.Trouble, d.Inside.Cause = "x", "none" }, nil},
 		{"old", func(d *Door) { d.Inside.SeenAt, d.Outside.SeenAt = t0.Add(-40*24*time.Hour), t0.Add(-31*24*time.Hour) }, []Reason{OldEvidence}},

@@ -14,7 +14,14 @@ type Problem struct {
 	Field   string   `json:"field,omitempty"`   // of the request, that is at fault
 	Choices []string `json:"choices,omitempty"` // what there is instead
 	Known   string   `json:"known,omitempty"`   // the name under which a key is recorded already
+	Code    string   `json:"code,omitempty"`    // what is wrong with the field, where a program decides by it
 }
+
+// Codes of problems with a field.
+const (
+	FieldNoKey      = "no-key"      // an instance would be launched that nobody could log in to
+	FieldWholeWorld = "whole-world" // a rule would let in everybody, and that was not asked for
+)
 
 // List is one page of a list. NextCursor is empty at the end.
 type List[T any] struct {

@@ -7,19 +7,24 @@ type Work struct {
 	ID          int64          `json:"id"`
 	Kind        string         `json:"kind"` // launch, adopt, stop, start, remove ...
 	Title       string         `json:"title"`
+	Waves       bool           `json:"waves,omitempty"`    // it takes many instances, in waves
+	Restores    bool           `json:"restores,omitempty"` // it is a way back into one instance, and has a report
 	Instance    string         `json:"instance,omitempty"`
 	Parent      int64          `json:"parent,omitempty"`
 	State       string         `json:"state"` // queued, running, waiting, done, failed, cancelled, stuck
 	GoingBack   bool           `json:"going_back"`
 	Step        int            `json:"step"` // how many steps are done, or are left to be undone
 	StepCount   int            `json:"step_count"`
+	StepName    string         `json:"step_name,omitempty"` // the step at hand; none before the first and after the last
 	StepTitle   string         `json:"step_title,omitempty"`
 	Steps       []WorkStep     `json:"steps,omitempty"`
 	Attempt     int            `json:"attempt"`
 	CancelAsked bool           `json:"cancel_asked"`
 	Trouble     string         `json:"trouble,omitempty"`
 	Outcome     string         `json:"outcome,omitempty"`
-	WaitsFor    string         `json:"waits_for,omitempty"`
+	Code        string         `json:"code,omitempty"`       // of the trouble or the outcome; one of the Work constants
+	WaitsCode   string         `json:"waits_code,omitempty"` // why it waits; one of the Waits constants
+	WaitsFor    string         `json:"waits_for,omitempty"`  // the same for people
 	WaitEndsAt  *time.Time     `json:"wait_ends_at,omitempty"`
 	Children    map[string]int `json:"children,omitempty"` // how many are in each state
 	Rotating    *Rotating      `json:"rotating,omitempty"` // of a rotation, with a single one
@@ -49,5 +54,33 @@ type WorkEvent struct {
 	N    int       `json:"n"`
 	At   time.Time `json:"at"`
 	Step string    `json:"step"`
+	Code string    `json:"code,omitempty"` // EventWaits where the work begins to wait
 	Text string    `json:"text"`
 }
+
+// Codes of how a piece of work went, where a program decides by it.
+const (
+	WorkNoRule        = "no-such-rule"   // no inbound rule lets the network in that was named
+	WorkStaysAdmitted = "stays-admitted" // an inbound rule stays: people come in by nothing else
+)
+
+// EventWaits is the code of an event that tells what the work waits for from there on.
+const EventWaits = "waits"
+
+// Why a piece of work waits: what a program may decide by. What it waits for in detail,
+// and what happens if it does not come, Work.WaitsFor says in words.
+const (
+	WaitsBack   = "back"   // for an instance that is out of reach: nothing of it was changed yet
+	WaitsAnswer = "answer" // for a server to answer that did so a moment ago
+	WaitsProof  = "proof"  // for a private half to be shown
+	WaitsLogin  = "login"  // for a login from its holder's machine
+	WaitsHands  = "hands"  // for an operator to do something by hand
+	WaitsWord   = "word"   // for the word that the policy asks for
+	WaitsGoOn   = "go-on"  // for an operator to let it go on, after failures or a pause
+	WaitsRescue = "rescue" // for a rescue instance that is at hand for others
+	WaitsEnd    = "end"    // for the end of what it gave for a time
+	WaitsParts  = "parts"  // for its parts
+	WaitsOther  = "other"  // for other work on an instance
+	WaitsClient = "client" // for the client that asked for it
+	WaitsRetry  = "retry"  // to try something again
+)

@@ -66,7 +66,7 @@ func (s *Server) adoptMany(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusAccepted, showWork(w))
+	c.JSON(http.StatusAccepted, s.workOut(w))
 }
 
 // closeParts says that no further part comes.
@@ -87,5 +87,5 @@ func (s *Server) told(c *gin.Context, w store.Work, err error) {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, showWork(w))
+	c.JSON(http.StatusOK, s.workOut(w))
 }

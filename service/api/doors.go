@@ -43,7 +43,7 @@ func (s *Server) begun(c *gin.Context, w store.Work, err error) {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusAccepted, showWork(w))
+	c.JSON(http.StatusAccepted, s.workOut(w))
 }
 
 // why looks at an instance's door from the service.

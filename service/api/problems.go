@@ -79,7 +79,7 @@ func (s *Server) fail(c *gin.Context, err error) {
 	var known store.KnownKey
 	switch {
 	case errors.As(err, &fieldErr):
-		invalidField.answer(c, wire.Problem{Field: fieldErr.Field, Detail: fieldErr.Problem, Choices: fieldErr.Choices})
+		invalidField.answer(c, wire.Problem{Field: fieldErr.Field, Detail: fieldErr.Problem, Choices: fieldErr.Choices, Code: fieldErr.Code})
 	case errors.As(err, &known):
 		keyKnown.answer(c, wire.Problem{Field: "public_key", Detail: "this public key is recorded already, as " + known.Name, Known: known.Name})
 	case errors.Is(err, keypair.ErrPrivateKey):

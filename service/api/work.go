@@ -17,12 +17,14 @@ import (
 	"plumlatch/service/work"
 )
 
-func showWork(w store.Work) wire.Work {
-	out := wire.Work{ID: w.ID, Kind: w.Kind, Title: w.Title, Instance: w.Instance, Parent: w.ParentID, State: string(w.State), GoingBack: w.Back, Step: max(w.Step, 0),
-		StepCount: w.Steps, StepTitle: w.StepTitle, Attempt: w.Attempt, CancelAsked: w.CancelAsked, Trouble: w.Trouble, Outcome: w.Outcome,
+// workOut is a piece of work as the API shows it.
+func (s *Server) workOut(w store.Work) wire.Work {
+	kind := s.opts.Worker.KindOf(w.Kind)
+	out := wire.Work{ID: w.ID, Kind: w.Kind, Title: w.Title, Waves: kind.Waves, Restores: kind.Restores, Instance: w.Instance, Parent: w.ParentID, State: string(w.State), GoingBack: w.Back, Step: max(w.Place(), 0), StepName: w.At,
+		StepCount: len(w.Plan()), StepTitle: w.StepTitle, Attempt: w.Attempt, CancelAsked: w.CancelAsked, Trouble: w.Trouble, Outcome: w.Outcome, Code: w.Code,
 		Events: w.Events, Operator: w.Operator, CreatedAt: w.CreatedAt.UTC(), EndedAt: w.EndedAt}
 	if w.State == store.Waiting {
-		out.WaitsFor, out.WaitEndsAt = w.WaitsFor, w.WaitEndsAt
+		out.WaitsCode, out.WaitsFor, out.WaitEndsAt = w.WaitsCode, w.WaitsFor, w.WaitEndsAt
 	}
 	if w.Over() {
 		out.StepTitle = ""
@@ -73,7 +75,7 @@ func (s *Server) listWork(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	answerList(c, rows, next, showWork)
+	answerList(c, rows, next, s.workOut)
 }
 
 func (s *Server) showWork(c *gin.Context) {
@@ -91,7 +93,7 @@ func (s *Server) showWork(c *gin.Context) {
 
 // wholeWork shows a piece of work with its steps and the count of its children.
 func (s *Server) wholeWork(c *gin.Context, w store.Work) (wire.Work, error) {
-	out := showWork(w)
+	out := s.workOut(w)
 	steps, err := s.opts.Store.WorkSteps(c.Request.Context(), w.ID)
 	if err != nil {
 		return out, err
@@ -143,7 +145,7 @@ func (s *Server) askWork(c *gin.Context, ask func(context.Context, store.Actor, 
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusAccepted, showWork(w))
+	c.JSON(http.StatusAccepted, s.workOut(w))
 }
 
 const (
@@ -197,7 +199,7 @@ func (s *Server) followWork(c *gin.Context) {
 			return
 		}
 		for _, e := range events {
-			if !sendEvent(c, fmt.Sprintf("id: %d\n", e.N), wire.WorkEvent{N: e.N, At: e.At.UTC(), Step: e.Step, Text: e.Text}) {
+			if !sendEvent(c, fmt.Sprintf("id: %d\n", e.N), wire.WorkEvent{N: e.N, At: e.At.UTC(), Step: e.Step, Code: e.Code, Text: e.Text}) {
 				return
 			}
 			after, quiet = e.N, time.Now()

@@ -127,6 +127,13 @@ func OverCommand(client *Client, command string) (Files, io.Closer, error) {
 	return f, end, err
 }
 
+// noFiles is an error that is ErrNoFiles.
+type noFiles struct{ error }
+
+func (e noFiles) Error() string      { return "SFTP: " + e.error.Error() }
+func (noFiles) Is(target error) bool { return target == ErrNoFiles }
+func (e noFiles) Unwrap() error      { return e.error }
+
 // open makes an SFTP client on the connection. What is half open ends with that.
 func (c *Client) open(begin func() (*sftp.Client, func(), error)) (Files, io.Closer, error) {
 	f := &sftpFiles{c: c, uid: -1}
@@ -136,7 +143,7 @@ func (c *Client) open(begin func() (*sftp.Client, func(), error)) (Files, io.Clo
 		return err
 	})
 	if err != nil {
-		return nil, nil, fmt.Errorf("SFTP: %w", err)
+		return nil, nil, noFiles{err}
 	}
 	closing := closer(func() error {
 		// The server may never let the channel go; then the connection goes.
@@ -156,7 +163,7 @@ func (c *Client) open(begin func() (*sftp.Client, func(), error)) (Files, io.Clo
 	if home, err := f.Lstat("."); err == nil {
 		f.uid, f.home = home.Owner, &home
 	} else if c.ctx.Err() != nil || errors.Is(err, ErrFlood) || errors.Is(err, errInTime) {
-		return nil, nil, fmt.Errorf("SFTP: %w", err)
+		return nil, nil, noFiles{err}
 	}
 	return f, closing, nil
 }

@@ -3,7 +3,6 @@ package reach
 import (
 	"context"
 	"errors"
-	"strings"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -45,7 +44,7 @@ func Methods(ctx context.Context, p Policy, t Target) (methods []string, open bo
 		return nil, true, nil
 	}
 	switch {
-	case len(methods) > 0, strings.Contains(err.Error(), "unable to authenticate"):
+	case len(methods) > 0, unauthenticated(err):
 		return methods, false, nil
 	case ctx.Err() != nil:
 		return nil, false, errInTime

@@ -204,9 +204,9 @@ func ask(ctx context.Context, p Policy, t Target, keys [][]byte) (answers []Answ
 	case round.asked:
 	case strings.Contains(err.Error(), "no common algorithm"):
 		return nil, vantage, errors.New("the server takes no signature algorithm that this probe knows")
-	case offered && strings.Contains(err.Error(), "unable to authenticate"):
+	case offered && unauthenticated(err):
 		refused, err = round.offered, nil
-	case !offered && strings.Contains(err.Error(), "unable to authenticate"):
+	case !offered && unauthenticated(err):
 		return nil, vantage, errNotOffered
 	}
 	for range refused {
@@ -298,8 +298,29 @@ func dialError(err error) error {
 	case strings.Contains(text, "EOF"), strings.Contains(text, "connection reset"):
 		return errors.New("the server closed the connection in the middle of the handshake")
 	}
-	return fmt.Errorf("the handshake failed: %w", err)
+	err = fmt.Errorf("the handshake failed: %w", err)
+	if unauthenticated(err) {
+		return refusal{err}
+	}
+	return err
 }
+
+// Errors of getting in, for whoever decides by them: the server takes none of the keys (or
+// the password), and it lets in and serves no files.
+var (
+	ErrNotLetIn = errors.New("the server does not let in")
+	ErrNoFiles  = errors.New("the server serves no files")
+)
+
+// refusal is an error that is ErrNotLetIn, and keeps its own words.
+type refusal struct{ error }
+
+func (refusal) Is(target error) bool { return target == ErrNotLetIn }
+func (r refusal) Unwrap() error      { return r.error }
+
+// unauthenticated tells whether the library gave up as no method of logging in was left. It
+// has no value for that.
+func unauthenticated(err error) bool { return strings.Contains(err.Error(), "unable to authenticate") }
 
 // HostKey connects without logging in and returns the host key blob that the
 // server shows (RFC 4253 section 8). of is the type to ask for, such as

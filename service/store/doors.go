@@ -91,7 +91,7 @@ func (s *Store) ReplaceHostKeys(ctx context.Context, by Actor, i Instance, n Hos
 			i.ID, raw(n.Key.Blob), n.Key.Type(), n.Key.Fingerprint(), n.Source).Error; err != nil {
 			return err
 		}
-		if err := tx.Exec("UPDATE instances SET changed_at = clock_timestamp(), trouble = '', host_keys_read = true WHERE id = ?", i.ID).Error; err != nil {
+		if err := tx.Exec("UPDATE instances SET changed_at = clock_timestamp(), trouble = '', trouble_code = '', host_keys_read = true WHERE id = ?", i.ID).Error; err != nil {
 			return err
 		}
 		if err := settleInstance(tx, i.ID); err != nil {
@@ -178,10 +178,11 @@ func noteAddress(tx *gorm.DB, id int64, before, address string, static bool) err
 	return tx.Exec("INSERT INTO addresses (instance_id, address, static) VALUES (?, ?, ?)", id, address, static).Error
 }
 
-// SetTrouble records what is wrong with an instance at rest, in words; "" for nothing.
-func (s *Store) SetTrouble(ctx context.Context, id int64, trouble string) error {
+// SetTrouble records what is wrong with an instance at rest, in words, "" for nothing, and
+// by its code, if it is one that anything is decided by.
+func (s *Store) SetTrouble(ctx context.Context, id int64, code, trouble string) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		return tx.Exec("UPDATE instances SET trouble = ? WHERE id = ? AND phase = 'ready'", trouble, id).Error
+		return tx.Exec("UPDATE instances SET trouble = ?, trouble_code = ? WHERE id = ? AND phase = 'ready'", trouble, code, id).Error
 	})
 }
 

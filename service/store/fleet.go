@@ -9,6 +9,7 @@ import (
 
 	"plumlatch/core/access"
 	"plumlatch/core/names"
+	"plumlatch/core/wire"
 )
 
 // Candidate is one instance on which a key could be rotated, with what stands
@@ -142,14 +143,13 @@ func (s *Store) ChooseMembers(ctx context.Context, workID int64, all []Member) e
 	})
 }
 
-// memberState tells how far a member is: its part has passed a step of this
-// place once the new key is shown to work and the old one has its end (of a
-// rotation), it is accepted (of one that is added), or refused (of one that is
-// withdrawn). One that waits at its beginning is out of reach, and a rotation
-// that waits for a proof needs a login.
+// memberState tells how far a member is. Its part is settled once the new key is shown
+// to work and the old one has its end (of a rotation), once the key is accepted (of one
+// that is added), or refused (of one that is withdrawn). One that waits for its instance
+// to be back, or for somebody to show a private half, holds the wave up no longer.
 const memberState = `CASE WHEN m.trouble <> '' THEN 'failed' WHEN w.id IS NULL THEN 'to do' WHEN w.state = 'done' THEN 'shown' WHEN w.state IN ('failed', 'cancelled', 'stuck') THEN 'failed'
-	WHEN w.back THEN 'failed' WHEN w.step > CASE WHEN w.kind LIKE 'restore-%' THEN 99 WHEN w.kind = 'rotate' THEN 5 WHEN w.kind = 'access-add' THEN 1 ELSE 2 END THEN 'shown'
-	WHEN w.state = 'waiting' AND (w.step = 0 OR w.kind = 'rotate' AND w.step IN (1, 3)) THEN 'back later' ELSE 'going' END`
+	WHEN w.back THEN 'failed' WHEN w.settled_at IS NOT NULL THEN 'shown'
+	WHEN w.state = 'waiting' AND w.waits_code IN ('` + wire.WaitsBack + `', '` + wire.WaitsProof + `') THEN 'back later' ELSE 'going' END`
 
 // Members returns the instances of a rotation of many, in the order of their waves.
 func (s *Store) Members(ctx context.Context, workID int64) ([]Member, error) {

@@ -216,6 +216,7 @@ func judgeInstances(tx *gorm.DB, p access.Policy, ids []int64, j *judged) error 
 type doorRow struct {
 	ID                                              int64
 	Name, LoginUser, Address, Phase, State, Trouble string
+	TroubleCode                                     string
 	KeyLabel, Region                                string
 	Adopted                                         bool
 	VanishedAt, WaysBackAt                          *time.Time
@@ -226,13 +227,13 @@ type doorRow struct {
 // doorsOf reads all that is known of some instances, in five statements.
 func doorsOf(tx *gorm.DB, ids []int64) (map[int64]*access.Door, []doorRow, error) {
 	var rows []doorRow
-	if err := tx.Raw("SELECT id, name, login_user, address, phase, state, trouble, key_label, region, adopted, vanished_at, created_at, coalesce(ways_back = '[]', false) AS no_way_back, ways_back_at, clock_timestamp() AS now FROM instances WHERE id IN ? ORDER BY name_fold", ids).Scan(&rows).Error; err != nil {
+	if err := tx.Raw("SELECT id, name, login_user, address, phase, state, trouble, trouble_code, key_label, region, adopted, vanished_at, created_at, coalesce(ways_back = '[]', false) AS no_way_back, ways_back_at, clock_timestamp() AS now FROM instances WHERE id IN ? ORDER BY name_fold", ids).Scan(&rows).Error; err != nil {
 		return nil, nil, err
 	}
 	doors := map[int64]*access.Door{}
 	for _, r := range rows {
 		doors[r.ID] = &access.Door{Name: r.Name, LoginUser: r.LoginUser, Address: r.Address, Running: r.Phase == "ready" && r.State == "running", Adopted: r.Adopted,
-			Vanished: r.VanishedAt != nil, Trouble: r.Trouble, CreatedAt: r.CreatedAt, Label: r.KeyLabel, NoWayBack: r.NoWayBack, WaysBackAt: timeOf(r.WaysBackAt)}
+			Vanished: r.VanishedAt != nil, Trouble: r.Trouble, TroubleCode: r.TroubleCode, CreatedAt: r.CreatedAt, Label: r.KeyLabel, NoWayBack: r.NoWayBack, WaysBackAt: timeOf(r.WaysBackAt)}
 	}
 	if err := doorKeys(tx, ids, doors); err != nil {
 		return nil, nil, err

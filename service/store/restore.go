@@ -9,6 +9,7 @@ import (
 	"gorm.io/gorm"
 
 	"plumlatch/core/names"
+	"plumlatch/core/wire"
 )
 
 // Knock is a stretch of time in which a server answered an outside probe, or did not.
@@ -91,7 +92,7 @@ func (s *Store) GiveRescue(ctx context.Context, workID int64) error {
 		if err := tx.Exec("UPDATE shared_rescues SET part_id = NULL WHERE part_id = ?", workID).Error; err != nil {
 			return err
 		}
-		return tx.Exec("UPDATE work SET wake_at = clock_timestamp() WHERE kind IN ('restore-disk', 'restore-fetch') AND state = 'waiting' AND waits_for LIKE 'a rescue instance%'").Error
+		return tx.Exec("UPDATE work SET wake_at = clock_timestamp() WHERE state = 'waiting' AND waits_code = ?", wire.WaitsRescue).Error
 	})
 }
 

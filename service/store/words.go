@@ -33,7 +33,7 @@ func (s *Store) GiveWord(ctx context.Context, by Actor, w Work, sort, detail str
 		if _, err := (entry{by, "work.word", fmt.Sprintf("work %d", w.ID), "let it begin: " + w.Title, sort + " " + detail, 0}).write(tx); err != nil {
 			return err
 		}
-		return event(tx, w.ID, w.Step, by.Operator+" lets it begin")
+		return event(tx, w.ID, w.At, "", by.Operator+" lets it begin")
 	})
 }
 

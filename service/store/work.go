@@ -5,12 +5,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"gorm.io/gorm"
 
 	"plumlatch/core/names"
+	"plumlatch/core/wire"
 )
 
 // WorkState is where a piece of work is in its life.
@@ -51,13 +53,15 @@ type Work struct {
 	Data        string // JSON
 	State       WorkState
 	Back        bool
-	Step        int
+	At          string // the step at hand, by its name in the plan; "" before the first and after the last
 	Attempt     int
 	Changing    bool
 	CancelAsked bool
 	Trouble     string
 	Outcome     string
-	WaitsFor    string
+	Code        string // of the trouble or the outcome, for programs
+	WaitsCode   string // why it waits, for programs
+	WaitsFor    string // and for people
 	WaitEndsAt  *time.Time
 	Fence       int64
 	Replica     string
@@ -65,8 +69,27 @@ type Work struct {
 	IntentID    int64
 	CreatedAt   time.Time
 	EndedAt     *time.Time
-	Steps       int
+	PlanNames   string // the names of its steps in their order, with a comma between
 	StepTitle   string
+}
+
+// Plan returns the names of the work's steps, in their order: as its kind had them when it
+// was begun, whatever a later version of the program has.
+func (w Work) Plan() []string {
+	if w.PlanNames == "" {
+		return nil
+	}
+	return strings.Split(w.PlanNames, ",")
+}
+
+// Place returns where in its plan the work is: -1 before the first step, on the way back,
+// and the number of steps after the last.
+func (w Work) Place() int {
+	plan := w.Plan()
+	if n := slices.Index(plan, w.At); n >= 0 || w.Back {
+		return n
+	}
+	return len(plan)
 }
 
 // Over tells whether the work has ended, for good or until somebody asks again.
@@ -75,10 +98,10 @@ func (w Work) Over() bool {
 }
 
 const workColumns = `SELECT w.id, w.token, w.kind, w.title, coalesce(w.parent_id, 0) AS parent_id, coalesce(w.instance_id, 0) AS instance_id,
-	coalesce(i.name, '') AS instance, w.operator, w.address, w.input::text AS input, w.data::text AS data, w.state, w.back, w.step, w.attempt, w.changing, w.cancel_asked,
-	w.trouble, w.outcome, w.waits_for, w.wait_ends_at, w.fence, w.replica, w.events, coalesce(w.intent_id, 0) AS intent_id, w.created_at, w.ended_at,
-	(SELECT count(*) FROM work_steps s WHERE s.work_id = w.id) AS steps,
-	coalesce((SELECT s.title FROM work_steps s WHERE s.work_id = w.id AND s.n = w.step), '') AS step_title
+	coalesce(i.name, '') AS instance, w.operator, w.address, w.input::text AS input, w.data::text AS data, w.state, w.back, w.at, w.attempt, w.changing, w.cancel_asked,
+	w.trouble, w.outcome, w.code, w.waits_code, w.waits_for, w.wait_ends_at, w.fence, w.replica, w.events, coalesce(w.intent_id, 0) AS intent_id, w.created_at, w.ended_at,
+	coalesce((SELECT string_agg(s.name, ',' ORDER BY s.n) FROM work_steps s WHERE s.work_id = w.id), '') AS plan_names,
+	coalesce((SELECT s.title FROM work_steps s WHERE s.work_id = w.id AND s.name = w.at), '') AS step_title
 	FROM work w LEFT JOIN instances i ON i.id = w.instance_id`
 
 // Claim is the right to carry out a piece of work, until another has it.
@@ -168,10 +191,14 @@ func addWork(tx *gorm.DB, by Actor, once Once, instanceID int64, n NewWork) (int
 	if n.ParentID != 0 {
 		parent = &n.ParentID
 	}
+	first := ""
+	if len(n.Steps) > 0 {
+		first = n.Steps[0].Name
+	}
 	var id int64
-	err = tx.Raw(`INSERT INTO work (token, kind, title, parent_id, instance_id, operator, address, input, state, changing, holding, intent_id)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, 'queued', ?, ?, ?) RETURNING id`,
-		n.Token, n.Kind, n.Title, parent, instance, by.Operator, by.Address, string(input), n.Changing, n.Changing, intent).Scan(&id).Error
+	err = tx.Raw(`INSERT INTO work (token, kind, title, parent_id, instance_id, operator, address, input, state, changing, holding, intent_id, at)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, 'queued', ?, ?, ?, ?) RETURNING id`,
+		n.Token, n.Kind, n.Title, parent, instance, by.Operator, by.Address, string(input), n.Changing, n.Changing, intent, first).Scan(&id).Error
 	if constraint, ok := unique(err); ok && constraint == "work_holds_instance" {
 		return 0, ErrInProgress
 	}
@@ -232,11 +259,13 @@ func (s *Store) ReleaseClaim(ctx context.Context, c Claim) error {
 // StepMove is how a step of a claimed piece of work begins or ends, and what
 // that makes of the work.
 type StepMove struct {
-	N         int
-	StepState string // of step N; "" leaves it
-	Step      int    // the work's next step
+	Step      string // by its name
+	StepState string // of Step; "" leaves it
+	At        string // the work's step from here on; "" for none: it is through, or back at its beginning
 	Back      bool   // from here on it goes back
+	Settled   bool   // Step is the one with which the work has shown what it is for
 	Trouble   string // why
+	Code      string // the same for programs; "" leaves it
 	Event     string // told to who follows; "" for nothing
 }
 
@@ -247,34 +276,35 @@ type StepMove struct {
 func (s *Store) MoveStep(ctx context.Context, c Claim, m StepMove) error {
 	began := m.StepState == "doing" || m.StepState == "undoing"
 	same := began && !m.Back // a wait may go on
-	return s.claimed(ctx, `WITH w AS (UPDATE work SET written_at = clock_timestamp(), step = @step, back = @back, trouble = CASE WHEN @trouble = '' THEN trouble ELSE @trouble END,
-			waits_for = CASE WHEN @same THEN waits_for ELSE '' END, wait_ends_at = CASE WHEN @same THEN wait_ends_at ELSE NULL END, events = events + CASE WHEN @text = '' THEN 0 ELSE 1 END
+	return s.claimed(ctx, `WITH w AS (UPDATE work SET written_at = clock_timestamp(), at = @at, back = @back, settled_at = CASE WHEN @settled THEN clock_timestamp() ELSE settled_at END, trouble = CASE WHEN @trouble = '' THEN trouble ELSE @trouble END, code = CASE WHEN @why = '' THEN code ELSE @why END,
+			waits_code = CASE WHEN @same THEN waits_code ELSE '' END, waits_for = CASE WHEN @same THEN waits_for ELSE '' END, wait_ends_at = CASE WHEN @same THEN wait_ends_at ELSE NULL END, events = events + CASE WHEN @text = '' THEN 0 ELSE 1 END
 			WHERE id = @work AND fence = @fence AND state = 'running' RETURNING id, events, instance_id, holding),
 		s AS (UPDATE work_steps s SET state = CASE WHEN s.state = 'to do' AND @state = 'undone' THEN s.state ELSE @state END, tries = s.tries + CASE WHEN @state = 'doing' THEN 1 ELSE 0 END,
 			began_at = CASE WHEN @began AND s.state <> @state AND NOT (s.state = 'waiting' AND @state = 'doing') THEN clock_timestamp() ELSE s.began_at END,
-			ended_at = CASE WHEN @began THEN NULL ELSE clock_timestamp() END FROM w WHERE s.work_id = w.id AND s.n = @n AND @state <> ''), `+eventOf(c.Progress)+`
+			ended_at = CASE WHEN @began THEN NULL ELSE clock_timestamp() END FROM w WHERE s.work_id = w.id AND s.name = @step AND @state <> ''), `+eventOf(c.Progress)+`
 		SELECT count(*) AS n, set_config('synchronous_commit', 'off', true) FROM w`,
-		map[string]any{"work": c.Work, "fence": c.Fence, "step": m.Step, "back": m.Back, "trouble": m.Trouble, "same": same, "text": m.Event, "state": m.StepState, "began": began, "n": m.N})
+		map[string]any{"work": c.Work, "fence": c.Fence, "step": m.Step, "at": m.At, "back": m.Back, "settled": m.Settled, "trouble": m.Trouble, "why": m.Code, "same": same, "text": m.Event, "state": m.StepState, "began": began, "code": ""})
 }
 
 // MoveOn ends the step at hand, and with it those up to the next that have
-// nothing to do, and begins that one, by one statement; event is its title. ErrLost.
-func (s *Store) MoveOn(ctx context.Context, c Claim, from, to int, event string) error {
-	return s.claimed(ctx, `WITH w AS (UPDATE work SET written_at = clock_timestamp(), step = @n, waits_for = '', wait_ends_at = NULL, events = events + 1
+// nothing to do, and begins that one, by one statement; event is its title. settled: with
+// one of those that end, the work has shown what it is for. ErrLost.
+func (s *Store) MoveOn(ctx context.Context, c Claim, from, to string, settled bool, event string) error {
+	return s.claimed(ctx, `WITH w AS (UPDATE work SET written_at = clock_timestamp(), at = @step, settled_at = CASE WHEN @settled THEN clock_timestamp() ELSE settled_at END,
+			waits_code = '', waits_for = '', wait_ends_at = NULL, events = events + 1
 			WHERE id = @work AND fence = @fence AND state = 'running' RETURNING id, events, instance_id, holding),
-		s AS (UPDATE work_steps s SET state = CASE WHEN s.n = @n THEN 'doing' ELSE 'done' END, tries = s.tries + CASE WHEN s.n = @n THEN 1 ELSE 0 END,
-			began_at = CASE WHEN s.n = @n THEN clock_timestamp() ELSE s.began_at END, ended_at = CASE WHEN s.n = @n THEN NULL ELSE clock_timestamp() END
-			FROM w WHERE s.work_id = w.id AND s.n BETWEEN @from AND @n), `+eventOf(c.Progress)+`
+		s AS (UPDATE work_steps s SET state = CASE WHEN s.name = @step THEN 'doing' ELSE 'done' END, tries = s.tries + CASE WHEN s.name = @step THEN 1 ELSE 0 END,
+			began_at = CASE WHEN s.name = @step THEN clock_timestamp() ELSE s.began_at END, ended_at = CASE WHEN s.name = @step THEN NULL ELSE clock_timestamp() END
+			FROM w, work_steps f, work_steps t WHERE s.work_id = w.id AND f.work_id = w.id AND f.name = @from AND t.work_id = w.id AND t.name = @step AND s.n BETWEEN f.n AND t.n), `+eventOf(c.Progress)+`
 		SELECT count(*) AS n, set_config('synchronous_commit', 'off', true) FROM w`,
-		map[string]any{"work": c.Work, "fence": c.Fence, "from": from, "n": to, "text": event})
+		map[string]any{"work": c.Work, "fence": c.Fence, "from": from, "step": to, "settled": settled, "text": event, "code": ""})
 }
 
 // eventOf are parts of a statement that has counted an event of the work in w:
 // they write it, and the instance's own line if that is wanted. Touching an
 // instance at all has its triggers run, which costs more than all the rest.
 func eventOf(progress bool) string {
-	text := `e AS (INSERT INTO work_events (work_id, n, step, text)
-		SELECT w.id, w.events, coalesce((SELECT x.name FROM work_steps x WHERE x.work_id = w.id AND x.n = @n), ''), @text FROM w WHERE @text <> '')`
+	text := `e AS (INSERT INTO work_events (work_id, n, step, code, text) SELECT w.id, w.events, @step, @code, @text FROM w WHERE @text <> '')`
 	if progress {
 		text = `i AS (UPDATE instances i SET progress = @text FROM w WHERE i.id = w.instance_id AND w.holding AND @text <> ''), ` + text
 	}
@@ -294,42 +324,43 @@ func (s *Store) claimed(ctx context.Context, sql string, args map[string]any) er
 }
 
 // event appends a numbered event in the transaction of whoever holds the work's row.
-func event(tx *gorm.DB, work int64, step int, text string) error {
+func event(tx *gorm.DB, work int64, step, code, text string) error {
 	if text == "" {
 		return nil
 	}
 	return tx.Exec("WITH w AS (UPDATE work SET events = events + 1 WHERE id = @work RETURNING id, events, instance_id, holding), "+eventOf(false)+" SELECT 1",
-		map[string]any{"work": work, "n": step, "text": text}).Error
+		map[string]any{"work": work, "step": step, "code": code, "text": text}).Error
 }
 
 // Say tells those who follow the work what is going on in a step. ErrLost.
-func (s *Store) Say(ctx context.Context, c Claim, step int, text string) error {
+func (s *Store) Say(ctx context.Context, c Claim, step, text string) error {
 	return s.claimed(ctx, "WITH w AS (UPDATE work SET written_at = clock_timestamp(), events = events + 1 WHERE id = @work AND fence = @fence AND state = 'running' RETURNING id, events, instance_id, holding), "+eventOf(c.Progress)+
-		" SELECT count(*) AS n, set_config('synchronous_commit', 'off', true) FROM w", map[string]any{"work": c.Work, "fence": c.Fence, "n": step, "text": text})
+		" SELECT count(*) AS n, set_config('synchronous_commit', 'off', true) FROM w", map[string]any{"work": c.Work, "fence": c.Fence, "step": step, "text": text, "code": ""})
 }
 
 // Wait lays a claimed piece of work down until wake, at the latest until end.
 // It holds no instance meanwhile. end stays what it was if the step waits on.
 // Who was to wake it since it was claimed does so now: the step had looked before.
-func (s *Store) Wait(ctx context.Context, c Claim, step int, reason string, wake time.Duration, end time.Duration) error {
+// code is why it waits, for programs; reason is for people.
+func (s *Store) Wait(ctx context.Context, c Claim, step, code, reason string, wake time.Duration, end time.Duration) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
 		var before string
 		if err := tx.Raw("SELECT waits_for FROM work WHERE id = ?", c.Work).Scan(&before).Error; err != nil {
 			return err
 		}
-		if err := tx.Exec("UPDATE work_steps SET state = 'waiting' WHERE work_id = ? AND n = ?", c.Work, step).Error; err != nil {
+		if err := tx.Exec("UPDATE work_steps SET state = 'waiting' WHERE work_id = ? AND name = ?", c.Work, step).Error; err != nil {
 			return err
 		}
-		if err := tx.Exec(`UPDATE work SET state = 'waiting', holding = false, free_at = NULL, waits_for = ?,
+		if err := tx.Exec(`UPDATE work SET state = 'waiting', holding = false, free_at = NULL, waits_code = ?, waits_for = ?,
 			wait_ends_at = coalesce(wait_ends_at, clock_timestamp() + make_interval(secs => ?)),
 			wake_at = CASE WHEN woken_at IS NOT NULL THEN clock_timestamp() ELSE least(clock_timestamp() + make_interval(secs => ?), coalesce(wait_ends_at, clock_timestamp() + make_interval(secs => ?))) END
-			WHERE id = ?`, reason, end.Seconds(), wake.Seconds(), end.Seconds(), c.Work).Error; err != nil {
+			WHERE id = ?`, code, reason, end.Seconds(), wake.Seconds(), end.Seconds(), c.Work).Error; err != nil {
 			return err
 		}
 		if reason == before {
 			return nil
 		}
-		return event(tx, c.Work, step, "waits: "+reason)
+		return event(tx, c.Work, step, wire.EventWaits, "waits: "+reason)
 	})
 }
 
@@ -345,9 +376,9 @@ func (s *Store) WaitOver(ctx context.Context, id int64) (bool, error) {
 }
 
 // StepAge tells how long ago the work's step began, by the database's clock.
-func (s *Store) StepAge(ctx context.Context, id int64, n int) (time.Duration, error) {
+func (s *Store) StepAge(ctx context.Context, id int64, step string) (time.Duration, error) {
 	var seconds float64
-	err := s.db.WithContext(ctx).Raw("SELECT coalesce(extract(epoch FROM clock_timestamp() - began_at), 0) FROM work_steps WHERE work_id = ? AND n = ?", id, n).Scan(&seconds).Error
+	err := s.db.WithContext(ctx).Raw("SELECT coalesce(extract(epoch FROM clock_timestamp() - began_at), 0) FROM work_steps WHERE work_id = ? AND name = ?", id, step).Scan(&seconds).Error
 	return time.Duration(seconds * float64(time.Second)), err
 }
 
@@ -379,10 +410,13 @@ func (s *Store) SetData(ctx context.Context, c Claim, data any) error {
 type WorkEnd struct {
 	State   WorkState
 	Outcome string
+	Code    string // of the outcome, for programs; "" leaves that of the trouble
 	Trouble string // of the instance; "" for none
-	Phase   Phase  // of the instance; "" leaves it
-	Action  string // for the journal
-	Target  string
+	// TroubleCode is what the instance's trouble is, for programs.
+	TroubleCode string
+	Phase       Phase  // of the instance; "" leaves it
+	Action      string // for the journal
+	Target      string
 }
 
 // EndWork ends a claimed piece of work, with its outcome in the journal.
@@ -395,16 +429,16 @@ func (s *Store) EndWork(ctx context.Context, w Work, e WorkEnd) error {
 		if e.Outcome != "" {
 			text += ": " + e.Outcome
 		}
-		if err := event(tx, w.ID, w.Step, text); err != nil {
+		if err := event(tx, w.ID, w.At, "", text); err != nil {
 			return err
 		}
 		if e.Phase != "" {
-			if err := tx.Exec("UPDATE instances SET phase = ?, progress = '', trouble = ? WHERE id = ?", string(e.Phase), e.Trouble, w.InstanceID).Error; err != nil {
+			if err := tx.Exec("UPDATE instances SET phase = ?, progress = '', trouble = ?, trouble_code = ? WHERE id = ?", string(e.Phase), e.Trouble, e.TroubleCode, w.InstanceID).Error; err != nil {
 				return err
 			}
 		}
 		if e.Phase == Ready { // what waits for it to be back need not wait longer
-			if err := tx.Exec("UPDATE work SET wake_at = clock_timestamp() WHERE instance_id = ? AND state = 'waiting' AND kind IN ('rotate', 'access-add', 'access-remove') AND step <= 1 AND wait_ends_at IS NOT NULL", w.InstanceID).Error; err != nil {
+			if err := tx.Exec("UPDATE work SET wake_at = clock_timestamp() WHERE instance_id = ? AND state = 'waiting' AND waits_code IN ?", w.InstanceID, []string{wire.WaitsBack, wire.WaitsAnswer}).Error; err != nil {
 				return err
 			}
 		}
@@ -419,8 +453,8 @@ func (s *Store) EndWork(ctx context.Context, w Work, e WorkEnd) error {
 		if _, err := (entry{Service, e.Action, e.Target, "", text, w.IntentID}).write(tx); err != nil {
 			return err
 		}
-		r := tx.Exec(`UPDATE work SET state = ?, outcome = ?, holding = false, free_at = NULL, wake_at = NULL, ended_at = clock_timestamp() WHERE id = ?`,
-			string(e.State), e.Outcome, w.ID)
+		r := tx.Exec(`UPDATE work SET state = ?, outcome = ?, code = CASE WHEN ? = '' THEN code ELSE ? END, holding = false, free_at = NULL, wake_at = NULL, ended_at = clock_timestamp() WHERE id = ?`,
+			string(e.State), e.Outcome, e.Code, e.Code, w.ID)
 		if r.Error == nil && w.ParentID != 0 {
 			r = tx.Exec("UPDATE work SET wake_at = clock_timestamp() WHERE id = ? AND state = 'waiting'", w.ParentID)
 		}
@@ -445,18 +479,18 @@ func (s *Store) CancelWork(ctx context.Context, by Actor, w Work) error {
 }
 
 // RetryWork takes up a piece of work again: one that is stuck where it is
-// stuck, one that went back from its beginning. ErrWorkState for any other,
-// ErrInProgress if another piece holds the instance.
-func (s *Store) RetryWork(ctx context.Context, by Actor, w Work, phase Phase) error {
+// stuck, one that went back from its beginning, with these steps as its plan.
+// ErrWorkState for any other, ErrInProgress if another piece holds the instance.
+func (s *Store) RetryWork(ctx context.Context, by Actor, w Work, steps []WorkStep, phase Phase) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
 		intent, err := entry{by, "work.retry", fmt.Sprintf("work %d", w.ID), "take up again: " + w.Title, "", 0}.write(tx)
 		if err != nil {
 			return err
 		}
-		r := tx.Exec(`UPDATE work SET state = 'queued', holding = changing, ended_at = NULL, outcome = '', cancel_asked = false, intent_id = ?,
+		r := tx.Exec(`UPDATE work SET state = 'queued', holding = changing, ended_at = NULL, outcome = '', cancel_asked = false, intent_id = ?, code = '',
 			back = (state = 'stuck' AND back), trouble = CASE WHEN state = 'stuck' AND back THEN trouble ELSE '' END,
-			step = CASE WHEN state = 'stuck' THEN step ELSE 0 END, attempt = attempt + CASE WHEN state = 'stuck' THEN 0 ELSE 1 END
-			WHERE id = ? AND state IN ('failed', 'cancelled', 'stuck')`, intent, w.ID)
+			at = CASE WHEN state = 'stuck' THEN at ELSE ? END, settled_at = CASE WHEN state = 'stuck' THEN settled_at END, attempt = attempt + CASE WHEN state = 'stuck' THEN 0 ELSE 1 END
+			WHERE id = ? AND state IN ('failed', 'cancelled', 'stuck')`, intent, steps[0].Name, w.ID)
 		if constraint, ok := unique(r.Error); ok && constraint == "work_holds_instance" {
 			return ErrInProgress
 		}
@@ -467,16 +501,20 @@ func (s *Store) RetryWork(ctx context.Context, by Actor, w Work, phase Phase) er
 			return ErrWorkState
 		}
 		// Limits on time begin anew, for the step that was stuck or for all.
-		again := tx.Exec("UPDATE work_steps SET state = 'to do', began_at = NULL, ended_at = NULL WHERE work_id = ? AND (n = ? OR ?)", w.ID, w.Step, w.State != Stuck)
-		if again.Error != nil {
-			return again.Error
+		if w.State == Stuck {
+			err = tx.Exec("UPDATE work_steps SET state = 'to do', began_at = NULL, ended_at = NULL WHERE work_id = ? AND name = ?", w.ID, w.At).Error
+		} else if err = tx.Exec("DELETE FROM work_steps WHERE work_id = ?", w.ID).Error; err == nil {
+			err = addSteps(tx, w.ID, steps)
+		}
+		if err != nil {
+			return err
 		}
 		if phase != "" {
-			if err := tx.Exec("UPDATE instances SET phase = ?, trouble = '' WHERE id = ?", string(phase), w.InstanceID).Error; err != nil {
+			if err := tx.Exec("UPDATE instances SET phase = ?, trouble = '', trouble_code = '' WHERE id = ?", string(phase), w.InstanceID).Error; err != nil {
 				return err
 			}
 		}
-		return event(tx, w.ID, 0, "taken up again by "+by.Operator)
+		return event(tx, w.ID, w.At, "", "taken up again by "+by.Operator)
 	})
 }
 
@@ -498,20 +536,13 @@ func (s *Store) WorkSteps(ctx context.Context, id int64) ([]WorkStep, error) {
 	return out, err
 }
 
-// EnsureSteps adds steps that a piece of work lacks: one begun before this program knew them.
-func (s *Store) EnsureSteps(ctx context.Context, id int64, steps []WorkStep) error {
-	return s.tx(ctx, func(tx *gorm.DB) error {
-		return addSteps(tx, id, steps)
-	})
-}
-
-// addSteps adds the steps that a piece of work lacks.
+// addSteps makes the plan of a piece of work.
 func addSteps(tx *gorm.DB, id int64, steps []WorkStep) error {
 	text, err := recordset(steps)
 	if err != nil {
 		return err
 	}
-	return tx.Exec(`INSERT INTO work_steps (work_id, n, name, title) SELECT ?, s.n - 1, s.step->>'Name', s.step->>'Title' FROM jsonb_array_elements(?::jsonb) WITH ORDINALITY AS s(step, n) ON CONFLICT DO NOTHING`, id, text).Error
+	return tx.Exec(`INSERT INTO work_steps (work_id, n, name, title) SELECT ?, s.n - 1, s.step->>'Name', s.step->>'Title' FROM jsonb_array_elements(?::jsonb) WITH ORDINALITY AS s(step, n)`, id, text).Error
 }
 
 // WorkEvent is one thing that was told about a piece of work.
@@ -519,13 +550,14 @@ type WorkEvent struct {
 	N    int
 	At   time.Time
 	Step string
+	Code string
 	Text string
 }
 
 // WorkEvents returns at most limit events after the one numbered after.
 func (s *Store) WorkEvents(ctx context.Context, id int64, after, limit int) ([]WorkEvent, error) {
 	out := []WorkEvent{}
-	err := s.db.WithContext(ctx).Raw("SELECT n, at, step, text FROM work_events WHERE work_id = ? AND n > ? ORDER BY n LIMIT ?", id, after, limit).Scan(&out).Error
+	err := s.db.WithContext(ctx).Raw("SELECT n, at, step, code, text FROM work_events WHERE work_id = ? AND n > ? ORDER BY n LIMIT ?", id, after, limit).Scan(&out).Error
 	return out, err
 }
 
@@ -602,6 +634,6 @@ func (s *Store) Tell(ctx context.Context, id int64, add any, text string) error 
 		if r.RowsAffected == 0 {
 			return ErrWorkState
 		}
-		return event(tx, id, -1, text)
+		return event(tx, id, "", "", text)
 	})
 }

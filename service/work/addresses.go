@@ -9,6 +9,7 @@ import (
 	"slices"
 	"time"
 
+	"plumlatch/core/access"
 	"plumlatch/core/keypair"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
@@ -150,7 +151,7 @@ func (w *Worker) moveKind() *Kind {
 				what = fmt.Sprintf("%s has %s: %s", r.Instance.Name, r.address().Name, r.Instance.Address)
 			}
 			// Trouble makes the end of the work the instance's: see EndWork.
-			return store.WorkEnd{Phase: store.Ready, Trouble: f.Trouble, Outcome: outcomeOf(what, f.Trouble)}, nil
+			return store.WorkEnd{Phase: store.Ready, Trouble: f.Trouble, TroubleCode: f.Code, Outcome: outcomeOf(what, f.Trouble)}, nil
 		},
 	}
 }
@@ -412,7 +413,7 @@ func (w *Worker) Refresh(ctx context.Context, by store.Actor, i store.Instance) 
 	in, err := w.Cloud.Get(ctx, i.CloudID)
 	if errors.Is(err, cloud.ErrNotFound) || err == nil && in.State == cloud.Removed {
 		out.Now = "gone: the cloud knows it no more"
-		return out, w.Store.SetTrouble(ctx, i.ID, "the cloud knows it no more: somebody removed it there")
+		return out, w.Store.SetTrouble(ctx, i.ID, "", "the cloud knows it no more: somebody removed it there")
 	}
 	if err != nil {
 		return out, err
@@ -486,10 +487,10 @@ func (w *Worker) askAgain(ctx context.Context, i store.Instance) error {
 	}
 	blob, err := reach.HostKey(ctx, w.Reach, t, key.Type())
 	if err != nil {
-		return w.Store.SetTrouble(ctx, i.ID, "the SSH server did not answer at its new address: "+words(err))
+		return w.Store.SetTrouble(ctx, i.ID, "", "the SSH server did not answer at its new address: "+words(err))
 	}
 	if keypair.Fingerprint(blob) != key.Fingerprint() {
-		return w.Store.SetTrouble(ctx, i.ID, fmt.Sprintf("another host key answers at %s: %s, and recorded is %s; nothing was asked of it", i.Address, keypair.Fingerprint(blob), key.Fingerprint()))
+		return w.Store.SetTrouble(ctx, i.ID, access.TroubleHostKey, fmt.Sprintf("another host key answers at %s: %s, and recorded is %s; nothing was asked of it", i.Address, keypair.Fingerprint(blob), key.Fingerprint()))
 	}
 	rows, err := w.accessesOf(ctx, i)
 	if err != nil {
@@ -506,5 +507,5 @@ func (w *Worker) askAgain(ctx context.Context, i store.Instance) error {
 	if err := w.Store.Probed(ctx, asked...); err != nil {
 		return err
 	}
-	return w.Store.SetTrouble(ctx, i.ID, "")
+	return w.Store.SetTrouble(ctx, i.ID, "", "")
 }

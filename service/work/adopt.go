@@ -306,7 +306,7 @@ func (r *Run) awaitParts() error {
 	if over, err := r.WaitOver(); err != nil || over {
 		return err
 	}
-	return r.Wait("its parts; those that are not over then go on by themselves", 2*time.Second, partsLimit)
+	return r.Wait(wire.WaitsParts, "its parts; those that are not over then go on by themselves", 2*time.Second, partsLimit)
 }
 
 // adoption reads what the client found and reported, as it stands now.
@@ -359,7 +359,7 @@ func (r *Run) awaitLine() error {
 	} else if over {
 		return failf("the client did not place the steward's line within %s", lineLimit)
 	}
-	return r.Wait("the client to place the steward's line; if it does not, this goes back", time.Second, lineLimit)
+	return r.Wait(wire.WaitsClient, "the client to place the steward's line; if it does not, this goes back", time.Second, lineLimit)
 }
 
 // withdrawLine takes the steward's line out by the steward itself, if that gets

@@ -104,7 +104,7 @@ func (w *Worker) manyKinds() []*Kind {
 
 func (w *Worker) manyKind(name, action, done string, steps []Step) *Kind {
 	return &Kind{
-		Name: name, Action: action, Steps: steps,
+		Name: name, Action: action, Waves: true, Steps: steps,
 		End: func(r *Run, state store.WorkState) (store.WorkEnd, error) {
 			waves, err := r.Store.Waves(r.ctx, r.Work.ID)
 			if err != nil {
@@ -379,14 +379,9 @@ func (w *Worker) Fleet(ctx context.Context, work store.Work) (wire.FleetPlan, er
 	return p, err
 }
 
-// isMany tells whether a piece of work is one on many instances.
-func isMany(work store.Work) bool {
-	return slices.Contains([]string{"rotate-many", "access-add-many", "access-remove-many", "restore-many"}, work.Kind)
-}
-
 // PauseFleet has no further wave begin until somebody lets it go on. store.ErrWorkState.
 func (w *Worker) PauseFleet(ctx context.Context, by store.Actor, work store.Work) error {
-	if !isMany(work) || work.Over() {
+	if !w.KindOf(work.Kind).Waves || work.Over() {
 		return store.ErrWorkState
 	}
 	err := w.Store.Tell(ctx, work.ID, map[string]any{"paused": true}, "paused by "+by.Operator+": what has begun goes on, nothing else begins")
@@ -397,7 +392,7 @@ func (w *Worker) PauseFleet(ctx context.Context, by store.Actor, work store.Work
 // GoOnFleet lets a rotation of many go on: after a pause, or after failures,
 // which are accepted by that. store.ErrWorkState.
 func (w *Worker) GoOnFleet(ctx context.Context, by store.Actor, work store.Work) error {
-	if !isMany(work) || work.Over() {
+	if !w.KindOf(work.Kind).Waves || work.Over() {
 		return store.ErrWorkState
 	}
 	waves, err := w.Store.Waves(ctx, work.ID)
@@ -424,7 +419,7 @@ func (r *Run) fleetChoose() error {
 	}
 	members, _, err := r.chooseMembers(r.ctx, in)
 	if err != nil {
-		return Failure{words(err)}
+		return Failure{Reason: words(err)}
 	}
 	if n := cutOffs(members); in.Many != nil && n > in.Many.CutOff {
 		return failf("nobody would get into %s any more, and %d was counted out: it changed meanwhile", plural(n, "instance"), in.Many.CutOff)
@@ -489,7 +484,7 @@ func (r *Run) fleetProof() error {
 	if over {
 		return failf("nobody has shown the private half of %s within %s", missing[0], spanWords(proofLimit))
 	}
-	return r.Wait(fmt.Sprintf("the private half of %s to be shown (plumlatch key prove %s); if nobody does, nothing is begun", missing[0], missing[0]), time.Second, proofLimit)
+	return r.Wait(wire.WaitsProof, fmt.Sprintf("the private half of %s to be shown (plumlatch key prove %s); if nobody does, nothing is begun", missing[0], missing[0]), time.Second, proofLimit)
 }
 
 // newKeysOf are the names of all new keys, each once.
@@ -532,25 +527,25 @@ func (r *Run) fleetWaves() error {
 		now := waves[at]
 		switch stop := max(in.StopAfter, 1); {
 		case now.ToDo > 0 && failed-in.GoOn >= stop:
-			return r.fleetWait(fmt.Sprintf("a word, after %s: plumlatch rotate -go-on %d, or back: plumlatch work cancel %d", plural(failed, "failure"), r.Work.ID, r.Work.ID), time.Minute)
+			return r.fleetWait(wire.WaitsGoOn, fmt.Sprintf("a word, after %s: plumlatch rotate -go-on %d, or back: plumlatch work cancel %d", plural(failed, "failure"), r.Work.ID, r.Work.ID), time.Minute)
 		case now.ToDo > 0 && in.Paused:
-			return r.fleetWait(fmt.Sprintf("a word: it is paused; plumlatch rotate -go-on %d", r.Work.ID), time.Minute)
+			return r.fleetWait(wire.WaitsGoOn, fmt.Sprintf("a word: it is paused; plumlatch rotate -go-on %d", r.Work.ID), time.Minute)
 		case now.ToDo > 0:
 			busy, err := r.beginWave(in, now.Wave, len(waves))
 			if err != nil {
 				return err
 			}
 			if busy > 0 {
-				return r.fleetWait(fmt.Sprintf("other work at hand on %s", plural(busy, "instance")), time.Second)
+				return r.fleetWait(wire.WaitsOther, fmt.Sprintf("other work at hand on %s", plural(busy, "instance")), time.Second)
 			}
 		default:
-			return r.fleetWait(fmt.Sprintf("wave %d of %d to be shown to work", now.Wave, len(waves)), 500*time.Millisecond)
+			return r.fleetWait(wire.WaitsParts, fmt.Sprintf("wave %d of %d to be shown to work", now.Wave, len(waves)), 500*time.Millisecond)
 		}
 	}
 }
 
 // fleetWait waits; its end is far away, as each part has an end of its own.
-func (r *Run) fleetWait(reason string, wake time.Duration) error {
+func (r *Run) fleetWait(code, reason string, wake time.Duration) error {
 	over, err := r.WaitOver()
 	if err != nil {
 		return err
@@ -558,7 +553,7 @@ func (r *Run) fleetWait(reason string, wake time.Duration) error {
 	if over {
 		return failf("it waited too long for %s", reason)
 	}
-	return r.Wait(reason, wake, pauseLimit)
+	return r.Wait(code, reason, wake, pauseLimit)
 }
 
 // beginWave begins the part of each instance of a wave, and returns how many
@@ -655,7 +650,7 @@ func (r *Run) fleetBack() error {
 	if open == 0 {
 		return nil
 	}
-	return r.Wait(plural(open, "instance")+" to go back", 500*time.Millisecond, pauseLimit)
+	return r.Wait(wire.WaitsParts, plural(open, "instance")+" to go back", 500*time.Millisecond, pauseLimit)
 }
 
 // fleetRest waits until every part is over: until then all can go back.
@@ -682,5 +677,5 @@ func (r *Run) fleetRest() error {
 	if later > 0 {
 		what = append(what, plural(later, "instance")+" out of reach to be back")
 	}
-	return r.Wait(strings.Join(what, "; "), 5*time.Second, longestGrace+backLimit)
+	return r.Wait(wire.WaitsParts, strings.Join(what, "; "), 5*time.Second, longestGrace+backLimit)
 }

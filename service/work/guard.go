@@ -203,9 +203,9 @@ func (r *Run) permit(d *rotated, files reach.Files, t taking) (permit rotation.P
 // refusal is what the guard said, as a failure of the step.
 func refusal(err error) error {
 	if errors.Is(err, rotation.ErrLockOut) {
-		return guarded{Failure{words(err)}}
+		return guarded{Failure{Reason: words(err)}}
 	}
-	return Failure{words(err)}
+	return Failure{Reason: words(err)}
 }
 
 // notAsked are the accesses that the server has said nothing of since the last

@@ -10,6 +10,7 @@ import (
 
 	"plumlatch/core/authkeys"
 	"plumlatch/core/rotation"
+	"plumlatch/core/wire"
 	"plumlatch/service/reach"
 	"plumlatch/service/store"
 )
@@ -31,7 +32,7 @@ func readFiles(files reach.Files, i store.Instance) ([]keysFile, error) {
 			continue
 		}
 		if err != nil {
-			return nil, Failure{words(err)}
+			return nil, Failure{Reason: words(err)}
 		}
 		out = append(out, keysFile{name, data})
 	}
@@ -113,7 +114,7 @@ func (r *Run) place(d *rotated, files reach.Files, fresh store.Key, stands bool)
 		err = r.Effect("append", func(context.Context) error {
 			edited, err := reach.AddLine(files, d.File, d.Line, now)
 			if err != nil {
-				return Failure{"the new key could not be added: " + words(err)}
+				return Failure{Reason: "the new key could not be added: " + words(err)}
 			}
 			if fi, err := files.Lstat(edited.Backup); err == nil && !fi.Modified.IsZero() {
 				d.Skew = skewOf(fi.Modified, now)
@@ -144,7 +145,7 @@ func (r *Run) clockOff(files reach.Files, beside string) (time.Duration, error) 
 	}
 	at, err := reach.Clock(files, beside, now)
 	if err != nil {
-		return 0, Failure{"the instance's clock could not be read: " + words(err)}
+		return 0, Failure{Reason: "the instance's clock could not be read: " + words(err)}
 	}
 	return skewOf(at, now), nil
 }
@@ -192,7 +193,7 @@ func (r *Run) takeOld(d *rotated, t taking, out bool) error {
 		case errors.Is(err, store.ErrLost), errors.Is(err, errGuarded), waits:
 			return err
 		}
-		return Failure{"the old key could not be ended: " + words(err)}
+		return Failure{Reason: "the old key could not be ended: " + words(err)}
 	}
 	d.Accepted, d.Refused = nil, nil // what was answered before the write says nothing now
 	d.AskedAt, d.Gone = time.Time{}, out
@@ -241,7 +242,7 @@ func (r *Run) lookedAgain(d *rotated) error {
 		return nil
 	default:
 	}
-	return r.Wait("what others write in the moment of the change", settleLook+100*time.Millisecond, time.Minute)
+	return r.Wait(wire.WaitsRetry, "what others write in the moment of the change", settleLook+100*time.Millisecond, time.Minute)
 }
 
 // linesWithout is linesOf with a narrowing of ours taken out again.
@@ -326,7 +327,7 @@ func (r *Run) inTheEnd(d *rotated, name string, take func() error) error {
 		d.Trouble = fmt.Sprintf("%s could not be withdrawn from %s (%s)", name, r.Instance.Name, reason)
 		return r.SetData(*d)
 	}
-	return r.Wait("another try at withdrawing "+name+": "+reason, r.retryWithdraw(), withdrawLimit)
+	return r.Wait(wire.WaitsRetry, "another try at withdrawing "+name+": "+reason, r.retryWithdraw(), withdrawLimit)
 }
 
 // retryWithdraw is how long to wait before the next try.

@@ -13,6 +13,8 @@ type Kind struct {
 	Action   string      // in the journal, such as "instance.launch"
 	Phase    store.Phase // of its instance while it is at hand; "" leaves that alone
 	Changing bool        // it changes its instance, and so holds it while at it
+	Waves    bool        // it takes many instances, in waves
+	Restores bool        // it is a way back into one instance, and has a report
 	Steps    []Step
 	// End says what the end makes of the work and its instance: state is Done,
 	// WentBack, Cancelled or Stuck.
@@ -34,15 +36,31 @@ type Step struct {
 	Skip func(r *Run) bool
 	// NoReturn: once it has begun, the work cannot be cancelled.
 	NoReturn bool
+	// Settles: once it is done, the work has shown what it is for, though it may go on
+	// for long. What is made of many such pieces goes on to its next wave.
+	Settles bool
+	// BackLater: until it is done nothing was changed, so an instance that is out of
+	// reach may be waited for as long as whoever asked for the work allows.
+	BackLater bool
 }
 
 // Failure is an error that trying again does not mend: the work goes back.
-type Failure struct{ Reason string }
+// Code says to programs what it is, where one decides by it; "" mostly.
+type Failure struct{ Reason, Code string }
 
 // Error returns the reason.
 func (f Failure) Error() string { return f.Reason }
 
-func failf(format string, a ...any) error { return Failure{fmt.Sprintf(format, a...)} }
+func failf(format string, a ...any) error { return Failure{Reason: fmt.Sprintf(format, a...)} }
+
+// step finds a step by its name; nil if the kind has none of that name.
+func (k *Kind) step(name string) *Step {
+	n := slices.IndexFunc(k.Steps, func(s Step) bool { return s.Name == name })
+	if n < 0 {
+		return nil
+	}
+	return &k.Steps[n]
+}
 
 func (k *Kind) stepRows() []store.WorkStep {
 	var out []store.WorkStep
@@ -87,6 +105,14 @@ func around(at string, effects []string) []string {
 func (w *Worker) Kinds() []*Kind {
 	return append(append(w.manyKinds(), w.restoreKinds()...), w.launchKind(), w.adoptKind(), w.adoptManyKind(), w.stopKind(), w.startKind(), w.removeKind(),
 		w.admitKind(), w.unadmitKind(), w.reserveKind(), w.moveKind(), w.releaseKind(), w.surveyKind(), w.rotateKind(), w.accessAddKind(), w.accessRemoveKind(), w.accessExtendKind(), w.stewardKind())
+}
+
+// KindOf finds a kind by its name. One that this version does not know is the zero kind.
+func (w *Worker) KindOf(name string) Kind {
+	if k := w.kind(name); k != nil {
+		return *k
+	}
+	return Kind{}
 }
 
 func (w *Worker) kind(name string) *Kind {

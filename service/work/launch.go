@@ -19,6 +19,7 @@ import (
 // found is what the steps of a launch or a start find out for its end.
 type found struct {
 	Trouble string `json:"trouble,omitempty"`
+	Code    string `json:"code,omitempty"` // of the trouble
 	// Asked: the cloud was asked for the instance, and has not answered yet.
 	Asked bool `json:"asked,omitempty"`
 }
@@ -149,7 +150,7 @@ func (r *Run) running() (store.WorkEnd, error) {
 		return store.WorkEnd{}, err
 	}
 	where := fmt.Sprintf("running at %s port %d", r.Instance.Address, r.Instance.Port)
-	return store.WorkEnd{Phase: store.Ready, Trouble: f.Trouble, Outcome: outcomeOf(where, f.Trouble)}, nil
+	return store.WorkEnd{Phase: store.Ready, Trouble: f.Trouble, TroubleCode: f.Code, Outcome: outcomeOf(where, f.Trouble)}, nil
 }
 
 // create asks the cloud for the instance, and records which one it is.
@@ -333,7 +334,7 @@ func (r *Run) retry(ctx context.Context, f func(context.Context) (cloud.Instance
 // left returns what is left of a limit on how long the step at hand may take,
 // whoever began it.
 func (r *Run) left(limit time.Duration) (time.Duration, error) {
-	age, err := r.Store.StepAge(r.ctx, r.Work.ID, r.Work.Step)
+	age, err := r.Store.StepAge(r.ctx, r.Work.ID, r.Work.At)
 	return limit - age, err
 }
 
@@ -342,7 +343,7 @@ func (r *Run) note(in cloud.Instance) error {
 	if in.Port == 0 {
 		in.Port = 22
 	}
-	title := r.Kind.Steps[r.Work.Step].Title
+	title := r.step().Title
 	if err := r.Store.Note(r.ctx, r.Work.InstanceID, in.ID, string(in.State), in.Address, in.Port, in.Static, title); err != nil {
 		return err
 	}
@@ -494,7 +495,7 @@ func (r *Run) knownHost() error {
 		return r.SetData(found{Trouble: "the SSH server did not answer: " + words(err)})
 	}
 	if fp := keypair.Fingerprint(blob); fp != pinned[0].Fingerprint {
-		return r.SetData(found{Trouble: fmt.Sprintf("another host key answers at %s: %s, and recorded is %s; nothing was asked of it", r.Instance.Address, fp, pinned[0].Fingerprint)})
+		return r.SetData(found{Code: access.TroubleHostKey, Trouble: fmt.Sprintf("another host key answers at %s: %s, and recorded is %s; nothing was asked of it", r.Instance.Address, fp, pinned[0].Fingerprint)})
 	}
 	return r.probe()
 }
@@ -572,7 +573,7 @@ func (w *Worker) target(ctx context.Context, i store.Instance) (reach.Target, er
 	}
 	signer, err := w.stewardSigner(ctx, i.ID)
 	if errors.Is(err, store.ErrNotFound) {
-		return t, Failure{"it is reached through a jump host, which needs a steward"}
+		return t, Failure{Reason: "it is reached through a jump host, which needs a steward"}
 	}
 	t.Via = &reach.Hop{Target: reach.Target{Address: i.Via.Address, Port: i.Via.Port, User: i.Via.LoginUser, HostKeys: i.Via.HostKeys}, Signer: signer}
 	return t, err

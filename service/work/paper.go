@@ -28,7 +28,7 @@ func (w *Worker) PermitByHand(ctx context.Context, work store.Work, r wire.Permi
 	wrong := func(field, format string, a ...any) (wire.SignedPermit, error) {
 		return wire.SignedPermit{}, FieldError{Field: field, Problem: fmt.Sprintf(format, a...)}
 	}
-	if !isRestore(work.Kind) {
+	if !w.KindOf(work.Kind).Restores {
 		return wire.SignedPermit{}, store.ErrWorkState
 	}
 	var in restoring

@@ -15,6 +15,7 @@ import (
 	"plumlatch/core/keypair"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
+	"plumlatch/core/wire"
 	"plumlatch/service/cloud"
 	"plumlatch/service/store"
 )
@@ -60,7 +61,7 @@ func (w *Worker) Plan(ctx context.Context, r LaunchRequest) (*Plan, error) {
 		return nil, err
 	}
 	if len(r.Keys) == 0 && !r.NoKey {
-		return nil, FieldError{Field: "keys", Problem: "no key is named: without one nobody can log in, and the way back in is a restore; name a key, or ask for it with no_key (-no-key)"}
+		return nil, FieldError{Field: "keys", Code: wire.FieldNoKey, Problem: "no key is named: without one nobody can log in, and the way back in is a restore; name a key, or ask for it with no_key (-no-key)"}
 	}
 	if len(r.Keys) > 0 && r.NoKey {
 		return nil, FieldError{Field: "keys", Problem: "keys are named, and no_key is asked for too: give one or the other"}

@@ -15,7 +15,7 @@ import (
 func (w *Worker) Report(ctx context.Context, work store.Work) (wire.Report, error) {
 	out := wire.Report{Work: work.ID, Instance: work.Instance, Operator: work.Operator, State: string(work.State), Outcome: work.Outcome, BeganAt: work.CreatedAt, EndedAt: work.EndedAt,
 		Lost: []string{}, Steps: []wire.ReportStep{}, Seen: []wire.UpSpan{}, Changed: []string{}, Withdrawn: []string{}, Checks: []wire.CheckResult{}, Left: []string{}, Charges: []wire.Charge{}, GoesOn: []string{}}
-	if !isRestore(work.Kind) {
+	if !w.KindOf(work.Kind).Restores {
 		return out, store.ErrWorkState
 	}
 	var in restoring

@@ -133,7 +133,7 @@ func (r *Run) rescueBusy(name string) error {
 	if over {
 		return failf("the rescue instance %s was at hand for other work all the time", name)
 	}
-	return r.Wait(fmt.Sprintf("a rescue instance: %s is at hand for other work, and takes one volume at a time", name), 2*time.Second, grantLimit)
+	return r.Wait(wire.WaitsRescue, fmt.Sprintf("a rescue instance: %s is at hand for other work, and takes one volume at a time", name), 2*time.Second, grantLimit)
 }
 
 // workKey makes the key of a piece of work, once.
@@ -200,7 +200,7 @@ func (r *Run) openRescue(d *rotated, i store.Instance) error {
 	}
 	files, done, err := r.steward(r.ctx, i)
 	if err != nil {
-		return Failure{fmt.Sprintf("the rescue instance %s: %s", i.Name, words(err))}
+		return Failure{Reason: fmt.Sprintf("the rescue instance %s: %s", i.Name, words(err))}
 	}
 	defer done()
 	all, err := readFiles(files, i)
@@ -479,7 +479,7 @@ func (r *Run) inRescue(x *restored) (*reach.Rescue, error) {
 	t := reach.Target{Address: x.Rescue.Address, Port: x.Rescue.Port, User: x.Rescue.User, HostKeys: x.Rescue.HostKeys}
 	s, err := reach.EnterRescue(r.ctx, r.Reach, t, signer)
 	if errors.Is(err, reach.ErrNoRoot) {
-		return nil, Failure{words(err)}
+		return nil, Failure{Reason: words(err)}
 	}
 	if err != nil {
 		err = fmt.Errorf("the rescue instance %s: %w", x.Rescue.Name, err)

@@ -171,7 +171,7 @@ func (w *Worker) restoreKinds() []*Kind {
 	steps := restoreSteps()
 	var out []*Kind
 	for _, route := range append(routes.All(), fetchRoute) {
-		k := &Kind{Name: "restore-" + route.Name, Action: "access.restore", Changing: true, End: (*Run).endRestore,
+		k := &Kind{Name: "restore-" + route.Name, Action: "access.restore", Changing: true, Restores: true, End: (*Run).endRestore,
 			Steps: []Step{{Name: "look", Title: "looking at what is there", Do: (*Run).restoreLook, Undo: (*Run).restoreLookBack, UndoEffects: []string{"take-out"}}}}
 		way := route.Way()
 		if route.Name == fetchRoute.Name {
@@ -209,11 +209,6 @@ func forFetching(s Step) Step {
 		s.UndoEffects = []string{"start"}
 	}
 	return s
-}
-
-// isRestore tells whether a piece of work is a restore of one instance.
-func isRestore(kind string) bool {
-	return strings.HasPrefix(kind, "restore-") && kind != "restore-many"
 }
 
 func (r *Run) restoration() (in restoring, d rotated, err error) {
@@ -633,7 +628,7 @@ func (w *Worker) Ready(ctx context.Context, tag string) ([]wire.ReadyRow, error)
 
 // RestoreLines are what the holder of another key adds by hand. store.ErrWorkState.
 func (w *Worker) RestoreLines(ctx context.Context, work store.Work) (wire.RestoreLines, error) {
-	if !isRestore(work.Kind) || work.Over() || work.Back || work.CancelAsked {
+	if !w.KindOf(work.Kind).Restores || work.Over() || work.Back || work.CancelAsked {
 		return wire.RestoreLines{}, store.ErrWorkState
 	}
 	var in restoring
@@ -651,7 +646,7 @@ func (w *Worker) RestoreLines(ctx context.Context, work store.Work) (wire.Restor
 // ReportPlaced keeps somebody's word that the lines stand; the server is asked
 // next. store.ErrWorkState.
 func (w *Worker) ReportPlaced(ctx context.Context, by store.Actor, work store.Work, p wire.PlacedReport) error {
-	if !isRestore(work.Kind) || work.Over() || work.Back || work.CancelAsked || p.File == "" || len(p.File) > 4096 || plaintext.HasControl(p.File) {
+	if !w.KindOf(work.Kind).Restores || work.Over() || work.Back || work.CancelAsked || p.File == "" || len(p.File) > 4096 || plaintext.HasControl(p.File) {
 		return store.ErrWorkState
 	}
 	err := w.Store.Tell(ctx, work.ID, map[string]any{"placed": true, "placed_file": p.File, "placed_with": plaintext.Line(plaintext.Cut(p.With, 100))}, by.Operator+" has added the new key's line, from "+by.Address)

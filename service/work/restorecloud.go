@@ -334,7 +334,7 @@ func (r *Run) bringHome(d *rotated) error {
 					return err
 				}
 			}
-			step, effect := r.Kind.Steps[r.Work.Step].Name, fmt.Sprintf("attach-%d", n)
+			step, effect := r.Work.At, fmt.Sprintf("attach-%d", n)
 			x.Asked[step+"/"+effect] = true
 			if err := r.SetData(*d); err != nil {
 				return err

@@ -63,7 +63,7 @@ func (r *Run) restoreLend() error {
 			return r.SetData(d)
 		}
 		if time.Now().After(deadline) {
-			return Failure{words(err)}
+			return Failure{Reason: words(err)}
 		}
 		if stop := r.stopping(); stop != nil {
 			return stop
@@ -157,7 +157,7 @@ func (r *Run) restoreMount() error {
 			if len(not) > 0 {
 				reason += ": " + strings.Join(not, "; ")
 			}
-			return Failure{reason}
+			return Failure{Reason: reason}
 		case len(found) > 1:
 			return failf("%s and %s both hold a system with the user %s: which one it boots from is not known", found[0].part.Name, found[1].part.Name, r.Instance.LoginUser)
 		}
@@ -175,7 +175,7 @@ func (r *Run) restoreMount() error {
 		}
 		for _, m := range x.Mounts {
 			if err := s.Mount(ctx, m.Device, m.FSType, m.At, in.Route == fetchRoute.Name); err != nil {
-				return Failure{words(err)}
+				return Failure{Reason: words(err)}
 			}
 		}
 		return nil
@@ -226,7 +226,7 @@ func (r *Run) restoreUnmount() error {
 	if err := r.Effect("unmount", func(ctx context.Context) error {
 		for n := len(x.Mounts) - 1; n >= 0; n-- {
 			if err := s.Unmount(ctx, x.Mounts[n].Device, x.Mounts[n].At); errors.Is(err, reach.ErrMounted) {
-				return Failure{words(err)}
+				return Failure{Reason: words(err)}
 			} else if err != nil {
 				return err
 			}
@@ -266,7 +266,7 @@ func (r *Run) restoreEdit() error {
 			return err
 		}
 		if x.Added, err = b.Plan(x.Account, filesOf(r.Instance)[0], lines); err != nil {
-			return Failure{"on the volume, " + words(err)}
+			return Failure{Reason: "on the volume, " + words(err)}
 		}
 		x.Added.Relabel = b.SELinux()
 		k, err := r.Store.KeyByID(r.ctx, in.NewID)
@@ -289,7 +289,7 @@ func (r *Run) restoreEdit() error {
 	}
 	if err := r.Effect("append", func(ctx context.Context) error {
 		if err := b.Add(ctx, s, x.Account, x.Added, now); err != nil {
-			return Failure{"on the volume, " + words(err)}
+			return Failure{Reason: "on the volume, " + words(err)}
 		}
 		return nil
 	}); err != nil {

@@ -204,7 +204,7 @@ func (r *Run) restoreByHand() error {
 	if in.Route == "already-open" {
 		what = fmt.Sprintf("%s to be added by a login without a key (plumlatch restore -continue %d)", in.New, r.Work.ID)
 	}
-	return r.Wait(what+"; if nobody does, this ends", time.Minute, grantLimit)
+	return r.Wait(wire.WaitsHands, what+"; if nobody does, this ends", time.Minute, grantLimit)
 }
 
 // recordPlaced records the access of the new key, placed by this work.
@@ -311,7 +311,7 @@ func (r *Run) restoreLogin() error {
 		d.Restore.Left = append(d.Restore.Left, fmt.Sprintf("nobody has logged in with %s, or shown its private half: do so (plumlatch open %s), and then withdraw the lost key", in.New, r.Instance.Name))
 		return r.SetData(d)
 	}
-	return r.Wait(fmt.Sprintf("a login with %s (plumlatch restore -continue %d -identity FILE), or its private half to be shown (plumlatch key prove %s)", in.New, r.Work.ID, in.New), time.Minute, proofLimit)
+	return r.Wait(wire.WaitsLogin, fmt.Sprintf("a login with %s (plumlatch restore -continue %d -identity FILE), or its private half to be shown (plumlatch key prove %s)", in.New, r.Work.ID, in.New), time.Minute, proofLimit)
 }
 
 // restoreWithdraw takes every lost key out of every file, if it still is lost.
@@ -638,7 +638,7 @@ func (r *Run) phaseAfter() store.Phase {
 // once notes that the cloud is asked for an effect, does it, and notes that it
 // has answered: what was not answered is asked for again before it is taken back.
 func (r *Run) once(d *rotated, effect string, f func(ctx context.Context) error) error {
-	step := r.Kind.Steps[r.Work.Step].Name
+	step := r.Work.At
 	d.Restore.Asked[step+"/"+effect] = true
 	if err := r.SetData(*d); err != nil {
 		return err

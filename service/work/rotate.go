@@ -105,12 +105,12 @@ func (w *Worker) rotateKind() *Kind {
 	return &Kind{
 		Name: "rotate", Action: "access.rotate", Changing: true,
 		Steps: []Step{
-			{Name: "contain", Title: "containing the exposed key", Do: (*Run).rotateContain, Undo: (*Run).rotateUncontain, Skip: notContained, Effects: []string{"edit"}, UndoEffects: []string{"put-back"}},
-			{Name: "add", Title: "reading what is there, and adding the new key", Do: (*Run).rotateAdd, Undo: (*Run).rotateAddBack, Effects: []string{"append"}, UndoEffects: []string{"take-out"}},
+			{Name: "contain", Title: "containing the exposed key", Do: (*Run).rotateContain, Undo: (*Run).rotateUncontain, Skip: notContained, Effects: []string{"edit"}, UndoEffects: []string{"put-back"}, BackLater: true},
+			{Name: "add", Title: "reading what is there, and adding the new key", Do: (*Run).rotateAdd, Undo: (*Run).rotateAddBack, Effects: []string{"append"}, UndoEffects: []string{"take-out"}, BackLater: true},
 			{Name: "accept", Title: "asking the server whether it takes the new key, and the others still", Do: (*Run).rotateAccepted},
 			{Name: "proof", Title: "waiting for the new key's private half to be shown", Do: (*Run).rotateProof},
 			{Name: "narrow", Title: "ending the old key", Do: (*Run).rotateNarrow, Undo: (*Run).rotateWiden, Effects: []string{"edit"}, UndoEffects: []string{"put-back"}},
-			{Name: "check", Title: "asking the server again", Do: (*Run).rotateCheck},
+			{Name: "check", Title: "asking the server again", Do: (*Run).rotateCheck, Settles: true},
 			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: (*Run).rotateSettle},
 			{Name: "grace", Title: "waiting for the end of the grace time", Do: (*Run).rotateGrace, Skip: noGrace},
 			{Name: "withdraw", Title: "withdrawing the old key", Do: (*Run).rotateWithdraw, Skip: noGrace, Effects: []string{"edit"}, NoReturn: true},
@@ -357,7 +357,7 @@ func (w *Worker) Rotate(ctx context.Context, by store.Actor, once store.Once, i 
 // if the key has signed a challenge that names this work and instance; without one
 // it is the client's word, and stands among the events alone. store.ErrWorkState.
 func (w *Worker) ReportNewLogin(ctx context.Context, by store.Actor, work store.Work, k store.Key, signed bool) error {
-	if work.Kind != "rotate" && !isRestore(work.Kind) || work.Over() {
+	if work.Kind != "rotate" && !w.KindOf(work.Kind).Restores || work.Over() {
 		return store.ErrWorkState
 	}
 	var in rotating
@@ -508,14 +508,14 @@ func (r *Run) untilAnswered(err error) error {
 		return failf("%s does not answer: %s", r.Instance.Name, words(err))
 	}
 	var in struct{ Back time.Duration }
-	if e := decode(r.Work.Input, &in); e == nil && in.Back > 0 && (r.Work.Step == 0 || r.Work.Kind == "rotate" && r.Work.Step == 1) && !r.Work.Back {
-		return r.Wait("it to be back ("+words(err)+"); it stays as it is until then", min(time.Minute, 4*r.Lease), in.Back)
+	if e := decode(r.Work.Input, &in); e == nil && in.Back > 0 && r.step().BackLater && !r.Work.Back {
+		return r.Wait(wire.WaitsBack, "it to be back ("+words(err)+"); it stays as it is until then", min(time.Minute, 4*r.Lease), in.Back)
 	}
 	what := "the server to answer (" + words(err) + ")"
 	if !r.noReturn && !r.Work.Back {
 		what += "; if it does not, this goes back"
 	}
-	return r.Wait(what, 3*time.Second, answerLimit)
+	return r.Wait(wire.WaitsAnswer, what, 3*time.Second, answerLimit)
 }
 
 // gone tells that the instance is no more: there is nothing to do or to take back.

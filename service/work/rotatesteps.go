@@ -10,6 +10,7 @@ import (
 	"plumlatch/core/access"
 	"plumlatch/core/authkeys"
 	"plumlatch/core/rotation"
+	"plumlatch/core/wire"
 	"plumlatch/service/reach"
 	"plumlatch/service/store"
 )
@@ -63,7 +64,7 @@ func (r *Run) rotateContain() error {
 		if _, waits := errors.AsType[*waitError](err); waits {
 			return err
 		}
-		return Failure{"the old key could not be contained: " + words(err)}
+		return Failure{Reason: "the old key could not be contained: " + words(err)}
 	}
 	d.Accepted, d.Refused, d.AskedAt = nil, nil, time.Time{}
 	if err := r.Store.Wrote(r.ctx, r.Instance.ID); err != nil {
@@ -135,7 +136,7 @@ func (r *Run) rotateAdd() error {
 		}
 		carried, err := rotation.Carry(oldLines, strings.HasPrefix(fresh.Public().Type(), "sk-"))
 		if err != nil {
-			return Failure{words(err)}
+			return Failure{Reason: words(err)}
 		}
 		d.Options, d.Notes, d.Forced, d.From = carried.Options, carried.Notes, carried.Forced, carried.From
 		d.Line = carried.Line(fresh.Public().Line())
@@ -145,7 +146,7 @@ func (r *Run) rotateAdd() error {
 			}
 			// One that could not be ended afterwards is not begun.
 			if err := reach.Editable(files, f.name); err != nil {
-				return Failure{words(err)}
+				return Failure{Reason: words(err)}
 			}
 			if d.File == "" {
 				d.File = f.name
@@ -293,7 +294,7 @@ func (r *Run) rotateProof() error {
 	if over {
 		return failf("nobody has shown the private half of %s within %s", in.New, spanWords(proofLimit))
 	}
-	return r.Wait(what+"; if nobody does, this goes back", time.Minute, proofLimit) // either wakes it
+	return r.Wait(wire.WaitsProof, what+"; if nobody does, this goes back", time.Minute, proofLimit) // either wakes it
 }
 
 // takingOld is the old key of a rotation, in whose place the new one is shown to work.
@@ -414,7 +415,7 @@ func (r *Run) rotateGrace() error {
 	if left <= 0 {
 		return nil
 	}
-	return r.Wait(fmt.Sprintf("the end of the grace time, %s; then %s is withdrawn", d.Ends.Format("2006-01-02 15:04 UTC"), in.Old), left+time.Second, left+time.Hour)
+	return r.Wait(wire.WaitsEnd, fmt.Sprintf("the end of the grace time, %s; then %s is withdrawn", d.Ends.Format("2006-01-02 15:04 UTC"), in.Old), left+time.Second, left+time.Hour)
 }
 
 // rotateWithdraw takes the old key out after the grace time.

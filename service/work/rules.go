@@ -68,13 +68,17 @@ func (w *Worker) admitKind() *Kind {
 			}
 			switch {
 			case state != store.Done && d.Stays != "":
-				return store.WorkEnd{Outcome: outcomeOf(r.Work.Trouble, d.Stays)}, nil
+				return store.WorkEnd{Outcome: outcomeOf(r.Work.Trouble, d.Stays), Code: wire.WorkStaysAdmitted}, nil
 			case state != store.Done:
 				return store.WorkEnd{Trouble: "", Outcome: r.tookBack(state, r.Work.Trouble)}, nil
 			case in.Seconds > 0:
 				return store.WorkEnd{Outcome: what + " was admitted, and the rule withdrawn at its end"}, nil
 			}
-			return store.WorkEnd{Outcome: outcomeOf(what+" is admitted", d.Stays)}, nil
+			e := store.WorkEnd{Outcome: outcomeOf(what+" is admitted", d.Stays)}
+			if d.Stays != "" {
+				e.Code = wire.WorkStaysAdmitted
+			}
+			return e, nil
 		},
 	}
 }
@@ -408,7 +412,7 @@ func (r *Run) awaitEnd() error {
 	if left <= 0 {
 		return nil
 	}
-	return r.Wait("the rule's end; it is withdrawn then", left, left)
+	return r.Wait(wire.WaitsEnd, "the rule's end; it is withdrawn then", left, left)
 }
 
 // unadmission is the input of work that withdraws rules.
@@ -440,7 +444,7 @@ func (r *Run) unadmit() error {
 		}
 	}
 	if len(d.Rules) == 0 {
-		return failf("no rule of it admits %s", strings.Join(in.Ranges, ", "))
+		return Failure{Code: wire.WorkNoRule, Reason: "no rule of it admits " + strings.Join(in.Ranges, ", ")}
 	}
 	if err := r.guard(groups, d.Rules, in.CutOff); err != nil {
 		return err
@@ -663,7 +667,7 @@ func (w *Worker) checkRanges(i store.Instance, ranges []string, world bool) ([]s
 			return nil, FieldError{Field: "from", Problem: fmt.Sprintf("%s: %v", plaintext.Line(plaintext.Cut(text, 60)), err)}
 		}
 		if inbound.World(p) && !world {
-			return nil, FieldError{Field: "from", Problem: fmt.Sprintf("%s lets the whole world in; say so with -world if that is meant", p)}
+			return nil, FieldError{Field: "from", Code: wire.FieldWholeWorld, Problem: fmt.Sprintf("%s lets the whole world in; say so with -world if that is meant", p)}
 		}
 		out = append(out, p.String())
 	}

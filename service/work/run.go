@@ -31,6 +31,9 @@ type Run struct {
 	lease  *lease
 	at     string // where the halts of the step at hand begin
 	way    *way   // into the instance, as long as it is open
+	plan   []string
+	code   string // of the trouble that it goes back for
+	pos    int    // in the plan: -1 before the first step, len(plan) after the last
 	ahead  int    // the step that was noted as begun by the end of the one before; -1 for none
 	// noReturn: a step has begun from which the work cannot go back by being cancelled.
 	noReturn bool
@@ -87,15 +90,18 @@ func (w *Worker) carryOut(work store.Work, sent time.Time) {
 	defer r.cancel(nil)
 	r.lease = newLease(sent, w.Lease-w.margin(), func() { cancel(store.ErrLost) })
 	defer r.lease.timer.Stop()
-	for n := range work.Step {
-		r.noReturn = r.noReturn || r.Kind.Steps[n].NoReturn
+	r.plan, r.pos = work.Plan(), work.Place()
+	for n := range r.pos {
+		if s := r.Kind.step(r.plan[n]); s != nil {
+			r.noReturn = r.noReturn || s.NoReturn
+		}
 	}
 	if work.CancelAsked && !work.Back {
 		r.cancel(errCancelled)
 	}
 	log := w.Log.With("work", work.ID, "kind", work.Kind, "fence", work.Fence)
 	if work.Fence > 1 {
-		log.Info("taken up again", "step", work.Step, "back", work.Back)
+		log.Info("taken up again", "step", work.At, "back", work.Back)
 	}
 	stopped := make(chan struct{})
 	beating := make(chan struct{})
@@ -107,7 +113,7 @@ func (w *Worker) carryOut(work store.Work, sent time.Time) {
 	watch, unwatch := context.WithCancel(ctx)
 	go func() {
 		defer close(knocking)
-		if isRestore(work.Kind) {
+		if r.Kind.Restores {
 			r.knocks(watch)
 		}
 	}()
@@ -160,13 +166,8 @@ func (r *Run) beat(stopped <-chan struct{}, lost context.CancelCauseFunc) {
 	}
 }
 
-// steps goes forward or back to the end.
+// steps goes forward or back to the end of the work's own plan.
 func (r *Run) steps() error {
-	if r.Work.Steps < len(r.Kind.Steps) { // begun before this program knew them
-		if err := r.Store.EnsureSteps(r.ctx, r.Work.ID, r.Kind.stepRows()); err != nil {
-			return err
-		}
-	}
 	r.ahead = -1
 	for {
 		if r.Work.InstanceID != 0 {
@@ -176,18 +177,21 @@ func (r *Run) steps() error {
 			}
 		}
 		switch {
-		case r.Work.Back && r.Work.Step < 0:
+		case r.Work.Back && r.pos < 0:
 			return r.end(r.wentBack())
+		case r.pos < len(r.plan) && r.step() == nil:
+			r.Work.Trouble = outcomeOf(r.Work.Trouble, fmt.Sprintf("this version of the service does not know its step %q; under a version that does, plumlatch work retry %d goes on", r.plan[r.pos], r.Work.ID))
+			return r.end(store.Stuck)
 		case r.Work.Back:
 			if over, err := r.stepBack(); err != nil || over {
 				return err
 			}
-		case r.Work.Step >= len(r.Kind.Steps) && r.cancelled(): // asked for during the last step
+		case r.pos == len(r.plan) && r.cancelled(): // asked for during the last step
 			r.Work.CancelAsked = true
-			if err := r.move("", len(r.Kind.Steps)-1, true, "it was cancelled", "cancelled: going back"); err != nil {
+			if err := r.move("", len(r.plan)-1, true, "it was cancelled", "cancelled: going back"); err != nil {
 				return err
 			}
-		case r.Work.Step >= len(r.Kind.Steps):
+		case r.pos == len(r.plan):
 			return r.end(store.Done)
 		default:
 			if over, err := r.stepOn(); err != nil || over {
@@ -204,10 +208,24 @@ func (r *Run) wentBack() store.WorkState {
 	return store.WentBack
 }
 
-func (r *Run) move(state string, step int, back bool, trouble, event string) error {
-	err := r.Store.MoveStep(r.ctx, r.claim(), store.StepMove{N: r.Work.Step, StepState: state, Step: step, Back: back, Trouble: trouble, Event: event})
+// step is what this version knows of the step at hand; nil if it does not know it.
+func (r *Run) step() *Step { return r.Kind.step(r.Work.At) }
+
+// nameAt is the name of the step at a place of the plan, "" for none.
+func (r *Run) nameAt(place int) string {
+	if place < 0 || place >= len(r.plan) {
+		return ""
+	}
+	return r.plan[place]
+}
+
+// move writes what became of the step at hand, and where the work is from here on.
+func (r *Run) move(state string, place int, back bool, trouble, event string) error {
+	m := store.StepMove{Step: r.Work.At, StepState: state, At: r.nameAt(place), Back: back, Trouble: trouble, Code: r.code, Event: event}
+	m.Settled = state == "done" && r.step().Settles
+	err := r.Store.MoveStep(r.ctx, r.claim(), m)
 	if err == nil {
-		r.Work.Step, r.Work.Back = step, back
+		r.pos, r.Work.At, r.Work.Back = place, m.At, back
 		r.goesBack.Store(back)
 		if trouble != "" {
 			r.Work.Trouble = trouble
@@ -218,8 +236,7 @@ func (r *Run) move(state string, step int, back bool, trouble, event string) err
 
 // stepOn does the step at hand; over means that the work waits.
 func (r *Run) stepOn() (over bool, err error) {
-	n := r.Work.Step
-	s := r.Kind.Steps[n]
+	n, s := r.pos, r.step()
 	r.at = r.Kind.Name + "/" + s.Name
 	if r.cancelled() {
 		// This step's own undo looks whether it had begun.
@@ -245,10 +262,7 @@ func (r *Run) stepOn() (over bool, err error) {
 	var wait *waitError
 	switch {
 	case errors.As(err, &wait):
-		if err := r.Store.Wait(r.ctx, r.claim(), n, wait.reason, wait.wake, wait.end); err != nil {
-			return false, err
-		}
-		return true, nil
+		return true, r.wait(wait)
 	case err == nil:
 		halt(r.at + "/end")
 		return false, r.moveOn()
@@ -259,31 +273,37 @@ func (r *Run) stepOn() (over bool, err error) {
 		return false, r.move("", n, true, "it was cancelled", "cancelled: going back")
 	}
 	text := words(err)
+	if f, ok := errors.AsType[Failure](err); ok {
+		r.code = f.Code
+	}
 	return false, r.move("", n, true, text, "failed: "+text+"; going back")
 }
 
 // moveOn ends the step at hand and begins the next that has something to do, in
 // one go; a word to go back is heard in between.
 func (r *Run) moveOn() error {
-	from := r.Work.Step
-	next := from + 1
-	for next < len(r.Kind.Steps) && r.Kind.Steps[next].Skip != nil && r.Kind.Steps[next].Skip(r) {
-		next++
+	next := r.pos + 1
+	settled := r.step().Settles
+	for ; next < len(r.plan); next++ {
+		s := r.Kind.step(r.plan[next])
+		if s == nil || s.Skip == nil || !s.Skip(r) {
+			break
+		}
+		settled = settled || s.Settles
 	}
-	if next == len(r.Kind.Steps) || r.cancelled() {
-		return r.move("done", from+1, false, "", "")
+	if next == len(r.plan) || r.cancelled() || r.Kind.step(r.plan[next]) == nil {
+		return r.move("done", r.pos+1, false, "", "")
 	}
-	if err := r.Store.MoveOn(r.ctx, r.claim(), from, next, r.Kind.Steps[next].Title); err != nil {
+	if err := r.Store.MoveOn(r.ctx, r.claim(), r.Work.At, r.plan[next], settled, r.Kind.step(r.plan[next]).Title); err != nil {
 		return err
 	}
-	r.Work.Step, r.ahead = next, next
+	r.pos, r.ahead, r.Work.At = next, next, r.plan[next]
 	return nil
 }
 
 // stepBack undoes the step at hand; over means that the work is stuck.
 func (r *Run) stepBack() (over bool, err error) {
-	n := r.Work.Step
-	s := r.Kind.Steps[n]
+	n, s := r.pos, r.step()
 	if s.Undo == nil {
 		return false, r.move("undone", n-1, true, "", "")
 	}
@@ -300,7 +320,7 @@ func (r *Run) stepBack() (over bool, err error) {
 	wait, waits := errors.AsType[*waitError](err)
 	switch {
 	case waits:
-		return true, r.Store.Wait(r.ctx, r.claim(), n, wait.reason, wait.wake, wait.end)
+		return true, r.wait(wait)
 	case err == nil:
 		halt(r.at + "/end")
 		return false, r.move("undone", n-1, true, "", "")
@@ -333,7 +353,7 @@ func (r *Run) guarded(f func(*Run) error) (err error) {
 		if v := recover(); v != nil {
 			// Its value may hold anything; its type and place are enough.
 			r.Log.Error("panic", "work", r.Work.ID, "at", r.at, "type", fmt.Sprintf("%T", v), "stack", string(debug.Stack()))
-			err = Failure{"the service failed in the middle of it; its log has the cause"}
+			err = Failure{Reason: "the service failed in the middle of it; its log has the cause"}
 		}
 	}()
 	return f(r)
@@ -365,7 +385,7 @@ func (r *Run) cancelled() bool {
 // Effect does something outside: a call that changes a cloud, a write to an
 // instance. It happens only while the claim is good, and ends with it.
 func (r *Run) Effect(name string, f func(ctx context.Context) error) error {
-	if k := r.Kind.Steps[r.Work.Step]; !slices.Contains(k.Effects, name) && !slices.Contains(k.UndoEffects, name) {
+	if s := r.step(); !slices.Contains(s.Effects, name) && !slices.Contains(s.UndoEffects, name) {
 		return fmt.Errorf("effect %s is not in the table of step %s", name, r.at)
 	}
 	halt(r.at + "/" + name + "/before")
@@ -380,21 +400,25 @@ func (r *Run) Effect(name string, f func(ctx context.Context) error) error {
 
 // Say tells who follows the work, and the instance's own line, what is going on.
 func (r *Run) Say(format string, a ...any) error {
-	return r.Store.Say(r.ctx, r.claim(), r.Work.Step, plaintext.Line(fmt.Sprintf(format, a...)))
+	return r.Store.Say(r.ctx, r.claim(), r.Work.At, plaintext.Line(fmt.Sprintf(format, a...)))
 }
 
 type waitError struct {
-	reason    string
-	wake, end time.Duration
+	code, reason string
+	wake, end    time.Duration
 }
 
 func (w *waitError) Error() string { return "waits: " + w.reason }
 
 // Wait lays the work down: the step is called again after wake, or when
 // somebody wakes the work, and at the latest when end has passed since it
-// first waited. It must look at WaitOver then.
-func (r *Run) Wait(reason string, wake, end time.Duration) error {
-	return &waitError{reason, wake, end}
+// first waited. It must look at WaitOver then. code says why, to whoever decides by it.
+func (r *Run) Wait(code, reason string, wake, end time.Duration) error {
+	return &waitError{code, reason, wake, end}
+}
+
+func (r *Run) wait(w *waitError) error {
+	return r.Store.Wait(r.ctx, r.claim(), r.Work.At, w.code, w.reason, w.wake, w.end)
 }
 
 // WaitOver tells whether the end of the step's wait has come.
@@ -403,7 +427,7 @@ func (r *Run) WaitOver() (bool, error) { return r.Store.WaitOver(r.ctx, r.Work.I
 // ClientToken names an effect of a step for a cloud: the same one whoever does
 // it, and however often.
 func (r *Run) ClientToken(effect string) string {
-	return r.tokenOf(r.Kind.Steps[r.Work.Step].Name, effect)
+	return r.tokenOf(r.Work.At, effect)
 }
 
 // tokenOf is ClientToken of another step of the same work.

@@ -49,8 +49,8 @@ func (w *Worker) accessAddKind() *Kind {
 	return &Kind{
 		Name: "access-add", Action: "access.add", Changing: true,
 		Steps: []Step{
-			{Name: "add", Title: "reading what is there, and adding the key", Do: (*Run).shareAdd, Undo: (*Run).shareAddBack, Effects: []string{"append"}, UndoEffects: []string{"take-out"}},
-			{Name: "accept", Title: "asking the server whether it takes the key", Do: (*Run).shareAccepted},
+			{Name: "add", Title: "reading what is there, and adding the key", Do: (*Run).shareAdd, Undo: (*Run).shareAddBack, Effects: []string{"append"}, UndoEffects: []string{"take-out"}, BackLater: true},
+			{Name: "accept", Title: "asking the server whether it takes the key", Do: (*Run).shareAccepted, Settles: true},
 			{Name: "end", Title: "waiting for the end of the access", Do: (*Run).shareEnd, Skip: hasEnd},
 			{Name: "withdraw", Title: "withdrawing the key", Do: (*Run).shareWithdraw, Skip: hasEnd, Effects: []string{"edit"}, NoReturn: true},
 			{Name: "check", Title: "asking the server again", Do: (*Run).shareCheck, Skip: hasEnd, NoReturn: true},
@@ -83,9 +83,9 @@ func (w *Worker) accessRemoveKind() *Kind {
 	return &Kind{
 		Name: "access-remove", Action: "access.remove", Changing: true,
 		Steps: []Step{
-			{Name: "ask", Title: "asking the server which other keys it takes", Do: (*Run).removeAsk},
+			{Name: "ask", Title: "asking the server which other keys it takes", Do: (*Run).removeAsk, BackLater: true},
 			{Name: "take", Title: "withdrawing the key", Do: (*Run).removeTake, Undo: (*Run).removeBack, Effects: []string{"edit"}, UndoEffects: []string{"put-back"}},
-			{Name: "check", Title: "asking the server again", Do: (*Run).removeCheck},
+			{Name: "check", Title: "asking the server again", Do: (*Run).removeCheck, Settles: true},
 			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: (*Run).shareSettle},
 			{Name: "record", Title: "recording what opens it now", Do: (*Run).shareRecord, NoReturn: true},
 		},

@@ -11,6 +11,7 @@ import (
 	"plumlatch/core/access"
 	"plumlatch/core/authkeys"
 	"plumlatch/core/rotation"
+	"plumlatch/core/wire"
 	"plumlatch/service/reach"
 	"plumlatch/service/store"
 )
@@ -60,7 +61,7 @@ func (r *Run) shareAdd() error {
 			}
 			q, err := authkeys.Quote(o[1])
 			if err != nil {
-				return Failure{words(err)}
+				return Failure{Reason: words(err)}
 			}
 			options = append(options, o[0]+"="+q)
 		}
@@ -170,7 +171,7 @@ func (r *Run) shareEnd() error {
 	if left <= 0 {
 		return nil
 	}
-	return r.Wait(fmt.Sprintf("the end of the access, %s; then %s is withdrawn", terms.UntilAt.UTC().Format("2006-01-02 15:04 UTC"), in.Key), left+time.Second, longestGrace)
+	return r.Wait(wire.WaitsEnd, fmt.Sprintf("the end of the access, %s; then %s is withdrawn", terms.UntilAt.UTC().Format("2006-01-02 15:04 UTC"), in.Key), left+time.Second, longestGrace)
 }
 
 // shareWithdraw takes the key out after the end of its access.
@@ -387,7 +388,7 @@ func (r *Run) extendEdit() error {
 			if errors.Is(err, errGuarded) || errors.Is(err, store.ErrLost) {
 				return err
 			}
-			return Failure{"its line could not be given another end: " + words(err)}
+			return Failure{Reason: "its line could not be given another end: " + words(err)}
 		}
 		if err := r.Store.Wrote(r.ctx, r.Instance.ID); err != nil {
 			return err

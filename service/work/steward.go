@@ -143,7 +143,7 @@ func (r *Run) stewardAdd() error {
 				continue
 			}
 			if err := reach.Editable(files, f.name); err != nil {
-				return Failure{words(err)}
+				return Failure{Reason: words(err)}
 			}
 			d.File = f.name
 		}
@@ -171,7 +171,7 @@ func (r *Run) stewardAdd() error {
 	}
 	err = r.Effect("append", func(context.Context) error {
 		if _, err := reach.AddLine(files, d.File, d.Line, now); err != nil {
-			return Failure{"the steward's next key could not be added: " + words(err)}
+			return Failure{Reason: "the steward's next key could not be added: " + words(err)}
 		}
 		return nil
 	})
@@ -226,7 +226,7 @@ func (r *Run) stewardTry() error {
 	files, done, err := r.stewardBy(r.ctx, r.Instance, known[r.Instance.ID])
 	if err != nil {
 		if causeOf(err) == "steward" {
-			return Failure{"the server does not let the steward in with its next key: " + words(err)}
+			return Failure{Reason: "the server does not let the steward in with its next key: " + words(err)}
 		}
 		return r.untilAnswered(err)
 	}

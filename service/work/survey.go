@@ -369,10 +369,10 @@ func (w *Worker) steward(ctx context.Context, i store.Instance) (reach.Files, fu
 // stewardBy is steward by what was read before.
 func (w *Worker) stewardBy(ctx context.Context, i store.Instance, known *store.ToSurvey) (reach.Files, func(), error) {
 	if len(known.HostKeys) == 0 {
-		return nil, nil, fmt.Errorf("%w: no host key of it is known", ErrCannotSurvey)
+		return nil, nil, fmt.Errorf("%w: %w", ErrCannotSurvey, errNoHostKey)
 	}
 	if known.Sealed == nil {
-		return nil, nil, fmt.Errorf("%w from inside: it has no steward", ErrCannotSurvey)
+		return nil, nil, fmt.Errorf("%w from inside: %w", ErrCannotSurvey, errNoSteward)
 	}
 	signer, err := w.unseal(ctx, known.Sealed)
 	if err != nil {
@@ -391,14 +391,20 @@ func (w *Worker) stewardBy(ctx context.Context, i store.Instance, known *store.T
 	return files, func() { _ = closer.Close() }, nil
 }
 
+// What is lacking for any survey.
+var (
+	errNoHostKey = errors.New("no host key of it is known")
+	errNoSteward = errors.New("it has no steward")
+)
+
 // causeOf says what kind of trouble kept a survey from looking.
 func causeOf(err error) string {
-	switch text := err.Error(); {
+	switch {
 	case errors.Is(err, reach.ErrStranger):
 		return "host key"
-	case strings.Contains(text, "unable to authenticate"), strings.Contains(text, "SFTP: "): // let in, and shut in
+	case errors.Is(err, reach.ErrNotLetIn), errors.Is(err, reach.ErrNoFiles): // let in, and shut in
 		return "steward"
-	case strings.Contains(text, "no steward"), strings.Contains(text, "no host key"):
+	case errors.Is(err, errNoHostKey), errors.Is(err, errNoSteward):
 		return "none"
 	}
 	return "reach"
@@ -449,7 +455,7 @@ func (w *Worker) lookOutside(ctx context.Context, i store.Instance, rows []store
 		return out, nil, err
 	}
 	if len(t.HostKeys) == 0 {
-		return out, nil, fmt.Errorf("%w: no host key of it is known", ErrCannotSurvey)
+		return out, nil, fmt.Errorf("%w: %w", ErrCannotSurvey, errNoHostKey)
 	}
 	for _, user := range slices.Compact([]string{i.LoginUser, "root"}) {
 		mt := t

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"plumlatch/core/access"
@@ -19,7 +20,7 @@ import (
 
 // Word tells what a piece of work waits for, and the text to sign. store.ErrWorkState.
 func (w *Worker) Word(ctx context.Context, work store.Work) (wire.Word, error) {
-	if !isMany(work) || work.Over() || work.Step > 1 {
+	if !w.KindOf(work.Kind).Waves || work.Over() || work.Place() > slices.Index(work.Plan(), "word") {
 		return wire.Word{}, store.ErrWorkState
 	}
 	policy, err := w.Policy(ctx)
@@ -119,5 +120,5 @@ func (r *Run) fleetWord() error {
 		access.SignatureWord: fmt.Sprintf("a signature by %s (plumlatch work word %d -identity FILE)", r.Work.Operator, r.Work.ID),
 		access.EitherWord:    fmt.Sprintf("another operator's word (plumlatch work word %d), or a signature by %s (the same with -identity FILE)", r.Work.ID, r.Work.Operator),
 	}[word.Needs]
-	return r.Wait(what+"; if nobody gives it, nothing is begun", time.Minute, wordLimit)
+	return r.Wait(wire.WaitsWord, what+"; if nobody gives it, nothing is begun", time.Minute, wordLimit)
 }

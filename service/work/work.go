@@ -171,6 +171,7 @@ type FieldError struct {
 	Field   string
 	Problem string
 	Choices []string
+	Code    string // for programs; one of the Field constants of wire, "" mostly
 }
 
 // Error returns the problem and the choices.
@@ -199,9 +200,9 @@ func (w *Worker) Cancel(ctx context.Context, by store.Actor, work store.Work) er
 	if err != nil {
 		return err
 	}
-	for n, s := range steps {
-		if n < len(k.Steps) && k.Steps[n].NoReturn && s.State != "to do" {
-			return FieldError{Field: "state", Problem: "it cannot go back any more: " + k.Steps[n].Title + " has begun"}
+	for _, s := range steps {
+		if known := k.step(s.Name); known != nil && known.NoReturn && s.State != "to do" {
+			return FieldError{Field: "state", Problem: "it cannot go back any more: " + known.Title + " has begun"}
 		}
 	}
 	if err := w.Store.CancelWork(ctx, by, work); err != nil {
@@ -227,7 +228,7 @@ func (w *Worker) Retry(ctx context.Context, by store.Actor, work store.Work) err
 			return FieldError{Field: "state", Problem: "its instance is gone; begin anew"}
 		}
 	}
-	if err := w.Store.RetryWork(ctx, by, work, k.Phase); err != nil {
+	if err := w.Store.RetryWork(ctx, by, work, k.stepRows(), k.Phase); err != nil {
 		return err
 	}
 	w.look()

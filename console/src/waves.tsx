@@ -58,7 +58,6 @@ export function Waves({ plan }: { plan: FleetPlan }) {
   );
 }
 
-
 /** The waves of a piece of work at hand, with what can be said to it. */
 export function LiveWaves({ work }: { work: Work }) {
   const { message } = App.useApp();

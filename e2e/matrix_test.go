@@ -24,7 +24,7 @@ import (
 
 	"plumlatch/client"
 	"plumlatch/core/wire"
-	"plumlatch/service/work"
+	"plumlatch/service/kinds"
 )
 
 var (
@@ -97,7 +97,7 @@ func (x *trial) name() string {
 // trials lists every case there is, from the step tables.
 func trials() []*trial {
 	var out []*trial
-	points := work.Halts((&work.Worker{}).Kinds())
+	points := kinds.Halts()
 	for _, s := range scenarios {
 		for _, p := range points {
 			if s.lost || !strings.HasPrefix(p, s.kind+"/") || strings.Contains(p, "/undo/") && !s.back {
@@ -143,7 +143,7 @@ func TestMatrix(t *testing.T) {
 	t.Parallel()
 	all := trials()
 	total := len(all)
-	for _, p := range work.Halts((&work.Worker{}).Kinds()) {
+	for _, p := range kinds.Halts() {
 		if !slices.ContainsFunc(all, func(x *trial) bool { return x.point == p }) {
 			t.Errorf("no scenario passes the halt %s", p)
 		}

@@ -59,10 +59,10 @@ func calls(f *ast.File, use func(name string, call *ast.CallExpr)) {
 // and for the engineer's; what is the service's own is named where it is.
 func TestWhoMakesPermits(t *testing.T) {
 	may := map[string][]string{
-		"rotation.Judge":  {"../service/work/guard.go", "../service/work/paper.go"},
-		"rotation.Own":    {"../service/work/guard.go", "../service/work/adopt.go", "../cmd/plumlatch/adopt.go"},
+		"rotation.Judge":  {"../service/kinds/guard.go", "../service/kinds/paper.go"},
+		"rotation.Own":    {"../service/kinds/guard.go", "../service/kinds/adopt.go", "../cmd/plumlatch/adopt.go"},
 		"rotation.Unread": {"../service/reach/beneath.go"},
-		"rotation.Lent":   {"../service/work/rescue.go"},
+		"rotation.Lent":   {"../service/kinds/rescue.go"},
 		"rotation.Signed": {"../cmd/plumlatch/restorehand.go"},
 	}
 	seen := map[string]bool{}

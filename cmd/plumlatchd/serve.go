@@ -17,16 +17,16 @@ import (
 	"plumlatch/console"
 	"plumlatch/service/api"
 	"plumlatch/service/cloud/standin"
+	"plumlatch/service/kinds"
 	"plumlatch/service/reach"
 	"plumlatch/service/seal"
 	"plumlatch/service/store"
-	"plumlatch/service/work"
 )
 
 // service is a started service.
 type service struct {
 	store  *store.Store
-	worker *work.Worker
+	worker *kinds.Worker
 	http   *http.Server
 	failed chan error // gets the error of a listener that broke
 	log    *slog.Logger
@@ -65,8 +65,10 @@ func startService(ctx context.Context, c config, log *slog.Logger) (_ *service, 
 		return nil, errors.Join(err, db.Close())
 	}
 	driver := standin.New(c.cloudURL, strings.TrimSpace(string(token)))
-	worker := &work.Worker{Store: db, Cloud: driver, Reach: policy, Sealer: sealer, Log: log, Lease: c.lease, StateLimit: c.stateLimit, FollowEvery: c.follow, SurveysAtOnce: c.surveys, Heads: heads}
-	worker.Start(ctx)
+	worker := &kinds.Worker{Store: db, Cloud: driver, Reach: policy, Sealer: sealer, Log: log, Lease: c.lease, StateLimit: c.stateLimit, FollowEvery: c.follow, SurveysAtOnce: c.surveys, Heads: heads}
+	if err := worker.Start(ctx); err != nil {
+		return nil, errors.Join(err, db.Close())
+	}
 	closing := make(chan struct{})
 	options := api.Options{Closing: closing, Store: db, Worker: worker, Cloud: driver, Console: console.Files(), Listen: c.listen, TLS: c.tlsCert != "", Log: log}
 	if c.allowHosts != "" {

@@ -12,8 +12,8 @@ import (
 	"plumlatch/core/names"
 	"plumlatch/core/wire"
 	"plumlatch/service/cloud"
+	"plumlatch/service/kinds"
 	"plumlatch/service/store"
-	"plumlatch/service/work"
 )
 
 // problemType is one sort of problem. Its slug never changes.
@@ -75,7 +75,7 @@ func field(c *gin.Context, name string, err error) {
 
 // fail answers with the problem that an error stands for.
 func (s *Server) fail(c *gin.Context, err error) {
-	var fieldErr work.FieldError
+	var fieldErr kinds.FieldError
 	var known store.KnownKey
 	switch {
 	case errors.As(err, &fieldErr):

@@ -26,14 +26,14 @@ import (
 	"plumlatch/core/secrets"
 	"plumlatch/core/wire"
 	"plumlatch/service/cloud"
+	"plumlatch/service/kinds"
 	"plumlatch/service/store"
-	"plumlatch/service/work"
 )
 
 // Options are what a Server needs. All fields but Hosts and Log are needed.
 type Options struct {
 	Store   *store.Store
-	Worker  *work.Worker
+	Worker  *kinds.Worker
 	Cloud   cloud.Driver
 	Console fs.FS    // the built console, with index.html at its root
 	Hosts   []string // further host[:port] values that the service answers to

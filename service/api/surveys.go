@@ -10,14 +10,14 @@ import (
 
 	"plumlatch/core/names"
 	"plumlatch/core/wire"
+	"plumlatch/service/kinds"
 	"plumlatch/service/store"
-	"plumlatch/service/work"
 )
 
 // surveyFailed answers for a survey that could not look.
 func (s *Server) surveyFailed(c *gin.Context, err error) {
 	switch {
-	case errors.Is(err, work.ErrCannotSurvey):
+	case errors.Is(err, kinds.ErrCannotSurvey):
 		conflict.answer(c, wire.Problem{Detail: err.Error()})
 	case errors.Is(err, store.ErrSurveying):
 		inProgress.answer(c, wire.Problem{Detail: err.Error() + "; its result is kept like any other"})
@@ -36,7 +36,7 @@ func (s *Server) survey(c *gin.Context) {
 	if !ok {
 		return
 	}
-	wish := work.SurveyWish{Inside: r.Inside || !r.Outside, Outside: r.Outside}
+	wish := kinds.SurveyWish{Inside: r.Inside || !r.Outside, Outside: r.Outside}
 	for _, name := range r.Keys {
 		k, err := s.opts.Store.KeyByName(c.Request.Context(), name)
 		if err != nil {

@@ -13,8 +13,8 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"plumlatch/core/wire"
+	"plumlatch/service/kinds"
 	"plumlatch/service/store"
-	"plumlatch/service/work"
 )
 
 // workOut is a piece of work as the API shows it.
@@ -134,7 +134,7 @@ func (s *Server) askWork(c *gin.Context, ask func(context.Context, store.Actor, 
 		conflict.answer(c, wire.Problem{Detail: wrong})
 		return
 	}
-	if fe, ok := errors.AsType[work.FieldError](err); ok {
+	if fe, ok := errors.AsType[kinds.FieldError](err); ok {
 		conflict.answer(c, wire.Problem{Detail: fe.Problem})
 		return
 	}

@@ -1,6 +1,7 @@
 package work
 
 import (
+	"context"
 	"fmt"
 	"slices"
 
@@ -9,16 +10,22 @@ import (
 
 // Kind is one kind of durable work: its table of steps.
 type Kind struct {
-	Name     string      // such as "launch"
-	Action   string      // in the journal, such as "instance.launch"
+	Name     string      // in the records, and in the names of halts
+	Action   string      // in the journal
 	Phase    store.Phase // of its instance while it is at hand; "" leaves that alone
 	Changing bool        // it changes its instance, and so holds it while at it
-	Waves    bool        // it takes many instances, in waves
-	Restores bool        // it is a way back into one instance, and has a report
 	Steps    []Step
 	// End says what the end makes of the work and its instance: state is Done,
 	// WentBack, Cancelled or Stuck.
 	End func(r *Run, state store.WorkState) (store.WorkEnd, error)
+	// Open is called when a piece of work was claimed: it may set Run.Own, and defer what
+	// is to be done when the claim ends. nil does nothing.
+	Open func(r *Run)
+	// Fresh is called before each step, to look again at what it is about. nil does nothing.
+	Fresh func(r *Run) error
+	// Beside runs beside the steps, from the claim to its end, when ctx is done and it must
+	// return. nil does nothing.
+	Beside func(ctx context.Context, r *Run)
 }
 
 // Step is one step. Do and Undo look first and then act, so that doing either
@@ -26,7 +33,7 @@ type Kind struct {
 // r.Wait's error (it waits); after any other error the step is tried again.
 type Step struct {
 	Name  string
-	Title string // what is going on, such as "asking the cloud for the instance"
+	Title string // what is going on
 	Do    func(r *Run) error
 	Undo  func(r *Run) error // nil: there is nothing to undo
 	// Effects and UndoEffects name what Do and Undo change outside, each by
@@ -51,7 +58,8 @@ type Failure struct{ Reason, Code string }
 // Error returns the reason.
 func (f Failure) Error() string { return f.Reason }
 
-func failf(format string, a ...any) error { return Failure{Reason: fmt.Sprintf(format, a...)} }
+// Failf is a Failure with a reason made as by fmt.Sprintf.
+func Failf(format string, a ...any) error { return Failure{Reason: fmt.Sprintf(format, a...)} }
 
 // step finds a step by its name; nil if the kind has none of that name.
 func (k *Kind) step(name string) *Step {
@@ -62,7 +70,8 @@ func (k *Kind) step(name string) *Step {
 	return &k.Steps[n]
 }
 
-func (k *Kind) stepRows() []store.WorkStep {
+// Plan is the kind's steps as a piece of work keeps them when it is begun.
+func (k *Kind) Plan() []store.WorkStep {
 	var out []store.WorkStep
 	for _, s := range k.Steps {
 		out = append(out, store.WorkStep{Name: s.Name, Title: s.Title})
@@ -99,26 +108,4 @@ func around(at string, effects []string) []string {
 		out = append(out, at+"/"+e+"/before", at+"/"+e+"/inside", at+"/"+e+"/after")
 	}
 	return append(out, at+"/end")
-}
-
-// Kinds returns every kind of work that there is.
-func (w *Worker) Kinds() []*Kind {
-	return append(append(w.manyKinds(), w.restoreKinds()...), w.launchKind(), w.adoptKind(), w.adoptManyKind(), w.stopKind(), w.startKind(), w.removeKind(),
-		w.admitKind(), w.unadmitKind(), w.reserveKind(), w.moveKind(), w.releaseKind(), w.surveyKind(), w.rotateKind(), w.accessAddKind(), w.accessRemoveKind(), w.accessExtendKind(), w.stewardKind())
-}
-
-// KindOf finds a kind by its name. One that this version does not know is the zero kind.
-func (w *Worker) KindOf(name string) Kind {
-	if k := w.kind(name); k != nil {
-		return *k
-	}
-	return Kind{}
-}
-
-func (w *Worker) kind(name string) *Kind {
-	i := slices.IndexFunc(w.kinds, func(k *Kind) bool { return k.Name == name })
-	if i < 0 {
-		return nil
-	}
-	return w.kinds[i]
 }

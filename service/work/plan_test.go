@@ -1,146 +1,17 @@
-package work
+package work_test
 
 import (
-	"context"
-	"log/slog"
-	"slices"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
 	"plumlatch/core/wire"
 	"plumlatch/service/postgres/pgtest"
 	"plumlatch/service/store"
+	"plumlatch/service/work/worktest"
 )
 
-// toy is a kind of work whose steps note that they were called, in its order.
-type toy struct {
-	mu   sync.Mutex
-	said []string
-	wait map[string]bool // steps that wait until their name is taken out
-	fail map[string]bool // steps that fail
-}
-
-func (y *toy) say(text string) {
-	y.mu.Lock()
-	defer y.mu.Unlock()
-	y.said = append(y.said, text)
-}
-
-func (y *toy) set(what map[string]bool, name string, on bool) {
-	y.mu.Lock()
-	defer y.mu.Unlock()
-	what[name] = on
-}
-
-func (y *toy) is(what map[string]bool, name string) bool {
-	y.mu.Lock()
-	defer y.mu.Unlock()
-	return what[name]
-}
-
-// done returns what was called since it was asked the last time.
-func (y *toy) done() string {
-	y.mu.Lock()
-	defer y.mu.Unlock()
-	text := strings.Join(y.said, " ")
-	y.said = nil
-	return text
-}
-
-// kind is the toy's kind with steps of these names.
-func (y *toy) kind(names ...string) *Kind {
-	k := &Kind{Name: "toy", Action: "toy", End: func(*Run, store.WorkState) (store.WorkEnd, error) { return store.WorkEnd{}, nil }}
-	for _, name := range names {
-		k.Steps = append(k.Steps, Step{
-			Name: name, Title: "doing " + name,
-			Do: func(r *Run) error {
-				if y.is(y.wait, name) {
-					return r.Wait(wire.WaitsOther, "the test", 50*time.Millisecond, time.Hour)
-				}
-				y.say(name)
-				if y.is(y.fail, name) {
-					return failf("it was told to fail")
-				}
-				return nil
-			},
-			Undo: func(*Run) error { y.say("-" + name); return nil },
-		})
-	}
-	return k
-}
-
-// engine carries out kinds of work on a database of its own.
-type engine struct {
-	t   *testing.T
-	url string
-	db  *store.Store
-	w   *Worker
-}
-
-func newEngine(t *testing.T) *engine {
-	e := &engine{t: t, url: pgtest.URL(t)}
-	e.db = pgtest.OpenURL(t, e.url)
-	t.Cleanup(e.stop)
-	return e
-}
-
-// run starts a replica that knows these kinds, in the place of the one before.
-func (e *engine) run(kinds ...*Kind) {
-	e.t.Helper()
-	e.stop()
-	e.w = &Worker{Store: e.db, Log: slog.New(slog.DiscardHandler), Lease: 2 * time.Second, kinds: kinds, replica: token(10), kick: make(chan struct{}, 1)}
-	e.w.base, e.w.stop = context.WithCancel(context.Background())
-	e.w.wg.Go(e.w.claimLoop)
-}
-
-func (e *engine) stop() {
-	if e.w != nil {
-		e.w.Close()
-		e.w = nil
-	}
-}
-
-// begin begins a piece of work of a kind, and returns its ID.
-func (e *engine) begin(k *Kind) int64 {
-	e.t.Helper()
-	n := (&Worker{}).begun(k, "a toy", token(26), store.Instance{}, "try it", nil)
-	work, err := e.db.AddWork(e.t.Context(), store.Actor{Operator: "night-lead"}, store.Once{}, n)
-	if err != nil {
-		e.t.Fatal(err)
-	}
-	return work.ID
-}
-
-// until waits for a state of a piece of work, and returns it.
-func (e *engine) until(id int64, states ...store.WorkState) store.Work {
-	e.t.Helper()
-	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(10 * time.Millisecond) {
-		work, err := e.db.WorkByID(context.Background(), id)
-		if err != nil {
-			e.t.Fatal(err)
-		}
-		if slices.Contains(states, work.State) {
-			return work
-		}
-		if time.Now().After(deadline) {
-			e.t.Fatalf("the work is %s at %q, and not %v", work.State, work.At, states)
-		}
-	}
-}
-
-// retry takes a piece of work up again.
-func (e *engine) retry(id int64) {
-	e.t.Helper()
-	work, err := e.db.WorkByID(e.t.Context(), id)
-	if err == nil {
-		err = e.w.Retry(e.t.Context(), store.Actor{Operator: "night-lead"}, work)
-	}
-	if err != nil {
-		e.t.Fatal(err)
-	}
-}
+func TestMain(m *testing.M) { pgtest.Main(m) }
 
 // TestPlanOfOldWork: work that was begun under one table of steps goes on under another
 // by the names of its own plan. A step that was put in is not in it; one that is gone
@@ -168,19 +39,20 @@ func TestPlanOfOldWork(t *testing.T) {
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			t.Parallel()
-			e := newEngine(t)
-			y := &toy{wait: map[string]bool{c.at: true}, fail: map[string]bool{}}
-			e.run(y.kind(old...))
-			id := e.begin(y.kind(old...))
-			if w := e.until(id, store.Waiting); w.At != c.at || w.WaitsCode != wire.WaitsOther {
+			e := worktest.New(t)
+			y := worktest.NewToy()
+			y.Set(y.Waits, c.at, true)
+			e.Run(y.Kind(old...))
+			id := e.Begin(y.Kind(old...))
+			if w := e.Until(id, store.Waiting); w.At != c.at || w.WaitsCode != wire.WaitsOther {
 				t.Fatalf("it waits at %q, code %q", w.At, w.WaitsCode)
 			}
-			e.stop()
-			y.done()
-			y.set(y.wait, c.at, false)
-			e.run(y.kind(c.steps...))
-			w := e.until(id, store.Done, store.Stuck)
-			if got := y.done(); got != c.want {
+			e.Stop()
+			y.Done()
+			y.Set(y.Waits, c.at, false)
+			e.Run(y.Kind(c.steps...))
+			w := e.Until(id, store.Done, store.Stuck)
+			if got := y.Done(); got != c.want {
 				t.Errorf("called %q, want %q", got, c.want)
 			}
 			if c.stuck == "" {
@@ -193,16 +65,16 @@ func TestPlanOfOldWork(t *testing.T) {
 				t.Errorf("it is %s at %q: %s", w.State, w.At, w.Outcome)
 			}
 			// Under the same program it says the same again, and does nothing.
-			e.retry(id)
-			if w := e.until(id, store.Stuck, store.Done); w.State != store.Stuck || w.At != c.stuck || y.done() != "" {
+			e.Retry(id)
+			if w := e.Until(id, store.Stuck, store.Done); w.State != store.Stuck || w.At != c.stuck || y.Done() != "" {
 				t.Errorf("taken up again, it is %s at %q", w.State, w.At)
 			}
-			e.run(y.kind(old...))
-			e.retry(id)
-			if w := e.until(id, store.Done, store.Stuck); w.State != store.Done {
+			e.Run(y.Kind(old...))
+			e.Retry(id)
+			if w := e.Until(id, store.Done, store.Stuck); w.State != store.Done {
 				t.Errorf("under a program that knows it, it is %s: %s", w.State, w.Outcome)
 			}
-			if got := y.done(); got != c.resume {
+			if got := y.Done(); got != c.resume {
 				t.Errorf("under a program that knows it, called %q, want %q", got, c.resume)
 			}
 		})
@@ -222,17 +94,19 @@ func TestWayBackOfOldWork(t *testing.T) {
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			t.Parallel()
-			e := newEngine(t)
-			y := &toy{wait: map[string]bool{"c": true}, fail: map[string]bool{"c": true}}
-			e.run(y.kind(old...))
-			id := e.begin(y.kind(old...))
-			e.until(id, store.Waiting)
-			e.stop()
-			y.done()
-			y.set(y.wait, "c", false)
-			e.run(y.kind(c.steps...))
-			w := e.until(id, store.WentBack, store.Stuck)
-			if got := y.done(); got != c.want {
+			e := worktest.New(t)
+			y := worktest.NewToy()
+			y.Set(y.Waits, "c", true)
+			y.Set(y.Fails, "c", true)
+			e.Run(y.Kind(old...))
+			id := e.Begin(y.Kind(old...))
+			e.Until(id, store.Waiting)
+			e.Stop()
+			y.Done()
+			y.Set(y.Waits, "c", false)
+			e.Run(y.Kind(c.steps...))
+			w := e.Until(id, store.WentBack, store.Stuck)
+			if got := y.Done(); got != c.want {
 				t.Errorf("called %q, want %q", got, c.want)
 			}
 			if c.resume == "" {
@@ -244,12 +118,12 @@ func TestWayBackOfOldWork(t *testing.T) {
 			if w.State != store.Stuck || !w.Back || w.At != "b" {
 				t.Fatalf("it is %s at %q: %s", w.State, w.At, w.Outcome)
 			}
-			e.run(y.kind(old...))
-			e.retry(id)
-			if w := e.until(id, store.WentBack, store.Stuck, store.Done); w.State != store.WentBack {
+			e.Run(y.Kind(old...))
+			e.Retry(id)
+			if w := e.Until(id, store.WentBack, store.Stuck, store.Done); w.State != store.WentBack {
 				t.Errorf("it is %s: %s", w.State, w.Outcome)
 			}
-			if got := y.done(); got != c.resume {
+			if got := y.Done(); got != c.resume {
 				t.Errorf("called %q, want %q", got, c.resume)
 			}
 		})
@@ -260,19 +134,20 @@ func TestWayBackOfOldWork(t *testing.T) {
 // that its kind has now.
 func TestRetryTakesTheNewPlan(t *testing.T) {
 	t.Parallel()
-	e := newEngine(t)
-	y := &toy{wait: map[string]bool{}, fail: map[string]bool{"b": true}}
-	e.run(y.kind("a", "b"))
-	id := e.begin(y.kind("a", "b"))
-	e.until(id, store.WentBack)
-	y.done()
-	y.set(y.fail, "b", false)
-	e.run(y.kind("z", "a", "m"))
-	e.retry(id)
-	if w := e.until(id, store.Done, store.Stuck); w.State != store.Done || strings.Join(w.Plan(), " ") != "z a m" {
+	e := worktest.New(t)
+	y := worktest.NewToy()
+	y.Set(y.Fails, "b", true)
+	e.Run(y.Kind("a", "b"))
+	id := e.Begin(y.Kind("a", "b"))
+	e.Until(id, store.WentBack)
+	y.Done()
+	y.Set(y.Fails, "b", false)
+	e.Run(y.Kind("z", "a", "m"))
+	e.Retry(id)
+	if w := e.Until(id, store.Done, store.Stuck); w.State != store.Done || strings.Join(w.Plan(), " ") != "z a m" {
 		t.Errorf("it is %s, with the plan %v", w.State, w.Plan())
 	}
-	if got := y.done(); got != "z a m" {
+	if got := y.Done(); got != "z a m" {
 		t.Errorf("called %q", got)
 	}
 }
@@ -280,26 +155,28 @@ func TestRetryTakesTheNewPlan(t *testing.T) {
 // TestSettles: a step that settles its work says so once it is done, and not before.
 func TestSettles(t *testing.T) {
 	t.Parallel()
-	e := newEngine(t)
-	y := &toy{wait: map[string]bool{"b": true, "d": true}, fail: map[string]bool{}}
-	k := y.kind("a", "b", "c", "d")
+	e := worktest.New(t)
+	y := worktest.NewToy()
+	y.Set(y.Waits, "b", true)
+	y.Set(y.Waits, "d", true)
+	k := y.Kind("a", "b", "c", "d")
 	k.Steps[1].Settles = true
-	e.run(k)
-	id := e.begin(k)
+	e.Run(k)
+	id := e.Begin(k)
 	settled := func() (is bool) {
-		c := pgtest.Connect(t, e.url)
+		c := pgtest.Connect(t, e.URL)
 		if err := c.QueryRow(t.Context(), "SELECT settled_at IS NOT NULL FROM work WHERE id = $1", id).Scan(&is); err != nil {
 			t.Fatal(err)
 		}
 		return is
 	}
-	e.until(id, store.Waiting)
+	e.Until(id, store.Waiting)
 	if settled() {
 		t.Error("it is settled before its step is done")
 	}
-	y.set(y.wait, "b", false)
+	y.Set(y.Waits, "b", false)
 	for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(10 * time.Millisecond) {
-		if w := e.until(id, store.Waiting, store.Running, store.Queued); w.At == "d" && w.State == store.Waiting {
+		if w := e.Until(id, store.Waiting, store.Running, store.Queued); w.At == "d" && w.State == store.Waiting {
 			break
 		}
 		if time.Now().After(deadline) {

@@ -12,17 +12,18 @@ import (
 	"time"
 
 	"plumlatch/core/plaintext"
-	"plumlatch/service/cloud"
 	"plumlatch/service/store"
 )
 
 // Run is a piece of work in the hands of the replica that has claimed it.
 type Run struct {
-	*Worker
-	Work     store.Work
-	Instance store.Instance // as it stood when the step began
-	Kind     *Kind
+	Work store.Work
+	Kind *Kind
+	// Own is the kind's: whatever its steps want to keep while the claim lasts.
+	Own any
 
+	engine *Engine
+	ends   []func() // when the claim ends
 	// ctx ends with the claim: everything that is done outside is done under it.
 	ctx context.Context
 	// rest ends with ctx, and when the work is to be cancelled: waiting is done under it.
@@ -30,7 +31,6 @@ type Run struct {
 	cancel context.CancelCauseFunc // of rest
 	lease  *lease
 	at     string // where the halts of the step at hand begin
-	way    *way   // into the instance, as long as it is open
 	plan   []string
 	code   string // of the trouble that it goes back for
 	pos    int    // in the plan: -1 before the first step, len(plan) after the last
@@ -42,7 +42,8 @@ type Run struct {
 
 var (
 	errCancelled = errors.New("cancelled")
-	errShutdown  = errors.New("the service is being stopped")
+	// ErrShutdown ends what waits when the service is stopped.
+	ErrShutdown = errors.New("the service is being stopped")
 )
 
 // lease is the time until which outside effects may happen. It is counted by
@@ -74,21 +75,34 @@ func (l *lease) live() bool {
 	return time.Now().Before(l.until)
 }
 
+// Context ends with the claim: everything that is done outside is done under it.
+func (r *Run) Context() context.Context { return r.ctx }
+
+// Rest ends with the claim, and when the work is to be cancelled: waiting is done under it.
+func (r *Run) Rest() context.Context { return r.rest }
+
+// NoReturn tells whether a step has begun from which the work cannot be cancelled.
+func (r *Run) NoReturn() bool { return r.noReturn }
+
+// Defer has something done when the claim ends, however it ends; what was deferred last
+// comes first.
+func (r *Run) Defer(end func()) { r.ends = append(r.ends, end) }
+
 func (r *Run) claim() store.Claim {
 	return store.Claim{Work: r.Work.ID, Fence: r.Work.Fence, Progress: r.Kind != nil && r.Kind.Phase != ""}
 }
 
 // carryOut does, or undoes, step after step of a claimed piece of work, until
 // it ends, waits, or the claim is lost. sent is when the claim was asked for.
-func (w *Worker) carryOut(work store.Work, sent time.Time) {
-	r := &Run{Worker: w, Work: work, Kind: w.kind(work.Kind), goesBack: new(atomic.Bool)}
+func (e *Engine) carryOut(work store.Work, sent time.Time) {
+	r := &Run{engine: e, Work: work, Kind: e.kind(work.Kind), goesBack: new(atomic.Bool)}
 	r.goesBack.Store(work.Back)
-	ctx, cancel := context.WithCancelCause(store.WithClaim(w.base, r.claim()))
+	ctx, cancel := context.WithCancelCause(store.WithClaim(e.base, r.claim()))
 	defer cancel(nil)
 	r.ctx = ctx
 	r.rest, r.cancel = context.WithCancelCause(ctx)
 	defer r.cancel(nil)
-	r.lease = newLease(sent, w.Lease-w.margin(), func() { cancel(store.ErrLost) })
+	r.lease = newLease(sent, e.Lease-e.margin(), func() { cancel(store.ErrLost) })
 	defer r.lease.timer.Stop()
 	r.plan, r.pos = work.Plan(), work.Place()
 	for n := range r.pos {
@@ -99,9 +113,12 @@ func (w *Worker) carryOut(work store.Work, sent time.Time) {
 	if work.CancelAsked && !work.Back {
 		r.cancel(errCancelled)
 	}
-	log := w.Log.With("work", work.ID, "kind", work.Kind, "fence", work.Fence)
+	log := e.Log.With("work", work.ID, "kind", work.Kind, "fence", work.Fence)
 	if work.Fence > 1 {
 		log.Info("taken up again", "step", work.At, "back", work.Back)
+	}
+	if r.Kind.Open != nil {
+		r.Kind.Open(r)
 	}
 	stopped := make(chan struct{})
 	beating := make(chan struct{})
@@ -113,22 +130,24 @@ func (w *Worker) carryOut(work store.Work, sent time.Time) {
 	watch, unwatch := context.WithCancel(ctx)
 	go func() {
 		defer close(knocking)
-		if r.Kind.Restores {
-			r.knocks(watch)
+		if r.Kind.Beside != nil {
+			r.Kind.Beside(watch, r)
 		}
 	}()
 	err := r.steps()
-	r.leave()
+	for _, end := range slices.Backward(r.ends) {
+		end()
+	}
 	unwatch()
 	<-knocking
 	close(stopped)
 	<-beating
 	switch {
 	case err == nil:
-	case w.base.Err() != nil: // an orderly end: the next goes on at once
-		ctx, cancel := context.WithTimeout(context.WithoutCancel(w.base), 3*time.Second)
+	case e.base.Err() != nil: // an orderly end: the next goes on at once
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(e.base), 3*time.Second)
 		defer cancel()
-		if err := w.Store.ReleaseClaim(ctx, r.claim()); err != nil {
+		if err := e.Ledger.ReleaseClaim(ctx, r.claim()); err != nil {
 			log.Warn("the claim could not be given back; it runs out by itself", "error", err)
 		}
 	case errors.Is(err, store.ErrLost) || errors.Is(context.Cause(ctx), store.ErrLost):
@@ -146,11 +165,11 @@ func (r *Run) beat(stopped <-chan struct{}, lost context.CancelCauseFunc) {
 			return
 		case <-r.ctx.Done():
 			return
-		case <-time.After(r.Lease / 5):
+		case <-time.After(r.engine.Lease / 5):
 		}
 		sent := time.Now()
-		ctx, cancel := context.WithTimeout(r.ctx, r.Lease/2)
-		asked, err := r.Store.RenewClaim(ctx, r.claim(), r.life())
+		ctx, cancel := context.WithTimeout(r.ctx, r.engine.Lease/2)
+		asked, err := r.engine.Ledger.RenewClaim(ctx, r.claim(), r.engine.life())
 		cancel()
 		if errors.Is(err, store.ErrLost) {
 			lost(store.ErrLost)
@@ -170,17 +189,16 @@ func (r *Run) beat(stopped <-chan struct{}, lost context.CancelCauseFunc) {
 func (r *Run) steps() error {
 	r.ahead = -1
 	for {
-		if r.Work.InstanceID != 0 {
-			var err error
-			if r.Instance, err = r.Store.InstanceAlone(r.ctx, r.Work.InstanceID); err != nil {
+		if r.Kind.Fresh != nil {
+			if err := r.Kind.Fresh(r); err != nil {
 				return err
 			}
 		}
 		switch {
 		case r.Work.Back && r.pos < 0:
 			return r.end(r.wentBack())
-		case r.pos < len(r.plan) && r.step() == nil:
-			r.Work.Trouble = outcomeOf(r.Work.Trouble, fmt.Sprintf("this version of the service does not know its step %q; under a version that does, plumlatch work retry %d goes on", r.plan[r.pos], r.Work.ID))
+		case r.pos < len(r.plan) && r.Step() == nil:
+			r.Work.Trouble = Outcome(r.Work.Trouble, fmt.Sprintf("this version of the service does not know its step %q; under a version that does, plumlatch work retry %d goes on", r.plan[r.pos], r.Work.ID))
 			return r.end(store.Stuck)
 		case r.Work.Back:
 			if over, err := r.stepBack(); err != nil || over {
@@ -208,8 +226,8 @@ func (r *Run) wentBack() store.WorkState {
 	return store.WentBack
 }
 
-// step is what this version knows of the step at hand; nil if it does not know it.
-func (r *Run) step() *Step { return r.Kind.step(r.Work.At) }
+// Step is what this version knows of the step at hand; nil if it does not know it.
+func (r *Run) Step() *Step { return r.Kind.step(r.Work.At) }
 
 // nameAt is the name of the step at a place of the plan, "" for none.
 func (r *Run) nameAt(place int) string {
@@ -222,8 +240,8 @@ func (r *Run) nameAt(place int) string {
 // move writes what became of the step at hand, and where the work is from here on.
 func (r *Run) move(state string, place int, back bool, trouble, event string) error {
 	m := store.StepMove{Step: r.Work.At, StepState: state, At: r.nameAt(place), Back: back, Trouble: trouble, Code: r.code, Event: event}
-	m.Settled = state == "done" && r.step().Settles
-	err := r.Store.MoveStep(r.ctx, r.claim(), m)
+	m.Settled = state == "done" && r.Step().Settles
+	err := r.engine.Ledger.MoveStep(r.ctx, r.claim(), m)
 	if err == nil {
 		r.pos, r.Work.At, r.Work.Back = place, m.At, back
 		r.goesBack.Store(back)
@@ -236,7 +254,7 @@ func (r *Run) move(state string, place int, back bool, trouble, event string) er
 
 // stepOn does the step at hand; over means that the work waits.
 func (r *Run) stepOn() (over bool, err error) {
-	n, s := r.pos, r.step()
+	n, s := r.pos, r.Step()
 	r.at = r.Kind.Name + "/" + s.Name
 	if r.cancelled() {
 		// This step's own undo looks whether it had begun.
@@ -259,7 +277,7 @@ func (r *Run) stepOn() (over bool, err error) {
 	}
 	r.ahead = -1
 	err = r.try(s.Do)
-	var wait *waitError
+	var wait *Waiting
 	switch {
 	case errors.As(err, &wait):
 		return true, r.wait(wait)
@@ -272,7 +290,7 @@ func (r *Run) stepOn() (over bool, err error) {
 		r.Work.CancelAsked = true
 		return false, r.move("", n, true, "it was cancelled", "cancelled: going back")
 	}
-	text := words(err)
+	text := Words(err)
 	if f, ok := errors.AsType[Failure](err); ok {
 		r.code = f.Code
 	}
@@ -283,7 +301,7 @@ func (r *Run) stepOn() (over bool, err error) {
 // one go; a word to go back is heard in between.
 func (r *Run) moveOn() error {
 	next := r.pos + 1
-	settled := r.step().Settles
+	settled := r.Step().Settles
 	for ; next < len(r.plan); next++ {
 		s := r.Kind.step(r.plan[next])
 		if s == nil || s.Skip == nil || !s.Skip(r) {
@@ -294,7 +312,7 @@ func (r *Run) moveOn() error {
 	if next == len(r.plan) || r.cancelled() || r.Kind.step(r.plan[next]) == nil {
 		return r.move("done", r.pos+1, false, "", "")
 	}
-	if err := r.Store.MoveOn(r.ctx, r.claim(), r.Work.At, r.plan[next], settled, r.Kind.step(r.plan[next]).Title); err != nil {
+	if err := r.engine.Ledger.MoveOn(r.ctx, r.claim(), r.Work.At, r.plan[next], settled, r.Kind.step(r.plan[next]).Title); err != nil {
 		return err
 	}
 	r.pos, r.ahead, r.Work.At = next, next, r.plan[next]
@@ -303,7 +321,7 @@ func (r *Run) moveOn() error {
 
 // stepBack undoes the step at hand; over means that the work is stuck.
 func (r *Run) stepBack() (over bool, err error) {
-	n, s := r.pos, r.step()
+	n, s := r.pos, r.Step()
 	if s.Undo == nil {
 		return false, r.move("undone", n-1, true, "", "")
 	}
@@ -317,7 +335,7 @@ func (r *Run) stepBack() (over bool, err error) {
 		return false, err
 	}
 	err = r.try(s.Undo)
-	wait, waits := errors.AsType[*waitError](err)
+	wait, waits := errors.AsType[*Waiting](err)
 	switch {
 	case waits:
 		return true, r.wait(wait)
@@ -327,7 +345,7 @@ func (r *Run) stepBack() (over bool, err error) {
 	case r.ctx.Err() != nil:
 		return false, err
 	}
-	r.Work.Trouble = outcomeOf(r.Work.Trouble, "and "+s.Title+" could not be taken back: "+words(err))
+	r.Work.Trouble = Outcome(r.Work.Trouble, "and "+s.Title+" could not be taken back: "+Words(err))
 	return true, r.end(store.Stuck)
 }
 
@@ -336,13 +354,13 @@ func (r *Run) try(f func(*Run) error) error {
 	for n := 1; ; n++ {
 		err := r.guarded(f)
 		_, failed := errors.AsType[Failure](err)
-		_, waits := errors.AsType[*waitError](err)
+		_, waits := errors.AsType[*Waiting](err)
 		if err == nil || failed || waits || r.ctx.Err() != nil || r.cancelled() || errors.Is(err, store.ErrLost) ||
-			errors.Is(err, cloud.ErrRefused) || errors.Is(err, cloud.ErrFailed) || errors.Is(err, cloud.ErrNotFound) || n == maxTries {
+			r.engine.Final != nil && r.engine.Final(err) || n == maxTries {
 			return err
 		}
-		r.Log.Warn("a step failed; it is tried again", "work", r.Work.ID, "at", r.at, "error", words(err))
-		r.sleep(time.Duration(n) * poll)
+		r.engine.Log.Warn("a step failed; it is tried again", "work", r.Work.ID, "at", r.at, "error", Words(err))
+		r.Sleep(time.Duration(n) * pause)
 	}
 }
 
@@ -352,7 +370,7 @@ func (r *Run) guarded(f func(*Run) error) (err error) {
 	defer func() {
 		if v := recover(); v != nil {
 			// Its value may hold anything; its type and place are enough.
-			r.Log.Error("panic", "work", r.Work.ID, "at", r.at, "type", fmt.Sprintf("%T", v), "stack", string(debug.Stack()))
+			r.engine.Log.Error("panic", "work", r.Work.ID, "at", r.at, "type", fmt.Sprintf("%T", v), "stack", string(debug.Stack()))
 			err = Failure{Reason: "the service failed in the middle of it; its log has the cause"}
 		}
 	}()
@@ -367,14 +385,14 @@ func (r *Run) end(state store.WorkState) error {
 	e.State, e.Action = state, r.Kind.Action
 	switch {
 	case r.Work.InstanceID != 0:
-		e.Target = "instance " + r.Instance.Name
+		e.Target = "instance " + r.Work.Instance
 	case e.Target == "":
 		e.Target = fmt.Sprintf("work %d", r.Work.ID)
 	}
 	if e.Outcome == "" && state != store.Done {
 		e.Outcome = r.Work.Trouble
 	}
-	return r.Store.EndWork(r.ctx, r.Work, e)
+	return r.engine.Ledger.EndWork(r.ctx, r.Work, e)
 }
 
 // cancelled tells whether the work is to go back because somebody asked for it.
@@ -385,7 +403,7 @@ func (r *Run) cancelled() bool {
 // Effect does something outside: a call that changes a cloud, a write to an
 // instance. It happens only while the claim is good, and ends with it.
 func (r *Run) Effect(name string, f func(ctx context.Context) error) error {
-	if s := r.step(); !slices.Contains(s.Effects, name) && !slices.Contains(s.UndoEffects, name) {
+	if s := r.Step(); !slices.Contains(s.Effects, name) && !slices.Contains(s.UndoEffects, name) {
 		return fmt.Errorf("effect %s is not in the table of step %s", name, r.at)
 	}
 	halt(r.at + "/" + name + "/before")
@@ -400,38 +418,41 @@ func (r *Run) Effect(name string, f func(ctx context.Context) error) error {
 
 // Say tells who follows the work, and the instance's own line, what is going on.
 func (r *Run) Say(format string, a ...any) error {
-	return r.Store.Say(r.ctx, r.claim(), r.Work.At, plaintext.Line(fmt.Sprintf(format, a...)))
+	return r.engine.Ledger.Say(r.ctx, r.claim(), r.Work.At, plaintext.Line(fmt.Sprintf(format, a...)))
 }
 
-type waitError struct {
-	code, reason string
-	wake, end    time.Duration
+// Waiting is the error of a step that waits.
+type Waiting struct {
+	Reason    string
+	code      string
+	wake, end time.Duration
 }
 
-func (w *waitError) Error() string { return "waits: " + w.reason }
+// Error says what it waits for.
+func (w *Waiting) Error() string { return "waits: " + w.Reason }
 
 // Wait lays the work down: the step is called again after wake, or when
 // somebody wakes the work, and at the latest when end has passed since it
 // first waited. It must look at WaitOver then. code says why, to whoever decides by it.
 func (r *Run) Wait(code, reason string, wake, end time.Duration) error {
-	return &waitError{code, reason, wake, end}
+	return &Waiting{reason, code, wake, end}
 }
 
-func (r *Run) wait(w *waitError) error {
-	return r.Store.Wait(r.ctx, r.claim(), r.Work.At, w.code, w.reason, w.wake, w.end)
+func (r *Run) wait(w *Waiting) error {
+	return r.engine.Ledger.Wait(r.ctx, r.claim(), r.Work.At, w.code, w.Reason, w.wake, w.end)
 }
 
 // WaitOver tells whether the end of the step's wait has come.
-func (r *Run) WaitOver() (bool, error) { return r.Store.WaitOver(r.ctx, r.Work.ID) }
+func (r *Run) WaitOver() (bool, error) { return r.engine.Ledger.WaitOver(r.ctx, r.Work.ID) }
 
 // ClientToken names an effect of a step for a cloud: the same one whoever does
 // it, and however often.
 func (r *Run) ClientToken(effect string) string {
-	return r.tokenOf(r.Work.At, effect)
+	return r.TokenOf(r.Work.At, effect)
 }
 
-// tokenOf is ClientToken of another step of the same work.
-func (r *Run) tokenOf(step, effect string) string {
+// TokenOf is ClientToken of another step of the same work.
+func (r *Run) TokenOf(step, effect string) string {
 	return fmt.Sprintf("%s-%s-%s-%d", r.Work.Token, step, effect, r.Work.Attempt)
 }
 
@@ -445,7 +466,7 @@ func (r *Run) NoteData(data any) error {
 		return err
 	}
 	r.Work.Data = string(text)
-	return r.Store.NoteData(r.ctx, r.claim(), data)
+	return r.engine.Ledger.NoteData(r.ctx, r.claim(), data)
 }
 
 // SetData keeps something for the steps after this one: on the disk before
@@ -456,11 +477,11 @@ func (r *Run) SetData(data any) error {
 		return err
 	}
 	r.Work.Data = string(text)
-	return r.Store.SetData(r.ctx, r.claim(), data)
+	return r.engine.Ledger.SetData(r.ctx, r.claim(), data)
 }
 
-// noting keeps what a step found out in the transaction of f.
-func (r *Run) noting(data any, f func(ctx context.Context) error) error {
+// Noting keeps what a step found out in the transaction of f.
+func (r *Run) Noting(data any, f func(ctx context.Context) error) error {
 	text, err := json.Marshal(data)
 	if err != nil {
 		return err
@@ -472,7 +493,8 @@ func (r *Run) noting(data any, f func(ctx context.Context) error) error {
 	return nil
 }
 
-func (r *Run) sleep(d time.Duration) {
+// Sleep waits, holding the claim: until d is over, or the work is to go back, or ends.
+func (r *Run) Sleep(d time.Duration) {
 	done := r.rest.Done()
 	if r.Work.Back || r.noReturn {
 		done = r.ctx.Done()
@@ -483,11 +505,11 @@ func (r *Run) sleep(d time.Duration) {
 	}
 }
 
-// stopping returns why waiting must end, nil if it need not.
-func (r *Run) stopping() error {
+// Stopping returns why waiting must end, nil if it need not.
+func (r *Run) Stopping() error {
 	switch {
-	case r.base.Err() != nil:
-		return errShutdown
+	case r.engine.base.Err() != nil:
+		return ErrShutdown
 	case r.ctx.Err() != nil:
 		return store.ErrLost
 	case r.cancelled():

@@ -11,28 +11,12 @@ import (
 // nothing of what it panicked with.
 func TestPanicIsAFailure(t *testing.T) {
 	var log strings.Builder
-	r := &Run{Worker: &Worker{Log: slog.New(slog.NewTextHandler(&log, nil))}, at: "launch/create"}
+	r := &Run{engine: &Engine{Log: slog.New(slog.NewTextHandler(&log, nil))}, at: "toy/a"}
 	err := r.guarded(func(*Run) error { panic("a secret") })
 	if _, ok := errors.AsType[Failure](err); !ok || strings.Contains(err.Error(), "secret") {
 		t.Errorf("%v", err)
 	}
-	if !strings.Contains(log.String(), "launch/create") || strings.Contains(log.String(), "a secret") {
+	if !strings.Contains(log.String(), "toy/a") || strings.Contains(log.String(), "a secret") {
 		t.Errorf("the log: %s", log.String())
-	}
-}
-
-// TestHalts: every step and effect is listed, once.
-func TestHalts(t *testing.T) {
-	seen := map[string]bool{}
-	for _, h := range Halts((&Worker{}).Kinds()) {
-		if seen[h] {
-			t.Errorf("%s stands there twice", h)
-		}
-		seen[h] = true
-	}
-	for _, want := range []string{"launch/create/begin", "launch/create/launch/inside", "launch/create/undo/remove/after", "adopt/line/undo/withdraw/before", "remove/gone/end"} {
-		if !seen[want] {
-			t.Errorf("%s is missing", want)
-		}
 	}
 }

@@ -1,0 +1,358 @@
+package kinds
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"slices"
+	"time"
+
+	"plumlatch/core/authkeys"
+	"plumlatch/core/rotation"
+	"plumlatch/service/reach"
+	"plumlatch/service/store"
+)
+
+// Every write of ours that takes something from a person's key is made here:
+// forwards (a rotation, a removal, the end of a shared access) and back (our own
+// line out again). The guard of rule 1 judges it on the files as they are now,
+// with the server's answers after the last write, and gives a permit, which the
+// safe edit demands.
+
+// taking is a key that is to be narrowed or taken out.
+type taking struct {
+	key store.Key
+	was rotation.Mark // when the work began
+	// rely is the access of the key that has to take its place: 0 for whichever there is.
+	rely int64
+	// shown: that key's private half was shown within the work, since when proofOf
+	// began; away: its line leaves the service out, and its holder has logged in.
+	shown, away bool
+	cutOff      bool
+	lines       []string // ours, the only ones that may go; nil for all
+}
+
+// guarded is the failure of what rule 1 keeps from being taken.
+type guarded struct{ Failure }
+
+// errGuarded is what errors.Is finds it by.
+var errGuarded = errors.New("rule 1")
+
+func (guarded) Is(target error) bool { return target == errGuarded }
+
+func (g guarded) Unwrap() error { return g.Failure }
+
+// markOf is what a key counts as now.
+func markOf(k store.Key) rotation.Mark {
+	m := rotation.Mark{Holder: k.HolderSort}
+	switch {
+	case k.State != "in use":
+		m.State = k.State
+	case k.RetiredAt != nil:
+		m.State = "retired"
+	}
+	return m
+}
+
+const maxJudged = 5 // how often a file that others keep changing is judged
+
+// take narrows or takes out a key's lines, as edit does it to each file that has
+// some, once the guard permits it. A file that changed in between is judged again.
+// keep is called before the first write, with the files as they will be edited.
+// errGuarded, wrapped, where rule 1 forbids it.
+func (r *Run) take(d *rotated, t taking, effect string, keep func(all []keysFile) error, edit func(name string, doc *authkeys.Document) error, later func(look func() error)) error {
+	for n := 1; ; n++ {
+		files, err := r.enter()
+		if err != nil {
+			return err
+		}
+		all, err := readFiles(files, r.Instance)
+		if err != nil {
+			return err
+		}
+		all = slices.DeleteFunc(all, func(f keysFile) bool { return !t.in(f.data) })
+		if len(all) == 0 { // nothing stands there: nothing is taken from anybody
+			return keep(nil)
+		}
+		permit, end, err := r.permit(d, files, t)
+		if err != nil {
+			return err
+		}
+		err = keep(all)
+		if err == nil {
+			err = r.edit(files, all, permit, effect, edit, later)
+		}
+		end()
+		stale := errors.Is(err, rotation.ErrStale) || errors.Is(err, rotation.ErrEnded)
+		if err == nil || !stale || n == maxJudged {
+			return err
+		}
+		d.AskedAt, d.Accepted, d.Refused = time.Time{}, nil, nil // one of the files may have been written
+	}
+}
+
+// inPlace tells whether the key that has to take the other's place is there, and taken.
+func (t taking) inPlace(q rotation.Question, rows []store.Access, d *rotated) error {
+	if t.rely == 0 {
+		return nil
+	}
+	n := slices.IndexFunc(rows, func(a store.Access) bool { return a.ID == t.rely })
+	if n < 0 {
+		return failf("the key that was to take its place is not on record there any more")
+	}
+	o := slices.IndexFunc(q.Openers, func(o rotation.Opener) bool { return o.ID == rows[n].KeyID })
+	switch {
+	case !q.Openers[o].There:
+		return failf("the line of %s is not there any more: somebody took it out", rows[n].Key)
+	case d.Refused[t.rely] && !t.away:
+		return failf("the server does not take %s any more", rows[n].Key)
+	}
+	return nil
+}
+
+// in tells whether a file has lines of the key that are to be taken.
+func (t taking) in(file []byte) bool {
+	doc := authkeys.ParseDocument(file)
+	if len(t.lines) > 0 {
+		return slices.ContainsFunc(t.lines, doc.Has)
+	}
+	return len(doc.Lines(t.key.Blob)) > 0
+}
+
+// edit changes files by the safe edit, under a permit.
+func (r *Run) edit(files reach.Files, all []keysFile, permit rotation.Permit, effect string, change func(name string, doc *authkeys.Document) error, later func(look func() error)) error {
+	now, err := r.Store.Now(r.ctx)
+	if err != nil {
+		return err
+	}
+	return r.Effect(effect, func(ctx context.Context) error {
+		for _, f := range all {
+			if _, err := reach.Edit(ctx, files, f.name, permit, reach.EditOptions{Now: now, Later: later}, func(doc *authkeys.Document) error { return change(f.name, doc) }); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// permit asks the guard, on what is there now. end gives the permit back: what
+// waits to change what it rests on goes on then.
+func (r *Run) permit(d *rotated, files reach.Files, t taking) (permit rotation.Permit, end func(), err error) {
+	p, err := r.Policy(r.ctx)
+	if err != nil {
+		return permit, nil, err
+	}
+	for n := 1; ; n++ {
+		now, err := r.Store.Now(r.ctx)
+		if err != nil {
+			return permit, nil, err
+		}
+		if now.Sub(d.AskedAt) > freshAnswer {
+			d.Accepted, d.Refused = nil, nil
+			if t.rely != 0 {
+				if _, err := r.askServer(d, t.rely); err != nil {
+					return permit, nil, err
+				}
+			}
+		}
+		var rests []rotation.Rest
+		var id int64
+		for round := 0; ; round++ {
+			q, rows, err := r.question(d, files, t, now)
+			if err != nil {
+				return permit, nil, err
+			}
+			if err := t.inPlace(q, rows, d); err != nil {
+				return permit, nil, err
+			}
+			q.ShownSince = now.Add(-time.Duration(p.PrivateHalf))
+			q.Confirm = func(ctx context.Context) error { return r.Store.PermitHolds(ctx, id, rests) }
+			permit, err = rotation.Judge(q)
+			if err == nil {
+				break
+			}
+			// Whatever else may be a way in is asked for now, people's keys first; and the
+			// taken key, since one that the server refuses takes nothing with it.
+			ids := d.notAsked(rows, t.key.ID, round == 0)
+			if len(ids) == 0 && round == 0 {
+				continue
+			}
+			if !errors.Is(err, rotation.ErrLockOut) || len(ids) == 0 || round > 1 {
+				return permit, nil, refusal(err)
+			}
+			if _, err := r.askServer(d, ids...); err != nil {
+				return permit, nil, err
+			}
+		}
+		rests = permit.Rests()
+		id, err = r.Store.AddPermit(r.ctx, store.NewPermit{Work: r.Work.ID, Fence: r.Work.Fence, Instance: r.Instance.ID, LoginUser: r.Instance.LoginUser, Rests: rests})
+		if errors.Is(err, rotation.ErrStale) && n < maxJudged {
+			continue // a mark was set in this moment
+		}
+		if err != nil {
+			return permit, nil, err
+		}
+		return permit, func() {
+			ctx, cancel := context.WithTimeout(context.WithoutCancel(r.ctx), 3*time.Second)
+			defer cancel()
+			_ = r.Store.EndPermit(ctx, id) // it ends by itself
+		}, nil
+	}
+}
+
+// refusal is what the guard said, as a failure of the step.
+func refusal(err error) error {
+	if errors.Is(err, rotation.ErrLockOut) {
+		return guarded{Failure{Reason: words(err)}}
+	}
+	return Failure{Reason: words(err)}
+}
+
+// notAsked are the accesses that the server has said nothing of since the last
+// write: those of people that may be a way in and of the key itself, or all.
+func (d *rotated) notAsked(rows []store.Access, taken int64, people bool) []int64 {
+	var out []int64
+	for _, a := range rows {
+		may := a.KeyID == taken || a.OfPerson() && a.HolderSort != "" && a.OutOfUse() == "" && a.ShownAt != nil
+		if !d.Accepted[a.ID] && !d.Refused[a.ID] && (may || !people) {
+			out = append(out, a.ID)
+		}
+	}
+	return out
+}
+
+// question is what the guard is asked, and the recorded keys that it is about.
+func (r *Run) question(d *rotated, files reach.Files, t taking, now time.Time) (rotation.Question, []store.Access, error) {
+	q := rotation.Question{Instance: r.Instance.ID, LoginUser: r.Instance.LoginUser, CutOff: t.cutOff, Lines: t.lines, Files: map[string][]byte{}, Until: time.Now().Add(store.PermitLife)}
+	all, err := readFiles(files, r.Instance)
+	if err != nil {
+		return q, nil, err
+	}
+	for _, f := range all {
+		q.Files[f.name] = f.data
+	}
+	every, err := r.Store.AccessesOf(r.ctx, r.Instance.ID)
+	if err != nil {
+		return q, nil, err
+	}
+	// The login that shows the new key ends at authentication: it is no session.
+	others := slices.DeleteFunc(slices.Clone(every), func(a store.Access) bool { return t.rely != 0 && a.ID == t.rely })
+	q.Session = sessionOf(files, r.Instance.LoginUser, others)
+	d.Session = q.Session
+	own, err := r.ownKeys()
+	if err != nil {
+		return q, nil, err
+	}
+	// A work may have taken it as its rescue instance since this step began.
+	lending, err := r.Store.InstanceAlone(r.ctx, r.Instance.ID)
+	if err != nil {
+		return q, nil, err
+	}
+	var rows []store.Access
+	for _, a := range every {
+		if a.Steward || a.LoginUser != r.Instance.LoginUser {
+			continue
+		}
+		rows = append(rows, a)
+		o := opener{rotation.Opener{ID: a.KeyID, Blob: a.Blob, Key: a.Key, Mark: rotation.Mark{Holder: a.HolderSort, State: a.OutOfUse()}, Accepted: d.Accepted[a.ID], Refused: d.Refused[a.ID]}}
+		if a.ShownAt != nil {
+			o.Shown = *a.ShownAt
+		}
+		o.Within = a.ID == t.rely && t.shown
+		o.lines(linesOf(all, a.Blob), now.Add(d.Skew), lending.RescueFor != 0)
+		if a.ID == t.rely && t.away { // a login from its holder's machine was let in
+			o.Excluded, o.Accepted, o.Refused = false, true, false
+		}
+		q.Openers = append(q.Openers, o.Opener)
+	}
+	// What stands there and nobody recorded: it counts for nothing, and is guarded
+	// as a person's where it is taken.
+	for _, f := range all {
+		for _, l := range authkeys.Parse(f.data, time.UTC) {
+			known := slices.ContainsFunc(q.Openers, func(o rotation.Opener) bool { return bytes.Equal(o.Blob, l.Blob) }) ||
+				slices.ContainsFunc(own, func(b []byte) bool { return bytes.Equal(b, l.Blob) })
+			if l.Err != nil || known {
+				continue
+			}
+			o := opener{rotation.Opener{Blob: l.Blob, Key: authkeys.Name(l.Blob)}}
+			if bytes.Equal(l.Blob, t.key.Blob) {
+				o.ID, o.Mark = t.key.ID, markOf(t.key)
+			}
+			o.lines(linesOf(all, l.Blob), now.Add(d.Skew), lending.RescueFor != 0)
+			q.Openers = append(q.Openers, o.Opener)
+		}
+	}
+	q.Taken = []rotation.Taking{{ID: t.key.ID, Blob: t.key.Blob, Was: t.was}}
+	return q, rows, nil
+}
+
+// opener is a key at an instance as its lines have it.
+type opener struct{ rotation.Opener }
+
+// lines takes down what the lines of a key let its holder do. A line whose end has
+// passed, by the instance's clock, lets nobody in, unless the server says that it
+// takes the key all the same. Where the instance is lent as a rescue instance, a
+// restricted line may be lent too, and goes with that work: it counts as one that ends.
+func (o *opener) lines(all []authkeys.Line, now time.Time, lending bool) {
+	all = slices.DeleteFunc(all, func(l authkeys.Line) bool {
+		return l.Err != nil || l.Options.CertAuthority || !o.Accepted && !l.Options.Expires.IsZero() && l.Options.Expires.Before(now)
+	})
+	o.There, o.Forced, o.Excluded, o.Ends = len(all) > 0, true, true, true
+	for _, l := range all {
+		o.Forced = o.Forced && l.Options.HasCommand
+		o.Excluded = o.Excluded && l.Options.From != ""
+		o.Ends = o.Ends && (!l.Options.Expires.IsZero() || lending && l.Options.NoPTY)
+	}
+}
+
+// ownKeys are the service's own keys on the instance, which are nobody's way in.
+func (r *Run) ownKeys() ([][]byte, error) {
+	var out [][]byte
+	blob, err := r.Store.StewardPublic(r.ctx, r.Instance.ID)
+	if err == nil {
+		out = append(out, blob)
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return nil, err
+	}
+	next, err := r.Store.NextSteward(r.ctx, r.Instance.ID)
+	if err == nil {
+		out = append(out, next.Blob)
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return nil, err
+	}
+	return out, nil
+}
+
+// takeOurs takes the line that we appended out again, if the guard permits it: going
+// back is a change too. stays says why it does not: both lines stand then.
+func (r *Run) takeOurs(d *rotated, fresh store.Key, was rotation.Mark) (stays string, err error) {
+	err = r.take(d, taking{key: fresh, was: was, lines: []string{d.Line}}, "take-out", func([]keysFile) error { return nil },
+		func(_ string, doc *authkeys.Document) error { doc.RemoveAppended(d.Line); return nil }, nil)
+	if errors.Is(err, errGuarded) {
+		return words(err), nil
+	}
+	if err != nil {
+		return "", err
+	}
+	d.Accepted, d.Refused, d.AskedAt = nil, nil, time.Time{}
+	return "", r.Store.Wrote(r.ctx, r.Instance.ID)
+}
+
+// takeOwn takes lines of a key of the service's own out of every file.
+func (r *Run) takeOwn(d rotated, blob []byte, effect string, change func(doc *authkeys.Document) error) error {
+	files, all, err := r.inside()
+	if err != nil {
+		return err
+	}
+	var looks []func() error
+	var later func(look func() error)
+	if effect == "edit" { // a step of its own takes the result of the later look
+		later = func(look func() error) { looks = append(looks, look) }
+	}
+	err = r.edit(files, all, rotation.Own(blob, d.Line), effect, func(_ string, doc *authkeys.Document) error { return change(doc) }, later)
+	r.lookLater(looks)
+	if err != nil {
+		return err
+	}
+	return r.Store.Wrote(r.ctx, r.Instance.ID)
+}

@@ -1,0 +1,335 @@
+package kinds
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"plumlatch/core/authkeys"
+	"plumlatch/core/rotation"
+	"plumlatch/core/wire"
+	"plumlatch/service/reach"
+	"plumlatch/service/store"
+	"plumlatch/service/work"
+)
+
+// keysFile is a file of keys as it was read just now.
+type keysFile struct {
+	name string
+	data []byte
+}
+
+// readFiles reads every file of keys that the server reads for the login user,
+// as it will be edited: a file that would not be edited is an error. One that is
+// not there is left out.
+func readFiles(files reach.Files, i store.Instance) ([]keysFile, error) {
+	var out []keysFile
+	for _, name := range filesOf(i) {
+		data, err := reach.ReadKeys(files, name)
+		if errors.Is(err, reach.ErrMissing) {
+			continue
+		}
+		if err != nil {
+			return nil, Failure{Reason: words(err)}
+		}
+		out = append(out, keysFile{name, data})
+	}
+	return out, nil
+}
+
+// linesOf returns the lines of a key in all files, parsed.
+func linesOf(all []keysFile, blob []byte) []authkeys.Line {
+	var out []authkeys.Line
+	for _, f := range all {
+		for _, l := range authkeys.ParseDocument(f.data).Lines(blob) {
+			out = append(out, authkeys.Parse([]byte(l), time.UTC)...)
+		}
+	}
+	return out
+}
+
+// way is the steward's open way into an instance, which one step hands to the
+// next as long as the work is at hand: to enter costs more than all the rest.
+type way struct {
+	files reach.Files
+	at    string // the place that it leads to
+	close func()
+	stays func() bool // from now on it outlives the claim; false if that has ended
+}
+
+// enter opens the steward's way, or takes the one that is open; one that cannot
+// be opened now has the step wait.
+func (r *Run) enter() (reach.Files, error) {
+	if r.Instance.State != "running" {
+		r.leave()
+		return nil, r.untilAnswered(fmt.Errorf("the instance is %s", r.Instance.State))
+	}
+	at := fmt.Sprintf("%s@%s port %d", r.Instance.LoginUser, r.Instance.Address, r.Instance.Port)
+	if r.way != nil {
+		if _, err := r.way.files.Lstat("."); err == nil && r.way.at == at {
+			return r.way.files, nil
+		}
+		r.leave()
+	}
+	ctx, cancel := context.WithCancel(r.base())
+	stays := context.AfterFunc(r.ctx, cancel)
+	files, done, err := r.steward(ctx, r.Instance)
+	if err != nil {
+		stays()
+		cancel()
+		return nil, r.untilAnswered(err)
+	}
+	r.way = &way{files: files, at: at, stays: stays, close: func() { stays(); done(); cancel() }}
+	return files, nil
+}
+
+// leave closes the steward's way, if it is open.
+func (r *Run) leave() {
+	if r.way != nil {
+		r.way.close()
+		r.way = nil
+	}
+}
+
+// inside opens the steward's way, and reads every file of keys.
+func (r *Run) inside() (reach.Files, []keysFile, error) {
+	files, err := r.enter()
+	if err != nil {
+		return nil, nil, err
+	}
+	all, err := readFiles(files, r.Instance)
+	return files, all, err
+}
+
+// place appends our line, unless the key stands there already, and records the
+// access. What is to be appended has been kept before.
+func (r *Run) place(d *rotated, files reach.Files, fresh store.Key, stands bool) error {
+	if d.Line != "" && !stands {
+		now, err := r.Store.Now(r.ctx)
+		if err != nil {
+			return err
+		}
+		err = r.Effect("append", func(context.Context) error {
+			edited, err := reach.AddLine(files, d.File, d.Line, now)
+			if err != nil {
+				return Failure{Reason: "the new key could not be added: " + words(err)}
+			}
+			if fi, err := files.Lstat(edited.Backup); err == nil && !fi.Modified.IsZero() {
+				d.Skew = skewOf(fi.Modified, now)
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	d.Appended, d.Stays = d.Line != "", ""
+	if !stands { // what was answered before the write says nothing now
+		d.Accepted, d.Refused, d.AskedAt = nil, nil, time.Time{}
+	}
+	id, err := r.Store.Placed(r.ctx, r.Instance.ID, fresh.ID, r.Instance.LoginUser, "work "+fmt.Sprint(r.Work.ID), d.Appended)
+	if err != nil {
+		return err
+	}
+	d.NewAccess, d.Added = id, d.Added || d.NewAccess == 0
+	return r.NoteData(*d)
+}
+
+// clockOff is how far the instance's clock is ahead of the database's, to the second.
+func (r *Run) clockOff(files reach.Files, beside string) (time.Duration, error) {
+	now, err := r.Store.Now(r.ctx)
+	if err != nil {
+		return 0, err
+	}
+	at, err := reach.Clock(files, beside, now)
+	if err != nil {
+		return 0, Failure{Reason: "the instance's clock could not be read: " + words(err)}
+	}
+	return skewOf(at, now), nil
+}
+
+// skewOf is how far a clock is ahead; files are dated to the second, so little is none.
+func skewOf(at, now time.Time) time.Duration {
+	if skew := at.Sub(now); skew > 2*time.Second || skew < -2*time.Second {
+		return skew.Round(time.Second)
+	}
+	return 0
+}
+
+// takeOld narrows a key in every line of every file, or takes it out, with the
+// guard's permit.
+func (r *Run) takeOld(d *rotated, t taking, out bool) error {
+	var looks []func() error
+	keep := func(all []keysFile) error {
+		if d.Taken == nil {
+			d.Taken = map[string][]authkeys.Taken{}
+		}
+		if out {
+			for _, f := range all {
+				for _, taken := range authkeys.ParseDocument(f.data).Take(t.key.Blob) {
+					if !slices.ContainsFunc(d.Taken[f.name], func(had authkeys.Taken) bool { return had.Line == taken.Line }) {
+						d.Taken[f.name] = append(d.Taken[f.name], taken)
+					}
+				}
+			}
+		}
+		d.Narrowed = true
+		return r.SetData(*d)
+	}
+	err := r.take(d, t, "edit", keep, func(_ string, doc *authkeys.Document) error {
+		if out {
+			doc.Remove(t.key.Blob)
+			return nil
+		}
+		_, err := doc.Narrow(t.key.Blob, authkeys.Narrowing{Expires: d.Expiry})
+		return err
+	}, func(look func() error) { looks = append(looks, look) })
+	r.lookLater(looks)
+	if err != nil {
+		_, waits := errors.AsType[*work.Waiting](err)
+		switch {
+		case errors.Is(err, store.ErrLost), errors.Is(err, errGuarded), waits:
+			return err
+		}
+		return Failure{Reason: "the old key could not be ended: " + words(err)}
+	}
+	d.Accepted, d.Refused = nil, nil // what was answered before the write says nothing now
+	d.AskedAt, d.Gone = time.Time{}, out
+	return r.Noting(*d, func(ctx context.Context) error { return r.Store.Wrote(ctx, r.Instance.ID) })
+}
+
+// lookLater looks at replaced files again after a while, while the work goes on:
+// the way outlives the step for that, and ends with the service at the latest.
+func (r *Run) lookLater(looks []func() error) {
+	if len(looks) == 0 || r.way == nil {
+		return
+	}
+	r.way.stays()
+	end := r.way.close
+	r.way = nil
+	result := make(chan error, 1)
+	r.settling.Store(r.Work.ID, result)
+	w := r.Worker
+	w.engine.Go(func() {
+		defer end()
+		select {
+		case <-time.After(settleLook):
+		case <-w.base().Done():
+		}
+		var all []error
+		for _, look := range looks {
+			all = append(all, look())
+		}
+		result <- errors.Join(all...)
+	})
+}
+
+// lookedAgain takes the result of the look after an edit.
+func (r *Run) lookedAgain(d *rotated) error {
+	at, ok := r.settling.Load(r.Work.ID)
+	if !ok {
+		return r.Say("what others may have written in the moment of the change was not looked for: the service was ended meanwhile")
+	}
+	select {
+	case err := <-at.(chan error):
+		r.settling.Delete(r.Work.ID)
+		if err != nil {
+			d.Trouble = "a line that others added in the moment of the change may be lost: " + words(err)
+			return r.SetData(*d)
+		}
+		return nil
+	default:
+	}
+	return r.Wait(wire.WaitsRetry, "what others write in the moment of the change", settleLook+100*time.Millisecond, time.Minute)
+}
+
+// linesWithout is linesOf with a narrowing of ours taken out again.
+func linesWithout(all []keysFile, blob []byte, n authkeys.Narrowing) ([]authkeys.Line, error) {
+	var wide []keysFile
+	for _, f := range all {
+		doc := authkeys.ParseDocument(f.data)
+		if _, err := doc.Widen(blob, n); err != nil {
+			return nil, err
+		}
+		wide = append(wide, keysFile{f.name, doc.Bytes()})
+	}
+	return linesOf(wide, blob), nil
+}
+
+// putBack puts a key's lines back as they were before takeOld.
+func (r *Run) putBack(d rotated, old store.Key) error {
+	return r.undoEdit(func(name string) func(*authkeys.Document) error {
+		return func(doc *authkeys.Document) error {
+			if d.Expiry != "" {
+				if _, err := doc.Widen(old.Blob, authkeys.Narrowing{Expires: d.Expiry}); err != nil {
+					return err
+				}
+			}
+			doc.PutBack(d.Taken[name])
+			return nil
+		}
+	})
+}
+
+// undoEdit undoes an edit of ours in every file that it is still in.
+func (r *Run) undoEdit(undo func(name string) func(*authkeys.Document) error) error {
+	files, all, err := r.inside()
+	if err != nil {
+		return err
+	}
+	now, err := r.Store.Now(r.ctx)
+	if err != nil {
+		return err
+	}
+	err = r.Effect("put-back", func(ctx context.Context) error {
+		for _, f := range all {
+			doc := authkeys.ParseDocument(f.data)
+			if err := undo(f.name)(doc); err != nil || bytes.Equal(doc.Bytes(), f.data) {
+				if err != nil {
+					return err
+				}
+				continue // it is as it was: nothing has to be allowed for that
+			}
+			if _, err := reach.Edit(ctx, files, f.name, rotation.Permit{}, reach.EditOptions{Now: now}, undo(f.name)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	return r.Store.Wrote(r.ctx, r.Instance.ID)
+}
+
+// takeInTheEnd takes a key out whose end has come. What keeps it from that is no
+// reason to go back: it is tried again, for withdrawLimit, and said then.
+func (r *Run) takeInTheEnd(d *rotated, t taking) error {
+	return r.inTheEnd(d, t.key.Name, func() error { return r.takeOld(d, t, true) })
+}
+
+func (r *Run) inTheEnd(d *rotated, name string, take func() error) error {
+	over, err := r.WaitOver()
+	if err != nil {
+		return err
+	}
+	err = take()
+	if err == nil || errors.Is(err, store.ErrLost) || r.ctx.Err() != nil {
+		return err
+	}
+	reason := words(err)
+	if wait, ok := errors.AsType[*work.Waiting](err); ok {
+		reason = wait.Reason
+	}
+	if over {
+		d.Trouble = fmt.Sprintf("%s could not be withdrawn from %s (%s)", name, r.Instance.Name, reason)
+		return r.SetData(*d)
+	}
+	return r.Wait(wire.WaitsRetry, "another try at withdrawing "+name+": "+reason, r.retryWithdraw(), withdrawLimit)
+}
+
+// retryWithdraw is how long to wait before the next try.
+func (r *Run) retryWithdraw() time.Duration { return min(15*time.Minute, 20*r.Lease) }

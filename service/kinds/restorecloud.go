@@ -1,0 +1,423 @@
+package kinds
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"plumlatch/core/cloudconfig"
+	"plumlatch/core/secrets"
+	"plumlatch/service/cloud"
+	"plumlatch/service/store"
+)
+
+// restoreStop stops it; one that is stopped stays so.
+func (r *Run) restoreStop() error {
+	_, d, err := r.restoration()
+	if err != nil || d.Restore.Was == string(cloud.Stopped) {
+		return err
+	}
+	if err := r.once(&d, "stop", func(ctx context.Context) error {
+		_, err := r.retry(ctx, func(ctx context.Context) (cloud.Instance, error) {
+			return r.Cloud.Stop(ctx, r.ClientToken("stop"), r.Instance.CloudID)
+		})
+		return err
+	}); err != nil {
+		return err
+	}
+	return r.await(cloud.Stopped)
+}
+
+// restoreWas brings it back into the run state that it had. A stop that was asked
+// for and not answered is asked for once more, under the same token: it would stop
+// it again, if it came late.
+func (r *Run) restoreWas() error {
+	_, d, err := r.restoration()
+	if err != nil || r.instanceGone() {
+		return err
+	}
+	x := d.Restore
+	in, err := r.settled()
+	if errors.Is(err, cloud.ErrNotFound) || err == nil && in.State == cloud.Removed {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	late := x.Was == string(cloud.Running) && x.Asked["stop/stop"]
+	if string(in.State) == x.Was && !late {
+		return r.note(in)
+	}
+	if x.Was != string(cloud.Running) {
+		if err := r.ask("stop", r.Cloud.Stop); err != nil {
+			return err
+		}
+		return r.await(cloud.Stopped)
+	}
+	if err := r.Effect("start", func(ctx context.Context) error {
+		if late {
+			if _, err := r.retry(ctx, func(ctx context.Context) (cloud.Instance, error) {
+				return r.Cloud.Stop(ctx, r.ClientToken("stop"), r.Instance.CloudID)
+			}); err != nil && !errors.Is(err, cloud.ErrRefused) {
+				return err
+			}
+			if in, err = r.settled(); err != nil {
+				return err
+			}
+		}
+		if in.State == cloud.Running {
+			return nil
+		}
+		_, err := r.retry(ctx, func(ctx context.Context) (cloud.Instance, error) {
+			return r.Cloud.Start(ctx, r.ClientToken("start"), r.Instance.CloudID)
+		})
+		return err
+	}); err != nil {
+		return err
+	}
+	delete(x.Asked, "stop/stop")
+	if err := r.SetData(d); err != nil {
+		return err
+	}
+	return r.await(cloud.Running)
+}
+
+// restoreStart starts it. From here on nothing of the cloud is to be taken back.
+func (r *Run) restoreStart() error {
+	in, d, err := r.restoration()
+	if err != nil {
+		return err
+	}
+	if d.Restore.TextSet && !d.Appended { // it may be there as soon as it boots
+		k, err := r.Store.KeyByID(r.ctx, in.NewID)
+		if err != nil {
+			return err
+		}
+		d.File, d.Line, d.Appended = filesOf(r.Instance)[0], k.Public().Line(), true
+		if err := r.recordPlaced(&d, in); err != nil {
+			return err
+		}
+	}
+	if err := r.once(&d, "start", func(ctx context.Context) error {
+		_, err := r.retry(ctx, func(ctx context.Context) (cloud.Instance, error) {
+			return r.Cloud.Start(ctx, r.ClientToken("start"), r.Instance.CloudID)
+		})
+		return err
+	}); err != nil {
+		return err
+	}
+	if err := r.await(cloud.Running); err != nil {
+		return err
+	}
+	d.Restore.Home = true
+	return r.SetData(d)
+}
+
+// restoreText has it add the lines when it boots next.
+func (r *Run) restoreText() error {
+	in, d, err := r.restoration()
+	if err != nil {
+		return err
+	}
+	x := d.Restore
+	lines, err := r.linesFor(r.ctx, r.Instance, in.NewID)
+	if err != nil {
+		return err
+	}
+	if !x.TextSet {
+		if x.UserData, err = asked(r.ctx, r, func(ctx context.Context) (string, error) { return r.Cloud.UserData(ctx, r.Instance.CloudID) }); err != nil {
+			return err
+		}
+		if secrets.Holds(x.UserData) { // it goes back as it was, and lies nowhere in the clear meanwhile
+			sealed, err := r.Sealer.Seal(r.ctx, []byte(x.UserData))
+			if err != nil {
+				return err
+			}
+			if _, err := r.Store.KeepWorkKey(r.ctx, r.Work.ID, store.WorkKey{Blob: []byte("user data"), Sealed: sealed}); err != nil {
+				return err
+			}
+			x.UserData, x.DataSealed = "", true
+		}
+		x.TextSet = true
+		if err := r.SetData(d); err != nil {
+			return err
+		}
+	}
+	text := cloudconfig.BootHook(r.Work.ID, r.Instance.LoginUser, filesOf(r.Instance)[0], lines)
+	return r.once(&d, "set-text", func(ctx context.Context) error { return r.setText(ctx, r.ClientToken("set-text"), text) })
+}
+
+// userData is what the user data was before.
+func (r *Run) userData(x *restored) (string, error) {
+	if !x.DataSealed {
+		return x.UserData, nil
+	}
+	k, err := r.Store.WorkKeyOf(r.ctx, r.Work.ID)
+	if err != nil {
+		return "", err
+	}
+	text, err := r.Sealer.Open(r.ctx, k.Sealed)
+	return string(text), err
+}
+
+func (r *Run) setText(ctx context.Context, token, text string) error {
+	_, err := asked(ctx, r, func(ctx context.Context) (struct{}, error) {
+		return struct{}{}, r.Cloud.SetUserData(ctx, token, r.Instance.CloudID, text)
+	})
+	return err
+}
+
+// restoreTextBack puts the old user data back: after the text was seen to have
+// worked, or had its time; or on the way back.
+func (r *Run) restoreTextBack() error {
+	in, d, err := r.restoration()
+	if err != nil || !d.Restore.TextSet || r.instanceGone() {
+		return err
+	}
+	x := d.Restore
+	if !r.Work.Back {
+		if err := r.awaitAccepted(&d); err != nil {
+			return err
+		}
+	}
+	err = r.Effect("put-back", func(ctx context.Context) error {
+		if x.Asked["set-text/set-text"] { // it must not come late
+			lines, err := r.linesFor(r.ctx, r.Instance, in.NewID)
+			if err != nil {
+				return err
+			}
+			if err := r.setText(ctx, r.TokenOf("set-text", "set-text"), cloudconfig.BootHook(r.Work.ID, r.Instance.LoginUser, filesOf(r.Instance)[0], lines)); err != nil && !errors.Is(err, cloud.ErrRefused) {
+				return err
+			}
+			delete(x.Asked, "set-text/set-text")
+		}
+		before, err := r.userData(x)
+		if err != nil {
+			return err
+		}
+		return r.setText(ctx, r.ClientToken("put-back"), before)
+	})
+	if errors.Is(err, cloud.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	x.TextSet = false
+	return r.SetData(d)
+}
+
+// note tells, at the cloud, for what a volume was moved.
+func (r *Run) volumeNote() string {
+	return fmt.Sprintf("plumlatch work %d for %s, until %s", r.Work.ID, r.Instance.Name, time.Now().Add(rescueEnds).UTC().Format(time.RFC3339))
+}
+
+func (r *Run) volume(id string) (cloud.Volume, error) {
+	return asked(r.ctx, r, func(ctx context.Context) (cloud.Volume, error) { return r.Cloud.Volume(ctx, id) })
+}
+
+// settledVolume waits until a volume is in a state that does not pass by itself.
+func (r *Run) settledVolume(id string) (cloud.Volume, error) {
+	began, again := time.Now(), false
+	for {
+		v, err := r.volume(id)
+		if err != nil || v.State == cloud.VolumeInUse || v.State == cloud.VolumeAvailable {
+			return v, err
+		}
+		if v.State == cloud.VolumeDetaching && !again && time.Since(began) > min(volumeLimit, r.StateLimit)/2 {
+			again = true // it was asked for, and hangs: clouds look after it again when it is asked for again
+			if _, err := r.Cloud.Detach(r.ctx, r.ClientToken("detach-again"), id, r.volumeNote()); err != nil && errors.Is(err, cloud.ErrNotFound) {
+				return v, err
+			}
+		}
+		if time.Since(began) > min(volumeLimit, r.StateLimit) {
+			return v, failf("the cloud says that volume %s is %s, for %s already; look at it there", id, v.State, min(volumeLimit, r.StateLimit))
+		}
+		if err := r.Stopping(); err != nil {
+			return v, err
+		}
+		r.Sleep(pollAfter(began))
+	}
+}
+
+// detachNow detaches a volume from where it is, and waits for that.
+func (r *Run) detachNow(ctx context.Context, token, volume string) error {
+	if _, err := asked(ctx, r, func(ctx context.Context) (cloud.Volume, error) {
+		return r.Cloud.Detach(ctx, token, volume, r.volumeNote())
+	}); err != nil {
+		return err
+	}
+	v, err := r.settledVolume(volume)
+	if err == nil && v.State != cloud.VolumeAvailable {
+		err = failf("volume %s was not detached: the cloud says that it is %s at %s", volume, v.State, v.Instance)
+	}
+	return err
+}
+
+// restoreDetach takes the root volume off.
+func (r *Run) restoreDetach() error {
+	_, d, err := r.restoration()
+	if err != nil {
+		return err
+	}
+	if d.Restore.Volume == "" {
+		return failf("no root volume is attached to it")
+	}
+	return r.detachOnce(&d)
+}
+
+// restoreUnlend takes the volume off the rescue instance.
+func (r *Run) restoreUnlend() error {
+	_, d, err := r.restoration()
+	if err != nil {
+		return err
+	}
+	return r.detachOnce(&d)
+}
+
+// detachOnce detaches the volume, as a step's one effect.
+func (r *Run) detachOnce(d *rotated) error {
+	x := d.Restore
+	return r.once(d, "detach", func(ctx context.Context) error { return r.detachNow(ctx, r.ClientToken("detach"), x.Volume) })
+}
+
+// restoreReturn attaches the volume under the device name that it had.
+func (r *Run) restoreReturn() error {
+	_, d, err := r.restoration()
+	if err != nil {
+		return err
+	}
+	return r.bringHome(&d)
+}
+
+// restoreHome is what going back from a detached volume comes to: it is attached
+// again, wherever it was. What the cloud was asked for on the way and did not
+// answer is asked for once more, under the same token, so that it cannot come late.
+func (r *Run) restoreHome() error {
+	_, d, err := r.restoration()
+	if err != nil || d.Restore.Home || r.instanceGone() || d.Restore.Volume == "" {
+		return err
+	}
+	return r.bringHome(&d)
+}
+
+// bringHome attaches the root volume to its own instance under the name that it
+// had, and looks whether it is there: a cloud may put it under another one.
+func (r *Run) bringHome(d *rotated) error {
+	x := d.Restore
+	if in, err := r.get(r.Instance.CloudID); errors.Is(err, cloud.ErrNotFound) || err == nil && (in.State == cloud.Removed || in.State == cloud.Removing) {
+		if !r.Work.Back {
+			return failf("the instance was removed by somebody else")
+		}
+		x.Left = append(x.Left, fmt.Sprintf("its root volume %s is left in the cloud, attached to nothing: the instance was removed by somebody else", x.Volume))
+		return r.SetData(*d)
+	}
+	if v, err := r.settledVolume(x.Volume); err != nil || len(x.Asked) == 0 && r.isHome(x, v) {
+		return err
+	}
+	return r.Effect("attach", func(ctx context.Context) error {
+		if err := r.nothingLate(ctx, d); err != nil {
+			return err
+		}
+		for n := 1; ; n++ {
+			v, err := r.settledVolume(x.Volume)
+			if err != nil || r.isHome(x, v) {
+				return err
+			}
+			if n > 3 {
+				return failf("the cloud attaches %s to %s under %s, and not under %s, which it boots from: attach it there by hand", x.Volume, r.Instance.Name, v.Device, x.Device)
+			}
+			if v.State == cloud.VolumeInUse {
+				if err := r.detachNow(ctx, r.ClientToken(fmt.Sprintf("detach-off-%d", n)), x.Volume); err != nil {
+					return err
+				}
+			}
+			step, effect := r.Work.At, fmt.Sprintf("attach-%d", n)
+			x.Asked[step+"/"+effect] = true
+			if err := r.SetData(*d); err != nil {
+				return err
+			}
+			if _, err := asked(ctx, r, func(ctx context.Context) (cloud.Volume, error) {
+				return r.Cloud.Attach(ctx, r.ClientToken(effect), x.Volume, r.Instance.CloudID, x.Device, r.volumeNote())
+			}); err != nil {
+				return err
+			}
+			delete(x.Asked, step+"/"+effect)
+		}
+	})
+}
+
+func (r *Run) isHome(x *restored, v cloud.Volume) bool {
+	return v.State == cloud.VolumeInUse && v.Instance == r.Instance.CloudID && v.Device == x.Device
+}
+
+// nothingLate asks the cloud once more, under the same tokens, for whatever it was
+// asked for on the way and has not answered: so that it cannot come late, and take
+// away what is done now.
+func (r *Run) nothingLate(ctx context.Context, d *rotated) error {
+	x := d.Restore
+	for _, a := range []struct{ step, effect, instance, device string }{
+		{"detach", "detach", "", ""}, {"lend", "attach", x.Rescue.CloudID, ""}, {"unlend", "detach", "", ""},
+		{"return", "attach-1", r.Instance.CloudID, x.Device}, {"return", "attach-2", r.Instance.CloudID, x.Device}, {"return", "attach-3", r.Instance.CloudID, x.Device},
+	} {
+		if !x.Asked[a.step+"/"+a.effect] {
+			continue
+		}
+		if _, err := r.settledVolume(x.Volume); err != nil {
+			return err
+		}
+		_, err := asked(ctx, r, func(ctx context.Context) (cloud.Volume, error) {
+			if a.instance == "" {
+				return r.Cloud.Detach(ctx, r.TokenOf(a.step, a.effect), x.Volume, r.volumeNote())
+			}
+			return r.Cloud.Attach(ctx, r.TokenOf(a.step, a.effect), x.Volume, a.instance, a.device, r.volumeNote())
+		})
+		if err != nil && !errors.Is(err, cloud.ErrRefused) && !errors.Is(err, cloud.ErrNotFound) {
+			return err
+		}
+		delete(x.Asked, a.step+"/"+a.effect)
+		if err := r.SetData(*d); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// knocks looks from outside, all the while a restore is at hand, whether the
+// server answers: by connecting and reading its greeting, which logs nobody in.
+func (r *Run) knocks(ctx context.Context) {
+	for ctx.Err() == nil {
+		i, err := r.Store.InstanceAlone(ctx, r.Work.InstanceID)
+		if err == nil {
+			up := i.Address != "" && r.greets(ctx, i.Address, i.Port)
+			if ctx.Err() == nil {
+				err = r.Store.Knocked(ctx, r.Work.ID, up, knockGap)
+			}
+		}
+		if err != nil && ctx.Err() == nil {
+			r.Log.Warn("the outside probe of a restore", "work", r.Work.ID, "error", err)
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(knockEvery):
+		}
+	}
+}
+
+// greets tells whether an SSH server says its first word (RFC 4253 section 4.2).
+func (r *Run) greets(ctx context.Context, address string, port int) bool {
+	ctx, cancel := context.WithTimeout(ctx, time.Second)
+	defer cancel()
+	conn, err := r.Reach.Dial(ctx, address, port)
+	if err != nil {
+		return false
+	}
+	defer conn.Close()
+	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	defer stop()
+	begin := make([]byte, 4)
+	n, err := conn.Read(begin)
+	return err == nil && strings.HasPrefix("SSH-", string(begin[:n])) && n > 0
+}

@@ -1,0 +1,666 @@
+package kinds
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"plumlatch/core/access"
+	"plumlatch/core/authkeys"
+	"plumlatch/core/keypair"
+	"plumlatch/core/plaintext"
+	"plumlatch/core/rotation"
+	"plumlatch/core/wire"
+	"plumlatch/service/cloud"
+	"plumlatch/service/reach"
+	"plumlatch/service/store"
+	"plumlatch/service/work"
+)
+
+// linesFor are the lines that let people, and the service, into an instance again.
+func (w *Worker) linesFor(ctx context.Context, i store.Instance, keyID int64) ([]string, error) {
+	k, err := w.Store.KeyByID(ctx, keyID)
+	if err != nil {
+		return nil, err
+	}
+	lines := []string{k.Public().Line()}
+	steward, err := w.Store.StewardPublic(ctx, i.ID)
+	if errors.Is(err, store.ErrNotFound) || i.Via != nil {
+		return lines, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	own, err := keypair.FromBlob(steward, "steward "+i.Alias)
+	return append(lines, authkeys.StewardOptions+" "+own.Line()), err
+}
+
+// restoreLook keeps what the instance is like before anything is done.
+func (r *Run) restoreLook() error {
+	in, d, err := r.restoration()
+	if err != nil {
+		return err
+	}
+	if r.instanceGone() {
+		return failf("the instance is gone")
+	}
+	x := d.Restore
+	if x.Attempt == r.Work.Attempt {
+		return nil
+	}
+	d = rotated{Restore: &restored{Attempt: r.Work.Attempt, Was: r.Instance.State, Address: r.Instance.Address, Asked: map[string]bool{}}}
+	x = d.Restore
+	if r.Instance.Adopted {
+		x.Was = string(cloud.Running)
+	} else {
+		c, err := r.settled()
+		if err != nil {
+			return err
+		}
+		if c.State == cloud.Removed {
+			return failf("the cloud says that it was removed")
+		}
+		if err := r.note(c); err != nil {
+			return err
+		}
+		x.Was, x.Address, x.Volume, x.Device = string(c.State), c.Address, c.RootVolume, c.RootDevice
+		if c.StopDestroys != "" && (in.Route == "disk" || in.Route == "boot-text") {
+			return failf("stopping would be its end: %s", c.StopDestroys)
+		}
+	}
+	rows, err := r.Store.AccessesOf(r.ctx, r.Instance.ID)
+	if err != nil {
+		return err
+	}
+	for _, a := range rows {
+		if a.KeyID == in.NewID && a.LoginUser == r.Instance.LoginUser && !a.Steward {
+			d.NewAccess = a.ID
+		}
+	}
+	return r.SetData(d)
+}
+
+// restoreLookBack takes our line out, if it still stands there after all else was
+// taken back and somebody of ours gets in.
+func (r *Run) restoreLookBack() error {
+	in, d, err := r.restoration()
+	if err != nil || !d.Appended || r.instanceGone() {
+		return err
+	}
+	x := d.Restore
+	stands := "still stands"
+	if in.Route == "boot-text" {
+		stands = "may still stand" // the boot adds it, or was not come to: nobody of ours has seen it
+	}
+	say := func(why string) error {
+		x.Left = append(x.Left, fmt.Sprintf("the line of %s %s there (%s): plumlatch access remove %s -key %s", in.New, stands, why, r.Instance.Name, in.New))
+		return r.SetData(d)
+	}
+	if d.Line == "" || d.Stood { // it stood there before, and is not ours
+		return nil
+	}
+	if r.Instance.State != string(cloud.Running) && !r.Instance.Adopted {
+		return say("it does not run, so nobody could take it out")
+	}
+	ctx, cancel := context.WithTimeout(r.ctx, 20*time.Second)
+	defer cancel()
+	_, done, err := r.steward(ctx, r.Instance)
+	if err == nil {
+		done()
+		var fresh store.Key
+		if fresh, err = r.Store.KeyByID(r.ctx, in.NewID); err == nil {
+			var stays string
+			// The new key may be the only way in by now, which was shown to work.
+			if stays, err = r.takeOurs(&d, fresh, in.NewWas); stays != "" {
+				stands = "still stands" // the service has seen it
+				return say(stays)
+			}
+		}
+	} else {
+		err = errors.New("the service does not get in")
+	}
+	if r.ctx.Err() != nil || errors.Is(err, store.ErrLost) {
+		return store.ErrLost
+	}
+	if wait, ok := errors.AsType[*work.Waiting](err); ok {
+		return say(wait.Reason)
+	}
+	if err != nil {
+		return say(words(err))
+	}
+	d.Appended = false
+	if err := r.dropNew(d); err != nil {
+		return err
+	}
+	return r.SetData(d)
+}
+
+// restorePlace adds the new key's line by the steward.
+func (r *Run) restorePlace() error {
+	in, d, err := r.restoration()
+	if err != nil {
+		return err
+	}
+	fresh, err := r.Store.KeyByID(r.ctx, in.NewID)
+	if err != nil {
+		return err
+	}
+	files, all, err := r.inside()
+	if err != nil {
+		return err
+	}
+	if len(all) == 0 {
+		return failf("none of the files that the server reads is there: %s", strings.Join(filesOf(r.Instance), ", "))
+	}
+	stands := freeLine(linesOf(all, fresh.Blob))
+	if d.File == "" {
+		d.File, d.Line, d.Stood = all[0].name, fresh.Public().Line(), stands
+		if stands {
+			d.Line = ""
+		}
+		if err := r.SetData(d); err != nil {
+			return err
+		}
+	}
+	return r.place(&d, files, fresh, stands)
+}
+
+// freeLine tells whether one of a key's lines lets it in on no terms.
+func freeLine(lines []authkeys.Line) bool {
+	return slices.ContainsFunc(lines, func(l authkeys.Line) bool { return l.Err == nil && l.Options.Text == "" })
+}
+
+// restoreByHand waits until somebody with another way in has added the lines.
+func (r *Run) restoreByHand() error {
+	in, d, err := r.told()
+	if err != nil {
+		return err
+	}
+	if r.instanceGone() {
+		return failf("the instance is gone")
+	}
+	if in.Placed {
+		fresh, err := r.Store.KeyByID(r.ctx, in.NewID)
+		if err != nil {
+			return err
+		}
+		d.File, d.Line, d.Appended = in.PlacedFile, fresh.Public().Line(), true
+		return r.recordPlaced(&d, in)
+	}
+	over, err := r.WaitOver()
+	if err != nil {
+		return err
+	}
+	if over {
+		return failf("nobody has added the line of %s within %s", in.New, spanWords(grantLimit))
+	}
+	what := fmt.Sprintf("the holder of another key to add %s (plumlatch restore grant %d -identity FILE)", in.New, r.Work.ID)
+	if in.Route == "already-open" {
+		what = fmt.Sprintf("%s to be added by a login without a key (plumlatch restore -continue %d)", in.New, r.Work.ID)
+	}
+	return r.Wait(wire.WaitsHands, what+"; if nobody does, this ends", time.Minute, grantLimit)
+}
+
+// recordPlaced records the access of the new key, placed by this work.
+func (r *Run) recordPlaced(d *rotated, in restoring) error {
+	id, err := r.Store.Placed(r.ctx, r.Instance.ID, in.NewID, r.Instance.LoginUser, "work "+fmt.Sprint(r.Work.ID), true)
+	if err != nil {
+		return err
+	}
+	d.Added = d.Added || d.NewAccess == 0
+	d.NewAccess = id
+	return r.SetData(*d)
+}
+
+// restoreAccepted waits until the server takes the new key.
+func (r *Run) restoreAccepted() error {
+	in, d, err := r.restoration()
+	if err != nil {
+		return err
+	}
+	if r.instanceGone() {
+		return failf("the instance is gone")
+	}
+	if err := r.awaitAccepted(&d); err != nil {
+		return err
+	}
+	answers, err := r.askServer(&d, d.NewAccess)
+	if err != nil {
+		return err
+	}
+	if answers[d.NewAccess] != reach.Accepted {
+		return failf("the server does not take %s, though its line was added", in.New)
+	}
+	if d.Restore.InAt == nil {
+		now, err := r.Store.Now(r.ctx)
+		if err != nil {
+			return err
+		}
+		d.Restore.InAt = &now
+		return r.SetData(d)
+	}
+	return nil
+}
+
+// awaitAccepted asks for a while, as the server may still be coming up. Whether
+// it takes the key is for its caller to find out.
+func (r *Run) awaitAccepted(d *rotated) error {
+	if !r.Instance.Adopted && d.Restore.Was != string(cloud.Running) && r.Instance.State != string(cloud.Running) {
+		return nil
+	}
+	left, err := r.left(min(bootLimit, r.StateLimit))
+	if err != nil {
+		return err
+	}
+	a, err := r.Store.AccessByID(r.ctx, d.NewAccess)
+	if err != nil {
+		return err
+	}
+	k, err := r.Store.KeyByID(r.ctx, a.KeyID)
+	if err != nil {
+		return err
+	}
+	for deadline := time.Now().Add(left); ; {
+		t, err := r.target(r.ctx, r.Instance)
+		if err != nil {
+			return err
+		}
+		answers := reach.Probe(r.ctx, r.Reach, t, [][]byte{k.Blob}, time.Now)
+		if answers[0].Answer == reach.Accepted || time.Now().After(deadline) {
+			return nil
+		}
+		if stop := r.Stopping(); stop != nil {
+			return stop
+		}
+		r.Sleep(2 * poll)
+	}
+}
+
+// restoreLogin waits for a login from the engineer's machine. Without one nothing
+// goes back, as the new key is in; but nothing is withdrawn either.
+func (r *Run) restoreLogin() error {
+	in, d, err := r.told()
+	if err != nil {
+		return err
+	}
+	proofOf := in.ProofOf
+	if proofOf == 0 {
+		proofOf = r.Work.ID
+	}
+	_, within, err := r.Store.ShownSince(r.ctx, in.NewID, proofOf)
+	if err != nil {
+		return err
+	}
+	if within && in.Login { // with a signature
+		return r.Store.Observe(r.ctx, d.NewAccess, access.Proven, true, in.LoginFrom)
+	}
+	if within {
+		return nil
+	}
+	over, err := r.WaitOver()
+	if err != nil {
+		return err
+	}
+	if over {
+		d.Restore.Left = append(d.Restore.Left, fmt.Sprintf("nobody has logged in with %s, or shown its private half: do so (plumlatch open %s), and then withdraw the lost key", in.New, r.Instance.Name))
+		return r.SetData(d)
+	}
+	return r.Wait(wire.WaitsLogin, fmt.Sprintf("a login with %s (plumlatch restore -continue %d -identity FILE), or its private half to be shown (plumlatch key prove %s)", in.New, r.Work.ID, in.New), time.Minute, proofLimit)
+}
+
+// restoreWithdraw takes every lost key out of every file, if it still is lost.
+// What cannot be done is said, and is no reason to take the new key out again.
+func (r *Run) restoreWithdraw() error {
+	in, d, err := r.restoration()
+	if err != nil || r.instanceGone() {
+		return err
+	}
+	x := d.Restore
+	lost := in.LostKeys
+	if lost == nil { // asked for when names were kept alone
+		for _, name := range in.Lost {
+			if k, err := r.Store.KeyAlone(r.ctx, name); err == nil {
+				lost = append(lost, lostKey{ID: k.ID})
+			} else if !errors.Is(err, store.ErrNotFound) {
+				return err
+			}
+		}
+	}
+	rows, err := r.Store.AccessesOf(r.ctx, r.Instance.ID)
+	if err != nil {
+		return err
+	}
+	for _, l := range lost {
+		k, err := r.Store.KeyByID(r.ctx, l.ID)
+		if errors.Is(err, store.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		name := k.Name
+		if slices.Contains(x.Withdrawn, name) {
+			continue
+		}
+		if k.State != access.Lost && k.State != access.Exposed {
+			x.Left = append(x.Left, fmt.Sprintf("%s was found meanwhile, and stays where it is", name))
+			continue
+		}
+		n := slices.IndexFunc(rows, func(a store.Access) bool { return a.KeyID == k.ID && a.LoginUser == r.Instance.LoginUser })
+		if n < 0 {
+			continue // it is on record there no more
+		}
+		old := rows[n]
+		if err := r.withdrawLost(&d, in, k, l.Was, old); err != nil {
+			if errors.Is(err, store.ErrLost) || r.ctx.Err() != nil {
+				return err
+			}
+			reason := words(err)
+			if wait, ok := errors.AsType[*work.Waiting](err); ok {
+				reason = wait.Reason
+			}
+			x.Left = append(x.Left, fmt.Sprintf("%s was not withdrawn (%s): plumlatch access remove %s -key %s", name, reason, r.Instance.Name, name))
+			if err := r.SetData(d); err != nil {
+				return err
+			}
+			continue
+		}
+		x.Withdrawn = append(x.Withdrawn, name)
+		if err := r.SetData(d); err != nil {
+			return err
+		}
+		if err := r.Store.EndAccess(r.ctx, old.ID, r.Work.ID, fmt.Sprintf("lost; access was restored with %s (work %d)", in.New, r.Work.ID), r.surveysAfter()...); err != nil {
+			return err
+		}
+	}
+	return r.SetData(d)
+}
+
+// withdrawLost withdraws one lost key, with the guard of rule 1, and asks whether it is refused.
+func (r *Run) withdrawLost(d *rotated, in restoring, k store.Key, was rotation.Mark, old store.Access) error {
+	ctx, cancel := context.WithTimeout(r.ctx, 20*time.Second)
+	defer cancel()
+	if r.way == nil { // not r.enter, which would wait for a steward that may never get in
+		_, done, err := r.steward(ctx, r.Instance)
+		if err != nil {
+			return err
+		}
+		done()
+	}
+	_, within, err := r.Store.ShownSince(r.ctx, in.NewID, cmp.Or(in.ProofOf, r.Work.ID))
+	if err != nil {
+		return err
+	}
+	d.Taken = nil
+	if err := r.takeOld(d, taking{key: k, was: was, rely: d.NewAccess, shown: within}, true); err != nil {
+		return err
+	}
+	answers, err := r.askServer(d, old.ID, d.NewAccess)
+	if err != nil {
+		return err
+	}
+	if answers[old.ID] == reach.Accepted {
+		return failf("the server still takes it, though it is in no file that it is known to read")
+	}
+	return nil
+}
+
+// restoreChecks runs what "works" means for the instance.
+func (r *Run) restoreChecks() error {
+	_, d, err := r.restoration()
+	if err != nil || r.instanceGone() || len(d.Restore.Checks) > 0 {
+		return err
+	}
+	x := d.Restore
+	left, err := r.left(min(checkLimit, 4*r.StateLimit))
+	if err != nil {
+		return err
+	}
+	deadline := time.Now().Add(left)
+	for _, check := range r.Instance.Checks {
+		result := wire.CheckResult{Check: check}
+		for {
+			result.Said, err = r.runCheck(check)
+			if result.Good = err == nil; result.Good || time.Now().After(deadline) {
+				break
+			}
+			if stop := r.Stopping(); stop != nil {
+				return stop
+			}
+			r.Sleep(5 * poll)
+		}
+		if !result.Good {
+			result.Said = words(err)
+			x.Left = append(x.Left, fmt.Sprintf("%s does not work: %s; a service that was never enabled at boot stays down after a stop", check, result.Said))
+		}
+		x.Checks = append(x.Checks, result)
+	}
+	return r.SetData(d)
+}
+
+// runCheck runs one check once.
+func (r *Run) runCheck(check string) (said string, err error) {
+	port, path, web := parseCheck(check)
+	ctx, cancel := context.WithTimeout(r.ctx, 5*time.Second)
+	defer cancel()
+	conn, err := r.Reach.DialAny(ctx, r.Instance.Address, port)
+	if err != nil {
+		return "", err
+	}
+	defer conn.Close()
+	if web == "" {
+		return "it answers", nil
+	}
+	client := &http.Client{Timeout: 5 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(context.Context, string, string) (net.Conn, error) { return conn, nil }}}
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, web+"://"+net.JoinHostPort(r.Instance.Address, strconv.Itoa(port))+path, nil)
+	if err != nil {
+		return "", err
+	}
+	resp, err := client.Do(req)
+	if err != nil {
+		return "", err
+	}
+	resp.Body.Close()
+	if resp.StatusCode >= 400 {
+		return "", fmt.Errorf("it answers %d", resp.StatusCode)
+	}
+	return fmt.Sprintf("it answers %d", resp.StatusCode), nil
+}
+
+// parseCheck reads tcp:PORT, http://:PORT/PATH or https://:PORT/PATH; port 0 if it is none of them.
+func parseCheck(check string) (port int, path, web string) {
+	rest, ok := strings.CutPrefix(check, "tcp:")
+	if !ok {
+		for _, scheme := range []string{"http", "https"} {
+			if after, has := strings.CutPrefix(check, scheme+"://:"); has {
+				web = scheme
+				n := strings.IndexByte(after, '/')
+				if n < 0 {
+					n = len(after)
+				}
+				rest, path = after[:n], after[n:]
+			}
+		}
+	}
+	port, err := strconv.Atoi(rest)
+	if err != nil || port < 1 || port > 65535 || strings.HasPrefix(rest, "+") || plaintext.HasControl(check) || strings.ContainsAny(path, " ?#@") || len(check) > 200 {
+		return 0, "", ""
+	}
+	if path == "" {
+		path = "/"
+	}
+	return port, path, web
+}
+
+// ChangeChecks adds or removes what "works" means for an instance. FieldError.
+func (w *Worker) ChangeChecks(ctx context.Context, by store.Actor, i store.Instance, c wire.CheckChange) error {
+	if port, _, _ := parseCheck(c.Check); port == 0 {
+		return FieldError{Field: "check", Problem: "a check is tcp:PORT, http://:PORT/PATH or https://:PORT/PATH"}
+	}
+	at := slices.Index(i.Checks, c.Check)
+	checks := slices.Clone([]string(i.Checks))
+	switch {
+	case c.Remove && at < 0:
+		return FieldError{Field: "check", Problem: "it has no such check", Choices: i.Checks}
+	case c.Remove:
+		return w.Store.SetChecks(ctx, by, i, slices.Delete(checks, at, at+1), "check no longer: "+c.Check)
+	case at >= 0:
+		return nil
+	case len(checks) >= 10:
+		return FieldError{Field: "check", Problem: "an instance has at most 10 checks"}
+	}
+	return w.Store.SetChecks(ctx, by, i, append(checks, c.Check), "check: "+c.Check)
+}
+
+// restoreRest stops it again, if it did not run before.
+func (r *Run) restoreRest() error {
+	_, d, err := r.restoration()
+	if err != nil || r.instanceGone() || r.Instance.Adopted || d.Restore.Was != string(cloud.Stopped) {
+		return err
+	}
+	in, err := r.get(r.Instance.CloudID)
+	if err != nil {
+		return err
+	}
+	if in.State != cloud.Stopped {
+		if err := r.ask("stop", r.Cloud.Stop); err != nil {
+			return err
+		}
+	}
+	return r.await(cloud.Stopped)
+}
+
+// restoreTidy looks once more that nothing of the work is left open, and says what changed.
+func (r *Run) restoreTidy() error {
+	in, d, err := r.restoration()
+	if err != nil || r.instanceGone() {
+		return err
+	}
+	x := d.Restore
+	if err := r.Store.GiveRescue(r.ctx, r.Work.ID); err != nil {
+		return err
+	}
+	if err := r.Store.DropWorkKey(r.ctx, r.Work.ID); err != nil {
+		return err
+	}
+	if r.Instance.State == string(cloud.Running) { // who opens it now, as it stands now
+		if _, err := r.probeAll(); err != nil {
+			return err
+		}
+	}
+	x.Changed = nil
+	if r.Instance.Address != x.Address && r.Instance.Address != "" && x.Address != "" {
+		x.Changed = append(x.Changed, fmt.Sprintf("its address: %s, and before %s", r.Instance.Address, x.Address))
+	}
+	if x.Home && x.Was == string(cloud.Running) {
+		x.Changed = append(x.Changed, "every process on it began anew")
+	}
+	for name, mode := range x.Added.Modes {
+		x.Changed = append(x.Changed, fmt.Sprintf("mode of %s: %o, and before %o, which its server ignores", plaintext.Line(name), mode&^0o022, mode))
+	}
+	if x.Added.Made {
+		x.Changed = append(x.Changed, plaintext.Line(x.Added.File)+" was made: it was not there")
+	}
+	if x.Volume != "" && !r.Instance.Adopted {
+		c, err := r.get(r.Instance.CloudID)
+		if err != nil {
+			return err
+		}
+		if c.RootVolume != x.Volume {
+			x.Left = append(x.Left, fmt.Sprintf("its root volume is %s, and was %s: look at it in the cloud", c.RootVolume, x.Volume))
+		}
+	}
+	if in.Route == fetchRoute.Name {
+		return r.SetData(d)
+	}
+	if len(in.Lost) == 0 {
+		x.Left = append(x.Left, "no key of it was recorded as lost, so none was withdrawn (plumlatch key lost NAME)")
+	}
+	if x.Home && len(r.Instance.Checks) == 0 {
+		x.Left = append(x.Left, fmt.Sprintf("nobody has said what \"works\" means for it: see for yourself, and say it (plumlatch instance check add %s tcp:PORT)", r.Instance.Name))
+	}
+	return r.SetData(d)
+}
+
+func (r *Run) endRestore(state store.WorkState) (store.WorkEnd, error) {
+	in, d, err := r.restoration()
+	if err != nil {
+		return store.WorkEnd{}, err
+	}
+	x := d.Restore
+	switch {
+	case state == store.Stuck: // its volume may be at the rescue instance, which it keeps, with its key
+		if x.Rescue.Shared != 0 && !x.Rescue.Gone {
+			err = r.Store.SpoilShared(r.ctx, x.Rescue.Shared) // the other parts have another
+		}
+	case state != store.Done: // whatever was not given back in order
+		err = errors.Join(r.Store.GiveRescue(r.ctx, r.Work.ID), r.Store.DropWorkKey(r.ctx, r.Work.ID))
+	}
+	if err != nil {
+		return store.WorkEnd{}, err
+	}
+	switch {
+	case state == store.Stuck:
+		return store.WorkEnd{Phase: r.phaseAfter(), Outcome: outcomeOf(r.Work.Trouble, x.Left...)}, nil
+	case state == store.Cancelled:
+		return store.WorkEnd{Phase: r.phaseAfter(), Outcome: outcomeOf("everything was taken back", x.Left...)}, nil
+	case state != store.Done:
+		return store.WorkEnd{Phase: r.phaseAfter(), Outcome: outcomeOf(r.Work.Trouble+"; everything was taken back", x.Left...)}, nil
+	}
+	text := fmt.Sprintf("%s opens %s", in.New, r.Instance.Name)
+	if in.Route == fetchRoute.Name {
+		text = fmt.Sprintf("%s of %s copied; nothing on the volume was changed", plural(in.Files, "file"), sizeWords(in.Bytes))
+	}
+	if len(x.Withdrawn) > 0 {
+		text += "; " + strings.Join(x.Withdrawn, ", ") + " is withdrawn"
+	}
+	if n := len(x.Left); n > 0 {
+		text += fmt.Sprintf("; %s left to do or to check (plumlatch work report %d)", plural(n, "thing"), r.Work.ID)
+	}
+	return store.WorkEnd{Phase: r.phaseAfter(), Outcome: text}, nil
+}
+
+// phaseAfter leaves an instance that somebody else removed meanwhile alone.
+func (r *Run) phaseAfter() store.Phase {
+	if r.Instance.Phase != store.Ready {
+		return ""
+	}
+	return store.Ready
+}
+
+// once notes that the cloud is asked for an effect, does it, and notes that it
+// has answered: what was not answered is asked for again before it is taken back.
+func (r *Run) once(d *rotated, effect string, f func(ctx context.Context) error) error {
+	step := r.Work.At
+	d.Restore.Asked[step+"/"+effect] = true
+	if err := r.SetData(*d); err != nil {
+		return err
+	}
+	err := r.Effect(effect, f)
+	if err == nil || errors.Is(err, cloud.ErrRefused) || errors.Is(err, cloud.ErrNotFound) {
+		delete(d.Restore.Asked, step+"/"+effect)
+		return errors.Join(err, r.SetData(*d))
+	}
+	return err
+}
+
+// sizeWords writes a number of bytes for people.
+func sizeWords(n int64) string {
+	switch {
+	case n >= 1<<30:
+		return fmt.Sprintf("%.1f GiB", float64(n)/(1<<30))
+	case n >= 1<<20:
+		return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20))
+	case n >= 1<<10:
+		return fmt.Sprintf("%.1f KiB", float64(n)/(1<<10))
+	}
+	return fmt.Sprintf("%d bytes", n)
+}

@@ -1,0 +1,558 @@
+package kinds
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"plumlatch/core/access"
+	"plumlatch/core/authkeys"
+	"plumlatch/core/plaintext"
+	"plumlatch/core/rotation"
+	"plumlatch/core/wire"
+	"plumlatch/service/cloud"
+	"plumlatch/service/reach"
+	"plumlatch/service/store"
+	"plumlatch/service/work"
+)
+
+// A rotation puts a new key in the place of an old one on one instance: new key
+// in, shown to work, old key out. No step narrows or takes a key before another
+// one was shown to be a way in (rule 1, core/rotation). If a step fails, our
+// lines go back as they were.
+
+// rotating is the input of the work.
+type rotating struct {
+	OldID int64  `json:"old_id"`
+	NewID int64  `json:"new_id"`
+	Old   string `json:"old"` // names, for words
+	New   string `json:"new"`
+	// Was is what the old key counted as when the work was asked for, NewWas the new
+	// one: a mark that somebody sets meanwhile is no way round the guard.
+	Was    rotation.Mark `json:"was"`
+	NewWas rotation.Mark `json:"new_was"`
+	Grace  time.Duration `json:"grace"`
+	// ProofOf is the rotation of many that this is a part of: what was shown since
+	// that began counts.
+	ProofOf int64 `json:"proof_of,omitempty"`
+	// Back is for how long to wait for an instance that is out of reach; 0 for answerLimit.
+	Back time.Duration `json:"back,omitempty"`
+	// Contain is a pattern list: until it is replaced, the old key is taken from there alone.
+	Contain string `json:"contain,omitempty"`
+	// Login is set when the engineer's client has logged in with the new key, and has
+	// signed a challenge of this work with it.
+	Login     bool   `json:"login"`
+	LoginFrom string `json:"login_from"`
+}
+
+// rotated is what the steps keep.
+type rotated struct {
+	File      string  `json:"file"` // that our line went into
+	Line      string  `json:"line"` // ours; "" if the new key stood there already
+	Stood     bool    `json:"stood,omitempty"`
+	Forced    bool    `json:"forced,omitempty"`
+	From      string  `json:"from,omitempty"`
+	Added     bool    `json:"added,omitempty"` // the access was recorded by us
+	Appended  bool    `json:"appended,omitempty"`
+	OldAccess int64   `json:"old_access"`
+	NewAccess int64   `json:"new_access"`
+	Others    []int64 `json:"others,omitempty"` // accesses of others that were accepted before
+
+	Before []byte `json:"before,omitempty"` // of the steward: blob of the key that is replaced
+
+	Skew    time.Duration    `json:"skew"` // how far the instance's clock is ahead of ours
+	Banner  string           `json:"banner"`
+	Session rotation.Session `json:"session"`
+	// Accepted are the accesses that the server accepted after the last write.
+	Accepted map[int64]bool `json:"accepted,omitempty"`
+	Refused  map[int64]bool `json:"refused,omitempty"` // it said that it would not
+	AskedAt  time.Time      `json:"asked_at"`
+
+	Ends       *time.Time `json:"ends,omitempty"`
+	Expiry     string     `json:"expiry,omitempty"`
+	Enforced   bool       `json:"enforced,omitempty"`
+	Why        string     `json:"why,omitempty"` // the server cannot enforce the end
+	Options    string     `json:"options,omitempty"`
+	Notes      []string   `json:"notes,omitempty"`
+	NeedsLogin bool       `json:"login,omitempty"`
+	Contained  bool       `json:"contained,omitempty"` // by from=, before the new key was added
+	// ContainSaid tells whether it was contained, or why not.
+	ContainSaid string                      `json:"contain_said,omitempty"`
+	Narrowed    bool                        `json:"narrowed,omitempty"`
+	Taken       map[string][]authkeys.Taken `json:"taken,omitempty"` // by file
+	Gone        bool                        `json:"gone,omitempty"`  // the old key is out
+	Trouble     string                      `json:"trouble,omitempty"`
+	// Stays says why our own line was not taken out again when the work went back.
+	Stays string `json:"stays,omitempty"`
+
+	Restore *restored `json:"restore,omitempty"` // what a restore keeps besides
+}
+
+// Limits of a rotation.
+const (
+	longestGrace  = 366 * 24 * time.Hour
+	proofLimit    = 24 * time.Hour   // for the holder to show the private half
+	answerLimit   = 10 * time.Minute // for a server that does not answer
+	withdrawLimit = 7 * 24 * time.Hour
+	freshAnswer   = time.Minute // an answer of the server's that is no older needs no asking again
+	settleLook    = 2 * time.Second
+)
+
+func (w *Worker) rotateKind() *work.Kind {
+	return &work.Kind{
+		Name: "rotate", Action: "access.rotate", Changing: true,
+		Steps: []work.Step{
+			{Name: "contain", Title: "containing the exposed key", Do: do((*Run).rotateContain), Undo: do((*Run).rotateUncontain), Skip: skip(notContained), Effects: []string{"edit"}, UndoEffects: []string{"put-back"}, BackLater: true},
+			{Name: "add", Title: "reading what is there, and adding the new key", Do: do((*Run).rotateAdd), Undo: do((*Run).rotateAddBack), Effects: []string{"append"}, UndoEffects: []string{"take-out"}, BackLater: true},
+			{Name: "accept", Title: "asking the server whether it takes the new key, and the others still", Do: do((*Run).rotateAccepted)},
+			{Name: "proof", Title: "waiting for the new key's private half to be shown", Do: do((*Run).rotateProof)},
+			{Name: "narrow", Title: "ending the old key", Do: do((*Run).rotateNarrow), Undo: do((*Run).rotateWiden), Effects: []string{"edit"}, UndoEffects: []string{"put-back"}},
+			{Name: "check", Title: "asking the server again", Do: do((*Run).rotateCheck), Settles: true},
+			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: do((*Run).rotateSettle)},
+			{Name: "grace", Title: "waiting for the end of the grace time", Do: do((*Run).rotateGrace), Skip: skip(noGrace)},
+			{Name: "withdraw", Title: "withdrawing the old key", Do: do((*Run).rotateWithdraw), Skip: skip(noGrace), Effects: []string{"edit"}, NoReturn: true},
+			{Name: "last", Title: "asking the server a last time", Do: do((*Run).rotateLast), NoReturn: true},
+			{Name: "record", Title: "recording what opens it now", Do: do((*Run).rotateRecord), NoReturn: true},
+		},
+		End: end((*Run).endRotate),
+	}
+}
+
+func noGrace(r *Run) bool {
+	in, _, err := r.rotation()
+	return err == nil && in.Grace == 0
+}
+
+// rotation reads what was asked for, with what was reported before the work was
+// claimed, and what the steps have kept.
+func (r *Run) rotation() (in rotating, d rotated, err error) {
+	if err := decode(r.Work.Input, &in); err != nil {
+		return in, d, err
+	}
+	return in, d, r.Data(&d)
+}
+
+// PlanRotation says what a rotation would do, and checks that it can be begun.
+// FieldError.
+func (w *Worker) PlanRotation(ctx context.Context, i store.Instance, r wire.Rotate) (wire.RotationPlan, rotating, error) {
+	return w.planRotation(ctx, i, r, 0, 0)
+}
+
+// planRotation is PlanRotation of keys that were chosen before: by their IDs, as
+// their names may be others' now. 0 goes by the name.
+func (w *Worker) planRotation(ctx context.Context, i store.Instance, r wire.Rotate, oldID, newID int64) (wire.RotationPlan, rotating, error) {
+	p := wire.RotationPlan{Instance: i.Name, LoginUser: i.LoginUser, Keys: []wire.KeyBefore{}, Notes: []string{}}
+	in := rotating{Grace: 24 * time.Hour}
+	wrong := func(field, format string, a ...any) (wire.RotationPlan, rotating, error) {
+		return p, in, FieldError{Field: field, Problem: fmt.Sprintf(format, a...)}
+	}
+	if err := w.editableInstance(ctx, i); err != nil {
+		return p, in, err
+	}
+	if r.GraceSeconds != nil {
+		in.Grace = time.Duration(*r.GraceSeconds) * time.Second
+		if *r.GraceSeconds < 0 || *r.GraceSeconds > int64(longestGrace/time.Second) {
+			return wrong("grace_seconds", "a grace time is 0, or at most a year")
+		}
+	}
+	p.Grace = int64(in.Grace / time.Second)
+	contain, err := networks("contain", r.Contain)
+	if err != nil {
+		return p, in, err
+	}
+	in.Contain = strings.Join(contain, ",")
+	rows, err := w.Store.AccessesOf(ctx, i.ID)
+	if err != nil {
+		return p, in, err
+	}
+	k, err := w.keyOf(ctx, r.New, newID)
+	if errors.Is(err, store.ErrNotFound) {
+		err = w.unknownKey(ctx, r.New)
+		if e, ok := errors.AsType[FieldError](err); ok {
+			e.Field = "new"
+			err = e
+		}
+	}
+	if err != nil {
+		return p, in, err
+	}
+	if err := w.placeable(ctx, i, k); err != nil {
+		return p, in, err
+	}
+	if n := slices.IndexFunc(rows, func(a store.Access) bool { return oldID != 0 && a.KeyID == oldID && a.LoginUser == i.LoginUser }); n >= 0 {
+		r.Old = rows[n].Key
+	} else if oldID != 0 {
+		return wrong("old", "%s is not recorded to open %s any more", r.Old, i.Name)
+	}
+	old, err := chooseOld(i, rows, r.Old, k)
+	if err != nil {
+		return p, in, err
+	}
+	if at, err := w.Store.KeyWork(ctx, i.ID, old.KeyID, k.ID); err == nil {
+		return wrong("old", "work %d is at hand with one of these keys on %s: %s; \"plumlatch work show %d\" tells how far it is", at.ID, i.Name, at.Title, at.ID)
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return p, in, err
+	}
+	in.OldID, in.Old, in.NewID, in.New = old.KeyID, old.Key, k.ID, k.Name
+	in.Was, in.NewWas = rotation.Mark{Holder: old.HolderSort, State: old.OutOfUse()}, markOf(k)
+	p.Old, p.New = old.Key, k.Name
+	w.planWords(&p, in, rows, old, k)
+	return p, in, nil
+}
+
+// keyOf finds a key by its ID, or by its name where that is 0. store.ErrNotFound.
+func (w *Worker) keyOf(ctx context.Context, name string, id int64) (store.Key, error) {
+	if id != 0 {
+		return w.Store.KeyByID(ctx, id)
+	}
+	return w.Store.KeyAlone(ctx, name)
+}
+
+// placeable tells why a key cannot be put on an instance, as a FieldError.
+func (w *Worker) placeable(ctx context.Context, i store.Instance, k store.Key) error {
+	wrong := func(format string, a ...any) error {
+		return FieldError{Field: "new", Problem: fmt.Sprintf(format, a...)}
+	}
+	switch {
+	case k.State != access.InUse:
+		return wrong("key %s is %s: it is put on no instance", k.Name, k.State)
+	case k.RetiredAt != nil:
+		return wrong("key %s is retired (plumlatch key use-again %s undoes it)", k.Name, k.Name)
+	}
+	if err := k.Public().Placeable(); err != nil {
+		return wrong("key %s: %v", k.Name, err)
+	}
+	policy, err := w.Policy(ctx)
+	if err != nil {
+		return err
+	}
+	if !policy.Places(k.Kind) {
+		return FieldError{Field: "new", Problem: fmt.Sprintf("key %s is %s, and the policy puts other kinds on instances (keys.kinds)", k.Name, k.Kind), Choices: policy.Keys.Kinds}
+	}
+	if i.Adopted {
+		return nil
+	}
+	images, err := w.imagesOf(ctx, i.Region)
+	if err != nil {
+		return nil // its kinds are not known; the server will say
+	}
+	for _, m := range images {
+		if t := k.Public().Type(); m.Name == i.Image && !slices.Contains(m.KeyTypes, t) {
+			return FieldError{Field: "new", Problem: fmt.Sprintf("key %s is %s, which image %s does not take", k.Name, t, m.Name), Choices: m.KeyTypes}
+		}
+	}
+	return nil
+}
+
+// imagesOf is the cloud's catalogue of a region, as it was at most a minute ago.
+func (w *Worker) imagesOf(ctx context.Context, region string) ([]cloud.Image, error) {
+	type held struct {
+		images []cloud.Image
+		at     time.Time
+	}
+	if h, ok := w.images.Load(region); ok && time.Since(h.(held).at) < time.Minute {
+		return h.(held).images, nil
+	}
+	images, err := w.Cloud.Images(ctx, region)
+	if err == nil {
+		w.images.Store(region, held{images, time.Now()})
+	}
+	return images, err
+}
+
+// chooseOld finds the access of the old key: the named one, or the one that there is.
+func chooseOld(i store.Instance, rows []store.Access, name string, new store.Key) (store.Access, error) {
+	var all []store.Access
+	var choices []string
+	for _, a := range rows {
+		if a.Steward || a.LoginUser != i.LoginUser || a.KeyID == new.ID && name == "" {
+			continue
+		}
+		if strings.EqualFold(a.Key, name) {
+			if a.KeyID == new.ID {
+				return a, FieldError{Field: "new", Problem: "the new key is the old one: there is nothing to rotate"}
+			}
+			return a, nil
+		}
+		all, choices = append(all, a), append(choices, a.Key)
+	}
+	switch {
+	case name != "":
+		return store.Access{}, FieldError{Field: "old", Problem: fmt.Sprintf("%s is not recorded to open %s as %s", plaintext.Line(plaintext.Cut(name, 100)), i.Name, i.LoginUser), Choices: choices}
+	case len(all) == 0:
+		return store.Access{}, FieldError{Field: "old", Problem: fmt.Sprintf("no other key is recorded to open %s as %s", i.Name, i.LoginUser)}
+	case len(all) > 1:
+		return store.Access{}, FieldError{Field: "old", Problem: fmt.Sprintf("several keys open %s: say which one is to be replaced", i.Name), Choices: choices}
+	}
+	return all[0], nil
+}
+
+func (w *Worker) planWords(p *wire.RotationPlan, in rotating, rows []store.Access, old store.Access, k store.Key) {
+	stands := false
+	for _, a := range rows {
+		if a.Steward || a.LoginUser != old.LoginUser {
+			continue
+		}
+		row := wire.KeyBefore{Key: a.Key, Holder: a.Holder, Before: "opens (" + a.Standing + ")", After: "opens"}
+		if a.StandingOld {
+			row.Before = "opens (" + a.Standing + ", old)"
+		}
+		if a.Until != nil {
+			row.After = "opens until " + a.Until.UTC().Format("2006-01-02 15:04 UTC")
+		}
+		switch {
+		case a.ID == old.ID && in.Grace == 0:
+			row.After = "withdrawn"
+		case a.ID == old.ID:
+			row.After = "opens for another " + spanWords(in.Grace) + ", then withdrawn"
+		case a.KeyID == k.ID:
+			stands = true
+		}
+		p.Keys = append(p.Keys, row)
+	}
+	if !stands {
+		p.Keys = append(p.Keys, wire.KeyBefore{Key: k.Name, Holder: k.Holder, Before: "", After: "opens"})
+	}
+	if k.ShownAt == nil {
+		p.Notes = append(p.Notes, fmt.Sprintf("the private half of %s was never shown to exist; the work waits for that", k.Name))
+	}
+	if old.HolderSort != "" && k.HolderSort != "" && !strings.EqualFold(old.Holder, k.Holder) {
+		p.Notes = append(p.Notes, fmt.Sprintf("%s is %s's, and %s is %s's: the door changes hands", old.Key, old.Holder, k.Name, k.Holder))
+	}
+}
+
+// spanWords writes a length of time for a sentence.
+func spanWords(d time.Duration) string {
+	switch {
+	case d >= 48*time.Hour && d%(24*time.Hour) == 0:
+		return fmt.Sprintf("%d days", d/(24*time.Hour))
+	case d >= time.Hour && d%time.Hour == 0:
+		return plural(int(d/time.Hour), "hour")
+	case d%time.Minute == 0:
+		return plural(int(d/time.Minute), "minute")
+	}
+	return d.Round(time.Second).String()
+}
+
+// Rotate begins a rotation. FieldError, store.ErrInProgress, store.ErrReused.
+func (w *Worker) Rotate(ctx context.Context, by store.Actor, once store.Once, i store.Instance, r wire.Rotate) (store.Work, error) {
+	if work, again, err := w.workDone(ctx, once); again || err != nil {
+		return work, err
+	}
+	p, in, err := w.PlanRotation(ctx, i, r)
+	if err != nil {
+		return store.Work{}, err
+	}
+	intent := fmt.Sprintf("put %s in the place of %s", p.New, p.Old)
+	if in.Grace > 0 {
+		intent += ", which is accepted for another " + spanWords(in.Grace)
+	}
+	return w.beginOf(ctx, by, once, i, w.begun(w.kind("rotate"), fmt.Sprintf("rotate %s to %s on %s", p.Old, p.New, i.Name), token(26), i, intent, in))
+}
+
+// ReportNewLogin keeps what a client says of a login with the new key. It counts
+// if the key has signed a challenge that names this work and instance; without one
+// it is the client's word, and stands among the events alone. store.ErrWorkState.
+func (w *Worker) ReportNewLogin(ctx context.Context, by store.Actor, work store.Work, k store.Key, signed bool) error {
+	if work.Kind != "rotate" && !w.KindOf(work.Kind).Restores || work.Over() {
+		return store.ErrWorkState
+	}
+	var in rotating
+	if err := decode(work.Input, &in); err != nil {
+		return err
+	}
+	if k.ID != in.NewID {
+		return FieldError{Field: "fingerprint", Problem: "this is not the new key of the work"}
+	}
+	add, text := map[string]any{"login": true, "login_from": by.Address}, "a login with the new key, from "+by.Address+", was let in; the key has signed for it"
+	if !signed {
+		add, text = map[string]any{}, by.Operator+" says that a login with the new key, from "+by.Address+", was let in; that is a word, and counts for nothing"
+	}
+	err := w.Store.Tell(ctx, work.ID, add, text)
+	w.look()
+	return err
+}
+
+// Rotating shows how far a rotation has come.
+func (w *Worker) Rotating(ctx context.Context, work store.Work) (*wire.Rotating, error) {
+	if work.Kind != "rotate" && work.Kind != "access-add" {
+		return nil, nil
+	}
+	var d rotated
+	if err := decode(cmp.Or(work.Data, "{}"), &d); err != nil {
+		return nil, err
+	}
+	var in struct {
+		NewID int64 `json:"new_id"`
+	}
+	if err := decode(work.Input, &in); err != nil {
+		return nil, err
+	}
+	name := ""
+	if k, err := w.Store.KeyByID(ctx, in.NewID); err == nil {
+		name = k.Name
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return nil, err
+	}
+	return &wire.Rotating{NewKey: name, Options: d.Options, Notes: d.Notes, Ends: d.Ends, Enforced: d.Enforced, Why: d.Why, Login: d.NeedsLogin, Stays: d.Stays}, nil
+}
+
+func (r *Run) endRotate(state store.WorkState) (store.WorkEnd, error) {
+	in, d, err := r.rotation()
+	if err != nil {
+		return store.WorkEnd{}, err
+	}
+	if state != store.Done {
+		text := r.Work.Trouble
+		if state == store.Cancelled {
+			text = "cancelled"
+		}
+		if d.Stays != "" {
+			text += fmt.Sprintf("; both %s and %s open %s now. The line of %s stays; taking it out was refused: %s. plumlatch access remove %s -key %s takes it out once another way in is shown",
+				in.Old, in.New, r.Instance.Name, in.New, d.Stays, r.Instance.Name, in.New)
+		} else if state != store.Stuck {
+			text += fmt.Sprintf("; the files are as they were, %s opens %s as before", in.Old, r.Instance.Name)
+		}
+		return store.WorkEnd{Outcome: text}, nil
+	}
+	text := fmt.Sprintf("%s opens %s; %s is withdrawn", in.New, r.Instance.Name, in.Old)
+	if d.Trouble != "" {
+		text = fmt.Sprintf("%s opens %s; %s", in.New, r.Instance.Name, d.Trouble)
+	}
+	return store.WorkEnd{Outcome: text}, nil
+}
+
+// askServer asks about accesses, in the order given, and keeps the answers. A
+// server that cannot be asked has the step wait, up to answerLimit.
+func (r *Run) askServer(d *rotated, ids ...int64) (map[int64]reach.Answer, error) {
+	all, err := r.Store.AccessesOf(r.ctx, r.Instance.ID)
+	if err != nil {
+		return nil, err
+	}
+	var rows []store.Access
+	var blobs [][]byte
+	for _, id := range ids {
+		if n := slices.IndexFunc(all, func(a store.Access) bool { return a.ID == id }); n >= 0 {
+			rows, blobs = append(rows, all[n]), append(blobs, all[n].Blob)
+		}
+	}
+	t, err := r.target(r.ctx, r.Instance)
+	if err != nil {
+		return nil, err
+	}
+	out := map[int64]reach.Answer{}
+	var kept []store.Asked
+	trouble := ""
+	if d.Accepted == nil {
+		d.Accepted = map[int64]bool{}
+	}
+	if d.Refused == nil {
+		d.Refused = map[int64]bool{}
+	}
+	for n, p := range r.askKeys(t, blobs) {
+		out[rows[n].ID] = p.Answer
+		kept = append(kept, store.Asked{AccessID: rows[n].ID, Answer: string(p.Answer), Detail: p.Detail, From: p.Vantage})
+		delete(d.Accepted, rows[n].ID)
+		delete(d.Refused, rows[n].ID)
+		switch p.Answer {
+		case reach.Accepted:
+			d.Accepted[rows[n].ID] = true
+		case reach.Refused:
+			d.Refused[rows[n].ID] = true
+		}
+		if p.Answer != reach.Accepted && p.Answer != reach.Refused {
+			trouble = cmp.Or(trouble, strings.TrimSpace(string(p.Answer)+": "+p.Detail))
+		}
+	}
+	if r.ctx.Err() != nil {
+		return nil, store.ErrLost // what ended with the claim is no answer
+	}
+	if trouble != "" {
+		if err := r.Store.Probed(r.ctx, kept...); err != nil {
+			return nil, err
+		}
+		return out, r.untilAnswered(errors.New(trouble))
+	}
+	if d.AskedAt, err = r.Store.Now(r.ctx); err != nil {
+		return nil, err
+	}
+	return out, r.Noting(*d, func(ctx context.Context) error { return r.Store.Probed(ctx, kept...) })
+}
+
+// askKeys asks a server about keys, and waits where it was asked often enough for now:
+// up to answerLimit, so that even hundreds of keys are asked about to the last.
+func (r *Run) askKeys(t reach.Target, blobs [][]byte) []reach.Result {
+	left := answerLimit
+	return reach.ProbeAll(r.ctx, r.Reach, t, blobs, time.Now, func(d time.Duration) bool {
+		if left -= d; left < 0 {
+			return false
+		}
+		r.Sleep(d)
+		return r.Stopping() == nil
+	})
+}
+
+// untilAnswered waits for a server that does not answer now, up to its limit.
+func (r *Run) untilAnswered(err error) error {
+	if r.ctx.Err() != nil {
+		return store.ErrLost
+	}
+	over, e := r.WaitOver()
+	if e != nil {
+		return e
+	}
+	if over {
+		return failf("%s does not answer: %s", r.Instance.Name, words(err))
+	}
+	var in struct{ Back time.Duration }
+	if e := decode(r.Work.Input, &in); e == nil && in.Back > 0 && r.Step().BackLater && !r.Work.Back {
+		return r.Wait(wire.WaitsBack, "it to be back ("+words(err)+"); it stays as it is until then", min(time.Minute, 4*r.Lease), in.Back)
+	}
+	what := "the server to answer (" + words(err) + ")"
+	if !r.NoReturn() && !r.Work.Back {
+		what += "; if it does not, this goes back"
+	}
+	return r.Wait(wire.WaitsAnswer, what, 3*time.Second, answerLimit)
+}
+
+// gone tells that the instance is no more: there is nothing to do or to take back.
+func (r *Run) instanceGone() bool {
+	return r.Instance.Phase == store.Removed || r.Instance.Phase == store.Removing || r.Instance.VanishedAt != nil
+}
+
+// session finds out whether the login user gets a session, from what every user
+// may read; that the steward got one shows the account to be in order.
+func sessionOf(files reach.Files, user string, rows []store.Access) rotation.Session {
+	var s rotation.Session
+	for _, a := range rows {
+		if !a.Steward && a.LoginUser == user && a.Standing == access.Proven.String() && !a.StandingOld {
+			s.Proven = true
+		}
+	}
+	text, err := readText(files, "/etc/passwd")
+	if err != nil {
+		s.NotSeen = append(s.NotSeen, "the login user's shell: /etc/passwd cannot be read")
+		return s
+	}
+	for line := range strings.Lines(text) {
+		f := strings.Split(strings.TrimSpace(line), ":")
+		if len(f) != 7 || f[0] != user {
+			continue
+		}
+		shell := cmp.Or(f[6], "/bin/sh")
+		if fi, err := files.Lstat(shell); access.NoLoginShell(shell) {
+			s.Bars = append(s.Bars, "the shell of "+user+" is "+plaintext.Line(plaintext.Cut(shell, 80)))
+		} else if err != nil {
+			s.NotSeen = append(s.NotSeen, "whether "+plaintext.Line(plaintext.Cut(shell, 80))+", the shell of "+user+", is there")
+		} else if fi.Mode.Perm()&0o111 == 0 && fi.Mode.IsRegular() {
+			s.Bars = append(s.Bars, "nobody may run "+plaintext.Line(plaintext.Cut(shell, 80))+", the shell of "+user)
+		}
+		return s
+	}
+	s.NotSeen = append(s.NotSeen, "the login user's shell: "+user+" is not in /etc/passwd")
+	return s
+}

@@ -1,0 +1,730 @@
+package kinds
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"plumlatch/core/inbound"
+	"plumlatch/core/plaintext"
+	"plumlatch/core/wire"
+	"plumlatch/service/cloud"
+	"plumlatch/service/store"
+	"plumlatch/service/work"
+)
+
+// admission is the input of work that lets an address range in.
+type admission struct {
+	Ranges  []string `json:"ranges"`
+	Me      bool     `json:"me"`
+	Shared  bool     `json:"shared"`  // into the group that others have too
+	Seconds int64    `json:"seconds"` // until its end; 0 for none
+	Reason  string   `json:"reason"`
+}
+
+// kept is a rule that work changed.
+type kept struct {
+	Group  string `json:"group"`
+	Rule   string `json:"rule"`
+	Range  string `json:"range"`
+	Note   string `json:"note"`
+	Before bool   `json:"before"` // it stood there already
+	Asked  bool   `json:"asked"`  // the cloud was asked for the change; its answer may have been lost
+	// Was is what had been asked for of it here before, nil for nothing.
+	Was *store.Admission `json:"was,omitempty"`
+}
+
+// changedRules is what the steps of work on rules keep.
+type changedRules struct {
+	Group  string `json:"group"`
+	Rules  []kept `json:"rules"`
+	Former []kept `json:"former"`
+	Stays  string `json:"stays,omitempty"` // a former rule that was not withdrawn, and why
+}
+
+func (w *Worker) admitKind() *work.Kind {
+	lasts := func(r *Run) bool { return r.admission().Seconds == 0 }
+	return &work.Kind{
+		Name: "admit", Action: "instance.admit",
+		Steps: []work.Step{
+			{Name: "group", Title: "choosing the group of rules", Effects: []string{"own-group"}, Do: do((*Run).chooseGroup)},
+			{Name: "rule", Title: "adding the rule", Effects: []string{"admit"}, Do: do((*Run).admit), Undo: do((*Run).takeBackRules), UndoEffects: []string{"unadmit"}},
+			{Name: "former", Title: "withdrawing the rule for your former address", Effects: []string{"unadmit"}, Do: do((*Run).replaceFormer),
+				Skip: skip(func(r *Run) bool { return !r.admission().Me })},
+			{Name: "end", Title: "waiting for the rule's end", Do: do((*Run).awaitEnd), Skip: skip(lasts)},
+			{Name: "withdraw", Title: "withdrawing the rule at its end", Effects: []string{"unadmit"}, NoReturn: true, Skip: skip(lasts),
+				Do: do((*Run).takeBackRules)},
+		},
+		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
+			in := r.admission()
+			what := strings.Join(in.Ranges, ", ")
+			var d changedRules
+			if err := r.Data(&d); err != nil {
+				return store.WorkEnd{}, err
+			}
+			switch {
+			case state != store.Done && d.Stays != "":
+				return store.WorkEnd{Outcome: outcomeOf(r.Work.Trouble, d.Stays), Code: wire.WorkStaysAdmitted}, nil
+			case state != store.Done:
+				return store.WorkEnd{Trouble: "", Outcome: r.tookBack(state, r.Work.Trouble)}, nil
+			case in.Seconds > 0:
+				return store.WorkEnd{Outcome: what + " was admitted, and the rule withdrawn at its end"}, nil
+			}
+			e := store.WorkEnd{Outcome: outcomeOf(what+" is admitted", d.Stays)}
+			if d.Stays != "" {
+				e.Code = wire.WorkStaysAdmitted
+			}
+			return e, nil
+		}),
+	}
+}
+
+func (w *Worker) unadmitKind() *work.Kind {
+	return &work.Kind{
+		Name: "unadmit", Action: "instance.unadmit",
+		Steps: []work.Step{{Name: "rule", Title: "withdrawing the rule", Effects: []string{"unadmit"}, Do: do((*Run).unadmit), Undo: do((*Run).readmit), UndoEffects: []string{"admit"}}},
+		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
+			if state != store.Done {
+				return store.WorkEnd{Outcome: r.tookBack(state, r.Work.Trouble)}, nil
+			}
+			var in unadmission
+			if err := decode(r.Work.Input, &in); err != nil {
+				return store.WorkEnd{}, err
+			}
+			outcome := strings.Join(in.Ranges, ", ") + " is admitted no more"
+			if in.CutOff > 0 {
+				outcome += fmt.Sprintf("; cut off on purpose: people come in to %s no more", plural(in.CutOff, "instance"))
+			}
+			return store.WorkEnd{Outcome: outcome}, nil
+		}),
+	}
+}
+
+func plural(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+func (r *Run) admission() admission {
+	var in admission
+	_ = decode(r.Work.Input, &in)
+	return in
+}
+
+// chooseGroup takes the instance's own group, made if there is none, or the one
+// that it shares, if that was asked for.
+func (r *Run) chooseGroup() error {
+	var d changedRules
+	if r.admission().Shared {
+		groups, err := r.groups(r.Instance.CloudID)
+		if err != nil {
+			return err
+		}
+		n := slices.IndexFunc(groups, func(g cloud.Group) bool { return !g.Own })
+		if n < 0 {
+			return failf("it has no group of rules that it shares")
+		}
+		d.Group = groups[n].ID
+		return r.SetData(d)
+	}
+	err := r.Effect("own-group", func(ctx context.Context) error {
+		g, err := asked(ctx, r, func(ctx context.Context) (cloud.Group, error) {
+			return r.Cloud.OwnGroup(ctx, r.ClientToken("own-group"), r.Instance.CloudID)
+		})
+		d.Group = g.ID
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	return r.SetData(d)
+}
+
+// asked calls the cloud until it answers, as retry does.
+func asked[T any](ctx context.Context, r *Run, f func(context.Context) (T, error)) (out T, err error) {
+	_, err = r.retry(ctx, func(ctx context.Context) (cloud.Instance, error) {
+		out, err = f(ctx)
+		return cloud.Instance{}, err
+	})
+	return out, err
+}
+
+func (r *Run) groups(id string) ([]cloud.Group, error) {
+	return asked(r.ctx, r, func(ctx context.Context) ([]cloud.Group, error) { return r.Cloud.Groups(ctx, id) })
+}
+
+func findRule(groups []cloud.Group, group, from string) (cloud.Rule, bool) {
+	for _, g := range groups {
+		for _, rule := range g.Rules {
+			if g.ID == group && rule.From.String() == from {
+				return rule, true
+			}
+		}
+	}
+	return cloud.Rule{}, false
+}
+
+// until is the rule's end, by the database's clock.
+func (r *Run) until() *time.Time {
+	in := r.admission()
+	if in.Seconds == 0 {
+		return nil
+	}
+	t := r.Work.CreatedAt.Add(time.Duration(in.Seconds) * time.Second)
+	return &t
+}
+
+func (r *Run) admit() error {
+	in := r.admission()
+	var d changedRules
+	if err := r.Data(&d); err != nil {
+		return err
+	}
+	groups, err := r.groups(r.Instance.CloudID)
+	if err != nil {
+		return err
+	}
+	if len(d.Rules) == 0 { // what is there before anything is done; asked once
+		known, err := r.Store.Admissions(r.ctx, []string{d.Group})
+		if err != nil {
+			return err
+		}
+		for _, from := range in.Ranges {
+			have, there := findRule(groups, d.Group, from)
+			k := kept{Group: d.Group, Rule: have.ID, Range: from, Before: there}
+			if n := slices.IndexFunc(known, func(a store.Admission) bool { return there && a.Range == from }); n >= 0 {
+				k.Was = &known[n]
+			}
+			if err := r.mayEnd(groups, k); err != nil {
+				return err
+			}
+			d.Rules = append(d.Rules, k)
+		}
+		if err := r.SetData(d); err != nil {
+			return err
+		}
+	}
+	for n := range d.Rules {
+		k := &d.Rules[n]
+		from, err := netip.ParsePrefix(k.Range)
+		if err != nil {
+			return failf("%s is no range", plaintext.Line(k.Range))
+		}
+		k.Asked = true
+		if err := r.SetData(d); err != nil {
+			return err
+		}
+		if err = r.Effect("admit", func(ctx context.Context) error { return r.askRule(ctx, k, from) }); err != nil {
+			return err
+		}
+		if err := r.Store.Admit(r.ctx, store.Admission{InstanceID: r.Instance.ID, WorkID: r.Work.ID, GroupID: k.Group, RuleID: k.Rule, Range: k.Range,
+			Me: in.Me, Operator: r.Work.Operator, Reason: in.Reason, Until: r.until()}); err != nil {
+			return err
+		}
+	}
+	return r.SetData(d)
+}
+
+// askRule asks the cloud for a rule: again under the same token it is the same
+// rule, and whatever of it comes late does nothing.
+func (r *Run) askRule(ctx context.Context, k *kept, from netip.Prefix) error {
+	rule, err := asked(ctx, r, func(ctx context.Context) (cloud.Rule, error) {
+		return r.Cloud.Admit(ctx, r.TokenOf("rule", "admit-"+k.Range), k.Group, from, "plumlatch: "+r.Work.Operator)
+	})
+	if err == nil {
+		k.Rule = rule.ID
+	}
+	return err
+}
+
+// mayEnd refuses to give an end to a rule that stands without one, where nobody
+// here asked for it, or where people have no other to come in by.
+func (r *Run) mayEnd(groups []cloud.Group, k kept) error {
+	if !k.Before || r.admission().Seconds == 0 || k.Was != nil && k.Was.Until != nil {
+		return nil
+	}
+	if k.Was == nil {
+		return failf("%s is admitted already, without an end, by a rule that was not asked for here; nothing was changed", k.Range)
+	}
+	cut, err := r.cutOff(groups, []kept{k})
+	if err == nil && cut > 0 {
+		err = failf("%s is admitted already, and it is the only rule without an end that people come in by: it gets none; nothing was changed", k.Range)
+	}
+	return err
+}
+
+// takeBackRules withdraws what this work added, unless another has taken it over.
+func (r *Run) takeBackRules() error {
+	var d changedRules
+	if err := r.Data(&d); err != nil {
+		return err
+	}
+	mine, err := r.Store.AdmissionsOf(r.ctx, r.Work.ID)
+	if err != nil {
+		return err
+	}
+	standing, err := r.Store.Admissions(r.ctx, []string{d.Group})
+	if err != nil {
+		return err
+	}
+	for _, k := range d.Rules {
+		at := slices.IndexFunc(mine, func(a store.Admission) bool { return a.Range == k.Range })
+		isMine := at >= 0
+		if isMine { // it may have been withdrawn and put back since, under another name
+			k.Rule = mine[at].RuleID
+		}
+		anothers := !isMine && slices.ContainsFunc(standing, func(a store.Admission) bool { return a.Range == k.Range })
+		if anothers || k.Before && !isMine {
+			continue
+		}
+		if k.Before && r.Work.Back { // it stood before this work: only what it says of itself goes back
+			if k.Was != nil {
+				err = r.Store.Admit(r.ctx, *k.Was)
+			} else {
+				err = r.Store.EndAdmission(r.ctx, k.Group, k.Rule, "taken back")
+			}
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		if !k.Asked {
+			continue
+		}
+		if r.Work.Back && r.admission().Seconds == 0 {
+			// Going back is a change too: what people came in by before may be gone by now,
+			// withdrawn by this very work or by others. Then both stay, and that is said.
+			groups, err := r.groups(r.Instance.CloudID)
+			if err != nil {
+				return err
+			}
+			cut, err := r.cutOff(groups, []kept{k})
+			if err != nil {
+				return err
+			}
+			if cut > 0 {
+				d.Stays = fmt.Sprintf("%s stays admitted: no other rule without an end admits anybody but the service", k.Range)
+				if err := errors.Join(r.Say("%s", d.Stays), r.SetData(d)); err != nil {
+					return err
+				}
+				continue
+			}
+		}
+		if err := r.withdrawRule(k, "the end of its time"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (r *Run) withdrawRule(k kept, by string) error {
+	err := r.Effect("unadmit", func(ctx context.Context) error {
+		if k.Rule == "" { // the answer was lost: asked again, it is told which one it is
+			from, err := netip.ParsePrefix(k.Range)
+			if err != nil {
+				return err
+			}
+			if err := r.askRule(ctx, &k, from); err != nil {
+				return err
+			}
+		}
+		return r.takeOut(ctx, k)
+	})
+	if err != nil {
+		return err
+	}
+	return r.Store.EndAdmission(r.ctx, k.Group, k.Rule, by)
+}
+
+func (r *Run) takeOut(ctx context.Context, k kept) error {
+	_, err := asked(ctx, r, func(ctx context.Context) (struct{}, error) {
+		return struct{}{}, r.Cloud.Unadmit(ctx, r.ClientToken("unadmit-"+k.Rule), k.Group, k.Rule)
+	})
+	if errors.Is(err, cloud.ErrNotFound) {
+		return nil
+	}
+	return err
+}
+
+// replaceFormer withdraws what the same operator had admitted as "me" before.
+// A rule that people come in by stays, though, until there is another.
+func (r *Run) replaceFormer() error {
+	var d changedRules
+	if err := r.Data(&d); err != nil {
+		return err
+	}
+	groups, err := r.groups(r.Instance.CloudID)
+	if err != nil {
+		return err
+	}
+	var ids []string
+	for _, g := range groups {
+		ids = append(ids, g.ID)
+	}
+	standing, err := r.Store.Admissions(r.ctx, ids)
+	if err != nil {
+		return err
+	}
+	for _, a := range standing {
+		if !a.Me || a.Operator != r.Work.Operator || a.WorkID == r.Work.ID || slices.Contains(r.admission().Ranges, a.Range) || a.InstanceID != r.Instance.ID {
+			continue
+		}
+		k := kept{Group: a.GroupID, Rule: a.RuleID, Range: a.Range}
+		cut, err := r.cutOff(groups, []kept{k})
+		if err != nil {
+			return err
+		}
+		if cut > 0 && a.Until == nil {
+			d.Stays = fmt.Sprintf("%s stays admitted: it is the only rule without an end that people come in by", a.Range)
+			if err := r.Say("%s", d.Stays); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := r.withdrawRule(k, r.Work.Operator+", who is elsewhere now"); err != nil {
+			return err
+		}
+		d.Former = append(d.Former, k)
+	}
+	return r.SetData(d)
+}
+
+func (r *Run) awaitEnd() error {
+	mine, err := r.Store.AdmissionsOf(r.ctx, r.Work.ID)
+	if err != nil || len(mine) == 0 { // withdrawn by hand, or taken over by a later wish
+		return err
+	}
+	over, err := r.WaitOver()
+	if err != nil || over {
+		return err
+	}
+	age, err := r.Store.WorkAge(r.ctx, r.Work.ID)
+	if err != nil {
+		return err
+	}
+	left := time.Duration(r.admission().Seconds)*time.Second - age
+	if left <= 0 {
+		return nil
+	}
+	return r.Wait(wire.WaitsEnd, "the rule's end; it is withdrawn then", left, left)
+}
+
+// unadmission is the input of work that withdraws rules.
+type unadmission struct {
+	Ranges []string `json:"ranges"`
+	CutOff int      `json:"cut_off"` // how many instances may be left with no rule that people come in by
+}
+
+// unadmit looks, withdraws, and looks again: two who withdraw at the same time
+// shall not leave nothing.
+func (r *Run) unadmit() error {
+	var in unadmission
+	if err := decode(r.Work.Input, &in); err != nil {
+		return err
+	}
+	var d changedRules
+	if err := r.Data(&d); err != nil {
+		return err
+	}
+	groups, err := r.groups(r.Instance.CloudID)
+	if err != nil {
+		return err
+	}
+	for _, g := range groups {
+		for _, rule := range g.Rules {
+			if slices.Contains(in.Ranges, rule.From.String()) && !slices.ContainsFunc(d.Rules, func(k kept) bool { return k.Rule == rule.ID }) {
+				d.Rules = append(d.Rules, kept{Group: g.ID, Rule: rule.ID, Range: rule.From.String(), Note: rule.Note})
+			}
+		}
+	}
+	if len(d.Rules) == 0 {
+		return Failure{Code: wire.WorkNoRule, Reason: "no rule of it admits " + strings.Join(in.Ranges, ", ")}
+	}
+	if err := r.guard(groups, d.Rules, in.CutOff); err != nil {
+		return err
+	}
+	if err := r.SetData(d); err != nil {
+		return err
+	}
+	for n, k := range d.Rules {
+		d.Rules[n].Asked = true
+		if err := r.SetData(d); err != nil {
+			return err
+		}
+		if err := r.withdrawRule(k, r.Work.Operator); err != nil {
+			return err
+		}
+	}
+	if groups, err = r.groups(r.Instance.CloudID); err != nil {
+		return err
+	}
+	return r.guard(groups, d.Rules, in.CutOff)
+}
+
+// guard refuses what would leave other than the named number of instances with
+// no rule that people come in by.
+func (r *Run) guard(groups []cloud.Group, rules []kept, allowed int) error {
+	cut, err := r.cutOff(groups, rules)
+	if err != nil || cut == allowed {
+		return err
+	}
+	if cut == 0 {
+		return failf("-cut-off %d was given, and nobody would be cut off; leave it out", allowed)
+	}
+	return failf("people would come in to %s no more: no other rule without an end admits anybody but the service", plural(cut, "instance"))
+}
+
+// manyMembers is how many instances of a shared group are looked at one by one.
+const manyMembers = 500
+
+// cutOff counts the instances that would have no rule that people come in by,
+// without the given ones.
+func (r *Run) cutOff(groups []cloud.Group, without []kept) (int, error) {
+	var ids []string
+	for _, k := range without {
+		ids = append(ids, k.Rule)
+	}
+	members := map[string]bool{}
+	for _, g := range groups {
+		if !slices.ContainsFunc(without, func(k kept) bool { return k.Group == g.ID }) {
+			continue
+		}
+		rules, err := r.inbound(r.ctx, []cloud.Group{g})
+		if err != nil {
+			return 0, err
+		}
+		if inbound.PeopleComeIn(rules, ids...) { // whoever has the group keeps a way in
+			continue
+		}
+		for _, m := range g.Members {
+			members[m] = true
+		}
+	}
+	if len(members) > manyMembers {
+		return len(members), nil
+	}
+	cut := 0
+	for m := range members {
+		of := groups
+		if m != r.Instance.CloudID {
+			var err error
+			if of, err = r.groups(m); errors.Is(err, cloud.ErrNotFound) {
+				continue
+			} else if err != nil {
+				return 0, err
+			}
+		}
+		rules, err := r.inbound(r.ctx, of)
+		if err != nil {
+			return 0, err
+		}
+		if !inbound.PeopleComeIn(rules, ids...) {
+			cut++
+		}
+	}
+	return cut, nil
+}
+
+// inbound is what is known of groups' rules: with the end of those asked for here.
+func (w *Worker) inbound(ctx context.Context, groups []cloud.Group) ([]inbound.Rule, error) {
+	var ids []string
+	for _, g := range groups {
+		ids = append(ids, g.ID)
+	}
+	known, err := w.Store.Admissions(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	var out []inbound.Rule
+	for _, g := range groups {
+		for _, rule := range g.Rules {
+			n := inbound.Rule{ID: rule.ID, From: rule.From, Service: rule.From.IsSingleIP() && rule.From.Addr() == w.Reach.Source}
+			for _, a := range known {
+				if a.GroupID == g.ID && a.Range == rule.From.String() && a.Until != nil {
+					n.Until = *a.Until
+				}
+			}
+			out = append(out, n)
+		}
+	}
+	return out, nil
+}
+
+// readmit puts back what was withdrawn.
+func (r *Run) readmit() error {
+	var d changedRules
+	if err := r.Data(&d); err != nil {
+		return err
+	}
+	for _, k := range d.Rules {
+		if !k.Asked {
+			continue
+		}
+		from, err := netip.ParsePrefix(k.Range)
+		if err != nil {
+			return err
+		}
+		var rule cloud.Rule
+		if err := r.Effect("admit", func(ctx context.Context) error {
+			// A withdrawal that has not happened yet would come late, and take out what stands there then.
+			if err := r.takeOut(ctx, k); err != nil {
+				return err
+			}
+			rule, err = asked(ctx, r, func(ctx context.Context) (cloud.Rule, error) {
+				return r.Cloud.Admit(ctx, r.ClientToken("readmit-"+k.Rule), k.Group, from, k.Note)
+			})
+			return err
+		}); err != nil {
+			return err
+		}
+		if err := r.Store.Readmitted(r.ctx, k.Group, k.Rule, rule.ID); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ErrNoCloud says that no cloud of ours is behind an instance.
+var ErrNoCloud = errors.New("it was adopted: no cloud of ours is behind it, so its rules and addresses are not seen from here")
+
+// cloudBehind returns an error unless a cloud has the instance.
+func cloudBehind(i store.Instance) error {
+	switch {
+	case i.Adopted:
+		return FieldError{Field: "instance", Problem: ErrNoCloud.Error()}
+	case i.CloudID == "" || i.Phase == store.Failed:
+		return FieldError{Field: "instance", Problem: "the cloud has not made it yet"}
+	}
+	return nil
+}
+
+// Rules returns whom the inbound rules of an instance let in.
+func (w *Worker) Rules(ctx context.Context, i store.Instance) (wire.Rules, error) {
+	out := wire.Rules{Instance: i.Name, Groups: []wire.RuleGroup{}, CallerURL: w.Cloud.Properties().CallerURL, IPv6: w.Cloud.Properties().IPv6}
+	if err := cloudBehind(i); err != nil {
+		return out, err
+	}
+	groups, err := w.Cloud.Groups(ctx, i.CloudID)
+	if err != nil {
+		return out, err
+	}
+	var ids []string
+	for _, g := range groups {
+		ids = append(ids, g.ID)
+	}
+	known, err := w.Store.Admissions(ctx, ids)
+	if err != nil {
+		return out, err
+	}
+	for _, g := range groups {
+		others, err := w.Store.InstancesOf(ctx, i.Cloud, slices.DeleteFunc(slices.Clone(g.Members), func(m string) bool { return m == i.CloudID }))
+		if err != nil {
+			return out, err
+		}
+		shown := wire.RuleGroup{ID: g.ID, Name: g.Name, Own: g.Own, Rules: []wire.Rule{}, SharedWith: []string{}, Others: max(0, len(g.Members)-1)}
+		for _, o := range others {
+			shown.SharedWith = append(shown.SharedWith, o.Name)
+		}
+		for _, rule := range g.Rules {
+			row := wire.Rule{ID: rule.ID, From: rule.From.String(), Note: rule.Note, World: inbound.World(rule.From), Service: rule.From.IsSingleIP() && rule.From.Addr() == w.Reach.Source}
+			for _, a := range known {
+				if a.GroupID == g.ID && a.Range == row.From {
+					at := a.AdmittedAt.UTC()
+					row.By, row.At, row.Until, row.Me, row.Reason, row.Work = a.Operator, &at, a.Until, a.Me, a.Reason, a.WorkID
+				}
+			}
+			shown.Rules = append(shown.Rules, row)
+		}
+		out.Groups = append(out.Groups, shown)
+	}
+	return out, nil
+}
+
+// The longest time that a rule with an end can stand.
+const longestAdmission = 366 * 24 * time.Hour
+
+// checkRanges reads ranges, and refuses what lets nobody in or, unless asked for, everybody.
+func (w *Worker) checkRanges(i store.Instance, ranges []string, world bool) ([]string, error) {
+	if len(ranges) == 0 || len(ranges) > 10 {
+		return nil, FieldError{Field: "from", Problem: "give one to ten address ranges"}
+	}
+	var out []string
+	for _, text := range ranges {
+		p, err := inbound.ParseRange(text)
+		if err == nil && !p.Addr().Is4() && !w.Cloud.Properties().IPv6 {
+			err = inbound.CheckFamily(p, cmp.Or(i.Address, "0.0.0.0"))
+		}
+		if err == nil {
+			err = inbound.CheckFamily(p, i.Address)
+		}
+		if err != nil {
+			return nil, FieldError{Field: "from", Problem: fmt.Sprintf("%s: %v", plaintext.Line(plaintext.Cut(text, 60)), err)}
+		}
+		if inbound.World(p) && !world {
+			return nil, FieldError{Field: "from", Code: wire.FieldWholeWorld, Problem: fmt.Sprintf("%s lets the whole world in; say so with -world if that is meant", p)}
+		}
+		out = append(out, p.String())
+	}
+	return out, nil
+}
+
+// Admit begins to let address ranges in. FieldError, store.ErrReused.
+func (w *Worker) Admit(ctx context.Context, by store.Actor, once store.Once, i store.Instance, r wire.Admit) (store.Work, error) {
+	if err := cloudBehind(i); err != nil {
+		return store.Work{}, err
+	}
+	ranges, err := w.checkRanges(i, r.From, r.World)
+	if err != nil {
+		return store.Work{}, err
+	}
+	switch {
+	case r.Seconds < 0 || time.Duration(r.Seconds) > longestAdmission/time.Second:
+		return store.Work{}, FieldError{Field: "seconds", Problem: "a rule's end is at most a year away"}
+	case plaintext.HasControl(r.Reason) || len(r.Reason) > 200:
+		return store.Work{}, FieldError{Field: "reason", Problem: "a reason is at most 200 printable characters"}
+	}
+	what := strings.Join(ranges, ", ")
+	intent := "let " + what + " in"
+	if r.Seconds > 0 {
+		intent += " for " + (time.Duration(r.Seconds) * time.Second).String()
+	}
+	if r.Reason != "" {
+		intent += ": " + r.Reason
+	}
+	in := admission{Ranges: ranges, Me: r.Me, Shared: r.Shared, Seconds: r.Seconds, Reason: r.Reason}
+	return w.beginOf(ctx, by, once, i, w.begun(w.kind("admit"), fmt.Sprintf("admit %s to %s", what, i.Name), token(26), i, intent, in))
+}
+
+// Unadmit begins to withdraw rules. FieldError, store.ErrReused.
+func (w *Worker) Unadmit(ctx context.Context, by store.Actor, once store.Once, i store.Instance, ranges []string, cutOff int) (store.Work, error) {
+	if err := cloudBehind(i); err != nil {
+		return store.Work{}, err
+	}
+	ranges, err := w.checkRanges(store.Instance{}, ranges, true)
+	if err != nil {
+		return store.Work{}, err
+	}
+	what := strings.Join(ranges, ", ")
+	intent := "let " + what + " in no more"
+	if cutOff > 0 {
+		intent += fmt.Sprintf(", though people come in to %s no more then", plural(cutOff, "instance"))
+	}
+	return w.beginOf(ctx, by, once, i, w.begun(w.kind("unadmit"), fmt.Sprintf("withdraw %s from %s", what, i.Name), token(26), i, intent, unadmission{ranges, cutOff}))
+}
+
+// beginOf begins a piece of work about an instance, or none, that leaves its phase alone.
+func (w *Worker) beginOf(ctx context.Context, by store.Actor, once store.Once, i store.Instance, n store.NewWork) (store.Work, error) {
+	work, err := w.Store.BeginWork(ctx, by, once, i.ID, n)
+	if done, ok := errors.AsType[store.Replayed](err); ok {
+		return w.Store.WorkByID(ctx, done.WorkID)
+	}
+	w.look()
+	return work, err
+}

@@ -1,0 +1,374 @@
+package kinds
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"plumlatch/core/authkeys"
+	"plumlatch/core/names"
+	"plumlatch/core/plaintext"
+	"plumlatch/core/rotation"
+	"plumlatch/core/wire"
+	"plumlatch/service/store"
+	"plumlatch/service/work"
+)
+
+// Shared access: a key that opens an instance besides others, on terms. The
+// server enforces what it can, so that an access ends also when the service is
+// down; its line is withdrawn after its end by the work that added it, which
+// waits for that.
+
+// sharing is the input of adding, removing and extending an access.
+type sharing struct {
+	OldID int64  `json:"old_id,omitempty"` // the key that is taken, or extended
+	NewID int64  `json:"new_id,omitempty"` // the key that is added
+	Key   string `json:"key"`              // its name, for words
+	// Was is what the key counted as when the work was asked for.
+	Was    rotation.Mark `json:"was"`
+	Until  *time.Time    `json:"until,omitempty"`
+	From   string        `json:"from,omitempty"` // a pattern list
+	Only   string        `json:"only,omitempty"`
+	Reason string        `json:"reason,omitempty"`
+	CutOff int           `json:"cut_off,omitempty"`
+	// Back is for how long to wait for an instance that is out of reach; 0 for answerLimit.
+	Back time.Duration `json:"back,omitempty"`
+}
+
+func (r *Run) sharing() (in sharing, d rotated, err error) {
+	if err := decode(r.Work.Input, &in); err != nil {
+		return in, d, err
+	}
+	return in, d, r.Data(&d)
+}
+
+func (w *Worker) accessAddKind() *work.Kind {
+	hasEnd := func(r *Run) bool { in, _, err := r.sharing(); return err == nil && in.Until == nil }
+	return &work.Kind{
+		Name: "access-add", Action: "access.add", Changing: true,
+		Steps: []work.Step{
+			{Name: "add", Title: "reading what is there, and adding the key", Do: do((*Run).shareAdd), Undo: do((*Run).shareAddBack), Effects: []string{"append"}, UndoEffects: []string{"take-out"}, BackLater: true},
+			{Name: "accept", Title: "asking the server whether it takes the key", Do: do((*Run).shareAccepted), Settles: true},
+			{Name: "end", Title: "waiting for the end of the access", Do: do((*Run).shareEnd), Skip: skip(hasEnd)},
+			{Name: "withdraw", Title: "withdrawing the key", Do: do((*Run).shareWithdraw), Skip: skip(hasEnd), Effects: []string{"edit"}, NoReturn: true},
+			{Name: "check", Title: "asking the server again", Do: do((*Run).shareCheck), Skip: skip(hasEnd), NoReturn: true},
+			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: do((*Run).shareSettle), Skip: skip(hasEnd), NoReturn: true},
+			{Name: "record", Title: "recording what opens it now", Do: do((*Run).shareRecord), Skip: skip(hasEnd), NoReturn: true},
+		},
+		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
+			in, d, err := r.sharing()
+			text := fmt.Sprintf("%s opens %s", in.Key, r.Instance.Name)
+			switch {
+			case state == store.Stuck:
+				text = r.Work.Trouble
+			case state != store.Done && d.Stays != "":
+				text = fmt.Sprintf("%s. The line of %s stays on %s; taking it out was refused: %s. plumlatch access remove %s -key %s takes it out once another way in is shown", r.Work.Trouble, in.Key, r.Instance.Name, d.Stays, r.Instance.Name, in.Key)
+			case state != store.Done:
+				text = strings.TrimPrefix(r.Work.Trouble+"; the files are as they were", "it was cancelled; ")
+			case d.Trouble != "":
+				text = d.Trouble
+			case in.Until != nil && !d.Gone:
+				text = fmt.Sprintf("%s was withdrawn from %s before the end of its access", in.Key, r.Instance.Name)
+			case d.Gone:
+				text = fmt.Sprintf("the access of %s to %s has come to its end, and is withdrawn", in.Key, r.Instance.Name)
+			}
+			return store.WorkEnd{Outcome: text}, err
+		}),
+	}
+}
+
+func (w *Worker) accessRemoveKind() *work.Kind {
+	return &work.Kind{
+		Name: "access-remove", Action: "access.remove", Changing: true,
+		Steps: []work.Step{
+			{Name: "ask", Title: "asking the server which other keys it takes", Do: do((*Run).removeAsk), BackLater: true},
+			{Name: "take", Title: "withdrawing the key", Do: do((*Run).removeTake), Undo: do((*Run).removeBack), Effects: []string{"edit"}, UndoEffects: []string{"put-back"}},
+			{Name: "check", Title: "asking the server again", Do: do((*Run).removeCheck), Settles: true},
+			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: do((*Run).shareSettle)},
+			{Name: "record", Title: "recording what opens it now", Do: do((*Run).shareRecord), NoReturn: true},
+		},
+		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
+			in, d, err := r.sharing()
+			text := fmt.Sprintf("%s is withdrawn from %s, and refused there", in.Key, r.Instance.Name)
+			if state != store.Done {
+				text = strings.TrimPrefix(r.Work.Trouble+"; the files are as they were", "it was cancelled; ")
+			} else if d.Trouble != "" {
+				text = d.Trouble
+			}
+			return store.WorkEnd{Outcome: text}, err
+		}),
+	}
+}
+
+func (w *Worker) accessExtendKind() *work.Kind {
+	return &work.Kind{
+		Name: "access-extend", Action: "access.extend", Changing: true,
+		Steps: []work.Step{
+			{Name: "edit", Title: "giving its line another end", Do: do((*Run).extendEdit), Effects: []string{"edit"}, NoReturn: true},
+			{Name: "accept", Title: "asking the server whether it takes the key", Do: do((*Run).shareAccepted), NoReturn: true},
+		},
+		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
+			in, _, err := r.sharing()
+			text := r.Work.Trouble
+			if state == store.Done && in.Until != nil {
+				text = fmt.Sprintf("%s opens %s until %s", in.Key, r.Instance.Name, in.Until.Format("2006-01-02 15:04 UTC"))
+			}
+			return store.WorkEnd{Outcome: text}, err
+		}),
+	}
+}
+
+// checkTerms reads the terms of an access that is to be. FieldError.
+func (w *Worker) checkTerms(ctx context.Context, r wire.AccessAdd) (in sharing, err error) {
+	wrong := func(field, format string, a ...any) (sharing, error) {
+		return in, FieldError{Field: field, Problem: fmt.Sprintf(format, a...)}
+	}
+	in = sharing{Only: r.Only, Reason: r.Reason}
+	policy, err := w.Policy(ctx)
+	if err != nil {
+		return in, err
+	}
+	if in.Until, err = w.checkUntil(ctx, r.Until, time.Duration(policy.Access.Longest)); err != nil {
+		return in, err
+	}
+	switch {
+	case policy.Access.Reason && strings.TrimSpace(r.Reason) == "":
+		return wrong("reason", "the policy asks for a reason (access.reason)")
+	case plaintext.HasControl(r.Reason) || len(r.Reason) > 200:
+		return wrong("reason", "a reason is at most 200 printable characters")
+	case len(r.Only) > 500 || plaintext.HasControl(r.Only):
+		return wrong("only", "a command is at most 500 printable characters")
+	}
+	if _, err := authkeys.Quote(r.Only); err != nil {
+		return wrong("only", "%v", err)
+	}
+	from, err := networks("from", r.From)
+	in.From = strings.Join(from, ",")
+	return in, err
+}
+
+// checkUntil checks an end: ahead, and not further than a year or the policy's limit (0 for none).
+func (w *Worker) checkUntil(ctx context.Context, until *time.Time, longest time.Duration) (*time.Time, error) {
+	if until == nil {
+		if longest > 0 {
+			return nil, FieldError{Field: "until", Problem: fmt.Sprintf("the policy shares access for at most %s (access.longest): give an end", spanWords(longest))}
+		}
+		return nil, nil
+	}
+	now, err := w.Store.Now(ctx)
+	if err != nil {
+		return nil, err
+	}
+	end := until.UTC().Truncate(time.Second)
+	switch left := end.Sub(now); {
+	case left <= 0:
+		return nil, FieldError{Field: "until", Problem: "this end has passed"}
+	case left > longestGrace:
+		return nil, FieldError{Field: "until", Problem: "an end is at most a year away"}
+	case longest > 0 && left > longest:
+		return nil, FieldError{Field: "until", Problem: fmt.Sprintf("the policy shares access for at most %s (access.longest)", spanWords(longest))}
+	}
+	return &end, nil
+}
+
+// editable checks that the service can edit an instance's files at all.
+func (w *Worker) editableInstance(ctx context.Context, i store.Instance) error {
+	if i.Phase != store.Ready {
+		return FieldError{Field: "instance", Problem: fmt.Sprintf("%s is %s; this needs one that is in order", i.Name, i.Phase)}
+	}
+	_, err := w.Store.StewardPublic(ctx, i.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return FieldError{Field: "instance", Problem: fmt.Sprintf("%s has no steward, so nobody is there to edit its files", i.Name)}
+	}
+	return err
+}
+
+// accessOfKey finds the access of a recorded key at an instance, by the key's ID
+// or, where that is 0, by its name. FieldError.
+func (w *Worker) accessOfKey(ctx context.Context, i store.Instance, name string, id int64) (store.Access, error) {
+	rows, err := w.Store.AccessesOf(ctx, i.ID)
+	if err != nil {
+		return store.Access{}, err
+	}
+	var choices []string
+	for _, a := range rows {
+		if a.Steward || a.LoginUser != i.LoginUser {
+			continue
+		}
+		if id == 0 && names.Fold(a.Key) == names.Fold(name) || id != 0 && a.KeyID == id {
+			return a, nil
+		}
+		choices = append(choices, a.Key)
+	}
+	return store.Access{}, FieldError{Field: "key", Problem: fmt.Sprintf("%s is not recorded to open %s as %s", plaintext.Line(plaintext.Cut(name, 100)), i.Name, i.LoginUser), Choices: choices}
+}
+
+// notAtHand refuses what other work with the same key is at hand for.
+func (w *Worker) notAtHand(ctx context.Context, i store.Instance, key int64) error {
+	at, err := w.Store.KeyWork(ctx, i.ID, key)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return FieldError{Field: "key", Problem: fmt.Sprintf("work %d is at hand with this key on %s: %s; \"plumlatch work show %d\" tells how far it is", at.ID, i.Name, at.Title, at.ID)}
+}
+
+// AddAccess begins to add a key. FieldError, store.ErrInProgress, store.ErrReused.
+func (w *Worker) AddAccess(ctx context.Context, by store.Actor, once store.Once, i store.Instance, r wire.AccessAdd) (store.Work, error) {
+	if work, again, err := w.workDone(ctx, once); again || err != nil {
+		return work, err
+	}
+	n, err := w.planAdd(ctx, by, i, r, 0, 0)
+	if err != nil {
+		return store.Work{}, err
+	}
+	return w.beginOf(ctx, by, once, i, n)
+}
+
+// planAdd makes the work that adds a key, of this ID if it is not 0. FieldError.
+func (w *Worker) planAdd(ctx context.Context, by store.Actor, i store.Instance, r wire.AccessAdd, keyID int64, back time.Duration) (store.NewWork, error) {
+	if err := w.editableInstance(ctx, i); err != nil {
+		return store.NewWork{}, err
+	}
+	if err := w.mayShare(ctx, by, i); err != nil {
+		return store.NewWork{}, err
+	}
+	if r.User != "" && r.User != i.LoginUser {
+		return store.NewWork{}, FieldError{Field: "user", Problem: fmt.Sprintf("the steward is confined to the files of %s; those of another user are for somebody with sudo there", i.LoginUser)}
+	}
+	in, err := w.checkTerms(ctx, r)
+	if err != nil {
+		return store.NewWork{}, err
+	}
+	k, err := w.keyOf(ctx, r.Key, keyID)
+	if errors.Is(err, store.ErrNotFound) {
+		err = w.unknownKey(ctx, r.Key)
+	}
+	if err == nil {
+		err = w.placeable(ctx, i, k)
+	}
+	if e, ok := errors.AsType[FieldError](err); ok {
+		e.Field = "key"
+		return store.NewWork{}, e
+	}
+	if err != nil {
+		return store.NewWork{}, err
+	}
+	if err := w.notAtHand(ctx, i, k.ID); err != nil {
+		return store.NewWork{}, err
+	}
+	rows, err := w.Store.AccessesOf(ctx, i.ID)
+	if err != nil {
+		return store.NewWork{}, err
+	}
+	if slices.ContainsFunc(rows, func(a store.Access) bool { return a.KeyID == k.ID && a.LoginUser == i.LoginUser }) {
+		return store.NewWork{}, FieldError{Field: "key", Problem: fmt.Sprintf("%s is recorded to open %s already; \"plumlatch access extend\" gives it another end, \"plumlatch access remove\" withdraws it", k.Name, i.Name)}
+	}
+	in.NewID, in.Key, in.Back, in.Was = k.ID, k.Name, back, markOf(k)
+	intent := "let " + k.Name + " open it" + termWords(in)
+	return w.begun(w.kind("access-add"), fmt.Sprintf("add %s to %s", k.Name, i.Name), token(26), i, intent, in), nil
+}
+
+// termWords writes terms for a sentence.
+func termWords(in sharing) string {
+	var out string
+	if in.Until != nil {
+		out += " until " + in.Until.Format("2006-01-02 15:04 UTC")
+	}
+	if in.From != "" {
+		out += ", from " + in.From
+	}
+	if in.Only != "" {
+		out += ", for one command only"
+	}
+	if in.Reason != "" {
+		out += ": " + in.Reason
+	}
+	return out
+}
+
+// workDone answers a request that was made before with its work.
+func (w *Worker) workDone(ctx context.Context, once store.Once) (store.Work, bool, error) {
+	err := w.Store.Seen(ctx, once)
+	if done, ok := errors.AsType[store.Replayed](err); ok {
+		work, err := w.Store.WorkByID(ctx, done.WorkID)
+		return work, true, err
+	}
+	return store.Work{}, false, err
+}
+
+// RemoveAccess begins to withdraw a key. FieldError, store.ErrInProgress, store.ErrReused.
+func (w *Worker) RemoveAccess(ctx context.Context, by store.Actor, once store.Once, i store.Instance, r wire.AccessRemove) (store.Work, error) {
+	if work, again, err := w.workDone(ctx, once); again || err != nil {
+		return work, err
+	}
+	n, err := w.planRemove(ctx, i, r, 0, 0)
+	if err != nil {
+		return store.Work{}, err
+	}
+	return w.beginOf(ctx, by, once, i, n)
+}
+
+// planRemove makes the work that withdraws a key, of this ID if it is not 0. FieldError.
+func (w *Worker) planRemove(ctx context.Context, i store.Instance, r wire.AccessRemove, keyID int64, back time.Duration) (store.NewWork, error) {
+	if err := w.editableInstance(ctx, i); err != nil {
+		return store.NewWork{}, err
+	}
+	a, err := w.accessOfKey(ctx, i, r.Key, keyID)
+	if err != nil {
+		return store.NewWork{}, err
+	}
+	if r.CutOff < 0 || r.CutOff > 1 {
+		return store.NewWork{}, FieldError{Field: "cut_off", Problem: "on one instance, the number of those that nobody gets into any more is 1"}
+	}
+	in := sharing{OldID: a.KeyID, Key: a.Key, Was: rotation.Mark{Holder: a.HolderSort, State: a.OutOfUse()}, Reason: plaintext.Line(plaintext.Cut(r.Reason, 200)), CutOff: r.CutOff, Back: back}
+	intent := "withdraw " + a.Key
+	if in.Reason != "" {
+		intent += ": " + in.Reason
+	}
+	if in.CutOff > 0 {
+		intent += ", though nobody gets into 1 instance any more then"
+	}
+	return w.begun(w.kind("access-remove"), fmt.Sprintf("withdraw %s from %s", a.Key, i.Name), token(26), i, intent, in), nil
+}
+
+// ExtendAccess begins to give an access another end. FieldError, store.ErrInProgress.
+func (w *Worker) ExtendAccess(ctx context.Context, by store.Actor, once store.Once, i store.Instance, r wire.AccessExtend) (store.Work, error) {
+	if work, again, err := w.workDone(ctx, once); again || err != nil {
+		return work, err
+	}
+	if err := w.editableInstance(ctx, i); err != nil {
+		return store.Work{}, err
+	}
+	a, err := w.accessOfKey(ctx, i, r.Key, 0)
+	if err != nil {
+		return store.Work{}, err
+	}
+	terms, err := w.Store.Terms(ctx, a.ID)
+	if errors.Is(err, store.ErrNotFound) || err == nil && terms.UntilAt == nil {
+		return store.Work{}, FieldError{Field: "key", Problem: fmt.Sprintf("the access of %s to %s has no end that could be moved", a.Key, i.Name)}
+	}
+	if err != nil {
+		return store.Work{}, err
+	}
+	if at, err := w.Store.WorkByID(ctx, terms.WorkID); err == nil && at.Kind == "rotate" {
+		return store.Work{}, FieldError{Field: "key", Problem: fmt.Sprintf("the end of %s there is that of a rotation, work %d: cancel that to keep it", a.Key, at.ID)}
+	}
+	policy, err := w.Policy(ctx)
+	if err != nil {
+		return store.Work{}, err
+	}
+	if r.Until == nil {
+		return store.Work{}, FieldError{Field: "until", Problem: "give the new end"}
+	}
+	in := sharing{OldID: a.KeyID, Key: a.Key, Was: rotation.Mark{Holder: a.HolderSort, State: a.OutOfUse()}}
+	if in.Until, err = w.checkUntil(ctx, r.Until, time.Duration(policy.Access.Longest)); err != nil {
+		return store.Work{}, err
+	}
+	return w.beginOf(ctx, by, once, i, w.begun(w.kind("access-extend"), fmt.Sprintf("extend %s on %s", a.Key, i.Name), token(26), i, "let "+a.Key+" open it"+termWords(in), in))
+}

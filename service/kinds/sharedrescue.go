@@ -1,0 +1,233 @@
+package kinds
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"plumlatch/service/cloud"
+	"plumlatch/service/store"
+)
+
+// The parts of a restore of many that go by the disk share one rescue instance in
+// each zone. Whichever part needs it first launches it; each gives it back when
+// its own volume is home; the whole removes it, at its end or on its way back.
+
+// shareTime is how much later a shared rescue instance's account shuts for each part.
+const shareTime = 10 * time.Minute
+
+// shareLeft is how much of that time must be left for a part to begin.
+const shareLeft = time.Hour
+
+// shares tells whether this is a part of a restore of many that is at hand: one
+// that is taken up again later is on its own.
+func (r *Run) shares() (bool, error) {
+	if r.Work.ParentID == 0 {
+		return false, nil
+	}
+	whole, err := r.Store.WorkByID(r.ctx, r.Work.ParentID)
+	return err == nil && whole.Kind == "restore-many" && !whole.Over() && !whole.Back, err
+}
+
+// takeShared has the shared rescue instance to itself for a while, and launches it
+// if nobody has.
+func (r *Run) takeShared(d *rotated, c cloud.Instance) error {
+	for range 3 {
+		row, at, err := r.haveShared(c)
+		if errors.Is(err, store.ErrInProgress) {
+			if at.Name == "" {
+				at.Name = "the one"
+			}
+			return r.rescueBusy(fmt.Sprintf("%s of work %d", at.Name, r.Work.ParentID))
+		}
+		if err != nil {
+			return err
+		}
+		fresh := at.Address == ""
+		if !fresh {
+			good, err := r.stillGood(at)
+			if err != nil {
+				return err
+			}
+			if !good {
+				if err := r.Store.SpoilShared(r.ctx, row.ID); err != nil { // it goes with the whole
+					return err
+				}
+				continue
+			}
+		}
+		// Before anything is asked for: going back has to know of it.
+		now, err := r.Store.Now(r.ctx)
+		if err != nil {
+			return err
+		}
+		x := d.Restore
+		x.Rescue = at
+		x.Rescue.Shared, x.Rescue.KeyOf, x.Rescue.HadAt, x.Rescue.Address = row.ID, r.Work.ParentID, &now, ""
+		if err := r.SetData(*d); err != nil {
+			return err
+		}
+		tags, err := r.sharedTags()
+		if err != nil {
+			return err
+		}
+		err = r.launchRescue(c, &at, tags, row.Token, func() error { return r.Store.KeepShared(r.ctx, row.ID, at) })
+		if err != nil {
+			if _, no := errors.AsType[Failure](err); no || errors.Is(err, cloud.ErrRefused) {
+				err = errors.Join(err, r.Store.SpoilShared(r.ctx, row.ID)) // the next part has another
+			}
+			return err
+		}
+		x.Rescue.CloudID, x.Rescue.Address, x.Rescue.Port, x.Rescue.HostKeys = at.CloudID, at.Address, at.Port, at.HostKeys
+		if err := r.SetData(*d); err != nil {
+			return err
+		}
+		if fresh {
+			return r.Say("%s was launched for all of work %d, and takes this volume first", at.Name, r.Work.ParentID)
+		}
+		return r.Say("%s of work %d takes the volume now", at.Name, r.Work.ParentID)
+	}
+	return failf("the rescue instances that work %d launches are stopped or removed by somebody else", r.Work.ParentID)
+}
+
+// sharedTags tell, at the cloud, for what a shared rescue instance is there.
+func (r *Run) sharedTags() (map[string]string, error) {
+	whole, err := r.Store.WorkByID(r.ctx, r.Work.ParentID)
+	if err != nil {
+		return nil, err
+	}
+	var in fleet
+	if err := decode(whole.Input, &in); err != nil {
+		return nil, err
+	}
+	out := map[string]string{"plumlatch-work": fmt.Sprint(whole.ID)}
+	if in.Restore != nil {
+		out["plumlatch-origin"] = "key " + in.Restore.Key
+	}
+	return out, nil
+}
+
+// haveShared takes the row of the shared rescue instance, with its settings made.
+func (r *Run) haveShared(c cloud.Instance) (row store.SharedRescue, at rescueAt, err error) {
+	row, err = r.Store.TakeShared(r.ctx, r.Work.ParentID, r.Work.ID, c.Region, c.Zone, token(26))
+	if row.At != "" {
+		if bad := json.Unmarshal([]byte(row.At), &at); bad != nil {
+			return row, at, bad
+		}
+	}
+	if err != nil || at.Asked {
+		return row, at, err
+	}
+	waves, err := r.Store.Waves(r.ctx, r.Work.ParentID)
+	if err != nil {
+		return row, at, err
+	}
+	parts := 0
+	for _, v := range waves {
+		parts += v.All
+	}
+	at, err = r.rescueSettings(c, r.Work.ParentID, fmt.Sprintf("rescue-w%d-%d", r.Work.ParentID, row.ID), rescueEnds+time.Duration(parts)*shareTime)
+	return row, at, err
+}
+
+// stillGood tells whether a shared rescue instance runs, and stays open for long enough.
+func (r *Run) stillGood(at rescueAt) (bool, error) {
+	now, err := r.Store.Now(r.ctx)
+	if err != nil || at.Ends.Sub(now) < shareLeft {
+		return false, err
+	}
+	in, err := r.get(at.CloudID)
+	if errors.Is(err, cloud.ErrNotFound) {
+		return false, nil
+	}
+	return err == nil && in.State == cloud.Running && in.Address == at.Address, err
+}
+
+// giveShared gives it back, and removes it if nobody is to have it after this.
+func (r *Run) giveShared(x *restored) error {
+	row, err := r.Store.SharedByID(r.ctx, x.Rescue.Shared)
+	if err != nil || row.GoneAt != nil {
+		return err
+	}
+	if err := r.notAt(x, x.Rescue.CloudID); err != nil {
+		return err
+	}
+	whole, err := r.Store.WorkByID(r.ctx, r.Work.ParentID)
+	if err != nil || !whole.Over() && !row.Spoilt || row.PartID != r.Work.ID && row.PartID != 0 {
+		return err
+	}
+	if err := r.removeShared(row); err != nil {
+		return err
+	}
+	left, err := r.Store.SharedLeft(r.ctx, whole.ID)
+	if err != nil || !whole.Over() || len(left) > 0 {
+		return err
+	}
+	return r.Store.DropWorkKey(r.ctx, whole.ID)
+}
+
+// removeShared removes a shared rescue instance, also one whose launch was not
+// answered; not while a volume is at it.
+func (r *Run) removeShared(row store.SharedRescue) (err error) {
+	var at rescueAt
+	if err := json.Unmarshal([]byte(row.At), &at); err != nil {
+		return err
+	}
+	if at.CloudID == "" && at.Asked {
+		if at.CloudID, err = r.lostRescue(row.Token); err != nil {
+			return err
+		}
+	}
+	if at.CloudID != "" {
+		parts, err := r.Store.PartVolumes(r.ctx, row.WorkID)
+		if err != nil {
+			return err
+		}
+		for _, p := range parts {
+			v, err := r.volume(p.Volume)
+			if errors.Is(err, cloud.ErrNotFound) {
+				continue
+			}
+			if err != nil {
+				return err
+			}
+			if v.Instance == at.CloudID {
+				return failf("the rescue instance %s stays: volume %s of %s is still at it (plumlatch work show %d)", at.Name, p.Volume, p.Instance, p.WorkID)
+			}
+		}
+		if err := r.removeRescue(at.CloudID, row.Token+"-remove"); err != nil {
+			return err
+		}
+	}
+	return r.Store.SharedGone(r.ctx, row.ID)
+}
+
+// fleetDismiss removes what the parts shared, after all of them are over. One that
+// a stuck part's volume is at stays, is said, and goes with the end of that part.
+func (r *Run) fleetDismiss() error {
+	rows, err := r.Store.SharedLeft(r.ctx, r.Work.ID)
+	if err != nil {
+		return err
+	}
+	var left manyLeft
+	for _, row := range rows {
+		err := r.removeShared(row)
+		if no, ok := errors.AsType[Failure](err); ok {
+			left.Left = append(left.Left, words(no))
+			continue
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if len(left.Left) > 0 {
+		return r.SetData(left)
+	}
+	return r.Store.DropWorkKey(r.ctx, r.Work.ID)
+}
+
+// manyLeft is what a restore of many keeps: what it could not close.
+type manyLeft struct {
+	Left []string `json:"left,omitempty"`
+}

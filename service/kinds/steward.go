@@ -1,0 +1,323 @@
+package kinds
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"plumlatch/core/authkeys"
+	"plumlatch/core/keypair"
+	"plumlatch/core/plaintext"
+	"plumlatch/core/rotation"
+	"plumlatch/service/reach"
+	"plumlatch/service/store"
+	"plumlatch/service/work"
+)
+
+// The steward's own key is replaced as people's are: the next one in, shown to
+// work by a login with it, then the one before out. Both private halves are the
+// service's, sealed; nobody else has to do anything.
+
+func (w *Worker) stewardKind() *work.Kind {
+	return &work.Kind{
+		Name: "steward", Action: "steward.rotate", Changing: true,
+		Steps: []work.Step{
+			{Name: "add", Title: "making the steward's next key, and adding it", Do: do((*Run).stewardAdd), Undo: do((*Run).stewardAddBack), Effects: []string{"append"}, UndoEffects: []string{"take-out"}},
+			{Name: "try", Title: "logging in with it", Do: do((*Run).stewardTry)},
+			{Name: "swap", Title: "putting it in the place of the one before", Do: do((*Run).stewardSwap), NoReturn: true},
+			{Name: "withdraw", Title: "withdrawing the one before", Do: do((*Run).stewardWithdraw), Effects: []string{"edit"}, NoReturn: true},
+			{Name: "check", Title: "asking the server about both", Do: do((*Run).stewardCheck), NoReturn: true},
+			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: do((*Run).stewardSettle), NoReturn: true},
+		},
+		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
+			d, err := r.stewarding()
+			text := "the steward has another key; the one before is withdrawn, and refused"
+			switch {
+			case state == store.Stuck:
+				text = r.Work.Trouble
+			case state != store.Done:
+				text = strings.TrimPrefix(r.Work.Trouble+"; the steward's key is as it was", "it was cancelled; ")
+			case d.Trouble != "":
+				text = "the steward has another key; " + d.Trouble
+			}
+			return store.WorkEnd{Outcome: text}, err
+		}),
+	}
+}
+
+func (r *Run) stewarding() (d rotated, err error) { return d, r.Data(&d) }
+
+// stewardsEvery is how often the service looks whose steward key is due, and
+// stewardsAtOnce how many it begins with then.
+const (
+	stewardsEvery  = 30 * time.Second
+	stewardsAtOnce = 20
+)
+
+// stewardsDue begins to replace the steward keys that are older than the policy wants.
+func (w *Worker) stewardsDue(ctx context.Context) (bool, error) {
+	p, err := w.Policy(ctx)
+	if err != nil || p.Steward.Age == 0 {
+		return false, err
+	}
+	ids, err := w.Store.StewardsDue(ctx, time.Duration(p.Steward.Age), stewardsAtOnce)
+	for _, id := range ids {
+		i, err := w.Store.InstanceByID(ctx, id)
+		if err != nil {
+			return false, err
+		}
+		if _, err := w.RotateSteward(ctx, store.Service, store.Once{}, i); err != nil && !errors.Is(err, store.ErrInProgress) {
+			return false, fmt.Errorf("%s: %w", i.Name, err)
+		}
+	}
+	return false, err
+}
+
+// RotateSteward begins to replace an instance's steward key. FieldError, store.ErrInProgress, store.ErrReused.
+func (w *Worker) RotateSteward(ctx context.Context, by store.Actor, once store.Once, i store.Instance) (store.Work, error) {
+	if work, again, err := w.workDone(ctx, once); again || err != nil {
+		return work, err
+	}
+	if err := w.editableInstance(ctx, i); err != nil {
+		return store.Work{}, err
+	}
+	if i.Via != nil {
+		return store.Work{}, FieldError{Field: "instance", Problem: fmt.Sprintf("%s is reached through %s, where the steward's line was placed by hand: forget it, and adopt it anew", i.Name, i.Via.Address)}
+	}
+	return w.beginOf(ctx, by, once, i, w.begun(w.kind("steward"), "replace the steward's key on "+i.Name, token(26), i, "replace the steward's key", struct{}{}))
+}
+
+func (r *Run) stewardAdd() error {
+	d, err := r.stewarding()
+	if err != nil {
+		return err
+	}
+	if r.instanceGone() {
+		return failf("the instance is gone")
+	}
+	next, err := r.Store.NextSteward(r.ctx, r.Instance.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		pair, e := keypair.Create(keypair.Ed25519, r.Instance.Name+" steward")
+		if e != nil {
+			return e
+		}
+		if next.Sealed, err = r.seal(r.ctx, pair); err != nil {
+			return err
+		}
+		if err = r.Store.KeepNextSteward(r.ctx, r.Instance.ID, store.NextSteward{Blob: pair.Public.Blob, Sealed: next.Sealed}); err == nil {
+			next, err = r.Store.NextSteward(r.ctx, r.Instance.ID)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	public, err := keypair.FromBlob(next.Blob, "")
+	if err != nil {
+		return err
+	}
+	before, err := r.Store.StewardPublic(r.ctx, r.Instance.ID)
+	if err != nil {
+		return err
+	}
+	files, all, err := r.inside()
+	if err != nil {
+		return err
+	}
+	if d.File == "" {
+		lines := linesOf(all, before)
+		carried, err := rotation.Carry(lines, false)
+		if err != nil {
+			return failf("the steward's line is not in a file that it can read: %v", err)
+		}
+		comment := "plumlatch"
+		for _, l := range lines {
+			if l.Err == nil && l.Comment != "" {
+				comment = plaintext.Line(plaintext.Cut(l.Comment, 100))
+			}
+		}
+		public.Comment = comment
+		for _, f := range all {
+			if len(authkeys.ParseDocument(f.data).Lines(before)) == 0 {
+				continue
+			}
+			if err := reach.Editable(files, f.name); err != nil {
+				return Failure{Reason: words(err)}
+			}
+			d.File = f.name
+		}
+		rows, err := r.Store.AccessesOf(r.ctx, r.Instance.ID)
+		if err != nil {
+			return err
+		}
+		for _, a := range rows {
+			if a.Steward {
+				d.Others = []int64{a.ID}
+			}
+		}
+		d.Others = append(d.Others, acceptedOthers(rows, r.Instance.LoginUser)...)
+		d.Line, d.Before = carried.Line(public.Line()), before
+		if err := r.SetData(d); err != nil {
+			return err
+		}
+	}
+	if len(linesOf(all, next.Blob)) > 0 {
+		return nil
+	}
+	now, err := r.Store.Now(r.ctx)
+	if err != nil {
+		return err
+	}
+	err = r.Effect("append", func(context.Context) error {
+		if _, err := reach.AddLine(files, d.File, d.Line, now); err != nil {
+			return Failure{Reason: "the steward's next key could not be added: " + words(err)}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	return r.Store.Wrote(r.ctx, r.Instance.ID)
+}
+
+func (r *Run) stewardAddBack() error {
+	d, err := r.stewarding()
+	if err != nil {
+		return err
+	}
+	asks := d.File != "" && !r.instanceGone()
+	if d.File != "" && !r.instanceGone() {
+		_, all, err := r.inside()
+		if err != nil {
+			return err
+		}
+		if slices.ContainsFunc(all, func(f keysFile) bool { return authkeys.ParseDocument(f.data).Has(d.Line) }) {
+			next, err := r.Store.NextSteward(r.ctx, r.Instance.ID)
+			if err != nil {
+				return err
+			}
+			if err := r.takeOwn(d, next.Blob, "take-out", func(doc *authkeys.Document) error { doc.RemoveAppended(d.Line); return nil }); err != nil {
+				return err
+			}
+		}
+	}
+	if err := r.Store.DropNextSteward(r.ctx, r.Instance.ID); err != nil || !asks {
+		return err
+	}
+	_, err = r.askServer(&d, d.Others...)
+	return err
+}
+
+// stewardTry logs in with the next key, and reads the file that it will edit.
+func (r *Run) stewardTry() error {
+	if r.instanceGone() {
+		return failf("the instance is gone")
+	}
+	next, err := r.Store.NextSteward(r.ctx, r.Instance.ID)
+	if err != nil {
+		return err
+	}
+	known, err := r.Store.ForSurvey(r.ctx, r.Instance.ID)
+	if err != nil {
+		return err
+	}
+	known[r.Instance.ID].Sealed = next.Sealed
+	files, done, err := r.stewardBy(r.ctx, r.Instance, known[r.Instance.ID])
+	if err != nil {
+		if causeOf(err) == "steward" {
+			return Failure{Reason: "the server does not let the steward in with its next key: " + words(err)}
+		}
+		return r.untilAnswered(err)
+	}
+	defer done()
+	all, err := readFiles(files, r.Instance)
+	if err != nil {
+		return err
+	}
+	if len(linesOf(all, next.Blob)) == 0 {
+		return failf("the steward's next line is not there any more: somebody took it out")
+	}
+	return nil
+}
+
+func (r *Run) stewardSwap() error {
+	r.leave() // that way is the key's before: from now on the next one opens it
+	return r.Store.SwapSteward(r.ctx, r.Instance.ID)
+}
+
+// stewardWithdraw takes the key before out, by a login with the one that took its place.
+func (r *Run) stewardWithdraw() error {
+	d, err := r.stewarding()
+	if err != nil || d.Gone || r.instanceGone() {
+		return err
+	}
+	return r.inTheEnd(&d, "the steward's key before", func() error {
+		_, all, err := r.inside()
+		if err != nil {
+			return err
+		}
+		now, err := r.Store.StewardPublic(r.ctx, r.Instance.ID)
+		if err != nil {
+			return err
+		}
+		if len(linesOf(all, now)) == 0 {
+			return failf("the steward's line is not there any more: somebody took it out")
+		}
+		if err := r.takeOwn(d, d.Before, "edit", func(doc *authkeys.Document) error { doc.Remove(d.Before); return nil }); err != nil {
+			return err
+		}
+		d.Accepted, d.Refused, d.AskedAt, d.Gone = nil, nil, time.Time{}, true
+		return r.SetData(d)
+	})
+}
+
+// stewardCheck asks about both, and about those that the server took before: the
+// file that has them was written.
+func (r *Run) stewardCheck() error {
+	d, err := r.stewarding()
+	if err != nil || !d.Gone || r.instanceGone() {
+		return err
+	}
+	rows, err := r.Store.AccessesOf(r.ctx, r.Instance.ID)
+	if err != nil {
+		return err
+	}
+	t, err := r.target(r.ctx, r.Instance)
+	if err != nil {
+		return err
+	}
+	rows = slices.DeleteFunc(rows, func(a store.Access) bool { return !a.Steward && !slices.Contains(d.Others, a.ID) })
+	blobs := [][]byte{d.Before}
+	for _, a := range rows {
+		blobs = append(blobs, a.Blob)
+	}
+	results := r.askKeys(t, blobs)
+	if r.ctx.Err() != nil {
+		return store.ErrLost
+	}
+	var kept []store.Asked
+	for n, a := range rows {
+		p := results[n+1]
+		kept = append(kept, store.Asked{AccessID: a.ID, Answer: string(p.Answer), Detail: p.Detail, From: p.Vantage})
+		if p.Answer != reach.Accepted {
+			d.Trouble = "the server did not say of every key that it takes it, when it was asked afterwards"
+		}
+	}
+	if results[0].Answer == reach.Accepted {
+		d.Trouble = "the server still takes the one before, though it is in no file that it is known to read"
+	}
+	if err := r.Store.Probed(r.ctx, kept...); err != nil {
+		return err
+	}
+	return r.SetData(d)
+}
+
+func (r *Run) stewardSettle() error {
+	d, err := r.stewarding()
+	if err != nil || !d.Gone {
+		return err
+	}
+	return r.lookedAgain(&d)
+}

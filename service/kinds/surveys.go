@@ -1,0 +1,568 @@
+package kinds
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"sync"
+	"time"
+
+	"plumlatch/core/access"
+	"plumlatch/core/wire"
+	"plumlatch/service/cloud"
+	"plumlatch/service/store"
+	"plumlatch/service/work"
+)
+
+// SurveyWish is what a survey is to look at.
+type SurveyWish struct {
+	Inside, Outside bool
+	Keys            []store.Key // to ask about from outside, instead of all that are recorded for the instance
+}
+
+// Survey finds out what opens an instance, now, and keeps it. ErrCannotSurvey
+// if nothing could be seen that was asked for; store.ErrSurveying.
+func (w *Worker) Survey(ctx context.Context, by store.Actor, i store.Instance, wish SurveyWish) (wire.Survey, error) {
+	if i.State != string(cloud.Running) || i.Phase != store.Ready {
+		return wire.Survey{}, fmt.Errorf("%w: the instance is %s", ErrCannotSurvey, i.State)
+	}
+	fence, err := w.Store.TakeTurn(ctx, i.ID)
+	if err != nil {
+		return wire.Survey{}, err
+	}
+	turn := store.Turn{InstanceID: i.ID, Fence: fence}
+	known, err := w.Store.ForSurvey(ctx, i.ID)
+	if err != nil {
+		return wire.Survey{}, errJoinGive(ctx, w, turn, err)
+	}
+	return w.surveyOne(ctx, by, i, turn, known[i.ID], wish, true)
+}
+
+// surveyOne surveys an instance whose turn was taken, and gives the turn back.
+// told writes it into the journal even if nothing was found.
+func (w *Worker) surveyOne(ctx context.Context, by store.Actor, i store.Instance, turn store.Turn, known *store.ToSurvey, wish SurveyWish, told bool) (out wire.Survey, err error) {
+	w.surveying.Add(1)
+	defer w.surveying.Add(-1)
+	kept := store.Kept{By: by, Turn: turn, Found: map[int64]bool{}}
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	defer w.holdTurn(ctx, turn, cancel)()
+	done := false
+	defer func() {
+		if !done {
+			ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
+			defer cancel()
+			err = errors.Join(err, w.Store.GiveTurn(ctx, turn))
+		}
+	}()
+	rows := known.Accesses
+	if told { // whoever asks for one instance is shown it as it is now
+		known.Config = false
+	}
+	var insideErr, outsideErr error
+	var c compared
+	if wish.Inside {
+		if out, c, insideErr, err = w.insidePart(ctx, i, known, &kept); err != nil {
+			return out, err
+		}
+	}
+	if wish.Outside {
+		o := &wire.OutsideSurvey{Answers: []wire.KeyAnswer{}, Methods: []wire.UserMethods{}, Rules: []string{}, NotSeen: []string{}}
+		if cause := causeWord(insideErr); cause == "host key" || cause == "reach" {
+			outsideErr = insideErr // nobody gets as far as being asked
+		} else {
+			o, kept.Asked, outsideErr = w.lookOutside(ctx, i, rows, wish.Keys)
+		}
+		part := store.SurveyPart{Sort: "outside", Vantage: o.Vantage, Report: o}
+		if outsideErr != nil {
+			part.Trouble, part.Cause = words(outsideErr), causeOf(outsideErr)
+			o.Trouble = part.Trouble
+		}
+		out.Outside = o
+		kept.Parts = append(kept.Parts, part)
+	}
+	if ctx.Err() != nil { // what ended with us is no answer
+		return out, ctx.Err()
+	}
+	kept.Next = w.nextSurvey(ctx, insideErr != nil || outsideErr != nil)
+	if out.InsideTrouble = causeText(insideErr); wish.Inside && insideErr == nil {
+		if told || c.unrecorded+c.missing+c.lapsed > 0 {
+			kept.Journal = c.words()
+		}
+	} else if told {
+		kept.Journal = "could not look from inside: " + out.InsideTrouble
+		if !wish.Inside {
+			kept.Journal = fmt.Sprintf("asked from outside about %d", len(out.Outside.Answers))
+		}
+	}
+	out.Instance, out.LoginUser = i.Name, i.LoginUser
+	kept.Instance = i.Name
+	if err := w.keepSurvey(ctx, kept); err != nil {
+		return out, err
+	}
+	done = true
+	switch {
+	case insideErr != nil && !wish.Outside:
+		return out, insideErr
+	case outsideErr != nil && !wish.Inside:
+		return out, outsideErr
+	case insideErr != nil && outsideErr != nil:
+		return out, fmt.Errorf("%w; and from outside: %s", insideErr, words(outsideErr))
+	}
+	return out, nil
+}
+
+// holdTurn keeps the turn of a survey that takes long; the returned function ends that.
+func (w *Worker) holdTurn(ctx context.Context, turn store.Turn, lost context.CancelCauseFunc) func() {
+	var hold func()
+	var mu sync.Mutex
+	var timer *time.Timer
+	over := false
+	hold = func() {
+		if err := w.Store.HoldTurn(ctx, turn); errors.Is(err, store.ErrLost) {
+			lost(err)
+			return
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		if !over {
+			timer = time.AfterFunc(turnHeld, hold)
+		}
+	}
+	mu.Lock()
+	timer = time.AfterFunc(turnHeld, hold)
+	mu.Unlock()
+	return func() {
+		mu.Lock()
+		defer mu.Unlock()
+		over = true
+		timer.Stop()
+	}
+}
+
+// turnHeld is how often a turn is kept: well within its life.
+const turnHeld = 4 * time.Second
+
+func causeWord(err error) string {
+	if err == nil {
+		return ""
+	}
+	return causeOf(err)
+}
+
+func causeText(err error) string {
+	if err == nil {
+		return ""
+	}
+	return words(err)
+}
+
+// insidePart looks from inside. trouble is why it could not; err is our own.
+func (w *Worker) insidePart(ctx context.Context, i store.Instance, known *store.ToSurvey, kept *store.Kept) (out wire.Survey, c compared, trouble, err error) {
+	rows := known.Accesses
+	l, trouble := w.lookInside(ctx, i, known)
+	out = l.out
+	if trouble != nil {
+		kept.Parts = append(kept.Parts, store.SurveyPart{Sort: "inside", Trouble: words(trouble), Cause: causeOf(trouble)})
+		return out, c, trouble, nil
+	}
+	c.found = kept.Found
+	if err = w.show(ctx, &out, &c, i.LoginUser, rows, l.found, l.whole); err != nil {
+		return out, c, nil, err
+	}
+	for n, f := range l.found {
+		if n < maxShownKeys+len(rows) {
+			kept.Keys = append(kept.Keys, store.SeenKey{LoginUser: i.LoginUser, Found: f})
+		}
+	}
+	if l.whole {
+		kept.Users = []string{i.LoginUser}
+	}
+	if l.config != nil {
+		l.config.At = out.At
+		kept.Parts = append(kept.Parts, store.SurveyPart{Sort: "config", Vantage: out.Vantage, Report: l.config})
+	}
+	kept.Parts = append(kept.Parts, store.SurveyPart{Sort: "inside", Vantage: out.Vantage, Recorded: c.recorded, Unrecorded: c.unrecorded, Missing: c.missing, Expired: c.lapsed, Document: l.document, Report: out})
+	if l.config != nil { // shown together, and kept apart: it is read less often
+		out.Config, out.Doors, out.NotSeen = append(out.Config, l.config.Config...), append(out.Doors, l.config.Doors...), slices.Concat(l.config.NotSeen, out.NotSeen)
+	}
+	return out, c, nil, nil
+}
+
+// nextSurvey is when an instance has its turn again: spread by a tenth to each
+// side, so that those that were launched together are not surveyed together;
+// sooner if the last one could not look.
+func (w *Worker) nextSurvey(ctx context.Context, failed bool) time.Duration {
+	p, err := w.Policy(ctx)
+	if err != nil {
+		return time.Hour
+	}
+	every := time.Duration(p.Survey.Every)
+	if every == 0 {
+		every = 24 * time.Hour // nobody acts on it until the policy says so
+	}
+	if failed {
+		every = min(every, max(every/12, 10*time.Minute))
+	}
+	return time.Duration(float64(every) * (0.9 + 0.2*rand.Float64()))
+}
+
+// keeping is a survey on its way into the database.
+type keeping struct {
+	kept store.Kept
+	done chan error
+}
+
+// keepAtOnce is how many surveys one transaction takes in at most.
+const keepAtOnce = 128
+
+// keepSurvey has a survey kept, together with others that end at the same time.
+func (w *Worker) keepSurvey(ctx context.Context, k store.Kept) error {
+	x := keeping{k, make(chan error, 1)}
+	select {
+	case w.toKeep <- x:
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-w.base().Done():
+		return work.ErrShutdown
+	}
+	return <-x.done
+}
+
+// keepGather is how long ended surveys wait for others to be taken in with.
+const keepGather = 25 * time.Millisecond
+
+// closedClock is over at once.
+var closedClock = func() <-chan time.Time {
+	c := make(chan time.Time)
+	close(c)
+	return c
+}()
+
+// keepLoop takes in what has come meanwhile, each time in one transaction.
+func (w *Worker) keepLoop() {
+	for {
+		var all []keeping
+		select {
+		case x := <-w.toKeep:
+			all = append(all, x)
+		case <-w.base().Done():
+			return
+		}
+		// With many at hand, the next ends in a moment: one transaction for both
+		// costs about as much as one for each.
+		var gathered <-chan time.Time
+		if w.surveying.Load() > 4 {
+			gathered = time.After(keepGather)
+		} else {
+			gathered = closedClock
+		}
+	more:
+		for len(all) < keepAtOnce {
+			select {
+			case x := <-w.toKeep:
+				all = append(all, x)
+				continue
+			default:
+			}
+			select {
+			case x := <-w.toKeep:
+				all = append(all, x)
+			case <-gathered:
+				break more
+			}
+		}
+		var kept []store.Kept
+		for _, x := range all {
+			kept = append(kept, x.kept)
+		}
+		for n, err := range w.Store.KeepSurveys(w.base(), kept) {
+			all[n].done <- err
+		}
+	}
+}
+
+// Policy returns the policy that holds, as it stood at most a second ago.
+func (w *Worker) Policy(ctx context.Context) (access.Policy, error) {
+	w.policyMu.Lock()
+	defer w.policyMu.Unlock()
+	if time.Since(w.policyAt) < time.Second {
+		return w.policyHeld, nil
+	}
+	text, err := w.Store.Policy(ctx)
+	if err != nil {
+		return access.Policy{}, err
+	}
+	p, err := access.ReadPolicy(text.Text)
+	if err != nil {
+		return p, fmt.Errorf("the policy that is recorded cannot be read: %w", err)
+	}
+	w.policyHeld, w.policyAt = p, time.Now()
+	return p, nil
+}
+
+// PolicyChanged has the next look at the policy read it.
+func (w *Worker) PolicyChanged() {
+	w.policyMu.Lock()
+	w.policyAt = time.Time{}
+	w.policyMu.Unlock()
+}
+
+// surveyLoop surveys, by itself, those whose turn has come.
+func (w *Worker) surveyLoop() {
+	slots := make(chan struct{}, w.SurveysAtOnce)
+	idle := time.Second
+	for {
+		select {
+		case <-w.base().Done():
+			return
+		case slots <- struct{}{}:
+		}
+		n := w.surveyDue(slots)
+		if n > 0 {
+			continue
+		}
+		select {
+		case <-w.base().Done():
+			return
+		case <-time.After(idle):
+		}
+	}
+}
+
+// surveyDue takes up those that are due, as many as there are free slots; the
+// caller's own is one of them.
+func (w *Worker) surveyDue(slots chan struct{}) int {
+	free := 1
+	for range cap(slots) - 1 {
+		select {
+		case slots <- struct{}{}:
+			free++
+		default:
+		}
+	}
+	give := func(n int) {
+		for range n {
+			<-slots
+		}
+	}
+	p, err := w.Policy(w.base())
+	if err != nil {
+		give(free)
+		return 0
+	}
+	turns, err := w.Store.DueTurns(w.base(), free, p.Survey.Every == 0)
+	if err != nil && w.base().Err() == nil {
+		w.Log.Warn("whose turn it is could not be read", "error", words(err))
+	}
+	give(free - len(turns))
+	var ids []int64
+	for _, t := range turns {
+		ids = append(ids, t.InstanceID)
+	}
+	known, err := w.Store.ForSurvey(w.base(), ids...)
+	if err != nil {
+		give(len(turns)) // the turns run out by themselves
+		return 0
+	}
+	for _, t := range turns {
+		w.engine.Go(func() {
+			defer func() { <-slots }()
+			defer func() {
+				if v := recover(); v != nil {
+					w.Log.Error("panic in a survey", "type", fmt.Sprintf("%T", v))
+				}
+			}()
+			i, err := w.Store.InstanceByID(w.base(), t.InstanceID)
+			if err == nil {
+				_, err = w.surveyOne(w.base(), store.Service, i, t, known[i.ID], SurveyWish{Inside: true, Outside: p.Outside() && i.ProbeAllowed}, false)
+			}
+			if err != nil && w.base().Err() == nil && !errors.Is(err, ErrCannotSurvey) {
+				w.Log.Warn("a survey was not kept", "instance", i.Name, "error", words(err))
+			}
+		})
+	}
+	return len(turns)
+}
+
+// surveyMany is what a survey of many was asked for.
+type surveyMany struct {
+	wire.SurveyMany
+	Idle int // instances that were chosen and do not run
+}
+
+// SurveyMany begins a survey of many instances. FieldError, store.ErrReused.
+func (w *Worker) SurveyMany(ctx context.Context, by store.Actor, once store.Once, r wire.SurveyMany) (store.Work, error) {
+	if len(r.Instances) == 0 && r.Tag == "" && r.Region == "" && !r.All {
+		return store.Work{}, FieldError{Field: "instances", Problem: "say which: instances, tag, region, or all"}
+	}
+	if !r.Inside && !r.Outside {
+		r.Inside = true
+	}
+	for _, name := range r.Instances {
+		if _, err := w.Store.InstanceByName(ctx, name); errors.Is(err, store.ErrNotFound) {
+			return store.Work{}, FieldError{Field: "instances", Problem: "there is no instance " + name}
+		} else if err != nil {
+			return store.Work{}, err
+		}
+	}
+	title := "survey all instances"
+	switch {
+	case len(r.Instances) > 0:
+		title = fmt.Sprintf("survey %d instances", len(r.Instances))
+	case r.Tag != "":
+		title = "survey what is tagged " + r.Tag
+	case r.Region != "":
+		title = "survey " + r.Region
+	}
+	n := w.begun(w.kind("survey"), words(errors.New(title)), token(26), store.Instance{}, "find out what opens them", surveyMany{SurveyMany: r})
+	n.Target = "instances"
+	return w.beginOf(ctx, by, once, store.Instance{}, n)
+}
+
+// surveyed counts what a survey of many came to.
+type surveyCounts struct{ Done, Idle, Busy int }
+
+func (w *Worker) surveyKind() *work.Kind {
+	return &work.Kind{
+		Name: "survey", Action: "instances.survey",
+		Steps: []work.Step{
+			{Name: "choose", Title: "choosing the instances", Do: do(func(r *Run) error {
+				in, err := r.surveyAsked()
+				if err != nil {
+					return err
+				}
+				idle, err := r.Store.ChooseForSurvey(r.ctx, r.Work.ID, in.Instances, in.Tag, in.Region)
+				if err != nil {
+					return err
+				}
+				return r.SetData(surveyCounts{Idle: idle})
+			})},
+			{Name: "look", Title: "surveying", Do: do((*Run).surveyChosen)},
+		},
+		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
+			var d surveyCounts
+			if err := r.Data(&d); err != nil {
+				return store.WorkEnd{}, err
+			}
+			in, err := r.surveyAsked()
+			if err != nil {
+				return store.WorkEnd{}, err
+			}
+			sum, err := r.Store.SurveySum(r.ctx, r.Work.ID, sortsOf(in))
+			if err != nil {
+				return store.WorkEnd{}, err
+			}
+			text := fmt.Sprintf("%d of %d surveyed: %d unrecorded, %d missing, %d expired; %d could not be seen", sum.Seen, sum.Chosen, sum.Unrecorded, sum.Missing, sum.Expired, sum.Chosen-sum.Seen)
+			if sum.Chosen == 0 {
+				text = "no instance that runs was chosen"
+			}
+			if d.Idle > 0 {
+				text += fmt.Sprintf("; %d do not run", d.Idle)
+			}
+			return store.WorkEnd{Outcome: text, Target: "instances"}, nil
+		}),
+	}
+}
+
+func (r *Run) surveyAsked() (in surveyMany, err error) {
+	return in, decode(r.Work.Input, &in)
+}
+
+// sortsOf is by which sort of survey it is told that an instance is done.
+func sortsOf(in surveyMany) string {
+	if in.Inside {
+		return "inside"
+	}
+	return "outside"
+}
+
+// surveyChosen surveys all that were chosen and were not since the work began:
+// whoever takes it over goes on with the rest.
+func (r *Run) surveyChosen() error {
+	in, err := r.surveyAsked()
+	if err != nil {
+		return err
+	}
+	// Each keeps its result by its own fence, the turn's, and not by the work's:
+	// that would let one at a time through.
+	ctx, cancel := context.WithCancel(r.base())
+	defer cancel()
+	defer context.AfterFunc(r.Rest(), cancel)()
+	slots := make(chan struct{}, max(4*r.SurveysAtOnce, 128))
+	said, began := time.Now(), time.Now()
+	busy := false
+	for {
+		if err := r.Stopping(); err != nil {
+			return err
+		}
+		left, chosen, remain, err := r.Store.LeftToSurvey(r.ctx, r.Work.ID, sortsOf(in), 16*cap(slots))
+		if err != nil {
+			return err
+		}
+		if len(left) == 0 || busy && time.Since(began) > 2*turnWait {
+			return nil
+		}
+		if time.Since(said) > time.Second {
+			said = time.Now()
+			if err := r.Say("%d of %d surveyed", chosen-remain, chosen); err != nil {
+				return err
+			}
+		}
+		taken, err := r.surveyThese(ctx, left, slots, SurveyWish{Inside: in.Inside, Outside: in.Outside})
+		if err != nil {
+			return err
+		}
+		if busy = taken == 0; busy { // others survey them now, and keep what they see
+			r.Sleep(poll)
+		} else {
+			began = time.Now()
+		}
+	}
+}
+
+// surveyThese surveys those of the instances that nobody else surveys now.
+func (r *Run) surveyThese(ctx context.Context, left []store.Instance, slots chan struct{}, wish SurveyWish) (taken int, err error) {
+	byID := map[int64]store.Instance{}
+	for _, i := range left {
+		byID[i.ID] = i
+	}
+	var wg sync.WaitGroup
+	defer wg.Wait()
+	// A few at a time, so that a turn is not taken long before it comes.
+	for chunk := range slices.Chunk(left, cap(slots)) {
+		var ids []int64
+		for _, i := range chunk {
+			ids = append(ids, i.ID)
+		}
+		if err := r.Stopping(); err != nil {
+			return taken, err
+		}
+		turns, err := r.Store.TakeTurns(ctx, ids)
+		if err != nil {
+			return taken, err
+		}
+		known, err := r.Store.ForSurvey(ctx, ids...)
+		if err != nil {
+			return taken, err
+		}
+		taken += len(turns)
+		for _, t := range turns {
+			slots <- struct{}{}
+			wg.Go(func() {
+				defer func() { <-slots }()
+				i := byID[t.InstanceID]
+				_, err := r.surveyOne(ctx, store.Actor{Operator: r.Work.Operator, Address: r.Work.Address}, i, t, known[i.ID], wish, false)
+				if err != nil && ctx.Err() == nil && !errors.Is(err, ErrCannotSurvey) {
+					r.Log.Warn("a survey was not kept", "instance", i.Name, "error", words(err))
+				}
+			})
+		}
+	}
+	return taken, nil
+}
+
+// turnWait is how long another's survey of an instance may take.
+const turnWait = 90 * time.Second

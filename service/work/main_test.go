@@ -1,9 +1,0 @@
-package work
-
-import (
-	"testing"
-
-	"plumlatch/service/postgres/pgtest"
-)
-
-func TestMain(m *testing.M) { pgtest.Main(m) }

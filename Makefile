@@ -67,7 +67,7 @@ model: ## check the model of the rotation with spin: nobody locked out, always a
 	@scripts/model.sh
 
 lint: build ## gofmt, vet, staticcheck, prettier, eslint, tsc
-	@out=$$(gofmt -l cmd client core console/*.go e2e service standin tools); if [ -n "$$out" ]; then echo "gofmt these:"; echo "$$out"; exit 1; fi
+	@out=$$(gofmt -l cmd client core reach console/*.go e2e service standin tools); if [ -n "$$out" ]; then echo "gofmt these:"; echo "$$out"; exit 1; fi
 	go vet ./...
 	GOOS=js GOARCH=wasm go vet ./cmd/plumlatch-wasm
 	go tool staticcheck ./...
@@ -87,7 +87,7 @@ screenshots: ## take docs/screenshots anew from the running demo
 	go run ./tools/screenshots
 
 format: ## format all sources
-	gofmt -w cmd client core console/*.go e2e service standin tools
+	gofmt -w cmd client core reach console/*.go e2e service standin tools
 	cd console && npm run -s format
 
 clean: ## remove what was built

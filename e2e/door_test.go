@@ -18,7 +18,7 @@ import (
 
 	"plumlatch/core/keypair"
 	"plumlatch/core/wire"
-	"plumlatch/service/reach"
+	"plumlatch/reach"
 )
 
 // TestFirstDoor is the whole way: two pairs made here, one instance launched

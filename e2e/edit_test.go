@@ -15,7 +15,7 @@ import (
 	"plumlatch/core/authkeys"
 	"plumlatch/core/keypair"
 	"plumlatch/core/rotation"
-	"plumlatch/service/reach"
+	"plumlatch/reach"
 )
 
 // stewardOf opens the steward's way to a real sshd: its own line, SFTP only,

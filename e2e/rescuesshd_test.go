@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"plumlatch/core/routes"
-	"plumlatch/service/reach"
+	"plumlatch/reach"
 
 	"golang.org/x/crypto/ssh"
 )

@@ -22,7 +22,7 @@ import (
 	"plumlatch/core/authkeys"
 	"plumlatch/core/hostkeys"
 	"plumlatch/core/keypair"
-	"plumlatch/service/reach"
+	"plumlatch/reach"
 	"plumlatch/standin"
 )
 

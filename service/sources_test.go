@@ -61,7 +61,7 @@ func TestWhoMakesPermits(t *testing.T) {
 	may := map[string][]string{
 		"rotation.Judge":  {"../service/kinds/guard.go", "../service/kinds/paper.go"},
 		"rotation.Own":    {"../service/kinds/guard.go", "../service/kinds/adopt.go", "../cmd/plumlatch/adopt.go"},
-		"rotation.Unread": {"../service/reach/beneath.go"},
+		"rotation.Unread": {"../reach/beneath.go"},
 		"rotation.Lent":   {"../service/kinds/rescue.go"},
 		"rotation.Signed": {"../cmd/plumlatch/restorehand.go"},
 	}
@@ -84,7 +84,7 @@ func TestWhoMakesPermits(t *testing.T) {
 // TestOneSafeEdit: files on instances are written by the safe edit alone.
 func TestOneSafeEdit(t *testing.T) {
 	sources(t, "..", func(path string, f *ast.File) {
-		if strings.HasPrefix(path, "../service/reach/") || strings.HasPrefix(path, "../standin/") {
+		if strings.HasPrefix(path, "../reach/") || strings.HasPrefix(path, "../standin/") {
 			return
 		}
 		ast.Inspect(f, func(n ast.Node) bool {
@@ -252,7 +252,7 @@ func TestNoSentenceDecides(t *testing.T) {
 	// What is said to people, wherever it is kept.
 	texts := []string{"Outcome", "Trouble", "WaitsFor", "Detail", "Problem", "Reason", "Note", "Title", "StepTitle"}
 	// golang.org/x/crypto/ssh has no values for these errors.
-	may := map[string]int{"../service/reach/probe.go": 9, "../service/reach/knock.go": 1, "../cmd/plumlatch/entrance.go": 1}
+	may := map[string]int{"../reach/probe.go": 9, "../reach/knock.go": 1, "../cmd/plumlatch/entrance.go": 1}
 	found := map[string]int{}
 	saysIt := func(e ast.Expr) bool {
 		is := false

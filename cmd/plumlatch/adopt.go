@@ -19,7 +19,7 @@ import (
 	"plumlatch/core/plaintext"
 	"plumlatch/core/rotation"
 	"plumlatch/core/wire"
-	"plumlatch/service/reach"
+	"plumlatch/reach"
 )
 
 // adoptee is an instance that is there already, and the way in to it.

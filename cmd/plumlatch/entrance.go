@@ -23,7 +23,7 @@ import (
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/wire"
-	"plumlatch/service/reach"
+	"plumlatch/reach"
 )
 
 // entrance is an instance that the engineer's own key has opened, from here.

@@ -10,7 +10,7 @@ import (
 	"plumlatch/core/plaintext"
 	"plumlatch/core/why"
 	"plumlatch/core/wire"
-	"plumlatch/service/reach"
+	"plumlatch/reach"
 )
 
 // adopteeOf is where an instance of the ledger is entered, with its recorded host key.

@@ -20,7 +20,7 @@ import (
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/wire"
-	"plumlatch/service/reach"
+	"plumlatch/reach"
 )
 
 // fetchOut copies files out of an instance's root volume: for those who only need

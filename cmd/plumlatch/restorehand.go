@@ -24,7 +24,7 @@ import (
 	"plumlatch/core/rotation"
 	"plumlatch/core/routes"
 	"plumlatch/core/wire"
-	"plumlatch/service/reach"
+	"plumlatch/reach"
 )
 
 // restoreGrant lets the new key of somebody else's restore in, by one's own key.

@@ -14,7 +14,7 @@ import (
 	"plumlatch/core/keypair"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/wire"
-	"plumlatch/service/reach"
+	"plumlatch/reach"
 )
 
 // surveyOptions are what a survey is asked for.

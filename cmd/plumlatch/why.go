@@ -18,7 +18,7 @@ import (
 	"plumlatch/core/sshconfig"
 	"plumlatch/core/why"
 	"plumlatch/core/wire"
-	"plumlatch/service/reach"
+	"plumlatch/reach"
 )
 
 // asking is what "why" was asked.

@@ -5,7 +5,7 @@ import (
 	"net/netip"
 	"testing"
 
-	"plumlatch/service/reach"
+	"plumlatch/reach"
 )
 
 func TestOwnListeners(t *testing.T) {

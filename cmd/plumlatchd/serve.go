@@ -15,10 +15,10 @@ import (
 	"time"
 
 	"plumlatch/console"
+	"plumlatch/reach"
 	"plumlatch/service/api"
 	"plumlatch/service/cloud/standin"
 	"plumlatch/service/kinds"
-	"plumlatch/service/reach"
 	"plumlatch/service/seal"
 	"plumlatch/service/store"
 )

@@ -9,7 +9,7 @@ import (
 
 	"plumlatch/core/authkeys"
 	"plumlatch/core/rotation"
-	"plumlatch/service/reach"
+	"plumlatch/reach"
 	"plumlatch/service/store"
 )
 

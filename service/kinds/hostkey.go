@@ -10,7 +10,7 @@ import (
 	"plumlatch/core/hostkeys"
 	"plumlatch/core/keypair"
 	"plumlatch/core/wire"
-	"plumlatch/service/reach"
+	"plumlatch/reach"
 	"plumlatch/service/store"
 )
 

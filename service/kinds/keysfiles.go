@@ -11,7 +11,7 @@ import (
 	"plumlatch/core/authkeys"
 	"plumlatch/core/rotation"
 	"plumlatch/core/wire"
-	"plumlatch/service/reach"
+	"plumlatch/reach"
 	"plumlatch/service/store"
 	"plumlatch/service/work"
 )

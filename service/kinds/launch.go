@@ -11,8 +11,8 @@ import (
 	"plumlatch/core/access"
 	"plumlatch/core/hostkeys"
 	"plumlatch/core/keypair"
+	"plumlatch/reach"
 	"plumlatch/service/cloud"
-	"plumlatch/service/reach"
 	"plumlatch/service/store"
 	"plumlatch/service/work"
 )

@@ -15,7 +15,7 @@ import (
 	"plumlatch/core/plaintext"
 	"plumlatch/core/rotation"
 	"plumlatch/core/wire"
-	"plumlatch/service/reach"
+	"plumlatch/reach"
 	"plumlatch/service/store"
 )
 

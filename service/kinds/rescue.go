@@ -14,8 +14,8 @@ import (
 	"plumlatch/core/keypair"
 	"plumlatch/core/rotation"
 	"plumlatch/core/wire"
+	"plumlatch/reach"
 	"plumlatch/service/cloud"
-	"plumlatch/service/reach"
 	"plumlatch/service/store"
 )
 

@@ -15,8 +15,8 @@ import (
 	"plumlatch/core/rotation"
 	"plumlatch/core/routes"
 	"plumlatch/core/wire"
+	"plumlatch/reach"
 	"plumlatch/service/cloud"
-	"plumlatch/service/reach"
 	"plumlatch/service/store"
 	"plumlatch/service/work"
 )

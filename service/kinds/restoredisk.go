@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"plumlatch/core/routes"
+	"plumlatch/reach"
 	"plumlatch/service/cloud"
-	"plumlatch/service/reach"
 )
 
 // restoreLend attaches the volume to the rescue instance, and finds the disk that

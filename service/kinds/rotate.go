@@ -14,8 +14,8 @@ import (
 	"plumlatch/core/plaintext"
 	"plumlatch/core/rotation"
 	"plumlatch/core/wire"
+	"plumlatch/reach"
 	"plumlatch/service/cloud"
-	"plumlatch/service/reach"
 	"plumlatch/service/store"
 	"plumlatch/service/work"
 )

@@ -12,7 +12,7 @@ import (
 	"plumlatch/core/keypair"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/rotation"
-	"plumlatch/service/reach"
+	"plumlatch/reach"
 	"plumlatch/service/store"
 	"plumlatch/service/work"
 )

@@ -23,7 +23,7 @@ import (
 	"plumlatch/core/plaintext"
 	"plumlatch/core/sshdconfig"
 	"plumlatch/core/wire"
-	"plumlatch/service/reach"
+	"plumlatch/reach"
 	"plumlatch/service/store"
 )
 

@@ -20,8 +20,8 @@ import (
 	"plumlatch/core/plaintext"
 	"plumlatch/core/why"
 	"plumlatch/core/wire"
+	"plumlatch/reach"
 	"plumlatch/service/cloud"
-	"plumlatch/service/reach"
 	"plumlatch/service/store"
 )
 

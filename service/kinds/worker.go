@@ -14,8 +14,8 @@ import (
 	"time"
 
 	"plumlatch/core/access"
+	"plumlatch/reach"
 	"plumlatch/service/cloud"
-	"plumlatch/service/reach"
 	"plumlatch/service/seal"
 	"plumlatch/service/store"
 	"plumlatch/service/work"

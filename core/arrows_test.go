@@ -1,0 +1,143 @@
+package core_test
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+)
+
+// layers says what each part of the house may import of ours, besides itself and what is
+// below it in the same folder ("The house" in docs/architecture.md). A part that is not
+// named here may import nothing of ours; so a new one asks for its line.
+var layers = map[string][]string{
+	"core":    {},
+	"reach":   {"core"},
+	"client":  {"core", "reach"},
+	"standin": {"core"},
+	"console": {},
+	"tools":   {},
+
+	"service/child":           {},
+	"service/postgres":        {"service/child"},
+	"service/seal":            {"core"},
+	"service/store":           {"core", "service/seal"},
+	"service/cloud":           {"core"},
+	"service/work":            {"core", "service/store"},
+	"service/kinds":           {"core", "reach", "service/cloud", "service/seal", "service/store", "service/work"},
+	"service/api":             {"core", "service/cloud", "service/kinds", "service/store"},
+	"cmd/plumlatch":           {"core", "reach", "client"},
+	"cmd/plumlatchd":          {"core", "reach", "client", "console", "service"},
+	"cmd/plumlatch-standin":   {"standin"},
+	"cmd/plumlatch-wasm":      {"core"},
+	"service/postgres/pgtest": {"service/store"}, // for tests alone
+	"service/work/worktest":   {"core", "service/store", "service/postgres"},
+}
+
+// TestArrows: arrows between the parts run down only, for files that are not tests.
+func TestArrows(t *testing.T) {
+	files := 0
+	err := filepath.WalkDir("..", func(file string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if d.IsDir() && (d.Name() == "node_modules" || strings.HasPrefix(d.Name(), ".") && d.Name() != "..") {
+			return filepath.SkipDir
+		}
+		if !strings.HasSuffix(file, ".go") || strings.HasSuffix(file, "_test.go") {
+			return nil
+		}
+		files++
+		at := path.Dir(strings.TrimPrefix(filepath.ToSlash(file), "../"))
+		f, err := parser.ParseFile(token.NewFileSet(), file, nil, parser.ImportsOnly)
+		if err != nil {
+			return err
+		}
+		for _, imp := range f.Imports {
+			p, _ := strconv.Unquote(imp.Path.Value)
+			if ours, ok := strings.CutPrefix(p, "plumlatch/"); ok && !mayImport(at, ours) {
+				t.Errorf("%s imports %s: this arrow does not run down", file, p)
+			}
+		}
+		return nil
+	})
+	if err != nil || files < 100 {
+		t.Fatalf("%d files: %v", files, err)
+	}
+	for _, c := range []struct {
+		from, to string
+		may      bool
+	}{
+		{"service/work", "service/kinds", false},
+		{"service/kinds", "service/work", true},
+		{"service/kinds", "standin", false},
+		{"reach", "service/store", false},
+		{"client", "service/store", false},
+		{"standin/shell", "standin/tree", true},
+		{"service/cloud/standin", "service/cloud", true},
+		{"service/cloud/standin", "standin", false},
+		{"service/new", "core", false},
+	} {
+		if got := mayImport(c.from, c.to); got != c.may {
+			t.Errorf("%s may import %s: %t", c.from, c.to, got)
+		}
+	}
+}
+
+// mayImport tells whether a folder may import another.
+func mayImport(from, to string) bool {
+	part := ""
+	for p := range layers {
+		if (from == p || strings.HasPrefix(from, p+"/")) && len(p) > len(part) {
+			part = p
+		}
+	}
+	if part == "" {
+		return false
+	}
+	within := func(p string) bool { return to == p || strings.HasPrefix(to, p+"/") }
+	return within(part) || strings.HasPrefix(part, to+"/") && to != "service" || slices.ContainsFunc(layers[part], within)
+}
+
+// TestEngineKnowsNoKind: nothing in the engine's sources is the name of a kind of work, or
+// speaks of what they are about.
+func TestEngineKnowsNoKind(t *testing.T) {
+	files, err := filepath.Glob("../service/work/*.go")
+	if err != nil || len(files) < 3 {
+		t.Fatalf("%d files: %v", len(files), err)
+	}
+	for _, file := range files {
+		f, err := parser.ParseFile(token.NewFileSet(), file, nil, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, word := range []string{"launch", "adopt", "rotat", "restor", "steward", "survey", "rescue", "admit", "authorized", "key"} {
+			for _, name := range names(f) {
+				if strings.Contains(strings.ToLower(name), word) {
+					t.Errorf("%s speaks of %q: %s", file, word, name)
+				}
+			}
+		}
+	}
+}
+
+// names are the identifiers and texts of a file.
+func names(f *ast.File) []string {
+	var out []string
+	ast.Inspect(f, func(n ast.Node) bool {
+		switch n := n.(type) {
+		case *ast.Ident:
+			out = append(out, n.Name)
+		case *ast.BasicLit:
+			out = append(out, n.Value)
+		}
+		return true
+	})
+	return out
+}

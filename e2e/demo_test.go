@@ -135,24 +135,24 @@ func TestDemo(t *testing.T) {
 	if err := d.stop(); err != nil {
 		t.Error(err)
 	}
-	t.Run("rekey", func(t *testing.T) { rekeyed(t, d, crew) })
+	t.Run("new-identity", func(t *testing.T) { identityRenewed(t, d, crew) })
 	t.Run("identity", func(t *testing.T) { identityLost(t, d) })
 	t.Run("broken PostgreSQL", func(t *testing.T) { brokenPostgres(t, d) })
 }
 
-// rekeyed gives the service another identity, in two goes, the first of which is cut off.
-func rekeyed(t *testing.T, d *demo, crew string) {
+// identityRenewed gives the service another identity, in two goes, the first of which is cut off.
+func identityRenewed(t *testing.T, d *demo, crew string) {
 	mustDo(t, d.start("-surveys=0"))
 	file := d.path("service", "identity.txt")
 	before, err := os.ReadFile(file)
 	mustDo(t, err)
 	run := func(want string, more ...string) string {
 		t.Helper()
-		cmd := exec.Command(filepath.Join(bin, "plumlatchd"), append([]string{"rekey", "-database-url-file", d.path("database-url"), "-owner-url-file", d.path("owner-url"), "-identity-file", file,
+		cmd := exec.Command(filepath.Join(bin, "plumlatchd"), append([]string{"new-identity", "-database-url-file", d.path("database-url"), "-owner-url-file", d.path("owner-url"), "-identity-file", file,
 			"-standin-url", "http://127.0.0.1:1", "-standin-token-file", d.path("standin-token")}, more...)...)
 		out, err := cmd.CombinedOutput()
 		if err != nil || !strings.Contains(string(out), want) {
-			t.Fatalf("rekey %q: %v %s", more, err, out)
+			t.Fatalf("new-identity %q: %v %s", more, err, out)
 		}
 		return string(out)
 	}
@@ -173,8 +173,8 @@ func rekeyed(t *testing.T, d *demo, crew string) {
 		t.Error("the old identity stays, or another one than the prepared")
 	}
 	d.must(t, "survey", "kill-board-1") // the running service opens what was made meanwhile
-	d.must(t, "instance", "launch", "rekey-board", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "day-crew")
-	d.must(t, "survey", "rekey-board")
+	d.must(t, "instance", "launch", "identity-board", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "day-crew")
+	d.must(t, "survey", "identity-board")
 	mustDo(t, os.WriteFile(file, before, 0o600))
 	d.must(t, "survey", "kill-board-2")
 	mustDo(t, d.stop())

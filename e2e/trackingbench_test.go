@@ -26,7 +26,7 @@ import (
 	"plumlatch/client"
 	"plumlatch/core/keypair"
 	"plumlatch/core/wire"
-	"plumlatch/service/seal"
+	"plumlatch/service/atrest"
 	"plumlatch/service/store"
 )
 
@@ -68,12 +68,12 @@ func newFleet(b *testing.B, servers int) *fleet {
 	if private, err = steward.OpenSSH(nil); err != nil {
 		b.Fatal(err)
 	}
-	sealer, err := seal.Load(f.d.path("service", "identity.txt"))
+	cipher, err := atrest.Load(f.d.path("service", "identity.txt"))
 	check(err)
 	records, err := store.Open(context.Background(), strings.TrimSpace(string(url)), "", 2, slog.New(slog.DiscardHandler))
 	check(err)
-	check(sealer.Keep(context.Background(), records))
-	f.sealed, err = sealer.Seal(context.Background(), private)
+	check(cipher.Keep(context.Background(), records))
+	f.sealed, err = cipher.Encrypt(context.Background(), private)
 	check(errors.Join(err, records.Close()))
 	check(err)
 	data := "#cloud-config\nssh_authorized_keys:\n  - " + person.Public.Line() + "\n  - restrict,command=\"internal-sftp\" " + steward.Public.Line() + "\n"

@@ -24,7 +24,7 @@ const usage = `plumlatchd is the Plum Latch service.
 
   plumlatchd serve [options]        run the service
   plumlatchd admin NAME [options]   make an admin, or give one a new password
-  plumlatchd rekey [options]        another identity, and every steward key encrypted anew
+  plumlatchd new-identity [options]        another identity, and every steward key encrypted anew
   plumlatchd demo [options]         run everything with demo data
 
 "plumlatchd COMMAND -help" lists a command's options. Each can also stand in
@@ -52,8 +52,8 @@ func main() {
 		err = serve(ctx, args)
 	case "admin":
 		err = admin(ctx, args)
-	case "rekey":
-		err = rekey(ctx, args)
+	case "new-identity":
+		err = newIdentity(ctx, args)
 	case "demo":
 		err = demo(ctx, args)
 	default:

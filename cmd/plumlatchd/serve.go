@@ -17,9 +17,9 @@ import (
 	"plumlatch/console"
 	"plumlatch/reach"
 	"plumlatch/service/api"
+	"plumlatch/service/atrest"
 	"plumlatch/service/cloud/standin"
 	"plumlatch/service/kinds"
-	"plumlatch/service/seal"
 	"plumlatch/service/store"
 )
 
@@ -56,16 +56,16 @@ func startService(ctx context.Context, c config, log *slog.Logger) (_ *service, 
 	if err != nil {
 		return nil, err
 	}
-	sealer, err := openSealer(ctx, db, c.identityFile)
+	cipher, err := openCipher(ctx, db, c.identityFile)
 	if err != nil {
 		return nil, errors.Join(err, db.Close())
 	}
-	heads, err := seal.OpenHeads(cmp.Or(c.journalKey, c.identityFile+".journal"))
+	heads, err := atrest.OpenHeads(cmp.Or(c.journalKey, c.identityFile+".journal"))
 	if err != nil {
 		return nil, errors.Join(err, db.Close())
 	}
 	driver := standin.New(c.cloudURL, strings.TrimSpace(string(token)))
-	worker := &kinds.Worker{Store: db, Cloud: driver, Reach: policy, Sealer: sealer, Log: log, Lease: c.lease, StateLimit: c.stateLimit, FollowEvery: c.follow, SurveysAtOnce: c.surveys, Heads: heads}
+	worker := &kinds.Worker{Store: db, Cloud: driver, Reach: policy, Cipher: cipher, Log: log, Lease: c.lease, StateLimit: c.stateLimit, FollowEvery: c.follow, SurveysAtOnce: c.surveys, Heads: heads}
 	if err := worker.Start(ctx); err != nil {
 		return nil, errors.Join(err, db.Close())
 	}
@@ -125,28 +125,28 @@ func (c *config) policy() (reach.Policy, error) {
 const sentinelText = "plumlatch sentinel 1"
 
 // checkSentinel tells whether the database was sealed with this identity, or
-// with none yet. seal.ErrSealedElsewhere.
-func checkSentinel(ctx context.Context, db *store.Store, s *seal.Sealer) error {
+// with none yet. atrest.ErrOtherIdentity.
+func checkSentinel(ctx context.Context, db *store.Store, s *atrest.Cipher) error {
 	sealed, err := db.Sentinel(ctx)
 	if err != nil || sealed == nil {
 		return err
 	}
-	text, err := s.Open(ctx, sealed)
+	text, err := s.Decrypt(ctx, sealed)
 	if err == nil && string(text) != sentinelText {
-		err = seal.ErrSealedElsewhere
+		err = atrest.ErrOtherIdentity
 	}
 	return err
 }
 
-// openSealer loads the identity that encrypts steward keys. It makes a new one
+// openCipher loads the identity that encrypts steward keys. It makes a new one
 // only for a database that was never sealed: with an identity file that was
 // lost, a new one would hide that every steward key is lost with it.
-func openSealer(ctx context.Context, db *store.Store, file string) (*seal.Sealer, error) {
+func openCipher(ctx context.Context, db *store.Store, file string) (*atrest.Cipher, error) {
 	sealed, err := db.Sentinel(ctx)
 	if err != nil {
 		return nil, err
 	}
-	s, err := seal.Load(file)
+	s, err := atrest.Load(file)
 	if sealed != nil {
 		if err == nil {
 			err = checkSentinel(ctx, db, s)
@@ -156,13 +156,13 @@ func openSealer(ctx context.Context, db *store.Store, file string) (*seal.Sealer
 		}
 		return s, s.Keep(ctx, db)
 	}
-	if errors.Is(err, seal.ErrMissing) {
-		s, err = seal.Create(file)
+	if errors.Is(err, atrest.ErrMissing) {
+		s, err = atrest.Create(file)
 	}
 	if err != nil {
 		return nil, err
 	}
-	text, err := s.SealToIdentity([]byte(sentinelText))
+	text, err := s.EncryptToIdentity([]byte(sentinelText))
 	if err != nil {
 		return nil, err
 	}

@@ -113,7 +113,7 @@ func (w *Worker) Adopt(ctx context.Context, by store.Actor, once store.Once, a w
 			return store.Instance{}, wire.Adopted{}, err
 		}
 		n.Steward = pair.Public
-		if n.StewardSealed, err = w.seal(ctx, pair); err != nil {
+		if n.StewardSealed, err = w.encrypt(ctx, pair); err != nil {
 			return store.Instance{}, wire.Adopted{}, err
 		}
 	}

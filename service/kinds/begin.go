@@ -36,7 +36,7 @@ func (w *Worker) Launch(ctx context.Context, by store.Actor, once store.Once, r 
 	if err != nil {
 		return store.Instance{}, nil, err
 	}
-	sealed, err := w.seal(ctx, p.steward)
+	sealed, err := w.encrypt(ctx, p.steward)
 	if err != nil {
 		return store.Instance{}, nil, err
 	}

@@ -145,7 +145,7 @@ func (r *Run) workKey(work int64) (keypair.Public, error) {
 		if e != nil {
 			return keypair.Public{}, e
 		}
-		if k.Sealed, err = r.seal(r.ctx, pair); err != nil {
+		if k.Sealed, err = r.encrypt(r.ctx, pair); err != nil {
 			return keypair.Public{}, err
 		}
 		k, err = r.Store.KeepWorkKey(r.ctx, work, store.WorkKey{Blob: pair.Public.Blob, Sealed: k.Sealed})
@@ -472,7 +472,7 @@ func (r *Run) inRescue(x *restored) (*reach.Rescue, error) {
 	if err != nil {
 		return nil, err
 	}
-	signer, err := r.unseal(r.ctx, k.Sealed)
+	signer, err := r.decrypt(r.ctx, k.Sealed)
 	if err != nil {
 		return nil, err
 	}

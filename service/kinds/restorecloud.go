@@ -131,7 +131,7 @@ func (r *Run) restoreText() error {
 			return err
 		}
 		if secrets.Holds(x.UserData) { // it goes back as it was, and lies nowhere in the clear meanwhile
-			sealed, err := r.Sealer.Seal(r.ctx, []byte(x.UserData))
+			sealed, err := r.Cipher.Encrypt(r.ctx, []byte(x.UserData))
 			if err != nil {
 				return err
 			}
@@ -158,7 +158,7 @@ func (r *Run) userData(x *restored) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	text, err := r.Sealer.Open(r.ctx, k.Sealed)
+	text, err := r.Cipher.Decrypt(r.ctx, k.Sealed)
 	return string(text), err
 }
 

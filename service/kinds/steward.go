@@ -104,7 +104,7 @@ func (r *Run) stewardAdd() error {
 		if e != nil {
 			return e
 		}
-		if next.Sealed, err = r.seal(r.ctx, pair); err != nil {
+		if next.Sealed, err = r.encrypt(r.ctx, pair); err != nil {
 			return err
 		}
 		if err = r.Store.KeepNextSteward(r.ctx, r.Instance.ID, store.NextSteward{Blob: pair.Public.Blob, Sealed: next.Sealed}); err == nil {

@@ -374,7 +374,7 @@ func (w *Worker) stewardBy(ctx context.Context, i store.Instance, known *store.T
 	if known.Sealed == nil {
 		return nil, nil, fmt.Errorf("%w from inside: %w", ErrCannotSurvey, errNoSteward)
 	}
-	signer, err := w.unseal(ctx, known.Sealed)
+	signer, err := w.decrypt(ctx, known.Sealed)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -416,11 +416,11 @@ func (w *Worker) stewardSigner(ctx context.Context, instanceID int64) (ssh.Signe
 	if err != nil {
 		return nil, err
 	}
-	return w.unseal(ctx, sealed)
+	return w.decrypt(ctx, sealed)
 }
 
-func (w *Worker) unseal(ctx context.Context, sealed []byte) (ssh.Signer, error) {
-	private, err := w.Sealer.Open(ctx, sealed)
+func (w *Worker) decrypt(ctx context.Context, sealed []byte) (ssh.Signer, error) {
+	private, err := w.Cipher.Decrypt(ctx, sealed)
 	if err != nil {
 		return nil, err
 	}
@@ -432,14 +432,14 @@ func (w *Worker) unseal(ctx context.Context, sealed []byte) (ssh.Signer, error) 
 	return pair.Signer()
 }
 
-// seal encrypts a steward key's private half for the database.
-func (w *Worker) seal(ctx context.Context, pair *keypair.Pair) ([]byte, error) {
+// encrypt encrypts a steward key's private half for the database.
+func (w *Worker) encrypt(ctx context.Context, pair *keypair.Pair) ([]byte, error) {
 	private, err := pair.OpenSSH(nil)
 	if err != nil {
 		return nil, err
 	}
 	defer clear(private)
-	return w.Sealer.Seal(ctx, private)
+	return w.Cipher.Encrypt(ctx, private)
 }
 
 // lookOutside asks the server, without any private key, about keys, and by

@@ -15,8 +15,8 @@ import (
 
 	"plumlatch/core/access"
 	"plumlatch/reach"
+	"plumlatch/service/atrest"
 	"plumlatch/service/cloud"
-	"plumlatch/service/seal"
 	"plumlatch/service/store"
 	"plumlatch/service/work"
 )
@@ -26,7 +26,7 @@ type Worker struct {
 	Store  *store.Store
 	Cloud  cloud.Driver
 	Reach  reach.Policy
-	Sealer *seal.Sealer
+	Cipher *atrest.Cipher
 	Log    *slog.Logger
 	// Lease is how long a claim lasts unless it is renewed, which it is all the
 	// time; 15 s if 0. All replicas on one database have the same.
@@ -39,7 +39,7 @@ type Worker struct {
 	// itself; none if 0.
 	SurveysAtOnce int
 	// Heads signs the heads of the journal.
-	Heads *seal.Heads
+	Heads *atrest.Heads
 
 	settling   sync.Map // work ID to where the result of its last look comes (chan error)
 	images     sync.Map // region to what its catalogue was a while ago

@@ -6,12 +6,12 @@ import (
 
 	"gorm.io/gorm"
 
-	"plumlatch/service/seal"
+	"plumlatch/service/atrest"
 )
 
 // DataKeys returns the sealed data keys, the newest last.
-func (s *Store) DataKeys(ctx context.Context) ([]seal.DataKey, error) {
-	var out []seal.DataKey
+func (s *Store) DataKeys(ctx context.Context) ([]atrest.DataKey, error) {
+	var out []atrest.DataKey
 	return out, s.db.WithContext(ctx).Raw("SELECT id, sealed FROM data_keys ORDER BY id").Scan(&out).Error
 }
 
@@ -38,9 +38,9 @@ func (s *Store) SealedBefore(ctx context.Context, dataKey int64, limit int) (map
 	return out, err
 }
 
-// Reseal puts the same steward key, sealed anew, in the place of the old seal;
+// ReplaceSealed puts the same steward key, sealed anew, in the place of the old one;
 // what another changed meanwhile stays.
-func (s *Store) Reseal(ctx context.Context, instanceID int64, old, anew []byte) error {
+func (s *Store) ReplaceSealed(ctx context.Context, instanceID int64, old, anew []byte) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
 		for _, table := range []string{"steward_keys", "steward_next"} {
 			if err := tx.Exec("UPDATE "+table+" SET sealed = ? WHERE instance_id = ? AND sealed = ?", raw(anew), instanceID, raw(old)).Error; err != nil {
@@ -51,12 +51,12 @@ func (s *Store) Reseal(ctx context.Context, instanceID int64, old, anew []byte) 
 	})
 }
 
-// ErrSealInUse says that something is still sealed with an old data key.
-var ErrSealInUse = errors.New("something is still sealed with an old data key")
+// ErrKeyInUse says that something is still sealed with an old data key.
+var ErrKeyInUse = errors.New("something is still sealed with an old data key")
 
-// EndRekey leaves one data key, puts the new sentinel in the place of the old
-// one, and writes it into the journal. ErrSealInUse.
-func (s *Store) EndRekey(ctx context.Context, dataKey int64, sentinel []byte, outcome string) error {
+// EndNewIdentity leaves one data key, puts the new sentinel in the place of the old
+// one, and writes it into the journal. ErrKeyInUse.
+func (s *Store) EndNewIdentity(ctx context.Context, dataKey int64, sentinel []byte, outcome string) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
 		if err := tx.Exec("DELETE FROM data_keys k WHERE id < ? AND NOT EXISTS (SELECT 1 FROM steward_keys s WHERE s.data_key = k.id) AND NOT EXISTS (SELECT 1 FROM steward_next s WHERE s.data_key = k.id) AND NOT EXISTS (SELECT 1 FROM work_keys s WHERE s.data_key = k.id)", dataKey).Error; err != nil {
 			return err
@@ -66,12 +66,12 @@ func (s *Store) EndRekey(ctx context.Context, dataKey int64, sentinel []byte, ou
 			return err
 		}
 		if left > 0 {
-			return ErrSealInUse
+			return ErrKeyInUse
 		}
 		if err := tx.Exec("UPDATE sentinel SET sealed = ?", raw(sentinel)).Error; err != nil {
 			return err
 		}
-		_, err := entry{Actor: Service, Action: "service.rekey", Target: "steward keys", Outcome: outcome}.write(tx)
+		_, err := entry{Actor: Service, Action: "service.new-identity", Target: "steward keys", Outcome: outcome}.write(tx)
 		return err
 	})
 }

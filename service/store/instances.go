@@ -336,7 +336,7 @@ func (s *Store) FirstBootRead(ctx context.Context, i Instance, key *keypair.Publ
 	})
 }
 
-// Sentinel returns what seals the database to its identity file, nil for none.
+// Sentinel returns what ties the database to its identity file, nil for none.
 func (s *Store) Sentinel(ctx context.Context) ([]byte, error) {
 	var rows [][]byte
 	var r []struct{ Sealed []byte }
@@ -355,7 +355,7 @@ func (s *Store) Sentinel(ctx context.Context) ([]byte, error) {
 // ErrSentinel says that the database has a sentinel already.
 var ErrSentinel = errors.New("the database is sealed already")
 
-// SetSentinel seals the database, once. ErrSentinel.
+// SetSentinel ties the database to its identity file, once. ErrSentinel.
 func (s *Store) SetSentinel(ctx context.Context, sealed []byte) error {
 	err := s.db.WithContext(ctx).Exec("INSERT INTO sentinel (sealed) VALUES (?)", raw(sealed)).Error
 	if _, ok := unique(err); ok {

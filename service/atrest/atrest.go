@@ -1,8 +1,8 @@
-// Package seal encrypts what the service must keep secret at rest, its own
+// Package atrest encrypts what the service must keep secret at rest, its own
 // steward keys. Each is encrypted with a data key; data keys stand in the
 // database, sealed to an age identity that lies in a file beside it and not in
 // it. A stolen database opens nothing.
-package seal
+package atrest
 
 import (
 	"bytes"
@@ -30,8 +30,8 @@ var (
 	ErrMode = errors.New("the identity file can be read by others: its mode must be 0600")
 	// ErrDamaged: the file holds no age identity.
 	ErrDamaged = errors.New("the identity file holds no age identity")
-	// ErrSealedElsewhere: what is to be opened was sealed with another identity.
-	ErrSealedElsewhere = errors.New("this was sealed with another identity")
+	// ErrOtherIdentity: what is to be opened was sealed with another identity.
+	ErrOtherIdentity = errors.New("this was sealed with another identity")
 )
 
 // DataKey is a data key, sealed.
@@ -46,24 +46,24 @@ type DataKeys interface {
 	AddDataKey(ctx context.Context, sealed []byte) error
 }
 
-// Sealer seals and opens. Load makes one; Keep gives it its data keys.
-type Sealer struct {
+// Cipher encrypts and decrypts. Load makes one; Keep gives it its data keys.
+type Cipher struct {
 	file string
 
 	mu         sync.Mutex
-	identities []*age.X25519Identity // the first seals, each opens
+	identities []*age.X25519Identity // the first encrypts, each decrypts
 	kept       DataKeys
 	keys       map[int64]cipher.AEAD
 	newest     int64
 }
 
-// Load reads the identity file: the first identity in it seals, and each opens.
-func Load(file string) (*Sealer, error) {
+// Load reads the identity file: the first identity in it encrypts, and each decrypts.
+func Load(file string) (*Cipher, error) {
 	ids, err := identities(file)
 	if err != nil {
 		return nil, err
 	}
-	return &Sealer{file: file, identities: ids}, nil
+	return &Cipher{file: file, identities: ids}, nil
 }
 
 func identities(file string) ([]*age.X25519Identity, error) {
@@ -89,7 +89,7 @@ func identities(file string) ([]*age.X25519Identity, error) {
 
 // Create makes a new identity and writes its file with mode 0600. It never
 // overwrites: an identity that was lost in that way is lost for good.
-func Create(file string) (*Sealer, error) {
+func Create(file string) (*Cipher, error) {
 	id, err := age.GenerateX25519Identity()
 	if err != nil {
 		return nil, err
@@ -101,7 +101,7 @@ func Create(file string) (*Sealer, error) {
 	if err := errors.Join(writeIdentities(f, id), f.Close()); err != nil {
 		return nil, errors.Join(err, os.Remove(file))
 	}
-	return &Sealer{file: file, identities: []*age.X25519Identity{id}}, nil
+	return &Cipher{file: file, identities: []*age.X25519Identity{id}}, nil
 }
 
 func writeIdentities(f *os.File, ids ...*age.X25519Identity) error {
@@ -115,7 +115,7 @@ func writeIdentities(f *os.File, ids ...*age.X25519Identity) error {
 
 // Renew puts a new identity in front of the others in the file, unless there is
 // more than one already: then a renewal was cut off, and goes on with those.
-func (s *Sealer) Renew() error {
+func (s *Cipher) Renew() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if len(s.identities) > 1 {
@@ -130,13 +130,13 @@ func (s *Sealer) Renew() error {
 
 // DropOld leaves the first identity alone in the file: nothing that is kept may
 // need the others any more.
-func (s *Sealer) DropOld() error {
+func (s *Cipher) DropOld() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.rewrite(s.identities[:1])
 }
 
-func (s *Sealer) rewrite(ids []*age.X25519Identity) error {
+func (s *Cipher) rewrite(ids []*age.X25519Identity) error {
 	f, err := os.CreateTemp(filepath.Dir(s.file), ".identity-*") // with mode 0600
 	if err != nil {
 		return err
@@ -152,14 +152,14 @@ func (s *Sealer) rewrite(ids []*age.X25519Identity) error {
 	return nil
 }
 
-// SealToIdentity encrypts data to the first identity itself, as an age file.
-func (s *Sealer) SealToIdentity(data []byte) ([]byte, error) {
+// EncryptToIdentity encrypts data to the first identity itself, as an age file.
+func (s *Cipher) EncryptToIdentity(data []byte) ([]byte, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.sealToIdentity(data)
+	return s.encryptToIdentity(data)
 }
 
-func (s *Sealer) sealToIdentity(data []byte) ([]byte, error) {
+func (s *Cipher) encryptToIdentity(data []byte) ([]byte, error) {
 	var out bytes.Buffer
 	w, err := age.Encrypt(&out, s.identities[0].Recipient())
 	if err != nil {
@@ -174,20 +174,20 @@ func (s *Sealer) sealToIdentity(data []byte) ([]byte, error) {
 	return out.Bytes(), nil
 }
 
-func (s *Sealer) openByIdentity(sealed []byte) ([]byte, error) {
+func (s *Cipher) decryptByIdentity(sealed []byte) ([]byte, error) {
 	var ids []age.Identity
 	for _, id := range s.identities {
 		ids = append(ids, id)
 	}
 	r, err := age.Decrypt(bytes.NewReader(sealed), ids...)
 	if err != nil {
-		return nil, ErrSealedElsewhere
+		return nil, ErrOtherIdentity
 	}
 	return io.ReadAll(r)
 }
 
-// Keep gives the sealer its data keys, and makes the first one if there is none.
-func (s *Sealer) Keep(ctx context.Context, kept DataKeys) error {
+// Keep gives the cipher its data keys, and makes the first one if there is none.
+func (s *Cipher) Keep(ctx context.Context, kept DataKeys) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.kept = kept
@@ -197,18 +197,18 @@ func (s *Sealer) Keep(ctx context.Context, kept DataKeys) error {
 	return s.addDataKey(ctx)
 }
 
-// AddDataKey makes a data key, which seals from then on.
-func (s *Sealer) AddDataKey(ctx context.Context) error {
+// AddDataKey makes a data key, which encrypts from then on.
+func (s *Cipher) AddDataKey(ctx context.Context) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.addDataKey(ctx)
 }
 
-func (s *Sealer) addDataKey(ctx context.Context) error {
+func (s *Cipher) addDataKey(ctx context.Context) error {
 	key := make([]byte, 32)
 	_, _ = rand.Read(key) // never fails
 	defer clear(key)
-	sealed, err := s.sealToIdentity(key)
+	sealed, err := s.encryptToIdentity(key)
 	if err != nil {
 		return err
 	}
@@ -219,7 +219,7 @@ func (s *Sealer) addDataKey(ctx context.Context) error {
 }
 
 // read opens every data key that it does not hold yet.
-func (s *Sealer) read(ctx context.Context) error {
+func (s *Cipher) read(ctx context.Context) error {
 	all, err := s.kept.DataKeys(ctx)
 	if err != nil {
 		return err
@@ -227,14 +227,14 @@ func (s *Sealer) read(ctx context.Context) error {
 	keys := map[int64]cipher.AEAD{}
 	for _, k := range all {
 		if keys[k.ID] = s.keys[k.ID]; keys[k.ID] == nil {
-			key, err := s.openByIdentity(k.Sealed)
+			key, err := s.decryptByIdentity(k.Sealed)
 			if err != nil { // another may have renewed the file meanwhile
 				ids, e := identities(s.file)
 				if e != nil {
 					return e
 				}
 				s.identities = ids
-				if key, err = s.openByIdentity(k.Sealed); err != nil {
+				if key, err = s.decryptByIdentity(k.Sealed); err != nil {
 					return err
 				}
 			}
@@ -255,16 +255,16 @@ func (s *Sealer) read(ctx context.Context) error {
 
 const magic = "PLs1"
 
-// Newest returns which data key seals.
-func (s *Sealer) Newest() int64 {
+// Newest returns which data key encrypts.
+func (s *Cipher) Newest() int64 {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.newest
 }
 
-// Seal encrypts data with the newest data key (AES-256-GCM with a random nonce),
+// Encrypt encrypts data with the newest data key (AES-256-GCM with a random nonce),
 // after a look at which that is now.
-func (s *Sealer) Seal(ctx context.Context, data []byte) ([]byte, error) {
+func (s *Cipher) Encrypt(ctx context.Context, data []byte) ([]byte, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if err := s.read(ctx); err != nil {
@@ -277,12 +277,12 @@ func (s *Sealer) Seal(ctx context.Context, data []byte) ([]byte, error) {
 	return s.keys[s.newest].Seal(out, out[head:], data, out[:head]), nil
 }
 
-// Open decrypts what Seal or SealToIdentity made; with other keys, ErrSealedElsewhere.
-func (s *Sealer) Open(ctx context.Context, sealed []byte) ([]byte, error) {
+// Decrypt decrypts what Encrypt or EncryptToIdentity made; with other keys, ErrOtherIdentity.
+func (s *Cipher) Decrypt(ctx context.Context, sealed []byte) ([]byte, error) {
 	if !bytes.HasPrefix(sealed, []byte(magic)) || len(sealed) < len(magic)+20 {
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		return s.openByIdentity(sealed)
+		return s.decryptByIdentity(sealed)
 	}
 	head, nonce, rest := sealed[:12], sealed[12:24], sealed[24:]
 	id := int64(binary.BigEndian.Uint64(head[4:]))
@@ -297,11 +297,11 @@ func (s *Sealer) Open(ctx context.Context, sealed []byte) ([]byte, error) {
 	}
 	s.mu.Unlock()
 	if aead == nil {
-		return nil, ErrSealedElsewhere
+		return nil, ErrOtherIdentity
 	}
 	data, err := aead.Open(nil, nonce, rest, head)
 	if err != nil {
-		return nil, ErrSealedElsewhere
+		return nil, ErrOtherIdentity
 	}
 	return data, nil
 }

@@ -7,24 +7,24 @@ import (
 	"fmt"
 	"os"
 
-	"plumlatch/service/seal"
+	"plumlatch/service/atrest"
 	"plumlatch/service/store"
 )
 
-// resealAtOnce is how many steward keys are read at one time.
-const resealAtOnce = 500
+// encryptAtOnce is how many steward keys are read at one time.
+const encryptAtOnce = 500
 
-// rekey makes another identity and another data key, and encrypts every steward
+// newIdentity makes another identity and another data key, and encrypts every steward
 // key anew. The service can go on meanwhile. One that was cut off goes on where
 // it was when it is begun again: until the end, the file holds both identities.
-func rekey(ctx context.Context, args []string) error {
+func newIdentity(ctx context.Context, args []string) error {
 	var c config
-	fs := flag.NewFlagSet("rekey", flag.ContinueOnError)
+	fs := flag.NewFlagSet("new-identity", flag.ContinueOnError)
 	prepare := fs.Bool("prepare", false, "only put a new identity into the file: copy that to every other machine of the service, then run without this")
 	if err := c.load(fs, args, os.LookupEnv); err != nil {
 		return err
 	}
-	s, err := seal.Load(c.identityFile)
+	s, err := atrest.Load(c.identityFile)
 	if err != nil {
 		return err
 	}
@@ -40,10 +40,10 @@ func rekey(ctx context.Context, args []string) error {
 		return err
 	}
 	if *prepare {
-		fmt.Printf("%s holds the new identity beside the old one. Copy it to every other machine of the service, then run plumlatchd rekey.\n", c.identityFile)
+		fmt.Printf("%s holds the new identity beside the old one. Copy it to every other machine of the service, then run plumlatchd new-identity.\n", c.identityFile)
 		return nil
 	}
-	n, err := reseal(ctx, db, s)
+	n, err := encryptAnew(ctx, db, s)
 	if err != nil {
 		return fmt.Errorf("%w; %d steward keys are encrypted anew, both identities are in %s, and nothing is lost: run it again", err, n, c.identityFile)
 	}
@@ -54,10 +54,10 @@ func rekey(ctx context.Context, args []string) error {
 	return nil
 }
 
-// reseal encrypts all steward keys with a new data key, that is sealed to the
+// encryptAnew encrypts all steward keys with a new data key, that is sealed to the
 // first identity, and returns how many.
-func reseal(ctx context.Context, db *store.Store, s *seal.Sealer) (n int, err error) {
-	if err := db.Intend(ctx, store.Service, "service.rekey", "steward keys", "another identity, and every steward key encrypted anew"); err != nil {
+func encryptAnew(ctx context.Context, db *store.Store, s *atrest.Cipher) (n int, err error) {
+	if err := db.Intend(ctx, store.Service, "service.new-identity", "steward keys", "another identity, and every steward key encrypted anew"); err != nil {
 		return 0, err
 	}
 	if err := s.Keep(ctx, db); err != nil {
@@ -67,19 +67,19 @@ func reseal(ctx context.Context, db *store.Store, s *seal.Sealer) (n int, err er
 		return 0, err
 	}
 	for {
-		old, err := db.SealedBefore(ctx, s.Newest(), resealAtOnce)
+		old, err := db.SealedBefore(ctx, s.Newest(), encryptAtOnce)
 		if err != nil {
 			return n, err
 		}
 		for id, sealed := range old {
-			private, err := s.Open(ctx, sealed)
+			private, err := s.Decrypt(ctx, sealed)
 			if err != nil {
 				return n, err
 			}
-			anew, err := s.Seal(ctx, private)
+			anew, err := s.Encrypt(ctx, private)
 			clear(private)
 			if err == nil {
-				err = db.Reseal(ctx, id, sealed, anew)
+				err = db.ReplaceSealed(ctx, id, sealed, anew)
 			}
 			if err != nil {
 				return n, err
@@ -89,12 +89,12 @@ func reseal(ctx context.Context, db *store.Store, s *seal.Sealer) (n int, err er
 		if len(old) > 0 {
 			continue
 		}
-		sentinel, err := s.SealToIdentity([]byte(sentinelText))
+		sentinel, err := s.EncryptToIdentity([]byte(sentinelText))
 		if err != nil {
 			return n, err
 		}
 		// A launch may have sealed with the old data key a moment ago: then once more.
-		if err := db.EndRekey(ctx, s.Newest(), sentinel, fmt.Sprintf("%d steward keys encrypted anew", n)); !errors.Is(err, store.ErrSealInUse) {
+		if err := db.EndNewIdentity(ctx, s.Newest(), sentinel, fmt.Sprintf("%d steward keys encrypted anew", n)); !errors.Is(err, store.ErrKeyInUse) {
 			return n, err
 		}
 	}

@@ -1,4 +1,4 @@
-package seal
+package atrest
 
 import (
 	"crypto/ed25519"

@@ -342,3 +342,24 @@ var (
 	sentenceInSQL  = regexp.MustCompile(`(?i)\b(waits_for|outcome|trouble|text)\s+(NOT\s+)?(LIKE|ILIKE|~)\s`)
 	sentenceInPage = regexp.MustCompile(`\.(waits_for|outcome|trouble|detail|text|title|note|reason)\??\.(startsWith|endsWith|includes|indexOf|match)\(`)
 )
+
+// TestNoSQLInWork: no statement reads inside the input or the data of a piece of work:
+// those are its own steps'. What others look for has a column.
+func TestNoSQLInWork(t *testing.T) {
+	inside := regexp.MustCompile(`\b(w|work)?\.?(input|data)\s*(->|#>|@>|\?)`)
+	n := 0
+	sources(t, "store", func(path string, f *ast.File) {
+		ast.Inspect(f, func(node ast.Node) bool {
+			if l, ok := node.(*ast.BasicLit); ok && l.Kind == token.STRING {
+				n++
+				if m := inside.FindString(l.Value); m != "" {
+					t.Errorf("%s reads inside a work's JSON: %s", path, m)
+				}
+			}
+			return true
+		})
+	})
+	if n < 500 {
+		t.Fatalf("%d texts only", n)
+	}
+}

@@ -120,7 +120,20 @@ func TestFormerSchemas(t *testing.T) {
 					}
 				}
 			}
+			if version >= 8 {
+				if got := ask("SELECT concat_ws('/', old_key_id, coalesce(new_key_id, 0), contained) FROM work WHERE token = 'grace'"); got != "1/0/taken from 192.0.2.0/24 alone" {
+					t.Errorf("what it is about: %q", got)
+				}
+			}
+			if version >= 11 {
+				if got := ask("SELECT cloud_id FROM shared_rescues"); got != "i-78" {
+					t.Errorf("the shared rescue instance: %q", got)
+				}
+			}
 			if version >= 10 {
+				if got := ask("SELECT concat_ws('/', volume, rescue_cloud_id) FROM work WHERE token = 'rescue'"); got != "vol-9/i-77" {
+					t.Errorf("what it holds: %q", got)
+				}
 				goesOn["rescue"] = "rescue stop detach"
 				if got := ask("SELECT concat_ws('/', at, waits_code) FROM work WHERE token = 'rescue'"); got != "rescue/rescue" {
 					t.Errorf("rescue: %q", got)

@@ -51,6 +51,8 @@ type restoring struct {
 	Bytes   int64 `json:"bytes"`
 }
 
+func (in restoring) keys() (taken, added int64) { return 0, in.NewID }
+
 // lostKey is a key that is to be withdrawn, by what it is and not by its name.
 type lostKey struct {
 	ID  int64         `json:"id"`

@@ -49,6 +49,8 @@ type rotating struct {
 	LoginFrom string `json:"login_from"`
 }
 
+func (in rotating) keys() (taken, added int64) { return in.OldID, in.NewID }
+
 // rotated is what the steps keep.
 type rotated struct {
 	File      string  `json:"file"` // that our line went into
@@ -90,6 +92,15 @@ type rotated struct {
 	Stays string `json:"stays,omitempty"`
 
 	Restore *restored `json:"restore,omitempty"` // what a restore keeps besides
+}
+
+// Facts implements store.Factual.
+func (d rotated) Facts() store.Facts {
+	f := store.Facts{Contained: d.ContainSaid}
+	if d.Restore != nil {
+		f.RescueCloudID, f.Volume = d.Restore.Rescue.CloudID, d.Restore.Volume
+	}
+	return f
 }
 
 // Limits of a rotation.

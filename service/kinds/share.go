@@ -38,6 +38,8 @@ type sharing struct {
 	Back time.Duration `json:"back,omitempty"`
 }
 
+func (in sharing) keys() (taken, added int64) { return in.OldID, in.NewID }
+
 func (r *Run) sharing() (in sharing, d rotated, err error) {
 	if err := decode(r.Work.Input, &in); err != nil {
 		return in, d, err

@@ -72,7 +72,7 @@ func (r *Run) takeShared(d *rotated, c cloud.Instance) error {
 		if err != nil {
 			return err
 		}
-		err = r.launchRescue(c, &at, tags, row.Token, func() error { return r.Store.KeepShared(r.ctx, row.ID, at) })
+		err = r.launchRescue(c, &at, tags, row.Token, func() error { return r.Store.KeepShared(r.ctx, row.ID, at.CloudID, at) })
 		if err != nil {
 			if _, no := errors.AsType[Failure](err); no || errors.Is(err, cloud.ErrRefused) {
 				err = errors.Join(err, r.Store.SpoilShared(r.ctx, row.ID)) // the next part has another

@@ -129,8 +129,12 @@ func (e FieldError) Error() string {
 }
 
 func (w *Worker) begun(k *Kind, title, tok string, i store.Instance, intent string, input any) store.NewWork {
-	return store.NewWork{Kind: k.Name, Title: title, Token: tok, Changing: k.Changing, Input: input, Steps: k.Plan(),
+	n := store.NewWork{Kind: k.Name, Title: title, Token: tok, Changing: k.Changing, Input: input, Steps: k.Plan(),
 		Action: k.Action, Target: "instance " + i.Name, Intent: intent}
+	if in, ok := input.(interface{ keys() (taken, added int64) }); ok {
+		n.OldKeyID, n.NewKeyID = in.keys()
+	}
+	return n
 }
 
 // Cancel asks that a piece of work go back. store.ErrWorkState if it is over;

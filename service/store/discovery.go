@@ -30,8 +30,8 @@ func (s *Store) Discover(ctx context.Context, cloud, region string, all []Discov
 			AND NOT EXISTS (SELECT 1 FROM instances i WHERE i.cloud = ? AND i.phase = 'launching' AND i.cloud_id = '')
 			AND NOT EXISTS (SELECT 1 FROM instances i WHERE i.rescue_cloud_id = d."CloudID")
 			-- One that was launched for a restore at hand goes with it.
-			AND NOT EXISTS (SELECT 1 FROM shared_rescues r WHERE r.gone_at IS NULL AND r.at->>'cloud_id' = d."CloudID")
-			AND NOT EXISTS (SELECT 1 FROM work w WHERE w.kind IN ('restore-disk', 'restore-fetch') AND w.state IN ('queued', 'running', 'waiting') AND w.data->'restore'->'rescue'->>'cloud_id' = d."CloudID")
+			AND NOT EXISTS (SELECT 1 FROM shared_rescues r WHERE r.gone_at IS NULL AND r.cloud_id = d."CloudID")
+			AND NOT EXISTS (SELECT 1 FROM work w WHERE w.state IN ('queued', 'running', 'waiting') AND w.rescue_cloud_id = d."CloudID")
 			ON CONFLICT (cloud, cloud_id) DO UPDATE SET name = excluded.name, state = excluded.state, address = excluded.address, key_label = excluded.key_label, last_at = now()`,
 			cloud, region, string(text), cloud, cloud).Error; err != nil {
 			return err

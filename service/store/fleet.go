@@ -77,7 +77,7 @@ func (s *Store) Candidates(ctx context.Context, q CandidateQuery) ([]Candidate, 
 	var out []Candidate
 	err := s.db.WithContext(ctx).Raw(`SELECT i.id AS instance_id, i.name AS instance, i.login_user, i.state, i.phase, k.name AS old, EXISTS (SELECT 1 FROM steward_keys s WHERE s.instance_id = i.id) AS steward,
 		coalesce((SELECT min(w.id) FROM work w WHERE w.instance_id = i.id AND w.kind IN ('rotate', 'access-add', 'access-remove') AND w.state IN ('queued', 'running', 'waiting')
-			AND ((w.input->>'old_id')::bigint = a.key_id OR (w.input->>'new_id')::bigint = a.key_id)), 0) AS at_hand,
+			AND (w.old_key_id = a.key_id OR w.new_key_id = a.key_id)), 0) AS at_hand,
 		(SELECT count(*) FROM access o JOIN keys ok ON ok.id = o.key_id LEFT JOIN holders oh ON oh.id = ok.holder_id WHERE o.instance_id = i.id AND o.key_id <> a.key_id AND ok.name_fold NOT IN ? AND o.login_user = i.login_user
 			AND o.standing IN ('accepted', 'proven') AND o.against = '' AND ok.state = 'in use' AND coalesce(oh.sort, '') NOT IN ('machine', 'job')) AS others
 		FROM access a JOIN instances i ON i.id = a.instance_id JOIN keys k ON k.id = a.key_id WHERE `+strings.Join(l.where, " AND ")+` ORDER BY i.name_fold, a.id LIMIT ?`, append(append([]any{folded}, l.args...), q.Limit)...).Scan(&out).Error
@@ -154,7 +154,7 @@ const memberState = `CASE WHEN m.trouble <> '' THEN 'failed' WHEN w.id IS NULL T
 // Members returns the instances of a rotation of many, in the order of their waves.
 func (s *Store) Members(ctx context.Context, workID int64) ([]Member, error) {
 	var out []Member
-	return out, s.db.WithContext(ctx).Raw(`SELECT m.n, m.instance_id, i.name AS instance, m.old_key, m.new_key, coalesce(m.old_key_id, 0) AS old_key_id, coalesce(m.new_key_id, 0) AS new_key_id, m.wave, m.cut_off, coalesce(m.child_id, 0) AS child_id, coalesce(w.data->>'contain_said', '') AS contained,
+	return out, s.db.WithContext(ctx).Raw(`SELECT m.n, m.instance_id, i.name AS instance, m.old_key, m.new_key, coalesce(m.old_key_id, 0) AS old_key_id, coalesce(m.new_key_id, 0) AS new_key_id, m.wave, m.cut_off, coalesce(m.child_id, 0) AS child_id, coalesce(w.contained, '') AS contained,
 		coalesce(nullif(m.trouble, ''), nullif(w.outcome, ''), nullif(w.trouble, ''), w.waits_for, '') AS trouble, `+memberState+` AS state
 		FROM fleet_members m JOIN instances i ON i.id = m.instance_id LEFT JOIN work w ON w.id = m.child_id WHERE m.work_id = ? ORDER BY m.n`, workID).Scan(&out).Error
 }

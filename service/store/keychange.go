@@ -226,5 +226,5 @@ func (s *Store) KeyShown(ctx context.Context, by Actor, k Key) error {
 		return err
 	}
 	// A rotation may wait for just this. Apart, as the work's own transaction may want the key.
-	return s.db.WithContext(ctx).Exec("UPDATE work SET "+wakes+" WHERE (kind = 'rotate' OR kind LIKE 'restore-%') AND state IN ('queued', 'running', 'waiting') AND (input->>'new_id')::bigint = ?", k.ID).Error
+	return s.db.WithContext(ctx).Exec("UPDATE work SET "+wakes+" WHERE state IN ('queued', 'running', 'waiting') AND new_key_id = ?", k.ID).Error
 }

@@ -105,7 +105,7 @@ func (s *Store) DropAccess(ctx context.Context, accessID int64) error {
 // about one of the keys. ErrNotFound if there is none.
 func (s *Store) KeyWork(ctx context.Context, instanceID int64, keyIDs ...int64) (Work, error) {
 	return one[Work](ctx, s, workColumns+` WHERE w.instance_id = ? AND (w.kind IN ('rotate', 'access-add', 'access-remove') OR w.kind LIKE 'restore-%') AND w.state IN ('queued', 'running', 'waiting')
-		AND ((w.input->>'old_id')::bigint IN ? OR (w.input->>'new_id')::bigint IN ?) ORDER BY w.id LIMIT 1`, instanceID, keyIDs, keyIDs)
+		AND (w.old_key_id IN ? OR w.new_key_id IN ?) ORDER BY w.id LIMIT 1`, instanceID, keyIDs, keyIDs)
 }
 
 // ShownSince tells when a key's private half was last shown to exist, and

@@ -51,14 +51,14 @@ func (s *Store) TakeShared(ctx context.Context, workID, partID int64, region, zo
 	return out[0], nil
 }
 
-// KeepShared keeps what is known of a shared rescue instance: on the disk before
-// the cloud is asked for anything.
-func (s *Store) KeepShared(ctx context.Context, id int64, at any) error {
+// KeepShared keeps what is known of a shared rescue instance, and what its cloud calls it:
+// on the disk before the cloud is asked for anything.
+func (s *Store) KeepShared(ctx context.Context, id int64, cloudID string, at any) error {
 	text, err := json.Marshal(at)
 	if err != nil {
 		return err
 	}
-	return s.sharedChange(ctx, "UPDATE shared_rescues SET at = ? WHERE id = ?", string(text), id)
+	return s.sharedChange(ctx, "UPDATE shared_rescues SET at = ?, cloud_id = ? WHERE id = ?", string(text), cloudID, id)
 }
 
 // SpoilShared has no part take it any more.
@@ -101,6 +101,6 @@ type PartVolume struct {
 // at a rescue instance.
 func (s *Store) PartVolumes(ctx context.Context, workID int64) ([]PartVolume, error) {
 	var out []PartVolume
-	return out, s.db.WithContext(ctx).Raw(`SELECT w.id AS work_id, i.name AS instance, w.data->'restore'->>'volume' AS volume FROM work w JOIN instances i ON i.id = w.instance_id
-		WHERE w.parent_id = ? AND w.kind = 'restore-disk' AND w.state NOT IN ('done', 'failed', 'cancelled') AND w.data->'restore'->>'volume' <> '' ORDER BY w.id`, workID).Scan(&out).Error
+	return out, s.db.WithContext(ctx).Raw(`SELECT w.id AS work_id, i.name AS instance, w.volume FROM work w JOIN instances i ON i.id = w.instance_id
+		WHERE w.parent_id = ? AND w.state NOT IN ('done', 'failed', 'cancelled') AND w.volume <> '' ORDER BY w.id`, workID).Scan(&out).Error
 }

@@ -119,12 +119,36 @@ func WithClaim(ctx context.Context, c Claim) context.Context {
 	return context.WithValue(ctx, claimKey{}, c)
 }
 
+// Facts are what a piece of work found out or holds that others than its own steps look
+// for. They stand in columns.
+type Facts struct {
+	RescueCloudID string // the rescue instance that it uses, as its cloud calls it
+	Volume        string // the root volume that it moves
+	Contained     string // whether an exposed key was contained, in words
+}
+
+// Factual is data of a piece of work that has facts in it.
+type Factual interface{ Facts() Facts }
+
+// FactsOf returns the facts in a piece of work's data.
+func FactsOf(data any) Facts {
+	if f, ok := data.(Factual); ok {
+		return f.Facts()
+	}
+	return Facts{}
+}
+
 type dataKey struct{}
 
+type keptData struct {
+	text  string
+	facts Facts
+}
+
 // WithData has the next transactions under the context keep what the work's step
-// found out, as NoteData does.
-func WithData(ctx context.Context, text string) context.Context {
-	return context.WithValue(ctx, dataKey{}, text)
+// found out (JSON, and the facts in it), as NoteData does.
+func WithData(ctx context.Context, text string, facts Facts) context.Context {
+	return context.WithValue(ctx, dataKey{}, keptData{text, facts})
 }
 
 // fenced begins a transaction of a claim. The row stays locked until its end,
@@ -137,8 +161,9 @@ func fenced(ctx context.Context, tx *gorm.DB) error {
 	}
 	var held []string
 	sql, args := "UPDATE work SET written_at = clock_timestamp() WHERE id = ? AND fence = ? AND state = 'running' RETURNING set_config('synchronous_commit', 'off', true)", []any{c.Work, c.Fence}
-	if text, ok := ctx.Value(dataKey{}).(string); ok {
-		sql, args = "UPDATE work SET written_at = clock_timestamp(), data = ? WHERE id = ? AND fence = ? AND state = 'running' RETURNING set_config('synchronous_commit', 'off', true)", []any{text, c.Work, c.Fence}
+	if kept, ok := ctx.Value(dataKey{}).(keptData); ok {
+		sql = "UPDATE work SET written_at = clock_timestamp(), data = ?, rescue_cloud_id = ?, volume = ?, contained = ? WHERE id = ? AND fence = ? AND state = 'running' RETURNING set_config('synchronous_commit', 'off', true)"
+		args = []any{kept.text, kept.facts.RescueCloudID, kept.facts.Volume, kept.facts.Contained, c.Work, c.Fence}
 	}
 	err := tx.Raw(sql, args...).Scan(&held).Error
 	if err == nil && len(held) != 1 {
@@ -164,7 +189,9 @@ type NewWork struct {
 	Token       string // random; client tokens are made of it
 	ParentID    int64
 	Changing    bool
-	Input       any // becomes JSON; never a secret
+	Input       any   // becomes JSON; never a secret
+	OldKeyID    int64 // the key that it takes or ends; 0 for none
+	NewKeyID    int64 // the key that it adds; 0 for none
 	Steps       []WorkStep
 	Target      string // in the journal, such as "instance berth-board-1"
 	Action      string // such as "instance.launch"
@@ -196,9 +223,9 @@ func addWork(tx *gorm.DB, by Actor, once Once, instanceID int64, n NewWork) (int
 		first = n.Steps[0].Name
 	}
 	var id int64
-	err = tx.Raw(`INSERT INTO work (token, kind, title, parent_id, instance_id, operator, address, input, state, changing, holding, intent_id, at)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, 'queued', ?, ?, ?, ?) RETURNING id`,
-		n.Token, n.Kind, n.Title, parent, instance, by.Operator, by.Address, string(input), n.Changing, n.Changing, intent, first).Scan(&id).Error
+	err = tx.Raw(`INSERT INTO work (token, kind, title, parent_id, instance_id, operator, address, input, state, changing, holding, intent_id, at, old_key_id, new_key_id)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, 'queued', ?, ?, ?, ?, nullif(?, 0), nullif(?, 0)) RETURNING id`,
+		n.Token, n.Kind, n.Title, parent, instance, by.Operator, by.Address, string(input), n.Changing, n.Changing, intent, first, n.OldKeyID, n.NewKeyID).Scan(&id).Error
 	if constraint, ok := unique(err); ok && constraint == "work_holds_instance" {
 		return 0, ErrInProgress
 	}
@@ -388,8 +415,9 @@ func (s *Store) NoteData(ctx context.Context, c Claim, data any) error {
 	if err != nil {
 		return err
 	}
-	return s.claimed(ctx, "WITH w AS (UPDATE work SET data = @data, written_at = clock_timestamp() WHERE id = @work AND fence = @fence AND state = 'running' RETURNING id) SELECT count(*), set_config('synchronous_commit', 'off', true) FROM w",
-		map[string]any{"data": string(text), "work": c.Work, "fence": c.Fence})
+	f := FactsOf(data)
+	return s.claimed(ctx, "WITH w AS (UPDATE work SET data = @data, rescue_cloud_id = @rescue, volume = @volume, contained = @contained, written_at = clock_timestamp() WHERE id = @work AND fence = @fence AND state = 'running' RETURNING id) SELECT count(*), set_config('synchronous_commit', 'off', true) FROM w",
+		map[string]any{"data": string(text), "rescue": f.RescueCloudID, "volume": f.Volume, "contained": f.Contained, "work": c.Work, "fence": c.Fence})
 }
 
 // SetData keeps what a step found out, for the steps after it.
@@ -398,8 +426,10 @@ func (s *Store) SetData(ctx context.Context, c Claim, data any) error {
 	if err != nil {
 		return err
 	}
+	f := FactsOf(data)
 	// On the disk before anything that it is needed for is done.
-	r := s.db.WithContext(ctx).Exec("UPDATE work SET data = ?, written_at = clock_timestamp() WHERE id = ? AND fence = ? AND state = 'running'", string(text), c.Work, c.Fence)
+	r := s.db.WithContext(ctx).Exec("UPDATE work SET data = ?, rescue_cloud_id = ?, volume = ?, contained = ?, written_at = clock_timestamp() WHERE id = ? AND fence = ? AND state = 'running'",
+		string(text), f.RescueCloudID, f.Volume, f.Contained, c.Work, c.Fence)
 	if r.Error == nil && r.RowsAffected != 1 {
 		return ErrLost
 	}

@@ -486,7 +486,7 @@ func (r *Run) Noting(data any, f func(ctx context.Context) error) error {
 	if err != nil {
 		return err
 	}
-	if err := f(store.WithData(r.ctx, string(text))); err != nil {
+	if err := f(store.WithData(r.ctx, string(text), store.FactsOf(data))); err != nil {
 		return err
 	}
 	r.Work.Data = string(text)

@@ -9,3 +9,4 @@ INSERT INTO work_steps (work_id, n, name, title, state)
     SELECT w.id, s.n - 1, s.name, s.name, 'to do' FROM work w, unnest(ARRAY['contain', 'add', 'accept', 'proof', 'narrow', 'check', 'settle', 'grace', 'withdraw', 'last', 'record']) WITH ORDINALITY AS s(name, n) WHERE w.kind = 'rotate';
 INSERT INTO work_steps (work_id, n, name, title, state)
     SELECT w.id, s.n - 1, s.name, s.name, 'to do' FROM work w, unnest(ARRAY['add', 'accept', 'end', 'withdraw', 'check', 'settle', 'record']) WITH ORDINALITY AS s(name, n) WHERE w.kind = 'access-add';
+UPDATE work SET input = '{"old_id": 1, "new_id": 4711}', data = '{"contain_said": "taken from 192.0.2.0/24 alone"}' WHERE token = 'grace';

@@ -1,0 +1,118 @@
+package store
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// outside are the functions whose statements write without a transaction of tx: one
+// statement each, which carries its own fence, or needs none.
+var outside = map[string]string{
+	"ClaimWork":     "makes the fence",
+	"RenewClaim":    "AND fence",
+	"ReleaseClaim":  "AND fence",
+	"claimed":       "AND fence, in each statement that it is given",
+	"SetData":       "AND fence",
+	"KeyShown":      "its last statement wakes work, which looks anew by itself",
+	"TakeTurns":     "makes the fence of a survey",
+	"DueTurns":      "makes the fence of a survey",
+	"HoldTurn":      "AND fence",
+	"GiveTurn":      "AND fence",
+	"EndPermit":     "a permit that is ended twice is ended; no claim may have gone meanwhile",
+	"AddDataKey":    "adds a row of no work's",
+	"SetSentinel":   "adds a row once, which its table holds",
+	"MatterMark":    "the newest mark wins, whoever writes it",
+	"TakeChallenge": "takes a challenge, once",
+	"Knocked":       "one statement, of the outside probe, which runs beside the steps; what came late is a knock too",
+}
+
+// TestWritesOutside: whatever writes does so in a transaction, which looks at the claim,
+// or stands in the list above with what holds it.
+func TestWritesOutside(t *testing.T) {
+	files, err := filepath.Glob("*.go")
+	if err != nil {
+		t.Fatal(err)
+	}
+	writes := regexp.MustCompile(`\b(INSERT INTO|UPDATE [a-z_]+ (SET|[a-z] SET)|DELETE FROM|TRUNCATE)\b`)
+	found := map[string]bool{}
+	for _, file := range files {
+		if strings.HasSuffix(file, "_test.go") {
+			continue
+		}
+		f, err := parser.ParseFile(token.NewFileSet(), file, nil, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, d := range f.Decls {
+			fn, ok := d.(*ast.FuncDecl)
+			if !ok || fn.Body == nil {
+				continue
+			}
+			ast.Inspect(fn.Body, func(n ast.Node) bool {
+				call, ok := n.(*ast.CallExpr)
+				if !ok {
+					return true
+				}
+				if helper, ok := call.Fun.(*ast.IndexExpr); ok { // one[T] reads
+					if id, ok := helper.X.(*ast.Ident); ok && id.Name == "one" && slices.ContainsFunc(call.Args, func(e ast.Expr) bool {
+						l, ok := e.(*ast.BasicLit)
+						return ok && writes.MatchString(l.Value)
+					}) {
+						found[fn.Name.Name] = true
+					}
+				}
+				sel, ok := call.Fun.(*ast.SelectorExpr)
+				if !ok || sel.Sel.Name != "Exec" && sel.Sel.Name != "Raw" || !onDB(sel.X) {
+					return true
+				}
+				text, ok := call.Args[0].(*ast.BasicLit)
+				if sel.Sel.Name == "Exec" && !(ok && strings.HasPrefix(text.Value, `"SELECT `)) {
+					found[fn.Name.Name] = true
+				}
+				for _, arg := range call.Args {
+					ast.Inspect(arg, func(n ast.Node) bool {
+						if l, ok := n.(*ast.BasicLit); ok && l.Kind == token.STRING && writes.MatchString(l.Value) {
+							found[fn.Name.Name] = true
+						}
+						return true
+					})
+				}
+				// A statement that is somebody else's is as bad as one that writes.
+				if id, ok := call.Args[0].(*ast.Ident); ok && id.Name == "sql" && fn.Name.Name != "one" {
+					found[fn.Name.Name] = true
+				}
+				return true
+			})
+		}
+	}
+	var names []string
+	for name := range found {
+		names = append(names, name)
+		if outside[name] == "" {
+			t.Errorf("%s writes outside of a transaction: use tx, or say here what holds it", name)
+		}
+	}
+	for name := range outside {
+		if !slices.Contains(names, name) {
+			t.Errorf("%s stands in the list and writes nothing", name)
+		}
+	}
+}
+
+// onDB tells whether an expression is the store's own connection, and no transaction.
+func onDB(x ast.Expr) bool {
+	is := false
+	ast.Inspect(x, func(n ast.Node) bool {
+		if sel, ok := n.(*ast.SelectorExpr); ok && sel.Sel.Name == "db" {
+			is = true
+		}
+		return true
+	})
+	return is
+}

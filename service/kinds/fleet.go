@@ -23,11 +23,11 @@ import (
 // fleet is the input of the parent: of a rotation, or of another change of
 // access on many instances.
 type fleet struct {
-	wire.Fleet
-	Many    *wire.AccessMany  `json:"many,omitempty"`
-	Restore *wire.RestoreMany `json:"restore,omitempty"`
-	Paused  bool              `json:"paused"`
-	GoOn    int               `json:"go_on"` // that many failures are accepted by the operator
+	askedFleet
+	Many    *askedMany     `json:"many,omitempty"`
+	Restore *askedRestores `json:"restore,omitempty"`
+	Paused  bool           `json:"paused"`
+	GoOn    int            `json:"go_on"` // that many failures are accepted by the operator
 	// Keys are the IDs of the keys that were named when it was asked for. A name may
 	// be another key's by the time that it is looked up again.
 	Keys map[string]int64 `json:"keys,omitempty"`
@@ -134,7 +134,7 @@ func (r *Run) fleet() (in fleet, err error) {
 
 // PlanFleet says which instances a rotation of many would take, in which waves. FieldError.
 func (w *Worker) PlanFleet(ctx context.Context, f wire.Fleet) (wire.FleetPlan, error) {
-	p, err := w.planMany(ctx, fleet{Fleet: f})
+	p, err := w.planMany(ctx, fleet{askedFleet: askedFleet(f)})
 	if err == nil && f.Exposed {
 		p.Found, err = w.foundBeside(ctx, p.Members)
 	}
@@ -167,12 +167,12 @@ func (w *Worker) planMany(ctx context.Context, f fleet) (wire.FleetPlan, error) 
 // chooseMembers chooses the members, each with its wave, and tells what is left out.
 func (w *Worker) chooseMembers(ctx context.Context, f fleet) (members, left []wire.FleetMember, err error) {
 	if f.Many != nil {
-		return w.chooseMany(ctx, *f.Many)
+		return w.chooseMany(ctx, wire.AccessMany(*f.Many))
 	}
 	if f.Restore != nil {
-		return w.chooseRestored(ctx, *f.Restore)
+		return w.chooseRestored(ctx, wire.RestoreMany(*f.Restore))
 	}
-	return w.chooseFleet(ctx, f.Fleet)
+	return w.chooseFleet(ctx, wire.Fleet(f.askedFleet))
 }
 
 // chooseFleet chooses those of a rotation.
@@ -345,7 +345,7 @@ func (w *Worker) RotateMany(ctx context.Context, by store.Actor, once store.Once
 		return store.Work{}, err
 	}
 	what := fmt.Sprintf("rotate %s on %s", cmp.Or(f.Key, f.Tag, "what is due"), plural(len(members), "instance"))
-	n := w.begun(w.kind("rotate-many"), words(errors.New(what)), token(26), store.Instance{}, what, fleet{Fleet: f, Keys: keys})
+	n := w.begun(w.kind("rotate-many"), words(errors.New(what)), token(26), store.Instance{}, what, fleet{askedFleet: askedFleet(f), Keys: keys})
 	n.Target = "instances"
 	return w.beginOf(ctx, by, once, store.Instance{}, n)
 }
@@ -489,7 +489,7 @@ func (r *Run) fleetProof() error {
 }
 
 // newKeysOf are the names of all new keys, each once.
-func (f fleet) newKeysOf() []string { return newKeys(f.Fleet) }
+func (f fleet) newKeysOf() []string { return newKeys(wire.Fleet(f.askedFleet)) }
 
 func newKeys(f wire.Fleet) []string {
 	if f.New != "" {
@@ -604,7 +604,7 @@ func (r *Run) beginWave(in fleet, wave, of int) (busy int, err error) {
 func (r *Run) partOf(in fleet, m store.Member, i store.Instance, by store.Actor) (store.NewWork, error) {
 	back := cmp.Or(time.Duration(in.BackSeconds)*time.Second, backLimit)
 	if in.Many != nil {
-		return r.accessPart(*in.Many, m, i, by)
+		return r.accessPart(wire.AccessMany(*in.Many), m, i, by)
 	}
 	if in.Restore != nil {
 		n, err := r.planRestore(r.ctx, i, wire.Restore{New: m.NewKey}, m.NewKeyID, r.Work.ID)

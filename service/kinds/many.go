@@ -25,7 +25,7 @@ func (w *Worker) PlanMany(ctx context.Context, by store.Actor, r wire.AccessMany
 	if err := w.checkMany(ctx, by, &r); err != nil {
 		return wire.FleetPlan{}, err
 	}
-	return w.planMany(ctx, fleet{Many: &r})
+	return w.planMany(ctx, fleet{Many: keptMany(r)})
 }
 
 // ChangeMany begins a change of access on many instances. FieldError, store.ErrReused.
@@ -54,7 +54,7 @@ func (w *Worker) ChangeMany(ctx context.Context, by store.Actor, once store.Once
 	if r.Reason != "" {
 		intent += ": " + r.Reason
 	}
-	in := fleet{Many: &r}
+	in := fleet{Many: keptMany(r)}
 	if in.StopAfter = r.StopAfter; in.StopAfter == 0 && r.Do == wire.ManyRemove {
 		in.StopAfter = noStop
 	}

@@ -55,7 +55,10 @@ func (w *Worker) Report(ctx context.Context, work store.Work) (wire.Report, erro
 			until = *x.InAt
 		}
 		out.Changed, out.Withdrawn = append(out.Changed, x.Changed...), append(out.Withdrawn, x.Withdrawn...)
-		out.Checks, out.Left = append(out.Checks, x.Checks...), append(out.Left, x.Left...)
+		for _, c := range x.Checks {
+			out.Checks = append(out.Checks, c.show())
+		}
+		out.Left = append(out.Left, x.Left...)
 		w.charges(ctx, &out, x, steps)
 	}
 	out.Down, out.NotSeen = measured(out.Seen, work.CreatedAt, until)

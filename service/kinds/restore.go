@@ -89,12 +89,12 @@ type restored struct {
 	Added   reach.Added        `json:"added"`
 
 	// Home: the volume is back, and the instance was started; nothing of the cloud is left to take back.
-	Home      bool               `json:"home,omitempty"`
-	InAt      *time.Time         `json:"in_at,omitempty"`
-	Changed   []string           `json:"changed,omitempty"`
-	Withdrawn []string           `json:"withdrawn,omitempty"`
-	Checks    []wire.CheckResult `json:"checks,omitempty"`
-	Left      []string           `json:"left,omitempty"`
+	Home      bool       `json:"home,omitempty"`
+	InAt      *time.Time `json:"in_at,omitempty"`
+	Changed   []string   `json:"changed,omitempty"`
+	Withdrawn []string   `json:"withdrawn,omitempty"`
+	Checks    []checked  `json:"checks,omitempty"`
+	Left      []string   `json:"left,omitempty"`
 }
 
 // rescueAt is the rescue instance that a piece of work uses.

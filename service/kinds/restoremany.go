@@ -16,7 +16,7 @@ import (
 // PlanRestoreMany says which instances only a lost key opened, and by which route
 // each would be restored. FieldError.
 func (w *Worker) PlanRestoreMany(ctx context.Context, r wire.RestoreMany) (wire.FleetPlan, error) {
-	return w.planMany(ctx, fleet{Restore: &r})
+	return w.planMany(ctx, fleet{Restore: keptRestores(r)})
 }
 
 // RestoreMany begins to restore each instance that only a lost key opened, by its
@@ -52,7 +52,7 @@ func (w *Worker) RestoreMany(ctx context.Context, by store.Actor, once store.Onc
 	if err != nil {
 		return store.Work{}, err
 	}
-	in := fleet{Restore: &r, Keys: keys}
+	in := fleet{Restore: keptRestores(r), Keys: keys}
 	in.New, in.StopAfter, in.BackSeconds = r.New, r.StopAfter, r.BackSeconds
 	n := w.begun(w.kind("restore-many"), words(errors.New(what)), token(26), store.Instance{}, what, in)
 	n.Target = "instances"

@@ -425,7 +425,7 @@ func (r *Run) restoreChecks() error {
 	}
 	deadline := time.Now().Add(left)
 	for _, check := range r.Instance.Checks {
-		result := wire.CheckResult{Check: check}
+		result := checked{Check: check}
 		for {
 			result.Said, err = r.runCheck(check)
 			if result.Good = err == nil; result.Good || time.Now().After(deadline) {

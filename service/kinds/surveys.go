@@ -389,7 +389,7 @@ func (w *Worker) surveyDue(slots chan struct{}) int {
 
 // surveyMany is what a survey of many was asked for.
 type surveyMany struct {
-	wire.SurveyMany
+	askedSurveys
 	Idle int // instances that were chosen and do not run
 }
 
@@ -417,7 +417,7 @@ func (w *Worker) SurveyMany(ctx context.Context, by store.Actor, once store.Once
 	case r.Region != "":
 		title = "survey " + r.Region
 	}
-	n := w.begun(w.kind("survey"), words(errors.New(title)), token(26), store.Instance{}, "find out what opens them", surveyMany{SurveyMany: r})
+	n := w.begun(w.kind("survey"), words(errors.New(title)), token(26), store.Instance{}, "find out what opens them", surveyMany{askedSurveys: askedSurveys(r)})
 	n.Target = "instances"
 	return w.beginOf(ctx, by, once, store.Instance{}, n)
 }

@@ -288,7 +288,7 @@ func TestWordsWhileAwake(t *testing.T) {
 	k, err := db.KeyByName(ctx, s.key)
 	mustDo(t, err)
 	n := store.NewInstance{Instance: store.Instance{Name: "awake-board", Alias: "plumlatch-awake", Cloud: "none", Phase: store.Launching, LoginUser: "debian", Port: 22, State: "pending"},
-		Work: store.NewWork{Kind: "restore-awake", Title: "t", Token: "awake", Input: map[string]int64{"new_id": k.ID}, Steps: []store.WorkStep{{Name: "a", Title: "A"}}, Action: "x", Target: "instance awake-board"}}
+		Work: store.NewWork{Kind: "restore-awake", Title: "t", Token: "awake", NewKeyID: k.ID, Steps: []store.WorkStep{{Name: "a", Title: "A"}}, Action: "x", Target: "instance awake-board"}}
 	_, err = db.AddInstance(ctx, store.Service, store.Once{}, n)
 	mustDo(t, err)
 	claim := func() (store.Work, error) { return db.ClaimWork(ctx, "one", []string{"restore-awake"}, time.Minute) }

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"crypto/ed25519"
 	crand "crypto/rand"
 	"encoding/json"
@@ -21,6 +22,8 @@ import (
 	"time"
 
 	"golang.org/x/crypto/ssh"
+
+	"github.com/jackc/pgx/v5"
 
 	"plumlatch/core/keypair"
 )
@@ -288,10 +291,43 @@ func (w *world) judge(step string) {
 		w.mu.Lock()
 		did := strings.Join(w.did, "\n")
 		w.mu.Unlock()
-		text, _ := os.ReadFile(w.file)
-		w.t.Errorf("sequence %d, after %s: nobody gets in any more, and somebody did.\nopened before %v, now %v; counting before %v, now %v\n%s\n--- the file is\n%s", w.n, step, w.who(w.opened), w.who(opened), w.who(w.counting), w.who(counting), did, text)
+		w.t.Errorf("sequence %d, after %s: nobody gets in any more, and somebody did.\nopened before %v, now %v; counting before %v, now %v\n%s\n%s", w.n, step, w.who(w.opened), w.who(opened), w.who(w.counting), w.who(counting), did, w.history())
 	}
 	w.opened, w.counting = opened, counting
+}
+
+// history is what there is to understand a failure by: each piece of work, and which keys
+// stand in the file and in the copies that were made before each change.
+func (w *world) history() string {
+	var out strings.Builder
+	conn, err := pgx.Connect(context.Background(), w.s.slot.database)
+	if err == nil {
+		defer conn.Close(context.Background())
+		rows, err := conn.Query(context.Background(), `SELECT concat_ws(' ', to_char(e.at, 'HH24:MI:SS.MS'), w.id, w.kind, w.attempt, w.state, e.step, e.text) FROM work_events e JOIN work w ON w.id = e.work_id JOIN instances i ON i.id = w.instance_id
+			WHERE i.name = $1 ORDER BY e.at`, w.name)
+		for err == nil && rows.Next() {
+			var line string
+			_ = rows.Scan(&line)
+			fmt.Fprintln(&out, line)
+		}
+	}
+	files, _ := os.ReadDir(filepath.Dir(w.file))
+	for _, f := range files {
+		text, err := os.ReadFile(filepath.Join(filepath.Dir(w.file), f.Name()))
+		info, e := f.Info()
+		if err != nil || e != nil {
+			continue
+		}
+		fmt.Fprintf(&out, "--- %s of %s\n", f.Name(), info.ModTime().UTC().Format("15:04:05.000"))
+		for line := range strings.Lines(string(text)) {
+			for _, k := range w.keys {
+				if blob := strings.Fields(k.pub)[1]; strings.Contains(line, blob) {
+					fmt.Fprintf(&out, "    %s %s\n", strings.TrimSpace(strings.Split(line, blob)[0]), k.name)
+				}
+			}
+		}
+	}
+	return out.String()
 }
 
 func (w *world) who(m map[string]bool) (out []string) {

@@ -121,6 +121,57 @@ func TestGuardExamples(t *testing.T) {
 		still(t, d, k)
 	})
 
+	// The end of a grace time is kept by the server itself. What it rested on may be marked
+	// meanwhile: then the end is taken back.
+	t.Run("what an end rested on is given up", func(t *testing.T) {
+		t.Parallel()
+		for what, mark := range map[string]func(t *testing.T, d *door, fresh string){
+			"lost":                      func(t *testing.T, d *door, fresh string) { d.must(t, "key", "lost", fresh, "-yes") },
+			"a job's":                   func(t *testing.T, d *door, fresh string) { d.must(t, "key", "set", fresh, "-holder", "guard-job") },
+			"retired":                   func(t *testing.T, d *door, fresh string) { d.must(t, "key", "retire", fresh) },
+			"held by nobody knows whom": func(t *testing.T, d *door, fresh string) { d.must(t, "key", "set", fresh, "-holder", "") },
+		} {
+			t.Run(what, func(t *testing.T) {
+				t.Parallel()
+				d, k := newDoor(t)
+				fresh := d.key(k + "-next")
+				d.must(t, "rotate", d.name, "-old", k, "-new", fresh, "-dir", d.dir, "-grace", "40s")
+				w := d.last("rotate")
+				waitFor(t, "the grace time", func() bool { return d.workByID(t, w.ID).WaitsCode == wire.WaitsEnd })
+				if !strings.Contains(mustRead(t, d.file), "expiry-time=") {
+					t.Fatalf("no end was given:\n%s", mustRead(t, d.file))
+				}
+				mark(t, d, fresh)
+				if w = d.ended(w.ID); w.State != "failed" || !strings.Contains(w.Outcome, "cannot end with its grace time any more") {
+					t.Errorf("%s: %s", w.State, w.Outcome)
+				}
+				if text := mustRead(t, d.file); strings.Contains(text, "expiry-time=") {
+					t.Errorf("the end stands there still:\n%s", text)
+				}
+				still(t, d, k)
+			})
+		}
+	})
+
+	// In its last moments nothing is marked that it rests on: it waits, or is refused.
+	t.Run("marks wait for an end that is near", func(t *testing.T) {
+		t.Parallel()
+		d, k := newDoor(t)
+		fresh := d.key(k + "-next")
+		d.must(t, "rotate", d.name, "-old", k, "-new", fresh, "-dir", d.dir, "-grace", "12s")
+		w := d.last("rotate")
+		d.must(t, "key", "set", fresh, "-holder", "guard-job")
+		if w = d.ended(w.ID); w.State != "done" {
+			t.Errorf("%s: %s", w.State, w.Outcome)
+		}
+		var ended, marked time.Time
+		mustDo(t, d.s.connect(t).QueryRow(t.Context(), "SELECT (data->>'ends')::timestamptz FROM work WHERE id = $1", w.ID).Scan(&ended))
+		mustDo(t, d.s.connect(t).QueryRow(t.Context(), "SELECT max(at) FROM journal WHERE action = 'key.change' AND target = 'key ' || $1", fresh).Scan(&marked))
+		if marked.Before(ended) {
+			t.Errorf("marked at %s, before the end at %s", marked, ended)
+		}
+	})
+
 	t.Run("going back is a change too", func(t *testing.T) {
 		t.Parallel()
 		for what, meanwhile := range map[string]func(t *testing.T, d *door, old string){

@@ -90,14 +90,15 @@ type world struct {
 	s       *oracleService
 	n       int
 	r       *rand.Rand
-	mu      sync.Mutex // of r, did, seen
+	mu      sync.Mutex // of r, did, seen, guests
 	did     []string
 	name    string
 	file    string
 	address string
 	port    int
 	keys    []*judgeKey
-	cut     bool // counted out: from now on nothing is promised for it
+	guests  map[string]bool // keys that an operator gave an end
+	cut     bool            // counted out: from now on nothing is promised for it
 
 	judging  sync.Mutex
 	opened   map[string]bool // by fingerprint, when last judged
@@ -286,7 +287,15 @@ func (w *world) judge(step string) {
 			either[k] = true
 		}
 	}
-	had := both(w.opened, w.counting) > 0 && both(w.opened, counting) > 0
+	// A key that somebody let in for a time is no way in that anybody counts on (rule 1); the
+	// end that a rotation gives to the old key is the service's own doing.
+	lasting := maps.Clone(w.opened)
+	w.mu.Lock()
+	for id := range w.guests {
+		delete(lasting, id)
+	}
+	w.mu.Unlock()
+	had := both(lasting, w.counting) > 0 && both(lasting, counting) > 0
 	if had && both(opened, either) == 0 && !w.cut {
 		w.mu.Lock()
 		did := strings.Join(w.did, "\n")
@@ -417,6 +426,7 @@ func (w *world) step(token string) string {
 		}
 		return key()
 	}
+	begun := false
 	post := func(what, path string, body any) string {
 		var out struct {
 			ID int64 `json:"id"`
@@ -427,6 +437,16 @@ func (w *world) step(token string) string {
 			code = w.s.call(token, "POST", path, body, &out)
 		}
 		w.note("%s: %d %v", what, code, out.ID)
+		begun = code == 202
+		return what
+	}
+	// A key that is given an end by an operator lets nobody in for good.
+	guest := func(k *judgeKey, what string) string {
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		if begun {
+			w.guests[k.id] = true
+		}
 		return what
 	}
 	lock, _ := handEdits.LoadOrStore(w.name, &sync.RWMutex{})
@@ -465,10 +485,14 @@ func (w *world) step(token string) string {
 		case 2:
 			body["from"] = []string{[]string{"127.0.0.1", "192.0.2.1"}[w.random(2)]}
 		}
-		return post(fmt.Sprintf("add %s %v", k.name, body), "/instances/"+w.name+"/access-add", body)
+		what := post(fmt.Sprintf("add %s %v", k.name, body), "/instances/"+w.name+"/access-add", body)
+		if body["until"] != nil {
+			return guest(k, what)
+		}
+		return what
 	case n < 33:
 		k := that(true)
-		return post("extend "+k.name, "/instances/"+w.name+"/access-extend", map[string]any{"key": w.nameOf(token, k), "until": time.Now().Add(time.Duration(2+w.random(5000)) * time.Second).UTC().Format(time.RFC3339)})
+		return guest(k, post("extend "+k.name, "/instances/"+w.name+"/access-extend", map[string]any{"key": w.nameOf(token, k), "until": time.Now().Add(time.Duration(2+w.random(5000)) * time.Second).UTC().Format(time.RFC3339)}))
 	case n < 50:
 		k := that(true)
 		return post("remove "+k.name, "/instances/"+w.name+"/access-remove", map[string]any{"key": w.nameOf(token, k), "reason": "oracle"})
@@ -588,7 +612,7 @@ func (w *world) byHand(token string) {
 
 // newWorld launches the instance of a sequence, with its keys.
 func newWorld(t *testing.T, s *oracleService, seed uint64, n int) *world {
-	w := &world{t: t, s: s, n: n, r: rand.New(rand.NewPCG(seed, uint64(n))), name: fmt.Sprintf("oracle-%d", n)}
+	w := &world{t: t, s: s, n: n, guests: map[string]bool{}, r: rand.New(rand.NewPCG(seed, uint64(n))), name: fmt.Sprintf("oracle-%d", n)}
 	token := s.slot.token
 	for _, k := range []struct {
 		name, holder string

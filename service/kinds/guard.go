@@ -29,7 +29,8 @@ type taking struct {
 	// began; away: its line leaves the service out, and its holder has logged in.
 	shown, away bool
 	cutOff      bool
-	lines       []string // ours, the only ones that may go; nil for all
+	lines       []string  // ours, the only ones that may go; nil for all
+	until       time.Time // the end that the key is given; zero where it goes at once
 }
 
 // guarded is the failure of what rule 1 keeps from being taken.
@@ -82,7 +83,11 @@ func (r *Run) take(d *rotated, t taking, effect string, keep func(all []keysFile
 		if err == nil {
 			err = r.edit(files, all, permit, effect, edit, later)
 		}
-		end()
+		if err == nil {
+			end(t.until)
+		} else {
+			end(time.Time{})
+		}
 		stale := errors.Is(err, rotation.ErrStale) || errors.Is(err, rotation.ErrEnded)
 		if err == nil || !stale || n == maxJudged {
 			return err
@@ -135,9 +140,13 @@ func (r *Run) edit(files reach.Files, all []keysFile, permit rotation.Permit, ef
 	})
 }
 
+// lastMoments is how long before an end that a server keeps by itself what it rests on is
+// held as it is: long enough to take the end back, if that is what is to be done.
+const lastMoments = 20 * time.Second
+
 // permit asks the guard, on what is there now. end gives the permit back: what
-// waits to change what it rests on goes on then.
-func (r *Run) permit(d *rotated, files reach.Files, t taking) (permit rotation.Permit, end func(), err error) {
+// waits to change what it rests on goes on then. A hold that is near has it hold until then.
+func (r *Run) permit(d *rotated, files reach.Files, t taking) (permit rotation.Permit, end func(hold time.Time), err error) {
 	p, err := r.Policy(r.ctx)
 	if err != nil {
 		return permit, nil, err
@@ -192,9 +201,13 @@ func (r *Run) permit(d *rotated, files reach.Files, t taking) (permit rotation.P
 		if err != nil {
 			return permit, nil, err
 		}
-		return permit, func() {
+		return permit, func(hold time.Time) {
 			ctx, cancel := context.WithTimeout(context.WithoutCancel(r.ctx), 3*time.Second)
 			defer cancel()
+			if now.Before(hold) && hold.Sub(now) < lastMoments {
+				_ = r.Store.HoldPermit(ctx, id, hold.Add(2*time.Second))
+				return
+			}
 			_ = r.Store.EndPermit(ctx, id) // it ends by itself
 		}, nil
 	}

@@ -345,6 +345,9 @@ func (r *Run) rotateNarrow() error {
 	if err != nil {
 		return err
 	}
+	if in.Grace > 0 {
+		t.until = *d.Ends
+	}
 	return r.takeOld(&d, t, in.Grace == 0)
 }
 
@@ -366,7 +369,7 @@ func (r *Run) rotateWiden() error {
 	if err != nil {
 		return err
 	}
-	if err := r.Store.TakeEnd(r.ctx, d.OldAccess, r.Work.ID); err != nil || !d.Narrowed || r.instanceGone() {
+	if err := errors.Join(r.Store.EndPermitsOf(r.ctx, r.Work.ID), r.Store.TakeEnd(r.ctx, d.OldAccess, r.Work.ID)); err != nil || !d.Narrowed || r.instanceGone() {
 		return err
 	}
 	old, err := r.Store.KeyByID(r.ctx, in.OldID)
@@ -416,7 +419,59 @@ func (r *Run) rotateGrace() error {
 	if left <= 0 {
 		return nil
 	}
-	return r.Wait(wire.WaitsEnd, fmt.Sprintf("the end of the grace time, %s; then %s is withdrawn", d.Ends.Format("2006-01-02 15:04 UTC"), in.Old), left+time.Second, left+time.Hour)
+	wake := left + time.Second
+	if d.Enforced {
+		if d.Waited || left <= lastMoments {
+			if err := r.endAllowed(in, &d, left <= lastMoments); err != nil {
+				return err
+			}
+		}
+		if !d.Waited {
+			d.Waited = true
+			if err := r.NoteData(d); err != nil {
+				return err
+			}
+		}
+		if left > lastMoments {
+			wake = left - lastMoments + time.Second
+		}
+	}
+	return r.Wait(wire.WaitsEnd, fmt.Sprintf("the end of the grace time, %s; then %s is withdrawn", d.Ends.Format("2006-01-02 15:04 UTC"), in.Old), wake, left+time.Hour)
+}
+
+// endAllowed asks the guard whether the old key may still end when its grace time does, by the
+// server itself: what that rested on may have been marked or taken since. If not, the work
+// goes back, which takes the end out again. hold keeps what it rests on as it is until then.
+// A server that cannot be asked keeps the end that it was given.
+func (r *Run) endAllowed(in rotating, d *rotated, hold bool) error {
+	old, err := r.Store.KeyByID(r.ctx, in.OldID)
+	if err != nil {
+		return err
+	}
+	t, err := r.takingOld(in, *d, old)
+	if err != nil {
+		return err
+	}
+	files, err := r.enter()
+	if err == nil {
+		var end func(time.Time)
+		if _, end, err = r.permit(d, files, t); err == nil {
+			if hold {
+				end(*d.Ends)
+			} else {
+				end(time.Time{})
+			}
+			return nil
+		}
+	}
+	if failure, ok := errors.AsType[Failure](err); ok {
+		return failf("%s cannot end with its grace time any more: %s", in.Old, failure.Reason)
+	}
+	if r.ctx.Err() != nil || errors.Is(err, store.ErrLost) {
+		return store.ErrLost
+	}
+	r.Log.Warn("whether a key may end was not asked", "work", r.Work.ID, "error", words(err))
+	return nil
 }
 
 // rotateWithdraw takes the old key out after the grace time.

@@ -19,15 +19,17 @@ var ErrKeyState = errors.New("the key is in no state for that")
 // access.InUse (found again). An exposed key stays exposed: nobody can tell that
 // it is not. ErrKeyState.
 func (s *Store) SetKeyState(ctx context.Context, by Actor, k Key, state, reason string) error {
-	return s.markTx(ctx, func(tx *gorm.DB) error { return setKeyState(tx, by, k, state, reason) })
+	return s.markTx(ctx, func(tx *gorm.DB, touch func(...int64) error) error {
+		return setKeyState(tx, touch, by, k, state, reason)
+	})
 }
 
-func setKeyState(tx *gorm.DB, by Actor, k Key, state, reason string) error {
+func setKeyState(tx *gorm.DB, touch func(...int64) error, by Actor, k Key, state, reason string) error {
 	allowed := map[string][]string{access.Lost: {access.InUse}, access.Exposed: {access.InUse, access.Lost}, access.InUse: {access.Lost}}[state]
 	if !slices.Contains(allowed, k.State) {
 		return fmt.Errorf("%w: it is %s", ErrKeyState, k.State)
 	}
-	if err := unrested(tx, k.ID); err != nil {
+	if err := touch(k.ID); err != nil {
 		return err
 	}
 	r := tx.Exec("UPDATE keys SET state = ?, state_at = now(), state_by = ?, state_reason = ? WHERE id = ? AND state = ?", state, by.Operator, reason, k.ID, k.State)
@@ -109,12 +111,12 @@ func (s *Store) HolderLeft(ctx context.Context, by Actor, name string) error {
 	if err != nil {
 		return err
 	}
-	return s.markTx(ctx, func(tx *gorm.DB) error {
+	return s.markTx(ctx, func(tx *gorm.DB, touch func(...int64) error) error {
 		var ids []int64
 		for _, k := range held {
 			ids = append(ids, k.ID)
 		}
-		if err := unrested(tx, ids...); err != nil {
+		if err := touch(ids...); err != nil {
 			return err
 		}
 		r := tx.Exec("UPDATE holders SET left_at = now(), left_by = ? WHERE name_fold = ? AND left_at IS NULL", by.Operator, names.Fold(name))
@@ -132,7 +134,7 @@ func (s *Store) HolderLeft(ctx context.Context, by Actor, name string) error {
 			if k.Team != "" {
 				reason += " as one of " + k.Team
 			}
-			if err := setKeyState(tx, by, k.Key, access.Exposed, reason); err != nil {
+			if err := setKeyState(tx, touch, by, k.Key, access.Exposed, reason); err != nil {
 				return fmt.Errorf("key %s: %w", k.Name, err)
 			}
 		}

@@ -21,7 +21,7 @@ type KeyChange struct {
 // key keeps its accesses and its evidence. ErrNotFound, ErrNameTaken, ErrHolder.
 func (s *Store) ChangeKey(ctx context.Context, by Actor, name string, c KeyChange) (Key, error) {
 	var id int64
-	err := s.markTx(ctx, func(tx *gorm.DB) error {
+	err := s.markTx(ctx, func(tx *gorm.DB, touch func(...int64) error) error {
 		var ids []int64
 		if err := tx.Raw("SELECT id FROM keys WHERE name_fold = ? FOR UPDATE", names.Fold(name)).Scan(&ids).Error; err != nil {
 			return err
@@ -30,7 +30,7 @@ func (s *Store) ChangeKey(ctx context.Context, by Actor, name string, c KeyChang
 			return ErrNotFound
 		}
 		id = ids[0]
-		if err := unrested(tx, id); err != nil {
+		if err := touch(id); err != nil {
 			return err
 		}
 		var intent []string
@@ -78,8 +78,8 @@ func (s *Store) ChangeKey(ctx context.Context, by Actor, name string, c KeyChang
 
 // RetireKey takes a key out of new launches, or back into them. ErrNotFound.
 func (s *Store) RetireKey(ctx context.Context, by Actor, k Key, retire bool) error {
-	return s.markTx(ctx, func(tx *gorm.DB) error {
-		if err := unrested(tx, k.ID); err != nil {
+	return s.markTx(ctx, func(tx *gorm.DB, touch func(...int64) error) error {
+		if err := touch(k.ID); err != nil {
 			return err
 		}
 		sql, action, outcome := "UPDATE keys SET retired_at = NULL WHERE id = ?", "key.use-again", "in use"
@@ -108,8 +108,8 @@ func (e StillOpens) Error() string {
 
 // ForgetKey takes a key out of the ledger. ErrNotFound, StillOpens.
 func (s *Store) ForgetKey(ctx context.Context, by Actor, k Key) error {
-	return s.markTx(ctx, func(tx *gorm.DB) error {
-		if err := unrested(tx, k.ID); err != nil {
+	return s.markTx(ctx, func(tx *gorm.DB, touch func(...int64) error) error {
+		if err := touch(k.ID); err != nil {
 			return err
 		}
 		var opens []string

@@ -10,6 +10,7 @@ import (
 	"gorm.io/gorm"
 
 	"plumlatch/core/rotation"
+	"plumlatch/core/wire"
 )
 
 // A permit of the guard is a row with a short end. It is written in one
@@ -77,6 +78,17 @@ func (s *Store) PermitHolds(ctx context.Context, id int64, rests []rotation.Rest
 	return rotation.Same(rests, now)
 }
 
+// HoldPermit has a permit hold until a time that is near: what was written under it comes
+// about only then. What it rests on stays as it is meanwhile.
+func (s *Store) HoldPermit(ctx context.Context, id int64, until time.Time) error {
+	return s.db.WithContext(ctx).Exec("UPDATE permits SET ends_at = ? WHERE id = ?", until, id).Error
+}
+
+// EndPermitsOf ends what a piece of work holds.
+func (s *Store) EndPermitsOf(ctx context.Context, workID int64) error {
+	return s.db.WithContext(ctx).Exec("DELETE FROM permits WHERE work_id = ?", workID).Error
+}
+
 // EndPermit ends a permit: what waits for it goes on.
 func (s *Store) EndPermit(ctx context.Context, id int64) error {
 	return s.db.WithContext(ctx).Exec("DELETE FROM permits WHERE id = ?", id).Error
@@ -141,10 +153,23 @@ func unrested(tx *gorm.DB, ids ...int64) error {
 }
 
 // markTx is tx for a change of what people say of keys: while a permit rests on
-// one of them it waits, for about as long as a permit holds.
-func (s *Store) markTx(ctx context.Context, f func(tx *gorm.DB) error) error {
+// one of them it waits, for about as long as a permit holds. f gives the keys to touch
+// before it changes anything. Work that has given an end to somebody's line on an instance
+// that they open looks anew afterwards: what it rested on may count for nothing now.
+func (s *Store) markTx(ctx context.Context, f func(tx *gorm.DB, touch func(ids ...int64) error) error) error {
 	for begin := time.Now(); ; {
-		err := s.tx(ctx, f)
+		var touched []int64
+		err := s.tx(ctx, func(tx *gorm.DB) error {
+			touched = nil
+			return f(tx, func(ids ...int64) error {
+				touched = append(touched, ids...)
+				return unrested(tx, ids...)
+			})
+		})
+		if err == nil && len(touched) > 0 {
+			// By itself: the work's own transactions lock its row before any key's.
+			return s.db.WithContext(ctx).Exec("UPDATE work SET "+wakes+" WHERE state IN ('running', 'waiting') AND waits_code IN ('', ?) AND instance_id IN (SELECT instance_id FROM access WHERE key_id IN ?)", wire.WaitsEnd, touched).Error
+		}
 		if !errors.Is(err, ErrRested) || time.Since(begin) > PermitLife {
 			return err
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -143,6 +144,21 @@ func TestSafeEditAgainstSSHD(t *testing.T) {
 	}
 	if backup, err := os.ReadFile(filepath.Join(real.home, e.Backup)); err != nil || string(backup) != string(e.Before) {
 		t.Errorf("backup %s: %v", e.Backup, err)
+	}
+	// What an edit that was cut off has left is in nobody's way.
+	leftover := path + ".plumlatch-new"
+	if err := errors.Join(os.WriteFile(leftover, []byte("half of"), 0o600), os.Chown(leftover, real.uid, real.gid)); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := reach.AddLine(files, keysFile, gone.Line(), time.Now()); err != nil || ask(gone) != reach.Accepted {
+		t.Errorf("adding beside what was left: %v, %s", err, ask(gone))
+	}
+	if err := errors.Join(os.WriteFile(leftover, []byte("half of"), 0o600), os.Chown(leftover, real.uid, real.gid)); err != nil {
+		t.Fatal(err)
+	}
+	edit(func(d *authkeys.Document) error { d.Remove(gone.Blob); return nil })
+	if _, err := os.Stat(leftover); ask(gone) != reach.Refused || !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("removing beside what was left: %s, %v", ask(gone), err)
 	}
 	// An edit that changes nothing writes nothing.
 	old, err := os.Stat(path)

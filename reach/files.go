@@ -400,12 +400,14 @@ func (o *openFile) Seek(offset int64, whence int) (at int64, err error) {
 
 func (o *openFile) Close() error { return o.f.op(opBytes, o.file.Close) }
 
-func (f *sftpFiles) write(name string, flags int, mode fs.FileMode, data []byte) error {
-	return f.op(opBytes, func() error {
+// write opens a file and writes to it; opened tells whether it came as far as that.
+func (f *sftpFiles) write(name string, flags int, mode fs.FileMode, data []byte) (opened bool, err error) {
+	err = f.op(opBytes, func() error {
 		file, err := f.sftp.OpenFile(name, flags)
 		if err != nil {
 			return err
 		}
+		opened = true
 		if mode != 0 {
 			err = file.Chmod(mode) // before a byte is in it
 		}
@@ -417,12 +419,22 @@ func (f *sftpFiles) write(name string, flags int, mode fs.FileMode, data []byte)
 		}
 		return errors.Join(err, file.Close())
 	})
+	return opened, err
 }
 
 func (f *sftpFiles) Create(name string, mode fs.FileMode, data []byte) error {
-	err := f.write(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode, data)
-	if err != nil && !errors.Is(err, fs.ErrExist) {
+	opened, err := f.write(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode, data)
+	switch {
+	case err == nil || errors.Is(err, fs.ErrExist):
+		return err
+	case opened:
 		_ = f.Remove(name) // half of a file is worth nothing
+		return err
+	}
+	// Version 3 of SFTP has no code for "it exists" (draft-ietf-secsh-filexfer-02 section
+	// 7): OpenSSH answers SSH_FX_FAILURE.
+	if _, there := f.Lstat(name); there == nil {
+		return errors.Join(fs.ErrExist, err)
 	}
 	return err
 }
@@ -434,7 +446,8 @@ func (f *sftpFiles) Append(name string, data []byte) error {
 	if len(data) > maxOneWrite {
 		return fmt.Errorf("%d bytes do not go into one write", len(data))
 	}
-	return f.write(name, os.O_WRONLY|os.O_APPEND, 0, data)
+	_, err := f.write(name, os.O_WRONLY|os.O_APPEND, 0, data)
+	return err
 }
 
 func (f *sftpFiles) Replace(from, to string) error {

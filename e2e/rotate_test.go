@@ -53,7 +53,7 @@ func TestRotateMany(t *testing.T) {
 
 	// Shown first: which instance in which wave, what cannot be reached, who is sole.
 	plan := d.must(t, "rotate", "-key", "many-old", "-new", "many-new", "-at-most", "50%", "-plan")
-	contains(t, "the plan", plan, "Waves of 1, 2, 2;", "it is stopped: it is taken when it is back", "5 have one opener now, and one afterwards", "Nothing was changed")
+	contains(t, "the plan", plan, "Waves of 1, 2, 2;", "it is stopped: it is taken when it is back", "5 instances have one opener now, and one afterwards", "Nothing was changed")
 	if r := d.client(t, "", "rotate", "-key", "many-old", "-new", "many-new", "-at-most", "50%", "-dir", dir); r.code != 1 || !strings.Contains(r.err, "Rotate on 5 instances, in 3 waves?") {
 		t.Errorf("without -yes: %+v", r)
 	}

@@ -249,11 +249,19 @@ func (c *cli) printFleetPlan(p wire.FleetPlan, o rotateOptions) {
 	}
 	c.printWordNeeded(p.Word)
 	for _, line := range []struct {
-		n    int
-		what string
-	}{{later, "cannot be reached now: they keep the old key, and are taken by themselves when they are back"}, {sole, "have one opener now, and one afterwards: the new key"}, {left, "are left out"}} {
-		if line.n > 0 {
-			fmt.Fprintf(c.out, "%d %s.\n", line.n, line.what)
+		n         int
+		one, many string
+	}{
+		{later, "cannot be reached now: it keeps the old key, and is taken by itself when it is back", "cannot be reached now: they keep the old key, and are taken by themselves when they are back"},
+		{sole, "has one opener now, and one afterwards: the new key", "have one opener now, and one afterwards: the new key"},
+		{left, "is left out", "are left out"},
+	} {
+		switch line.n {
+		case 0:
+		case 1:
+			fmt.Fprintf(c.out, "1 instance %s.\n", line.one)
+		default:
+			fmt.Fprintf(c.out, "%d instances %s.\n", line.n, line.many)
 		}
 	}
 	fmt.Fprintf(c.out, "The new key's holder shows its private half once, now; then this machine can be closed.\n")

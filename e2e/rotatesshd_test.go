@@ -11,6 +11,7 @@ import (
 
 	"plumlatch/core/authkeys"
 	"plumlatch/core/keypair"
+	"plumlatch/core/wire"
 )
 
 // logsIn tries a login with the real ssh.
@@ -164,6 +165,41 @@ func TestRotateGuard(t *testing.T) {
 	d.must(t, "rotate", name, "-new", name+"-new", "-identity", identity, "-grace", "0")
 	if a.logsIn(t, a.identity, "true") || !a.logsIn(t, identity, "true") {
 		t.Error("the old key still logs in, or the new one does not")
+	}
+}
+
+// TestGraceGivenUpSSHD: the new key is lost during the grace time. The end that the old one
+// was given is taken out of its line again, and it opens the door as before.
+func TestGraceGivenUpSSHD(t *testing.T) {
+	t.Parallel()
+	a := startAdoptee(t, "")
+	d := newHome(t, shared)
+	dir, none := t.TempDir(), writeFile(t, "")
+	name := fmt.Sprintf("given-up-door-%d", a.port)
+	d.must(t, a.args(name, "-record", name+"-key")...)
+	// Else the lost key's line stays beside it: nobody knows whose the old one is.
+	d.must(t, "holder", "add", name+"-person")
+	d.must(t, "key", "set", name+"-key", "-holder", name+"-person")
+	d.must(t, "key", "prove", name+"-key", "-identity", a.identity)
+	before := a.now(t)
+	d.must(t, "rotate", name, "-grace", "40s", "-dir", dir, "-name", name+"-new", "-new-passphrase-file", none)
+	if !strings.Contains(a.now(t), "expiry-time=") || !a.logsIn(t, filepath.Join(dir, name+"-new"), "true") {
+		t.Fatalf("within the grace time:\n%s", a.now(t))
+	}
+	d.must(t, "key", "lost", name+"-new", "-yes")
+	var list wire.List[wire.Work]
+	waitFor(t, "it to go back", func() bool {
+		unmarshal(t, d.must(t, "work", "list", "-instance", name, "-kind", "rotate", "-json"), &list)
+		return len(list.Items) == 1 && list.Items[0].Over()
+	})
+	if w := list.Items[0]; w.State != "failed" || !strings.Contains(w.Outcome, "cannot end with its grace time any more") {
+		t.Errorf("%s: %s", w.State, w.Outcome)
+	}
+	if now := strings.TrimSpace(a.now(t)); now != strings.TrimSpace(before) {
+		t.Errorf("the file is\n%s\n--- before\n%s", now, before)
+	}
+	if !a.logsIn(t, a.identity, "true") || a.logsIn(t, filepath.Join(dir, name+"-new"), "true") {
+		t.Error("the old key does not log in, or the lost one does")
 	}
 }
 

@@ -137,7 +137,7 @@ func TestGuardExamples(t *testing.T) {
 				fresh := d.key(k + "-next")
 				d.must(t, "rotate", d.name, "-old", k, "-new", fresh, "-dir", d.dir, "-grace", "40s")
 				w := d.last("rotate")
-				waitFor(t, "the grace time", func() bool { return d.workByID(t, w.ID).WaitsCode == wire.WaitsEnd })
+				waitFor(t, "the grace time", func() bool { return d.workByID(t, w.ID).WaitsCode == wire.WaitsGrace })
 				if !strings.Contains(mustRead(t, d.file), "expiry-time=") {
 					t.Fatalf("no end was given:\n%s", mustRead(t, d.file))
 				}
@@ -170,6 +170,36 @@ func TestGuardExamples(t *testing.T) {
 		if marked.Before(ended) {
 			t.Errorf("marked at %s, before the end at %s", marked, ended)
 		}
+	})
+
+	// Refused while its line was out, and taken again once it is back: it is no key that
+	// opens nothing.
+	t.Run("what was answered before a line came back says nothing", func(t *testing.T) {
+		t.Parallel()
+		d, k := newDoor(t)
+		second := d.key(k + "-second")
+		d.must(t, "access", "add", d.name, "-key", second)
+		w := d.work("access", "remove", d.name, "-key", second)
+		waitFor(t, "it to be refused", func() bool { now := d.workByID(t, w.ID); return now.StepName == "settle" || now.Over() })
+		d.must(t, "work", "cancel", fmt.Sprint(w.ID))
+		if w = d.ended(w.ID); w.State != "cancelled" {
+			t.Fatalf("%s: %s", w.State, w.Outcome)
+		}
+		still(t, d, k, second)
+		// The other one goes by hand. The one that came back is the last then.
+		blob := strings.Fields(mustRead(t, filepath.Join(d.dir, k+".pub")))[1]
+		var kept []string
+		for line := range strings.Lines(mustRead(t, d.file)) {
+			if !strings.Contains(line, blob) {
+				kept = append(kept, line)
+			}
+		}
+		mustDo(t, os.WriteFile(d.file, []byte(strings.Join(kept, "")), 0o600))
+		_ = d.client(t, "", "work", "retry", fmt.Sprint(w.ID))
+		if w = d.ended(w.ID); w.State == "done" {
+			t.Errorf("the last one was taken: %+v", w)
+		}
+		still(t, d, second)
 	})
 
 	t.Run("going back is a change too", func(t *testing.T) {

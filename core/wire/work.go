@@ -79,6 +79,7 @@ const (
 	WaitsGoOn   = "go-on"  // for an operator to let it go on, after failures or a pause
 	WaitsRescue = "rescue" // for a rescue instance that is at hand for others
 	WaitsEnd    = "end"    // for the end of what it gave for a time
+	WaitsGrace  = "grace"  // for the end that it has given to what was there before
 	WaitsParts  = "parts"  // for its parts
 	WaitsOther  = "other"  // for other work on an instance
 	WaitsClient = "client" // for the client that asked for it

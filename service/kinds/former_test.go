@@ -114,7 +114,7 @@ func TestFormerSchemas(t *testing.T) {
 				goesOn["proof"] = "proof narrow check settle grace withdraw last record"
 				goesOn["later"] = "add accept proof narrow check settle grace withdraw last record"
 				goesOn["guest"] = "end withdraw check settle record"
-				for token, want := range map[string]string{"grace": "grace/end/t", "proof": "proof/proof/f", "later": "add/back/f", "guest": "end/end/t"} {
+				for token, want := range map[string]string{"grace": "grace/grace/t", "proof": "proof/proof/f", "later": "add/back/f", "guest": "end/end/t"} {
 					if got := ask("SELECT concat_ws('/', at, waits_code, settled_at IS NOT NULL) FROM work WHERE token = '" + token + "'"); got != want {
 						t.Errorf("%s: %q, want %q", token, got, want)
 					}

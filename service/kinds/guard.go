@@ -156,12 +156,12 @@ func (r *Run) permit(d *rotated, files reach.Files, t taking) (permit rotation.P
 		if err != nil {
 			return permit, nil, err
 		}
-		if now.Sub(d.AskedAt) > freshAnswer {
-			d.Accepted, d.Refused = nil, nil
-			if t.rely != 0 {
-				if _, err := r.askServer(d, t.rely); err != nil {
-					return permit, nil, err
-				}
+		if err := r.forgetOld(d); err != nil {
+			return permit, nil, err
+		}
+		if t.rely != 0 && d.Accepted == nil && d.Refused == nil {
+			if _, err := r.askServer(d, t.rely); err != nil {
+				return permit, nil, err
 			}
 		}
 		var rests []rotation.Rest

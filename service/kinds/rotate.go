@@ -456,6 +456,9 @@ func (r *Run) askServer(d *rotated, ids ...int64) (map[int64]reach.Answer, error
 	if err != nil {
 		return nil, err
 	}
+	if err := r.forgetOld(d); err != nil {
+		return nil, err
+	}
 	out := map[int64]reach.Answer{}
 	var kept []store.Asked
 	trouble := ""
@@ -493,6 +496,20 @@ func (r *Run) askServer(d *rotated, ids ...int64) (map[int64]reach.Answer, error
 		return nil, err
 	}
 	return out, r.Noting(*d, func(ctx context.Context) error { return r.Store.Probed(ctx, kept...) })
+}
+
+// forgetOld forgets answers that say nothing now: they are too old, or a file was written
+// since, by this work, on its way back, or by any other. A key that was refused while its
+// line was out is no key that opens nothing once the line is back.
+func (r *Run) forgetOld(d *rotated) error {
+	changed, now, err := r.Store.LastChange(r.ctx, r.Instance.ID)
+	if err != nil {
+		return err
+	}
+	if changed.After(d.AskedAt) || now.Sub(d.AskedAt) > freshAnswer {
+		d.Accepted, d.Refused = nil, nil
+	}
+	return nil
 }
 
 // askKeys asks a server about keys, and waits where it was asked often enough for now:

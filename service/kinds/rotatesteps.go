@@ -436,7 +436,7 @@ func (r *Run) rotateGrace() error {
 			wake = left - lastMoments + time.Second
 		}
 	}
-	return r.Wait(wire.WaitsEnd, fmt.Sprintf("the end of the grace time, %s; then %s is withdrawn", d.Ends.Format("2006-01-02 15:04 UTC"), in.Old), wake, left+time.Hour)
+	return r.Wait(wire.WaitsGrace, fmt.Sprintf("the end of the grace time, %s; then %s is withdrawn", d.Ends.Format("2006-01-02 15:04 UTC"), in.Old), wake, left+time.Hour)
 }
 
 // endAllowed asks the guard whether the old key may still end when its grace time does, by the

@@ -168,7 +168,7 @@ func (s *Store) markTx(ctx context.Context, f func(tx *gorm.DB, touch func(ids .
 		})
 		if err == nil && len(touched) > 0 {
 			// By itself: the work's own transactions lock its row before any key's.
-			return s.db.WithContext(ctx).Exec("UPDATE work SET "+wakes+" WHERE state IN ('running', 'waiting') AND waits_code IN ('', ?) AND instance_id IN (SELECT instance_id FROM access WHERE key_id IN ?)", wire.WaitsEnd, touched).Error
+			return s.db.WithContext(ctx).Exec("UPDATE work SET "+wakes+" WHERE (state = 'running' OR state = 'waiting' AND waits_code = ?) AND instance_id IN (SELECT instance_id FROM access WHERE key_id IN ?)", wire.WaitsGrace, touched).Error
 		}
 		if !errors.Is(err, ErrRested) || time.Since(begin) > PermitLife {
 			return err

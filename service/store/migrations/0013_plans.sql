@@ -19,7 +19,8 @@ UPDATE work SET waits_code = CASE
         WHEN at = 'proof' THEN 'proof'
         WHEN at = 'login' THEN 'login'
         WHEN at IN ('grant', 'by-hand') THEN 'hands'
-        WHEN at IN ('grace', 'end') THEN 'end'
+        WHEN at = 'grace' THEN 'grace'
+        WHEN at = 'end' THEN 'end'
         WHEN at IN ('parts', 'waves', 'rest') THEN 'parts'
         WHEN at = 'line' THEN 'client'
         ELSE 'retry' END

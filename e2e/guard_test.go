@@ -186,15 +186,20 @@ func TestGuardExamples(t *testing.T) {
 			t.Fatalf("%s: %s", w.State, w.Outcome)
 		}
 		still(t, d, k, second)
+		var kept string // what was taken is back: nothing puts it back once more
+		mustDo(t, d.s.connect(t).QueryRow(t.Context(), "SELECT concat(data->>'narrowed', data->>'taken') FROM work WHERE id = $1", w.ID).Scan(&kept))
+		if kept != "" {
+			t.Errorf("kept to put back: %s", kept)
+		}
 		// The other one goes by hand. The one that came back is the last then.
 		blob := strings.Fields(mustRead(t, filepath.Join(d.dir, k+".pub")))[1]
-		var kept []string
+		var lines []string
 		for line := range strings.Lines(mustRead(t, d.file)) {
 			if !strings.Contains(line, blob) {
-				kept = append(kept, line)
+				lines = append(lines, line)
 			}
 		}
-		mustDo(t, os.WriteFile(d.file, []byte(strings.Join(kept, "")), 0o600))
+		mustDo(t, os.WriteFile(d.file, []byte(strings.Join(lines, "")), 0o600))
 		_ = d.client(t, "", "work", "retry", fmt.Sprint(w.ID))
 		if w = d.ended(w.ID); w.State == "done" {
 			t.Errorf("the last one was taken: %+v", w)

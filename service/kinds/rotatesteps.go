@@ -92,12 +92,16 @@ func (r *Run) rotateUncontain() error {
 	if err != nil {
 		return err
 	}
-	return r.undoEdit(func(string) func(*authkeys.Document) error {
+	if err := r.undoEdit(func(string) func(*authkeys.Document) error {
 		return func(doc *authkeys.Document) error {
 			_, err := doc.Widen(old.Blob, in.contained())
 			return err
 		}
-	})
+	}); err != nil {
+		return err
+	}
+	d.Contained = false
+	return r.SetData(d)
 }
 
 // rotateAdd reads what is there, and adds the new key's line by one append.
@@ -369,14 +373,23 @@ func (r *Run) rotateWiden() error {
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(r.Store.EndPermitsOf(r.ctx, r.Work.ID), r.Store.TakeEnd(r.ctx, d.OldAccess, r.Work.ID)); err != nil || !d.Narrowed || r.instanceGone() {
+	if err := errors.Join(r.Store.EndPermitsOf(r.ctx, r.Work.ID), r.Store.TakeEnd(r.ctx, d.OldAccess, r.Work.ID)); err != nil || r.instanceGone() {
 		return err
 	}
-	old, err := r.Store.KeyByID(r.ctx, in.OldID)
-	if err != nil {
-		return err
+	if d.Narrowed {
+		old, err := r.Store.KeyByID(r.ctx, in.OldID)
+		if err != nil {
+			return err
+		}
+		if err := r.putBack(d, old); err != nil {
+			return err
+		}
 	}
-	return r.putBack(d, old)
+	// It is back, and whoever takes it out from now on is somebody else. A grace time that
+	// begins once more has another end.
+	d.Narrowed, d.Taken = false, nil
+	d.Ends, d.Expiry, d.Enforced, d.Waited = nil, "", false, false
+	return r.SetData(d)
 }
 
 // rotateCheck asks the server whether it went as it should.

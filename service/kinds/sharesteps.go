@@ -304,7 +304,12 @@ func (r *Run) removeBack() error {
 	if err != nil {
 		return err
 	}
-	return r.putBack(d, k)
+	if err := r.putBack(d, k); err != nil {
+		return err
+	}
+	// It is back, and whoever takes it out from now on is somebody else.
+	d.Narrowed, d.Taken = false, nil
+	return r.SetData(d)
 }
 
 // removeCheck asks whether the key is refused now, and the others are not.

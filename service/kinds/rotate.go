@@ -77,8 +77,7 @@ type rotated struct {
 	Ends       *time.Time `json:"ends,omitempty"`
 	Expiry     string     `json:"expiry,omitempty"`
 	Enforced   bool       `json:"enforced,omitempty"`
-	Waited     bool       `json:"waited,omitempty"` // for the end of the grace time; when it is woken it asks the guard again
-	Why        string     `json:"why,omitempty"`    // the server cannot enforce the end
+	Why        string     `json:"why,omitempty"` // the server cannot enforce the end
 	Options    string     `json:"options,omitempty"`
 	Notes      []string   `json:"notes,omitempty"`
 	NeedsLogin bool       `json:"login,omitempty"`

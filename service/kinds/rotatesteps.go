@@ -388,7 +388,7 @@ func (r *Run) rotateWiden() error {
 	// It is back, and whoever takes it out from now on is somebody else. A grace time that
 	// begins once more has another end.
 	d.Narrowed, d.Taken = false, nil
-	d.Ends, d.Expiry, d.Enforced, d.Waited = nil, "", false, false
+	d.Ends, d.Expiry, d.Enforced = nil, "", false
 	return r.SetData(d)
 }
 
@@ -434,14 +434,9 @@ func (r *Run) rotateGrace() error {
 	}
 	wake := left + time.Second
 	if d.Enforced {
-		if d.Waited || left <= lastMoments {
+		// It was woken, or the end is near.
+		if r.Work.WaitsCode == wire.WaitsGrace || left <= lastMoments {
 			if err := r.endAllowed(in, &d, left <= lastMoments); err != nil {
-				return err
-			}
-		}
-		if !d.Waited {
-			d.Waited = true
-			if err := r.NoteData(d); err != nil {
 				return err
 			}
 		}

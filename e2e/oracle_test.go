@@ -143,6 +143,12 @@ func (o *oracleService) call(token, method, path string, body any, into any) int
 		}
 		data, _ := io.ReadAll(resp.Body)
 		resp.Body.Close()
+		if resp.StatusCode == 500 {
+			o.mu.RLock()
+			said := o.up.log.String()
+			o.mu.RUnlock()
+			o.t.Errorf("%s %s: the service failed: %s\n%s", method, path, data, said[max(0, len(said)-1500):])
+		}
 		if resp.StatusCode == 429 && try < 200 {
 			time.Sleep(200 * time.Millisecond)
 			continue

@@ -239,6 +239,9 @@ func TestAccessRules(t *testing.T) {
 	if strings.Count(mustRead(t, file), "expiry-time=") != 1 {
 		t.Errorf("extended: %s", mustRead(t, file))
 	}
+	waitFor(t, "the work that waits for the end to have seen the new one", func() bool {
+		return !strings.Contains(d.must(t, "work", "list", "-instance", "rule-board", "-state", "open"), "running")
+	})
 	// From elsewhere only: whether it is taken from there is not claimed.
 	far := d.client(t, "", "access", "add", "rule-board", "-key", "rule-old-guest", "-for", "1h", "-reason", "from afar", "-from", "192.0.2.0/24")
 	if far.code != 0 || !strings.Contains(far.err, "whether it is taken from there is not seen") {

@@ -121,7 +121,7 @@ func TestFormerSchemas(t *testing.T) {
 				}
 			}
 			if version >= 8 {
-				if got := ask("SELECT concat_ws('/', old_key_id, coalesce(new_key_id, 0), contained) FROM work WHERE token = 'grace'"); got != "1/0/taken from 192.0.2.0/24 alone" {
+				if got := ask("SELECT concat_ws('/', old_key_id, coalesce(new_key_id, 0), contained) FROM work WHERE token = 'grace'"); got != "1/4711/taken from 192.0.2.0/24 alone" {
 					t.Errorf("what it is about: %q", got)
 				}
 			}

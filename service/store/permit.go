@@ -168,7 +168,7 @@ func (s *Store) markTx(ctx context.Context, f func(tx *gorm.DB, touch func(ids .
 		})
 		if err == nil && len(touched) > 0 {
 			// By itself: the work's own transactions lock its row before any key's.
-			return s.db.WithContext(ctx).Exec("UPDATE work SET "+wakes+" WHERE (state = 'running' OR state = 'waiting' AND waits_code = ?) AND instance_id IN (SELECT instance_id FROM access WHERE key_id IN ?)", wire.WaitsGrace, touched).Error
+			return s.db.WithContext(ctx).Exec("UPDATE work SET "+wakes+" WHERE (state = 'running' OR state = 'waiting' AND waits_code = ?) AND old_key_id IS NOT NULL AND new_key_id IS NOT NULL AND instance_id IN (SELECT instance_id FROM access WHERE key_id IN ?)", wire.WaitsGrace, touched).Error
 		}
 		if !errors.Is(err, ErrRested) || time.Since(begin) > PermitLife {
 			return err

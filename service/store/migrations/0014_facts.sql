@@ -1,14 +1,14 @@
 -- What others look for of a piece of work stands in columns; its input and data are read
 -- by its own steps alone.
 ALTER TABLE work
-    ADD COLUMN old_key_id      bigint REFERENCES keys ON DELETE SET NULL, -- the key that is taken, or ended
-    ADD COLUMN new_key_id      bigint REFERENCES keys ON DELETE SET NULL, -- the key that is added
-    ADD COLUMN rescue_cloud_id text NOT NULL DEFAULT '',                  -- the rescue instance that it uses, as its cloud calls it
-    ADD COLUMN volume          text NOT NULL DEFAULT '',                  -- the root volume that it moves
-    ADD COLUMN contained       text NOT NULL DEFAULT '';                  -- whether an exposed key was contained, in words
+    ADD COLUMN old_key_id      bigint,                   -- the key that is taken, or ended; it may be forgotten since
+    ADD COLUMN new_key_id      bigint,                   -- the key that is added; the same
+    ADD COLUMN rescue_cloud_id text NOT NULL DEFAULT '',  -- the rescue instance that it uses, as its cloud calls it
+    ADD COLUMN volume          text NOT NULL DEFAULT '',  -- the root volume that it moves
+    ADD COLUMN contained       text NOT NULL DEFAULT '';  -- whether an exposed key was contained, in words
 UPDATE work w SET
-    old_key_id = (SELECT k.id FROM keys k WHERE k.id = (w.input->>'old_id')::bigint),
-    new_key_id = (SELECT k.id FROM keys k WHERE k.id = (w.input->>'new_id')::bigint),
+    old_key_id = nullif((w.input->>'old_id')::bigint, 0),
+    new_key_id = nullif((w.input->>'new_id')::bigint, 0),
     rescue_cloud_id = coalesce(w.data->'restore'->'rescue'->>'cloud_id', ''),
     volume = coalesce(w.data->'restore'->>'volume', ''),
     contained = coalesce(w.data->>'contain_said', '');

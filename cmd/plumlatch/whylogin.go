@@ -196,7 +196,7 @@ func runSSH(ctx context.Context, program string, args []string, until string) st
 				mu.Unlock()
 				if strings.Contains(lines.Text(), until) {
 					// What the server has to say of the key comes right after.
-					time.AfterFunc(700*time.Millisecond, cancel)
+					time.AfterFunc(1500*time.Millisecond, cancel)
 				}
 			}
 			_, _ = io.Copy(io.Discard, r)

@@ -244,8 +244,8 @@ const (
 // Edit changes an authorized_keys file: change is given the document, and may be
 // called again with a newer one. Whatever that takes from anybody's key needs the
 // permit (rotation.Judge); the zero Permit lets an edit add and widen. It is
-// looked at twice: what the change takes, and, right before the file is replaced,
-// whether everything that the permit rests on is still so.
+// looked at twice: what the change takes, and, before the file is replaced, whether
+// everything that the permit rests on is still so; then, last, the file itself.
 //
 // The file is replaced in one step by one of the same mode, after a dated backup;
 // what others append meanwhile, each opening the file for its write, is found in
@@ -329,11 +329,12 @@ func editOnce(ctx context.Context, f Files, name string, permit rotation.Permit,
 	} else if err != nil {
 		return false, fmt.Errorf("%s: %w", next, err)
 	}
-	if same, err := stillOurs(f, name, old, out.Before); err != nil || !same {
+	// Is everything that the guard judged by still so? What people say of keys waits from
+	// here on. The file itself does not: it is looked at last, right before the write.
+	if err := confirm(ctx, f, permit, name); err != nil {
 		return false, errors.Join(err, f.Remove(next))
 	}
-	// The last thing before the write: is everything that the guard judged by still so?
-	if err := confirm(ctx, f, permit, name); err != nil {
+	if same, err := stillOurs(f, name, old, out.Before); err != nil || !same {
 		return false, errors.Join(err, f.Remove(next))
 	}
 	if err := f.Replace(next, name); err != nil {

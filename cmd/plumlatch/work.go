@@ -8,7 +8,6 @@ import (
 	"net/url"
 	"os"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/progress"
@@ -240,7 +239,7 @@ func workCancel(fs *flag.FlagSet) func(*cli) error {
 		}
 		switch w.State {
 		case "cancelled":
-			fmt.Fprintf(c.out, "%s: cancelled; %s.\n", plaintext.Line(w.Title), strings.TrimPrefix(plaintext.Line(w.Outcome), "cancelled; "))
+			fmt.Fprintf(c.out, "%s: cancelled; %s.\n", plaintext.Line(w.Title), plaintext.Line(w.Outcome))
 			return nil
 		case "done":
 			return failure{fmt.Errorf("%s was done before it could go back: %s", plaintext.Line(w.Title), plaintext.Line(w.Outcome)), nextForWork(w)}

@@ -22,10 +22,10 @@ import (
 
 const usage = `plumlatchd is the Plum Latch service.
 
-  plumlatchd serve [options]        run the service
-  plumlatchd admin NAME [options]   make an admin, or give one a new password
-  plumlatchd new-identity [options]        another identity, and every steward key encrypted anew
-  plumlatchd demo [options]         run everything with demo data
+  plumlatchd serve [options]         run the service
+  plumlatchd admin NAME [options]    make an admin, or give one a new password
+  plumlatchd new-identity [options]  another identity, and every steward key encrypted anew
+  plumlatchd demo [options]          run everything with demo data
 
 "plumlatchd COMMAND -help" lists a command's options. Each can also stand in
 the environment (PLUMLATCHD_LISTEN) or in the YAML file of -config.

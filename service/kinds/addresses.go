@@ -53,7 +53,7 @@ func (w *Worker) reserveKind() *work.Kind {
 		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
 			var d reserved
 			if err := r.Data(&d); err != nil || state != store.Done {
-				return store.WorkEnd{Target: r.addressTarget(), Outcome: r.tookBack(state, r.Work.Trouble)}, err
+				return store.WorkEnd{Target: r.addressTarget(), Outcome: r.tookBack(state, allTakenBack)}, err
 			}
 			return store.WorkEnd{Target: r.addressTarget(), Outcome: fmt.Sprintf("%s is reserved as %s", d.Address, r.address().Name)}, nil
 		}),
@@ -120,7 +120,7 @@ func (w *Worker) releaseKind() *work.Kind {
 		Steps: []work.Step{{Name: "release", Title: "giving the address back", Effects: []string{"release"}, NoReturn: true, Do: do(func(r *Run) error { return r.release(r.address().ID) })}},
 		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
 			if state != store.Done {
-				return store.WorkEnd{Target: r.addressTarget(), Outcome: r.tookBack(state, r.Work.Trouble)}, nil
+				return store.WorkEnd{Target: r.addressTarget(), Outcome: r.tookBack(state, allTakenBack)}, nil
 			}
 			return store.WorkEnd{Target: r.addressTarget(), Outcome: r.address().Name + " was given back; its address may be a stranger's from now on"}, nil
 		}),
@@ -138,7 +138,7 @@ func (w *Worker) moveKind() *work.Kind {
 		},
 		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
 			if state != store.Done {
-				return store.WorkEnd{Outcome: r.tookBack(state, r.Work.Trouble)}, nil
+				return store.WorkEnd{Outcome: r.tookBack(state, allTakenBack)}, nil
 			}
 			var f found
 			if err := r.Data(&f); err != nil {

@@ -351,6 +351,35 @@ func (r *Run) takeOurs(d *rotated, fresh store.Key, was rotation.Mark) (stays st
 	return "", r.Store.Wrote(r.ctx, r.Instance.ID)
 }
 
+// unplace undoes place: our line goes again, if the guard permits that, and with it the
+// access that was recorded; then the server is asked about those that were there before. A
+// line that has to stay is said, and d.Stays keeps why.
+func (r *Run) unplace(d rotated, keyID int64, name string, was rotation.Mark, others []int64) error {
+	if r.instanceGone() {
+		return r.dropNew(d)
+	}
+	if d.Line != "" {
+		fresh, err := r.Store.KeyByID(r.ctx, keyID)
+		if err != nil {
+			return err
+		}
+		if d.Stays, err = r.takeOurs(&d, fresh, was); err != nil {
+			return err
+		}
+		if err := r.SetData(d); err != nil {
+			return err
+		}
+		if d.Stays != "" {
+			return r.Say("the line of %s stays: %s", name, d.Stays)
+		}
+	}
+	if err := r.dropNew(d); err != nil {
+		return err
+	}
+	_, err := r.askServer(&d, others...)
+	return err
+}
+
 // takeOwn takes lines of a key of the service's own out of every file.
 func (r *Run) takeOwn(d rotated, blob []byte, effect string, change func(doc *authkeys.Document) error) error {
 	files, all, err := r.inside()

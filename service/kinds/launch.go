@@ -36,7 +36,7 @@ func (w *Worker) launchKind() *work.Kind {
 		},
 		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
 			if state != store.Done {
-				return store.WorkEnd{Phase: store.Failed, Trouble: r.Work.Trouble, Outcome: r.tookBack(state, r.Work.Trouble)}, nil
+				return store.WorkEnd{Phase: store.Failed, Trouble: r.Work.Trouble, Outcome: r.tookBack(state, allTakenBack)}, nil
 			}
 			return r.running()
 		}),
@@ -132,18 +132,22 @@ func (r *Run) asBefore(state store.WorkState) store.WorkEnd {
 	if err := decode(r.Work.Input, &before); err != nil || before.Phase == "" {
 		before.Phase = store.Ready
 	}
-	return store.WorkEnd{Phase: before.Phase, Trouble: r.Work.Trouble, Outcome: r.tookBack(state, r.Work.Trouble)}
+	return store.WorkEnd{Phase: before.Phase, Trouble: r.Work.Trouble, Outcome: r.tookBack(state, allTakenBack)}
 }
 
-func (r *Run) tookBack(state store.WorkState, trouble string) string {
+// tookBack is the outcome of work that went back: why, unless it was cancelled, which its
+// state says, and how things are now. What is stuck has only its trouble.
+func (r *Run) tookBack(state store.WorkState, now string) string {
 	switch state {
 	case store.Stuck:
-		return trouble
+		return r.Work.Trouble
 	case store.Cancelled:
-		return "everything was taken back"
+		return now
 	}
-	return trouble + "; everything was taken back"
+	return outcomeOf(r.Work.Trouble, now)
 }
+
+const allTakenBack = "everything was taken back"
 
 func (r *Run) running() (store.WorkEnd, error) {
 	var f found

@@ -418,17 +418,15 @@ func (r *Run) endRotate(state store.WorkState) (store.WorkEnd, error) {
 		return store.WorkEnd{}, err
 	}
 	if state != store.Done {
-		text := r.Work.Trouble
-		if state == store.Cancelled {
-			text = "cancelled"
-		}
+		now := fmt.Sprintf("the files are as they were, %s opens %s as before", in.Old, r.Instance.Name)
 		if d.Stays != "" {
-			text += fmt.Sprintf("; both %s and %s open %s now. The line of %s stays; taking it out was refused: %s. plumlatch access remove %s -key %s takes it out once another way in is shown",
+			now = fmt.Sprintf("both %s and %s open %s now. The line of %s stays; taking it out was refused: %s. plumlatch access remove %s -key %s takes it out once another way in is shown",
 				in.Old, in.New, r.Instance.Name, in.New, d.Stays, r.Instance.Name, in.New)
-		} else if state != store.Stuck {
-			text += fmt.Sprintf("; the files are as they were, %s opens %s as before", in.Old, r.Instance.Name)
 		}
-		return store.WorkEnd{Outcome: text}, nil
+		if d.Stays != "" && state == store.Stuck { // that is so, whatever else could not be taken back
+			state = store.WentBack
+		}
+		return store.WorkEnd{Outcome: r.tookBack(state, now)}, nil
 	}
 	text := fmt.Sprintf("%s opens %s; %s is withdrawn", in.New, r.Instance.Name, in.Old)
 	if d.Trouble != "" {

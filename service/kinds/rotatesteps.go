@@ -190,29 +190,7 @@ func (r *Run) rotateAddBack() error {
 	if err != nil || d.File == "" {
 		return err
 	}
-	if r.instanceGone() {
-		return r.dropNew(d)
-	}
-	if d.Line != "" {
-		fresh, err := r.Store.KeyByID(r.ctx, in.NewID)
-		if err != nil {
-			return err
-		}
-		if d.Stays, err = r.takeOurs(&d, fresh, in.NewWas); err != nil {
-			return err
-		}
-		if err := r.SetData(d); err != nil {
-			return err
-		}
-		if d.Stays != "" {
-			return r.Say("the line of %s stays: %s", in.New, d.Stays)
-		}
-	}
-	if err := r.dropNew(d); err != nil {
-		return err
-	}
-	_, err = r.askServer(&d, append([]int64{d.OldAccess}, d.Others...)...)
-	return err
+	return r.unplace(d, in.NewID, in.New, in.NewWas, append([]int64{d.OldAccess}, d.Others...))
 }
 
 // dropNew takes the new access out of the ledger again, if we put it there.

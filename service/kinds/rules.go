@@ -71,7 +71,7 @@ func (w *Worker) admitKind() *work.Kind {
 			case state != store.Done && d.Stays != "":
 				return store.WorkEnd{Outcome: outcomeOf(r.Work.Trouble, d.Stays), Code: wire.WorkStaysAdmitted}, nil
 			case state != store.Done:
-				return store.WorkEnd{Trouble: "", Outcome: r.tookBack(state, r.Work.Trouble)}, nil
+				return store.WorkEnd{Trouble: "", Outcome: r.tookBack(state, allTakenBack)}, nil
 			case in.Seconds > 0:
 				return store.WorkEnd{Outcome: what + " was admitted, and the rule withdrawn at its end"}, nil
 			}
@@ -90,7 +90,7 @@ func (w *Worker) unadmitKind() *work.Kind {
 		Steps: []work.Step{{Name: "rule", Title: "withdrawing the rule", Effects: []string{"unadmit"}, Do: do((*Run).unadmit), Undo: do((*Run).readmit), UndoEffects: []string{"admit"}}},
 		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
 			if state != store.Done {
-				return store.WorkEnd{Outcome: r.tookBack(state, r.Work.Trouble)}, nil
+				return store.WorkEnd{Outcome: r.tookBack(state, allTakenBack)}, nil
 			}
 			var in unadmission
 			if err := decode(r.Work.Input, &in); err != nil {

@@ -64,12 +64,13 @@ func (w *Worker) accessAddKind() *work.Kind {
 			in, d, err := r.sharing()
 			text := fmt.Sprintf("%s opens %s", in.Key, r.Instance.Name)
 			switch {
-			case state == store.Stuck:
-				text = r.Work.Trouble
 			case state != store.Done && d.Stays != "":
-				text = fmt.Sprintf("%s. The line of %s stays on %s; taking it out was refused: %s. plumlatch access remove %s -key %s takes it out once another way in is shown", r.Work.Trouble, in.Key, r.Instance.Name, d.Stays, r.Instance.Name, in.Key)
+				if state == store.Stuck { // that is so, whatever else could not be taken back
+					state = store.WentBack
+				}
+				text = r.tookBack(state, fmt.Sprintf("the line of %s stays on %s; taking it out was refused: %s. plumlatch access remove %s -key %s takes it out once another way in is shown", in.Key, r.Instance.Name, d.Stays, r.Instance.Name, in.Key))
 			case state != store.Done:
-				text = strings.TrimPrefix(r.Work.Trouble+"; the files are as they were", "it was cancelled; ")
+				text = r.tookBack(state, "the files are as they were")
 			case d.Trouble != "":
 				text = d.Trouble
 			case in.Until != nil && !d.Gone:
@@ -96,7 +97,7 @@ func (w *Worker) accessRemoveKind() *work.Kind {
 			in, d, err := r.sharing()
 			text := fmt.Sprintf("%s is withdrawn from %s, and refused there", in.Key, r.Instance.Name)
 			if state != store.Done {
-				text = strings.TrimPrefix(r.Work.Trouble+"; the files are as they were", "it was cancelled; ")
+				text = r.tookBack(state, "the files are as they were")
 			} else if d.Trouble != "" {
 				text = d.Trouble
 			}

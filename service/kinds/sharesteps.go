@@ -89,27 +89,7 @@ func (r *Run) shareAddBack() error {
 	if err != nil || d.File == "" {
 		return err
 	}
-	if r.instanceGone() {
-		return r.dropNew(d)
-	}
-	fresh, err := r.Store.KeyByID(r.ctx, in.NewID)
-	if err != nil {
-		return err
-	}
-	if d.Stays, err = r.takeOurs(&d, fresh, in.Was); err != nil {
-		return err
-	}
-	if err := r.SetData(d); err != nil {
-		return err
-	}
-	if d.Stays != "" {
-		return r.Say("the line of %s stays: %s", in.Key, d.Stays)
-	}
-	if err := r.dropNew(d); err != nil {
-		return err
-	}
-	_, err = r.askServer(&d, d.Others...)
-	return err
+	return r.unplace(d, in.NewID, in.Key, in.Was, d.Others)
 }
 
 // shareAccepted asks whether the key is taken.

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"plumlatch/core/authkeys"
@@ -36,10 +35,8 @@ func (w *Worker) stewardKind() *work.Kind {
 			d, err := r.stewarding()
 			text := "the steward has another key; the one before is withdrawn, and refused"
 			switch {
-			case state == store.Stuck:
-				text = r.Work.Trouble
 			case state != store.Done:
-				text = strings.TrimPrefix(r.Work.Trouble+"; the steward's key is as it was", "it was cancelled; ")
+				text = r.tookBack(state, "the steward's key is as it was")
 			case d.Trouble != "":
 				text = "the steward has another key; " + d.Trouble
 			}

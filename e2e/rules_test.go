@@ -117,6 +117,31 @@ func TestRules(t *testing.T) {
 	}
 	waitFor(t, "the end of what was put back", func() bool { return !open("127.0.0.13") })
 
+	// And it is kept if whoever kept it saw the withdrawal, and was done, before it was put
+	// back: the look after the withdrawal is slow here.
+	begun = d.api(t, "POST", "/api/v1/instances/rule-board/rules", `{"from":["127.0.0.14"],"seconds":9}`)
+	var keeper wire.Work
+	if begun.status != http.StatusAccepted {
+		t.Fatal(begun.status, begun.body)
+	}
+	mustDo(t, json.Unmarshal([]byte(begun.body), &keeper))
+	waitFor(t, "the rule", func() bool { return open("127.0.0.14") })
+	mustDo(t, standinCallAt(d, "POST", "/v1/faults", `{"call":"unadmit","name":"rule-board","how":"slow","delay_ms":1500}`, nil))
+	begun = d.api(t, "POST", "/api/v1/instances/rule-board/unadmit", `{"from":["127.0.0.14"],"cut_off":0}`)
+	mustDo(t, json.Unmarshal([]byte(begun.body), &w))
+	time.Sleep(500 * time.Millisecond) // it has looked before; the look after is left
+	mustDo(t, standinCallAt(d, "POST", "/v1/faults", `{"call":"groups","name":"rule-board","how":"slow","delay_ms":6000}`, nil))
+	waitFor(t, "the end of the work that kept the end", func() bool {
+		mustDo(t, json.Unmarshal([]byte(d.api(t, "GET", fmt.Sprintf("/api/v1/work/%d", keeper.ID), "").body), &keeper))
+		return keeper.State == "done"
+	})
+	d.must(t, "work", "cancel", fmt.Sprint(w.ID))
+	if !open("127.0.0.14") {
+		t.Error("it was not put back")
+	}
+	waitFor(t, "the end of what was put back, and kept by nobody", func() bool { return !open("127.0.0.14") })
+	contains(t, "journal", d.must(t, "journal", "list", "-target", "instance rule-board"), "withdraw 127.0.0.14/32 at its end")
+
 	// A later wish counts: no end any more.
 	d.must(t, "instance", "admit", "rule-board", "-from", "127.0.0.11", "-for", "2s")
 	d.must(t, "instance", "admit", "rule-board", "-from", "127.0.0.11")

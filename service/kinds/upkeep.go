@@ -3,6 +3,7 @@ package kinds
 import (
 	"context"
 	"errors"
+	"fmt"
 	"time"
 
 	"plumlatch/core/journal"
@@ -17,6 +18,7 @@ const (
 	chainEvery = 500 * time.Millisecond
 	judgeEvery = 300 * time.Millisecond
 	restEvery  = 5 * time.Minute
+	endsEvery  = 2 * time.Second
 )
 
 // upkeepLoop chains the journal, and judges what has changed.
@@ -57,6 +59,22 @@ func (w *Worker) judge(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	return w.Store.Judge(ctx, p)
+}
+
+// keepEnds withdraws the rules whose end has come and that no work keeps any more.
+func (w *Worker) keepEnds(ctx context.Context) (bool, error) {
+	all, err := w.Store.Unkept(ctx)
+	if err != nil {
+		return false, err
+	}
+	for _, a := range all {
+		each := w.Cloud.Unadmit(ctx, fmt.Sprintf("plumlatch-end-%d-%s", a.ID, a.RuleID), a.GroupID, a.RuleID)
+		if each == nil || errors.Is(each, cloud.ErrNotFound) {
+			each = w.Store.EndUnkept(ctx, a)
+		}
+		err = errors.Join(err, each) // one that fails holds up no other
+	}
+	return false, err
 }
 
 // JudgeNow judges everything that has changed so far, so that whoever asks after

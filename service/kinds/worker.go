@@ -89,6 +89,7 @@ func (w *Worker) Start(ctx context.Context) error {
 	}
 	w.engine.Go(func() { w.upkeepLoop(chainEvery, "chaining the journal", w.chain) })
 	w.engine.Go(func() { w.upkeepLoop(judgeEvery, "judging what has changed", w.judge) })
+	w.engine.Go(func() { w.upkeepLoop(endsEvery, "withdrawing rules at their end", w.keepEnds) })
 	w.engine.Go(func() {
 		w.upkeepLoop(restEvery, "judging the journal and the clouds", func(ctx context.Context) (bool, error) { return false, w.JudgeRest(ctx) })
 	})

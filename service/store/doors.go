@@ -73,6 +73,30 @@ func (s *Store) EndAdmission(ctx context.Context, groupID, ruleID, by string) er
 	})
 }
 
+// Unkept returns the standing admissions whose end has come, though no piece of work is at
+// hand that would withdraw them. It happens when work goes back: it puts a rule back that
+// had an end, and whoever kept that end had seen it withdrawn, and was done.
+func (s *Store) Unkept(ctx context.Context) ([]Admission, error) {
+	out := []Admission{}
+	err := s.db.WithContext(ctx).Raw(admissionColumns + ` a WHERE ended_at IS NULL AND until < clock_timestamp()
+		AND NOT EXISTS (SELECT 1 FROM work w WHERE w.id = a.work_id AND w.state IN ('queued', 'running', 'waiting')) ORDER BY id LIMIT 100`).Scan(&out).Error
+	return out, err
+}
+
+// EndUnkept ends an admission that Unkept returned, if it still stands for the same rule.
+func (s *Store) EndUnkept(ctx context.Context, a Admission) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		var names []string
+		err := tx.Raw(`UPDATE admissions SET ended_at = clock_timestamp(), ended_by = 'the end of its time' WHERE id = ? AND rule_id = ? AND ended_at IS NULL
+			RETURNING (SELECT i.name FROM instances i WHERE i.id = admissions.instance_id)`, a.ID, a.RuleID).Scan(&names).Error
+		if err != nil || len(names) == 0 {
+			return err
+		}
+		_, err = entry{Service, "instance.unadmit", "instance " + names[0], "withdraw " + a.Range + " at its end", "withdrawn; the work that kept its end was over before", 0}.write(tx)
+		return err
+	})
+}
+
 // HostKeyOffered is a host key that an operator took for an instance.
 type HostKeyOffered struct {
 	Key    keypair.Public

@@ -31,13 +31,7 @@ type staticAddress struct {
 	To string `json:"to"`
 }
 
-func (r *Run) address() staticAddress {
-	var in staticAddress
-	_ = decode(r.Work.Input, &in)
-	return in
-}
-
-func (r *Run) addressTarget() string { return "static-address " + r.address().Name }
+func (r *addressJob) addressTarget() string { return "static-address " + r.In.Name }
 
 // reserved is what reserving came to.
 type reserved struct {
@@ -47,20 +41,20 @@ type reserved struct {
 }
 
 func (w *Worker) reserveKind() *work.Kind {
+	addressOf := w.addressSteps()
 	return &work.Kind{
 		Name: "address-reserve", Action: "static-address.reserve",
-		Steps: []work.Step{{Name: "reserve", Title: "asking the cloud for an address", Effects: []string{"reserve"}, Do: do((*Run).reserve), Undo: do((*Run).unreserve), UndoEffects: []string{"release"}}},
-		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
-			var d reserved
-			if err := r.Data(&d); err != nil || state != store.Done {
-				return store.WorkEnd{Target: r.addressTarget(), Outcome: r.tookBack(state, allTakenBack)}, err
+		Steps: []work.Step{{Name: "reserve", Title: "asking the cloud for an address", Effects: []string{"reserve"}, Do: addressOf.Do((*addressJob).reserve), Undo: addressOf.Do((*addressJob).unreserve), UndoEffects: []string{"release"}}},
+		End: addressOf.End(func(r *addressJob, state store.WorkState) (store.WorkEnd, error) {
+			if state != store.Done {
+				return store.WorkEnd{Target: r.addressTarget(), Outcome: r.tookBack(state, allTakenBack)}, nil
 			}
-			return store.WorkEnd{Target: r.addressTarget(), Outcome: fmt.Sprintf("%s is reserved as %s", d.Address, r.address().Name)}, nil
+			return store.WorkEnd{Target: r.addressTarget(), Outcome: fmt.Sprintf("%s is reserved as %s", r.D.Address, r.In.Name)}, nil
 		}),
 	}
 }
 
-func (r *Run) reserve() error {
+func (r *addressJob) reserve() error {
 	if err := r.SetData(reserved{Asked: true}); err != nil {
 		return err
 	}
@@ -75,23 +69,22 @@ func (r *Run) reserve() error {
 
 // askAddress asks the cloud for the address: again under the same token it is
 // the same one, and whatever of it comes late does nothing.
-func (r *Run) askAddress(ctx context.Context) (cloud.StaticAddress, error) {
-	return asked(ctx, r, func(ctx context.Context) (cloud.StaticAddress, error) {
-		return r.Cloud.Reserve(ctx, r.ClientToken("reserve"), r.address().Region, r.address().Name)
+func (r *addressJob) askAddress(ctx context.Context) (cloud.StaticAddress, error) {
+	return asked(ctx, r.Run, func(ctx context.Context) (cloud.StaticAddress, error) {
+		return r.Cloud.Reserve(ctx, r.ClientToken("reserve"), r.In.Region, r.In.Name)
 	})
 }
 
 // unreserve gives back what was reserved, also when the cloud's answer was lost.
-func (r *Run) unreserve() error {
-	var d reserved
-	if err := r.Data(&d); err != nil || !d.Asked {
-		return err
+func (r *addressJob) unreserve() error {
+	if !r.D.Asked {
+		return nil
 	}
-	return r.release(d.ID)
+	return r.release(r.D.ID)
 }
 
 // release gives an address back; "" is the one that this work has asked for.
-func (r *Run) release(id string) error {
+func (r *addressJob) release(id string) error {
 	err := r.Effect("release", func(ctx context.Context) error {
 		if id == "" {
 			a, err := r.askAddress(ctx)
@@ -103,7 +96,7 @@ func (r *Run) release(id string) error {
 			}
 			id = a.ID
 		}
-		_, err := asked(ctx, r, func(ctx context.Context) (struct{}, error) {
+		_, err := asked(ctx, r.Run, func(ctx context.Context) (struct{}, error) {
 			return struct{}{}, r.Cloud.Release(ctx, r.ClientToken("release"), id)
 		})
 		return err
@@ -115,56 +108,53 @@ func (r *Run) release(id string) error {
 }
 
 func (w *Worker) releaseKind() *work.Kind {
+	addressOf := w.addressSteps()
 	return &work.Kind{
 		Name: "address-release", Action: "static-address.release",
-		Steps: []work.Step{{Name: "release", Title: "giving the address back", Effects: []string{"release"}, NoReturn: true, Do: do(func(r *Run) error { return r.release(r.address().ID) })}},
-		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
+		Steps: []work.Step{{Name: "release", Title: "giving the address back", Effects: []string{"release"}, NoReturn: true, Do: addressOf.Do(func(r *addressJob) error { return r.release(r.In.ID) })}},
+		End: addressOf.End(func(r *addressJob, state store.WorkState) (store.WorkEnd, error) {
 			if state != store.Done {
 				return store.WorkEnd{Target: r.addressTarget(), Outcome: r.tookBack(state, allTakenBack)}, nil
 			}
-			return store.WorkEnd{Target: r.addressTarget(), Outcome: r.address().Name + " was given back; its address may be a stranger's from now on"}, nil
+			return store.WorkEnd{Target: r.addressTarget(), Outcome: r.In.Name + " was given back; its address may be a stranger's from now on"}, nil
 		}),
 	}
 }
 
 func (w *Worker) moveKind() *work.Kind {
+	moveOf := w.moveSteps()
 	return &work.Kind{
 		Name: "address-move", Action: "static-address.move", Changing: true,
 		Steps: []work.Step{
-			{Name: "move", Title: "moving the address", Effects: []string{"move"}, Do: do((*Run).moveAddress),
-				Undo: do((*Run).moveBack), UndoEffects: []string{"move"}},
-			{Name: "follow", Title: "taking down where the instances are now", NoReturn: true, Do: do((*Run).followMoved)},
-			{Name: "probe", Title: "asking the server which keys it takes", Do: do((*Run).knownHost), Skip: skip(func(r *Run) bool { return r.Instance.Address == "" })},
+			{Name: "move", Title: "moving the address", Effects: []string{"move"}, Do: moveOf.Do((*moveJob).moveAddress),
+				Undo: moveOf.Do((*moveJob).moveBack), UndoEffects: []string{"move"}},
+			{Name: "follow", Title: "taking down where the instances are now", NoReturn: true, Do: moveOf.Do((*moveJob).followMoved)},
+			{Name: "probe", Title: "asking the server which keys it takes", Do: moveOf.Do((*moveJob).knownHost), Skip: moveOf.Skip(func(r *moveJob) bool { return r.Instance.Address == "" })},
 		},
-		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
+		End: moveOf.End(func(r *moveJob, state store.WorkState) (store.WorkEnd, error) {
 			if state != store.Done {
 				return store.WorkEnd{Outcome: r.tookBack(state, allTakenBack)}, nil
 			}
-			var f found
-			if err := r.Data(&f); err != nil {
-				return store.WorkEnd{}, err
-			}
 			what := fmt.Sprintf("%s is at %s now", r.Instance.Name, cmp.Or(r.Instance.Address, "no address"))
 			switch {
-			case r.address().To != "" && r.Instance.Address == "":
-				what = fmt.Sprintf("%s has %s, and is at it when it is started", r.Instance.Name, r.address().Name)
-			case r.address().To != "":
-				what = fmt.Sprintf("%s has %s: %s", r.Instance.Name, r.address().Name, r.Instance.Address)
+			case r.In.To != "" && r.Instance.Address == "":
+				what = fmt.Sprintf("%s has %s, and is at it when it is started", r.Instance.Name, r.In.Name)
+			case r.In.To != "":
+				what = fmt.Sprintf("%s has %s: %s", r.Instance.Name, r.In.Name, r.Instance.Address)
 			}
 			// Trouble makes the end of the work the instance's: see EndWork.
-			return store.WorkEnd{Phase: store.Ready, Trouble: f.Trouble, TroubleCode: f.Code, Outcome: outcomeOf(what, f.Trouble)}, nil
+			return store.WorkEnd{Phase: store.Ready, Trouble: r.D.Trouble, TroubleCode: r.D.Code, Outcome: outcomeOf(what, r.D.Trouble)}, nil
 		}),
 	}
 }
 
 // moveBack gives the address back to whoever had it. The dynamic one that the
 // instance had before is not to be had again: it is taken down what it has now.
-func (r *Run) moveBack() error {
-	var f found
-	if err := r.Data(&f); err != nil || !f.Asked {
-		return err
+func (r *moveJob) moveBack() error {
+	if !r.D.Asked {
+		return nil
 	}
-	in := r.address()
+	in := r.In
 	if err := r.Effect("move", func(ctx context.Context) error {
 		// A move that has not happened yet would come late, and undo this.
 		if err := r.moveTo(ctx, in.To); err != nil {
@@ -177,23 +167,23 @@ func (r *Run) moveBack() error {
 	return r.followMoved()
 }
 
-func (r *Run) moveAddress() error {
+func (r *moveJob) moveAddress() error {
 	if err := r.SetData(found{Asked: true}); err != nil {
 		return err
 	}
-	return r.Effect("move", func(ctx context.Context) error { return r.moveTo(ctx, r.address().To) })
+	return r.Effect("move", func(ctx context.Context) error { return r.moveTo(ctx, r.In.To) })
 }
 
-func (r *Run) moveTo(ctx context.Context, to string) error {
-	_, err := asked(ctx, r, func(ctx context.Context) (cloud.StaticAddress, error) {
-		return r.Cloud.Move(ctx, r.ClientToken("move-"+to), r.address().ID, to)
+func (r *moveJob) moveTo(ctx context.Context, to string) error {
+	_, err := asked(ctx, r.Run, func(ctx context.Context) (cloud.StaticAddress, error) {
+		return r.Cloud.Move(ctx, r.ClientToken("move-"+to), r.In.ID, to)
 	})
 	return err
 }
 
 // followMoved takes down the addresses of the instance that the work is about,
 // and of the one that lost the address to it.
-func (r *Run) followMoved() error {
+func (r *moveJob) followMoved() error {
 	in, err := r.get(r.Instance.CloudID)
 	if err != nil {
 		return err
@@ -204,7 +194,7 @@ func (r *Run) followMoved() error {
 	if r.Instance, err = r.Store.InstanceByID(r.ctx, r.Instance.ID); err != nil {
 		return err
 	}
-	if of := r.address().Of; of != "" && of != r.Instance.CloudID {
+	if of := r.In.Of; of != "" && of != r.Instance.CloudID {
 		others, err := r.Store.InstancesOf(r.ctx, r.Instance.Cloud, []string{of})
 		if err != nil {
 			return err
@@ -510,3 +500,25 @@ func (w *Worker) askAgain(ctx context.Context, i store.Instance) error {
 	}
 	return w.Store.SetTrouble(ctx, i.ID, "", "")
 }
+
+// addressJob is a static address that is reserved or released.
+type addressJob struct {
+	Job[staticAddress, reserved]
+	*Worker
+}
+
+func (w *Worker) addressSteps() Family[*addressJob] {
+	return func() *addressJob { return &addressJob{Worker: w} }
+}
+
+// moveJob is a static address that moves.
+type moveJob struct {
+	Job[staticAddress, found]
+	*Worker
+}
+
+func (w *Worker) moveSteps() Family[*moveJob] {
+	return func() *moveJob { return &moveJob{Worker: w} }
+}
+
+func (r *moveJob) knownHost() error { return r.Run.knownHost(&r.D) }

@@ -52,24 +52,26 @@ const (
 )
 
 func (w *Worker) adoptKind() *work.Kind {
+	adoptOf := w.adoptSteps()
 	return &work.Kind{
 		Name: "adopt", Action: "instance.adopt", Phase: store.Adopting, Changing: true,
 		Steps: []work.Step{
-			{Name: "host-key", Title: "seeing whether the same host key answers from here", Do: do((*Run).sameHostKey)},
-			{Name: "line", Title: "waiting for the steward's line", Do: do((*Run).awaitLine), Undo: do((*Run).withdrawLine), UndoEffects: []string{"withdraw"}},
-			{Name: "probe", Title: "asking the server whether it takes the steward's key", Do: do((*Run).probeSteward)},
-			{Name: "read", Title: "reading which keys are there", Do: do((*Run).readAdopted)},
-			{Name: "accept", Title: "asking the server which keys it takes", Do: do((*Run).probeAdopted)},
+			{Name: "host-key", Title: "seeing whether the same host key answers from here", Do: adoptOf.Do((*adoptJob).sameHostKey)},
+			{Name: "line", Title: "waiting for the steward's line", Do: adoptOf.Do((*adoptJob).awaitLine), Undo: adoptOf.Do((*adoptJob).withdrawLine), UndoEffects: []string{"withdraw"}},
+			{Name: "probe", Title: "asking the server whether it takes the steward's key", Do: adoptOf.Do((*adoptJob).probeSteward)},
+			{Name: "read", Title: "reading which keys are there", Do: adoptOf.Do((*adoptJob).readAdopted)},
+			{Name: "accept", Title: "asking the server which keys it takes", Do: adoptOf.Do((*adoptJob).probeAdopted)},
 		},
-		End: end((*Run).endAdopt),
+		End: adoptOf.End((*adoptJob).endAdopt),
 	}
 }
 
 func (w *Worker) adoptManyKind() *work.Kind {
+	plainOf := w.plainSteps()
 	return &work.Kind{
 		Name: "adopt-many", Action: "instance.adopt-many",
-		Steps: []work.Step{{Name: "parts", Title: "waiting for its parts", Do: do((*Run).awaitParts)}},
-		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
+		Steps: []work.Step{{Name: "parts", Title: "waiting for its parts", Do: plainOf.Do((*plainJob).awaitParts)}},
+		End: plainOf.End(func(r *plainJob, state store.WorkState) (store.WorkEnd, error) {
 			counts, err := r.Store.Children(r.ctx, r.Work.ID)
 			if err != nil {
 				return store.WorkEnd{}, err
@@ -282,7 +284,7 @@ func (w *Worker) CloseParts(ctx context.Context, work store.Work) error {
 	return err
 }
 
-func (r *Run) awaitParts() error {
+func (r *plainJob) awaitParts() error {
 	now, err := r.Store.WorkByID(r.ctx, r.Work.ID)
 	if err != nil {
 		return err
@@ -310,19 +312,10 @@ func (r *Run) awaitParts() error {
 	return r.Wait(wire.WaitsParts, "its parts; those that are not over then go on by themselves", 2*time.Second, partsLimit)
 }
 
-// adoption reads what the client found and reported, as it stands now.
-func (r *Run) adoption() (a adoption, err error) {
-	now, err := r.Store.WorkByID(r.ctx, r.Work.ID)
-	if err != nil {
-		return a, err
-	}
-	return a, decode(now.Input, &a)
-}
-
 // sameHostKey compares the host key that answers the service with the one that
 // the client saw. Through a jump host nothing answers before the line is there;
 // the probe compares it then.
-func (r *Run) sameHostKey() error {
+func (r *adoptJob) sameHostKey() error {
 	if r.Instance.Via != nil {
 		return nil
 	}
@@ -350,10 +343,12 @@ func (r *Run) sameHostKey() error {
 }
 
 // awaitLine waits until the client has placed the steward's line.
-func (r *Run) awaitLine() error {
-	a, err := r.adoption()
-	if err != nil || a.NoSteward || a.Placed {
+func (r *adoptJob) awaitLine() error {
+	if err := r.Reread(); err != nil {
 		return err
+	}
+	if r.In.NoSteward || r.In.Placed {
+		return nil
 	}
 	if over, err := r.WaitOver(); err != nil {
 		return err
@@ -366,20 +361,22 @@ func (r *Run) awaitLine() error {
 // withdrawLine takes the steward's line out by the steward itself, if that gets
 // in; else the client does it. The private half is destroyed with the work, so
 // that a line that is left behind opens nothing.
-func (r *Run) withdrawLine() error {
-	a, err := r.adoption()
-	if err != nil || a.NoSteward {
+func (r *adoptJob) withdrawLine() error {
+	if err := r.Reread(); err != nil {
 		return err
+	}
+	if r.In.NoSteward {
+		return nil
 	}
 	left, err := r.withdraw()
 	if err != nil {
 		return err
 	}
-	return r.SetData(adopted{Left: left && a.Placed && !a.Withdrawn})
+	return r.SetData(adopted{Left: left && r.In.Placed && !r.In.Withdrawn})
 }
 
 // forgetLine does the same for an adopted instance that is to be forgotten.
-func (r *Run) forgetLine() error {
+func (r *adoptJob) forgetLine() error {
 	left, err := r.withdraw()
 	if err != nil {
 		return err
@@ -389,7 +386,7 @@ func (r *Run) forgetLine() error {
 
 // withdraw has the steward take its own line out of every file; left means
 // that it could not.
-func (r *Run) withdraw() (left bool, err error) {
+func (r *adoptJob) withdraw() (left bool, err error) {
 	blob, err := r.Store.StewardPublic(r.ctx, r.Instance.ID)
 	if errors.Is(err, store.ErrNotFound) {
 		return false, nil
@@ -422,10 +419,12 @@ func (r *Run) withdraw() (left bool, err error) {
 }
 
 // probeSteward asks whether the steward's key is taken.
-func (r *Run) probeSteward() error {
-	a, err := r.adoption()
-	if err != nil || a.NoSteward {
+func (r *adoptJob) probeSteward() error {
+	if err := r.Reread(); err != nil {
 		return err
+	}
+	if r.In.NoSteward {
+		return nil
 	}
 	rows, err := r.accessesOf(r.ctx, r.Instance)
 	if err != nil {
@@ -435,7 +434,7 @@ func (r *Run) probeSteward() error {
 	for _, row := range rows {
 		if row.Steward {
 			steward = append(steward, row)
-			if err := r.Store.Observe(r.ctx, row.ID, access.Placed, true, a.From); err != nil {
+			if err := r.Store.Observe(r.ctx, row.ID, access.Placed, true, r.In.From); err != nil {
 				return err
 			}
 		}
@@ -452,7 +451,7 @@ func (r *Run) probeSteward() error {
 		}
 		// A refusal is an answer; silence may pass.
 		if time.Now().After(deadline) || !strings.Contains(refused[0], string(reach.NotAsked)) {
-			return failf("the server does not take the steward's key (%s): it may read another file than %s, or an option of its configuration stands against it", refused[0], a.File)
+			return failf("the server does not take the steward's key (%s): it may read another file than %s, or an option of its configuration stands against it", refused[0], r.In.File)
 		}
 		if err := r.Stopping(); err != nil {
 			return err
@@ -464,14 +463,13 @@ func (r *Run) probeSteward() error {
 // readAdopted reads the files by the steward, and records which known keys open
 // the instance. What the steward could not read, or where there is none, is
 // taken from what the client read, as the client's word.
-func (r *Run) readAdopted() error {
-	a, err := r.adoption()
-	if err != nil {
+func (r *adoptJob) readAdopted() error {
+	if err := r.Reread(); err != nil {
 		return err
 	}
-	part := store.SurveyPart{Sort: "client", Vantage: "the client at " + a.From}
+	part := store.SurveyPart{Sort: "client", Vantage: "the client at " + r.In.From}
 	l := looked{whole: true}
-	if !a.NoSteward {
+	if !r.In.NoSteward {
 		known, err := r.Store.ForSurvey(r.ctx, r.Instance.ID)
 		if err != nil {
 			return err
@@ -481,8 +479,8 @@ func (r *Run) readAdopted() error {
 		}
 		part = store.SurveyPart{Sort: "inside", Vantage: l.out.Vantage, Document: l.document}
 	}
-	if a.NoSteward || len(l.out.Files) == 0 {
-		l.found, part.Vantage = readByClient(a.Keys), "the client at "+a.From
+	if r.In.NoSteward || len(l.out.Files) == 0 {
+		l.found, part.Vantage = readByClient(r.In.Keys), "the client at "+r.In.From
 	}
 	c := compared{found: map[int64]bool{}}
 	for _, f := range l.found {
@@ -542,41 +540,42 @@ func readByClient(keys []wire.FoundKey) []access.Found {
 }
 
 // probeAdopted asks about every key that is recorded for the instance.
-func (r *Run) probeAdopted() error {
-	var d adopted
-	if err := r.Data(&d); err != nil {
-		return err
-	}
+func (r *adoptJob) probeAdopted() error {
 	var err error
-	if d.Refused, err = r.probeAll(); err != nil {
+	if r.D.Refused, err = r.probeAll(); err != nil {
 		return err
 	}
-	return r.SetData(d)
+	return r.Keep()
 }
 
-func (r *Run) endAdopt(state store.WorkState) (store.WorkEnd, error) {
-	var d adopted
-	if err := r.Data(&d); err != nil {
-		return store.WorkEnd{}, err
-	}
+func (r *adoptJob) endAdopt(state store.WorkState) (store.WorkEnd, error) {
 	if state != store.Done {
-		a, err := r.adoption()
-		if err != nil {
+		if err := r.Reread(); err != nil {
 			return store.WorkEnd{}, err
 		}
 		text := r.Work.Trouble + "; nothing is recorded"
 		if state == store.Cancelled {
 			text = "nothing is recorded"
 		}
-		if d.Left {
-			text += fmt.Sprintf("; the steward's line may still stand in %s of %s: its private half was destroyed, so it opens nothing", plaintext.Line(a.File), a.LoginUser)
+		if r.D.Left {
+			text += fmt.Sprintf("; the steward's line may still stand in %s of %s: its private half was destroyed, so it opens nothing", plaintext.Line(r.In.File), r.In.LoginUser)
 		}
 		return store.WorkEnd{Phase: store.Removed, Trouble: r.Work.Trouble, Outcome: text}, nil
 	}
-	e := store.WorkEnd{Phase: store.Ready, Outcome: fmt.Sprintf("adopted: recorded keys %d, unrecorded %d", d.Recorded, d.Unrecorded)}
-	if len(d.Refused) > 0 {
-		e.Trouble = "not every key is accepted: " + strings.Join(d.Refused, "; ")
+	e := store.WorkEnd{Phase: store.Ready, Outcome: fmt.Sprintf("adopted: recorded keys %d, unrecorded %d", r.D.Recorded, r.D.Unrecorded)}
+	if len(r.D.Refused) > 0 {
+		e.Trouble = "not every key is accepted: " + strings.Join(r.D.Refused, "; ")
 	}
 	e.Outcome = outcomeOf(e.Outcome, e.Trouble)
 	return e, nil
+}
+
+// adoptJob is an instance that is adopted, or removed.
+type adoptJob struct {
+	Job[adoption, adopted]
+	*Worker
+}
+
+func (w *Worker) adoptSteps() Family[*adoptJob] {
+	return func() *adoptJob { return &adoptJob{Worker: w} }
 }

@@ -53,7 +53,7 @@ func (w *Worker) namedKeys(ctx context.Context, all ...string) (map[string]int64
 }
 
 // sameKeys fails if a name that was given is another key's now.
-func (r *Run) sameKeys(in fleet) error {
+func (r *fleetJob) sameKeys(in fleet) error {
 	for name, id := range in.Keys {
 		k, err := r.Store.KeyAlone(r.ctx, name)
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
@@ -77,59 +77,59 @@ const (
 
 // manyKinds are the kinds of work on many instances.
 func (w *Worker) manyKinds() []*Kind {
+	fleetOf := w.fleetSteps()
 	choose := []work.Step{
-		{Name: "choose", Title: "choosing the instances", Do: do((*Run).fleetChoose)},
-		{Name: "word", Title: "waiting for the word that the policy asks for", Do: do((*Run).fleetWord)},
+		{Name: "choose", Title: "choosing the instances", Do: fleetOf.Do((*fleetJob).fleetChoose)},
+		{Name: "word", Title: "waiting for the word that the policy asks for", Do: fleetOf.Do((*fleetJob).fleetWord)},
 	}
 	// What parts of a restore share goes after all of them, also on the way back.
 	shared := slices.Clone(choose)
-	shared[0].Undo, shared[0].UndoEffects = do((*Run).fleetDismiss), []string{"remove"}
+	shared[0].Undo, shared[0].UndoEffects = fleetOf.Do((*fleetJob).fleetDismiss), []string{"remove"}
 	return []*Kind{
 		w.manyKind("rotate-many", "access.rotate-many", "rotated", append(choose[:2:2],
-			work.Step{Name: "proof", Title: "waiting for the new key's private half to be shown", Do: do((*Run).fleetProof)},
-			work.Step{Name: "waves", Title: "rotating in waves", Do: do((*Run).fleetWaves), Undo: do((*Run).fleetBack)},
-			work.Step{Name: "rest", Title: "waiting for the end of the grace time, and for what is out of reach", Do: do((*Run).fleetRest)})),
+			work.Step{Name: "proof", Title: "waiting for the new key's private half to be shown", Do: fleetOf.Do((*fleetJob).fleetProof)},
+			work.Step{Name: "waves", Title: "rotating in waves", Do: fleetOf.Do((*fleetJob).fleetWaves), Undo: fleetOf.Do((*fleetJob).fleetBack)},
+			work.Step{Name: "rest", Title: "waiting for the end of the grace time, and for what is out of reach", Do: fleetOf.Do((*fleetJob).fleetRest)})),
 		w.manyKind("restore-many", "access.restore-many", "restored", append(shared,
-			work.Step{Name: "proof", Title: "waiting for the new key's private half to be shown", Do: do((*Run).fleetProof)},
-			work.Step{Name: "waves", Title: "restoring in waves", Do: do((*Run).fleetWaves), Undo: do((*Run).fleetBack)},
-			work.Step{Name: "rest", Title: "waiting for what is still at hand", Do: do((*Run).fleetRest)},
-			work.Step{Name: "dismiss", Title: "giving up the rescue instances that its parts shared", Do: do((*Run).fleetDismiss), Effects: []string{"remove"}})),
+			work.Step{Name: "proof", Title: "waiting for the new key's private half to be shown", Do: fleetOf.Do((*fleetJob).fleetProof)},
+			work.Step{Name: "waves", Title: "restoring in waves", Do: fleetOf.Do((*fleetJob).fleetWaves), Undo: fleetOf.Do((*fleetJob).fleetBack)},
+			work.Step{Name: "rest", Title: "waiting for what is still at hand", Do: fleetOf.Do((*fleetJob).fleetRest)},
+			work.Step{Name: "dismiss", Title: "giving up the rescue instances that its parts shared", Do: fleetOf.Do((*fleetJob).fleetDismiss), Effects: []string{"remove"}})),
 		w.manyKind("access-add-many", "access.add-many", "opened by it", append(choose[:2:2],
-			work.Step{Name: "waves", Title: "adding the key in waves", Do: do((*Run).fleetWaves), Undo: do((*Run).fleetBack)},
-			work.Step{Name: "rest", Title: "waiting for the end of the access, and for what is out of reach", Do: do((*Run).fleetRest)})),
+			work.Step{Name: "waves", Title: "adding the key in waves", Do: fleetOf.Do((*fleetJob).fleetWaves), Undo: fleetOf.Do((*fleetJob).fleetBack)},
+			work.Step{Name: "rest", Title: "waiting for the end of the access, and for what is out of reach", Do: fleetOf.Do((*fleetJob).fleetRest)})),
 		w.manyKind("access-remove-many", "access.remove-many", "withdrawn", append(choose[:2:2],
-			work.Step{Name: "waves", Title: "withdrawing in waves", Do: do((*Run).fleetWaves), Undo: do((*Run).fleetBack)},
-			work.Step{Name: "rest", Title: "waiting for what is out of reach", Do: do((*Run).fleetRest)})),
+			work.Step{Name: "waves", Title: "withdrawing in waves", Do: fleetOf.Do((*fleetJob).fleetWaves), Undo: fleetOf.Do((*fleetJob).fleetBack)},
+			work.Step{Name: "rest", Title: "waiting for what is out of reach", Do: fleetOf.Do((*fleetJob).fleetRest)})),
 	}
 }
 
 func (w *Worker) manyKind(name, action, done string, steps []work.Step) *Kind {
+	fleetOf := w.fleetSteps()
 	return &Kind{Waves: true, Kind: &work.Kind{
 		Name: name, Action: action, Steps: steps,
-		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
+		End: fleetOf.End(func(r *fleetJob, state store.WorkState) (store.WorkEnd, error) {
 			waves, err := r.Store.Waves(r.ctx, r.Work.ID)
 			if err != nil {
-				return store.WorkEnd{}, err
-			}
-			var left manyLeft
-			if err := r.Data(&left); err != nil {
 				return store.WorkEnd{}, err
 			}
 			all, shown, failed := 0, 0, 0
 			for _, v := range waves {
 				all, shown, failed = all+v.All, shown+v.Shown, failed+v.Failed
 			}
-			return store.WorkEnd{Outcome: outcomeOf(fmt.Sprintf("%d of %d %s, %d failed or went back", shown, all, done, failed), append(left.Left, r.Work.Trouble)...), Target: "instances"}, nil
+			return store.WorkEnd{Outcome: outcomeOf(fmt.Sprintf("%d of %d %s, %d failed or went back", shown, all, done, failed), append(r.D.Left, r.Work.Trouble)...), Target: "instances"}, nil
 		}),
 	}}
 }
 
-func (r *Run) fleet() (in fleet, err error) {
-	now, err := r.Store.WorkByID(r.ctx, r.Work.ID)
-	if err != nil {
-		return in, err
-	}
-	return in, decode(now.Input, &in)
+// fleetJob is a change on many instances in hand.
+type fleetJob struct {
+	Job[fleet, manyLeft]
+	*Worker
+}
+
+func (w *Worker) fleetSteps() Family[*fleetJob] {
+	return func() *fleetJob { return &fleetJob{Worker: w} }
 }
 
 // PlanFleet says which instances a rotation of many would take, in which waves. FieldError.
@@ -410,20 +410,19 @@ func (w *Worker) GoOnFleet(ctx context.Context, by store.Actor, work store.Work)
 }
 
 // fleetChoose keeps which instances it is about.
-func (r *Run) fleetChoose() error {
-	in, err := r.fleet()
-	if err != nil {
+func (r *fleetJob) fleetChoose() error {
+	if err := r.Reread(); err != nil {
 		return err
 	}
-	if err := r.sameKeys(in); err != nil {
+	if err := r.sameKeys(r.In); err != nil {
 		return err
 	}
-	members, _, err := r.chooseMembers(r.ctx, in)
+	members, _, err := r.chooseMembers(r.ctx, r.In)
 	if err != nil {
 		return Failure{Reason: words(err)}
 	}
-	if n := cutOffs(members); in.Many != nil && n > in.Many.CutOff {
-		return failf("nobody would get into %s any more, and %d was counted out: it changed meanwhile", plural(n, "instance"), in.Many.CutOff)
+	if n := cutOffs(members); r.In.Many != nil && n > r.In.Many.CutOff {
+		return failf("nobody would get into %s any more, and %d was counted out: it changed meanwhile", plural(n, "instance"), r.In.Many.CutOff)
 	}
 	var all []store.Member
 	var ids []int64
@@ -449,8 +448,8 @@ func (r *Run) fleetChoose() error {
 		all = append(all, one)
 		ids = append(ids, i.ID)
 	}
-	if in.Exposed {
-		if err := r.Store.DoubtHostKeys(r.ctx, ids, fmt.Sprintf("%s was exposed (work %d)", in.Key, r.Work.ID)); err != nil {
+	if r.In.Exposed {
+		if err := r.Store.DoubtHostKeys(r.ctx, ids, fmt.Sprintf("%s was exposed (work %d)", r.In.Key, r.Work.ID)); err != nil {
 			return err
 		}
 	}
@@ -458,14 +457,13 @@ func (r *Run) fleetChoose() error {
 }
 
 // fleetProof waits until every new key's private half was shown, once for all.
-func (r *Run) fleetProof() error {
-	in, err := r.fleet()
-	if err != nil {
+func (r *fleetJob) fleetProof() error {
+	if err := r.Reread(); err != nil {
 		return err
 	}
 	var missing []string
-	for _, name := range in.newKeysOf() {
-		k, err := r.keyOf(r.ctx, name, in.Keys[name])
+	for _, name := range r.In.newKeysOf() {
+		k, err := r.keyOf(r.ctx, name, r.In.Keys[name])
 		if err != nil {
 			return err
 		}
@@ -504,13 +502,12 @@ func newKeys(f wire.Fleet) []string {
 }
 
 // fleetWaves begins wave after wave.
-func (r *Run) fleetWaves() error {
+func (r *fleetJob) fleetWaves() error {
 	for {
 		if err := r.Stopping(); err != nil {
 			return err
 		}
-		in, err := r.fleet()
-		if err != nil {
+		if err := r.Reread(); err != nil {
 			return err
 		}
 		waves, err := r.Store.Waves(r.ctx, r.Work.ID)
@@ -526,13 +523,13 @@ func (r *Run) fleetWaves() error {
 			return nil
 		}
 		now := waves[at]
-		switch stop := max(in.StopAfter, 1); {
-		case now.ToDo > 0 && failed-in.GoOn >= stop:
+		switch stop := max(r.In.StopAfter, 1); {
+		case now.ToDo > 0 && failed-r.In.GoOn >= stop:
 			return r.fleetWait(wire.WaitsGoOn, fmt.Sprintf("a word, after %s: plumlatch rotate -go-on %d, or back: plumlatch work cancel %d", plural(failed, "failure"), r.Work.ID, r.Work.ID), time.Minute)
-		case now.ToDo > 0 && in.Paused:
+		case now.ToDo > 0 && r.In.Paused:
 			return r.fleetWait(wire.WaitsGoOn, fmt.Sprintf("a word: it is paused; plumlatch rotate -go-on %d", r.Work.ID), time.Minute)
 		case now.ToDo > 0:
-			busy, err := r.beginWave(in, now.Wave, len(waves))
+			busy, err := r.beginWave(r.In, now.Wave, len(waves))
 			if err != nil {
 				return err
 			}
@@ -546,7 +543,7 @@ func (r *Run) fleetWaves() error {
 }
 
 // fleetWait waits; its end is far away, as each part has an end of its own.
-func (r *Run) fleetWait(code, reason string, wake time.Duration) error {
+func (r *fleetJob) fleetWait(code, reason string, wake time.Duration) error {
 	over, err := r.WaitOver()
 	if err != nil {
 		return err
@@ -559,7 +556,7 @@ func (r *Run) fleetWait(code, reason string, wake time.Duration) error {
 
 // beginWave begins the part of each instance of a wave, and returns how many
 // have to wait for other work on their instance.
-func (r *Run) beginWave(in fleet, wave, of int) (busy int, err error) {
+func (r *fleetJob) beginWave(in fleet, wave, of int) (busy int, err error) {
 	members, err := r.Store.Members(r.ctx, r.Work.ID)
 	if err != nil {
 		return 0, err
@@ -601,7 +598,7 @@ func (r *Run) beginWave(in fleet, wave, of int) (busy int, err error) {
 }
 
 // partOf makes the part of one member. FieldError.
-func (r *Run) partOf(in fleet, m store.Member, i store.Instance, by store.Actor) (store.NewWork, error) {
+func (r *fleetJob) partOf(in fleet, m store.Member, i store.Instance, by store.Actor) (store.NewWork, error) {
 	back := cmp.Or(time.Duration(in.BackSeconds)*time.Second, backLimit)
 	if in.Many != nil {
 		return r.accessPart(wire.AccessMany(*in.Many), m, i, by)
@@ -619,7 +616,7 @@ func (r *Run) partOf(in fleet, m store.Member, i store.Instance, by store.Actor)
 }
 
 // fleetBack has every part that can go back do so, the last waves first.
-func (r *Run) fleetBack() error {
+func (r *fleetJob) fleetBack() error {
 	members, err := r.Store.Members(r.ctx, r.Work.ID)
 	if err != nil {
 		return err
@@ -655,7 +652,7 @@ func (r *Run) fleetBack() error {
 }
 
 // fleetRest waits until every part is over: until then all can go back.
-func (r *Run) fleetRest() error {
+func (r *fleetJob) fleetRest() error {
 	waves, err := r.Store.Waves(r.ctx, r.Work.ID)
 	if err != nil {
 		return err

@@ -61,7 +61,7 @@ const maxJudged = 5 // how often a file that others keep changing is judged
 // some, once the guard permits it. A file that changed in between is judged again.
 // keep is called before the first write, with the files as they will be edited.
 // errGuarded, wrapped, where rule 1 forbids it.
-func (r *Run) take(d *rotated, t taking, effect string, keep func(all []keysFile) error, edit func(name string, doc *authkeys.Document) error, later func(look func() error)) error {
+func (r *Run) take(t taking, effect string, keep func(all []keysFile) error, edit func(name string, doc *authkeys.Document) error, later func(look func() error)) error {
 	for n := 1; ; n++ {
 		files, err := r.enter()
 		if err != nil {
@@ -75,7 +75,7 @@ func (r *Run) take(d *rotated, t taking, effect string, keep func(all []keysFile
 		if len(all) == 0 { // nothing stands there: nothing is taken from anybody
 			return keep(nil)
 		}
-		permit, end, err := r.permit(d, files, t)
+		permit, end, err := r.permit(files, t)
 		if err != nil {
 			return err
 		}
@@ -92,12 +92,12 @@ func (r *Run) take(d *rotated, t taking, effect string, keep func(all []keysFile
 		if err == nil || !stale || n == maxJudged {
 			return err
 		}
-		d.AskedAt, d.Accepted, d.Refused = time.Time{}, nil, nil // one of the files may have been written
+		r.Edits.forget() // one of the files may have been written
 	}
 }
 
 // inPlace tells whether the key that has to take the other's place is there, and taken.
-func (t taking) inPlace(q rotation.Question, rows []store.Access, d *rotated) error {
+func (t taking) inPlace(q rotation.Question, rows []store.Access, e *Edits) error {
 	if t.rely == 0 {
 		return nil
 	}
@@ -109,7 +109,7 @@ func (t taking) inPlace(q rotation.Question, rows []store.Access, d *rotated) er
 	switch {
 	case !q.Openers[o].There:
 		return failf("the line of %s is not there any more: somebody took it out", rows[n].Key)
-	case d.Refused[t.rely] && !t.away:
+	case e.Refused[t.rely] && !t.away:
 		return failf("the server does not take %s any more", rows[n].Key)
 	}
 	return nil
@@ -146,7 +146,7 @@ const lastMoments = 20 * time.Second
 
 // permit asks the guard, on what is there now. end gives the permit back: what
 // waits to change what it rests on goes on then. A hold that is near has it hold until then.
-func (r *Run) permit(d *rotated, files reach.Files, t taking) (permit rotation.Permit, end func(hold time.Time), err error) {
+func (r *Run) permit(files reach.Files, t taking) (permit rotation.Permit, end func(hold time.Time), err error) {
 	p, err := r.Policy(r.ctx)
 	if err != nil {
 		return permit, nil, err
@@ -156,22 +156,22 @@ func (r *Run) permit(d *rotated, files reach.Files, t taking) (permit rotation.P
 		if err != nil {
 			return permit, nil, err
 		}
-		if err := r.forgetOld(d); err != nil {
+		if err := r.forgetOld(); err != nil {
 			return permit, nil, err
 		}
-		if t.rely != 0 && d.Accepted == nil && d.Refused == nil {
-			if _, err := r.askServer(d, t.rely); err != nil {
+		if t.rely != 0 && r.Edits.Accepted == nil && r.Edits.Refused == nil {
+			if _, err := r.askServer(t.rely); err != nil {
 				return permit, nil, err
 			}
 		}
 		var rests []rotation.Rest
 		var id int64
 		for round := 0; ; round++ {
-			q, rows, err := r.question(d, files, t, now)
+			q, rows, err := r.question(files, t, now)
 			if err != nil {
 				return permit, nil, err
 			}
-			if err := t.inPlace(q, rows, d); err != nil {
+			if err := t.inPlace(q, rows, r.Edits); err != nil {
 				return permit, nil, err
 			}
 			q.ShownSince = now.Add(-time.Duration(p.PrivateHalf))
@@ -182,14 +182,14 @@ func (r *Run) permit(d *rotated, files reach.Files, t taking) (permit rotation.P
 			}
 			// Whatever else may be a way in is asked for now, people's keys first; and the
 			// taken key, since one that the server refuses takes nothing with it.
-			ids := d.notAsked(rows, t.key.ID, round == 0)
+			ids := r.Edits.notAsked(rows, t.key.ID, round == 0)
 			if len(ids) == 0 && round == 0 {
 				continue
 			}
 			if !errors.Is(err, rotation.ErrLockOut) || len(ids) == 0 || round > 1 {
 				return permit, nil, refusal(err)
 			}
-			if _, err := r.askServer(d, ids...); err != nil {
+			if _, err := r.askServer(ids...); err != nil {
 				return permit, nil, err
 			}
 		}
@@ -223,11 +223,11 @@ func refusal(err error) error {
 
 // notAsked are the accesses that the server has said nothing of since the last
 // write: those of people that may be a way in and of the key itself, or all.
-func (d *rotated) notAsked(rows []store.Access, taken int64, people bool) []int64 {
+func (e *Edits) notAsked(rows []store.Access, taken int64, people bool) []int64 {
 	var out []int64
 	for _, a := range rows {
 		may := a.KeyID == taken || a.OfPerson() && a.HolderSort != "" && a.OutOfUse() == "" && a.ShownAt != nil
-		if !d.Accepted[a.ID] && !d.Refused[a.ID] && (may || !people) {
+		if !e.Accepted[a.ID] && !e.Refused[a.ID] && (may || !people) {
 			out = append(out, a.ID)
 		}
 	}
@@ -235,7 +235,7 @@ func (d *rotated) notAsked(rows []store.Access, taken int64, people bool) []int6
 }
 
 // question is what the guard is asked, and the recorded keys that it is about.
-func (r *Run) question(d *rotated, files reach.Files, t taking, now time.Time) (rotation.Question, []store.Access, error) {
+func (r *Run) question(files reach.Files, t taking, now time.Time) (rotation.Question, []store.Access, error) {
 	q := rotation.Question{Instance: r.Instance.ID, LoginUser: r.Instance.LoginUser, CutOff: t.cutOff, Lines: t.lines, Files: map[string][]byte{}, Until: time.Now().Add(store.PermitLife)}
 	all, err := readFiles(files, r.Instance)
 	if err != nil {
@@ -251,7 +251,7 @@ func (r *Run) question(d *rotated, files reach.Files, t taking, now time.Time) (
 	// The login that shows the new key ends at authentication: it is no session.
 	others := slices.DeleteFunc(slices.Clone(every), func(a store.Access) bool { return t.rely != 0 && a.ID == t.rely })
 	q.Session = sessionOf(files, r.Instance.LoginUser, others)
-	d.Session = q.Session
+	r.Edits.Session = q.Session
 	own, err := r.ownKeys()
 	if err != nil {
 		return q, nil, err
@@ -267,12 +267,12 @@ func (r *Run) question(d *rotated, files reach.Files, t taking, now time.Time) (
 			continue
 		}
 		rows = append(rows, a)
-		o := opener{rotation.Opener{ID: a.KeyID, Blob: a.Blob, Key: a.Key, Mark: rotation.Mark{Holder: a.HolderSort, State: a.OutOfUse()}, Accepted: d.Accepted[a.ID], Refused: d.Refused[a.ID]}}
+		o := opener{rotation.Opener{ID: a.KeyID, Blob: a.Blob, Key: a.Key, Mark: rotation.Mark{Holder: a.HolderSort, State: a.OutOfUse()}, Accepted: r.Edits.Accepted[a.ID], Refused: r.Edits.Refused[a.ID]}}
 		if a.ShownAt != nil {
 			o.Shown = *a.ShownAt
 		}
 		o.Within = a.ID == t.rely && t.shown
-		o.lines(linesOf(all, a.Blob), now.Add(d.Skew), lending.RescueFor != 0)
+		o.lines(linesOf(all, a.Blob), now.Add(r.Edits.Skew), lending.RescueFor != 0)
 		if a.ID == t.rely && t.away { // a login from its holder's machine was let in
 			o.Excluded, o.Accepted, o.Refused = false, true, false
 		}
@@ -291,7 +291,7 @@ func (r *Run) question(d *rotated, files reach.Files, t taking, now time.Time) (
 			if bytes.Equal(l.Blob, t.key.Blob) {
 				o.ID, o.Mark = t.key.ID, markOf(t.key)
 			}
-			o.lines(linesOf(all, l.Blob), now.Add(d.Skew), lending.RescueFor != 0)
+			o.lines(linesOf(all, l.Blob), now.Add(r.Edits.Skew), lending.RescueFor != 0)
 			q.Openers = append(q.Openers, o.Opener)
 		}
 	}
@@ -338,50 +338,59 @@ func (r *Run) ownKeys() ([][]byte, error) {
 
 // takeOurs takes the line that we appended out again, if the guard permits it: going
 // back is a change too. stays says why it does not: both lines stand then.
-func (r *Run) takeOurs(d *rotated, fresh store.Key, was rotation.Mark) (stays string, err error) {
-	err = r.take(d, taking{key: fresh, was: was, lines: []string{d.Line}}, "take-out", func([]keysFile) error { return nil },
-		func(_ string, doc *authkeys.Document) error { doc.RemoveAppended(d.Line); return nil }, nil)
+func (r *Run) takeOurs(fresh store.Key, was rotation.Mark) (stays string, err error) {
+	line := r.Edits.Line
+	err = r.take(taking{key: fresh, was: was, lines: []string{line}}, "take-out", func([]keysFile) error { return nil },
+		func(_ string, doc *authkeys.Document) error { doc.RemoveAppended(line); return nil }, nil)
 	if errors.Is(err, errGuarded) {
 		return words(err), nil
 	}
 	if err != nil {
 		return "", err
 	}
-	d.Accepted, d.Refused, d.AskedAt = nil, nil, time.Time{}
+	r.Edits.forget()
 	return "", r.Store.Wrote(r.ctx, r.Instance.ID)
 }
 
 // unplace undoes place: our line goes again, if the guard permits that, and with it the
 // access that was recorded; then the server is asked about those that were there before. A
-// line that has to stay is said, and d.Stays keeps why.
-func (r *Run) unplace(d rotated, keyID int64, name string, was rotation.Mark, others []int64) error {
+// line that has to stay is said, and Edits.Stays keeps why.
+func (r *Run) unplace(keyID int64, name string, was rotation.Mark, others []int64) error {
 	if r.instanceGone() {
-		return r.dropNew(d)
+		return r.dropNew()
 	}
-	if d.Line != "" {
+	if r.Edits.Line != "" {
 		fresh, err := r.Store.KeyByID(r.ctx, keyID)
 		if err != nil {
 			return err
 		}
-		if d.Stays, err = r.takeOurs(&d, fresh, was); err != nil {
+		if r.Edits.Stays, err = r.takeOurs(fresh, was); err != nil {
 			return err
 		}
-		if err := r.SetData(d); err != nil {
+		if err := r.Keep(); err != nil {
 			return err
 		}
-		if d.Stays != "" {
-			return r.Say("the line of %s stays: %s", name, d.Stays)
+		if r.Edits.Stays != "" {
+			return r.Say("the line of %s stays: %s", name, r.Edits.Stays)
 		}
 	}
-	if err := r.dropNew(d); err != nil {
+	if err := r.dropNew(); err != nil {
 		return err
 	}
-	_, err := r.askServer(&d, others...)
+	_, err := r.askServer(others...)
 	return err
 }
 
+// dropNew takes the new access out of the ledger again, if we put it there.
+func (r *Run) dropNew() error {
+	if r.Edits.NewAccess == 0 || !r.Edits.Added {
+		return nil
+	}
+	return r.Store.DropAccess(r.ctx, r.Edits.NewAccess)
+}
+
 // takeOwn takes lines of a key of the service's own out of every file.
-func (r *Run) takeOwn(d rotated, blob []byte, effect string, change func(doc *authkeys.Document) error) error {
+func (r *Run) takeOwn(blob []byte, effect string, change func(doc *authkeys.Document) error) error {
 	files, all, err := r.inside()
 	if err != nil {
 		return err
@@ -391,7 +400,7 @@ func (r *Run) takeOwn(d rotated, blob []byte, effect string, change func(doc *au
 	if effect == "edit" { // a step of its own takes the result of the later look
 		later = func(look func() error) { looks = append(looks, look) }
 	}
-	err = r.edit(files, all, rotation.Own(blob, d.Line), effect, func(_ string, doc *authkeys.Document) error { return change(doc) }, later)
+	err = r.edit(files, all, rotation.Own(blob, r.Edits.Line), effect, func(_ string, doc *authkeys.Document) error { return change(doc) }, later)
 	r.lookLater(looks)
 	if err != nil {
 		return err

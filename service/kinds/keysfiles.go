@@ -106,19 +106,19 @@ func (r *Run) inside() (reach.Files, []keysFile, error) {
 
 // place appends our line, unless the key stands there already, and records the
 // access. What is to be appended has been kept before.
-func (r *Run) place(d *rotated, files reach.Files, fresh store.Key, stands bool) error {
-	if d.Line != "" && !stands {
+func (r *Run) place(files reach.Files, fresh store.Key, stands bool) error {
+	if r.Edits.Line != "" && !stands {
 		now, err := r.Store.Now(r.ctx)
 		if err != nil {
 			return err
 		}
 		err = r.Effect("append", func(context.Context) error {
-			edited, err := reach.AddLine(files, d.File, d.Line, now)
+			edited, err := reach.AddLine(files, r.Edits.File, r.Edits.Line, now)
 			if err != nil {
 				return Failure{Reason: "the new key could not be added: " + words(err)}
 			}
 			if fi, err := files.Lstat(edited.Backup); err == nil && !fi.Modified.IsZero() {
-				d.Skew = skewOf(fi.Modified, now)
+				r.Edits.Skew = skewOf(fi.Modified, now)
 			}
 			return nil
 		})
@@ -126,16 +126,16 @@ func (r *Run) place(d *rotated, files reach.Files, fresh store.Key, stands bool)
 			return err
 		}
 	}
-	d.Appended, d.Stays = d.Line != "", ""
+	r.Edits.Appended, r.Edits.Stays = r.Edits.Line != "", ""
 	if !stands { // what was answered before the write says nothing now
-		d.Accepted, d.Refused, d.AskedAt = nil, nil, time.Time{}
+		r.Edits.forget()
 	}
-	id, err := r.Store.Placed(r.ctx, r.Instance.ID, fresh.ID, r.Instance.LoginUser, "work "+fmt.Sprint(r.Work.ID), d.Appended)
+	id, err := r.Store.Placed(r.ctx, r.Instance.ID, fresh.ID, r.Instance.LoginUser, "work "+fmt.Sprint(r.Work.ID), r.Edits.Appended)
 	if err != nil {
 		return err
 	}
-	d.NewAccess, d.Added = id, d.Added || d.NewAccess == 0
-	return r.NoteData(*d)
+	r.Edits.NewAccess, r.Edits.Added = id, r.Edits.Added || r.Edits.NewAccess == 0
+	return r.KeepNote()
 }
 
 // clockOff is how far the instance's clock is ahead of the database's, to the second.
@@ -161,30 +161,30 @@ func skewOf(at, now time.Time) time.Duration {
 
 // takeOld narrows a key in every line of every file, or takes it out, with the
 // guard's permit.
-func (r *Run) takeOld(d *rotated, t taking, out bool) error {
+func (r *Run) takeOld(t taking, out bool) error {
 	var looks []func() error
 	keep := func(all []keysFile) error {
-		if d.Taken == nil {
-			d.Taken = map[string][]authkeys.Taken{}
+		if r.Edits.Taken == nil {
+			r.Edits.Taken = map[string][]authkeys.Taken{}
 		}
 		if out {
 			for _, f := range all {
 				for _, taken := range authkeys.ParseDocument(f.data).Take(t.key.Blob) {
-					if !slices.ContainsFunc(d.Taken[f.name], func(had authkeys.Taken) bool { return had.Line == taken.Line }) {
-						d.Taken[f.name] = append(d.Taken[f.name], taken)
+					if !slices.ContainsFunc(r.Edits.Taken[f.name], func(had authkeys.Taken) bool { return had.Line == taken.Line }) {
+						r.Edits.Taken[f.name] = append(r.Edits.Taken[f.name], taken)
 					}
 				}
 			}
 		}
-		d.Narrowed = true
-		return r.SetData(*d)
+		r.Edits.Narrowed = true
+		return r.Keep()
 	}
-	err := r.take(d, t, "edit", keep, func(_ string, doc *authkeys.Document) error {
+	err := r.take(t, "edit", keep, func(_ string, doc *authkeys.Document) error {
 		if out {
 			doc.Remove(t.key.Blob)
 			return nil
 		}
-		_, err := doc.Narrow(t.key.Blob, authkeys.Narrowing{Expires: d.Expiry})
+		_, err := doc.Narrow(t.key.Blob, authkeys.Narrowing{Expires: r.Edits.Expiry})
 		return err
 	}, func(look func() error) { looks = append(looks, look) })
 	r.lookLater(looks)
@@ -196,9 +196,9 @@ func (r *Run) takeOld(d *rotated, t taking, out bool) error {
 		}
 		return Failure{Reason: "the old key could not be ended: " + words(err)}
 	}
-	d.Accepted, d.Refused = nil, nil // what was answered before the write says nothing now
-	d.AskedAt, d.Gone = time.Time{}, out
-	return r.Noting(*d, func(ctx context.Context) error { return r.Store.Wrote(ctx, r.Instance.ID) })
+	r.Edits.forget() // what was answered before the write says nothing now
+	r.Edits.Gone = out
+	return r.Noting(func(ctx context.Context) error { return r.Store.Wrote(ctx, r.Instance.ID) })
 }
 
 // lookLater looks at replaced files again after a while, while the work goes on:
@@ -228,7 +228,7 @@ func (r *Run) lookLater(looks []func() error) {
 }
 
 // lookedAgain takes the result of the look after an edit.
-func (r *Run) lookedAgain(d *rotated) error {
+func (r *Run) lookedAgain() error {
 	at, ok := r.settling.Load(r.Work.ID)
 	if !ok {
 		return r.Say("what others may have written in the moment of the change was not looked for: the service was ended meanwhile")
@@ -237,8 +237,8 @@ func (r *Run) lookedAgain(d *rotated) error {
 	case err := <-at.(chan error):
 		r.settling.Delete(r.Work.ID)
 		if err != nil {
-			d.Trouble = "a line that others added in the moment of the change may be lost: " + words(err)
-			return r.SetData(*d)
+			r.Edits.Trouble = "a line that others added in the moment of the change may be lost: " + words(err)
+			return r.Keep()
 		}
 		return nil
 	default:
@@ -260,15 +260,15 @@ func linesWithout(all []keysFile, blob []byte, n authkeys.Narrowing) ([]authkeys
 }
 
 // putBack puts a key's lines back as they were before takeOld.
-func (r *Run) putBack(d rotated, old store.Key) error {
+func (r *Run) putBack(old store.Key) error {
 	return r.undoEdit(func(name string) func(*authkeys.Document) error {
 		return func(doc *authkeys.Document) error {
-			if d.Expiry != "" {
-				if _, err := doc.Widen(old.Blob, authkeys.Narrowing{Expires: d.Expiry}); err != nil {
+			if r.Edits.Expiry != "" {
+				if _, err := doc.Widen(old.Blob, authkeys.Narrowing{Expires: r.Edits.Expiry}); err != nil {
 					return err
 				}
 			}
-			doc.PutBack(d.Taken[name])
+			doc.PutBack(r.Edits.Taken[name])
 			return nil
 		}
 	})
@@ -307,11 +307,11 @@ func (r *Run) undoEdit(undo func(name string) func(*authkeys.Document) error) er
 
 // takeInTheEnd takes a key out whose end has come. What keeps it from that is no
 // reason to go back: it is tried again, for withdrawLimit, and said then.
-func (r *Run) takeInTheEnd(d *rotated, t taking) error {
-	return r.inTheEnd(d, t.key.Name, func() error { return r.takeOld(d, t, true) })
+func (r *Run) takeInTheEnd(t taking) error {
+	return r.inTheEnd(t.key.Name, func() error { return r.takeOld(t, true) })
 }
 
-func (r *Run) inTheEnd(d *rotated, name string, take func() error) error {
+func (r *Run) inTheEnd(name string, take func() error) error {
 	over, err := r.WaitOver()
 	if err != nil {
 		return err
@@ -325,8 +325,8 @@ func (r *Run) inTheEnd(d *rotated, name string, take func() error) error {
 		reason = wait.Reason
 	}
 	if over {
-		d.Trouble = fmt.Sprintf("%s could not be withdrawn from %s (%s)", name, r.Instance.Name, reason)
-		return r.SetData(*d)
+		r.Edits.Trouble = fmt.Sprintf("%s could not be withdrawn from %s (%s)", name, r.Instance.Name, reason)
+		return r.Keep()
 	}
 	return r.Wait(wire.WaitsRetry, "another try at withdrawing "+name+": "+reason, r.retryWithdraw(), withdrawLimit)
 }

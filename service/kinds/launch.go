@@ -26,15 +26,16 @@ type found struct {
 }
 
 func (w *Worker) launchKind() *work.Kind {
+	machineOf := w.machineSteps()
 	return &work.Kind{
 		Name: "launch", Action: "instance.launch", Phase: store.Launching, Changing: true,
 		Steps: []work.Step{
-			{Name: "create", Title: "asking the cloud for the instance", Do: do((*Run).create), Effects: []string{"launch"}, Undo: do((*Run).uncreate), UndoEffects: []string{"remove"}},
-			{Name: "run", Title: "waiting until it runs", Do: do(func(r *Run) error { return r.await(cloud.Running) })},
-			{Name: "host-key", Title: "reading the host keys from the first boot's output", Do: do((*Run).firstBoot)},
-			{Name: "probe", Title: "asking the server which keys it takes", Do: do((*Run).probe)},
+			{Name: "create", Title: "asking the cloud for the instance", Do: machineOf.Do((*machineJob).create), Effects: []string{"launch"}, Undo: machineOf.Do((*machineJob).uncreate), UndoEffects: []string{"remove"}},
+			{Name: "run", Title: "waiting until it runs", Do: machineOf.Do(func(r *machineJob) error { return r.await(cloud.Running) })},
+			{Name: "host-key", Title: "reading the host keys from the first boot's output", Do: machineOf.Do((*machineJob).firstBoot)},
+			{Name: "probe", Title: "asking the server which keys it takes", Do: machineOf.Do(func(r *machineJob) error { return r.Run.probe(&r.D) })},
 		},
-		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
+		End: machineOf.End(func(r *machineJob, state store.WorkState) (store.WorkEnd, error) {
 			if state != store.Done {
 				return store.WorkEnd{Phase: store.Failed, Trouble: r.Work.Trouble, Outcome: r.tookBack(state, allTakenBack)}, nil
 			}
@@ -44,15 +45,16 @@ func (w *Worker) launchKind() *work.Kind {
 }
 
 func (w *Worker) stopKind() *work.Kind {
+	machineOf := w.machineSteps()
 	return &work.Kind{
 		Name: "stop", Action: "instance.stop", Phase: store.Stopping, Changing: true,
 		Steps: []work.Step{
 			{Name: "stop", Title: "asking the cloud to stop it", Effects: []string{"stop"}, UndoEffects: []string{"start"},
-				Do:   do(func(r *Run) error { return r.ask("stop", r.Cloud.Stop) }),
-				Undo: do(func(r *Run) error { return r.turnBack("start", r.Cloud.Start, cloud.Running) })},
-			{Name: "rest", Title: "waiting until it has stopped", Do: do(func(r *Run) error { return r.await(cloud.Stopped) })},
+				Do:   machineOf.Do(func(r *machineJob) error { return r.ask("stop", r.Cloud.Stop) }),
+				Undo: machineOf.Do(func(r *machineJob) error { return r.turnBack("start", r.Cloud.Start, cloud.Running) })},
+			{Name: "rest", Title: "waiting until it has stopped", Do: machineOf.Do(func(r *machineJob) error { return r.await(cloud.Stopped) })},
 		},
-		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
+		End: machineOf.End(func(r *machineJob, state store.WorkState) (store.WorkEnd, error) {
 			if state != store.Done {
 				return r.asBefore(state), nil
 			}
@@ -62,16 +64,17 @@ func (w *Worker) stopKind() *work.Kind {
 }
 
 func (w *Worker) startKind() *work.Kind {
+	machineOf := w.machineSteps()
 	return &work.Kind{
 		Name: "start", Action: "instance.start", Phase: store.Starting, Changing: true,
 		Steps: []work.Step{
 			{Name: "start", Title: "asking the cloud to start it", Effects: []string{"start"}, UndoEffects: []string{"stop"},
-				Do:   do(func(r *Run) error { return r.ask("start", r.Cloud.Start) }),
-				Undo: do(func(r *Run) error { return r.turnBack("stop", r.Cloud.Stop, cloud.Stopped) })},
-			{Name: "run", Title: "waiting until it runs", Do: do(func(r *Run) error { return r.await(cloud.Running) })},
-			{Name: "probe", Title: "asking the server which keys it takes", Do: do((*Run).knownHost)},
+				Do:   machineOf.Do(func(r *machineJob) error { return r.ask("start", r.Cloud.Start) }),
+				Undo: machineOf.Do(func(r *machineJob) error { return r.turnBack("stop", r.Cloud.Stop, cloud.Stopped) })},
+			{Name: "run", Title: "waiting until it runs", Do: machineOf.Do(func(r *machineJob) error { return r.await(cloud.Running) })},
+			{Name: "probe", Title: "asking the server which keys it takes", Do: machineOf.Do((*machineJob).knownHost)},
 		},
-		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
+		End: machineOf.End(func(r *machineJob, state store.WorkState) (store.WorkEnd, error) {
 			if state != store.Done {
 				return r.asBefore(state), nil
 			}
@@ -81,13 +84,15 @@ func (w *Worker) startKind() *work.Kind {
 }
 
 func (w *Worker) removeKind() *work.Kind {
+	adoptOf := w.adoptSteps()
+	plainOf := w.plainSteps()
 	return &work.Kind{
 		Name: "remove", Action: "instance.remove", Phase: store.Removing, Changing: true,
 		Steps: []work.Step{
-			{Name: "line", Title: "taking the steward's line out", Effects: []string{"withdraw"}, NoReturn: true, Do: do((*Run).forgetLine),
-				Skip: skip(func(r *Run) bool { return !r.Instance.Adopted })}, // else the file goes with the instance
-			{Name: "remove", Title: "asking the cloud to remove it", Effects: []string{"remove"}, NoReturn: true, Do: do((*Run).removeInstance)},
-			{Name: "gone", Title: "waiting until it is gone", Do: do(func(r *Run) error {
+			{Name: "line", Title: "taking the steward's line out", Effects: []string{"withdraw"}, NoReturn: true, Do: adoptOf.Do((*adoptJob).forgetLine),
+				Skip: adoptOf.Skip(func(r *adoptJob) bool { return !r.Instance.Adopted })}, // else the file goes with the instance
+			{Name: "remove", Title: "asking the cloud to remove it", Effects: []string{"remove"}, NoReturn: true, Do: plainOf.Do((*plainJob).removeInstance)},
+			{Name: "gone", Title: "waiting until it is gone", Do: plainOf.Do(func(r *plainJob) error {
 				if r.Instance.CloudID == "" {
 					return nil
 				}
@@ -98,18 +103,14 @@ func (w *Worker) removeKind() *work.Kind {
 				return err
 			})},
 		},
-		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
+		End: adoptOf.End(func(r *adoptJob, state store.WorkState) (store.WorkEnd, error) {
 			if state != store.Done {
 				return r.asBefore(state), nil
-			}
-			var d adopted
-			if err := r.Data(&d); err != nil {
-				return store.WorkEnd{}, err
 			}
 			outcome := "removed"
 			if r.Instance.Adopted {
 				outcome = "forgotten; the steward's line was taken out"
-				if d.Left {
+				if r.D.Left {
 					outcome = "forgotten; the steward's line could not be taken out: its private half was destroyed, so it opens nothing"
 				}
 				if r.Instance.Via != nil {
@@ -149,17 +150,13 @@ func (r *Run) tookBack(state store.WorkState, now string) string {
 
 const allTakenBack = "everything was taken back"
 
-func (r *Run) running() (store.WorkEnd, error) {
-	var f found
-	if err := r.Data(&f); err != nil {
-		return store.WorkEnd{}, err
-	}
+func (r *machineJob) running() (store.WorkEnd, error) {
 	where := fmt.Sprintf("running at %s port %d", r.Instance.Address, r.Instance.Port)
-	return store.WorkEnd{Phase: store.Ready, Trouble: f.Trouble, TroubleCode: f.Code, Outcome: outcomeOf(where, f.Trouble)}, nil
+	return store.WorkEnd{Phase: store.Ready, Trouble: r.D.Trouble, TroubleCode: r.D.Code, Outcome: outcomeOf(where, r.D.Trouble)}, nil
 }
 
 // create asks the cloud for the instance, and records which one it is.
-func (r *Run) create() error {
+func (r *machineJob) create() error {
 	i := r.Instance
 	if i.CloudID != "" {
 		if in, err := r.get(i.CloudID); err == nil && in.State != cloud.Removed && in.State != cloud.Removing {
@@ -193,7 +190,7 @@ func (r *Run) create() error {
 const lateLimit = time.Minute
 
 // uncreate removes what the cloud made, also when its answer was lost.
-func (r *Run) uncreate() error {
+func (r *machineJob) uncreate() error {
 	in := cloud.Instance{ID: r.Instance.CloudID}
 	if in.ID == "" {
 		var err error
@@ -213,13 +210,9 @@ func (r *Run) uncreate() error {
 // whatWasMade asks the cloud by the client token for an instance of which its
 // answer was lost. A request that was never answered may still come to
 // something, so it is looked for more than once.
-func (r *Run) whatWasMade() (id string, err error) {
-	var f found
-	if err := r.Data(&f); err != nil {
-		return "", err
-	}
+func (r *machineJob) whatWasMade() (id string, err error) {
 	limit := time.Duration(0)
-	if f.Asked {
+	if r.D.Asked {
 		limit = min(lateLimit, 2*r.StateLimit)
 	}
 	for {
@@ -240,7 +233,7 @@ func (r *Run) whatWasMade() (id string, err error) {
 	}
 }
 
-func (r *Run) remove(id string) error {
+func (r *machineJob) remove(id string) error {
 	err := r.Effect("remove", func(ctx context.Context) error {
 		_, err := r.retry(ctx, func(ctx context.Context) (cloud.Instance, error) {
 			return r.Cloud.Remove(ctx, r.ClientToken("remove"), id)
@@ -257,7 +250,7 @@ func (r *Run) remove(id string) error {
 	return err
 }
 
-func (r *Run) removeInstance() error {
+func (r *plainJob) removeInstance() error {
 	if r.Instance.CloudID == "" {
 		return nil
 	}
@@ -284,7 +277,7 @@ func (r *Run) ask(effect string, call func(ctx context.Context, clientToken, id 
 }
 
 // turnBack brings the instance back into the state that it had, if it has left it.
-func (r *Run) turnBack(effect string, call func(ctx context.Context, clientToken, id string) (cloud.Instance, error), to cloud.State) error {
+func (r *machineJob) turnBack(effect string, call func(ctx context.Context, clientToken, id string) (cloud.Instance, error), to cloud.State) error {
 	in, err := r.settled()
 	if err != nil {
 		return err
@@ -401,7 +394,7 @@ func pollAfter(began time.Time) time.Duration {
 // firstBoot takes the host key's fingerprint from the first boot's output,
 // fetches the host key, and records it if the two agree. If they do not, the
 // instance runs, and nobody can be sure that it is the one: that is trouble.
-func (r *Run) firstBoot() error {
+func (r *machineJob) firstBoot() error {
 	rows, err := r.accessesOf(r.ctx, r.Instance)
 	if err != nil {
 		return err
@@ -479,14 +472,16 @@ func (r *Run) hostKey(of string, deadline time.Time) ([]byte, error) {
 	}
 }
 
+func (r *machineJob) knownHost() error { return r.Run.knownHost(&r.D) }
+
 // knownHost probes a started instance, if the host key that answers is the recorded one.
-func (r *Run) knownHost() error {
+func (r *Run) knownHost(f *found) error {
 	pinned, err := r.Store.HostKeys(r.ctx, r.Instance.ID)
 	if err != nil {
 		return err
 	}
 	if len(pinned) == 0 {
-		return r.probe()
+		return r.probe(f)
 	}
 	left, err := r.left(bootLimit)
 	if err != nil {
@@ -497,19 +492,20 @@ func (r *Run) knownHost() error {
 		if stop := r.Stopping(); stop != nil {
 			return stop
 		}
-		return r.SetData(found{Trouble: "the SSH server did not answer: " + words(err)})
+		*f = found{Trouble: "the SSH server did not answer: " + words(err)}
+		return r.Keep()
 	}
 	if fp := keypair.Fingerprint(blob); fp != pinned[0].Fingerprint {
-		return r.SetData(found{Code: access.TroubleHostKey, Trouble: fmt.Sprintf("another host key answers at %s: %s, and recorded is %s; nothing was asked of it", r.Instance.Address, fp, pinned[0].Fingerprint)})
+		*f = found{Code: access.TroubleHostKey, Trouble: fmt.Sprintf("another host key answers at %s: %s, and recorded is %s; nothing was asked of it", r.Instance.Address, fp, pinned[0].Fingerprint)}
+		return r.Keep()
 	}
-	return r.probe()
+	return r.probe(f)
 }
 
 // probe asks the server about every access and records the answers.
-func (r *Run) probe() error {
-	var f found
-	if err := r.Data(&f); err != nil || f.Trouble != "" {
-		return err
+func (r *Run) probe(f *found) error {
+	if f.Trouble != "" {
+		return nil
 	}
 	refused, err := r.probeAll()
 	if err != nil {
@@ -523,7 +519,7 @@ func (r *Run) probe() error {
 	} else if len(pinned) == 0 {
 		f.Trouble = "no host key is recorded, so the server was not asked which keys it takes"
 	}
-	return r.SetData(f)
+	return r.Keep()
 }
 
 // probeAll asks about every access, and returns which are not accepted, in words.
@@ -582,4 +578,14 @@ func (w *Worker) target(ctx context.Context, i store.Instance) (reach.Target, er
 	}
 	t.Via = &reach.Hop{Target: reach.Target{Address: i.Via.Address, Port: i.Via.Port, User: i.Via.LoginUser, HostKeys: i.Via.HostKeys}, Signer: signer}
 	return t, err
+}
+
+// machineJob is an instance that is launched, stopped or started.
+type machineJob struct {
+	Job[was, found]
+	*Worker
+}
+
+func (w *Worker) machineSteps() Family[*machineJob] {
+	return func() *machineJob { return &machineJob{Worker: w} }
 }

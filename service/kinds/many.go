@@ -195,7 +195,7 @@ func cutOffs(members []wire.FleetMember) int {
 }
 
 // accessPart makes the part of one member. FieldError.
-func (r *Run) accessPart(in wire.AccessMany, m store.Member, i store.Instance, by store.Actor) (store.NewWork, error) {
+func (r *fleetJob) accessPart(in wire.AccessMany, m store.Member, i store.Instance, by store.Actor) (store.NewWork, error) {
 	back := cmp.Or(time.Duration(in.BackSeconds)*time.Second, backLimit)
 	if in.Do == wire.ManyRemove {
 		cut := 0

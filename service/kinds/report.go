@@ -19,7 +19,7 @@ func (w *Worker) Report(ctx context.Context, work store.Work) (wire.Report, erro
 		return out, store.ErrWorkState
 	}
 	var in restoring
-	var d rotated
+	var d restoreKept
 	if err := decode(work.Input, &in); err != nil {
 		return out, err
 	}

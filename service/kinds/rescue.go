@@ -65,14 +65,10 @@ func (w *Worker) SetRescue(ctx context.Context, by store.Actor, i store.Instance
 	return FieldError{Field: "on", Problem: fmt.Sprintf("no cloud of ours has an instance at %s port %d: volumes could not be attached to it", i.Address, i.Port)}
 }
 
-// restoreRescue finds a rescue instance in the zone that nobody uses, or launches
+// rescue finds a rescue instance in the zone that nobody uses, or launches
 // one for this work. Either is opened by a key made for the work.
-func (r *Run) restoreRescue() error {
-	_, d, err := r.restoration()
-	if err != nil {
-		return err
-	}
-	x := d.Restore
+func (r *restoreJob) rescue() error {
+	x := r.D.Restore
 	if x.Rescue.Address != "" {
 		return nil
 	}
@@ -100,7 +96,7 @@ func (r *Run) restoreRescue() error {
 		if err != nil {
 			return err
 		}
-		return r.openRescue(&d, i)
+		return r.openRescue(i)
 	}
 	if busy != "" && x.Rescue.CloudID == "" {
 		return r.rescueBusy(busy)
@@ -110,7 +106,7 @@ func (r *Run) restoreRescue() error {
 		return err
 	}
 	if x.Rescue.Shared != 0 || shares && !x.Rescue.Asked {
-		return r.takeShared(&d, c)
+		return r.takeShared(c)
 	}
 	tags := map[string]string{"plumlatch-work": fmt.Sprint(r.Work.ID), "plumlatch-origin": r.Instance.Name}
 	if !x.Rescue.Asked {
@@ -118,7 +114,7 @@ func (r *Run) restoreRescue() error {
 			return err
 		}
 	}
-	if err := r.launchRescue(c, &x.Rescue, tags, r.ClientToken("launch"), func() error { return r.SetData(d) }); err != nil {
+	if err := r.launchRescue(c, &x.Rescue, tags, r.ClientToken("launch"), func() error { return r.Keep() }); err != nil {
 		return err
 	}
 	return r.Say("%s was launched for this work, and goes with it", x.Rescue.Name)
@@ -158,21 +154,20 @@ func (r *Run) workKey(work int64) (keypair.Public, error) {
 
 // rescueLines let a key into a rescue instance, with an end; and the engineer's
 // own, where files are to be copied out from there.
-func (r *Run) rescueLines(ends time.Time, key keypair.Public) ([]string, error) {
+func (r *restoreJob) rescueLines(ends time.Time, key keypair.Public) ([]string, error) {
 	options := rescueOptions(ends) + " "
 	lines := []string{options + key.Line()}
-	in, _, err := r.restoration()
-	if err != nil || in.Route != fetchRoute.Name {
-		return lines, err
+	if r.In.Route != fetchRoute.Name {
+		return lines, nil
 	}
-	k, err := r.Store.KeyByID(r.ctx, in.NewID)
+	k, err := r.Store.KeyByID(r.ctx, r.In.NewID)
 	return append(lines, options+k.Public().Line()), err
 }
 
 // openRescue has the steward of a rescue instance that was there place the line
 // of this work's key, with an end.
-func (r *Run) openRescue(d *rotated, i store.Instance) error {
-	x := d.Restore
+func (r *restoreJob) openRescue(i store.Instance) error {
+	x := r.D.Restore
 	key, err := r.workKey(r.Work.ID)
 	if err != nil {
 		return err
@@ -194,7 +189,7 @@ func (r *Run) openRescue(d *rotated, i store.Instance) error {
 		for _, h := range hostKeys {
 			x.Rescue.HostKeys = append(x.Rescue.HostKeys, h.Blob)
 		}
-		if err := r.SetData(*d); err != nil {
+		if err := r.Keep(); err != nil {
 			return err
 		}
 	}
@@ -225,7 +220,7 @@ func (r *Run) openRescue(d *rotated, i store.Instance) error {
 		return err
 	}
 	x.Rescue.Address = i.Address
-	if err := r.SetData(*d); err != nil {
+	if err := r.Keep(); err != nil {
 		return err
 	}
 	return r.Say("%s takes the volume; %s is let in there until %s", i.Name, key.Fingerprint(), now.Add(rescueEnds).UTC().Format("2006-01-02 15:04 UTC"))
@@ -233,7 +228,7 @@ func (r *Run) openRescue(d *rotated, i store.Instance) error {
 
 // rescueSettings is what a rescue instance is launched with: its account opens to
 // the key of a piece of work, until the end.
-func (r *Run) rescueSettings(c cloud.Instance, work int64, name string, life time.Duration) (at rescueAt, err error) {
+func (r *restoreJob) rescueSettings(c cloud.Instance, work int64, name string, life time.Duration) (at rescueAt, err error) {
 	p := r.Cloud.Properties()
 	images, err := r.imagesOf(r.ctx, c.Region)
 	if err != nil {
@@ -267,7 +262,7 @@ func (r *Run) rescueSettings(c cloud.Instance, work int64, name string, life tim
 
 // launchRescue launches a rescue instance, or goes on where that was left off,
 // until its server can be trusted. keep keeps what is known of it.
-func (r *Run) launchRescue(c cloud.Instance, at *rescueAt, tags map[string]string, token string, keep func() error) error {
+func (r *restoreJob) launchRescue(c cloud.Instance, at *rescueAt, tags map[string]string, token string, keep func() error) error {
 	if at.Address != "" {
 		return nil
 	}
@@ -305,7 +300,7 @@ func (r *Run) launchRescue(c cloud.Instance, at *rescueAt, tags map[string]strin
 	if in.Port == 0 {
 		in.Port = 22
 	}
-	side := *r // the same look as at a launch: its host key, vouched for by its first boot's output
+	side := *r.Run // the same look as at a launch: its host key, vouched for by its first boot's output
 	side.Instance = store.Instance{CloudID: in.ID, Address: in.Address, Port: in.Port, LoginUser: at.User}
 	hostKey, trouble, err := side.vouchedHostKey()
 	if err != nil {
@@ -318,16 +313,16 @@ func (r *Run) launchRescue(c cloud.Instance, at *rescueAt, tags map[string]strin
 	return keep()
 }
 
-// restoreDismiss gives the rescue instance up: our line out of one that was there,
+// dismiss gives the rescue instance up: our line out of one that was there,
 // and the end of one that was launched for the work.
-func (r *Run) restoreDismiss() error {
-	_, d, err := r.restoration()
-	if err != nil || d.Restore.Rescue.Gone {
-		return err
+func (r *restoreJob) dismiss() error {
+	if r.D.Restore.Rescue.Gone {
+		return nil
 	}
-	x := d.Restore
+	var err error
+	x := r.D.Restore
 	if x.Rescue.InstanceID != 0 {
-		if err := r.shutRescue(&d); err != nil {
+		if err := r.shutRescue(); err != nil {
 			return err
 		}
 	} else if x.Rescue.Shared != 0 {
@@ -353,12 +348,12 @@ func (r *Run) restoreDismiss() error {
 		return err
 	}
 	x.Rescue.Gone = true
-	return r.SetData(d)
+	return r.Keep()
 }
 
 // notAt makes sure that the volume is not at a rescue instance that is to be given
 // up: what the cloud does not say is no "no".
-func (r *Run) notAt(x *restored, id string) error {
+func (r *restoreJob) notAt(x *restored, id string) error {
 	if x.Volume == "" || id == "" {
 		return nil
 	}
@@ -421,8 +416,8 @@ func (r *Run) removeRescue(id, token string) error {
 
 // shutRescue takes our line out of a rescue instance that was there. If nobody
 // gets in there now, the line's own end shuts it, and that is said.
-func (r *Run) shutRescue(d *rotated) error {
-	x := d.Restore
+func (r *restoreJob) shutRescue() error {
+	x := r.D.Restore
 	i, err := r.Store.InstanceByID(r.ctx, x.Rescue.InstanceID)
 	if err != nil {
 		return err
@@ -467,7 +462,7 @@ func (r *Run) shutRescue(d *rotated) error {
 }
 
 // inRescue opens a session on the rescue instance.
-func (r *Run) inRescue(x *restored) (*reach.Rescue, error) {
+func (r *restoreJob) inRescue(x *restored) (*reach.Rescue, error) {
 	k, err := r.Store.WorkKeyOf(r.ctx, cmp.Or(x.Rescue.KeyOf, r.Work.ID))
 	if err != nil {
 		return nil, err

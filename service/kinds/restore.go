@@ -51,7 +51,7 @@ type restoring struct {
 	Bytes   int64 `json:"bytes"`
 }
 
-func (in restoring) keys() (taken, added int64) { return 0, in.NewID }
+func (in restoring) Keys() (taken, added int64) { return 0, in.NewID }
 
 // lostKey is a key that is to be withdrawn, by what it is and not by its name.
 type lostKey struct {
@@ -65,7 +65,39 @@ var fetchRoute = routes.Route{Name: "fetch", Steps: []routes.Step{
 	{Name: "rescue"}, {Name: "stop"}, {Name: "detach"}, {Name: "lend"}, {Name: "mount"}, {Name: "copy"}, {Name: "unmount"}, {Name: "unlend"}, {Name: "return"}, {Name: "start"}, {Name: "dismiss"}, {Name: "tidy"},
 }}
 
-// restored is what the steps keep, beside what those of a rotation do.
+// restoreKept is what the steps keep.
+type restoreKept struct {
+	Edits
+	Stood   bool      `json:"stood,omitempty"` // the new key's line was there before
+	Restore *restored `json:"restore,omitempty"`
+}
+
+// Facts implements store.Factual.
+func (d restoreKept) Facts() store.Facts {
+	return store.Facts{RescueCloudID: d.Restore.Rescue.CloudID, Volume: d.Restore.Volume}
+}
+
+// Opened makes what was not kept yet.
+func (d *restoreKept) Opened() {
+	if d.Restore == nil {
+		d.Restore = &restored{}
+	}
+	if d.Restore.Asked == nil {
+		d.Restore.Asked = map[string]bool{}
+	}
+}
+
+// restoreJob is a restore in hand.
+type restoreJob struct {
+	Job[restoring, restoreKept]
+	*Worker
+}
+
+func (w *Worker) restoreSteps() Family[*restoreJob] {
+	return func() *restoreJob { return &restoreJob{Worker: w} }
+}
+
+// restored is what they keep, beside what was edited.
 type restored struct {
 	Attempt int    `json:"attempt"`
 	Was     string `json:"was"`     // its run state
@@ -139,43 +171,45 @@ const (
 	readyEvery  = 30 * time.Minute // looking which ways back in are open
 )
 
-// restoreSteps is every step that a route can name, by that name.
-func restoreSteps() map[string]work.Step {
+// restoreTable is every step that a route can name, by that name.
+func (w *Worker) restoreTable() map[string]work.Step {
+	restoreOf := w.restoreSteps()
 	return map[string]work.Step{
-		"grant":         {Title: "waiting for the holder of another key to add the new one", Do: do((*Run).restoreByHand)},
-		"by-hand":       {Title: "waiting for the new key to be added by hand", Do: do((*Run).restoreByHand)},
-		"place":         {Title: "adding the new key by the service's own", Do: do((*Run).restorePlace), Effects: []string{"append"}},
-		"stop":          {Title: "stopping it", Do: do((*Run).restoreStop), Undo: do((*Run).restoreWas), Effects: []string{"stop"}, UndoEffects: []string{"start", "stop"}},
-		"set-text":      {Title: "setting user data that adds the new key at boot", Do: do((*Run).restoreText), Undo: do((*Run).restoreTextBack), Effects: []string{"set-text"}, UndoEffects: []string{"put-back"}},
-		"start":         {Title: "starting it", Do: do((*Run).restoreStart), Effects: []string{"start"}},
-		"put-text-back": {Title: "putting its old user data back", Do: do((*Run).restoreTextBack), Effects: []string{"put-back"}},
-		"rescue":        {Title: "getting a rescue instance", Do: do((*Run).restoreRescue), Undo: do((*Run).restoreDismiss), Effects: []string{"launch", "append"}, UndoEffects: []string{"remove", "take-out"}},
-		"detach":        {Title: "detaching its root volume", Do: do((*Run).restoreDetach), Undo: do((*Run).restoreHome), Effects: []string{"detach"}, UndoEffects: []string{"attach"}},
-		"lend":          {Title: "attaching the volume to the rescue instance", Do: do((*Run).restoreLend), Undo: do((*Run).restoreLendBack), Effects: []string{"attach"}, UndoEffects: []string{"detach"}},
-		"mount":         {Title: "finding the right filesystem, and mounting it", Do: do((*Run).restoreMount), Undo: do((*Run).restoreUnmount), Effects: []string{"mount"}, UndoEffects: []string{"unmount"}},
-		"edit":          {Title: "adding the new key beneath the mount", Do: do((*Run).restoreEdit), Undo: do((*Run).restoreEditBack), Effects: []string{"append"}, UndoEffects: []string{"take-out"}},
-		"copy":          {Title: "waiting for files to be copied out", Do: do((*Run).restoreCopied)},
-		"unmount":       {Title: "unmounting it", Do: do((*Run).restoreUnmount), Effects: []string{"unmount"}},
-		"unlend":        {Title: "detaching the volume from the rescue instance", Do: do((*Run).restoreUnlend), Effects: []string{"detach"}},
-		"return":        {Title: "attaching the volume under its old name", Do: do((*Run).restoreReturn), Effects: []string{"attach"}},
-		"dismiss":       {Title: "giving the rescue instance up", Do: do((*Run).restoreDismiss), Effects: []string{"remove", "take-out"}},
+		"grant":         {Title: "waiting for the holder of another key to add the new one", Do: restoreOf.Do((*restoreJob).byHand)},
+		"by-hand":       {Title: "waiting for the new key to be added by hand", Do: restoreOf.Do((*restoreJob).byHand)},
+		"place":         {Title: "adding the new key by the service's own", Do: restoreOf.Do((*restoreJob).restorePlace), Effects: []string{"append"}},
+		"stop":          {Title: "stopping it", Do: restoreOf.Do((*restoreJob).stop), Undo: restoreOf.Do((*restoreJob).was), Effects: []string{"stop"}, UndoEffects: []string{"start", "stop"}},
+		"set-text":      {Title: "setting user data that adds the new key at boot", Do: restoreOf.Do((*restoreJob).text), Undo: restoreOf.Do((*restoreJob).textBack), Effects: []string{"set-text"}, UndoEffects: []string{"put-back"}},
+		"start":         {Title: "starting it", Do: restoreOf.Do((*restoreJob).start), Effects: []string{"start"}},
+		"put-text-back": {Title: "putting its old user data back", Do: restoreOf.Do((*restoreJob).textBack), Effects: []string{"put-back"}},
+		"rescue":        {Title: "getting a rescue instance", Do: restoreOf.Do((*restoreJob).rescue), Undo: restoreOf.Do((*restoreJob).dismiss), Effects: []string{"launch", "append"}, UndoEffects: []string{"remove", "take-out"}},
+		"detach":        {Title: "detaching its root volume", Do: restoreOf.Do((*restoreJob).detach), Undo: restoreOf.Do((*restoreJob).home), Effects: []string{"detach"}, UndoEffects: []string{"attach"}},
+		"lend":          {Title: "attaching the volume to the rescue instance", Do: restoreOf.Do((*restoreJob).lend), Undo: restoreOf.Do((*restoreJob).lendBack), Effects: []string{"attach"}, UndoEffects: []string{"detach"}},
+		"mount":         {Title: "finding the right filesystem, and mounting it", Do: restoreOf.Do((*restoreJob).mount), Undo: restoreOf.Do((*restoreJob).unmount), Effects: []string{"mount"}, UndoEffects: []string{"unmount"}},
+		"edit":          {Title: "adding the new key beneath the mount", Do: restoreOf.Do((*restoreJob).restoreEdit), Undo: restoreOf.Do((*restoreJob).editBack), Effects: []string{"append"}, UndoEffects: []string{"take-out"}},
+		"copy":          {Title: "waiting for files to be copied out", Do: restoreOf.Do((*restoreJob).copied)},
+		"unmount":       {Title: "unmounting it", Do: restoreOf.Do((*restoreJob).unmount), Effects: []string{"unmount"}},
+		"unlend":        {Title: "detaching the volume from the rescue instance", Do: restoreOf.Do((*restoreJob).unlend), Effects: []string{"detach"}},
+		"return":        {Title: "attaching the volume under its old name", Do: restoreOf.Do((*restoreJob).giveBack), Effects: []string{"attach"}},
+		"dismiss":       {Title: "giving the rescue instance up", Do: restoreOf.Do((*restoreJob).dismiss), Effects: []string{"remove", "take-out"}},
 
-		"accept":   {Title: "asking the server whether it takes the new key", Do: do((*Run).restoreAccepted)},
-		"login":    {Title: "waiting for a login with the new key", Do: do((*Run).restoreLogin)},
-		"withdraw": {Title: "withdrawing the lost key", Do: do((*Run).restoreWithdraw), Effects: []string{"edit"}, NoReturn: true},
-		"checks":   {Title: "running the instance's own checks", Do: do((*Run).restoreChecks), NoReturn: true},
-		"rest":     {Title: "bringing it back into the run state that it had", Do: do((*Run).restoreRest), Effects: []string{"stop"}, NoReturn: true},
-		"tidy":     {Title: "seeing that nothing is left open", Do: do((*Run).restoreTidy), NoReturn: true},
+		"accept":   {Title: "asking the server whether it takes the new key", Do: restoreOf.Do((*restoreJob).accepted)},
+		"login":    {Title: "waiting for a login with the new key", Do: restoreOf.Do((*restoreJob).login)},
+		"withdraw": {Title: "withdrawing the lost key", Do: restoreOf.Do((*restoreJob).withdraw), Effects: []string{"edit"}, NoReturn: true},
+		"checks":   {Title: "running the instance's own checks", Do: restoreOf.Do((*restoreJob).checks), NoReturn: true},
+		"rest":     {Title: "bringing it back into the run state that it had", Do: restoreOf.Do((*restoreJob).rest), Effects: []string{"stop"}, NoReturn: true},
+		"tidy":     {Title: "seeing that nothing is left open", Do: restoreOf.Do((*restoreJob).tidy), NoReturn: true},
 	}
 }
 
 // restoreKinds makes a kind of work of each route.
 func (w *Worker) restoreKinds() []*Kind {
-	steps := restoreSteps()
+	restoreOf := w.restoreSteps()
+	steps := w.restoreTable()
 	var out []*Kind
 	for _, route := range append(routes.All(), fetchRoute) {
-		k := &Kind{Restores: true, Kind: &work.Kind{Name: "restore-" + route.Name, Action: "access.restore", Changing: true, Beside: func(ctx context.Context, r *work.Run) { of(r).knocks(ctx) }, End: end((*Run).endRestore),
-			Steps: []work.Step{{Name: "look", Title: "looking at what is there", Do: do((*Run).restoreLook), Undo: do((*Run).restoreLookBack), UndoEffects: []string{"take-out"}}}}}
+		k := &Kind{Restores: true, Kind: &work.Kind{Name: "restore-" + route.Name, Action: "access.restore", Changing: true, Beside: func(ctx context.Context, r *work.Run) { of(r).knocks(ctx) }, End: restoreOf.End((*restoreJob).endRestore),
+			Steps: []work.Step{{Name: "look", Title: "looking at what is there", Do: restoreOf.Do((*restoreJob).restoreLook), Undo: restoreOf.Do((*restoreJob).lookBack), UndoEffects: []string{"take-out"}}}}}
 		way := route.Way()
 		if route.Name == fetchRoute.Name {
 			way = route.Steps
@@ -187,7 +221,7 @@ func (w *Worker) restoreKinds() []*Kind {
 			}
 			step.Name = s.Name
 			if route.Name == fetchRoute.Name {
-				step = forFetching(step)
+				step = w.forFetching(step)
 			}
 			k.Steps = append(k.Steps, step)
 		}
@@ -201,41 +235,15 @@ func (w *Worker) restoreKinds() []*Kind {
 
 // forFetching is a step where nobody is to be let in: an instance that did not run
 // is not started.
-func forFetching(s work.Step) work.Step {
+func (w *Worker) forFetching(s work.Step) work.Step {
+	restoreOf := w.restoreSteps()
 	switch s.Name {
 	case "start":
-		s.Skip = skip(func(r *Run) bool {
-			_, d, err := r.restoration()
-			return err == nil && d.Restore.Was == string(cloud.Stopped)
-		})
+		s.Skip = restoreOf.Skip(func(r *restoreJob) bool { return r.D.Restore.Was == string(cloud.Stopped) })
 	case "stop":
 		s.UndoEffects = []string{"start"}
 	}
 	return s
-}
-
-func (r *Run) restoration() (in restoring, d rotated, err error) {
-	if err := decode(r.Work.Input, &in); err != nil {
-		return in, d, err
-	}
-	if err := r.Data(&d); err != nil {
-		return in, d, err
-	}
-	if d.Restore == nil {
-		d.Restore = &restored{}
-	}
-	if d.Restore.Asked == nil {
-		d.Restore.Asked = map[string]bool{}
-	}
-	return in, d, nil
-}
-
-// told is restoration with what was reported since the work was claimed.
-func (r *Run) told() (in restoring, d rotated, err error) {
-	if r.Work.Input, err = r.Store.WorkInput(r.ctx, r.Work.ID); err != nil {
-		return in, d, err
-	}
-	return r.restoration()
 }
 
 // RoutesOf compares the ways back into an instance. With ask the server is asked
@@ -663,12 +671,12 @@ func (w *Worker) RescueDoor(_ context.Context, work store.Work) (out wire.Rescue
 		return out, store.ErrWorkState
 	}
 	var in restoring
-	var d rotated
+	var d restoreKept
 	if err := errors.Join(decode(work.Input, &in), decode(work.Data, &d)); err != nil || d.Restore == nil {
 		return out, errors.Join(err, store.ErrWorkState)
 	}
 	x := d.Restore
-	out = wire.RescueDoor{Ready: work.StepTitle == restoreSteps()["copy"].Title && len(x.Mounts) > 0, Name: x.Rescue.Name, Address: x.Rescue.Address, Port: x.Rescue.Port, User: x.Rescue.User, HostKeys: []string{}, Key: in.New}
+	out = wire.RescueDoor{Ready: work.StepTitle == w.restoreTable()["copy"].Title && len(x.Mounts) > 0, Name: x.Rescue.Name, Address: x.Rescue.Address, Port: x.Rescue.Port, User: x.Rescue.User, HostKeys: []string{}, Key: in.New}
 	for _, blob := range x.Rescue.HostKeys {
 		out.HostKeys = append(out.HostKeys, keypair.Public{Blob: blob}.Line())
 	}

@@ -13,13 +13,12 @@ import (
 	"plumlatch/service/store"
 )
 
-// restoreStop stops it; one that is stopped stays so.
-func (r *Run) restoreStop() error {
-	_, d, err := r.restoration()
-	if err != nil || d.Restore.Was == string(cloud.Stopped) {
-		return err
+// stop stops it; one that is stopped stays so.
+func (r *restoreJob) stop() error {
+	if r.D.Restore.Was == string(cloud.Stopped) {
+		return nil
 	}
-	if err := r.once(&d, "stop", func(ctx context.Context) error {
+	if err := r.once("stop", func(ctx context.Context) error {
 		_, err := r.retry(ctx, func(ctx context.Context) (cloud.Instance, error) {
 			return r.Cloud.Stop(ctx, r.ClientToken("stop"), r.Instance.CloudID)
 		})
@@ -30,15 +29,14 @@ func (r *Run) restoreStop() error {
 	return r.await(cloud.Stopped)
 }
 
-// restoreWas brings it back into the run state that it had. A stop that was asked
+// was brings it back into the run state that it had. A stop that was asked
 // for and not answered is asked for once more, under the same token: it would stop
 // it again, if it came late.
-func (r *Run) restoreWas() error {
-	_, d, err := r.restoration()
-	if err != nil || r.instanceGone() {
-		return err
+func (r *restoreJob) was() error {
+	if r.instanceGone() {
+		return nil
 	}
-	x := d.Restore
+	x := r.D.Restore
 	in, err := r.settled()
 	if errors.Is(err, cloud.ErrNotFound) || err == nil && in.State == cloud.Removed {
 		return nil
@@ -78,29 +76,25 @@ func (r *Run) restoreWas() error {
 		return err
 	}
 	delete(x.Asked, "stop/stop")
-	if err := r.SetData(d); err != nil {
+	if err := r.Keep(); err != nil {
 		return err
 	}
 	return r.await(cloud.Running)
 }
 
-// restoreStart starts it. From here on nothing of the cloud is to be taken back.
-func (r *Run) restoreStart() error {
-	in, d, err := r.restoration()
-	if err != nil {
-		return err
-	}
-	if d.Restore.TextSet && !d.Appended { // it may be there as soon as it boots
-		k, err := r.Store.KeyByID(r.ctx, in.NewID)
+// start starts it. From here on nothing of the cloud is to be taken back.
+func (r *restoreJob) start() error {
+	if r.D.Restore.TextSet && !r.D.Appended { // it may be there as soon as it boots
+		k, err := r.Store.KeyByID(r.ctx, r.In.NewID)
 		if err != nil {
 			return err
 		}
-		d.File, d.Line, d.Appended = filesOf(r.Instance)[0], k.Public().Line(), true
-		if err := r.recordPlaced(&d, in); err != nil {
+		r.D.File, r.D.Line, r.D.Appended = filesOf(r.Instance)[0], k.Public().Line(), true
+		if err := r.recordPlaced(r.In); err != nil {
 			return err
 		}
 	}
-	if err := r.once(&d, "start", func(ctx context.Context) error {
+	if err := r.once("start", func(ctx context.Context) error {
 		_, err := r.retry(ctx, func(ctx context.Context) (cloud.Instance, error) {
 			return r.Cloud.Start(ctx, r.ClientToken("start"), r.Instance.CloudID)
 		})
@@ -111,23 +105,19 @@ func (r *Run) restoreStart() error {
 	if err := r.await(cloud.Running); err != nil {
 		return err
 	}
-	d.Restore.Home = true
-	return r.SetData(d)
+	r.D.Restore.Home = true
+	return r.Keep()
 }
 
-// restoreText has it add the lines when it boots next.
-func (r *Run) restoreText() error {
-	in, d, err := r.restoration()
-	if err != nil {
-		return err
-	}
-	x := d.Restore
-	lines, err := r.linesFor(r.ctx, r.Instance, in.NewID)
+// text has it add the lines when it boots next.
+func (r *restoreJob) text() error {
+	x := r.D.Restore
+	lines, err := r.linesFor(r.ctx, r.Instance, r.In.NewID)
 	if err != nil {
 		return err
 	}
 	if !x.TextSet {
-		if x.UserData, err = asked(r.ctx, r, func(ctx context.Context) (string, error) { return r.Cloud.UserData(ctx, r.Instance.CloudID) }); err != nil {
+		if x.UserData, err = asked(r.ctx, r.Run, func(ctx context.Context) (string, error) { return r.Cloud.UserData(ctx, r.Instance.CloudID) }); err != nil {
 			return err
 		}
 		if secrets.Holds(x.UserData) { // it goes back as it was, and lies nowhere in the clear meanwhile
@@ -141,16 +131,16 @@ func (r *Run) restoreText() error {
 			x.UserData, x.DataSealed = "", true
 		}
 		x.TextSet = true
-		if err := r.SetData(d); err != nil {
+		if err := r.Keep(); err != nil {
 			return err
 		}
 	}
 	text := cloudconfig.BootHook(r.Work.ID, r.Instance.LoginUser, filesOf(r.Instance)[0], lines)
-	return r.once(&d, "set-text", func(ctx context.Context) error { return r.setText(ctx, r.ClientToken("set-text"), text) })
+	return r.once("set-text", func(ctx context.Context) error { return r.setText(ctx, r.ClientToken("set-text"), text) })
 }
 
 // userData is what the user data was before.
-func (r *Run) userData(x *restored) (string, error) {
+func (r *restoreJob) userData(x *restored) (string, error) {
 	if !x.DataSealed {
 		return x.UserData, nil
 	}
@@ -162,29 +152,29 @@ func (r *Run) userData(x *restored) (string, error) {
 	return string(text), err
 }
 
-func (r *Run) setText(ctx context.Context, token, text string) error {
-	_, err := asked(ctx, r, func(ctx context.Context) (struct{}, error) {
+func (r *restoreJob) setText(ctx context.Context, token, text string) error {
+	_, err := asked(ctx, r.Run, func(ctx context.Context) (struct{}, error) {
 		return struct{}{}, r.Cloud.SetUserData(ctx, token, r.Instance.CloudID, text)
 	})
 	return err
 }
 
-// restoreTextBack puts the old user data back: after the text was seen to have
+// textBack puts the old user data back: after the text was seen to have
 // worked, or had its time; or on the way back.
-func (r *Run) restoreTextBack() error {
-	in, d, err := r.restoration()
-	if err != nil || !d.Restore.TextSet || r.instanceGone() {
-		return err
+func (r *restoreJob) textBack() error {
+	if !r.D.Restore.TextSet || r.instanceGone() {
+		return nil
 	}
-	x := d.Restore
+	var err error
+	x := r.D.Restore
 	if !r.Work.Back {
-		if err := r.awaitAccepted(&d); err != nil {
+		if err := r.awaitAccepted(); err != nil {
 			return err
 		}
 	}
 	err = r.Effect("put-back", func(ctx context.Context) error {
 		if x.Asked["set-text/set-text"] { // it must not come late
-			lines, err := r.linesFor(r.ctx, r.Instance, in.NewID)
+			lines, err := r.linesFor(r.ctx, r.Instance, r.In.NewID)
 			if err != nil {
 				return err
 			}
@@ -206,7 +196,7 @@ func (r *Run) restoreTextBack() error {
 		return err
 	}
 	x.TextSet = false
-	return r.SetData(d)
+	return r.Keep()
 }
 
 // note tells, at the cloud, for what a volume was moved.
@@ -243,8 +233,8 @@ func (r *Run) settledVolume(id string) (cloud.Volume, error) {
 }
 
 // detachNow detaches a volume from where it is, and waits for that.
-func (r *Run) detachNow(ctx context.Context, token, volume string) error {
-	if _, err := asked(ctx, r, func(ctx context.Context) (cloud.Volume, error) {
+func (r *restoreJob) detachNow(ctx context.Context, token, volume string) error {
+	if _, err := asked(ctx, r.Run, func(ctx context.Context) (cloud.Volume, error) {
 		return r.Cloud.Detach(ctx, token, volume, r.volumeNote())
 	}); err != nil {
 		return err
@@ -256,69 +246,56 @@ func (r *Run) detachNow(ctx context.Context, token, volume string) error {
 	return err
 }
 
-// restoreDetach takes the root volume off.
-func (r *Run) restoreDetach() error {
-	_, d, err := r.restoration()
-	if err != nil {
-		return err
-	}
-	if d.Restore.Volume == "" {
+// detach takes the root volume off.
+func (r *restoreJob) detach() error {
+	if r.D.Restore.Volume == "" {
 		return failf("no root volume is attached to it")
 	}
-	return r.detachOnce(&d)
+	return r.detachOnce()
 }
 
-// restoreUnlend takes the volume off the rescue instance.
-func (r *Run) restoreUnlend() error {
-	_, d, err := r.restoration()
-	if err != nil {
-		return err
-	}
-	return r.detachOnce(&d)
+// unlend takes the volume off the rescue instance.
+func (r *restoreJob) unlend() error {
+	return r.detachOnce()
 }
 
 // detachOnce detaches the volume, as a step's one effect.
-func (r *Run) detachOnce(d *rotated) error {
-	x := d.Restore
-	return r.once(d, "detach", func(ctx context.Context) error { return r.detachNow(ctx, r.ClientToken("detach"), x.Volume) })
+func (r *restoreJob) detachOnce() error {
+	x := r.D.Restore
+	return r.once("detach", func(ctx context.Context) error { return r.detachNow(ctx, r.ClientToken("detach"), x.Volume) })
 }
 
-// restoreReturn attaches the volume under the device name that it had.
-func (r *Run) restoreReturn() error {
-	_, d, err := r.restoration()
-	if err != nil {
-		return err
-	}
-	return r.bringHome(&d)
+// giveBack attaches the volume under the device name that it had.
+func (r *restoreJob) giveBack() error {
+	return r.bringHome()
 }
 
-// restoreHome is what going back from a detached volume comes to: it is attached
+// home is what going back from a detached volume comes to: it is attached
 // again, wherever it was. What the cloud was asked for on the way and did not
 // answer is asked for once more, under the same token, so that it cannot come late.
-func (r *Run) restoreHome() error {
-	_, d, err := r.restoration()
-	if err != nil || d.Restore.Home || r.instanceGone() || d.Restore.Volume == "" {
-		return err
+func (r *restoreJob) home() error {
+	if r.D.Restore.Home || r.instanceGone() || r.D.Restore.Volume == "" {
+		return nil
 	}
-	return r.bringHome(&d)
+	return r.bringHome()
 }
 
 // bringHome attaches the root volume to its own instance under the name that it
 // had, and looks whether it is there: a cloud may put it under another one.
-func (r *Run) bringHome(d *rotated) error {
-	x := d.Restore
+func (r *restoreJob) bringHome() error {
+	x := r.D.Restore
 	if in, err := r.get(r.Instance.CloudID); errors.Is(err, cloud.ErrNotFound) || err == nil && (in.State == cloud.Removed || in.State == cloud.Removing) {
 		if !r.Work.Back {
 			return failf("the instance was removed by somebody else")
 		}
 		x.Left = append(x.Left, fmt.Sprintf("its root volume %s is left in the cloud, attached to nothing: the instance was removed by somebody else", x.Volume))
-		return r.SetData(*d)
+		return r.Keep()
 	}
 	if v, err := r.settledVolume(x.Volume); err != nil || len(x.Asked) == 0 && r.isHome(x, v) {
 		return err
 	}
 	return r.Effect("attach", func(ctx context.Context) error {
-		if err := r.nothingLate(ctx, d); err != nil {
+		if err := r.nothingLate(ctx); err != nil {
 			return err
 		}
 		for n := 1; ; n++ {
@@ -336,10 +313,10 @@ func (r *Run) bringHome(d *rotated) error {
 			}
 			step, effect := r.Work.At, fmt.Sprintf("attach-%d", n)
 			x.Asked[step+"/"+effect] = true
-			if err := r.SetData(*d); err != nil {
+			if err := r.Keep(); err != nil {
 				return err
 			}
-			if _, err := asked(ctx, r, func(ctx context.Context) (cloud.Volume, error) {
+			if _, err := asked(ctx, r.Run, func(ctx context.Context) (cloud.Volume, error) {
 				return r.Cloud.Attach(ctx, r.ClientToken(effect), x.Volume, r.Instance.CloudID, x.Device, r.volumeNote())
 			}); err != nil {
 				return err
@@ -349,15 +326,15 @@ func (r *Run) bringHome(d *rotated) error {
 	})
 }
 
-func (r *Run) isHome(x *restored, v cloud.Volume) bool {
+func (r *restoreJob) isHome(x *restored, v cloud.Volume) bool {
 	return v.State == cloud.VolumeInUse && v.Instance == r.Instance.CloudID && v.Device == x.Device
 }
 
 // nothingLate asks the cloud once more, under the same tokens, for whatever it was
 // asked for on the way and has not answered: so that it cannot come late, and take
 // away what is done now.
-func (r *Run) nothingLate(ctx context.Context, d *rotated) error {
-	x := d.Restore
+func (r *restoreJob) nothingLate(ctx context.Context) error {
+	x := r.D.Restore
 	for _, a := range []struct{ step, effect, instance, device string }{
 		{"detach", "detach", "", ""}, {"lend", "attach", x.Rescue.CloudID, ""}, {"unlend", "detach", "", ""},
 		{"return", "attach-1", r.Instance.CloudID, x.Device}, {"return", "attach-2", r.Instance.CloudID, x.Device}, {"return", "attach-3", r.Instance.CloudID, x.Device},
@@ -368,7 +345,7 @@ func (r *Run) nothingLate(ctx context.Context, d *rotated) error {
 		if _, err := r.settledVolume(x.Volume); err != nil {
 			return err
 		}
-		_, err := asked(ctx, r, func(ctx context.Context) (cloud.Volume, error) {
+		_, err := asked(ctx, r.Run, func(ctx context.Context) (cloud.Volume, error) {
 			if a.instance == "" {
 				return r.Cloud.Detach(ctx, r.TokenOf(a.step, a.effect), x.Volume, r.volumeNote())
 			}
@@ -378,7 +355,7 @@ func (r *Run) nothingLate(ctx context.Context, d *rotated) error {
 			return err
 		}
 		delete(x.Asked, a.step+"/"+a.effect)
-		if err := r.SetData(*d); err != nil {
+		if err := r.Keep(); err != nil {
 			return err
 		}
 	}

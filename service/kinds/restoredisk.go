@@ -12,14 +12,10 @@ import (
 	"plumlatch/service/cloud"
 )
 
-// restoreLend attaches the volume to the rescue instance, and finds the disk that
+// lend attaches the volume to the rescue instance, and finds the disk that
 // has come up there.
-func (r *Run) restoreLend() error {
-	_, d, err := r.restoration()
-	if err != nil {
-		return err
-	}
-	x := d.Restore
+func (r *restoreJob) lend() error {
+	x := r.D.Restore
 	s, err := r.inRescue(x)
 	if err != nil {
 		return err
@@ -32,8 +28,8 @@ func (r *Run) restoreLend() error {
 		}
 		x.Before = routes.Names(all)
 	}
-	if err := r.once(&d, "attach", func(ctx context.Context) error {
-		_, err := asked(ctx, r, func(ctx context.Context) (cloud.Volume, error) {
+	if err := r.once("attach", func(ctx context.Context) error {
+		_, err := asked(ctx, r.Run, func(ctx context.Context) (cloud.Volume, error) {
 			return r.Cloud.Attach(ctx, r.ClientToken("attach"), x.Volume, x.Rescue.CloudID, "", r.volumeNote())
 		})
 		return err
@@ -60,7 +56,7 @@ func (r *Run) restoreLend() error {
 			if x.Disk, err = s.Identify(r.ctx, disk); err != nil {
 				return err
 			}
-			return r.SetData(d)
+			return r.Keep()
 		}
 		if time.Now().After(deadline) {
 			return Failure{Reason: words(err)}
@@ -72,19 +68,18 @@ func (r *Run) restoreLend() error {
 	}
 }
 
-// restoreLendBack takes the volume off the rescue instance again.
-func (r *Run) restoreLendBack() error {
-	_, d, err := r.restoration()
-	if err != nil || d.Restore.Home || d.Restore.Volume == "" {
-		return err
+// lendBack takes the volume off the rescue instance again.
+func (r *restoreJob) lendBack() error {
+	if r.D.Restore.Home || r.D.Restore.Volume == "" {
+		return nil
 	}
-	x := d.Restore
+	x := r.D.Restore
 	v, err := r.settledVolume(x.Volume)
 	if err != nil || !x.Asked["lend/attach"] && (v.Instance == "" || v.Instance != x.Rescue.CloudID) {
 		return err
 	}
 	return r.Effect("detach", func(ctx context.Context) error {
-		if err := r.nothingLate(ctx, &d); err != nil {
+		if err := r.nothingLate(ctx); err != nil {
 			return err
 		}
 		v, err := r.settledVolume(x.Volume)
@@ -95,15 +90,11 @@ func (r *Run) restoreLendBack() error {
 	})
 }
 
-// restoreMount finds the filesystem with the login user's system among those of
+// mount finds the filesystem with the login user's system among those of
 // the disk, by what is on it, and mounts it for writing; and the one that its
 // home lies on, if that is another.
-func (r *Run) restoreMount() error {
-	in, d, err := r.restoration()
-	if err != nil {
-		return err
-	}
-	x := d.Restore
+func (r *restoreJob) mount() error {
+	x := r.D.Restore
 	s, err := r.inRescue(x)
 	if err != nil {
 		return err
@@ -126,7 +117,7 @@ func (r *Run) restoreMount() error {
 		var found []system
 		for _, p := range parts {
 			x.Mounts = []mounted{{p.Path(), p.FSType, at}}
-			if err := r.SetData(d); err != nil { // before it is mounted, for whoever unmounts it
+			if err := r.Keep(); err != nil { // before it is mounted, for whoever unmounts it
 				return err
 			}
 			if err := s.Mount(ctx, p.Path(), p.FSType, at, true); err != nil {
@@ -170,11 +161,11 @@ func (r *Run) restoreMount() error {
 			}
 			x.Mounts = append(x.Mounts, mounted{p.Path(), p.FSType, path.Join(at, dir)})
 		}
-		if err := r.SetData(d); err != nil {
+		if err := r.Keep(); err != nil {
 			return err
 		}
 		for _, m := range x.Mounts {
-			if err := s.Mount(ctx, m.Device, m.FSType, m.At, in.Route == fetchRoute.Name); err != nil {
+			if err := s.Mount(ctx, m.Device, m.FSType, m.At, r.In.Route == fetchRoute.Name); err != nil {
 				return Failure{Reason: words(err)}
 			}
 		}
@@ -182,13 +173,15 @@ func (r *Run) restoreMount() error {
 	})
 }
 
-// restoreCopied waits until the engineer's client has copied what it wanted,
+// copied waits until the engineer's client has copied what it wanted,
 // straight from the rescue instance. It holds the instance: its volume is away.
-func (r *Run) restoreCopied() error {
+func (r *restoreJob) copied() error {
 	for {
-		in, _, err := r.told()
-		if err != nil || in.Fetched {
+		if err := r.Reread(); err != nil {
 			return err
+		}
+		if r.In.Fetched {
+			return nil
 		}
 		left, err := r.left(copyLimit)
 		if err != nil {
@@ -204,19 +197,18 @@ func (r *Run) restoreCopied() error {
 	}
 }
 
-// restoreUnmount unmounts whatever of the volume is mounted, and makes sure of it.
-func (r *Run) restoreUnmount() error {
-	_, d, err := r.restoration()
-	if err != nil || len(d.Restore.Mounts) == 0 || d.Restore.Home {
-		return err
+// unmount unmounts whatever of the volume is mounted, and makes sure of it.
+func (r *restoreJob) unmount() error {
+	if len(r.D.Restore.Mounts) == 0 || r.D.Restore.Home {
+		return nil
 	}
-	x := d.Restore
+	x := r.D.Restore
 	s, err := r.inRescue(x)
 	if err != nil {
 		// One that does not run has nothing mounted.
 		if in, e := r.get(x.Rescue.CloudID); errors.Is(e, cloud.ErrNotFound) || e == nil && in.State != cloud.Running && in.State != cloud.Stopping {
 			x.Mounts = nil
-			if e := r.SetData(d); e != nil || r.Work.Back {
+			if e := r.Keep(); e != nil || r.Work.Back {
 				return e
 			}
 		}
@@ -236,16 +228,12 @@ func (r *Run) restoreUnmount() error {
 		return err
 	}
 	x.Mounts = nil
-	return r.SetData(d)
+	return r.Keep()
 }
 
 // restoreEdit adds the lines beneath the mount.
-func (r *Run) restoreEdit() error {
-	in, d, err := r.restoration()
-	if err != nil {
-		return err
-	}
-	x := d.Restore
+func (r *restoreJob) restoreEdit() error {
+	x := r.D.Restore
 	if len(x.Mounts) == 0 {
 		return failf("the volume is not mounted")
 	}
@@ -261,7 +249,7 @@ func (r *Run) restoreEdit() error {
 	defer end.Close()
 	b := reach.Beneath{Files: files, Mount: x.Mounts[0].At}
 	if x.Added.File == "" {
-		lines, err := r.linesFor(r.ctx, r.Instance, in.NewID)
+		lines, err := r.linesFor(r.ctx, r.Instance, r.In.NewID)
 		if err != nil {
 			return err
 		}
@@ -269,17 +257,17 @@ func (r *Run) restoreEdit() error {
 			return Failure{Reason: "on the volume, " + words(err)}
 		}
 		x.Added.Relabel = b.SELinux()
-		k, err := r.Store.KeyByID(r.ctx, in.NewID)
+		k, err := r.Store.KeyByID(r.ctx, r.In.NewID)
 		if err != nil {
 			return err
 		}
-		d.File, d.Line = filesOf(r.Instance)[0], ""
+		r.D.File, r.D.Line = filesOf(r.Instance)[0], ""
 		for _, line := range x.Added.Lines {
 			if line == k.Public().Line() {
-				d.Line = line
+				r.D.Line = line
 			}
 		}
-		if err := r.SetData(d); err != nil {
+		if err := r.Keep(); err != nil {
 			return err
 		}
 	}
@@ -295,18 +283,17 @@ func (r *Run) restoreEdit() error {
 	}); err != nil {
 		return err
 	}
-	d.Appended = d.Line != ""
-	return r.recordPlaced(&d, in)
+	r.D.Appended = r.D.Line != ""
+	return r.recordPlaced(r.In)
 }
 
-// restoreEditBack takes the lines out again, as long as the volume is mounted.
+// editBack takes the lines out again, as long as the volume is mounted.
 // Later that is for whoever gets in.
-func (r *Run) restoreEditBack() error {
-	_, d, err := r.restoration()
-	if err != nil || d.Restore.Home || d.Restore.Added.File == "" || len(d.Restore.Mounts) == 0 {
-		return err
+func (r *restoreJob) editBack() error {
+	if r.D.Restore.Home || r.D.Restore.Added.File == "" || len(r.D.Restore.Mounts) == 0 {
+		return nil
 	}
-	x := d.Restore
+	x := r.D.Restore
 	s, err := r.inRescue(x)
 	if err != nil {
 		if in, e := r.get(x.Rescue.CloudID); errors.Is(e, cloud.ErrNotFound) || e == nil && in.State != cloud.Running {
@@ -329,10 +316,10 @@ func (r *Run) restoreEditBack() error {
 	}); err != nil {
 		return err
 	}
-	x.Added, d.Appended = reach.Added{}, false
-	if err := r.dropNew(d); err != nil {
+	x.Added, r.D.Appended = reach.Added{}, false
+	if err := r.dropNew(); err != nil {
 		return err
 	}
-	d.NewAccess = 0
-	return r.SetData(d)
+	r.D.NewAccess = 0
+	return r.Keep()
 }

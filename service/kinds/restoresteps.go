@@ -43,20 +43,16 @@ func (w *Worker) linesFor(ctx context.Context, i store.Instance, keyID int64) ([
 }
 
 // restoreLook keeps what the instance is like before anything is done.
-func (r *Run) restoreLook() error {
-	in, d, err := r.restoration()
-	if err != nil {
-		return err
-	}
+func (r *restoreJob) restoreLook() error {
 	if r.instanceGone() {
 		return failf("the instance is gone")
 	}
-	x := d.Restore
+	x := r.D.Restore
 	if x.Attempt == r.Work.Attempt {
 		return nil
 	}
-	d = rotated{Restore: &restored{Attempt: r.Work.Attempt, Was: r.Instance.State, Address: r.Instance.Address, Asked: map[string]bool{}}}
-	x = d.Restore
+	r.D = restoreKept{Restore: &restored{Attempt: r.Work.Attempt, Was: r.Instance.State, Address: r.Instance.Address, Asked: map[string]bool{}}}
+	x = r.D.Restore
 	if r.Instance.Adopted {
 		x.Was = string(cloud.Running)
 	} else {
@@ -71,7 +67,7 @@ func (r *Run) restoreLook() error {
 			return err
 		}
 		x.Was, x.Address, x.Volume, x.Device = string(c.State), c.Address, c.RootVolume, c.RootDevice
-		if c.StopDestroys != "" && (in.Route == "disk" || in.Route == "boot-text") {
+		if c.StopDestroys != "" && (r.In.Route == "disk" || r.In.Route == "boot-text") {
 			return failf("stopping would be its end: %s", c.StopDestroys)
 		}
 	}
@@ -80,30 +76,29 @@ func (r *Run) restoreLook() error {
 		return err
 	}
 	for _, a := range rows {
-		if a.KeyID == in.NewID && a.LoginUser == r.Instance.LoginUser && !a.Steward {
-			d.NewAccess = a.ID
+		if a.KeyID == r.In.NewID && a.LoginUser == r.Instance.LoginUser && !a.Steward {
+			r.D.NewAccess = a.ID
 		}
 	}
-	return r.SetData(d)
+	return r.Keep()
 }
 
-// restoreLookBack takes our line out, if it still stands there after all else was
+// lookBack takes our line out, if it still stands there after all else was
 // taken back and somebody of ours gets in.
-func (r *Run) restoreLookBack() error {
-	in, d, err := r.restoration()
-	if err != nil || !d.Appended || r.instanceGone() {
-		return err
+func (r *restoreJob) lookBack() error {
+	if !r.D.Appended || r.instanceGone() {
+		return nil
 	}
-	x := d.Restore
+	x := r.D.Restore
 	stands := "still stands"
-	if in.Route == "boot-text" {
+	if r.In.Route == "boot-text" {
 		stands = "may still stand" // the boot adds it, or was not come to: nobody of ours has seen it
 	}
 	say := func(why string) error {
-		x.Left = append(x.Left, fmt.Sprintf("the line of %s %s there (%s): plumlatch access remove %s -key %s", in.New, stands, why, r.Instance.Name, in.New))
-		return r.SetData(d)
+		x.Left = append(x.Left, fmt.Sprintf("the line of %s %s there (%s): plumlatch access remove %s -key %s", r.In.New, stands, why, r.Instance.Name, r.In.New))
+		return r.Keep()
 	}
-	if d.Line == "" || d.Stood { // it stood there before, and is not ours
+	if r.D.Line == "" || r.D.Stood { // it stood there before, and is not ours
 		return nil
 	}
 	if r.Instance.State != string(cloud.Running) && !r.Instance.Adopted {
@@ -115,10 +110,10 @@ func (r *Run) restoreLookBack() error {
 	if err == nil {
 		done()
 		var fresh store.Key
-		if fresh, err = r.Store.KeyByID(r.ctx, in.NewID); err == nil {
+		if fresh, err = r.Store.KeyByID(r.ctx, r.In.NewID); err == nil {
 			var stays string
 			// The new key may be the only way in by now, which was shown to work.
-			if stays, err = r.takeOurs(&d, fresh, in.NewWas); stays != "" {
+			if stays, err = r.takeOurs(fresh, r.In.NewWas); stays != "" {
 				stands = "still stands" // the service has seen it
 				return say(stays)
 			}
@@ -135,20 +130,16 @@ func (r *Run) restoreLookBack() error {
 	if err != nil {
 		return say(words(err))
 	}
-	d.Appended = false
-	if err := r.dropNew(d); err != nil {
+	r.D.Appended = false
+	if err := r.dropNew(); err != nil {
 		return err
 	}
-	return r.SetData(d)
+	return r.Keep()
 }
 
 // restorePlace adds the new key's line by the steward.
-func (r *Run) restorePlace() error {
-	in, d, err := r.restoration()
-	if err != nil {
-		return err
-	}
-	fresh, err := r.Store.KeyByID(r.ctx, in.NewID)
+func (r *restoreJob) restorePlace() error {
+	fresh, err := r.Store.KeyByID(r.ctx, r.In.NewID)
 	if err != nil {
 		return err
 	}
@@ -160,16 +151,16 @@ func (r *Run) restorePlace() error {
 		return failf("none of the files that the server reads is there: %s", strings.Join(filesOf(r.Instance), ", "))
 	}
 	stands := freeLine(linesOf(all, fresh.Blob))
-	if d.File == "" {
-		d.File, d.Line, d.Stood = all[0].name, fresh.Public().Line(), stands
+	if r.D.File == "" {
+		r.D.File, r.D.Line, r.D.Stood = all[0].name, fresh.Public().Line(), stands
 		if stands {
-			d.Line = ""
+			r.D.Line = ""
 		}
-		if err := r.SetData(d); err != nil {
+		if err := r.Keep(); err != nil {
 			return err
 		}
 	}
-	return r.place(&d, files, fresh, stands)
+	return r.place(files, fresh, stands)
 }
 
 // freeLine tells whether one of a key's lines lets it in on no terms.
@@ -177,89 +168,84 @@ func freeLine(lines []authkeys.Line) bool {
 	return slices.ContainsFunc(lines, func(l authkeys.Line) bool { return l.Err == nil && l.Options.Text == "" })
 }
 
-// restoreByHand waits until somebody with another way in has added the lines.
-func (r *Run) restoreByHand() error {
-	in, d, err := r.told()
-	if err != nil {
+// byHand waits until somebody with another way in has added the lines.
+func (r *restoreJob) byHand() error {
+	if err := r.Reread(); err != nil {
 		return err
 	}
 	if r.instanceGone() {
 		return failf("the instance is gone")
 	}
-	if in.Placed {
-		fresh, err := r.Store.KeyByID(r.ctx, in.NewID)
+	if r.In.Placed {
+		fresh, err := r.Store.KeyByID(r.ctx, r.In.NewID)
 		if err != nil {
 			return err
 		}
-		d.File, d.Line, d.Appended = in.PlacedFile, fresh.Public().Line(), true
-		return r.recordPlaced(&d, in)
+		r.D.File, r.D.Line, r.D.Appended = r.In.PlacedFile, fresh.Public().Line(), true
+		return r.recordPlaced(r.In)
 	}
 	over, err := r.WaitOver()
 	if err != nil {
 		return err
 	}
 	if over {
-		return failf("nobody has added the line of %s within %s", in.New, spanWords(grantLimit))
+		return failf("nobody has added the line of %s within %s", r.In.New, spanWords(grantLimit))
 	}
-	what := fmt.Sprintf("the holder of another key to add %s (plumlatch restore grant %d -identity FILE)", in.New, r.Work.ID)
-	if in.Route == "already-open" {
-		what = fmt.Sprintf("%s to be added by a login without a key (plumlatch restore -continue %d)", in.New, r.Work.ID)
+	what := fmt.Sprintf("the holder of another key to add %s (plumlatch restore grant %d -identity FILE)", r.In.New, r.Work.ID)
+	if r.In.Route == "already-open" {
+		what = fmt.Sprintf("%s to be added by a login without a key (plumlatch restore -continue %d)", r.In.New, r.Work.ID)
 	}
 	return r.Wait(wire.WaitsHands, what+"; if nobody does, this ends", time.Minute, grantLimit)
 }
 
 // recordPlaced records the access of the new key, placed by this work.
-func (r *Run) recordPlaced(d *rotated, in restoring) error {
+func (r *restoreJob) recordPlaced(in restoring) error {
 	id, err := r.Store.Placed(r.ctx, r.Instance.ID, in.NewID, r.Instance.LoginUser, "work "+fmt.Sprint(r.Work.ID), true)
 	if err != nil {
 		return err
 	}
-	d.Added = d.Added || d.NewAccess == 0
-	d.NewAccess = id
-	return r.SetData(*d)
+	r.D.Added = r.D.Added || r.D.NewAccess == 0
+	r.D.NewAccess = id
+	return r.Keep()
 }
 
-// restoreAccepted waits until the server takes the new key.
-func (r *Run) restoreAccepted() error {
-	in, d, err := r.restoration()
-	if err != nil {
-		return err
-	}
+// accepted waits until the server takes the new key.
+func (r *restoreJob) accepted() error {
 	if r.instanceGone() {
 		return failf("the instance is gone")
 	}
-	if err := r.awaitAccepted(&d); err != nil {
+	if err := r.awaitAccepted(); err != nil {
 		return err
 	}
-	answers, err := r.askServer(&d, d.NewAccess)
+	answers, err := r.askServer(r.D.NewAccess)
 	if err != nil {
 		return err
 	}
-	if answers[d.NewAccess] != reach.Accepted {
-		return failf("the server does not take %s, though its line was added", in.New)
+	if answers[r.D.NewAccess] != reach.Accepted {
+		return failf("the server does not take %s, though its line was added", r.In.New)
 	}
-	if d.Restore.InAt == nil {
+	if r.D.Restore.InAt == nil {
 		now, err := r.Store.Now(r.ctx)
 		if err != nil {
 			return err
 		}
-		d.Restore.InAt = &now
-		return r.SetData(d)
+		r.D.Restore.InAt = &now
+		return r.Keep()
 	}
 	return nil
 }
 
 // awaitAccepted asks for a while, as the server may still be coming up. Whether
 // it takes the key is for its caller to find out.
-func (r *Run) awaitAccepted(d *rotated) error {
-	if !r.Instance.Adopted && d.Restore.Was != string(cloud.Running) && r.Instance.State != string(cloud.Running) {
+func (r *restoreJob) awaitAccepted() error {
+	if !r.Instance.Adopted && r.D.Restore.Was != string(cloud.Running) && r.Instance.State != string(cloud.Running) {
 		return nil
 	}
 	left, err := r.left(min(bootLimit, r.StateLimit))
 	if err != nil {
 		return err
 	}
-	a, err := r.Store.AccessByID(r.ctx, d.NewAccess)
+	a, err := r.Store.AccessByID(r.ctx, r.D.NewAccess)
 	if err != nil {
 		return err
 	}
@@ -283,23 +269,22 @@ func (r *Run) awaitAccepted(d *rotated) error {
 	}
 }
 
-// restoreLogin waits for a login from the engineer's machine. Without one nothing
+// login waits for a login from the engineer's machine. Without one nothing
 // goes back, as the new key is in; but nothing is withdrawn either.
-func (r *Run) restoreLogin() error {
-	in, d, err := r.told()
-	if err != nil {
+func (r *restoreJob) login() error {
+	if err := r.Reread(); err != nil {
 		return err
 	}
-	proofOf := in.ProofOf
+	proofOf := r.In.ProofOf
 	if proofOf == 0 {
 		proofOf = r.Work.ID
 	}
-	_, within, err := r.Store.ShownSince(r.ctx, in.NewID, proofOf)
+	_, within, err := r.Store.ShownSince(r.ctx, r.In.NewID, proofOf)
 	if err != nil {
 		return err
 	}
-	if within && in.Login { // with a signature
-		return r.Store.Observe(r.ctx, d.NewAccess, access.Proven, true, in.LoginFrom)
+	if within && r.In.Login { // with a signature
+		return r.Store.Observe(r.ctx, r.D.NewAccess, access.Proven, true, r.In.LoginFrom)
 	}
 	if within {
 		return nil
@@ -309,23 +294,22 @@ func (r *Run) restoreLogin() error {
 		return err
 	}
 	if over {
-		d.Restore.Left = append(d.Restore.Left, fmt.Sprintf("nobody has logged in with %s, or shown its private half: do so (plumlatch open %s), and then withdraw the lost key", in.New, r.Instance.Name))
-		return r.SetData(d)
+		r.D.Restore.Left = append(r.D.Restore.Left, fmt.Sprintf("nobody has logged in with %s, or shown its private half: do so (plumlatch open %s), and then withdraw the lost key", r.In.New, r.Instance.Name))
+		return r.Keep()
 	}
-	return r.Wait(wire.WaitsLogin, fmt.Sprintf("a login with %s (plumlatch restore -continue %d -identity FILE), or its private half to be shown (plumlatch key prove %s)", in.New, r.Work.ID, in.New), time.Minute, proofLimit)
+	return r.Wait(wire.WaitsLogin, fmt.Sprintf("a login with %s (plumlatch restore -continue %d -identity FILE), or its private half to be shown (plumlatch key prove %s)", r.In.New, r.Work.ID, r.In.New), time.Minute, proofLimit)
 }
 
-// restoreWithdraw takes every lost key out of every file, if it still is lost.
+// withdraw takes every lost key out of every file, if it still is lost.
 // What cannot be done is said, and is no reason to take the new key out again.
-func (r *Run) restoreWithdraw() error {
-	in, d, err := r.restoration()
-	if err != nil || r.instanceGone() {
-		return err
+func (r *restoreJob) withdraw() error {
+	if r.instanceGone() {
+		return nil
 	}
-	x := d.Restore
-	lost := in.LostKeys
+	x := r.D.Restore
+	lost := r.In.LostKeys
 	if lost == nil { // asked for when names were kept alone
-		for _, name := range in.Lost {
+		for _, name := range r.In.Lost {
 			if k, err := r.Store.KeyAlone(r.ctx, name); err == nil {
 				lost = append(lost, lostKey{ID: k.ID})
 			} else if !errors.Is(err, store.ErrNotFound) {
@@ -358,7 +342,7 @@ func (r *Run) restoreWithdraw() error {
 			continue // it is on record there no more
 		}
 		old := rows[n]
-		if err := r.withdrawLost(&d, in, k, l.Was, old); err != nil {
+		if err := r.withdrawLost(r.In, k, l.Was, old); err != nil {
 			if errors.Is(err, store.ErrLost) || r.ctx.Err() != nil {
 				return err
 			}
@@ -367,24 +351,24 @@ func (r *Run) restoreWithdraw() error {
 				reason = wait.Reason
 			}
 			x.Left = append(x.Left, fmt.Sprintf("%s was not withdrawn (%s): plumlatch access remove %s -key %s", name, reason, r.Instance.Name, name))
-			if err := r.SetData(d); err != nil {
+			if err := r.Keep(); err != nil {
 				return err
 			}
 			continue
 		}
 		x.Withdrawn = append(x.Withdrawn, name)
-		if err := r.SetData(d); err != nil {
+		if err := r.Keep(); err != nil {
 			return err
 		}
-		if err := r.Store.EndAccess(r.ctx, old.ID, r.Work.ID, fmt.Sprintf("lost; access was restored with %s (work %d)", in.New, r.Work.ID), r.surveysAfter()...); err != nil {
+		if err := r.Store.EndAccess(r.ctx, old.ID, r.Work.ID, fmt.Sprintf("lost; access was restored with %s (work %d)", r.In.New, r.Work.ID), r.surveysAfter()...); err != nil {
 			return err
 		}
 	}
-	return r.SetData(d)
+	return r.Keep()
 }
 
 // withdrawLost withdraws one lost key, with the guard of rule 1, and asks whether it is refused.
-func (r *Run) withdrawLost(d *rotated, in restoring, k store.Key, was rotation.Mark, old store.Access) error {
+func (r *restoreJob) withdrawLost(in restoring, k store.Key, was rotation.Mark, old store.Access) error {
 	ctx, cancel := context.WithTimeout(r.ctx, 20*time.Second)
 	defer cancel()
 	if r.way == nil { // not r.enter, which would wait for a steward that may never get in
@@ -398,11 +382,11 @@ func (r *Run) withdrawLost(d *rotated, in restoring, k store.Key, was rotation.M
 	if err != nil {
 		return err
 	}
-	d.Taken = nil
-	if err := r.takeOld(d, taking{key: k, was: was, rely: d.NewAccess, shown: within}, true); err != nil {
+	r.D.Taken = nil
+	if err := r.takeOld(taking{key: k, was: was, rely: r.D.NewAccess, shown: within}, true); err != nil {
 		return err
 	}
-	answers, err := r.askServer(d, old.ID, d.NewAccess)
+	answers, err := r.askServer(old.ID, r.D.NewAccess)
 	if err != nil {
 		return err
 	}
@@ -412,13 +396,12 @@ func (r *Run) withdrawLost(d *rotated, in restoring, k store.Key, was rotation.M
 	return nil
 }
 
-// restoreChecks runs what "works" means for the instance.
-func (r *Run) restoreChecks() error {
-	_, d, err := r.restoration()
-	if err != nil || r.instanceGone() || len(d.Restore.Checks) > 0 {
-		return err
+// checks runs what "works" means for the instance.
+func (r *restoreJob) checks() error {
+	if r.instanceGone() || len(r.D.Restore.Checks) > 0 {
+		return nil
 	}
-	x := d.Restore
+	x := r.D.Restore
 	left, err := r.left(min(checkLimit, 4*r.StateLimit))
 	if err != nil {
 		return err
@@ -442,11 +425,11 @@ func (r *Run) restoreChecks() error {
 		}
 		x.Checks = append(x.Checks, result)
 	}
-	return r.SetData(d)
+	return r.Keep()
 }
 
 // runCheck runs one check once.
-func (r *Run) runCheck(check string) (said string, err error) {
+func (r *restoreJob) runCheck(check string) (said string, err error) {
 	port, path, web := parseCheck(check)
 	ctx, cancel := context.WithTimeout(r.ctx, 5*time.Second)
 	defer cancel()
@@ -520,11 +503,10 @@ func (w *Worker) ChangeChecks(ctx context.Context, by store.Actor, i store.Insta
 	return w.Store.SetChecks(ctx, by, i, append(checks, c.Check), "check: "+c.Check)
 }
 
-// restoreRest stops it again, if it did not run before.
-func (r *Run) restoreRest() error {
-	_, d, err := r.restoration()
-	if err != nil || r.instanceGone() || r.Instance.Adopted || d.Restore.Was != string(cloud.Stopped) {
-		return err
+// rest stops it again, if it did not run before.
+func (r *restoreJob) rest() error {
+	if r.instanceGone() || r.Instance.Adopted || r.D.Restore.Was != string(cloud.Stopped) {
+		return nil
 	}
 	in, err := r.get(r.Instance.CloudID)
 	if err != nil {
@@ -538,13 +520,12 @@ func (r *Run) restoreRest() error {
 	return r.await(cloud.Stopped)
 }
 
-// restoreTidy looks once more that nothing of the work is left open, and says what changed.
-func (r *Run) restoreTidy() error {
-	in, d, err := r.restoration()
-	if err != nil || r.instanceGone() {
-		return err
+// tidy looks once more that nothing of the work is left open, and says what changed.
+func (r *restoreJob) tidy() error {
+	if r.instanceGone() {
+		return nil
 	}
-	x := d.Restore
+	x := r.D.Restore
 	if err := r.Store.GiveRescue(r.ctx, r.Work.ID); err != nil {
 		return err
 	}
@@ -578,24 +559,21 @@ func (r *Run) restoreTidy() error {
 			x.Left = append(x.Left, fmt.Sprintf("its root volume is %s, and was %s: look at it in the cloud", c.RootVolume, x.Volume))
 		}
 	}
-	if in.Route == fetchRoute.Name {
-		return r.SetData(d)
+	if r.In.Route == fetchRoute.Name {
+		return r.Keep()
 	}
-	if len(in.Lost) == 0 {
+	if len(r.In.Lost) == 0 {
 		x.Left = append(x.Left, "no key of it was recorded as lost, so none was withdrawn (plumlatch key lost NAME)")
 	}
 	if x.Home && len(r.Instance.Checks) == 0 {
 		x.Left = append(x.Left, fmt.Sprintf("nobody has said what \"works\" means for it: see for yourself, and say it (plumlatch instance check add %s tcp:PORT)", r.Instance.Name))
 	}
-	return r.SetData(d)
+	return r.Keep()
 }
 
-func (r *Run) endRestore(state store.WorkState) (store.WorkEnd, error) {
-	in, d, err := r.restoration()
-	if err != nil {
-		return store.WorkEnd{}, err
-	}
-	x := d.Restore
+func (r *restoreJob) endRestore(state store.WorkState) (store.WorkEnd, error) {
+	var err error
+	x := r.D.Restore
 	switch {
 	case state == store.Stuck: // its volume may be at the rescue instance, which it keeps, with its key
 		if x.Rescue.Shared != 0 && !x.Rescue.Gone {
@@ -615,9 +593,9 @@ func (r *Run) endRestore(state store.WorkState) (store.WorkEnd, error) {
 	case state != store.Done:
 		return store.WorkEnd{Phase: r.phaseAfter(), Outcome: outcomeOf(r.Work.Trouble+"; everything was taken back", x.Left...)}, nil
 	}
-	text := fmt.Sprintf("%s opens %s", in.New, r.Instance.Name)
-	if in.Route == fetchRoute.Name {
-		text = fmt.Sprintf("%s of %s copied; nothing on the volume was changed", plural(in.Files, "file"), sizeWords(in.Bytes))
+	text := fmt.Sprintf("%s opens %s", r.In.New, r.Instance.Name)
+	if r.In.Route == fetchRoute.Name {
+		text = fmt.Sprintf("%s of %s copied; nothing on the volume was changed", plural(r.In.Files, "file"), sizeWords(r.In.Bytes))
 	}
 	if len(x.Withdrawn) > 0 {
 		text += "; " + strings.Join(x.Withdrawn, ", ") + " is withdrawn"
@@ -629,7 +607,7 @@ func (r *Run) endRestore(state store.WorkState) (store.WorkEnd, error) {
 }
 
 // phaseAfter leaves an instance that somebody else removed meanwhile alone.
-func (r *Run) phaseAfter() store.Phase {
+func (r *restoreJob) phaseAfter() store.Phase {
 	if r.Instance.Phase != store.Ready {
 		return ""
 	}
@@ -638,16 +616,16 @@ func (r *Run) phaseAfter() store.Phase {
 
 // once notes that the cloud is asked for an effect, does it, and notes that it
 // has answered: what was not answered is asked for again before it is taken back.
-func (r *Run) once(d *rotated, effect string, f func(ctx context.Context) error) error {
+func (r *restoreJob) once(effect string, f func(ctx context.Context) error) error {
 	step := r.Work.At
-	d.Restore.Asked[step+"/"+effect] = true
-	if err := r.SetData(*d); err != nil {
+	r.D.Restore.Asked[step+"/"+effect] = true
+	if err := r.Keep(); err != nil {
 		return err
 	}
 	err := r.Effect(effect, f)
 	if err == nil || errors.Is(err, cloud.ErrRefused) || errors.Is(err, cloud.ErrNotFound) {
-		delete(d.Restore.Asked, step+"/"+effect)
-		return errors.Join(err, r.SetData(*d))
+		delete(r.D.Restore.Asked, step+"/"+effect)
+		return errors.Join(err, r.Keep())
 	}
 	return err
 }

@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"plumlatch/core/access"
-	"plumlatch/core/authkeys"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/rotation"
 	"plumlatch/core/wire"
@@ -49,33 +48,15 @@ type rotating struct {
 	LoginFrom string `json:"login_from"`
 }
 
-func (in rotating) keys() (taken, added int64) { return in.OldID, in.NewID }
+func (in rotating) Keys() (taken, added int64) { return in.OldID, in.NewID }
 
-// rotated is what the steps keep.
+// rotated is what the steps keep, beside what was edited.
 type rotated struct {
-	File      string  `json:"file"` // that our line went into
-	Line      string  `json:"line"` // ours; "" if the new key stood there already
-	Stood     bool    `json:"stood,omitempty"`
-	Forced    bool    `json:"forced,omitempty"`
-	From      string  `json:"from,omitempty"`
-	Added     bool    `json:"added,omitempty"` // the access was recorded by us
-	Appended  bool    `json:"appended,omitempty"`
-	OldAccess int64   `json:"old_access"`
-	NewAccess int64   `json:"new_access"`
-	Others    []int64 `json:"others,omitempty"` // accesses of others that were accepted before
-
-	Before []byte `json:"before,omitempty"` // of the steward: blob of the key that is replaced
-
-	Skew    time.Duration    `json:"skew"` // how far the instance's clock is ahead of ours
-	Banner  string           `json:"banner"`
-	Session rotation.Session `json:"session"`
-	// Accepted are the accesses that the server accepted after the last write.
-	Accepted map[int64]bool `json:"accepted,omitempty"`
-	Refused  map[int64]bool `json:"refused,omitempty"` // it said that it would not
-	AskedAt  time.Time      `json:"asked_at"`
-
+	Edits
+	Stood      bool       `json:"stood,omitempty"`
+	Forced     bool       `json:"forced,omitempty"`
+	From       string     `json:"from,omitempty"`
 	Ends       *time.Time `json:"ends,omitempty"`
-	Expiry     string     `json:"expiry,omitempty"`
 	Enforced   bool       `json:"enforced,omitempty"`
 	Why        string     `json:"why,omitempty"` // the server cannot enforce the end
 	Options    string     `json:"options,omitempty"`
@@ -83,24 +64,20 @@ type rotated struct {
 	NeedsLogin bool       `json:"login,omitempty"`
 	Contained  bool       `json:"contained,omitempty"` // by from=, before the new key was added
 	// ContainSaid tells whether it was contained, or why not.
-	ContainSaid string                      `json:"contain_said,omitempty"`
-	Narrowed    bool                        `json:"narrowed,omitempty"`
-	Taken       map[string][]authkeys.Taken `json:"taken,omitempty"` // by file
-	Gone        bool                        `json:"gone,omitempty"`  // the old key is out
-	Trouble     string                      `json:"trouble,omitempty"`
-	// Stays says why our own line was not taken out again when the work went back.
-	Stays string `json:"stays,omitempty"`
-
-	Restore *restored `json:"restore,omitempty"` // what a restore keeps besides
+	ContainSaid string `json:"contain_said,omitempty"`
 }
 
 // Facts implements store.Factual.
-func (d rotated) Facts() store.Facts {
-	f := store.Facts{Contained: d.ContainSaid}
-	if d.Restore != nil {
-		f.RescueCloudID, f.Volume = d.Restore.Rescue.CloudID, d.Restore.Volume
-	}
-	return f
+func (d rotated) Facts() store.Facts { return store.Facts{Contained: d.ContainSaid} }
+
+// rotateJob is a rotation in hand.
+type rotateJob struct {
+	Job[rotating, rotated]
+	*Worker
+}
+
+func (w *Worker) rotateSteps() Family[*rotateJob] {
+	return func() *rotateJob { return &rotateJob{Worker: w} }
 }
 
 // Limits of a rotation.
@@ -114,38 +91,27 @@ const (
 )
 
 func (w *Worker) rotateKind() *work.Kind {
+	rotateOf := w.rotateSteps()
 	return &work.Kind{
 		Name: "rotate", Action: "access.rotate", Changing: true,
 		Steps: []work.Step{
-			{Name: "contain", Title: "containing the exposed key", Do: do((*Run).rotateContain), Undo: do((*Run).rotateUncontain), Skip: skip(notContained), Effects: []string{"edit"}, UndoEffects: []string{"put-back"}, BackLater: true},
-			{Name: "add", Title: "reading what is there, and adding the new key", Do: do((*Run).rotateAdd), Undo: do((*Run).rotateAddBack), Effects: []string{"append"}, UndoEffects: []string{"take-out"}, BackLater: true},
-			{Name: "accept", Title: "asking the server whether it takes the new key, and the others still", Do: do((*Run).rotateAccepted)},
-			{Name: "proof", Title: "waiting for the new key's private half to be shown", Do: do((*Run).rotateProof)},
-			{Name: "narrow", Title: "ending the old key", Do: do((*Run).rotateNarrow), Undo: do((*Run).rotateWiden), Effects: []string{"edit"}, UndoEffects: []string{"put-back"}},
-			{Name: "check", Title: "asking the server again", Do: do((*Run).rotateCheck), Settles: true},
-			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: do((*Run).rotateSettle)},
-			{Name: "grace", Title: "waiting for the end of the grace time", Do: do((*Run).rotateGrace), Skip: skip(noGrace)},
-			{Name: "withdraw", Title: "withdrawing the old key", Do: do((*Run).rotateWithdraw), Skip: skip(noGrace), Effects: []string{"edit"}, NoReturn: true},
-			{Name: "last", Title: "asking the server a last time", Do: do((*Run).rotateLast), NoReturn: true},
-			{Name: "record", Title: "recording what opens it now", Do: do((*Run).rotateRecord), NoReturn: true},
+			{Name: "contain", Title: "containing the exposed key", Do: rotateOf.Do((*rotateJob).contain), Undo: rotateOf.Do((*rotateJob).uncontain), Skip: rotateOf.Skip((*rotateJob).notContained), Effects: []string{"edit"}, UndoEffects: []string{"put-back"}, BackLater: true},
+			{Name: "add", Title: "reading what is there, and adding the new key", Do: rotateOf.Do((*rotateJob).add), Undo: rotateOf.Do((*rotateJob).addBack), Effects: []string{"append"}, UndoEffects: []string{"take-out"}, BackLater: true},
+			{Name: "accept", Title: "asking the server whether it takes the new key, and the others still", Do: rotateOf.Do((*rotateJob).accepted)},
+			{Name: "proof", Title: "waiting for the new key's private half to be shown", Do: rotateOf.Do((*rotateJob).proof)},
+			{Name: "narrow", Title: "ending the old key", Do: rotateOf.Do((*rotateJob).narrow), Undo: rotateOf.Do((*rotateJob).widen), Effects: []string{"edit"}, UndoEffects: []string{"put-back"}},
+			{Name: "check", Title: "asking the server again", Do: rotateOf.Do((*rotateJob).check), Settles: true},
+			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: rotateOf.Do((*rotateJob).settle)},
+			{Name: "grace", Title: "waiting for the end of the grace time", Do: rotateOf.Do((*rotateJob).grace), Skip: rotateOf.Skip((*rotateJob).noGrace)},
+			{Name: "withdraw", Title: "withdrawing the old key", Do: rotateOf.Do((*rotateJob).withdraw), Skip: rotateOf.Skip((*rotateJob).noGrace), Effects: []string{"edit"}, NoReturn: true},
+			{Name: "last", Title: "asking the server a last time", Do: rotateOf.Do((*rotateJob).last), NoReturn: true},
+			{Name: "record", Title: "recording what opens it now", Do: rotateOf.Do((*rotateJob).record), NoReturn: true},
 		},
-		End: end((*Run).endRotate),
+		End: rotateOf.End((*rotateJob).endRotate),
 	}
 }
 
-func noGrace(r *Run) bool {
-	in, _, err := r.rotation()
-	return err == nil && in.Grace == 0
-}
-
-// rotation reads what was asked for, with what was reported before the work was
-// claimed, and what the steps have kept.
-func (r *Run) rotation() (in rotating, d rotated, err error) {
-	if err := decode(r.Work.Input, &in); err != nil {
-		return in, d, err
-	}
-	return in, d, r.Data(&d)
-}
+func (r *rotateJob) noGrace() bool { return r.In.Grace == 0 }
 
 // PlanRotation says what a rotation would do, and checks that it can be begun.
 // FieldError.
@@ -412,32 +378,28 @@ func (w *Worker) Rotating(ctx context.Context, work store.Work) (*wire.Rotating,
 	return &wire.Rotating{NewKey: name, Options: d.Options, Notes: d.Notes, Ends: d.Ends, Enforced: d.Enforced, Why: d.Why, Login: d.NeedsLogin, Stays: d.Stays}, nil
 }
 
-func (r *Run) endRotate(state store.WorkState) (store.WorkEnd, error) {
-	in, d, err := r.rotation()
-	if err != nil {
-		return store.WorkEnd{}, err
-	}
+func (r *rotateJob) endRotate(state store.WorkState) (store.WorkEnd, error) {
 	if state != store.Done {
-		now := fmt.Sprintf("the files are as they were, %s opens %s as before", in.Old, r.Instance.Name)
-		if d.Stays != "" {
+		now := fmt.Sprintf("the files are as they were, %s opens %s as before", r.In.Old, r.Instance.Name)
+		if r.D.Stays != "" {
 			now = fmt.Sprintf("both %s and %s open %s now. The line of %s stays; taking it out was refused: %s. plumlatch access remove %s -key %s takes it out once another way in is shown",
-				in.Old, in.New, r.Instance.Name, in.New, d.Stays, r.Instance.Name, in.New)
+				r.In.Old, r.In.New, r.Instance.Name, r.In.New, r.D.Stays, r.Instance.Name, r.In.New)
 		}
-		if d.Stays != "" && state == store.Stuck { // that is so, whatever else could not be taken back
+		if r.D.Stays != "" && state == store.Stuck { // that is so, whatever else could not be taken back
 			state = store.WentBack
 		}
 		return store.WorkEnd{Outcome: r.tookBack(state, now)}, nil
 	}
-	text := fmt.Sprintf("%s opens %s; %s is withdrawn", in.New, r.Instance.Name, in.Old)
-	if d.Trouble != "" {
-		text = fmt.Sprintf("%s opens %s; %s", in.New, r.Instance.Name, d.Trouble)
+	text := fmt.Sprintf("%s opens %s; %s is withdrawn", r.In.New, r.Instance.Name, r.In.Old)
+	if r.D.Trouble != "" {
+		text = fmt.Sprintf("%s opens %s; %s", r.In.New, r.Instance.Name, r.D.Trouble)
 	}
 	return store.WorkEnd{Outcome: text}, nil
 }
 
 // askServer asks about accesses, in the order given, and keeps the answers. A
 // server that cannot be asked has the step wait, up to answerLimit.
-func (r *Run) askServer(d *rotated, ids ...int64) (map[int64]reach.Answer, error) {
+func (r *Run) askServer(ids ...int64) (map[int64]reach.Answer, error) {
 	all, err := r.Store.AccessesOf(r.ctx, r.Instance.ID)
 	if err != nil {
 		return nil, err
@@ -453,28 +415,28 @@ func (r *Run) askServer(d *rotated, ids ...int64) (map[int64]reach.Answer, error
 	if err != nil {
 		return nil, err
 	}
-	if err := r.forgetOld(d); err != nil {
+	if err := r.forgetOld(); err != nil {
 		return nil, err
 	}
 	out := map[int64]reach.Answer{}
 	var kept []store.Asked
 	trouble := ""
-	if d.Accepted == nil {
-		d.Accepted = map[int64]bool{}
+	if r.Edits.Accepted == nil {
+		r.Edits.Accepted = map[int64]bool{}
 	}
-	if d.Refused == nil {
-		d.Refused = map[int64]bool{}
+	if r.Edits.Refused == nil {
+		r.Edits.Refused = map[int64]bool{}
 	}
 	for n, p := range r.askKeys(t, blobs) {
 		out[rows[n].ID] = p.Answer
 		kept = append(kept, store.Asked{AccessID: rows[n].ID, Answer: string(p.Answer), Detail: p.Detail, From: p.Vantage})
-		delete(d.Accepted, rows[n].ID)
-		delete(d.Refused, rows[n].ID)
+		delete(r.Edits.Accepted, rows[n].ID)
+		delete(r.Edits.Refused, rows[n].ID)
 		switch p.Answer {
 		case reach.Accepted:
-			d.Accepted[rows[n].ID] = true
+			r.Edits.Accepted[rows[n].ID] = true
 		case reach.Refused:
-			d.Refused[rows[n].ID] = true
+			r.Edits.Refused[rows[n].ID] = true
 		}
 		if p.Answer != reach.Accepted && p.Answer != reach.Refused {
 			trouble = cmp.Or(trouble, strings.TrimSpace(string(p.Answer)+": "+p.Detail))
@@ -489,22 +451,22 @@ func (r *Run) askServer(d *rotated, ids ...int64) (map[int64]reach.Answer, error
 		}
 		return out, r.untilAnswered(errors.New(trouble))
 	}
-	if d.AskedAt, err = r.Store.Now(r.ctx); err != nil {
+	if r.Edits.AskedAt, err = r.Store.Now(r.ctx); err != nil {
 		return nil, err
 	}
-	return out, r.Noting(*d, func(ctx context.Context) error { return r.Store.Probed(ctx, kept...) })
+	return out, r.Noting(func(ctx context.Context) error { return r.Store.Probed(ctx, kept...) })
 }
 
 // forgetOld forgets answers that say nothing now: they are too old, or a file was written
 // since, by this work, on its way back, or by any other. A key that was refused while its
 // line was out is no key that opens nothing once the line is back.
-func (r *Run) forgetOld(d *rotated) error {
+func (r *Run) forgetOld() error {
 	changed, now, err := r.Store.LastChange(r.ctx, r.Instance.ID)
 	if err != nil {
 		return err
 	}
-	if changed.After(d.AskedAt) || now.Sub(d.AskedAt) > freshAnswer {
-		d.Accepted, d.Refused = nil, nil
+	if changed.After(r.Edits.AskedAt) || now.Sub(r.Edits.AskedAt) > freshAnswer {
+		r.Edits.Accepted, r.Edits.Refused = nil, nil
 	}
 	return nil
 }

@@ -17,26 +17,19 @@ import (
 )
 
 // notContained: nothing was asked for, or it is no exposed key.
-func notContained(r *Run) bool {
-	in, _, err := r.rotation()
-	return err == nil && in.Contain == ""
-}
+func (r *rotateJob) notContained() bool { return r.In.Contain == "" }
 
 // contained is how an exposed key's lines are narrowed until it is replaced.
 func (in rotating) contained() authkeys.Narrowing { return authkeys.Narrowing{From: in.Contain} }
 
-// rotateContain has the server take the exposed key from its holder's networks
+// contain has the server take the exposed key from its holder's networks
 // alone, at once, where that cuts nobody off (rule 1). Where it is the only way
 // in it stays as it is until the new one is shown to work.
-func (r *Run) rotateContain() error {
-	in, d, err := r.rotation()
-	if err != nil {
-		return err
-	}
+func (r *rotateJob) contain() error {
 	if r.instanceGone() {
 		return failf("the instance is gone")
 	}
-	old, err := r.Store.KeyByID(r.ctx, in.OldID)
+	old, err := r.Store.KeyByID(r.ctx, r.In.OldID)
 	if err != nil {
 		return err
 	}
@@ -45,20 +38,20 @@ func (r *Run) rotateContain() error {
 		return err
 	}
 	if others := acceptedOthers(rows, r.Instance.LoginUser, old.ID); len(others) > 0 {
-		if _, err := r.askServer(&d, others...); err != nil {
+		if _, err := r.askServer(others...); err != nil {
 			return err
 		}
 	}
-	err = r.take(&d, taking{key: old, was: in.Was}, "edit", func([]keysFile) error { d.Contained = true; return r.SetData(d) },
+	err = r.take(taking{key: old, was: r.In.Was}, "edit", func([]keysFile) error { r.D.Contained = true; return r.Keep() },
 		func(_ string, doc *authkeys.Document) error {
-			_, err := doc.Narrow(old.Blob, in.contained())
+			_, err := doc.Narrow(old.Blob, r.In.contained())
 			return err
 		}, nil)
 	switch {
 	case errors.Is(err, errGuarded), errors.Is(err, authkeys.ErrHasFrom):
 		// Files before the one that refused may have been narrowed: those are widened again.
-		d.Accepted, d.Refused, d.AskedAt = nil, nil, time.Time{}
-		return r.saidOfContaining(&d, "not contained before it was replaced: "+words(err))
+		r.D.Accepted, r.D.Refused, r.D.AskedAt = nil, nil, time.Time{}
+		return r.saidOfContaining("not contained before it was replaced: " + words(err))
 	case errors.Is(err, store.ErrLost):
 		return err
 	case err != nil:
@@ -67,57 +60,52 @@ func (r *Run) rotateContain() error {
 		}
 		return Failure{Reason: "the old key could not be contained: " + words(err)}
 	}
-	d.Accepted, d.Refused, d.AskedAt = nil, nil, time.Time{}
+	r.D.Accepted, r.D.Refused, r.D.AskedAt = nil, nil, time.Time{}
 	if err := r.Store.Wrote(r.ctx, r.Instance.ID); err != nil {
 		return err
 	}
-	return r.saidOfContaining(&d, "taken from "+in.Contain+" alone until it was replaced")
+	return r.saidOfContaining("taken from " + r.In.Contain + " alone until it was replaced")
 }
 
-func (r *Run) saidOfContaining(d *rotated, text string) error {
-	d.ContainSaid = words(errors.New(text))
-	if err := r.NoteData(*d); err != nil {
+func (r *rotateJob) saidOfContaining(text string) error {
+	r.D.ContainSaid = words(errors.New(text))
+	if err := r.KeepNote(); err != nil {
 		return err
 	}
-	return r.Say("the old key is %s", d.ContainSaid)
+	return r.Say("the old key is %s", r.D.ContainSaid)
 }
 
-// rotateUncontain takes the limit out of the exposed key's lines again.
-func (r *Run) rotateUncontain() error {
-	in, d, err := r.rotation()
-	if err != nil || !d.Contained || r.instanceGone() {
-		return err
+// uncontain takes the limit out of the exposed key's lines again.
+func (r *rotateJob) uncontain() error {
+	if !r.D.Contained || r.instanceGone() {
+		return nil
 	}
-	old, err := r.Store.KeyByID(r.ctx, in.OldID)
+	old, err := r.Store.KeyByID(r.ctx, r.In.OldID)
 	if err != nil {
 		return err
 	}
 	if err := r.undoEdit(func(string) func(*authkeys.Document) error {
 		return func(doc *authkeys.Document) error {
-			_, err := doc.Widen(old.Blob, in.contained())
+			_, err := doc.Widen(old.Blob, r.In.contained())
 			return err
 		}
 	}); err != nil {
 		return err
 	}
-	d.Contained = false
-	return r.SetData(d)
+	r.D.Contained = false
+	return r.Keep()
 }
 
-// rotateAdd reads what is there, and adds the new key's line by one append.
-func (r *Run) rotateAdd() error {
-	in, d, err := r.rotation()
-	if err != nil {
-		return err
-	}
+// add reads what is there, and adds the new key's line by one append.
+func (r *rotateJob) add() error {
 	if r.instanceGone() {
 		return failf("the instance is gone")
 	}
-	old, err := r.Store.KeyByID(r.ctx, in.OldID)
+	old, err := r.Store.KeyByID(r.ctx, r.In.OldID)
 	if err != nil {
 		return err
 	}
-	fresh, err := r.Store.KeyByID(r.ctx, in.NewID)
+	fresh, err := r.Store.KeyByID(r.ctx, r.In.NewID)
 	if err != nil {
 		return err
 	}
@@ -130,21 +118,21 @@ func (r *Run) rotateAdd() error {
 		return err
 	}
 	oldLines, newLines := linesOf(all, old.Blob), linesOf(all, fresh.Blob)
-	if d.Contained { // that limit is not carried over
-		if oldLines, err = linesWithout(all, old.Blob, in.contained()); err != nil {
+	if r.D.Contained { // that limit is not carried over
+		if oldLines, err = linesWithout(all, old.Blob, r.In.contained()); err != nil {
 			return err
 		}
 	}
-	if d.File == "" {
+	if r.D.File == "" {
 		if len(oldLines) == 0 {
-			return failf("%s does not stand in any file that the server reads for %s: there is nothing to rotate; \"plumlatch survey %s\" shows what stands there", in.Old, r.Instance.LoginUser, r.Instance.Name)
+			return failf("%s does not stand in any file that the server reads for %s: there is nothing to rotate; \"plumlatch survey %s\" shows what stands there", r.In.Old, r.Instance.LoginUser, r.Instance.Name)
 		}
 		carried, err := rotation.Carry(oldLines, strings.HasPrefix(fresh.Public().Type(), "sk-"))
 		if err != nil {
 			return Failure{Reason: words(err)}
 		}
-		d.Options, d.Notes, d.Forced, d.From = carried.Options, carried.Notes, carried.Forced, carried.From
-		d.Line = carried.Line(fresh.Public().Line())
+		r.D.Options, r.D.Notes, r.D.Forced, r.D.From = carried.Options, carried.Notes, carried.Forced, carried.From
+		r.D.Line = carried.Line(fresh.Public().Line())
 		for _, f := range all {
 			if len(authkeys.ParseDocument(f.data).Lines(old.Blob)) == 0 {
 				continue
@@ -153,82 +141,69 @@ func (r *Run) rotateAdd() error {
 			if err := reach.Editable(files, f.name); err != nil {
 				return Failure{Reason: words(err)}
 			}
-			if d.File == "" {
-				d.File = f.name
+			if r.D.File == "" {
+				r.D.File = f.name
 			}
 		}
 		if len(newLines) > 0 {
-			d.Line, d.Stood = "", true
-			d.Notes = append(d.Notes, in.New+" stands there already, and is left as it stands")
+			r.D.Line, r.D.Stood = "", true
+			r.D.Notes = append(r.D.Notes, r.In.New+" stands there already, and is left as it stands")
 		}
-		d.Session, d.Banner = sessionOf(files, r.Instance.LoginUser, rows), reach.Banner(files)
+		r.D.Session, r.D.Banner = sessionOf(files, r.Instance.LoginUser, rows), reach.Banner(files)
 		for _, a := range rows {
 			switch {
 			case a.Steward || a.LoginUser != r.Instance.LoginUser:
 			case a.KeyID == old.ID:
-				d.OldAccess = a.ID
+				r.D.OldAccess = a.ID
 			case a.KeyID == fresh.ID:
-				d.NewAccess = a.ID
+				r.D.NewAccess = a.ID
 			}
 		}
-		d.Others = acceptedOthers(rows, r.Instance.LoginUser, old.ID, fresh.ID)
-		if d.OldAccess == 0 {
-			return failf("%s is not recorded to open %s any more", in.Old, r.Instance.Name)
+		r.D.Others = acceptedOthers(rows, r.Instance.LoginUser, old.ID, fresh.ID)
+		if r.D.OldAccess == 0 {
+			return failf("%s is not recorded to open %s any more", r.In.Old, r.Instance.Name)
 		}
-		if err := r.SetData(d); err != nil {
+		if err := r.Keep(); err != nil {
 			return err
 		}
 	}
-	return r.place(&d, files, fresh, len(newLines) > 0)
+	return r.place(files, fresh, len(newLines) > 0)
 }
 
-// rotateAddBack takes our line out again, if the guard permits that: the other
+// addBack takes our line out again, if the guard permits that: the other
 // openers may have gone meanwhile, or the old key may count for nothing now. Where
 // it does not, both lines stay, and the work ends and says so.
-func (r *Run) rotateAddBack() error {
-	in, d, err := r.rotation()
-	if err != nil || d.File == "" {
-		return err
-	}
-	return r.unplace(d, in.NewID, in.New, in.NewWas, append([]int64{d.OldAccess}, d.Others...))
-}
-
-// dropNew takes the new access out of the ledger again, if we put it there.
-func (r *Run) dropNew(d rotated) error {
-	if d.NewAccess == 0 || !d.Added {
+func (r *rotateJob) addBack() error {
+	if r.D.File == "" {
 		return nil
 	}
-	return r.Store.DropAccess(r.ctx, d.NewAccess)
+	return r.unplace(r.In.NewID, r.In.New, r.In.NewWas, append([]int64{r.D.OldAccess}, r.D.Others...))
 }
 
-// rotateAccepted asks whether the new key is taken, and the others' still are.
-func (r *Run) rotateAccepted() error {
-	in, d, err := r.rotation()
+// accepted asks whether the new key is taken, and the others' still are.
+func (r *rotateJob) accepted() error {
+	answers, err := r.askServer(append([]int64{r.D.NewAccess}, r.D.Others...)...)
 	if err != nil {
 		return err
 	}
-	answers, err := r.askServer(&d, append([]int64{d.NewAccess}, d.Others...)...)
-	if err != nil {
-		return err
-	}
-	if answers[d.NewAccess] != reach.Accepted {
-		if d.From == "" {
-			return failf("the server refuses %s, though its line stands in %s", in.New, d.File)
+	if answers[r.D.NewAccess] != reach.Accepted {
+		if r.D.From == "" {
+			return failf("the server refuses %s, though its line stands in %s", r.In.New, r.D.File)
 		}
-		d.NeedsLogin = true
-		if err := r.SetData(d); err != nil {
+		r.D.NeedsLogin = true
+		if err := r.Keep(); err != nil {
 			return err
 		}
 		if err := r.Say("the new line's from= leaves the service out, so a login from the engineer's machine has to show that it works"); err != nil {
 			return err
 		}
 	}
-	return r.othersStill(d, answers)
+	return r.othersStill(answers)
 }
 
 // othersStill fails if a key of others is not accepted any more.
-func (r *Run) othersStill(d rotated, answers map[int64]reach.Answer) error {
-	for _, id := range d.Others {
+func (r *Run) othersStill(answers map[int64]reach.Answer) error {
+	for _, id := range r.Edits.Others {
 		if a, ok := answers[id]; ok && a == reach.Refused {
 			row, err := r.Store.AccessByID(r.ctx, id)
 			if err != nil {
@@ -240,29 +215,22 @@ func (r *Run) othersStill(d rotated, answers map[int64]reach.Answer) error {
 	return nil
 }
 
-// rotateProof waits until the new key's holder has shown the private half.
-func (r *Run) rotateProof() error {
-	in, d, err := r.rotation()
-	if err != nil {
-		return err
-	}
+// proof waits until the new key's holder has shown the private half.
+func (r *rotateJob) proof() error {
 	if r.instanceGone() {
 		return failf("the instance is gone")
 	}
-	if r.Work.Input, err = r.Store.WorkInput(r.ctx, r.Work.ID); err != nil { // what was reported since
+	if err := r.Reread(); err != nil {
 		return err
 	}
-	if in, d, err = r.rotation(); err != nil {
-		return err
-	}
-	_, within, err := r.Store.ShownSince(r.ctx, in.NewID, cmp.Or(in.ProofOf, r.Work.ID))
+	_, within, err := r.Store.ShownSince(r.ctx, r.In.NewID, cmp.Or(r.In.ProofOf, r.Work.ID))
 	if err != nil {
 		return err
 	}
 	switch {
-	case within && (in.Login || !d.NeedsLogin):
-		if in.Login {
-			return r.Store.Observe(r.ctx, d.NewAccess, access.Proven, true, in.LoginFrom)
+	case within && (r.In.Login || !r.D.NeedsLogin):
+		if r.In.Login {
+			return r.Store.Observe(r.ctx, r.D.NewAccess, access.Proven, true, r.In.LoginFrom)
 		}
 		return nil
 	}
@@ -270,151 +238,134 @@ func (r *Run) rotateProof() error {
 	if err != nil {
 		return err
 	}
-	what := fmt.Sprintf("the private half of %s to be shown (plumlatch key prove %s)", in.New, in.New)
-	if d.NeedsLogin {
-		what = fmt.Sprintf("a login with %s from the engineer's machine (plumlatch rotate -continue %d -identity FILE)", in.New, r.Work.ID)
+	what := fmt.Sprintf("the private half of %s to be shown (plumlatch key prove %s)", r.In.New, r.In.New)
+	if r.D.NeedsLogin {
+		what = fmt.Sprintf("a login with %s from the engineer's machine (plumlatch rotate -continue %d -identity FILE)", r.In.New, r.Work.ID)
 	}
 	if over {
-		return failf("nobody has shown the private half of %s within %s", in.New, spanWords(proofLimit))
+		return failf("nobody has shown the private half of %s within %s", r.In.New, spanWords(proofLimit))
 	}
 	return r.Wait(wire.WaitsProof, what+"; if nobody does, this goes back", time.Minute, proofLimit) // either wakes it
 }
 
 // takingOld is the old key of a rotation, in whose place the new one is shown to work.
-func (r *Run) takingOld(in rotating, d rotated, old store.Key) (taking, error) {
-	_, within, err := r.Store.ShownSince(r.ctx, in.NewID, cmp.Or(in.ProofOf, r.Work.ID))
-	return taking{key: old, was: in.Was, rely: d.NewAccess, shown: within, away: d.NeedsLogin && in.Login}, err
+func (r *rotateJob) takingOld(old store.Key) (taking, error) {
+	_, within, err := r.Store.ShownSince(r.ctx, r.In.NewID, cmp.Or(r.In.ProofOf, r.Work.ID))
+	return taking{key: old, was: r.In.Was, rely: r.D.NewAccess, shown: within, away: r.D.NeedsLogin && r.In.Login}, err
 }
 
-// rotateNarrow ends the old key: at the end of the grace time, by the server
+// narrow ends the old key: at the end of the grace time, by the server
 // itself where it can; at once without one.
-func (r *Run) rotateNarrow() error {
-	in, d, err := r.rotation()
-	if err != nil {
-		return err
-	}
+func (r *rotateJob) narrow() error {
 	if r.instanceGone() {
 		return failf("the instance is gone")
 	}
-	old, err := r.Store.KeyByID(r.ctx, in.OldID)
+	old, err := r.Store.KeyByID(r.ctx, r.In.OldID)
 	if err != nil {
 		return err
 	}
-	if in.Grace > 0 && d.Ends == nil {
+	if r.In.Grace > 0 && r.D.Ends == nil {
 		now, err := r.Store.Now(r.ctx)
 		if err != nil {
 			return err
 		}
-		end := now.Add(in.Grace).UTC().Truncate(time.Second)
-		d.Ends = &end
-		d.Expiry, err = authkeys.Expiry(authkeys.ParseVersion(d.Banner), end, nil, d.Skew)
-		if d.Enforced = err == nil; err != nil {
-			d.Why = words(err)
+		end := now.Add(r.In.Grace).UTC().Truncate(time.Second)
+		r.D.Ends = &end
+		r.D.Expiry, err = authkeys.Expiry(authkeys.ParseVersion(r.D.Banner), end, nil, r.D.Skew)
+		if r.D.Enforced = err == nil; err != nil {
+			r.D.Why = words(err)
 		}
-		if err := r.SetData(d); err != nil {
+		if err := r.Keep(); err != nil {
 			return err
 		}
 	}
-	if in.Grace > 0 {
-		if err := r.Store.GiveEnd(r.ctx, store.Terms{AccessID: d.OldAccess, UntilAt: d.Ends, Reason: "replaced by " + in.New, Enforced: d.Enforced, Expiry: d.Expiry, Operator: r.Work.Operator, WorkID: r.Work.ID}); err != nil {
+	if r.In.Grace > 0 {
+		if err := r.Store.GiveEnd(r.ctx, store.Terms{AccessID: r.D.OldAccess, UntilAt: r.D.Ends, Reason: "replaced by " + r.In.New, Enforced: r.D.Enforced, Expiry: r.D.Expiry, Operator: r.Work.Operator, WorkID: r.Work.ID}); err != nil {
 			return err
 		}
 	}
-	if in.Grace > 0 && !d.Enforced {
-		return r.Say("its sshd cannot end %s by itself (%s): the line stays as it is, and is withdrawn at the end of the grace time", in.Old, d.Why)
+	if r.In.Grace > 0 && !r.D.Enforced {
+		return r.Say("its sshd cannot end %s by itself (%s): the line stays as it is, and is withdrawn at the end of the grace time", r.In.Old, r.D.Why)
 	}
-	t, err := r.takingOld(in, d, old)
+	t, err := r.takingOld(old)
 	if err != nil {
 		return err
 	}
-	if in.Grace > 0 {
-		t.until = *d.Ends
+	if r.In.Grace > 0 {
+		t.until = *r.D.Ends
 	}
-	return r.takeOld(&d, t, in.Grace == 0)
+	return r.takeOld(t, r.In.Grace == 0)
 }
 
-// rotateSettle waits for that look, without holding anything.
-func (r *Run) rotateSettle() error {
-	in, d, err := r.rotation()
-	if err != nil {
-		return err
-	}
-	if in.Grace > 0 && !d.Enforced { // nothing was edited
+// settle waits for that look, without holding anything.
+func (r *rotateJob) settle() error {
+	if r.In.Grace > 0 && !r.D.Enforced { // nothing was edited
 		return nil
 	}
-	return r.lookedAgain(&d)
+	return r.lookedAgain()
 }
 
-// rotateWiden puts the old key's lines back as they were.
-func (r *Run) rotateWiden() error {
-	in, d, err := r.rotation()
-	if err != nil {
+// widen puts the old key's lines back as they were.
+func (r *rotateJob) widen() error {
+	if err := errors.Join(r.Store.EndPermitsOf(r.ctx, r.Work.ID), r.Store.TakeEnd(r.ctx, r.D.OldAccess, r.Work.ID)); err != nil || r.instanceGone() {
 		return err
 	}
-	if err := errors.Join(r.Store.EndPermitsOf(r.ctx, r.Work.ID), r.Store.TakeEnd(r.ctx, d.OldAccess, r.Work.ID)); err != nil || r.instanceGone() {
-		return err
-	}
-	if d.Narrowed {
-		old, err := r.Store.KeyByID(r.ctx, in.OldID)
+	if r.D.Narrowed {
+		old, err := r.Store.KeyByID(r.ctx, r.In.OldID)
 		if err != nil {
 			return err
 		}
-		if err := r.putBack(d, old); err != nil {
+		if err := r.putBack(old); err != nil {
 			return err
 		}
 	}
 	// It is back, and whoever takes it out from now on is somebody else. A grace time that
 	// begins once more has another end.
-	d.Narrowed, d.Taken = false, nil
-	d.Ends, d.Expiry, d.Enforced = nil, "", false
-	return r.SetData(d)
+	r.D.Narrowed, r.D.Taken = false, nil
+	r.D.Ends, r.D.Expiry, r.D.Enforced = nil, "", false
+	return r.Keep()
 }
 
-// rotateCheck asks the server whether it went as it should.
-func (r *Run) rotateCheck() error {
-	in, d, err := r.rotation()
+// check asks the server whether it went as it should.
+func (r *rotateJob) check() error {
+	ids := []int64{r.D.OldAccess, r.D.NewAccess}
+	if r.In.Grace > 0 { // both are taken: the new one first
+		ids = []int64{r.D.NewAccess, r.D.OldAccess}
+	}
+	answers, err := r.askServer(append(ids, r.D.Others...)...)
 	if err != nil {
 		return err
 	}
-	ids := []int64{d.OldAccess, d.NewAccess}
-	if in.Grace > 0 { // both are taken: the new one first
-		ids = []int64{d.NewAccess, d.OldAccess}
+	if answers[r.D.NewAccess] != reach.Accepted && !r.D.NeedsLogin {
+		return failf("the server does not take %s after the change", r.In.New)
 	}
-	answers, err := r.askServer(&d, append(ids, d.Others...)...)
-	if err != nil {
-		return err
+	switch a := answers[r.D.OldAccess]; {
+	case r.In.Grace == 0 && a == reach.Accepted:
+		return failf("the server still takes %s, though it is in no file that it is known to read: it stands somewhere else", r.In.Old)
+	case r.In.Grace > 0 && a == reach.Refused && r.D.From == "" && !r.D.Forced:
+		return failf("the server refuses %s before its end", r.In.Old)
 	}
-	if answers[d.NewAccess] != reach.Accepted && !d.NeedsLogin {
-		return failf("the server does not take %s after the change", in.New)
-	}
-	switch a := answers[d.OldAccess]; {
-	case in.Grace == 0 && a == reach.Accepted:
-		return failf("the server still takes %s, though it is in no file that it is known to read: it stands somewhere else", in.Old)
-	case in.Grace > 0 && a == reach.Refused && d.From == "" && !d.Forced:
-		return failf("the server refuses %s before its end", in.Old)
-	}
-	return r.othersStill(d, answers)
+	return r.othersStill(answers)
 }
 
-// rotateGrace waits for the end of the grace time.
-func (r *Run) rotateGrace() error {
-	in, d, err := r.rotation()
-	if err != nil || d.Ends == nil {
-		return err
+// grace waits for the end of the grace time.
+func (r *rotateJob) grace() error {
+	if r.D.Ends == nil {
+		return nil
 	}
 	now, err := r.Store.Now(r.ctx)
 	if err != nil {
 		return err
 	}
-	left := d.Ends.Sub(now)
+	left := r.D.Ends.Sub(now)
 	if left <= 0 {
 		return nil
 	}
 	wake := left + time.Second
-	if d.Enforced {
+	if r.D.Enforced {
 		// It was woken, or the end is near.
 		if r.Work.WaitsCode == wire.WaitsGrace || left <= lastMoments {
-			if err := r.endAllowed(in, &d, left <= lastMoments); err != nil {
+			if err := r.endAllowed(left <= lastMoments); err != nil {
 				return err
 			}
 		}
@@ -422,28 +373,28 @@ func (r *Run) rotateGrace() error {
 			wake = left - lastMoments + time.Second
 		}
 	}
-	return r.Wait(wire.WaitsGrace, fmt.Sprintf("the end of the grace time, %s; then %s is withdrawn", d.Ends.Format("2006-01-02 15:04 UTC"), in.Old), wake, left+time.Hour)
+	return r.Wait(wire.WaitsGrace, fmt.Sprintf("the end of the grace time, %s; then %s is withdrawn", r.D.Ends.Format("2006-01-02 15:04 UTC"), r.In.Old), wake, left+time.Hour)
 }
 
 // endAllowed asks the guard whether the old key may still end when its grace time does, by the
 // server itself: what that rested on may have been marked or taken since. If not, the work
 // goes back, which takes the end out again. hold keeps what it rests on as it is until then.
 // A server that cannot be asked keeps the end that it was given.
-func (r *Run) endAllowed(in rotating, d *rotated, hold bool) error {
-	old, err := r.Store.KeyByID(r.ctx, in.OldID)
+func (r *rotateJob) endAllowed(hold bool) error {
+	old, err := r.Store.KeyByID(r.ctx, r.In.OldID)
 	if err != nil {
 		return err
 	}
-	t, err := r.takingOld(in, *d, old)
+	t, err := r.takingOld(old)
 	if err != nil {
 		return err
 	}
 	files, err := r.enter()
 	if err == nil {
 		var end func(time.Time)
-		if _, end, err = r.permit(d, files, t); err == nil {
+		if _, end, err = r.permit(files, t); err == nil {
 			if hold {
-				end(*d.Ends)
+				end(*r.D.Ends)
 			} else {
 				end(time.Time{})
 			}
@@ -451,7 +402,7 @@ func (r *Run) endAllowed(in rotating, d *rotated, hold bool) error {
 		}
 	}
 	if failure, ok := errors.AsType[Failure](err); ok {
-		return failf("%s cannot end with its grace time any more: %s", in.Old, failure.Reason)
+		return failf("%s cannot end with its grace time any more: %s", r.In.Old, failure.Reason)
 	}
 	if r.ctx.Err() != nil || errors.Is(err, store.ErrLost) {
 		return store.ErrLost
@@ -460,65 +411,59 @@ func (r *Run) endAllowed(in rotating, d *rotated, hold bool) error {
 	return nil
 }
 
-// rotateWithdraw takes the old key out after the grace time.
-func (r *Run) rotateWithdraw() error {
-	in, d, err := r.rotation()
-	if err != nil || d.Gone || r.instanceGone() {
-		return err
-	}
-	old, err := r.Store.KeyByID(r.ctx, in.OldID)
-	if err != nil {
-		return err
-	}
-	t, err := r.takingOld(in, d, old)
-	if err != nil {
-		return err
-	}
-	return r.takeInTheEnd(&d, t)
-}
-
-// rotateLast asks a last time.
-func (r *Run) rotateLast() error {
-	in, d, err := r.rotation()
-	if err != nil || r.instanceGone() || d.Trouble != "" && !d.Gone {
-		return err
-	}
-	if in.Grace == 0 { // that was the check
+// withdraw takes the old key out after the grace time.
+func (r *rotateJob) withdraw() error {
+	if r.D.Gone || r.instanceGone() {
 		return nil
 	}
-	answers, err := r.askServer(&d, append([]int64{d.OldAccess, d.NewAccess}, d.Others...)...)
+	old, err := r.Store.KeyByID(r.ctx, r.In.OldID)
+	if err != nil {
+		return err
+	}
+	t, err := r.takingOld(old)
+	if err != nil {
+		return err
+	}
+	return r.takeInTheEnd(t)
+}
+
+// last asks a last time.
+func (r *rotateJob) last() error {
+	if r.instanceGone() || r.D.Trouble != "" && !r.D.Gone {
+		return nil
+	}
+	if r.In.Grace == 0 { // that was the check
+		return nil
+	}
+	answers, err := r.askServer(append([]int64{r.D.OldAccess, r.D.NewAccess}, r.D.Others...)...)
 	if _, waits := errors.AsType[*work.Waiting](err); waits {
 		return err
 	}
 	if _, failed := errors.AsType[Failure](err); failed {
-		d.Trouble = fmt.Sprintf("%s is withdrawn; the server did not answer the last time it was asked", in.Old)
-		return r.SetData(d)
+		r.D.Trouble = fmt.Sprintf("%s is withdrawn; the server did not answer the last time it was asked", r.In.Old)
+		return r.Keep()
 	}
 	if err != nil {
 		return err
 	}
 	switch {
-	case answers[d.OldAccess] == reach.Accepted:
-		d.Trouble = fmt.Sprintf("the server still takes %s, though it is in no file that it is known to read", in.Old)
-	case answers[d.NewAccess] != reach.Accepted && !d.NeedsLogin:
-		d.Trouble = fmt.Sprintf("%s is withdrawn, and the server does not take %s now: somebody else changed it", in.Old, in.New)
+	case answers[r.D.OldAccess] == reach.Accepted:
+		r.D.Trouble = fmt.Sprintf("the server still takes %s, though it is in no file that it is known to read", r.In.Old)
+	case answers[r.D.NewAccess] != reach.Accepted && !r.D.NeedsLogin:
+		r.D.Trouble = fmt.Sprintf("%s is withdrawn, and the server does not take %s now: somebody else changed it", r.In.Old, r.In.New)
 	}
-	return r.SetData(d)
+	return r.Keep()
 }
 
 // surveysAfter are when an instance is looked at again by itself: what puts keys
 // back (guest programs, configuration runs) does it within a day.
 var surveysAfter = []time.Duration{15 * time.Minute, 24 * time.Hour}
 
-// rotateRecord takes the old access out of the ledger, and has the instance looked at again.
-func (r *Run) rotateRecord() error {
-	in, d, err := r.rotation()
-	if err != nil {
-		return err
-	}
-	if d.Gone {
-		why := fmt.Sprintf("withdrawn, for %s (work %d)", in.New, r.Work.ID)
-		return r.Store.EndAccess(r.ctx, d.OldAccess, r.Work.ID, why, r.surveysAfter()...)
+// record takes the old access out of the ledger, and has the instance looked at again.
+func (r *rotateJob) record() error {
+	if r.D.Gone {
+		why := fmt.Sprintf("withdrawn, for %s (work %d)", r.In.New, r.Work.ID)
+		return r.Store.EndAccess(r.ctx, r.D.OldAccess, r.Work.ID, why, r.surveysAfter()...)
 	}
 	return nil
 }

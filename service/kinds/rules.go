@@ -27,6 +27,14 @@ type admission struct {
 	Reason  string   `json:"reason"`
 }
 
+// ruleInput is the input of either.
+//
+//lint:ignore U1000 it is used, as an argument of Job
+type ruleInput struct {
+	admission
+	CutOff int `json:"cut_off"` // how many instances may be left with no rule that people come in by
+}
+
 // kept is a rule that work changed.
 type kept struct {
 	Group  string `json:"group"`
@@ -48,35 +56,32 @@ type changedRules struct {
 }
 
 func (w *Worker) admitKind() *work.Kind {
-	lasts := func(r *Run) bool { return r.admission().Seconds == 0 }
+	ruleOf := w.ruleSteps()
+	lasts := func(r *ruleJob) bool { return r.In.Seconds == 0 }
 	return &work.Kind{
 		Name: "admit", Action: "instance.admit",
 		Steps: []work.Step{
-			{Name: "group", Title: "choosing the group of rules", Effects: []string{"own-group"}, Do: do((*Run).chooseGroup)},
-			{Name: "rule", Title: "adding the rule", Effects: []string{"admit"}, Do: do((*Run).admit), Undo: do((*Run).takeBackRules), UndoEffects: []string{"unadmit"}},
-			{Name: "former", Title: "withdrawing the rule for your former address", Effects: []string{"unadmit"}, Do: do((*Run).replaceFormer),
-				Skip: skip(func(r *Run) bool { return !r.admission().Me })},
-			{Name: "end", Title: "waiting for the rule's end", Do: do((*Run).awaitEnd), Skip: skip(lasts)},
-			{Name: "withdraw", Title: "withdrawing the rule at its end", Effects: []string{"unadmit"}, NoReturn: true, Skip: skip(lasts),
-				Do: do((*Run).takeBackRules)},
+			{Name: "group", Title: "choosing the group of rules", Effects: []string{"own-group"}, Do: ruleOf.Do((*ruleJob).chooseGroup)},
+			{Name: "rule", Title: "adding the rule", Effects: []string{"admit"}, Do: ruleOf.Do((*ruleJob).admit), Undo: ruleOf.Do((*ruleJob).takeBackRules), UndoEffects: []string{"unadmit"}},
+			{Name: "former", Title: "withdrawing the rule for your former address", Effects: []string{"unadmit"}, Do: ruleOf.Do((*ruleJob).replaceFormer),
+				Skip: ruleOf.Skip(func(r *ruleJob) bool { return !r.In.Me })},
+			{Name: "end", Title: "waiting for the rule's end", Do: ruleOf.Do((*ruleJob).awaitEnd), Skip: ruleOf.Skip(lasts)},
+			{Name: "withdraw", Title: "withdrawing the rule at its end", Effects: []string{"unadmit"}, NoReturn: true, Skip: ruleOf.Skip(lasts),
+				Do: ruleOf.Do((*ruleJob).takeBackRules)},
 		},
-		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
-			in := r.admission()
+		End: ruleOf.End(func(r *ruleJob, state store.WorkState) (store.WorkEnd, error) {
+			in := r.In
 			what := strings.Join(in.Ranges, ", ")
-			var d changedRules
-			if err := r.Data(&d); err != nil {
-				return store.WorkEnd{}, err
-			}
 			switch {
-			case state != store.Done && d.Stays != "":
-				return store.WorkEnd{Outcome: outcomeOf(r.Work.Trouble, d.Stays), Code: wire.WorkStaysAdmitted}, nil
+			case state != store.Done && r.D.Stays != "":
+				return store.WorkEnd{Outcome: outcomeOf(r.Work.Trouble, r.D.Stays), Code: wire.WorkStaysAdmitted}, nil
 			case state != store.Done:
 				return store.WorkEnd{Trouble: "", Outcome: r.tookBack(state, allTakenBack)}, nil
 			case in.Seconds > 0:
 				return store.WorkEnd{Outcome: what + " was admitted, and the rule withdrawn at its end"}, nil
 			}
-			e := store.WorkEnd{Outcome: outcomeOf(what+" is admitted", d.Stays)}
-			if d.Stays != "" {
+			e := store.WorkEnd{Outcome: outcomeOf(what+" is admitted", r.D.Stays)}
+			if r.D.Stays != "" {
 				e.Code = wire.WorkStaysAdmitted
 			}
 			return e, nil
@@ -85,20 +90,17 @@ func (w *Worker) admitKind() *work.Kind {
 }
 
 func (w *Worker) unadmitKind() *work.Kind {
+	ruleOf := w.ruleSteps()
 	return &work.Kind{
 		Name: "unadmit", Action: "instance.unadmit",
-		Steps: []work.Step{{Name: "rule", Title: "withdrawing the rule", Effects: []string{"unadmit"}, Do: do((*Run).unadmit), Undo: do((*Run).readmit), UndoEffects: []string{"admit"}}},
-		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
+		Steps: []work.Step{{Name: "rule", Title: "withdrawing the rule", Effects: []string{"unadmit"}, Do: ruleOf.Do((*ruleJob).unadmit), Undo: ruleOf.Do((*ruleJob).readmit), UndoEffects: []string{"admit"}}},
+		End: ruleOf.End(func(r *ruleJob, state store.WorkState) (store.WorkEnd, error) {
 			if state != store.Done {
 				return store.WorkEnd{Outcome: r.tookBack(state, allTakenBack)}, nil
 			}
-			var in unadmission
-			if err := decode(r.Work.Input, &in); err != nil {
-				return store.WorkEnd{}, err
-			}
-			outcome := strings.Join(in.Ranges, ", ") + " is admitted no more"
-			if in.CutOff > 0 {
-				outcome += fmt.Sprintf("; cut off on purpose: people come in to %s no more", plural(in.CutOff, "instance"))
+			outcome := strings.Join(r.In.Ranges, ", ") + " is admitted no more"
+			if r.In.CutOff > 0 {
+				outcome += fmt.Sprintf("; cut off on purpose: people come in to %s no more", plural(r.In.CutOff, "instance"))
 			}
 			return store.WorkEnd{Outcome: outcome}, nil
 		}),
@@ -112,17 +114,11 @@ func plural(n int, what string) string {
 	return fmt.Sprintf("%d %ss", n, what)
 }
 
-func (r *Run) admission() admission {
-	var in admission
-	_ = decode(r.Work.Input, &in)
-	return in
-}
-
 // chooseGroup takes the instance's own group, made if there is none, or the one
 // that it shares, if that was asked for.
-func (r *Run) chooseGroup() error {
+func (r *ruleJob) chooseGroup() error {
 	var d changedRules
-	if r.admission().Shared {
+	if r.In.Shared {
 		groups, err := r.groups(r.Instance.CloudID)
 		if err != nil {
 			return err
@@ -135,7 +131,7 @@ func (r *Run) chooseGroup() error {
 		return r.SetData(d)
 	}
 	err := r.Effect("own-group", func(ctx context.Context) error {
-		g, err := asked(ctx, r, func(ctx context.Context) (cloud.Group, error) {
+		g, err := asked(ctx, r.Run, func(ctx context.Context) (cloud.Group, error) {
 			return r.Cloud.OwnGroup(ctx, r.ClientToken("own-group"), r.Instance.CloudID)
 		})
 		d.Group = g.ID
@@ -172,8 +168,8 @@ func findRule(groups []cloud.Group, group, from string) (cloud.Rule, bool) {
 }
 
 // until is the rule's end, by the database's clock.
-func (r *Run) until() *time.Time {
-	in := r.admission()
+func (r *ruleJob) until() *time.Time {
+	in := r.In
 	if in.Seconds == 0 {
 		return nil
 	}
@@ -181,44 +177,40 @@ func (r *Run) until() *time.Time {
 	return &t
 }
 
-func (r *Run) admit() error {
-	in := r.admission()
-	var d changedRules
-	if err := r.Data(&d); err != nil {
-		return err
-	}
+func (r *ruleJob) admit() error {
+	in := r.In
 	groups, err := r.groups(r.Instance.CloudID)
 	if err != nil {
 		return err
 	}
-	if len(d.Rules) == 0 { // what is there before anything is done; asked once
-		known, err := r.Store.Admissions(r.ctx, []string{d.Group})
+	if len(r.D.Rules) == 0 { // what is there before anything is done; asked once
+		known, err := r.Store.Admissions(r.ctx, []string{r.D.Group})
 		if err != nil {
 			return err
 		}
 		for _, from := range in.Ranges {
-			have, there := findRule(groups, d.Group, from)
-			k := kept{Group: d.Group, Rule: have.ID, Range: from, Before: there}
+			have, there := findRule(groups, r.D.Group, from)
+			k := kept{Group: r.D.Group, Rule: have.ID, Range: from, Before: there}
 			if n := slices.IndexFunc(known, func(a store.Admission) bool { return there && a.Range == from }); n >= 0 {
 				k.Was = &known[n]
 			}
 			if err := r.mayEnd(groups, k); err != nil {
 				return err
 			}
-			d.Rules = append(d.Rules, k)
+			r.D.Rules = append(r.D.Rules, k)
 		}
-		if err := r.SetData(d); err != nil {
+		if err := r.Keep(); err != nil {
 			return err
 		}
 	}
-	for n := range d.Rules {
-		k := &d.Rules[n]
+	for n := range r.D.Rules {
+		k := &r.D.Rules[n]
 		from, err := netip.ParsePrefix(k.Range)
 		if err != nil {
 			return failf("%s is no range", plaintext.Line(k.Range))
 		}
 		k.Asked = true
-		if err := r.SetData(d); err != nil {
+		if err := r.Keep(); err != nil {
 			return err
 		}
 		if err = r.Effect("admit", func(ctx context.Context) error { return r.askRule(ctx, k, from) }); err != nil {
@@ -229,13 +221,13 @@ func (r *Run) admit() error {
 			return err
 		}
 	}
-	return r.SetData(d)
+	return r.Keep()
 }
 
 // askRule asks the cloud for a rule: again under the same token it is the same
 // rule, and whatever of it comes late does nothing.
-func (r *Run) askRule(ctx context.Context, k *kept, from netip.Prefix) error {
-	rule, err := asked(ctx, r, func(ctx context.Context) (cloud.Rule, error) {
+func (r *ruleJob) askRule(ctx context.Context, k *kept, from netip.Prefix) error {
+	rule, err := asked(ctx, r.Run, func(ctx context.Context) (cloud.Rule, error) {
 		return r.Cloud.Admit(ctx, r.TokenOf("rule", "admit-"+k.Range), k.Group, from, "plumlatch: "+r.Work.Operator)
 	})
 	if err == nil {
@@ -246,8 +238,8 @@ func (r *Run) askRule(ctx context.Context, k *kept, from netip.Prefix) error {
 
 // mayEnd refuses to give an end to a rule that stands without one, where nobody
 // here asked for it, or where people have no other to come in by.
-func (r *Run) mayEnd(groups []cloud.Group, k kept) error {
-	if !k.Before || r.admission().Seconds == 0 || k.Was != nil && k.Was.Until != nil {
+func (r *ruleJob) mayEnd(groups []cloud.Group, k kept) error {
+	if !k.Before || r.In.Seconds == 0 || k.Was != nil && k.Was.Until != nil {
 		return nil
 	}
 	if k.Was == nil {
@@ -261,20 +253,16 @@ func (r *Run) mayEnd(groups []cloud.Group, k kept) error {
 }
 
 // takeBackRules withdraws what this work added, unless another has taken it over.
-func (r *Run) takeBackRules() error {
-	var d changedRules
-	if err := r.Data(&d); err != nil {
-		return err
-	}
+func (r *ruleJob) takeBackRules() error {
 	mine, err := r.Store.AdmissionsOf(r.ctx, r.Work.ID)
 	if err != nil {
 		return err
 	}
-	standing, err := r.Store.Admissions(r.ctx, []string{d.Group})
+	standing, err := r.Store.Admissions(r.ctx, []string{r.D.Group})
 	if err != nil {
 		return err
 	}
-	for _, k := range d.Rules {
+	for _, k := range r.D.Rules {
 		at := slices.IndexFunc(mine, func(a store.Admission) bool { return a.Range == k.Range })
 		isMine := at >= 0
 		if isMine { // it may have been withdrawn and put back since, under another name
@@ -298,7 +286,7 @@ func (r *Run) takeBackRules() error {
 		if !k.Asked {
 			continue
 		}
-		if r.Work.Back && r.admission().Seconds == 0 {
+		if r.Work.Back && r.In.Seconds == 0 {
 			// Going back is a change too: what people came in by before may be gone by now,
 			// withdrawn by this very work or by others. Then both stay, and that is said.
 			groups, err := r.groups(r.Instance.CloudID)
@@ -310,8 +298,8 @@ func (r *Run) takeBackRules() error {
 				return err
 			}
 			if cut > 0 {
-				d.Stays = fmt.Sprintf("%s stays admitted: no other rule without an end admits anybody but the service", k.Range)
-				if err := errors.Join(r.Say("%s", d.Stays), r.SetData(d)); err != nil {
+				r.D.Stays = fmt.Sprintf("%s stays admitted: no other rule without an end admits anybody but the service", k.Range)
+				if err := errors.Join(r.Say("%s", r.D.Stays), r.Keep()); err != nil {
 					return err
 				}
 				continue
@@ -324,7 +312,7 @@ func (r *Run) takeBackRules() error {
 	return nil
 }
 
-func (r *Run) withdrawRule(k kept, by string) error {
+func (r *ruleJob) withdrawRule(k kept, by string) error {
 	err := r.Effect("unadmit", func(ctx context.Context) error {
 		if k.Rule == "" { // the answer was lost: asked again, it is told which one it is
 			from, err := netip.ParsePrefix(k.Range)
@@ -343,8 +331,8 @@ func (r *Run) withdrawRule(k kept, by string) error {
 	return r.Store.EndAdmission(r.ctx, k.Group, k.Rule, by)
 }
 
-func (r *Run) takeOut(ctx context.Context, k kept) error {
-	_, err := asked(ctx, r, func(ctx context.Context) (struct{}, error) {
+func (r *ruleJob) takeOut(ctx context.Context, k kept) error {
+	_, err := asked(ctx, r.Run, func(ctx context.Context) (struct{}, error) {
 		return struct{}{}, r.Cloud.Unadmit(ctx, r.ClientToken("unadmit-"+k.Rule), k.Group, k.Rule)
 	})
 	if errors.Is(err, cloud.ErrNotFound) {
@@ -355,11 +343,7 @@ func (r *Run) takeOut(ctx context.Context, k kept) error {
 
 // replaceFormer withdraws what the same operator had admitted as "me" before.
 // A rule that people come in by stays, though, until there is another.
-func (r *Run) replaceFormer() error {
-	var d changedRules
-	if err := r.Data(&d); err != nil {
-		return err
-	}
+func (r *ruleJob) replaceFormer() error {
 	groups, err := r.groups(r.Instance.CloudID)
 	if err != nil {
 		return err
@@ -373,7 +357,7 @@ func (r *Run) replaceFormer() error {
 		return err
 	}
 	for _, a := range standing {
-		if !a.Me || a.Operator != r.Work.Operator || a.WorkID == r.Work.ID || slices.Contains(r.admission().Ranges, a.Range) || a.InstanceID != r.Instance.ID {
+		if !a.Me || a.Operator != r.Work.Operator || a.WorkID == r.Work.ID || slices.Contains(r.In.Ranges, a.Range) || a.InstanceID != r.Instance.ID {
 			continue
 		}
 		k := kept{Group: a.GroupID, Rule: a.RuleID, Range: a.Range}
@@ -382,8 +366,8 @@ func (r *Run) replaceFormer() error {
 			return err
 		}
 		if cut > 0 && a.Until == nil {
-			d.Stays = fmt.Sprintf("%s stays admitted: it is the only rule without an end that people come in by", a.Range)
-			if err := r.Say("%s", d.Stays); err != nil {
+			r.D.Stays = fmt.Sprintf("%s stays admitted: it is the only rule without an end that people come in by", a.Range)
+			if err := r.Say("%s", r.D.Stays); err != nil {
 				return err
 			}
 			continue
@@ -391,12 +375,12 @@ func (r *Run) replaceFormer() error {
 		if err := r.withdrawRule(k, r.Work.Operator+", who is elsewhere now"); err != nil {
 			return err
 		}
-		d.Former = append(d.Former, k)
+		r.D.Former = append(r.D.Former, k)
 	}
-	return r.SetData(d)
+	return r.Keep()
 }
 
-func (r *Run) awaitEnd() error {
+func (r *ruleJob) awaitEnd() error {
 	mine, err := r.Store.AdmissionsOf(r.ctx, r.Work.ID)
 	if err != nil || len(mine) == 0 { // withdrawn by hand, or taken over by a later wish
 		return err
@@ -409,7 +393,7 @@ func (r *Run) awaitEnd() error {
 	if err != nil {
 		return err
 	}
-	left := time.Duration(r.admission().Seconds)*time.Second - age
+	left := time.Duration(r.In.Seconds)*time.Second - age
 	if left <= 0 {
 		return nil
 	}
@@ -424,38 +408,30 @@ type unadmission struct {
 
 // unadmit looks, withdraws, and looks again: two who withdraw at the same time
 // shall not leave nothing.
-func (r *Run) unadmit() error {
-	var in unadmission
-	if err := decode(r.Work.Input, &in); err != nil {
-		return err
-	}
-	var d changedRules
-	if err := r.Data(&d); err != nil {
-		return err
-	}
+func (r *ruleJob) unadmit() error {
 	groups, err := r.groups(r.Instance.CloudID)
 	if err != nil {
 		return err
 	}
 	for _, g := range groups {
 		for _, rule := range g.Rules {
-			if slices.Contains(in.Ranges, rule.From.String()) && !slices.ContainsFunc(d.Rules, func(k kept) bool { return k.Rule == rule.ID }) {
-				d.Rules = append(d.Rules, kept{Group: g.ID, Rule: rule.ID, Range: rule.From.String(), Note: rule.Note})
+			if slices.Contains(r.In.Ranges, rule.From.String()) && !slices.ContainsFunc(r.D.Rules, func(k kept) bool { return k.Rule == rule.ID }) {
+				r.D.Rules = append(r.D.Rules, kept{Group: g.ID, Rule: rule.ID, Range: rule.From.String(), Note: rule.Note})
 			}
 		}
 	}
-	if len(d.Rules) == 0 {
-		return Failure{Code: wire.WorkNoRule, Reason: "no rule of it admits " + strings.Join(in.Ranges, ", ")}
+	if len(r.D.Rules) == 0 {
+		return Failure{Code: wire.WorkNoRule, Reason: "no rule of it admits " + strings.Join(r.In.Ranges, ", ")}
 	}
-	if err := r.guard(groups, d.Rules, in.CutOff); err != nil {
+	if err := r.guard(groups, r.D.Rules, r.In.CutOff); err != nil {
 		return err
 	}
-	if err := r.SetData(d); err != nil {
+	if err := r.Keep(); err != nil {
 		return err
 	}
-	for n, k := range d.Rules {
-		d.Rules[n].Asked = true
-		if err := r.SetData(d); err != nil {
+	for n, k := range r.D.Rules {
+		r.D.Rules[n].Asked = true
+		if err := r.Keep(); err != nil {
 			return err
 		}
 		if err := r.withdrawRule(k, r.Work.Operator); err != nil {
@@ -465,12 +441,12 @@ func (r *Run) unadmit() error {
 	if groups, err = r.groups(r.Instance.CloudID); err != nil {
 		return err
 	}
-	return r.guard(groups, d.Rules, in.CutOff)
+	return r.guard(groups, r.D.Rules, r.In.CutOff)
 }
 
 // guard refuses what would leave other than the named number of instances with
 // no rule that people come in by.
-func (r *Run) guard(groups []cloud.Group, rules []kept, allowed int) error {
+func (r *ruleJob) guard(groups []cloud.Group, rules []kept, allowed int) error {
 	cut, err := r.cutOff(groups, rules)
 	if err != nil || cut == allowed {
 		return err
@@ -486,7 +462,7 @@ const manyMembers = 500
 
 // cutOff counts the instances that would have no rule that people come in by,
 // without the given ones.
-func (r *Run) cutOff(groups []cloud.Group, without []kept) (int, error) {
+func (r *ruleJob) cutOff(groups []cloud.Group, without []kept) (int, error) {
 	var ids []string
 	for _, k := range without {
 		ids = append(ids, k.Rule)
@@ -558,12 +534,8 @@ func (w *Worker) inbound(ctx context.Context, groups []cloud.Group) ([]inbound.R
 }
 
 // readmit puts back what was withdrawn.
-func (r *Run) readmit() error {
-	var d changedRules
-	if err := r.Data(&d); err != nil {
-		return err
-	}
-	for _, k := range d.Rules {
+func (r *ruleJob) readmit() error {
+	for _, k := range r.D.Rules {
 		if !k.Asked {
 			continue
 		}
@@ -577,7 +549,7 @@ func (r *Run) readmit() error {
 			if err := r.takeOut(ctx, k); err != nil {
 				return err
 			}
-			rule, err = asked(ctx, r, func(ctx context.Context) (cloud.Rule, error) {
+			rule, err = asked(ctx, r.Run, func(ctx context.Context) (cloud.Rule, error) {
 				return r.Cloud.Admit(ctx, r.ClientToken("readmit-"+k.Rule), k.Group, from, k.Note)
 			})
 			return err
@@ -727,4 +699,14 @@ func (w *Worker) beginOf(ctx context.Context, by store.Actor, once store.Once, i
 	}
 	w.look()
 	return work, err
+}
+
+// ruleJob is a change of rules.
+type ruleJob struct {
+	Job[ruleInput, changedRules]
+	*Worker
+}
+
+func (w *Worker) ruleSteps() Family[*ruleJob] {
+	return func() *ruleJob { return &ruleJob{Worker: w} }
 }

@@ -22,28 +22,16 @@ type Run struct {
 	Instance store.Instance // as it stood when the step began
 	ctx      context.Context
 	way      *way // into the instance, as long as it is open
+	kept     any  // what the steps of the family at hand keep
+	// Edits is the part of it that says what was edited; nil where the family edits no files.
+	Edits *Edits
 }
 
 // of is the run that belongs to the engine's.
 func of(r *work.Run) *Run { return r.Own.(*Run) }
 
-// do is a step's function, for the engine.
-func do(f func(*Run) error) func(*work.Run) error {
-	return func(r *work.Run) error { return f(of(r)) }
-}
-
-// skip is a step's Skip, for the engine.
-func skip(f func(*Run) bool) func(*work.Run) bool {
-	return func(r *work.Run) bool { return f(of(r)) }
-}
-
-// end is a kind's End, for the engine.
-func end(f func(*Run, store.WorkState) (store.WorkEnd, error)) func(*work.Run, store.WorkState) (store.WorkEnd, error) {
-	return func(r *work.Run, state store.WorkState) (store.WorkEnd, error) { return f(of(r), state) }
-}
-
-// open makes the run of a piece of work that was claimed.
-func (w *Worker) open(r *work.Run) {
+// claimed makes the run of a piece of work that was claimed.
+func (w *Worker) claimed(r *work.Run) {
 	own := &Run{Run: r, Worker: w, ctx: r.Context()}
 	r.Own = own
 	r.Defer(own.leave)
@@ -66,7 +54,7 @@ func (w *Worker) Kinds() []*Kind {
 		all = append(all, &Kind{Kind: k})
 	}
 	for _, k := range all {
-		k.Open, k.Fresh = w.open, fresh
+		k.Open, k.Fresh = w.claimed, fresh
 	}
 	return all
 }

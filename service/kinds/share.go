@@ -38,45 +38,62 @@ type sharing struct {
 	Back time.Duration `json:"back,omitempty"`
 }
 
-func (in sharing) keys() (taken, added int64) { return in.OldID, in.NewID }
+func (in sharing) Keys() (taken, added int64) { return in.OldID, in.NewID }
 
-func (r *Run) sharing() (in sharing, d rotated, err error) {
-	if err := decode(r.Work.Input, &in); err != nil {
-		return in, d, err
-	}
-	return in, d, r.Data(&d)
+// shared is what the steps keep, beside what was edited.
+//
+//lint:ignore U1000 it is used, as an argument of Job
+type shared struct {
+	Edits
+	From     string     `json:"from,omitempty"`
+	Ends     *time.Time `json:"ends,omitempty"`
+	Enforced bool       `json:"enforced,omitempty"`
+	Why      string     `json:"why,omitempty"` // the server cannot enforce the end
+	Options  string     `json:"options,omitempty"`
 }
 
+// shareJob is a change of a shared access in hand.
+type shareJob struct {
+	Job[sharing, shared]
+	*Worker
+}
+
+func (w *Worker) shareSteps() Family[*shareJob] {
+	return func() *shareJob { return &shareJob{Worker: w} }
+}
+
+func (r *shareJob) noEnd() bool { return r.In.Until == nil }
+
 func (w *Worker) accessAddKind() *work.Kind {
-	hasEnd := func(r *Run) bool { in, _, err := r.sharing(); return err == nil && in.Until == nil }
+	shareOf := w.shareSteps()
 	return &work.Kind{
 		Name: "access-add", Action: "access.add", Changing: true,
 		Steps: []work.Step{
-			{Name: "add", Title: "reading what is there, and adding the key", Do: do((*Run).shareAdd), Undo: do((*Run).shareAddBack), Effects: []string{"append"}, UndoEffects: []string{"take-out"}, BackLater: true},
-			{Name: "accept", Title: "asking the server whether it takes the key", Do: do((*Run).shareAccepted), Settles: true},
-			{Name: "end", Title: "waiting for the end of the access", Do: do((*Run).shareEnd), Skip: skip(hasEnd)},
-			{Name: "withdraw", Title: "withdrawing the key", Do: do((*Run).shareWithdraw), Skip: skip(hasEnd), Effects: []string{"edit"}, NoReturn: true},
-			{Name: "check", Title: "asking the server again", Do: do((*Run).shareCheck), Skip: skip(hasEnd), NoReturn: true},
-			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: do((*Run).shareSettle), Skip: skip(hasEnd), NoReturn: true},
-			{Name: "record", Title: "recording what opens it now", Do: do((*Run).shareRecord), Skip: skip(hasEnd), NoReturn: true},
+			{Name: "add", Title: "reading what is there, and adding the key", Do: shareOf.Do((*shareJob).add), Undo: shareOf.Do((*shareJob).addBack), Effects: []string{"append"}, UndoEffects: []string{"take-out"}, BackLater: true},
+			{Name: "accept", Title: "asking the server whether it takes the key", Do: shareOf.Do((*shareJob).accepted), Settles: true},
+			{Name: "end", Title: "waiting for the end of the access", Do: shareOf.Do((*shareJob).end), Skip: shareOf.Skip((*shareJob).noEnd)},
+			{Name: "withdraw", Title: "withdrawing the key", Do: shareOf.Do((*shareJob).withdraw), Skip: shareOf.Skip((*shareJob).noEnd), Effects: []string{"edit"}, NoReturn: true},
+			{Name: "check", Title: "asking the server again", Do: shareOf.Do((*shareJob).check), Skip: shareOf.Skip((*shareJob).noEnd), NoReturn: true},
+			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: shareOf.Do((*shareJob).settle), Skip: shareOf.Skip((*shareJob).noEnd), NoReturn: true},
+			{Name: "record", Title: "recording what opens it now", Do: shareOf.Do((*shareJob).record), Skip: shareOf.Skip((*shareJob).noEnd), NoReturn: true},
 		},
-		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
-			in, d, err := r.sharing()
-			text := fmt.Sprintf("%s opens %s", in.Key, r.Instance.Name)
+		End: shareOf.End(func(r *shareJob, state store.WorkState) (store.WorkEnd, error) {
+			var err error
+			text := fmt.Sprintf("%s opens %s", r.In.Key, r.Instance.Name)
 			switch {
-			case state != store.Done && d.Stays != "":
+			case state != store.Done && r.D.Stays != "":
 				if state == store.Stuck { // that is so, whatever else could not be taken back
 					state = store.WentBack
 				}
-				text = r.tookBack(state, fmt.Sprintf("the line of %s stays on %s; taking it out was refused: %s. plumlatch access remove %s -key %s takes it out once another way in is shown", in.Key, r.Instance.Name, d.Stays, r.Instance.Name, in.Key))
+				text = r.tookBack(state, fmt.Sprintf("the line of %s stays on %s; taking it out was refused: %s. plumlatch access remove %s -key %s takes it out once another way in is shown", r.In.Key, r.Instance.Name, r.D.Stays, r.Instance.Name, r.In.Key))
 			case state != store.Done:
 				text = r.tookBack(state, "the files are as they were")
-			case d.Trouble != "":
-				text = d.Trouble
-			case in.Until != nil && !d.Gone:
-				text = fmt.Sprintf("%s was withdrawn from %s before the end of its access", in.Key, r.Instance.Name)
-			case d.Gone:
-				text = fmt.Sprintf("the access of %s to %s has come to its end, and is withdrawn", in.Key, r.Instance.Name)
+			case r.D.Trouble != "":
+				text = r.D.Trouble
+			case r.In.Until != nil && !r.D.Gone:
+				text = fmt.Sprintf("%s was withdrawn from %s before the end of its access", r.In.Key, r.Instance.Name)
+			case r.D.Gone:
+				text = fmt.Sprintf("the access of %s to %s has come to its end, and is withdrawn", r.In.Key, r.Instance.Name)
 			}
 			return store.WorkEnd{Outcome: text}, err
 		}),
@@ -84,22 +101,23 @@ func (w *Worker) accessAddKind() *work.Kind {
 }
 
 func (w *Worker) accessRemoveKind() *work.Kind {
+	shareOf := w.shareSteps()
 	return &work.Kind{
 		Name: "access-remove", Action: "access.remove", Changing: true,
 		Steps: []work.Step{
-			{Name: "ask", Title: "asking the server which other keys it takes", Do: do((*Run).removeAsk), BackLater: true},
-			{Name: "take", Title: "withdrawing the key", Do: do((*Run).removeTake), Undo: do((*Run).removeBack), Effects: []string{"edit"}, UndoEffects: []string{"put-back"}},
-			{Name: "check", Title: "asking the server again", Do: do((*Run).removeCheck), Settles: true},
-			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: do((*Run).shareSettle)},
-			{Name: "record", Title: "recording what opens it now", Do: do((*Run).shareRecord), NoReturn: true},
+			{Name: "ask", Title: "asking the server which other keys it takes", Do: shareOf.Do((*shareJob).removeAsk), BackLater: true},
+			{Name: "take", Title: "withdrawing the key", Do: shareOf.Do((*shareJob).removeTake), Undo: shareOf.Do((*shareJob).removeBack), Effects: []string{"edit"}, UndoEffects: []string{"put-back"}},
+			{Name: "check", Title: "asking the server again", Do: shareOf.Do((*shareJob).removeCheck), Settles: true},
+			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: shareOf.Do((*shareJob).settle)},
+			{Name: "record", Title: "recording what opens it now", Do: shareOf.Do((*shareJob).record), NoReturn: true},
 		},
-		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
-			in, d, err := r.sharing()
-			text := fmt.Sprintf("%s is withdrawn from %s, and refused there", in.Key, r.Instance.Name)
+		End: shareOf.End(func(r *shareJob, state store.WorkState) (store.WorkEnd, error) {
+			var err error
+			text := fmt.Sprintf("%s is withdrawn from %s, and refused there", r.In.Key, r.Instance.Name)
 			if state != store.Done {
 				text = r.tookBack(state, "the files are as they were")
-			} else if d.Trouble != "" {
-				text = d.Trouble
+			} else if r.D.Trouble != "" {
+				text = r.D.Trouble
 			}
 			return store.WorkEnd{Outcome: text}, err
 		}),
@@ -107,17 +125,18 @@ func (w *Worker) accessRemoveKind() *work.Kind {
 }
 
 func (w *Worker) accessExtendKind() *work.Kind {
+	shareOf := w.shareSteps()
 	return &work.Kind{
 		Name: "access-extend", Action: "access.extend", Changing: true,
 		Steps: []work.Step{
-			{Name: "edit", Title: "giving its line another end", Do: do((*Run).extendEdit), Effects: []string{"edit"}, NoReturn: true},
-			{Name: "accept", Title: "asking the server whether it takes the key", Do: do((*Run).shareAccepted), NoReturn: true},
+			{Name: "edit", Title: "giving its line another end", Do: shareOf.Do((*shareJob).extendEdit), Effects: []string{"edit"}, NoReturn: true},
+			{Name: "accept", Title: "asking the server whether it takes the key", Do: shareOf.Do((*shareJob).accepted), NoReturn: true},
 		},
-		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
-			in, _, err := r.sharing()
+		End: shareOf.End(func(r *shareJob, state store.WorkState) (store.WorkEnd, error) {
+			var err error
 			text := r.Work.Trouble
-			if state == store.Done && in.Until != nil {
-				text = fmt.Sprintf("%s opens %s until %s", in.Key, r.Instance.Name, in.Until.Format("2006-01-02 15:04 UTC"))
+			if state == store.Done && r.In.Until != nil {
+				text = fmt.Sprintf("%s opens %s until %s", r.In.Key, r.Instance.Name, r.In.Until.Format("2006-01-02 15:04 UTC"))
 			}
 			return store.WorkEnd{Outcome: text}, err
 		}),

@@ -22,7 +22,7 @@ const shareLeft = time.Hour
 
 // shares tells whether this is a part of a restore of many that is at hand: one
 // that is taken up again later is on its own.
-func (r *Run) shares() (bool, error) {
+func (r *restoreJob) shares() (bool, error) {
 	if r.Work.ParentID == 0 {
 		return false, nil
 	}
@@ -32,7 +32,7 @@ func (r *Run) shares() (bool, error) {
 
 // takeShared has the shared rescue instance to itself for a while, and launches it
 // if nobody has.
-func (r *Run) takeShared(d *rotated, c cloud.Instance) error {
+func (r *restoreJob) takeShared(c cloud.Instance) error {
 	for range 3 {
 		row, at, err := r.haveShared(c)
 		if errors.Is(err, store.ErrInProgress) {
@@ -62,10 +62,10 @@ func (r *Run) takeShared(d *rotated, c cloud.Instance) error {
 		if err != nil {
 			return err
 		}
-		x := d.Restore
+		x := r.D.Restore
 		x.Rescue = at
 		x.Rescue.Shared, x.Rescue.KeyOf, x.Rescue.HadAt, x.Rescue.Address = row.ID, r.Work.ParentID, &now, ""
-		if err := r.SetData(*d); err != nil {
+		if err := r.Keep(); err != nil {
 			return err
 		}
 		tags, err := r.sharedTags()
@@ -80,7 +80,7 @@ func (r *Run) takeShared(d *rotated, c cloud.Instance) error {
 			return err
 		}
 		x.Rescue.CloudID, x.Rescue.Address, x.Rescue.Port, x.Rescue.HostKeys = at.CloudID, at.Address, at.Port, at.HostKeys
-		if err := r.SetData(*d); err != nil {
+		if err := r.Keep(); err != nil {
 			return err
 		}
 		if fresh {
@@ -92,7 +92,7 @@ func (r *Run) takeShared(d *rotated, c cloud.Instance) error {
 }
 
 // sharedTags tell, at the cloud, for what a shared rescue instance is there.
-func (r *Run) sharedTags() (map[string]string, error) {
+func (r *restoreJob) sharedTags() (map[string]string, error) {
 	whole, err := r.Store.WorkByID(r.ctx, r.Work.ParentID)
 	if err != nil {
 		return nil, err
@@ -109,7 +109,7 @@ func (r *Run) sharedTags() (map[string]string, error) {
 }
 
 // haveShared takes the row of the shared rescue instance, with its settings made.
-func (r *Run) haveShared(c cloud.Instance) (row store.SharedRescue, at rescueAt, err error) {
+func (r *restoreJob) haveShared(c cloud.Instance) (row store.SharedRescue, at rescueAt, err error) {
 	row, err = r.Store.TakeShared(r.ctx, r.Work.ParentID, r.Work.ID, c.Region, c.Zone, token(26))
 	if row.At != "" {
 		if bad := json.Unmarshal([]byte(row.At), &at); bad != nil {
@@ -132,7 +132,7 @@ func (r *Run) haveShared(c cloud.Instance) (row store.SharedRescue, at rescueAt,
 }
 
 // stillGood tells whether a shared rescue instance runs, and stays open for long enough.
-func (r *Run) stillGood(at rescueAt) (bool, error) {
+func (r *restoreJob) stillGood(at rescueAt) (bool, error) {
 	now, err := r.Store.Now(r.ctx)
 	if err != nil || at.Ends.Sub(now) < shareLeft {
 		return false, err
@@ -145,7 +145,7 @@ func (r *Run) stillGood(at rescueAt) (bool, error) {
 }
 
 // giveShared gives it back, and removes it if nobody is to have it after this.
-func (r *Run) giveShared(x *restored) error {
+func (r *restoreJob) giveShared(x *restored) error {
 	row, err := r.Store.SharedByID(r.ctx, x.Rescue.Shared)
 	if err != nil || row.GoneAt != nil {
 		return err
@@ -205,7 +205,7 @@ func (r *Run) removeShared(row store.SharedRescue) (err error) {
 
 // fleetDismiss removes what the parts shared, after all of them are over. One that
 // a stuck part's volume is at stays, is said, and goes with the end of that part.
-func (r *Run) fleetDismiss() error {
+func (r *fleetJob) fleetDismiss() error {
 	rows, err := r.Store.SharedLeft(r.ctx, r.Work.ID)
 	if err != nil {
 		return err

@@ -16,16 +16,12 @@ import (
 	"plumlatch/service/store"
 )
 
-// shareAdd appends the key's line with its terms.
-func (r *Run) shareAdd() error {
-	in, d, err := r.sharing()
-	if err != nil {
-		return err
-	}
+// add appends the key's line with its terms.
+func (r *shareJob) add() error {
 	if r.instanceGone() {
 		return failf("the instance is gone")
 	}
-	fresh, err := r.Store.KeyByID(r.ctx, in.NewID)
+	fresh, err := r.Store.KeyByID(r.ctx, r.In.NewID)
 	if err != nil {
 		return err
 	}
@@ -33,29 +29,29 @@ func (r *Run) shareAdd() error {
 	if err != nil {
 		return err
 	}
-	stands := slices.ContainsFunc(all, func(f keysFile) bool { return d.Line != "" && authkeys.ParseDocument(f.data).Has(d.Line) })
-	if d.File == "" {
+	stands := slices.ContainsFunc(all, func(f keysFile) bool { return r.D.Line != "" && authkeys.ParseDocument(f.data).Has(r.D.Line) })
+	if r.D.File == "" {
 		if len(linesOf(all, fresh.Blob)) > 0 {
-			return failf("%s stands there already, and nobody wrote it down: \"plumlatch access record %s %s\" does", in.Key, r.Instance.Name, fresh.Fingerprint)
+			return failf("%s stands there already, and nobody wrote it down: \"plumlatch access record %s %s\" does", r.In.Key, r.Instance.Name, fresh.Fingerprint)
 		}
 		if len(all) == 0 {
 			return failf("none of the files that the server reads is there: %s", strings.Join(filesOf(r.Instance), ", "))
 		}
-		d.File, d.Banner, d.From = all[0].name, reach.Banner(files), in.From
+		r.D.File, r.D.Banner, r.D.From = all[0].name, reach.Banner(files), r.In.From
 		var options []string
-		if in.Until != nil {
-			d.Ends = in.Until
-			if d.Skew, err = r.clockOff(files, d.File); err != nil {
+		if r.In.Until != nil {
+			r.D.Ends = r.In.Until
+			if r.D.Skew, err = r.clockOff(files, r.D.File); err != nil {
 				return err
 			}
-			if d.Expiry, err = authkeys.Expiry(authkeys.ParseVersion(d.Banner), *in.Until, nil, d.Skew); err != nil {
-				d.Why = words(err)
+			if r.D.Expiry, err = authkeys.Expiry(authkeys.ParseVersion(r.D.Banner), *r.In.Until, nil, r.D.Skew); err != nil {
+				r.D.Why = words(err)
 			} else {
-				d.Enforced = true
-				options = append(options, `expiry-time="`+d.Expiry+`"`)
+				r.D.Enforced = true
+				options = append(options, `expiry-time="`+r.D.Expiry+`"`)
 			}
 		}
-		for _, o := range [][2]string{{"from", in.From}, {"command", in.Only}} {
+		for _, o := range [][2]string{{"from", r.In.From}, {"command", r.In.Only}} {
 			if o[1] == "" {
 				continue
 			}
@@ -65,54 +61,49 @@ func (r *Run) shareAdd() error {
 			}
 			options = append(options, o[0]+"="+q)
 		}
-		d.Options = strings.Join(options, ",")
+		r.D.Options = strings.Join(options, ",")
 		rows, err := r.Store.AccessesOf(r.ctx, r.Instance.ID)
 		if err != nil {
 			return err
 		}
-		d.Others = acceptedOthers(rows, r.Instance.LoginUser)
-		d.Line = rotation.Carried{Options: d.Options}.Line(fresh.Public().Line())
-		if err := r.SetData(d); err != nil {
+		r.D.Others = acceptedOthers(rows, r.Instance.LoginUser)
+		r.D.Line = rotation.Carried{Options: r.D.Options}.Line(fresh.Public().Line())
+		if err := r.Keep(); err != nil {
 			return err
 		}
 	}
-	if err := r.place(&d, files, fresh, stands); err != nil {
+	if err := r.place(files, fresh, stands); err != nil {
 		return err
 	}
-	return r.Store.SetTerms(r.ctx, store.Terms{AccessID: d.NewAccess, UntilAt: in.Until, FromRange: in.From, Command: in.Only, Reason: in.Reason, Enforced: d.Enforced, Expiry: d.Expiry, Operator: r.Work.Operator, WorkID: r.Work.ID})
+	return r.Store.SetTerms(r.ctx, store.Terms{AccessID: r.D.NewAccess, UntilAt: r.In.Until, FromRange: r.In.From, Command: r.In.Only, Reason: r.In.Reason, Enforced: r.D.Enforced, Expiry: r.D.Expiry, Operator: r.Work.Operator, WorkID: r.Work.ID})
 }
 
-// shareAddBack takes our line out again, if the guard permits that: it may be the
+// addBack takes our line out again, if the guard permits that: it may be the
 // only way in by now. Where it does not, the line stays, and the work says so.
-func (r *Run) shareAddBack() error {
-	in, d, err := r.sharing()
-	if err != nil || d.File == "" {
-		return err
+func (r *shareJob) addBack() error {
+	if r.D.File == "" {
+		return nil
 	}
-	return r.unplace(d, in.NewID, in.Key, in.Was, d.Others)
+	return r.unplace(r.In.NewID, r.In.Key, r.In.Was, r.D.Others)
 }
 
-// shareAccepted asks whether the key is taken.
-func (r *Run) shareAccepted() error {
-	in, d, err := r.sharing()
+// accepted asks whether the key is taken.
+func (r *shareJob) accepted() error {
+	answers, err := r.askServer(append([]int64{r.D.NewAccess}, r.D.Others...)...)
 	if err != nil {
 		return err
 	}
-	answers, err := r.askServer(&d, append([]int64{d.NewAccess}, d.Others...)...)
+	if answers[r.D.NewAccess] == reach.Accepted {
+		return r.othersStill(answers)
+	}
+	a, err := r.Store.AccessByID(r.ctx, r.D.NewAccess)
 	if err != nil {
 		return err
 	}
-	if answers[d.NewAccess] == reach.Accepted {
-		return r.othersStill(d, answers)
+	if r.D.From != "" && !within(a.ProbeFrom, r.D.From) {
+		return r.Say("its line takes %s from %s only, and the service asked from %s: it was refused, and whether it is taken from there is not seen", r.In.Key, r.D.From, a.ProbeFrom)
 	}
-	a, err := r.Store.AccessByID(r.ctx, d.NewAccess)
-	if err != nil {
-		return err
-	}
-	if d.From != "" && !within(a.ProbeFrom, d.From) {
-		return r.Say("its line takes %s from %s only, and the service asked from %s: it was refused, and whether it is taken from there is not seen", in.Key, d.From, a.ProbeFrom)
-	}
-	return failf("the server refuses %s, though its line stands in %s", in.Key, d.File)
+	return failf("the server refuses %s, though its line stands in %s", r.In.Key, r.D.File)
 }
 
 // within tells whether an address is in one of the networks of a from=, as
@@ -130,13 +121,12 @@ func within(address, from string) bool {
 	return false
 }
 
-// shareEnd waits for the end, which may be moved meanwhile.
-func (r *Run) shareEnd() error {
-	in, d, err := r.sharing()
-	if err != nil || r.instanceGone() {
-		return err
+// end waits for the end, which may be moved meanwhile.
+func (r *shareJob) end() error {
+	if r.instanceGone() {
+		return nil
 	}
-	terms, err := r.Store.Terms(r.ctx, d.NewAccess)
+	terms, err := r.Store.Terms(r.ctx, r.D.NewAccess)
 	if errors.Is(err, store.ErrNotFound) { // withdrawn by other work
 		return nil
 	}
@@ -151,43 +141,41 @@ func (r *Run) shareEnd() error {
 	if left <= 0 {
 		return nil
 	}
-	return r.Wait(wire.WaitsEnd, fmt.Sprintf("the end of the access, %s; then %s is withdrawn", terms.UntilAt.UTC().Format("2006-01-02 15:04 UTC"), in.Key), left+time.Second, longestGrace)
+	return r.Wait(wire.WaitsEnd, fmt.Sprintf("the end of the access, %s; then %s is withdrawn", terms.UntilAt.UTC().Format("2006-01-02 15:04 UTC"), r.In.Key), left+time.Second, longestGrace)
 }
 
-// shareWithdraw takes the key out after the end of its access.
-func (r *Run) shareWithdraw() error {
-	in, d, err := r.sharing()
-	if err != nil || d.Gone || r.instanceGone() {
-		return err
-	}
-	if _, err := r.Store.AccessByID(r.ctx, d.NewAccess); errors.Is(err, store.ErrNotFound) {
+// withdraw takes the key out after the end of its access.
+func (r *shareJob) withdraw() error {
+	if r.D.Gone || r.instanceGone() {
 		return nil
 	}
-	k, err := r.Store.KeyByID(r.ctx, in.NewID)
+	if _, err := r.Store.AccessByID(r.ctx, r.D.NewAccess); errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	k, err := r.Store.KeyByID(r.ctx, r.In.NewID)
 	if err != nil {
 		return err
 	}
-	return r.takeInTheEnd(&d, taking{key: k, was: in.Was, cutOff: in.CutOff > 0})
+	return r.takeInTheEnd(taking{key: k, was: r.In.Was, cutOff: r.In.CutOff > 0})
 }
 
-// shareCheck asks whether the key is refused after its end, and the others are not.
-func (r *Run) shareCheck() error {
-	in, d, err := r.sharing()
-	if err != nil || !d.Gone || r.instanceGone() {
-		return err
+// check asks whether the key is refused after its end, and the others are not.
+func (r *shareJob) check() error {
+	if !r.D.Gone || r.instanceGone() {
+		return nil
 	}
-	answers, err := r.askServer(&d, append([]int64{d.NewAccess}, d.Others...)...)
+	answers, err := r.askServer(append([]int64{r.D.NewAccess}, r.D.Others...)...)
 	if _, failed := errors.AsType[Failure](err); failed {
-		d.Trouble = fmt.Sprintf("%s is withdrawn; the server did not answer the last time it was asked", in.Key)
-		return r.SetData(d)
+		r.D.Trouble = fmt.Sprintf("%s is withdrawn; the server did not answer the last time it was asked", r.In.Key)
+		return r.Keep()
 	}
 	if err != nil {
 		return err
 	}
-	if answers[d.NewAccess] == reach.Accepted {
-		d.Trouble = fmt.Sprintf("the server still takes %s, though it is in no file that it is known to read", in.Key)
+	if answers[r.D.NewAccess] == reach.Accepted {
+		r.D.Trouble = fmt.Sprintf("the server still takes %s, though it is in no file that it is known to read", r.In.Key)
 	}
-	return r.SetData(d)
+	return r.Keep()
 }
 
 // acceptedOthers are the accesses of people and jobs that the server takes, as far as is known.
@@ -201,34 +189,28 @@ func acceptedOthers(rows []store.Access, user string, not ...int64) []int64 {
 	return out
 }
 
-// shareSettle waits for the look after the edit.
-func (r *Run) shareSettle() error {
-	_, d, err := r.sharing()
-	if err != nil || !d.Gone {
-		return err
+// settle waits for the look after the edit.
+func (r *shareJob) settle() error {
+	if !r.D.Gone {
+		return nil
 	}
-	return r.lookedAgain(&d)
+	return r.lookedAgain()
 }
 
-// shareRecord takes the access out of the ledger.
-func (r *Run) shareRecord() error {
-	in, d, err := r.sharing()
-	if err != nil || !d.Gone {
-		return err
+// record takes the access out of the ledger.
+func (r *shareJob) record() error {
+	if !r.D.Gone {
+		return nil
 	}
-	id, why := d.OldAccess, fmt.Sprintf("withdrawn (work %d)", r.Work.ID)
-	if in.NewID != 0 {
-		id, why = d.NewAccess, fmt.Sprintf("withdrawn at its end (work %d)", r.Work.ID)
+	id, why := r.D.OldAccess, fmt.Sprintf("withdrawn (work %d)", r.Work.ID)
+	if r.In.NewID != 0 {
+		id, why = r.D.NewAccess, fmt.Sprintf("withdrawn at its end (work %d)", r.Work.ID)
 	}
 	return r.Store.EndAccess(r.ctx, id, r.Work.ID, why, r.surveysAfter()...)
 }
 
 // removeAsk finds out which other keys open it, as they stand now.
-func (r *Run) removeAsk() error {
-	in, d, err := r.sharing()
-	if err != nil {
-		return err
-	}
+func (r *shareJob) removeAsk() error {
 	if r.instanceGone() {
 		return failf("the instance is gone")
 	}
@@ -236,89 +218,76 @@ func (r *Run) removeAsk() error {
 	if err != nil {
 		return err
 	}
-	d.Others = nil
+	r.D.Others = nil
 	for _, a := range rows {
 		switch {
 		case a.Steward || a.LoginUser != r.Instance.LoginUser:
-		case a.KeyID == in.OldID:
-			d.OldAccess = a.ID
+		case a.KeyID == r.In.OldID:
+			r.D.OldAccess = a.ID
 		default:
-			d.Others = append(d.Others, a.ID)
+			r.D.Others = append(r.D.Others, a.ID)
 		}
 	}
-	if d.OldAccess == 0 {
-		return failf("%s is not recorded to open %s any more", in.Key, r.Instance.Name)
+	if r.D.OldAccess == 0 {
+		return failf("%s is not recorded to open %s any more", r.In.Key, r.Instance.Name)
 	}
 	files, err := r.enter()
 	if err != nil {
 		return err
 	}
-	d.Session, d.Banner = sessionOf(files, r.Instance.LoginUser, rows), reach.Banner(files)
-	if len(d.Others) == 0 {
-		return r.SetData(d)
+	r.D.Session, r.D.Banner = sessionOf(files, r.Instance.LoginUser, rows), reach.Banner(files)
+	if len(r.D.Others) == 0 {
+		return r.Keep()
 	}
-	_, err = r.askServer(&d, d.Others...)
+	_, err = r.askServer(r.D.Others...)
 	return err
 }
 
 // removeTake takes the key out of every file.
-func (r *Run) removeTake() error {
-	in, d, err := r.sharing()
+func (r *shareJob) removeTake() error {
+	k, err := r.Store.KeyByID(r.ctx, r.In.OldID)
 	if err != nil {
 		return err
 	}
-	k, err := r.Store.KeyByID(r.ctx, in.OldID)
-	if err != nil {
-		return err
-	}
-	return r.takeOld(&d, taking{key: k, was: in.Was, cutOff: in.CutOff > 0}, true)
+	return r.takeOld(taking{key: k, was: r.In.Was, cutOff: r.In.CutOff > 0}, true)
 }
 
 // removeBack puts the key's lines back.
-func (r *Run) removeBack() error {
-	in, d, err := r.sharing()
-	if err != nil || !d.Narrowed || r.instanceGone() {
-		return err
+func (r *shareJob) removeBack() error {
+	if !r.D.Narrowed || r.instanceGone() {
+		return nil
 	}
-	k, err := r.Store.KeyByID(r.ctx, in.OldID)
+	k, err := r.Store.KeyByID(r.ctx, r.In.OldID)
 	if err != nil {
 		return err
 	}
-	if err := r.putBack(d, k); err != nil {
+	if err := r.putBack(k); err != nil {
 		return err
 	}
 	// It is back, and whoever takes it out from now on is somebody else.
-	d.Narrowed, d.Taken = false, nil
-	return r.SetData(d)
+	r.D.Narrowed, r.D.Taken = false, nil
+	return r.Keep()
 }
 
 // removeCheck asks whether the key is refused now, and the others are not.
-func (r *Run) removeCheck() error {
-	in, d, err := r.sharing()
+func (r *shareJob) removeCheck() error {
+	answers, err := r.askServer(append([]int64{r.D.OldAccess}, r.D.Others...)...)
 	if err != nil {
 		return err
 	}
-	answers, err := r.askServer(&d, append([]int64{d.OldAccess}, d.Others...)...)
-	if err != nil {
-		return err
-	}
-	if answers[d.OldAccess] == reach.Accepted {
-		return failf("the server still takes %s, though it is in no file that it is known to read: it stands somewhere else", in.Key)
+	if answers[r.D.OldAccess] == reach.Accepted {
+		return failf("the server still takes %s, though it is in no file that it is known to read: it stands somewhere else", r.In.Key)
 	}
 	return nil
 }
 
 // extendEdit gives the lines that bear an end of ours the new one. Other lines of
 // the key are somebody else's, and stay as they are: that is said.
-func (r *Run) extendEdit() error {
-	in, d, err := r.sharing()
-	if err != nil {
-		return err
-	}
+func (r *shareJob) extendEdit() error {
 	if r.instanceGone() {
 		return failf("the instance is gone")
 	}
-	k, err := r.Store.KeyByID(r.ctx, in.OldID)
+	k, err := r.Store.KeyByID(r.ctx, r.In.OldID)
 	if err != nil {
 		return err
 	}
@@ -339,19 +308,19 @@ func (r *Run) extendEdit() error {
 	if err != nil {
 		return err
 	}
-	d.NewAccess, d.Banner, d.From = a.ID, reach.Banner(files), terms.FromRange
+	r.D.NewAccess, r.D.Banner, r.D.From = a.ID, reach.Banner(files), terms.FromRange
 	if len(all) > 0 {
-		if d.Skew, err = r.clockOff(files, all[0].name); err != nil {
+		if r.D.Skew, err = r.clockOff(files, all[0].name); err != nil {
 			return err
 		}
 	}
-	d.Expiry, err = authkeys.Expiry(authkeys.ParseVersion(d.Banner), *in.Until, nil, d.Skew)
-	d.Enforced = err == nil
-	if err := r.SetData(d); err != nil {
+	r.D.Expiry, err = authkeys.Expiry(authkeys.ParseVersion(r.D.Banner), *r.In.Until, nil, r.D.Skew)
+	r.D.Enforced = err == nil
+	if err := r.Keep(); err != nil {
 		return err
 	}
-	if d.Enforced && terms.Enforced {
-		ours := func(expiry string) bool { return expiry == d.Expiry || r.isOurs(terms, d, expiry) }
+	if r.D.Enforced && terms.Enforced {
+		ours := func(expiry string) bool { return expiry == r.D.Expiry || r.isOurs(terms, expiry) }
 		mine, others := 0, 0
 		for _, f := range all {
 			m, o := authkeys.ParseDocument(f.data).Ends(k.Blob, ours)
@@ -365,8 +334,8 @@ func (r *Run) extendEdit() error {
 				return err
 			}
 		}
-		err := r.take(&d, taking{key: k, was: in.Was}, "edit", func([]keysFile) error { return nil }, func(_ string, doc *authkeys.Document) error {
-			_, err := doc.SetExpiry(k.Blob, ours, d.Expiry)
+		err := r.take(taking{key: k, was: r.In.Was}, "edit", func([]keysFile) error { return nil }, func(_ string, doc *authkeys.Document) error {
+			_, err := doc.SetExpiry(k.Blob, ours, r.D.Expiry)
 			return err
 		}, nil)
 		if err != nil {
@@ -379,16 +348,16 @@ func (r *Run) extendEdit() error {
 			return err
 		}
 	}
-	terms.UntilAt, terms.Enforced, terms.Expiry = in.Until, d.Enforced && terms.Enforced, d.Expiry
+	terms.UntilAt, terms.Enforced, terms.Expiry = r.In.Until, r.D.Enforced && terms.Enforced, r.D.Expiry
 	return r.Store.SetTerms(r.ctx, terms)
 }
 
 // isOurs tells whether an expiry-time is the end that we wrote. Terms of before
 // that was kept tell it by the time itself.
-func (r *Run) isOurs(terms store.Terms, d rotated, expiry string) bool {
+func (r *shareJob) isOurs(terms store.Terms, expiry string) bool {
 	if terms.Expiry != "" {
 		return expiry == terms.Expiry
 	}
-	was, err := authkeys.Expiry(authkeys.ParseVersion(d.Banner), *terms.UntilAt, nil, d.Skew)
+	was, err := authkeys.Expiry(authkeys.ParseVersion(r.D.Banner), *terms.UntilAt, nil, r.D.Skew)
 	return err == nil && expiry == was
 }

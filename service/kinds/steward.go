@@ -21,31 +21,48 @@ import (
 // service's, sealed; nobody else has to do anything.
 
 func (w *Worker) stewardKind() *work.Kind {
+	stewardOf := w.stewardSteps()
 	return &work.Kind{
 		Name: "steward", Action: "steward.rotate", Changing: true,
 		Steps: []work.Step{
-			{Name: "add", Title: "making the steward's next key, and adding it", Do: do((*Run).stewardAdd), Undo: do((*Run).stewardAddBack), Effects: []string{"append"}, UndoEffects: []string{"take-out"}},
-			{Name: "try", Title: "logging in with it", Do: do((*Run).stewardTry)},
-			{Name: "swap", Title: "putting it in the place of the one before", Do: do((*Run).stewardSwap), NoReturn: true},
-			{Name: "withdraw", Title: "withdrawing the one before", Do: do((*Run).stewardWithdraw), Effects: []string{"edit"}, NoReturn: true},
-			{Name: "check", Title: "asking the server about both", Do: do((*Run).stewardCheck), NoReturn: true},
-			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: do((*Run).stewardSettle), NoReturn: true},
+			{Name: "add", Title: "making the steward's next key, and adding it", Do: stewardOf.Do((*stewardJob).add), Undo: stewardOf.Do((*stewardJob).addBack), Effects: []string{"append"}, UndoEffects: []string{"take-out"}},
+			{Name: "try", Title: "logging in with it", Do: stewardOf.Do((*stewardJob).try)},
+			{Name: "swap", Title: "putting it in the place of the one before", Do: stewardOf.Do((*stewardJob).swap), NoReturn: true},
+			{Name: "withdraw", Title: "withdrawing the one before", Do: stewardOf.Do((*stewardJob).withdraw), Effects: []string{"edit"}, NoReturn: true},
+			{Name: "check", Title: "asking the server about both", Do: stewardOf.Do((*stewardJob).check), NoReturn: true},
+			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: stewardOf.Do((*stewardJob).settle), NoReturn: true},
 		},
-		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
-			d, err := r.stewarding()
+		End: stewardOf.End(func(r *stewardJob, state store.WorkState) (store.WorkEnd, error) {
+			var err error
 			text := "the steward has another key; the one before is withdrawn, and refused"
 			switch {
 			case state != store.Done:
 				text = r.tookBack(state, "the steward's key is as it was")
-			case d.Trouble != "":
-				text = "the steward has another key; " + d.Trouble
+			case r.D.Trouble != "":
+				text = "the steward has another key; " + r.D.Trouble
 			}
 			return store.WorkEnd{Outcome: text}, err
 		}),
 	}
 }
 
-func (r *Run) stewarding() (d rotated, err error) { return d, r.Data(&d) }
+// stewarded is what the steps keep, beside what was edited.
+//
+//lint:ignore U1000 it is used, as an argument of Job
+type stewarded struct {
+	Edits
+	Before []byte `json:"before,omitempty"` // blob of the key that is replaced
+}
+
+// stewardJob is the replacement of a steward's key in hand.
+type stewardJob struct {
+	Job[struct{}, stewarded]
+	*Worker
+}
+
+func (w *Worker) stewardSteps() Family[*stewardJob] {
+	return func() *stewardJob { return &stewardJob{Worker: w} }
+}
 
 // stewardsEvery is how often the service looks whose steward key is due, and
 // stewardsAtOnce how many it begins with then.
@@ -87,11 +104,7 @@ func (w *Worker) RotateSteward(ctx context.Context, by store.Actor, once store.O
 	return w.beginOf(ctx, by, once, i, w.begun(w.kind("steward"), "replace the steward's key on "+i.Name, token(26), i, "replace the steward's key", struct{}{}))
 }
 
-func (r *Run) stewardAdd() error {
-	d, err := r.stewarding()
-	if err != nil {
-		return err
-	}
+func (r *stewardJob) add() error {
 	if r.instanceGone() {
 		return failf("the instance is gone")
 	}
@@ -123,7 +136,7 @@ func (r *Run) stewardAdd() error {
 	if err != nil {
 		return err
 	}
-	if d.File == "" {
+	if r.D.File == "" {
 		lines := linesOf(all, before)
 		carried, err := rotation.Carry(lines, false)
 		if err != nil {
@@ -143,7 +156,7 @@ func (r *Run) stewardAdd() error {
 			if err := reach.Editable(files, f.name); err != nil {
 				return Failure{Reason: words(err)}
 			}
-			d.File = f.name
+			r.D.File = f.name
 		}
 		rows, err := r.Store.AccessesOf(r.ctx, r.Instance.ID)
 		if err != nil {
@@ -151,12 +164,12 @@ func (r *Run) stewardAdd() error {
 		}
 		for _, a := range rows {
 			if a.Steward {
-				d.Others = []int64{a.ID}
+				r.D.Others = []int64{a.ID}
 			}
 		}
-		d.Others = append(d.Others, acceptedOthers(rows, r.Instance.LoginUser)...)
-		d.Line, d.Before = carried.Line(public.Line()), before
-		if err := r.SetData(d); err != nil {
+		r.D.Others = append(r.D.Others, acceptedOthers(rows, r.Instance.LoginUser)...)
+		r.D.Line, r.D.Before = carried.Line(public.Line()), before
+		if err := r.Keep(); err != nil {
 			return err
 		}
 	}
@@ -168,7 +181,7 @@ func (r *Run) stewardAdd() error {
 		return err
 	}
 	err = r.Effect("append", func(context.Context) error {
-		if _, err := reach.AddLine(files, d.File, d.Line, now); err != nil {
+		if _, err := reach.AddLine(files, r.D.File, r.D.Line, now); err != nil {
 			return Failure{Reason: "the steward's next key could not be added: " + words(err)}
 		}
 		return nil
@@ -179,23 +192,20 @@ func (r *Run) stewardAdd() error {
 	return r.Store.Wrote(r.ctx, r.Instance.ID)
 }
 
-func (r *Run) stewardAddBack() error {
-	d, err := r.stewarding()
-	if err != nil {
-		return err
-	}
-	asks := d.File != "" && !r.instanceGone()
-	if d.File != "" && !r.instanceGone() {
+func (r *stewardJob) addBack() error {
+	var err error
+	asks := r.D.File != "" && !r.instanceGone()
+	if r.D.File != "" && !r.instanceGone() {
 		_, all, err := r.inside()
 		if err != nil {
 			return err
 		}
-		if slices.ContainsFunc(all, func(f keysFile) bool { return authkeys.ParseDocument(f.data).Has(d.Line) }) {
+		if slices.ContainsFunc(all, func(f keysFile) bool { return authkeys.ParseDocument(f.data).Has(r.D.Line) }) {
 			next, err := r.Store.NextSteward(r.ctx, r.Instance.ID)
 			if err != nil {
 				return err
 			}
-			if err := r.takeOwn(d, next.Blob, "take-out", func(doc *authkeys.Document) error { doc.RemoveAppended(d.Line); return nil }); err != nil {
+			if err := r.takeOwn(next.Blob, "take-out", func(doc *authkeys.Document) error { doc.RemoveAppended(r.D.Line); return nil }); err != nil {
 				return err
 			}
 		}
@@ -203,12 +213,12 @@ func (r *Run) stewardAddBack() error {
 	if err := r.Store.DropNextSteward(r.ctx, r.Instance.ID); err != nil || !asks {
 		return err
 	}
-	_, err = r.askServer(&d, d.Others...)
+	_, err = r.askServer(r.D.Others...)
 	return err
 }
 
-// stewardTry logs in with the next key, and reads the file that it will edit.
-func (r *Run) stewardTry() error {
+// try logs in with the next key, and reads the file that it will edit.
+func (r *stewardJob) try() error {
 	if r.instanceGone() {
 		return failf("the instance is gone")
 	}
@@ -239,18 +249,17 @@ func (r *Run) stewardTry() error {
 	return nil
 }
 
-func (r *Run) stewardSwap() error {
+func (r *stewardJob) swap() error {
 	r.leave() // that way is the key's before: from now on the next one opens it
 	return r.Store.SwapSteward(r.ctx, r.Instance.ID)
 }
 
-// stewardWithdraw takes the key before out, by a login with the one that took its place.
-func (r *Run) stewardWithdraw() error {
-	d, err := r.stewarding()
-	if err != nil || d.Gone || r.instanceGone() {
-		return err
+// withdraw takes the key before out, by a login with the one that took its place.
+func (r *stewardJob) withdraw() error {
+	if r.D.Gone || r.instanceGone() {
+		return nil
 	}
-	return r.inTheEnd(&d, "the steward's key before", func() error {
+	return r.inTheEnd("the steward's key before", func() error {
 		_, all, err := r.inside()
 		if err != nil {
 			return err
@@ -262,20 +271,19 @@ func (r *Run) stewardWithdraw() error {
 		if len(linesOf(all, now)) == 0 {
 			return failf("the steward's line is not there any more: somebody took it out")
 		}
-		if err := r.takeOwn(d, d.Before, "edit", func(doc *authkeys.Document) error { doc.Remove(d.Before); return nil }); err != nil {
+		if err := r.takeOwn(r.D.Before, "edit", func(doc *authkeys.Document) error { doc.Remove(r.D.Before); return nil }); err != nil {
 			return err
 		}
-		d.Accepted, d.Refused, d.AskedAt, d.Gone = nil, nil, time.Time{}, true
-		return r.SetData(d)
+		r.D.Accepted, r.D.Refused, r.D.AskedAt, r.D.Gone = nil, nil, time.Time{}, true
+		return r.Keep()
 	})
 }
 
-// stewardCheck asks about both, and about those that the server took before: the
+// check asks about both, and about those that the server took before: the
 // file that has them was written.
-func (r *Run) stewardCheck() error {
-	d, err := r.stewarding()
-	if err != nil || !d.Gone || r.instanceGone() {
-		return err
+func (r *stewardJob) check() error {
+	if !r.D.Gone || r.instanceGone() {
+		return nil
 	}
 	rows, err := r.Store.AccessesOf(r.ctx, r.Instance.ID)
 	if err != nil {
@@ -285,8 +293,8 @@ func (r *Run) stewardCheck() error {
 	if err != nil {
 		return err
 	}
-	rows = slices.DeleteFunc(rows, func(a store.Access) bool { return !a.Steward && !slices.Contains(d.Others, a.ID) })
-	blobs := [][]byte{d.Before}
+	rows = slices.DeleteFunc(rows, func(a store.Access) bool { return !a.Steward && !slices.Contains(r.D.Others, a.ID) })
+	blobs := [][]byte{r.D.Before}
 	for _, a := range rows {
 		blobs = append(blobs, a.Blob)
 	}
@@ -299,22 +307,21 @@ func (r *Run) stewardCheck() error {
 		p := results[n+1]
 		kept = append(kept, store.Asked{AccessID: a.ID, Answer: string(p.Answer), Detail: p.Detail, From: p.Vantage})
 		if p.Answer != reach.Accepted {
-			d.Trouble = "the server did not say of every key that it takes it, when it was asked afterwards"
+			r.D.Trouble = "the server did not say of every key that it takes it, when it was asked afterwards"
 		}
 	}
 	if results[0].Answer == reach.Accepted {
-		d.Trouble = "the server still takes the one before, though it is in no file that it is known to read"
+		r.D.Trouble = "the server still takes the one before, though it is in no file that it is known to read"
 	}
 	if err := r.Store.Probed(r.ctx, kept...); err != nil {
 		return err
 	}
-	return r.SetData(d)
+	return r.Keep()
 }
 
-func (r *Run) stewardSettle() error {
-	d, err := r.stewarding()
-	if err != nil || !d.Gone {
-		return err
+func (r *stewardJob) settle() error {
+	if !r.D.Gone {
+		return nil
 	}
-	return r.lookedAgain(&d)
+	return r.lookedAgain()
 }

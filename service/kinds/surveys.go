@@ -426,32 +426,21 @@ func (w *Worker) SurveyMany(ctx context.Context, by store.Actor, once store.Once
 type surveyCounts struct{ Done, Idle, Busy int }
 
 func (w *Worker) surveyKind() *work.Kind {
+	surveyOf := w.surveySteps()
 	return &work.Kind{
 		Name: "survey", Action: "instances.survey",
 		Steps: []work.Step{
-			{Name: "choose", Title: "choosing the instances", Do: do(func(r *Run) error {
-				in, err := r.surveyAsked()
-				if err != nil {
-					return err
-				}
-				idle, err := r.Store.ChooseForSurvey(r.ctx, r.Work.ID, in.Instances, in.Tag, in.Region)
+			{Name: "choose", Title: "choosing the instances", Do: surveyOf.Do(func(r *surveyJob) error {
+				idle, err := r.Store.ChooseForSurvey(r.ctx, r.Work.ID, r.In.Instances, r.In.Tag, r.In.Region)
 				if err != nil {
 					return err
 				}
 				return r.SetData(surveyCounts{Idle: idle})
 			})},
-			{Name: "look", Title: "surveying", Do: do((*Run).surveyChosen)},
+			{Name: "look", Title: "surveying", Do: surveyOf.Do((*surveyJob).surveyChosen)},
 		},
-		End: end(func(r *Run, state store.WorkState) (store.WorkEnd, error) {
-			var d surveyCounts
-			if err := r.Data(&d); err != nil {
-				return store.WorkEnd{}, err
-			}
-			in, err := r.surveyAsked()
-			if err != nil {
-				return store.WorkEnd{}, err
-			}
-			sum, err := r.Store.SurveySum(r.ctx, r.Work.ID, sortsOf(in))
+		End: surveyOf.End(func(r *surveyJob, state store.WorkState) (store.WorkEnd, error) {
+			sum, err := r.Store.SurveySum(r.ctx, r.Work.ID, sortsOf(r.In))
 			if err != nil {
 				return store.WorkEnd{}, err
 			}
@@ -459,16 +448,12 @@ func (w *Worker) surveyKind() *work.Kind {
 			if sum.Chosen == 0 {
 				text = "no instance that runs was chosen"
 			}
-			if d.Idle > 0 {
-				text += fmt.Sprintf("; %d do not run", d.Idle)
+			if r.D.Idle > 0 {
+				text += fmt.Sprintf("; %d do not run", r.D.Idle)
 			}
 			return store.WorkEnd{Outcome: text, Target: "instances"}, nil
 		}),
 	}
-}
-
-func (r *Run) surveyAsked() (in surveyMany, err error) {
-	return in, decode(r.Work.Input, &in)
 }
 
 // sortsOf is by which sort of survey it is told that an instance is done.
@@ -481,11 +466,7 @@ func sortsOf(in surveyMany) string {
 
 // surveyChosen surveys all that were chosen and were not since the work began:
 // whoever takes it over goes on with the rest.
-func (r *Run) surveyChosen() error {
-	in, err := r.surveyAsked()
-	if err != nil {
-		return err
-	}
+func (r *surveyJob) surveyChosen() error {
 	// Each keeps its result by its own fence, the turn's, and not by the work's:
 	// that would let one at a time through.
 	ctx, cancel := context.WithCancel(r.base())
@@ -498,7 +479,7 @@ func (r *Run) surveyChosen() error {
 		if err := r.Stopping(); err != nil {
 			return err
 		}
-		left, chosen, remain, err := r.Store.LeftToSurvey(r.ctx, r.Work.ID, sortsOf(in), 16*cap(slots))
+		left, chosen, remain, err := r.Store.LeftToSurvey(r.ctx, r.Work.ID, sortsOf(r.In), 16*cap(slots))
 		if err != nil {
 			return err
 		}
@@ -511,7 +492,7 @@ func (r *Run) surveyChosen() error {
 				return err
 			}
 		}
-		taken, err := r.surveyThese(ctx, left, slots, SurveyWish{Inside: in.Inside, Outside: in.Outside})
+		taken, err := r.surveyThese(ctx, left, slots, SurveyWish{Inside: r.In.Inside, Outside: r.In.Outside})
 		if err != nil {
 			return err
 		}
@@ -524,7 +505,7 @@ func (r *Run) surveyChosen() error {
 }
 
 // surveyThese surveys those of the instances that nobody else surveys now.
-func (r *Run) surveyThese(ctx context.Context, left []store.Instance, slots chan struct{}, wish SurveyWish) (taken int, err error) {
+func (r *surveyJob) surveyThese(ctx context.Context, left []store.Instance, slots chan struct{}, wish SurveyWish) (taken int, err error) {
 	byID := map[int64]store.Instance{}
 	for _, i := range left {
 		byID[i.ID] = i
@@ -566,3 +547,13 @@ func (r *Run) surveyThese(ctx context.Context, left []store.Instance, slots chan
 
 // turnWait is how long another's survey of an instance may take.
 const turnWait = 90 * time.Second
+
+// surveyJob is a survey of many.
+type surveyJob struct {
+	Job[surveyMany, surveyCounts]
+	*Worker
+}
+
+func (w *Worker) surveySteps() Family[*surveyJob] {
+	return func() *surveyJob { return &surveyJob{Worker: w} }
+}

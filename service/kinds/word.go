@@ -94,7 +94,7 @@ func (w *Worker) GiveWord(ctx context.Context, by store.Actor, operatorID int64,
 }
 
 // fleetWord waits for the word that the policy asks for.
-func (r *Run) fleetWord() error {
+func (r *fleetJob) fleetWord() error {
 	word, err := r.Word(r.ctx, r.Work)
 	if err != nil || word.Needs == "" {
 		return err

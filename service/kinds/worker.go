@@ -132,8 +132,8 @@ func (e FieldError) Error() string {
 func (w *Worker) begun(k *Kind, title, tok string, i store.Instance, intent string, input any) store.NewWork {
 	n := store.NewWork{Kind: k.Name, Title: title, Token: tok, Changing: k.Changing, Input: input, Steps: k.Plan(),
 		Action: k.Action, Target: "instance " + i.Name, Intent: intent}
-	if in, ok := input.(interface{ keys() (taken, added int64) }); ok {
-		n.OldKeyID, n.NewKeyID = in.keys()
+	if in, ok := input.(interface{ Keys() (taken, added int64) }); ok {
+		n.OldKeyID, n.NewKeyID = in.Keys()
 	}
 	return n
 }

@@ -30,14 +30,27 @@ var layers = map[string][]string{
 	"service/store":           {"core", "service/atrest"},
 	"service/cloud":           {"core"},
 	"service/work":            {"core", "service/store"},
-	"service/kinds":           {"core", "reach", "service/cloud", "service/atrest", "service/store", "service/work"},
-	"service/api":             {"core", "service/cloud", "service/kinds", "service/store"},
+	"service/door":            {"core", "reach", "service/cloud", "service/atrest", "service/store", "service/work"},
+	"service/survey":          above("service/door"),
+	"service/lifecycle":       above("service/door", "service/survey"),
+	"service/network":         above("service/door", "service/survey"),
+	"service/accesses":        above("service/door", "service/survey"),
+	"service/restore":         above("service/door", "service/survey", "service/lifecycle", "service/network", "service/accesses"),
+	"service/fleet":           above("service/door", "service/survey", "service/accesses", "service/restore"),
+	"service/upkeep":          above("service/door", "service/survey", "service/accesses", "service/restore"),
+	"service/kinds":           above("service/door", "service/survey", "service/lifecycle", "service/network", "service/accesses", "service/restore", "service/fleet", "service/upkeep"),
+	"service/api":             above("service/door", "service/survey", "service/lifecycle", "service/network", "service/kinds"),
 	"cmd/plumlatch":           {"core", "reach", "client"},
 	"cmd/plumlatchd":          {"core", "reach", "client", "console", "service"},
 	"cmd/plumlatch-standin":   {"standin"},
 	"cmd/plumlatch-wasm":      {"core"},
 	"service/postgres/pgtest": {"service/store"}, // for tests alone
 	"service/work/worktest":   {"core", "service/store", "service/postgres"},
+}
+
+// above are the parts that every family of work stands on, and these.
+func above(more ...string) []string {
+	return append([]string{"core", "reach", "service/cloud", "service/atrest", "service/store", "service/work"}, more...)
 }
 
 // TestArrows: arrows between the parts run down only, for files that are not tests.
@@ -74,8 +87,12 @@ func TestArrows(t *testing.T) {
 		from, to string
 		may      bool
 	}{
-		{"service/work", "service/kinds", false},
-		{"service/kinds", "service/work", true},
+		{"service/work", "service/door", false},
+		{"service/door", "service/work", true},
+		{"service/door", "service/survey", false},
+		{"service/lifecycle", "service/network", false},
+		{"service/accesses", "service/restore", false},
+		{"service/restore", "service/fleet", false},
 		{"service/kinds", "standin", false},
 		{"reach", "service/store", false},
 		{"client", "service/store", false},

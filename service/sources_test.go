@@ -59,10 +59,10 @@ func calls(f *ast.File, use func(name string, call *ast.CallExpr)) {
 // and for the engineer's; what is the service's own is named where it is.
 func TestWhoMakesPermits(t *testing.T) {
 	may := map[string][]string{
-		"rotation.Judge":  {"../service/kinds/guard.go", "../service/kinds/paper.go"},
-		"rotation.Own":    {"../service/kinds/guard.go", "../service/kinds/adopt.go", "../cmd/plumlatch/adopt.go"},
+		"rotation.Judge":  {"../service/door/guard.go", "../service/door/paper.go"},
+		"rotation.Own":    {"../service/door/guard.go", "../cmd/plumlatch/adopt.go"},
 		"rotation.Unread": {"../reach/beneath.go"},
-		"rotation.Lent":   {"../service/kinds/rescue.go"},
+		"rotation.Lent":   {"../service/door/guard.go"},
 		"rotation.Signed": {"../cmd/plumlatch/restorehand.go"},
 	}
 	seen := map[string]bool{}

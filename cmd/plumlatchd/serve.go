@@ -19,6 +19,7 @@ import (
 	"plumlatch/service/api"
 	"plumlatch/service/atrest"
 	"plumlatch/service/cloud/standin"
+	"plumlatch/service/door"
 	"plumlatch/service/kinds"
 	"plumlatch/service/store"
 )
@@ -65,7 +66,7 @@ func startService(ctx context.Context, c config, log *slog.Logger) (_ *service, 
 		return nil, errors.Join(err, db.Close())
 	}
 	driver := standin.New(c.cloudURL, strings.TrimSpace(string(token)))
-	worker := &kinds.Worker{Store: db, Cloud: driver, Reach: policy, Cipher: cipher, Log: log, Lease: c.lease, StateLimit: c.stateLimit, FollowEvery: c.follow, SurveysAtOnce: c.surveys, Heads: heads}
+	worker := kinds.New(&door.Service{Store: db, Cloud: driver, Reach: policy, Cipher: cipher, Log: log, Lease: c.lease, StateLimit: c.stateLimit, FollowEvery: c.follow, Heads: heads}, c.surveys)
 	if err := worker.Start(ctx); err != nil {
 		return nil, errors.Join(err, db.Close())
 	}

@@ -25,7 +25,7 @@ func (s *Server) adopt(c *gin.Context) {
 	if !ok {
 		return
 	}
-	i, out, err := s.opts.Worker.Adopt(c.Request.Context(), actor(c), name, a)
+	i, out, err := s.opts.Worker.Lifecycle.Adopt(c.Request.Context(), actor(c), name, a)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -44,7 +44,7 @@ func (s *Server) reportLine(c *gin.Context) {
 	if !ok {
 		return
 	}
-	s.told(c, w, s.opts.Worker.ReportLine(c.Request.Context(), w, r))
+	s.told(c, w, s.opts.Worker.Lifecycle.ReportLine(c.Request.Context(), w, r))
 }
 
 // adoptMany begins a piece of work that many adoptions are part of.
@@ -61,7 +61,7 @@ func (s *Server) adoptMany(c *gin.Context) {
 	if !ok {
 		return
 	}
-	w, err := s.opts.Worker.AdoptMany(c.Request.Context(), actor(c), name, r.Count)
+	w, err := s.opts.Worker.Lifecycle.AdoptMany(c.Request.Context(), actor(c), name, r.Count)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -75,7 +75,7 @@ func (s *Server) closeParts(c *gin.Context) {
 	if !ok {
 		return
 	}
-	s.told(c, w, s.opts.Worker.CloseParts(c.Request.Context(), w))
+	s.told(c, w, s.opts.Worker.Lifecycle.CloseParts(c.Request.Context(), w))
 }
 
 func (s *Server) told(c *gin.Context, w store.Work, err error) {

@@ -56,7 +56,7 @@ func (s *Server) why(c *gin.Context) {
 	if !ok {
 		return
 	}
-	out, err := s.opts.Worker.Why(c.Request.Context(), i, r)
+	out, err := s.opts.Worker.Survey.Why(c.Request.Context(), i, r)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -78,9 +78,9 @@ func (s *Server) refresh(c *gin.Context) {
 	var out wire.Refreshed
 	var err error
 	if r.Address != "" || r.Port != 0 {
-		out, err = s.opts.Worker.Readdress(c.Request.Context(), actor(c), i, r)
+		out, err = s.opts.Worker.Network.Readdress(c.Request.Context(), actor(c), i, r)
 	} else {
-		out, err = s.opts.Worker.Refresh(c.Request.Context(), actor(c), i)
+		out, err = s.opts.Worker.Network.Refresh(c.Request.Context(), actor(c), i)
 	}
 	if err == nil {
 		i, err = s.opts.Store.InstanceByID(c.Request.Context(), i.ID)
@@ -98,7 +98,7 @@ func (s *Server) listRules(c *gin.Context) {
 	if !ok {
 		return
 	}
-	out, err := s.opts.Worker.Rules(c.Request.Context(), i)
+	out, err := s.opts.Worker.Network.Rules(c.Request.Context(), i)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -126,13 +126,13 @@ func begins[T any](s *Server, c *gin.Context, begin func(store.Once, store.Insta
 
 func (s *Server) admit(c *gin.Context) {
 	begins(s, c, func(name store.Once, i store.Instance, r wire.Admit) (store.Work, error) {
-		return s.opts.Worker.Admit(c.Request.Context(), actor(c), name, i, r)
+		return s.opts.Worker.Network.Admit(c.Request.Context(), actor(c), name, i, r)
 	})
 }
 
 func (s *Server) unadmit(c *gin.Context) {
 	begins(s, c, func(name store.Once, i store.Instance, r wire.Unadmit) (store.Work, error) {
-		return s.opts.Worker.Unadmit(c.Request.Context(), actor(c), name, i, r.From, r.CutOff)
+		return s.opts.Worker.Network.Unadmit(c.Request.Context(), actor(c), name, i, r.From, r.CutOff)
 	})
 }
 
@@ -142,7 +142,7 @@ func (s *Server) hostKey(c *gin.Context) {
 	if !ok {
 		return
 	}
-	out, _, err := s.opts.Worker.HostKeyState(c.Request.Context(), i)
+	out, _, err := s.opts.Worker.Network.HostKeyState(c.Request.Context(), i)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -159,7 +159,7 @@ func (s *Server) acceptHostKey(c *gin.Context) {
 	if !ok {
 		return
 	}
-	out, err := s.opts.Worker.AcceptHostKey(c.Request.Context(), actor(c), i, r)
+	out, err := s.opts.Worker.Network.AcceptHostKey(c.Request.Context(), actor(c), i, r)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -192,7 +192,7 @@ func (s *Server) bootLog(c *gin.Context) {
 }
 
 func (s *Server) listStatic(c *gin.Context) {
-	rows, err := s.opts.Worker.StaticAddresses(c.Request.Context(), c.Query("region"))
+	rows, err := s.opts.Worker.Network.StaticAddresses(c.Request.Context(), c.Query("region"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -209,7 +209,7 @@ func (s *Server) reserve(c *gin.Context) {
 	if !ok {
 		return
 	}
-	w, err := s.opts.Worker.Reserve(c.Request.Context(), actor(c), name, r)
+	w, err := s.opts.Worker.Network.Reserve(c.Request.Context(), actor(c), name, r)
 	s.begun(c, w, err)
 }
 
@@ -230,7 +230,7 @@ func (s *Server) moveAddress(c *gin.Context) {
 			return
 		}
 	}
-	w, err := s.opts.Worker.MoveAddress(c.Request.Context(), actor(c), name, c.Param("name"), to)
+	w, err := s.opts.Worker.Network.MoveAddress(c.Request.Context(), actor(c), name, c.Param("name"), to)
 	s.begun(c, w, err)
 }
 
@@ -239,6 +239,6 @@ func (s *Server) releaseAddress(c *gin.Context) {
 	if !ok {
 		return
 	}
-	w, err := s.opts.Worker.Release(c.Request.Context(), actor(c), name, c.Param("name"))
+	w, err := s.opts.Worker.Network.Release(c.Request.Context(), actor(c), name, c.Param("name"))
 	s.begun(c, w, err)
 }

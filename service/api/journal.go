@@ -32,7 +32,7 @@ func (s *Server) exportJournal(c *gin.Context) {
 	c.Header("Content-Type", "application/jsonl")
 	c.Status(http.StatusOK)
 	e := json.NewEncoder(c.Writer)
-	err := s.opts.Store.ExportJournal(c.Request.Context(), s.opts.Worker.Heads.Public(), func(l journal.Line) error { return e.Encode(l) })
+	err := s.opts.Store.ExportJournal(c.Request.Context(), s.opts.Worker.Door.Heads.Public(), func(l journal.Line) error { return e.Encode(l) })
 	if err != nil { // the answer has begun: only breaking it off says that it is not whole
 		s.opts.Log.Warn("an export of the journal broke off", "error", err)
 		panic(http.ErrAbortHandler)
@@ -41,7 +41,7 @@ func (s *Server) exportJournal(c *gin.Context) {
 
 // verifyJournal has the service verify the journal itself.
 func (s *Server) verifyJournal(c *gin.Context) {
-	check, err := s.opts.Worker.VerifyJournal(c.Request.Context(), actor(c), operator(c).Role)
+	check, err := s.opts.Worker.Upkeep.VerifyJournal(c.Request.Context(), actor(c), operator(c).Role)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -70,7 +70,7 @@ func (s *Server) checkedJournal(c *gin.Context) {
 	}
 	err := s.opts.Store.JournalChecked(c.Request.Context(), actor(c), store.JournalCheck{Links: r.Links, Breaks: r.Breaks, HeadN: head, Role: operator(c).Role})
 	if err == nil {
-		err = s.opts.Worker.JudgeRest(c.Request.Context())
+		err = s.opts.Worker.Upkeep.JudgeRest(c.Request.Context())
 	}
 	if err == nil {
 		r.OwnerRole, err = s.opts.Store.OwnerRole(c.Request.Context())

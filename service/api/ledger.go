@@ -13,7 +13,9 @@ import (
 	"plumlatch/core/keypair"
 	"plumlatch/core/secrets"
 	"plumlatch/core/wire"
-	"plumlatch/service/kinds"
+	"plumlatch/service/door"
+	"plumlatch/service/lifecycle"
+	"plumlatch/service/network"
 	"plumlatch/service/store"
 )
 
@@ -118,7 +120,7 @@ func (s *Server) listInstances(c *gin.Context) {
 	answerList(c, rows, next, func(i store.Instance) wire.Instance {
 		out := showInstance(i)
 		for _, k := range keys[i.ID] {
-			out.HostKeys = append(out.HostKeys, kinds.ShowHostKey(k))
+			out.HostKeys = append(out.HostKeys, network.ShowHostKey(k))
 		}
 		return out
 	})
@@ -159,7 +161,7 @@ func (s *Server) showInstance(c *gin.Context) {
 	}
 	out.HostKeys, out.UserData = []wire.HostKey{}, i.UserData
 	for _, k := range keys {
-		out.HostKeys = append(out.HostKeys, kinds.ShowHostKey(k))
+		out.HostKeys = append(out.HostKeys, network.ShowHostKey(k))
 	}
 	c.JSON(http.StatusOK, out)
 }
@@ -173,9 +175,9 @@ func (s *Server) launch(c *gin.Context) {
 		privateKey.answer(c, wire.Problem{Field: "user_data", Detail: "there is a private key in the user data, which the ledger and the cloud would keep. Nothing was stored or logged; as it has travelled over a network, see whether it is still a secret"})
 		return
 	}
-	request := kinds.LaunchRequest{Name: r.Name, Region: r.Region, Zone: r.Zone, Image: r.Image, Size: r.Size, DiskGB: r.DiskGB, Tags: r.Tags, UserData: r.UserData, Keys: r.Keys, NoKey: r.NoKey}
+	request := lifecycle.LaunchRequest{Name: r.Name, Region: r.Region, Zone: r.Zone, Image: r.Image, Size: r.Size, DiskGB: r.DiskGB, Tags: r.Tags, UserData: r.UserData, Keys: r.Keys, NoKey: r.NoKey}
 	if r.Plan {
-		p, err := s.opts.Worker.Plan(c.Request.Context(), request)
+		p, err := s.opts.Worker.Lifecycle.Plan(c.Request.Context(), request)
 		if err != nil {
 			s.fail(c, err)
 			return
@@ -187,7 +189,7 @@ func (s *Server) launch(c *gin.Context) {
 	if !ok {
 		return
 	}
-	i, warnings, err := s.opts.Worker.Launch(c.Request.Context(), actor(c), name, request)
+	i, warnings, err := s.opts.Worker.Lifecycle.Launch(c.Request.Context(), actor(c), name, request)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -207,8 +209,8 @@ func (s *Server) change(phase store.Phase) gin.HandlerFunc {
 		if !ok {
 			return
 		}
-		i, err := s.opts.Worker.Change(c.Request.Context(), actor(c), name, i, phase)
-		if fe, ok := errors.AsType[kinds.FieldError](err); ok {
+		i, err := s.opts.Worker.Lifecycle.Change(c.Request.Context(), actor(c), name, i, phase)
+		if fe, ok := errors.AsType[door.FieldError](err); ok {
 			conflict.answer(c, wire.Problem{Detail: fe.Problem})
 			return
 		}

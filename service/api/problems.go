@@ -12,7 +12,7 @@ import (
 	"plumlatch/core/names"
 	"plumlatch/core/wire"
 	"plumlatch/service/cloud"
-	"plumlatch/service/kinds"
+	"plumlatch/service/door"
 	"plumlatch/service/store"
 )
 
@@ -75,7 +75,7 @@ func field(c *gin.Context, name string, err error) {
 
 // fail answers with the problem that an error stands for.
 func (s *Server) fail(c *gin.Context, err error) {
-	var fieldErr kinds.FieldError
+	var fieldErr door.FieldError
 	var known store.KnownKey
 	switch {
 	case errors.As(err, &fieldErr):

@@ -21,7 +21,7 @@ func (s *Server) routes(c *gin.Context) {
 	if !ok {
 		return
 	}
-	out, _, err := s.opts.Worker.RoutesOf(c.Request.Context(), i.Name, r.Ask)
+	out, _, err := s.opts.Worker.Restore.RoutesOf(c.Request.Context(), i.Name, r.Ask)
 	if errors.Is(err, store.ErrNotFound) {
 		conflict.detail(c, "%s is %s: there is nothing to get back into yet", i.Name, i.Phase)
 		return
@@ -32,13 +32,13 @@ func (s *Server) routes(c *gin.Context) {
 // restore begins to carry one out.
 func (s *Server) restore(c *gin.Context) {
 	begins(s, c, func(name store.Once, i store.Instance, r wire.Restore) (store.Work, error) {
-		return s.opts.Worker.Restore(c.Request.Context(), actor(c), name, i, r)
+		return s.opts.Worker.Restore.Restore(c.Request.Context(), actor(c), name, i, r)
 	})
 }
 
 // ready tells, of every instance, which ways back in are open today.
 func (s *Server) restoreReady(c *gin.Context) {
-	rows, err := s.opts.Worker.Ready(c.Request.Context(), c.Query("tag"))
+	rows, err := s.opts.Worker.Restore.Ready(c.Request.Context(), c.Query("tag"))
 	s.answer(c, wire.List[wire.ReadyRow]{Items: rows}, err)
 }
 
@@ -48,7 +48,7 @@ func (s *Server) planRestoreMany(c *gin.Context) {
 	if !read(c, &r) {
 		return
 	}
-	p, err := s.opts.Worker.PlanRestoreMany(c.Request.Context(), r)
+	p, err := s.opts.Worker.Fleet.PlanRestoreMany(c.Request.Context(), r)
 	s.answer(c, p, err)
 }
 
@@ -62,29 +62,29 @@ func (s *Server) restoreMany(c *gin.Context) {
 	if !ok {
 		return
 	}
-	w, err := s.opts.Worker.RestoreMany(c.Request.Context(), actor(c), name, r)
+	w, err := s.opts.Worker.Fleet.RestoreMany(c.Request.Context(), actor(c), name, r)
 	s.begun(c, w, err)
 }
 
 // restoreLines are what somebody with another way in adds.
 func (s *Server) restoreLines(c *gin.Context) {
-	tellOf(s, c, s.opts.Worker.RestoreLines, "this work waits for no line: it is over, or of another kind")
+	tellOf(s, c, s.opts.Worker.Restore.RestoreLines, "this work waits for no line: it is over, or of another kind")
 }
 
 // reportPlaced takes somebody's word that they stand.
-func (s *Server) reportPlaced(c *gin.Context) { heard(s, c, s.opts.Worker.ReportPlaced) }
+func (s *Server) reportPlaced(c *gin.Context) { heard(s, c, s.opts.Worker.Restore.ReportPlaced) }
 
 // rescueDoor tells where files are copied out of a volume.
 func (s *Server) rescueDoor(c *gin.Context) {
-	tellOf(s, c, s.opts.Worker.RescueDoor, "this work copies nothing out: it is over, or of another kind")
+	tellOf(s, c, s.opts.Worker.Restore.RescueDoor, "this work copies nothing out: it is over, or of another kind")
 }
 
 // reportFetched takes a client's word that it has copied what it wanted.
-func (s *Server) reportFetched(c *gin.Context) { heard(s, c, s.opts.Worker.ReportFetched) }
+func (s *Server) reportFetched(c *gin.Context) { heard(s, c, s.opts.Worker.Restore.ReportFetched) }
 
 // report tells what is to be known of a restore.
 func (s *Server) report(c *gin.Context) {
-	tellOf(s, c, s.opts.Worker.Report, "only a restore has a report; \"plumlatch work show\" has the steps of other work")
+	tellOf(s, c, s.opts.Worker.Restore.Report, "only a restore has a report; \"plumlatch work show\" has the steps of other work")
 }
 
 // tellOf answers with something of a piece of work, or with why that has none.
@@ -124,7 +124,7 @@ func (s *Server) changeChecks(c *gin.Context) {
 	if !ok {
 		return
 	}
-	if err := s.opts.Worker.ChangeChecks(c.Request.Context(), actor(c), i, r); err != nil {
+	if err := s.opts.Worker.Restore.ChangeChecks(c.Request.Context(), actor(c), i, r); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -132,7 +132,9 @@ func (s *Server) changeChecks(c *gin.Context) {
 }
 
 // rescueTerms shows what a rescue instance is opened with.
-func (s *Server) rescueTerms(c *gin.Context) { c.JSON(http.StatusOK, s.opts.Worker.RescueTerms()) }
+func (s *Server) rescueTerms(c *gin.Context) {
+	c.JSON(http.StatusOK, s.opts.Worker.Restore.RescueTerms())
+}
 
 // setRescue says that an instance rescues others, or no longer.
 func (s *Server) setRescue(c *gin.Context) {
@@ -144,7 +146,7 @@ func (s *Server) setRescue(c *gin.Context) {
 	if !ok {
 		return
 	}
-	if err := s.opts.Worker.SetRescue(c.Request.Context(), actor(c), i, r); err != nil {
+	if err := s.opts.Worker.Restore.SetRescue(c.Request.Context(), actor(c), i, r); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -170,7 +172,7 @@ func (s *Server) permitByHand(c *gin.Context) {
 	if !ok {
 		return
 	}
-	out, err := s.opts.Worker.PermitByHand(c.Request.Context(), w, r)
+	out, err := s.opts.Worker.Restore.PermitByHand(c.Request.Context(), w, r)
 	if err != nil {
 		s.fail(c, err)
 		return

@@ -15,7 +15,7 @@ import (
 // rotate begins to put a new key in the place of an old one on one instance.
 func (s *Server) rotate(c *gin.Context) {
 	begins(s, c, func(name store.Once, i store.Instance, r wire.Rotate) (store.Work, error) {
-		return s.opts.Worker.Rotate(c.Request.Context(), actor(c), name, i, r)
+		return s.opts.Worker.Accesses.Rotate(c.Request.Context(), actor(c), name, i, r)
 	})
 }
 
@@ -29,7 +29,7 @@ func (s *Server) rotationPlan(c *gin.Context) {
 	if !ok {
 		return
 	}
-	p, _, err := s.opts.Worker.PlanRotation(c.Request.Context(), i, r)
+	p, _, err := s.opts.Worker.Accesses.PlanRotation(c.Request.Context(), i, r)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -67,27 +67,27 @@ func (s *Server) reportNewLogin(c *gin.Context) {
 			return
 		}
 	}
-	s.told(c, w, s.opts.Worker.ReportNewLogin(c.Request.Context(), actor(c), w, k, r.Signature != ""))
+	s.told(c, w, s.opts.Worker.Accesses.ReportNewLogin(c.Request.Context(), actor(c), w, k, r.Signature != ""))
 }
 
 // addAccess begins to let a key open an instance besides those that do.
 func (s *Server) addAccess(c *gin.Context) {
 	begins(s, c, func(name store.Once, i store.Instance, r wire.AccessAdd) (store.Work, error) {
-		return s.opts.Worker.AddAccess(c.Request.Context(), actor(c), name, i, r)
+		return s.opts.Worker.Accesses.AddAccess(c.Request.Context(), actor(c), name, i, r)
 	})
 }
 
 // removeAccess begins to withdraw a key from an instance.
 func (s *Server) removeAccess(c *gin.Context) {
 	begins(s, c, func(name store.Once, i store.Instance, r wire.AccessRemove) (store.Work, error) {
-		return s.opts.Worker.RemoveAccess(c.Request.Context(), actor(c), name, i, r)
+		return s.opts.Worker.Accesses.RemoveAccess(c.Request.Context(), actor(c), name, i, r)
 	})
 }
 
 // extendAccess begins to give an access another end.
 func (s *Server) extendAccess(c *gin.Context) {
 	begins(s, c, func(name store.Once, i store.Instance, r wire.AccessExtend) (store.Work, error) {
-		return s.opts.Worker.ExtendAccess(c.Request.Context(), actor(c), name, i, r)
+		return s.opts.Worker.Accesses.ExtendAccess(c.Request.Context(), actor(c), name, i, r)
 	})
 }
 
@@ -97,7 +97,7 @@ func (s *Server) planFleet(c *gin.Context) {
 	if !read(c, &r) {
 		return
 	}
-	p, err := s.opts.Worker.PlanFleet(c.Request.Context(), r)
+	p, err := s.opts.Worker.Fleet.PlanFleet(c.Request.Context(), r)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -115,7 +115,7 @@ func (s *Server) rotateMany(c *gin.Context) {
 	if !ok {
 		return
 	}
-	w, err := s.opts.Worker.RotateMany(c.Request.Context(), actor(c), name, r)
+	w, err := s.opts.Worker.Fleet.RotateMany(c.Request.Context(), actor(c), name, r)
 	s.begun(c, w, err)
 }
 
@@ -125,7 +125,7 @@ func (s *Server) fleet(c *gin.Context) {
 	if !ok {
 		return
 	}
-	p, err := s.opts.Worker.Fleet(c.Request.Context(), w)
+	p, err := s.opts.Worker.Fleet.Fleet(c.Request.Context(), w)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -134,11 +134,11 @@ func (s *Server) fleet(c *gin.Context) {
 }
 
 func (s *Server) pauseFleet(c *gin.Context) {
-	s.askWork(c, s.opts.Worker.PauseFleet, "only a rotation of many that is at hand can be paused")
+	s.askWork(c, s.opts.Worker.Fleet.PauseFleet, "only a rotation of many that is at hand can be paused")
 }
 
 func (s *Server) goOnFleet(c *gin.Context) {
-	s.askWork(c, s.opts.Worker.GoOnFleet, "only a rotation of many that is at hand can go on")
+	s.askWork(c, s.opts.Worker.Fleet.GoOnFleet, "only a rotation of many that is at hand can go on")
 }
 
 // planMany tells which instances a change of access would take.
@@ -147,7 +147,7 @@ func (s *Server) planMany(c *gin.Context) {
 	if !read(c, &r) {
 		return
 	}
-	p, err := s.opts.Worker.PlanMany(c.Request.Context(), actor(c), r)
+	p, err := s.opts.Worker.Fleet.PlanMany(c.Request.Context(), actor(c), r)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -165,7 +165,7 @@ func (s *Server) changeMany(c *gin.Context) {
 	if !ok {
 		return
 	}
-	w, err := s.opts.Worker.ChangeMany(c.Request.Context(), actor(c), name, r)
+	w, err := s.opts.Worker.Fleet.ChangeMany(c.Request.Context(), actor(c), name, r)
 	s.begun(c, w, err)
 }
 
@@ -177,7 +177,7 @@ func (s *Server) word(c *gin.Context) {
 	if !ok {
 		return
 	}
-	word, err := s.opts.Worker.Word(c.Request.Context(), w)
+	word, err := s.opts.Worker.Fleet.Word(c.Request.Context(), w)
 	if errors.Is(err, store.ErrWorkState) {
 		conflict.detail(c, waitsForNoWord)
 		return
@@ -200,7 +200,7 @@ func (s *Server) giveWord(c *gin.Context) {
 		return
 	}
 	s.askWork(c, func(ctx context.Context, by store.Actor, w store.Work) error {
-		return s.opts.Worker.GiveWord(ctx, by, operator(c).ID, w, r.Signature)
+		return s.opts.Worker.Fleet.GiveWord(ctx, by, operator(c).ID, w, r.Signature)
 	}, waitsForNoWord)
 }
 
@@ -226,6 +226,6 @@ func (s *Server) setOperatorKey(on bool) gin.HandlerFunc {
 // rotateSteward begins to replace the service's own key on an instance.
 func (s *Server) rotateSteward(c *gin.Context) {
 	begins(s, c, func(name store.Once, i store.Instance, _ struct{}) (store.Work, error) {
-		return s.opts.Worker.RotateSteward(c.Request.Context(), actor(c), name, i)
+		return s.opts.Worker.Accesses.RotateSteward(c.Request.Context(), actor(c), name, i)
 	})
 }

@@ -10,14 +10,15 @@ import (
 
 	"plumlatch/core/names"
 	"plumlatch/core/wire"
-	"plumlatch/service/kinds"
+	"plumlatch/service/door"
 	"plumlatch/service/store"
+	"plumlatch/service/survey"
 )
 
 // surveyFailed answers for a survey that could not look.
 func (s *Server) surveyFailed(c *gin.Context, err error) {
 	switch {
-	case errors.Is(err, kinds.ErrCannotSurvey):
+	case errors.Is(err, door.ErrCannotSurvey):
 		conflict.answer(c, wire.Problem{Detail: err.Error()})
 	case errors.Is(err, store.ErrSurveying):
 		inProgress.answer(c, wire.Problem{Detail: err.Error() + "; its result is kept like any other"})
@@ -36,7 +37,7 @@ func (s *Server) survey(c *gin.Context) {
 	if !ok {
 		return
 	}
-	wish := kinds.SurveyWish{Inside: r.Inside || !r.Outside, Outside: r.Outside}
+	wish := survey.SurveyWish{Inside: r.Inside || !r.Outside, Outside: r.Outside}
 	for _, name := range r.Keys {
 		k, err := s.opts.Store.KeyByName(c.Request.Context(), name)
 		if err != nil {
@@ -49,7 +50,7 @@ func (s *Server) survey(c *gin.Context) {
 		field(c, "keys", errors.New("keys are asked about from outside: say outside too"))
 		return
 	}
-	out, err := s.opts.Worker.Survey(c.Request.Context(), actor(c), i, wish)
+	out, err := s.opts.Worker.Survey.Survey(c.Request.Context(), actor(c), i, wish)
 	if err != nil {
 		s.surveyFailed(c, err)
 		return
@@ -70,7 +71,7 @@ func (s *Server) clientSurvey(c *gin.Context) {
 	if !ok {
 		return
 	}
-	out, err := s.opts.Worker.TakeClientSurvey(c.Request.Context(), actor(c), i, r)
+	out, err := s.opts.Worker.Survey.TakeClientSurvey(c.Request.Context(), actor(c), i, r)
 	if err != nil {
 		s.surveyFailed(c, err)
 		return
@@ -87,7 +88,7 @@ func (s *Server) surveyMany(c *gin.Context) {
 	if !ok {
 		return
 	}
-	w, err := s.opts.Worker.SurveyMany(c.Request.Context(), actor(c), name, r)
+	w, err := s.opts.Worker.Survey.SurveyMany(c.Request.Context(), actor(c), name, r)
 	s.begun(c, w, err)
 }
 
@@ -153,7 +154,7 @@ func (s *Server) recordAccess(c *gin.Context) {
 	if !ok {
 		return
 	}
-	found, err := s.opts.Worker.Unwritten(c.Request.Context(), i, r.Fingerprint, r.User)
+	found, err := s.opts.Worker.Survey.Unwritten(c.Request.Context(), i, r.Fingerprint, r.User)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -220,9 +221,9 @@ func (s *Server) timeline(c *gin.Context, i *store.Instance, k *store.Key) {
 
 // discover shows how the cloud's list differs from the ledger's; POST asks the cloud now.
 func (s *Server) discover(c *gin.Context) {
-	ask := s.opts.Worker.Discovered
+	ask := s.opts.Worker.Upkeep.Discovered
 	if c.Request.Method == http.MethodPost {
-		ask = s.opts.Worker.Discover
+		ask = s.opts.Worker.Upkeep.Discover
 	}
 	out, err := ask(c.Request.Context())
 	if err != nil {

@@ -65,7 +65,7 @@ func (s *Server) today(c *gin.Context) {
 	}
 	waits, err := s.opts.Store.ToJudge(c.Request.Context())
 	if err == nil && waits { // what was changed a moment ago is in the answer
-		err = s.opts.Worker.JudgeNow(c.Request.Context())
+		err = s.opts.Worker.Upkeep.JudgeNow(c.Request.Context())
 		s.countAgain()
 	}
 	if err != nil {
@@ -187,7 +187,7 @@ func (s *Server) setPolicy(c *gin.Context) {
 			s.fail(c, err)
 			return
 		}
-		s.opts.Worker.PolicyChanged()
+		s.opts.Worker.Door.PolicyChanged()
 		s.countAgain()
 	}
 	c.JSON(http.StatusOK, r)
@@ -332,7 +332,7 @@ func (s *Server) changeHolder(c *gin.Context) {
 
 // metrics answers in Prometheus' text format, to whoever may view.
 func (s *Server) metrics(c *gin.Context) {
-	if err := s.opts.Worker.JudgeNow(c.Request.Context()); err != nil {
+	if err := s.opts.Worker.Upkeep.JudgeNow(c.Request.Context()); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -346,7 +346,7 @@ func (s *Server) metrics(c *gin.Context) {
 	off := prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "plumlatch_today_put_off", Help: "What is put off, by reason."}, []string{"reason"})
 	registry.MustRegister(gauge, off, collectors.NewGoCollector(),
 		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "plumlatch_database_statements_total", Help: "Statements that this replica has sent to the database."}, func() float64 { return float64(s.opts.Store.Statements()) }),
-		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "plumlatch_connections_total", Help: "Connections that this replica has opened to instances."}, func() float64 { return float64(s.opts.Worker.Reach.Dialed.Load()) }))
+		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "plumlatch_connections_total", Help: "Connections that this replica has opened to instances."}, func() float64 { return float64(s.opts.Worker.Door.Reach.Dialed.Load()) }))
 	for _, name := range access.ReasonNames() { // a reason that has none is 0, and not absent
 		gauge.WithLabelValues(name, string(access.Reason(name).Urgency()))
 	}

@@ -13,13 +13,13 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"plumlatch/core/wire"
-	"plumlatch/service/kinds"
+	"plumlatch/service/door"
 	"plumlatch/service/store"
 )
 
 // workOut is a piece of work as the API shows it.
 func (s *Server) workOut(w store.Work) wire.Work {
-	kind := s.opts.Worker.KindOf(w.Kind)
+	kind := s.opts.Worker.Door.KindOf(w.Kind)
 	out := wire.Work{ID: w.ID, Kind: w.Kind, Title: w.Title, Waves: kind.Waves, Restores: kind.Restores, Instance: w.Instance, Parent: w.ParentID, State: string(w.State), GoingBack: w.Back, Step: max(w.Place(), 0), StepName: w.At,
 		StepCount: len(w.Plan()), StepTitle: w.StepTitle, Attempt: w.Attempt, CancelAsked: w.CancelAsked, Trouble: w.Trouble, Outcome: w.Outcome, Code: w.Code,
 		Events: w.Events, Operator: w.Operator, CreatedAt: w.CreatedAt.UTC(), EndedAt: w.EndedAt}
@@ -101,7 +101,7 @@ func (s *Server) wholeWork(c *gin.Context, w store.Work) (wire.Work, error) {
 	for _, st := range steps {
 		out.Steps = append(out.Steps, wire.WorkStep{Name: st.Name, Title: st.Title, State: st.State, Tries: st.Tries, BeganAt: st.BeganAt, EndedAt: st.EndedAt})
 	}
-	if out.Rotating, err = s.opts.Worker.Rotating(c.Request.Context(), w); err != nil {
+	if out.Rotating, err = s.opts.Worker.Accesses.Rotating(c.Request.Context(), w); err != nil {
 		return out, err
 	}
 	children, err := s.opts.Store.Children(c.Request.Context(), w.ID)
@@ -116,12 +116,12 @@ func (s *Server) wholeWork(c *gin.Context, w store.Work) (wire.Work, error) {
 
 // cancelWork asks that a piece of work go back.
 func (s *Server) cancelWork(c *gin.Context) {
-	s.askWork(c, s.opts.Worker.Cancel, "it is over: there is nothing to cancel")
+	s.askWork(c, s.opts.Worker.Door.Cancel, "it is over: there is nothing to cancel")
 }
 
 // retryWork takes a piece of work up again.
 func (s *Server) retryWork(c *gin.Context) {
-	s.askWork(c, s.opts.Worker.Retry, "only work that failed, was cancelled or is stuck can be taken up again")
+	s.askWork(c, s.opts.Worker.Door.Retry, "only work that failed, was cancelled or is stuck can be taken up again")
 }
 
 func (s *Server) askWork(c *gin.Context, ask func(context.Context, store.Actor, store.Work) error, wrong string) {
@@ -134,7 +134,7 @@ func (s *Server) askWork(c *gin.Context, ask func(context.Context, store.Actor, 
 		conflict.answer(c, wire.Problem{Detail: wrong})
 		return
 	}
-	if fe, ok := errors.AsType[kinds.FieldError](err); ok {
+	if fe, ok := errors.AsType[door.FieldError](err); ok {
 		conflict.answer(c, wire.Problem{Detail: fe.Problem})
 		return
 	}

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"plumlatch/service/door"
 	"plumlatch/service/postgres/pgtest"
 	"plumlatch/service/work"
 	"plumlatch/service/work/worktest"
@@ -86,7 +87,7 @@ func TestFormerSchemas(t *testing.T) {
 			// The kinds of this version, with steps that only note that they were called.
 			y := worktest.NewToy()
 			var all []*work.Kind
-			for _, real := range (&Worker{}).Kinds() {
+			for _, real := range New(&door.Service{}, 0).Kinds() {
 				var names []string
 				for _, s := range real.Steps {
 					names = append(names, s.Name)

@@ -1,0 +1,408 @@
+package accesses
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"plumlatch/core/authkeys"
+	"plumlatch/core/names"
+	"plumlatch/core/plaintext"
+	"plumlatch/core/rotation"
+	"plumlatch/core/wire"
+	"plumlatch/service/door"
+	"plumlatch/service/store"
+	"plumlatch/service/work"
+)
+
+// Networks reads addresses and networks, and writes each in its usual form. FieldError.
+func Networks(field string, all []string) ([]string, error) {
+	if len(all) > 20 {
+		return nil, door.FieldError{Field: field, Problem: "at most 20 networks"}
+	}
+	var out []string
+	for _, f := range all {
+		p, err := netip.ParsePrefix(f)
+		if a, e := netip.ParseAddr(f); e == nil && a.Zone() == "" {
+			p, err = netip.PrefixFrom(a, a.BitLen()), nil
+		}
+		if err != nil || p != p.Masked() {
+			return nil, door.FieldError{Field: field, Problem: "give addresses, or networks without host bits such as 192.0.2.0/24"}
+		}
+		out = append(out, p.String())
+	}
+	return out, nil
+}
+
+// mayShare checks that an operator may share access to an instance. FieldError.
+func (w *Service) mayShare(ctx context.Context, by store.Actor, i store.Instance) error {
+	policy, err := w.Policy(ctx)
+	if err != nil {
+		return err
+	}
+	who, tag := policy.MayShare(i.Tags)
+	if who != nil && !slices.ContainsFunc(who, func(n string) bool { return names.Fold(n) == names.Fold(by.Operator) }) {
+		return door.FieldError{Field: "instance", Problem: fmt.Sprintf("the policy lets only %s share access to %s, which has the tag %s (access.who)", strings.Join(who, ", "), i.Name, tag)}
+	}
+	return nil
+}
+
+// Shared access: a key that opens an instance besides others, on terms. The
+// server enforces what it can, so that an access ends also when the service is
+// down; its line is withdrawn after its end by the work that added it, which
+// waits for that.
+
+// sharing is the input of adding, removing and extending an access.
+type sharing struct {
+	OldID int64  `json:"old_id,omitempty"` // the key that is taken, or extended
+	NewID int64  `json:"new_id,omitempty"` // the key that is added
+	Key   string `json:"key"`              // its name, for words
+	// Was is what the key counted as when the work was asked for.
+	Was    rotation.Mark `json:"was"`
+	Until  *time.Time    `json:"until,omitempty"`
+	From   string        `json:"from,omitempty"` // a pattern list
+	Only   string        `json:"only,omitempty"`
+	Reason string        `json:"reason,omitempty"`
+	CutOff int           `json:"cut_off,omitempty"`
+	// Back is for how long to wait for an instance that is out of reach; 0 for answerLimit.
+	Back time.Duration `json:"back,omitempty"`
+}
+
+func (in sharing) Keys() (taken, added int64) { return in.OldID, in.NewID }
+
+// shared is what the steps keep, beside what was edited.
+//
+//lint:ignore U1000 it is used, as an argument of Job
+type shared struct {
+	door.Edits
+	From     string     `json:"from,omitempty"`
+	Ends     *time.Time `json:"ends,omitempty"`
+	Enforced bool       `json:"enforced,omitempty"`
+	Why      string     `json:"why,omitempty"` // the server cannot enforce the end
+	Options  string     `json:"options,omitempty"`
+}
+
+// shareJob is a change of a shared access in hand.
+type shareJob struct {
+	door.Job[sharing, shared]
+	svc *Service
+}
+
+func (w *Service) shareSteps() door.Family[*shareJob] {
+	return func() *shareJob { return &shareJob{svc: w} }
+}
+
+func (r *shareJob) noEnd() bool { return r.In.Until == nil }
+
+func (w *Service) accessAddKind() *work.Kind {
+	shareOf := w.shareSteps()
+	return &work.Kind{
+		Name: "access-add", Action: "access.add", Changing: true,
+		Steps: []work.Step{
+			{Name: "add", Title: "reading what is there, and adding the key", Do: shareOf.Do((*shareJob).add), Undo: shareOf.Do((*shareJob).addBack), Effects: []string{"append"}, UndoEffects: []string{"take-out"}, BackLater: true},
+			{Name: "accept", Title: "asking the server whether it takes the key", Do: shareOf.Do((*shareJob).accepted), Settles: true},
+			{Name: "end", Title: "waiting for the end of the access", Do: shareOf.Do((*shareJob).end), Skip: shareOf.Skip((*shareJob).noEnd)},
+			{Name: "withdraw", Title: "withdrawing the key", Do: shareOf.Do((*shareJob).withdraw), Skip: shareOf.Skip((*shareJob).noEnd), Effects: []string{"edit"}, NoReturn: true},
+			{Name: "check", Title: "asking the server again", Do: shareOf.Do((*shareJob).check), Skip: shareOf.Skip((*shareJob).noEnd), NoReturn: true},
+			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: shareOf.Do((*shareJob).settle), Skip: shareOf.Skip((*shareJob).noEnd), NoReturn: true},
+			{Name: "record", Title: "recording what opens it now", Do: shareOf.Do((*shareJob).record), Skip: shareOf.Skip((*shareJob).noEnd), NoReturn: true},
+		},
+		End: shareOf.End(func(r *shareJob, state store.WorkState) (store.WorkEnd, error) {
+			var err error
+			text := fmt.Sprintf("%s opens %s", r.In.Key, r.Instance.Name)
+			switch {
+			case state != store.Done && r.D.Stays != "":
+				if state == store.Stuck { // that is so, whatever else could not be taken back
+					state = store.WentBack
+				}
+				text = r.TookBack(state, fmt.Sprintf("the line of %s stays on %s; taking it out was refused: %s. plumlatch access remove %s -key %s takes it out once another way in is shown", r.In.Key, r.Instance.Name, r.D.Stays, r.Instance.Name, r.In.Key))
+			case state != store.Done:
+				text = r.TookBack(state, "the files are as they were")
+			case r.D.Trouble != "":
+				text = r.D.Trouble
+			case r.In.Until != nil && !r.D.Gone:
+				text = fmt.Sprintf("%s was withdrawn from %s before the end of its access", r.In.Key, r.Instance.Name)
+			case r.D.Gone:
+				text = fmt.Sprintf("the access of %s to %s has come to its end, and is withdrawn", r.In.Key, r.Instance.Name)
+			}
+			return store.WorkEnd{Outcome: text}, err
+		}),
+	}
+}
+
+func (w *Service) accessRemoveKind() *work.Kind {
+	shareOf := w.shareSteps()
+	return &work.Kind{
+		Name: "access-remove", Action: "access.remove", Changing: true,
+		Steps: []work.Step{
+			{Name: "ask", Title: "asking the server which other keys it takes", Do: shareOf.Do((*shareJob).removeAsk), BackLater: true},
+			{Name: "take", Title: "withdrawing the key", Do: shareOf.Do((*shareJob).removeTake), Undo: shareOf.Do((*shareJob).removeBack), Effects: []string{"edit"}, UndoEffects: []string{"put-back"}},
+			{Name: "check", Title: "asking the server again", Do: shareOf.Do((*shareJob).removeCheck), Settles: true},
+			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: shareOf.Do((*shareJob).settle)},
+			{Name: "record", Title: "recording what opens it now", Do: shareOf.Do((*shareJob).record), NoReturn: true},
+		},
+		End: shareOf.End(func(r *shareJob, state store.WorkState) (store.WorkEnd, error) {
+			var err error
+			text := fmt.Sprintf("%s is withdrawn from %s, and refused there", r.In.Key, r.Instance.Name)
+			if state != store.Done {
+				text = r.TookBack(state, "the files are as they were")
+			} else if r.D.Trouble != "" {
+				text = r.D.Trouble
+			}
+			return store.WorkEnd{Outcome: text}, err
+		}),
+	}
+}
+
+func (w *Service) accessExtendKind() *work.Kind {
+	shareOf := w.shareSteps()
+	return &work.Kind{
+		Name: "access-extend", Action: "access.extend", Changing: true,
+		Steps: []work.Step{
+			{Name: "edit", Title: "giving its line another end", Do: shareOf.Do((*shareJob).extendEdit), Effects: []string{"edit"}, NoReturn: true},
+			{Name: "accept", Title: "asking the server whether it takes the key", Do: shareOf.Do((*shareJob).accepted), NoReturn: true},
+		},
+		End: shareOf.End(func(r *shareJob, state store.WorkState) (store.WorkEnd, error) {
+			var err error
+			text := r.Work.Trouble
+			if state == store.Done && r.In.Until != nil {
+				text = fmt.Sprintf("%s opens %s until %s", r.In.Key, r.Instance.Name, r.In.Until.Format("2006-01-02 15:04 UTC"))
+			}
+			return store.WorkEnd{Outcome: text}, err
+		}),
+	}
+}
+
+// CheckTerms reads the terms of an access that is to be. FieldError.
+func (w *Service) CheckTerms(ctx context.Context, r wire.AccessAdd) (in sharing, err error) {
+	wrong := func(field, format string, a ...any) (sharing, error) {
+		return in, door.FieldError{Field: field, Problem: fmt.Sprintf(format, a...)}
+	}
+	in = sharing{Only: r.Only, Reason: r.Reason}
+	policy, err := w.Policy(ctx)
+	if err != nil {
+		return in, err
+	}
+	if in.Until, err = w.checkUntil(ctx, r.Until, time.Duration(policy.Access.Longest)); err != nil {
+		return in, err
+	}
+	switch {
+	case policy.Access.Reason && strings.TrimSpace(r.Reason) == "":
+		return wrong("reason", "the policy asks for a reason (access.reason)")
+	case plaintext.HasControl(r.Reason) || len(r.Reason) > 200:
+		return wrong("reason", "a reason is at most 200 printable characters")
+	case len(r.Only) > 500 || plaintext.HasControl(r.Only):
+		return wrong("only", "a command is at most 500 printable characters")
+	}
+	if _, err := authkeys.Quote(r.Only); err != nil {
+		return wrong("only", "%v", err)
+	}
+	from, err := Networks("from", r.From)
+	in.From = strings.Join(from, ",")
+	return in, err
+}
+
+// checkUntil checks an end: ahead, and not further than a year or the policy's limit (0 for none).
+func (w *Service) checkUntil(ctx context.Context, until *time.Time, longest time.Duration) (*time.Time, error) {
+	if until == nil {
+		if longest > 0 {
+			return nil, door.FieldError{Field: "until", Problem: fmt.Sprintf("the policy shares access for at most %s (access.longest): give an end", door.SpanWords(longest))}
+		}
+		return nil, nil
+	}
+	now, err := w.Store.Now(ctx)
+	if err != nil {
+		return nil, err
+	}
+	end := until.UTC().Truncate(time.Second)
+	switch left := end.Sub(now); {
+	case left <= 0:
+		return nil, door.FieldError{Field: "until", Problem: "this end has passed"}
+	case left > door.LongestGrace:
+		return nil, door.FieldError{Field: "until", Problem: "an end is at most a year away"}
+	case longest > 0 && left > longest:
+		return nil, door.FieldError{Field: "until", Problem: fmt.Sprintf("the policy shares access for at most %s (access.longest)", door.SpanWords(longest))}
+	}
+	return &end, nil
+}
+
+// accessOfKey finds the access of a recorded key at an instance, by the key's ID
+// or, where that is 0, by its name. FieldError.
+func (w *Service) accessOfKey(ctx context.Context, i store.Instance, name string, id int64) (store.Access, error) {
+	rows, err := w.Store.AccessesOf(ctx, i.ID)
+	if err != nil {
+		return store.Access{}, err
+	}
+	var choices []string
+	for _, a := range rows {
+		if a.Steward || a.LoginUser != i.LoginUser {
+			continue
+		}
+		if id == 0 && names.Fold(a.Key) == names.Fold(name) || id != 0 && a.KeyID == id {
+			return a, nil
+		}
+		choices = append(choices, a.Key)
+	}
+	return store.Access{}, door.FieldError{Field: "key", Problem: fmt.Sprintf("%s is not recorded to open %s as %s", plaintext.Line(plaintext.Cut(name, 100)), i.Name, i.LoginUser), Choices: choices}
+}
+
+// NotAtHand refuses what other work with the same key is at hand for.
+func (w *Service) NotAtHand(ctx context.Context, i store.Instance, key int64) error {
+	at, err := w.Store.KeyWork(ctx, i.ID, key)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return door.FieldError{Field: "key", Problem: fmt.Sprintf("work %d is at hand with this key on %s: %s; \"plumlatch work show %d\" tells how far it is", at.ID, i.Name, at.Title, at.ID)}
+}
+
+// AddAccess begins to add a key. FieldError, store.ErrInProgress, store.ErrReused.
+func (w *Service) AddAccess(ctx context.Context, by store.Actor, once store.Once, i store.Instance, r wire.AccessAdd) (store.Work, error) {
+	if work, again, err := w.WorkDone(ctx, once); again || err != nil {
+		return work, err
+	}
+	n, err := w.PlanAdd(ctx, by, i, r, 0, 0)
+	if err != nil {
+		return store.Work{}, err
+	}
+	return w.BeginOf(ctx, by, once, i, n)
+}
+
+// PlanAdd makes the work that adds a key, of this ID if it is not 0. FieldError.
+func (w *Service) PlanAdd(ctx context.Context, by store.Actor, i store.Instance, r wire.AccessAdd, keyID int64, back time.Duration) (store.NewWork, error) {
+	if err := w.EditableInstance(ctx, i); err != nil {
+		return store.NewWork{}, err
+	}
+	if err := w.mayShare(ctx, by, i); err != nil {
+		return store.NewWork{}, err
+	}
+	if r.User != "" && r.User != i.LoginUser {
+		return store.NewWork{}, door.FieldError{Field: "user", Problem: fmt.Sprintf("the steward is confined to the files of %s; those of another user are for somebody with sudo there", i.LoginUser)}
+	}
+	in, err := w.CheckTerms(ctx, r)
+	if err != nil {
+		return store.NewWork{}, err
+	}
+	k, err := w.KeyOf(ctx, r.Key, keyID)
+	if errors.Is(err, store.ErrNotFound) {
+		err = w.UnknownKey(ctx, r.Key)
+	}
+	if err == nil {
+		err = w.Placeable(ctx, i, k)
+	}
+	if e, ok := errors.AsType[door.FieldError](err); ok {
+		e.Field = "key"
+		return store.NewWork{}, e
+	}
+	if err != nil {
+		return store.NewWork{}, err
+	}
+	if err := w.NotAtHand(ctx, i, k.ID); err != nil {
+		return store.NewWork{}, err
+	}
+	rows, err := w.Store.AccessesOf(ctx, i.ID)
+	if err != nil {
+		return store.NewWork{}, err
+	}
+	if slices.ContainsFunc(rows, func(a store.Access) bool { return a.KeyID == k.ID && a.LoginUser == i.LoginUser }) {
+		return store.NewWork{}, door.FieldError{Field: "key", Problem: fmt.Sprintf("%s is recorded to open %s already; \"plumlatch access extend\" gives it another end, \"plumlatch access remove\" withdraws it", k.Name, i.Name)}
+	}
+	in.NewID, in.Key, in.Back, in.Was = k.ID, k.Name, back, door.MarkOf(k)
+	intent := "let " + k.Name + " open it" + termWords(in)
+	return w.Begun(w.Named("access-add"), fmt.Sprintf("add %s to %s", k.Name, i.Name), door.Token(26), i, intent, in), nil
+}
+
+// termWords writes terms for a sentence.
+func termWords(in sharing) string {
+	var out string
+	if in.Until != nil {
+		out += " until " + in.Until.Format("2006-01-02 15:04 UTC")
+	}
+	if in.From != "" {
+		out += ", from " + in.From
+	}
+	if in.Only != "" {
+		out += ", for one command only"
+	}
+	if in.Reason != "" {
+		out += ": " + in.Reason
+	}
+	return out
+}
+
+// RemoveAccess begins to withdraw a key. FieldError, store.ErrInProgress, store.ErrReused.
+func (w *Service) RemoveAccess(ctx context.Context, by store.Actor, once store.Once, i store.Instance, r wire.AccessRemove) (store.Work, error) {
+	if work, again, err := w.WorkDone(ctx, once); again || err != nil {
+		return work, err
+	}
+	n, err := w.PlanRemove(ctx, i, r, 0, 0)
+	if err != nil {
+		return store.Work{}, err
+	}
+	return w.BeginOf(ctx, by, once, i, n)
+}
+
+// PlanRemove makes the work that withdraws a key, of this ID if it is not 0. FieldError.
+func (w *Service) PlanRemove(ctx context.Context, i store.Instance, r wire.AccessRemove, keyID int64, back time.Duration) (store.NewWork, error) {
+	if err := w.EditableInstance(ctx, i); err != nil {
+		return store.NewWork{}, err
+	}
+	a, err := w.accessOfKey(ctx, i, r.Key, keyID)
+	if err != nil {
+		return store.NewWork{}, err
+	}
+	if r.CutOff < 0 || r.CutOff > 1 {
+		return store.NewWork{}, door.FieldError{Field: "cut_off", Problem: "on one instance, the number of those that nobody gets into any more is 1"}
+	}
+	in := sharing{OldID: a.KeyID, Key: a.Key, Was: rotation.Mark{Holder: a.HolderSort, State: a.OutOfUse()}, Reason: plaintext.Line(plaintext.Cut(r.Reason, 200)), CutOff: r.CutOff, Back: back}
+	intent := "withdraw " + a.Key
+	if in.Reason != "" {
+		intent += ": " + in.Reason
+	}
+	if in.CutOff > 0 {
+		intent += ", though nobody gets into 1 instance any more then"
+	}
+	return w.Begun(w.Named("access-remove"), fmt.Sprintf("withdraw %s from %s", a.Key, i.Name), door.Token(26), i, intent, in), nil
+}
+
+// ExtendAccess begins to give an access another end. FieldError, store.ErrInProgress.
+func (w *Service) ExtendAccess(ctx context.Context, by store.Actor, once store.Once, i store.Instance, r wire.AccessExtend) (store.Work, error) {
+	if work, again, err := w.WorkDone(ctx, once); again || err != nil {
+		return work, err
+	}
+	if err := w.EditableInstance(ctx, i); err != nil {
+		return store.Work{}, err
+	}
+	a, err := w.accessOfKey(ctx, i, r.Key, 0)
+	if err != nil {
+		return store.Work{}, err
+	}
+	terms, err := w.Store.Terms(ctx, a.ID)
+	if errors.Is(err, store.ErrNotFound) || err == nil && terms.UntilAt == nil {
+		return store.Work{}, door.FieldError{Field: "key", Problem: fmt.Sprintf("the access of %s to %s has no end that could be moved", a.Key, i.Name)}
+	}
+	if err != nil {
+		return store.Work{}, err
+	}
+	if at, err := w.Store.WorkByID(ctx, terms.WorkID); err == nil && at.Kind == "rotate" {
+		return store.Work{}, door.FieldError{Field: "key", Problem: fmt.Sprintf("the end of %s there is that of a rotation, work %d: cancel that to keep it", a.Key, at.ID)}
+	}
+	policy, err := w.Policy(ctx)
+	if err != nil {
+		return store.Work{}, err
+	}
+	if r.Until == nil {
+		return store.Work{}, door.FieldError{Field: "until", Problem: "give the new end"}
+	}
+	in := sharing{OldID: a.KeyID, Key: a.Key, Was: rotation.Mark{Holder: a.HolderSort, State: a.OutOfUse()}}
+	if in.Until, err = w.checkUntil(ctx, r.Until, time.Duration(policy.Access.Longest)); err != nil {
+		return store.Work{}, err
+	}
+	return w.BeginOf(ctx, by, once, i, w.Begun(w.Named("access-extend"), fmt.Sprintf("extend %s on %s", a.Key, i.Name), door.Token(26), i, "let "+a.Key+" open it"+termWords(in), in))
+}

@@ -1,0 +1,62 @@
+package door
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"plumlatch/core/names"
+	"plumlatch/core/plaintext"
+	"plumlatch/service/store"
+)
+
+func Decode(text string, into any) error { return json.Unmarshal([]byte(text), into) }
+
+// Replayed answers a request that was done already with its instance.
+func (w *Service) Replayed(ctx context.Context, err error) (store.Instance, bool, error) {
+	done, ok := errors.AsType[store.Replayed](err)
+	if !ok {
+		return store.Instance{}, false, err
+	}
+	i, err := w.Store.InstanceByID(ctx, done.InstanceID)
+	i.WorkID = done.WorkID
+	return i, true, err
+}
+
+func (w *Service) UnknownKey(ctx context.Context, name string) error {
+	keys, next, err := w.Store.Keys(ctx, store.KeyQuery{Page: store.Page{Limit: 20}})
+	if err != nil {
+		return err
+	}
+	e := FieldError{Field: "keys", Problem: "unknown key " + plaintext.Line(plaintext.Cut(name, names.MaxLength))}
+	for _, k := range keys {
+		e.Choices = append(e.Choices, k.Name)
+	}
+	if next != "" {
+		e.Choices = append(e.Choices, "... (key list shows all)")
+	}
+	return e
+}
+
+// editable checks that the service can edit an instance's files at all.
+func (w *Service) EditableInstance(ctx context.Context, i store.Instance) error {
+	if i.Phase != store.Ready {
+		return FieldError{Field: "instance", Problem: fmt.Sprintf("%s is %s; this needs one that is in order", i.Name, i.Phase)}
+	}
+	_, err := w.Store.StewardPublic(ctx, i.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return FieldError{Field: "instance", Problem: fmt.Sprintf("%s has no steward, so nobody is there to edit its files", i.Name)}
+	}
+	return err
+}
+
+// WorkDone answers a request that was made before with its work.
+func (w *Service) WorkDone(ctx context.Context, once store.Once) (store.Work, bool, error) {
+	err := w.Store.Seen(ctx, once)
+	if done, ok := errors.AsType[store.Replayed](err); ok {
+		work, err := w.Store.WorkByID(ctx, done.WorkID)
+		return work, true, err
+	}
+	return store.Work{}, false, err
+}

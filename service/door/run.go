@@ -1,0 +1,108 @@
+package door
+
+import (
+	"context"
+	"slices"
+
+	"plumlatch/service/store"
+	"plumlatch/service/work"
+)
+
+// Kind is a kind of work for the engine, and what else the service wants to know of it.
+type Kind struct {
+	*work.Kind
+	Waves    bool // it takes many instances, in waves
+	Restores bool // it is a way back into one instance, and has a report
+}
+
+// Run is a piece of work in hand, with what its steps work with.
+type Run struct {
+	*work.Run
+	*Service
+	Instance store.Instance // as it stood when the step began
+	Ctx      context.Context
+	way      *way // into the instance, as long as it is open
+	kept     any  // what the steps of the family at hand keep
+	// Edits is the part of it that says what was edited; nil where the family edits no files.
+	Edits *Edits
+}
+
+// of is the run that belongs to the engine's.
+func of(r *work.Run) *Run { return r.Own.(*Run) }
+
+// Plain are kinds that have no traits.
+func Plain(all ...*work.Kind) []*Kind {
+	var out []*Kind
+	for _, k := range all {
+		out = append(out, &Kind{Kind: k})
+	}
+	return out
+}
+
+// Register takes every kind of work that there is, and makes them ready for the engine. It
+// is called once, before the engine starts.
+func (w *Service) Register(all []*Kind) []*work.Kind {
+	w.kinds = all
+	var out []*work.Kind
+	for _, k := range all {
+		k.Open, k.Fresh = w.claimed, fresh
+		out = append(out, k.Kind)
+	}
+	return out
+}
+
+// claimed makes the run of a piece of work that was claimed.
+func (w *Service) claimed(r *work.Run) {
+	own := &Run{Run: r, Service: w, Ctx: r.Context()}
+	r.Own = own
+	r.Defer(own.Leave)
+}
+
+// fresh looks again at the instance that the work is about.
+func fresh(r *work.Run) (err error) {
+	if r.Work.InstanceID != 0 {
+		own := of(r)
+		own.Instance, err = own.Store.InstanceAlone(own.Ctx, r.Work.InstanceID)
+	}
+	return err
+}
+
+// KindOf finds a kind by its name. One that this version does not know has no traits.
+func (w *Service) KindOf(name string) Kind {
+	if k := w.Named(name); k != nil {
+		return *k
+	}
+	return Kind{}
+}
+
+func (w *Service) Named(name string) *Kind {
+	i := slices.IndexFunc(w.kinds, func(k *Kind) bool { return k.Name == name })
+	if i < 0 {
+		return nil
+	}
+	return w.kinds[i]
+}
+
+// Failure is an error that trying again does not mend: the work goes back.
+type Failure = work.Failure
+
+func Failf(format string, a ...any) error {
+	return work.Failf(format, a...)
+}
+
+// Words makes an error fit to be recorded and shown.
+func Words(err error) string { return work.Words(err) }
+
+func OutcomeOf(what string, troubles ...string) string { return work.Outcome(what, troubles...) }
+
+// Token returns n random characters of a-z and 2-7.
+func Token(n int) string { return work.Token(n) }
+
+// ByPhase finds the kind whose work has its instance in a phase; nil if none has.
+func (w *Service) ByPhase(phase store.Phase) *Kind {
+	i := slices.IndexFunc(w.kinds, func(k *Kind) bool { return k.Phase == phase })
+	if i < 0 {
+		return nil
+	}
+	return w.kinds[i]
+}

@@ -1,0 +1,140 @@
+package door
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+
+	"plumlatch/core/keypair"
+	"plumlatch/reach"
+	"plumlatch/service/store"
+
+	"golang.org/x/crypto/ssh"
+)
+
+// ErrCannotSurvey is wrapped with the reason for which an instance cannot be read now.
+var ErrCannotSurvey = errors.New("it cannot be surveyed")
+
+// FilesOf are the files that an instance's server reads for its login user.
+func FilesOf(i store.Instance) []string {
+	if len(i.KeysFiles) > 0 {
+		return i.KeysFiles
+	}
+	return reach.DefaultKeysFiles
+}
+
+func (w *Service) AccessesOf(ctx context.Context, i store.Instance) ([]store.Access, error) {
+	return w.Store.AccessesOf(ctx, i.ID)
+}
+
+// Steward opens the steward's way into an instance.
+func (w *Service) Steward(ctx context.Context, i store.Instance) (reach.Files, func(), error) {
+	known, err := w.Store.ForSurvey(ctx, i.ID)
+	if err != nil {
+		return nil, nil, err
+	}
+	return w.StewardBy(ctx, i, known[i.ID])
+}
+
+// StewardBy is steward by what was read before.
+func (w *Service) StewardBy(ctx context.Context, i store.Instance, known *store.ToSurvey) (reach.Files, func(), error) {
+	if len(known.HostKeys) == 0 {
+		return nil, nil, fmt.Errorf("%w: %w", ErrCannotSurvey, ErrNoHostKey)
+	}
+	if known.Sealed == nil {
+		return nil, nil, fmt.Errorf("%w from inside: %w", ErrCannotSurvey, errNoSteward)
+	}
+	signer, err := w.Decrypt(ctx, known.Sealed)
+	if err != nil {
+		return nil, nil, err
+	}
+	t := reach.Target{Address: i.Address, Port: i.Port, User: i.LoginUser, HostKeys: known.HostKeys}
+	if i.Via != nil {
+		if t, err = w.Target(ctx, i); err != nil {
+			return nil, nil, err
+		}
+	}
+	files, closer, err := reach.SFTP(ctx, w.Reach, t, signer)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%w: the steward does not get in: %w", ErrCannotSurvey, err)
+	}
+	return files, func() { _ = closer.Close() }, nil
+}
+
+// What is lacking for any survey.
+var (
+	ErrNoHostKey = errors.New("no host key of it is known")
+	errNoSteward = errors.New("it has no steward")
+)
+
+// CauseOf says what kind of trouble kept a survey from looking.
+func CauseOf(err error) string {
+	switch {
+	case errors.Is(err, reach.ErrStranger):
+		return "host key"
+	case errors.Is(err, reach.ErrNotLetIn), errors.Is(err, reach.ErrNoFiles): // let in, and shut in
+		return "steward"
+	case errors.Is(err, ErrNoHostKey), errors.Is(err, errNoSteward):
+		return "none"
+	}
+	return "reach"
+}
+
+// StewardSigner opens the steward's sealed private half of an instance.
+func (w *Service) StewardSigner(ctx context.Context, instanceID int64) (ssh.Signer, error) {
+	sealed, err := w.Store.StewardSealed(ctx, instanceID)
+	if err != nil {
+		return nil, err
+	}
+	return w.Decrypt(ctx, sealed)
+}
+
+func (w *Service) Decrypt(ctx context.Context, sealed []byte) (ssh.Signer, error) {
+	private, err := w.Cipher.Decrypt(ctx, sealed)
+	if err != nil {
+		return nil, err
+	}
+	defer clear(private)
+	pair, err := keypair.ReadPrivate(private, nil)
+	if err != nil {
+		return nil, err
+	}
+	return pair.Signer()
+}
+
+// Encrypt encrypts a steward key's private half for the database.
+func (w *Service) Encrypt(ctx context.Context, pair *keypair.Pair) ([]byte, error) {
+	private, err := pair.OpenSSH(nil)
+	if err != nil {
+		return nil, err
+	}
+	defer clear(private)
+	return w.Cipher.Encrypt(ctx, private)
+}
+
+// maxText is as much as is read of a file that is no keys file, in bytes.
+const maxText = 256 << 10
+
+// oneRead is what one SFTP request reads for sure, in bytes.
+const oneRead = 32 << 10
+
+func ReadText(files reach.Files, name string) (string, error) {
+	f, err := files.Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	// A server gives less than was asked for at the end of a file alone: a small
+	// one is one request.
+	data := make([]byte, oneRead)
+	n, err := f.Read(data)
+	if errors.Is(err, io.EOF) || err == nil && n < oneRead {
+		return string(data[:n]), nil
+	}
+	if err != nil {
+		return "", err
+	}
+	rest, err := io.ReadAll(io.LimitReader(f, maxText-oneRead))
+	return string(data) + string(rest), err
+}

@@ -1,0 +1,279 @@
+package lifecycle
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"plumlatch/core/access"
+	"plumlatch/service/cloud"
+	"plumlatch/service/door"
+	"plumlatch/service/store"
+	"plumlatch/service/work"
+)
+
+func (w *Service) launchKind() *work.Kind {
+	machineOf := w.machineSteps()
+	return &work.Kind{
+		Name: "launch", Action: "instance.launch", Phase: store.Launching, Changing: true,
+		Steps: []work.Step{
+			{Name: "create", Title: "asking the cloud for the instance", Do: machineOf.Do((*machineJob).create), Effects: []string{"launch"}, Undo: machineOf.Do((*machineJob).uncreate), UndoEffects: []string{"remove"}},
+			{Name: "run", Title: "waiting until it runs", Do: machineOf.Do(func(r *machineJob) error { return r.Await(cloud.Running) })},
+			{Name: "host-key", Title: "reading the host keys from the first boot's output", Do: machineOf.Do((*machineJob).firstBoot)},
+			{Name: "probe", Title: "asking the server which keys it takes", Do: machineOf.Do(func(r *machineJob) error { return r.Run.Probe(&r.D) })},
+		},
+		End: machineOf.End(func(r *machineJob, state store.WorkState) (store.WorkEnd, error) {
+			if state != store.Done {
+				return store.WorkEnd{Phase: store.Failed, Trouble: r.Work.Trouble, Outcome: r.TookBack(state, door.AllTakenBack)}, nil
+			}
+			return r.running()
+		}),
+	}
+}
+
+func (w *Service) stopKind() *work.Kind {
+	machineOf := w.machineSteps()
+	return &work.Kind{
+		Name: "stop", Action: "instance.stop", Phase: store.Stopping, Changing: true,
+		Steps: []work.Step{
+			{Name: "stop", Title: "asking the cloud to stop it", Effects: []string{"stop"}, UndoEffects: []string{"start"},
+				Do:   machineOf.Do(func(r *machineJob) error { return r.Ask("stop", r.Cloud.Stop) }),
+				Undo: machineOf.Do(func(r *machineJob) error { return r.turnBack("start", r.Cloud.Start, cloud.Running) })},
+			{Name: "rest", Title: "waiting until it has stopped", Do: machineOf.Do(func(r *machineJob) error { return r.Await(cloud.Stopped) })},
+		},
+		End: machineOf.End(func(r *machineJob, state store.WorkState) (store.WorkEnd, error) {
+			if state != store.Done {
+				return r.AsBefore(state), nil
+			}
+			return store.WorkEnd{Phase: store.Ready, Outcome: "stopped"}, nil
+		}),
+	}
+}
+
+func (w *Service) startKind() *work.Kind {
+	machineOf := w.machineSteps()
+	return &work.Kind{
+		Name: "start", Action: "instance.start", Phase: store.Starting, Changing: true,
+		Steps: []work.Step{
+			{Name: "start", Title: "asking the cloud to start it", Effects: []string{"start"}, UndoEffects: []string{"stop"},
+				Do:   machineOf.Do(func(r *machineJob) error { return r.Ask("start", r.Cloud.Start) }),
+				Undo: machineOf.Do(func(r *machineJob) error { return r.turnBack("stop", r.Cloud.Stop, cloud.Stopped) })},
+			{Name: "run", Title: "waiting until it runs", Do: machineOf.Do(func(r *machineJob) error { return r.Await(cloud.Running) })},
+			{Name: "probe", Title: "asking the server which keys it takes", Do: machineOf.Do((*machineJob).knownHost)},
+		},
+		End: machineOf.End(func(r *machineJob, state store.WorkState) (store.WorkEnd, error) {
+			if state != store.Done {
+				return r.AsBefore(state), nil
+			}
+			return r.running()
+		}),
+	}
+}
+
+func (w *Service) removeKind() *work.Kind {
+	adoptOf := w.adoptSteps()
+	plainOf := w.plainSteps()
+	return &work.Kind{
+		Name: "remove", Action: "instance.remove", Phase: store.Removing, Changing: true,
+		Steps: []work.Step{
+			{Name: "line", Title: "taking the steward's line out", Effects: []string{"withdraw"}, NoReturn: true, Do: adoptOf.Do((*adoptJob).forgetLine),
+				Skip: adoptOf.Skip(func(r *adoptJob) bool { return !r.Instance.Adopted })}, // else the file goes with the instance
+			{Name: "remove", Title: "asking the cloud to remove it", Effects: []string{"remove"}, NoReturn: true, Do: plainOf.Do((*plainJob).removeInstance)},
+			{Name: "gone", Title: "waiting until it is gone", Do: plainOf.Do(func(r *plainJob) error {
+				if r.Instance.CloudID == "" {
+					return nil
+				}
+				err := r.Await(cloud.Removed)
+				if errors.Is(err, cloud.ErrNotFound) {
+					return nil
+				}
+				return err
+			})},
+		},
+		End: adoptOf.End(func(r *adoptJob, state store.WorkState) (store.WorkEnd, error) {
+			if state != store.Done {
+				return r.AsBefore(state), nil
+			}
+			outcome := "removed"
+			if r.Instance.Adopted {
+				outcome = "forgotten; the steward's line was taken out"
+				if r.D.Left {
+					outcome = "forgotten; the steward's line could not be taken out: its private half was destroyed, so it opens nothing"
+				}
+				if r.Instance.Via != nil {
+					outcome += fmt.Sprintf("; its line for forwarding still stands on the jump host %s, and opens nothing any more", r.Instance.Via.Address)
+				}
+			}
+			return store.WorkEnd{Phase: store.Removed, Outcome: outcome}, nil
+		}),
+	}
+}
+
+func (r *machineJob) running() (store.WorkEnd, error) {
+	where := fmt.Sprintf("running at %s port %d", r.Instance.Address, r.Instance.Port)
+	return store.WorkEnd{Phase: store.Ready, Trouble: r.D.Trouble, TroubleCode: r.D.Code, Outcome: door.OutcomeOf(where, r.D.Trouble)}, nil
+}
+
+// create asks the cloud for the instance, and records which one it is.
+func (r *machineJob) create() error {
+	i := r.Instance
+	if i.CloudID != "" {
+		if in, err := r.Get(i.CloudID); err == nil && in.State != cloud.Removed && in.State != cloud.Removing {
+			return nil
+		}
+	}
+	if err := r.SetData(door.Found{Asked: true}); err != nil {
+		return err
+	}
+	var in cloud.Instance
+	err := r.Effect("launch", func(ctx context.Context) (err error) {
+		in, err = r.Retry(ctx, func(ctx context.Context) (cloud.Instance, error) {
+			return r.Cloud.Launch(ctx, r.ClientToken("launch"), cloud.Launch{Name: i.Name, Region: i.Region, Zone: i.Zone, Image: i.Image, Size: i.Size, DiskGB: i.DiskGB, Tags: i.Tags, UserData: i.UserData, KeyLabel: i.KeyLabel})
+		})
+		return err
+	})
+	if errors.Is(err, cloud.ErrRefused) {
+		return errors.Join(err, r.SetData(door.Found{}))
+	}
+	if err != nil {
+		return err
+	}
+	if err := r.Note(in); err != nil {
+		return err
+	}
+	return r.SetData(door.Found{})
+}
+
+// lateLimit is how long a request that the cloud never answered may still have
+// an effect.
+const LateLimit = time.Minute
+
+// uncreate removes what the cloud made, also when its answer was lost.
+func (r *machineJob) uncreate() error {
+	in := cloud.Instance{ID: r.Instance.CloudID}
+	if in.ID == "" {
+		var err error
+		if in.ID, err = r.whatWasMade(); err != nil || in.ID == "" {
+			return err
+		}
+	}
+	if err := r.remove(in.ID); err != nil {
+		return fmt.Errorf("%s is left in the cloud: %w", in.ID, err)
+	}
+	if err := r.Say("%s was removed from the cloud", in.ID); err != nil {
+		return err
+	}
+	return r.Note(cloud.Instance{State: cloud.Removed}) // taking the work up again begins without it
+}
+
+// whatWasMade asks the cloud by the client token for an instance of which its
+// answer was lost. A request that was never answered may still come to
+// something, so it is looked for more than once.
+func (r *machineJob) whatWasMade() (id string, err error) {
+	limit := time.Duration(0)
+	if r.D.Asked {
+		limit = min(LateLimit, 2*r.StateLimit)
+	}
+	for {
+		in, err := r.Retry(r.Ctx, func(ctx context.Context) (cloud.Instance, error) {
+			return r.Cloud.ByToken(ctx, r.ClientToken("launch"))
+		})
+		if err == nil || !errors.Is(err, cloud.ErrNotFound) {
+			return in.ID, err
+		}
+		left, err := r.Left(limit)
+		if err != nil || left <= 0 {
+			return "", err
+		}
+		if err := r.Stopping(); err != nil {
+			return "", err
+		}
+		r.Sleep(5 * door.Poll)
+	}
+}
+
+func (r *machineJob) remove(id string) error {
+	err := r.Effect("remove", func(ctx context.Context) error {
+		_, err := r.Retry(ctx, func(ctx context.Context) (cloud.Instance, error) {
+			return r.Cloud.Remove(ctx, r.ClientToken("remove"), id)
+		})
+		return err
+	})
+	if err == nil {
+		r.Instance.CloudID = id
+		err = r.Await(cloud.Removed)
+	}
+	if errors.Is(err, cloud.ErrNotFound) {
+		return nil
+	}
+	return err
+}
+
+func (r *plainJob) removeInstance() error {
+	if r.Instance.CloudID == "" {
+		return nil
+	}
+	err := r.Effect("remove", func(ctx context.Context) error {
+		_, err := r.Retry(ctx, func(ctx context.Context) (cloud.Instance, error) {
+			return r.Cloud.Remove(ctx, r.ClientToken("remove"), r.Instance.CloudID)
+		})
+		return err
+	})
+	if errors.Is(err, cloud.ErrNotFound) {
+		return nil
+	}
+	return err
+}
+
+// turnBack brings the instance back into the state that it had, if it has left it.
+func (r *machineJob) turnBack(effect string, call func(ctx context.Context, clientToken, id string) (cloud.Instance, error), to cloud.State) error {
+	in, err := r.Settled()
+	if err != nil {
+		return err
+	}
+	if in.State != to {
+		if err := r.Ask(effect, call); err != nil {
+			return err
+		}
+	}
+	return r.Await(to)
+}
+
+// firstBoot takes the host key's fingerprint from the first boot's output,
+// fetches the host key, and records it if the two agree. If they do not, the
+// instance runs, and nobody can be sure that it is the one: that is trouble.
+func (r *machineJob) firstBoot() error {
+	rows, err := r.AccessesOf(r.Ctx, r.Instance)
+	if err != nil {
+		return err
+	}
+	for _, a := range rows {
+		if err := r.Store.Observe(r.Ctx, a.ID, access.Placed, true, "first boot"); err != nil {
+			return err
+		}
+	}
+	if r.Instance.HostKeysRead { // never again: what it prints later may be anybody's word
+		return nil
+	}
+	key, trouble, err := r.VouchedHostKey()
+	if err != nil {
+		return err
+	}
+	if err := r.SetData(door.Found{Trouble: trouble}); err != nil {
+		return err
+	}
+	return r.Store.FirstBootRead(r.Ctx, r.Instance, key, "first boot's output, and fetched")
+}
+
+func (r *machineJob) knownHost() error { return r.Run.KnownHost(&r.D) }
+
+// machineJob is an instance that is launched, stopped or started.
+type machineJob struct {
+	door.Job[door.Was, door.Found]
+	svc *Service
+}
+
+func (w *Service) machineSteps() door.Family[*machineJob] {
+	return func() *machineJob { return &machineJob{svc: w} }
+}

@@ -1,0 +1,320 @@
+package lifecycle
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"plumlatch/core/access"
+	"plumlatch/core/authkeys"
+	"plumlatch/core/cloudconfig"
+	"plumlatch/core/keypair"
+	"plumlatch/core/names"
+	"plumlatch/core/plaintext"
+	"plumlatch/core/wire"
+	"plumlatch/service/cloud"
+	"plumlatch/service/door"
+	"plumlatch/service/store"
+)
+
+// Launch records the launch as work. A request that was done already is
+// answered with its instance. Errors: FieldError, store.ErrNameTaken, store.ErrReused.
+func (w *Service) Launch(ctx context.Context, by store.Actor, once store.Once, r LaunchRequest) (store.Instance, []string, error) {
+	// Before anything else: what has changed since the first time does not matter.
+	if i, again, err := w.Replayed(ctx, w.Store.Seen(ctx, once)); again || err != nil {
+		return i, nil, err
+	}
+	p, err := w.Plan(ctx, r)
+	if err != nil {
+		return store.Instance{}, nil, err
+	}
+	sealed, err := w.Encrypt(ctx, p.steward)
+	if err != nil {
+		return store.Instance{}, nil, err
+	}
+	n := store.NewInstance{
+		Instance: store.Instance{
+			Name: r.Name, Alias: p.alias, Cloud: w.Cloud.Name(), Region: r.Region, Zone: r.Zone, Image: r.Image, Size: r.Size, DiskGB: r.DiskGB, Tags: r.Tags,
+			LoginUser: p.Image.LoginUser, UserData: p.UserData, Phase: store.Launching, State: string(cloud.Pending), Port: 22,
+		},
+		Steward: p.steward.Public, StewardSealed: sealed,
+	}
+	if len(p.Keys) > 0 { // as clouds show it: the first key of the launch
+		n.KeyLabel = p.Keys[0].Name
+	}
+	var names []string
+	for _, k := range p.Keys {
+		n.KeyIDs = append(n.KeyIDs, k.ID)
+		names = append(names, k.Name)
+	}
+	with := "with no key"
+	if len(names) > 0 {
+		with = "with " + strings.Join(names, ", ")
+	}
+	n.Work = w.Begun(w.Named("launch"), "launch "+r.Name, door.Token(26), n.Instance, fmt.Sprintf("launch %s, %s in %s %s", r.Image, r.Size, r.Region, with), nil)
+	i, err := w.Store.AddInstance(ctx, by, once, n)
+	if i, again, err := w.Replayed(ctx, err); again || err != nil {
+		return i, p.Warnings, err
+	}
+	w.Look()
+	return i, p.Warnings, err
+}
+
+// Change begins to stop, start or remove an instance at rest, by the phase
+// that stands for it. store.ErrInProgress, or a FieldError for one that is in
+// no state for it.
+func (w *Service) Change(ctx context.Context, by store.Actor, once store.Once, i store.Instance, phase store.Phase) (store.Instance, error) {
+	if i, again, err := w.Replayed(ctx, w.Store.Seen(ctx, once)); again || err != nil {
+		return i, err
+	}
+	k := w.ByPhase(phase)
+	switch {
+	case i.Adopted && phase != store.Removing:
+		return store.Instance{}, door.FieldError{Field: "state", Problem: "it was adopted: no cloud of ours is behind it, so it cannot be stopped or started from here"}
+	case phase == store.Stopping && i.State == string(cloud.Stopped), phase == store.Starting && i.State == string(cloud.Running):
+		return store.Instance{}, door.FieldError{Field: "state", Problem: fmt.Sprintf("the instance is %s already", i.State)}
+	case phase != store.Removing && i.Phase == store.Failed:
+		return store.Instance{}, door.FieldError{Field: "state", Problem: "its launch failed; remove it, and launch again"}
+	}
+	err := w.Store.BeginChange(ctx, by, once, i, phase, w.Begun(k, k.Name+" "+i.Name, door.Token(26), i, k.Name, door.Was{Phase: i.Phase}))
+	if i, again, err := w.Replayed(ctx, err); again || err != nil {
+		return i, err
+	}
+	w.Look()
+	return w.Store.InstanceByID(ctx, i.ID)
+}
+
+// LaunchRequest asks for an instance that opens with the named keys.
+type LaunchRequest struct {
+	Name, Region, Image, Size string
+	Zone                      string
+	DiskGB                    int // of the root volume; 0 for the size's own
+	Tags                      map[string]string
+	UserData                  string // the engineer's own, merged with ours
+	Keys                      []string
+	NoKey                     bool // launch though no key is named
+}
+
+// Plan is a checked launch: what it would send.
+type Plan struct {
+	Image    cloud.Image
+	Size     cloud.Size
+	Keys     []store.Key
+	UserData string
+	Warnings []string
+
+	steward *keypair.Pair
+	alias   string
+}
+
+// Plan checks a request, and makes the user data that it would send with a
+// steward key of its own. It changes nothing. A FieldError says what is wrong.
+func (w *Service) Plan(ctx context.Context, r LaunchRequest) (*Plan, error) {
+	if err := names.Check(r.Name); err != nil {
+		return nil, door.FieldError{Field: "name", Problem: err.Error()}
+	}
+	properties := w.Cloud.Properties()
+	if err := properties.Names.Check(r.Name); err != nil {
+		return nil, door.FieldError{Field: "name", Problem: err.Error()}
+	}
+	p := &Plan{}
+	if err := w.planPlace(ctx, r, p); err != nil {
+		return nil, err
+	}
+	if err := checkTags(r.Tags, properties.MaxTags); err != nil {
+		return nil, err
+	}
+	if len(r.Keys) == 0 && !r.NoKey {
+		return nil, door.FieldError{Field: "keys", Code: wire.FieldNoKey, Problem: "no key is named: without one nobody can log in, and the way back in is a restore; name a key, or ask for it with no_key (-no-key)"}
+	}
+	if len(r.Keys) > 0 && r.NoKey {
+		return nil, door.FieldError{Field: "keys", Problem: "keys are named, and no_key is asked for too: give one or the other"}
+	}
+	if err := w.planKeys(ctx, r, p); err != nil {
+		return nil, err
+	}
+	p.warn()
+	p.alias = "plumlatch-" + door.Token(10)
+	var err error
+	if p.steward, err = keypair.Create(keypair.Ed25519, "steward "+p.alias); err != nil {
+		return nil, err
+	}
+	return p, p.userData(r, properties.MaxUserData)
+}
+
+// planPlace checks region, zone, image, size and disk.
+func (w *Service) planPlace(ctx context.Context, r LaunchRequest, p *Plan) error {
+	regions, err := w.Cloud.Regions(ctx)
+	if err != nil {
+		return err
+	}
+	region, err := choose("region", r.Region, regions, func(x cloud.Region) string { return x.Name })
+	if err != nil {
+		return err
+	}
+	if r.Zone != "" && !slices.Contains(region.Zones, r.Zone) {
+		return door.FieldError{Field: "zone", Problem: "region " + region.Name + " has no such zone", Choices: region.Zones}
+	}
+	images, err := w.Cloud.Images(ctx, region.Name)
+	if err != nil {
+		return err
+	}
+	sizes, err := w.Cloud.Sizes(ctx, region.Name)
+	if err != nil {
+		return err
+	}
+	if p.Image, err = choose("image", r.Image, images, func(x cloud.Image) string { return x.Name }); err != nil {
+		return w.elsewhere(ctx, err, region.Name)
+	}
+	if p.Size, err = choose("size", r.Size, sizes, func(x cloud.Size) string { return x.Name }); err != nil {
+		return w.elsewhere(ctx, err, region.Name)
+	}
+	if i := slices.IndexFunc(sizes, func(s cloud.Size) bool { return s.Name == p.Image.SmallestSize }); i >= 0 {
+		if least := sizes[i]; p.Size.MemoryMB < least.MemoryMB || p.Size.CPUs < least.CPUs {
+			var fit []string
+			for _, s := range sizes {
+				if s.MemoryMB >= least.MemoryMB && s.CPUs >= least.CPUs {
+					fit = append(fit, s.Name)
+				}
+			}
+			return door.FieldError{Field: "size", Problem: fmt.Sprintf("image %s needs at least size %s", p.Image.Name, least.Name), Choices: fit}
+		}
+	}
+	disk := r.DiskGB
+	if disk == 0 {
+		disk = p.Size.DiskGB
+	}
+	switch {
+	case disk < p.Image.MinDiskGB:
+		return door.FieldError{Field: "disk_gb", Problem: fmt.Sprintf("image %s needs a root volume of at least %d GiB, and this is %d", p.Image.Name, p.Image.MinDiskGB, disk)}
+	case disk > maxDiskGB:
+		return door.FieldError{Field: "disk_gb", Problem: fmt.Sprintf("a root volume has at most %d GiB", maxDiskGB)}
+	}
+	return nil
+}
+
+const maxDiskGB = 65536
+
+// elsewhere adds to an unknown image or size that another region has it.
+func (w *Service) elsewhere(ctx context.Context, err error, region string) error {
+	fe, ok := errors.AsType[door.FieldError](err)
+	if !ok {
+		return err
+	}
+	fe.Problem += " in region " + region
+	return fe
+}
+
+func choose[T any](field, want string, all []T, name func(T) string) (T, error) {
+	var choices []string
+	for _, x := range all {
+		if name(x) == want {
+			return x, nil
+		}
+		choices = append(choices, name(x))
+	}
+	var none T
+	problem := "unknown " + field
+	if want == "" {
+		problem = "no " + field + " is given"
+	}
+	return none, door.FieldError{Field: field, Problem: problem, Choices: choices}
+}
+
+const maxTagValue = 255
+
+func checkTags(tags map[string]string, limit int) error {
+	if len(tags) > limit {
+		return door.FieldError{Field: "tags", Problem: fmt.Sprintf("the cloud takes at most %d tags", limit)}
+	}
+	for _, k := range slices.Sorted(maps.Keys(tags)) {
+		if err := names.Check(k); err != nil {
+			return door.FieldError{Field: "tags", Problem: "a tag's name: " + err.Error()}
+		}
+		v := tags[k]
+		if len(v) > maxTagValue || plaintext.HasControl(v) || !utf8.ValidString(v) || keypair.LooksPrivate([]byte(v)) {
+			return door.FieldError{Field: "tags", Problem: fmt.Sprintf("the value of tag %s is not one line of at most %d bytes", k, maxTagValue)}
+		}
+	}
+	return nil
+}
+
+func (w *Service) planKeys(ctx context.Context, r LaunchRequest, p *Plan) error {
+	for _, name := range r.Keys {
+		k, err := w.Store.KeyByName(ctx, name)
+		if errors.Is(err, store.ErrNotFound) {
+			return w.UnknownKey(ctx, name)
+		}
+		if err != nil {
+			return err
+		}
+		if slices.ContainsFunc(p.Keys, func(x store.Key) bool { return x.ID == k.ID }) {
+			continue
+		}
+		if k.State != access.InUse {
+			return door.FieldError{Field: "keys", Problem: fmt.Sprintf("key %s is %s: no launch takes it", k.Name, k.State)}
+		}
+		if k.RetiredAt != nil {
+			return door.FieldError{Field: "keys", Problem: fmt.Sprintf("key %s is retired: it is for no new launches (plumlatch key use-again %s undoes it)", k.Name, k.Name)}
+		}
+		if err := k.Public().Placeable(); err != nil {
+			return door.FieldError{Field: "keys", Problem: fmt.Sprintf("key %s: %v", k.Name, err)}
+		}
+		if t := k.Public().Type(); !slices.Contains(p.Image.KeyTypes, t) {
+			return door.FieldError{Field: "keys", Problem: fmt.Sprintf("key %s is %s, which image %s does not take", k.Name, t, p.Image.Name), Choices: p.Image.KeyTypes}
+		}
+		p.Keys = append(p.Keys, k)
+	}
+	return nil
+}
+
+// warn points out what the engineer may not want, and stops nobody.
+func (p *Plan) warn() {
+	var people, neverShown []string
+	for _, k := range p.Keys {
+		if k.HolderSort != "machine" && k.HolderSort != "job" {
+			people = append(people, k.Name)
+		}
+		if k.ShownAt == nil {
+			neverShown = append(neverShown, k.Name)
+		}
+	}
+	switch {
+	case len(p.Keys) == 0:
+		p.Warnings = append(p.Warnings, "no key opens it for a person: it is a locked box, and getting in will be a restore")
+	case len(people) == 0:
+		p.Warnings = append(p.Warnings, "only keys of machines and jobs open it: no person gets in")
+	case len(people) == 1:
+		p.Warnings = append(p.Warnings, fmt.Sprintf("%s is the sole opener: if that private key is lost, getting in is a restore; name a second person's key", people[0]))
+	}
+	for _, n := range neverShown {
+		p.Warnings = append(p.Warnings, fmt.Sprintf("nobody has ever shown that the private half of %s exists (plumlatch key prove %s)", n, n))
+	}
+}
+
+// userData makes what first boot reads: ours, and the engineer's own beside it.
+func (p *Plan) userData(r LaunchRequest, limit int) error {
+	s := cloudconfig.Settings{Hostname: strings.ToLower(r.Name), LoginUser: p.Image.LoginUser, Own: r.UserData, MaxSize: limit}
+	for _, k := range p.Keys {
+		s.Keys = append(s.Keys, k.Public().Line())
+	}
+	s.Keys = append(s.Keys, authkeys.StewardOptions+" "+p.steward.Public.Line())
+	out, err := cloudconfig.Build(s)
+	var own cloudconfig.OwnError
+	switch {
+	case errors.As(err, &own):
+		return door.FieldError{Field: "user_data", Problem: own.Error()}
+	case errors.Is(err, cloudconfig.ErrTooLarge) && r.UserData != "":
+		return door.FieldError{Field: "user_data", Problem: err.Error()}
+	case errors.Is(err, cloudconfig.ErrTooLarge):
+		return door.FieldError{Field: "keys", Problem: err.Error() + "; name fewer keys"}
+	case err != nil:
+		return err
+	}
+	p.UserData, p.Warnings = out.Text, append(p.Warnings, out.Warnings...)
+	return nil
+}

@@ -1,0 +1,158 @@
+package survey
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"plumlatch/core/access"
+	"plumlatch/core/authkeys"
+	"plumlatch/core/keypair"
+	"plumlatch/core/names"
+	"plumlatch/core/plaintext"
+	"plumlatch/core/wire"
+	"plumlatch/service/door"
+	"plumlatch/service/store"
+)
+
+const MaxFound = 5000 // keys that a client may hand over
+
+// ReadByClient takes what a client read in files for what stands there.
+func ReadByClient(keys []wire.FoundKey) []access.Found {
+	var files []string
+	lines := map[string][]authkeys.Line{}
+	for _, k := range keys {
+		if lines[k.File] == nil {
+			files = append(files, k.File)
+		}
+		for _, l := range authkeys.Parse([]byte(strings.TrimSpace(k.Options+" "+k.PublicKey)), time.UTC) {
+			l.Number, l.Comment = k.Line, plaintext.Line(plaintext.Cut(l.Comment, 200))
+			lines[k.File] = append(lines[k.File], l)
+		}
+	}
+	return access.Gather(files, lines, time.Now(), maxPlaces)
+}
+
+// Limits of what a client may report.
+const (
+	maxUsers   = 200
+	maxReports = 300 // lines of each sort of words
+)
+
+// TakeClientSurvey takes in what an engineer's client saw from inside. It is the
+// client's word, and its vantage says so. FieldError, store.ErrSurveying.
+func (w *Service) TakeClientSurvey(ctx context.Context, by store.Actor, i store.Instance, r wire.ClientSurvey) (wire.Survey, error) {
+	if len(r.Users) > maxUsers {
+		return wire.Survey{}, door.FieldError{Field: "users", Problem: fmt.Sprintf("more than %d users", maxUsers)}
+	}
+	out := wire.Survey{Instance: i.Name, LoginUser: i.LoginUser, Vantage: "the client of " + by.Operator + " at " + by.Address, Files: said(r.Files), NotSeen: said(r.NotSeen), Broken: said(r.Broken),
+		Ignored: said(r.Ignored), Config: said(r.Config), Doors: said(r.Doors), Lying: []wire.LyingKey{}, Keys: []wire.Surveyed{}}
+	for _, l := range r.Lying[:min(maxReports, len(r.Lying))] {
+		if l.Fingerprint != "" && !strings.HasPrefix(l.Fingerprint, "SHA256:") {
+			return out, door.FieldError{Field: "lying", Problem: "a fingerprint is written as SHA256:..."}
+		}
+		out.Lying = append(out.Lying, wire.LyingKey{File: plaintext.Line(plaintext.Cut(l.File, 300)), Owner: plaintext.Line(plaintext.Cut(l.Owner, 40)), Fingerprint: plaintext.Line(plaintext.Cut(l.Fingerprint, 60))})
+	}
+	fence, err := w.Store.TakeTurn(ctx, i.ID)
+	if err != nil {
+		return out, err
+	}
+	turn := store.Turn{InstanceID: i.ID, Fence: fence}
+	kept := store.Kept{By: by, Turn: turn}
+	c := Compared{Found: map[int64]bool{}}
+	known, err := w.Store.ForSurvey(ctx, i.ID)
+	if err == nil {
+		err = w.clientUsers(ctx, &out, &c, known[i.ID].Accesses, r.Users, &kept)
+	}
+	if err != nil {
+		return out, errJoinGive(ctx, w, turn, err)
+	}
+	if now, err := w.Store.Now(ctx); err == nil {
+		out.At = now.UTC()
+	}
+	kept.Found = c.Found
+	kept.Parts = []store.SurveyPart{{Sort: "client", Vantage: out.Vantage, Recorded: c.Recorded, Unrecorded: c.Unrecorded, Missing: c.missing, Expired: c.lapsed, Report: out}}
+	kept.Journal = "by the client: " + c.words()
+	return out, w.Store.KeepSurvey(ctx, i, kept)
+}
+
+func errJoinGive(ctx context.Context, w *Service, turn store.Turn, err error) error {
+	if give := w.Store.GiveTurn(ctx, turn); give != nil {
+		w.Log.Warn("a turn was not given back; it runs out by itself", "error", door.Words(give))
+	}
+	return err
+}
+
+func (w *Service) clientUsers(ctx context.Context, out *wire.Survey, c *Compared, rows []store.SurveyedAccess, users []wire.UserFiles, kept *store.Kept) error {
+	var done []string
+	for _, u := range users {
+		if !names.LoginUser(u.User) || slices.Contains(done, u.User) {
+			return door.FieldError{Field: "users", Problem: "a user is named that is no login user, or named twice"}
+		}
+		done = append(done, u.User)
+		for _, k := range u.Keys {
+			if _, err := keypair.ReadPublic([]byte(k.PublicKey)); err != nil {
+				return door.FieldError{Field: "users", Problem: fmt.Sprintf("%s line %d: %v", plaintext.Line(plaintext.Cut(k.File, 100)), k.Line, err)}
+			}
+		}
+		found := ReadByClient(u.Keys)
+		for n := range found {
+			for p := range found[n].Places {
+				place := &found[n].Places[p]
+				place.File, place.Options = plaintext.Line(plaintext.Cut(place.File, 300)), plaintext.Line(plaintext.Cut(place.Options, 500))
+			}
+		}
+		out.Files = append(out.Files, said(u.Files)...)
+		out.NotSeen = append(out.NotSeen, said(u.NotSeen)...)
+		if err := w.Show(ctx, out, c, u.User, rows, found, u.Whole); err != nil {
+			return err
+		}
+		for _, f := range found {
+			kept.Keys = append(kept.Keys, store.SeenKey{LoginUser: u.User, Found: f})
+		}
+		if u.Whole {
+			kept.Users = append(kept.Users, u.User)
+		}
+	}
+	return nil
+}
+
+// said makes words from elsewhere fit to be kept and shown.
+func said(all []string) []string {
+	out := []string{}
+	for _, s := range all[:min(maxReports, len(all))] {
+		out = append(out, plaintext.Line(plaintext.Cut(s, 300)))
+	}
+	return out
+}
+
+// Unwritten is a key that a survey found on an instance and that the ledger does
+// not have for it.
+func (w *Service) Unwritten(ctx context.Context, i store.Instance, fingerprint, user string) (store.Sighting, error) {
+	rows, err := w.Store.SightingsOf(ctx, i.ID)
+	if err != nil {
+		return store.Sighting{}, err
+	}
+	var found []store.Sighting
+	var there []string
+	for _, s := range rows {
+		if s.GoneAt != nil || s.Recorded || s.Limits == access.Authority {
+			continue
+		}
+		if (s.Fingerprint == fingerprint || s.Key != "" && strings.EqualFold(s.Key, fingerprint)) && (user == "" || user == s.LoginUser) {
+			found = append(found, s)
+		}
+		there = append(there, s.Fingerprint)
+	}
+	switch {
+	case len(found) == 1:
+		return found[0], nil
+	case len(found) > 1:
+		return store.Sighting{}, door.FieldError{Field: "user", Problem: "it stands there for several users; say which"}
+	case len(there) == 0:
+		return store.Sighting{}, door.FieldError{Field: "fingerprint", Problem: "no survey found an unrecorded key there; \"plumlatch survey " + i.Name + "\" looks again"}
+	}
+	return store.Sighting{}, door.FieldError{Field: "fingerprint", Problem: "no survey found that key there as an unrecorded one", Choices: there[:min(8, len(there))]}
+}

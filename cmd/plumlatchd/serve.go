@@ -24,6 +24,9 @@ import (
 	"plumlatch/service/store"
 )
 
+// halt is what a service that is built for the harness is halted by; nil in any other.
+var halt func(point string)
+
 // service is a started service.
 type service struct {
 	store  *store.Store
@@ -66,7 +69,7 @@ func startService(ctx context.Context, c config, log *slog.Logger) (_ *service, 
 		return nil, errors.Join(err, db.Close())
 	}
 	driver := standin.New(c.cloudURL, strings.TrimSpace(string(token)))
-	worker := kinds.New(&door.Service{Store: db, Cloud: driver, Reach: policy, Cipher: cipher, Log: log, Lease: c.lease, StateLimit: c.stateLimit, FollowEvery: c.follow, Heads: heads}, c.surveys)
+	worker := kinds.New(&door.Service{Store: db, Cloud: driver, Reach: policy, Cipher: cipher, Log: log, Lease: c.lease, StateLimit: c.stateLimit, FollowEvery: c.follow, Heads: heads, Halt: halt}, c.surveys)
 	if err := worker.Start(ctx); err != nil {
 		return nil, errors.Join(err, db.Close())
 	}

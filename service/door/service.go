@@ -37,6 +37,8 @@ type Service struct {
 	StateLimit time.Duration
 	// FollowEvery is how often the cloud is asked what has changed without us; 30 s if 0, never if negative.
 	FollowEvery time.Duration
+	// Halt is work.Engine.Halt: nil in production.
+	Halt func(point string)
 	// Heads signs the heads of the journal.
 	Heads *atrest.Heads
 

@@ -62,7 +62,7 @@ func (w *Worker) Start(ctx context.Context) error {
 	if d.StateLimit == 0 {
 		d.StateLimit = door.StateLimit
 	}
-	d.Engine = &work.Engine{Ledger: d.Store, Log: d.Log, Lease: d.Lease, Final: func(err error) bool {
+	d.Engine = &work.Engine{Ledger: d.Store, Log: d.Log, Lease: d.Lease, Halt: d.Halt, Final: func(err error) bool {
 		return errors.Is(err, cloud.ErrRefused) || errors.Is(err, cloud.ErrFailed) || errors.Is(err, cloud.ErrNotFound)
 	}}
 	if err := d.Engine.Start(ctx, d.Register(w.Kinds())...); err != nil {

@@ -53,6 +53,9 @@ type Engine struct {
 	Lease time.Duration
 	// Final tells of an error that trying again does not mend. Failures are; nil knows no others.
 	Final func(error) bool
+	// Halt, for tests, is called at every point of Halts. It may end or stop the process, or
+	// end the goroutine. nil, as it is in production, does nothing.
+	Halt func(point string)
 
 	kinds   []*Kind
 	replica string
@@ -110,6 +113,12 @@ func (e *Engine) Go(f func()) { e.wg.Go(f) }
 func (e *Engine) Close() {
 	e.stop()
 	e.wg.Wait()
+}
+
+func (e *Engine) halt(point string) {
+	if e.Halt != nil {
+		e.Halt(point)
+	}
 }
 
 // margin is what lies between the end of an effect's deadline and that of the

@@ -264,7 +264,7 @@ func (r *Run) stepOn() (over bool, err error) {
 	if r.ahead != n && s.Skip != nil && s.Skip(r) {
 		return false, r.move("done", n+1, false, "", "")
 	}
-	halt(r.at + "/begin")
+	r.engine.halt(r.at + "/begin")
 	r.noReturn = r.noReturn || s.NoReturn
 	title := s.Title
 	if r.Work.WaitsFor != "" { // it was told when the wait began
@@ -282,7 +282,7 @@ func (r *Run) stepOn() (over bool, err error) {
 	case errors.As(err, &wait):
 		return true, r.wait(wait)
 	case err == nil:
-		halt(r.at + "/end")
+		r.engine.halt(r.at + "/end")
 		return false, r.moveOn()
 	case r.ctx.Err() != nil:
 		return false, err
@@ -326,7 +326,7 @@ func (r *Run) stepBack() (over bool, err error) {
 		return false, r.move("undone", n-1, true, "", "")
 	}
 	r.at = r.Kind.Name + "/" + s.Name + "/undo"
-	halt(r.at + "/begin")
+	r.engine.halt(r.at + "/begin")
 	title := "taking back: " + s.Title
 	if r.Work.WaitsFor != "" {
 		title, r.Work.WaitsFor = "", ""
@@ -340,7 +340,7 @@ func (r *Run) stepBack() (over bool, err error) {
 	case waits:
 		return true, r.wait(wait)
 	case err == nil:
-		halt(r.at + "/end")
+		r.engine.halt(r.at + "/end")
 		return false, r.move("undone", n-1, true, "", "")
 	case r.ctx.Err() != nil:
 		return false, err
@@ -406,13 +406,13 @@ func (r *Run) Effect(name string, f func(ctx context.Context) error) error {
 	if s := r.Step(); !slices.Contains(s.Effects, name) && !slices.Contains(s.UndoEffects, name) {
 		return fmt.Errorf("effect %s is not in the table of step %s", name, r.at)
 	}
-	halt(r.at + "/" + name + "/before")
+	r.engine.halt(r.at + "/" + name + "/before")
 	if !r.lease.live() || r.ctx.Err() != nil {
 		return store.ErrLost
 	}
-	halt(r.at + "/" + name + "/inside")
+	r.engine.halt(r.at + "/" + name + "/inside")
 	err := f(r.ctx)
-	halt(r.at + "/" + name + "/after")
+	r.engine.halt(r.at + "/" + name + "/after")
 	return err
 }
 

@@ -3,8 +3,10 @@
 package worktest
 
 import (
+	"cmp"
 	"context"
 	"log/slog"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -78,8 +80,9 @@ func (y *Toy) Kind(names ...string) *work.Kind {
 
 // Engine carries out kinds of work on a database of its own.
 type Engine struct {
-	URL string
-	DB  *store.Store
+	URL   string
+	DB    *store.Store
+	Lease time.Duration // 2 s if 0
 
 	t *testing.T
 	w *work.Engine
@@ -102,7 +105,7 @@ func NewToy() *Toy { return &Toy{Waits: map[string]bool{}, Fails: map[string]boo
 func (e *Engine) Run(kinds ...*work.Kind) {
 	e.t.Helper()
 	e.Stop()
-	e.w = &work.Engine{Ledger: e.DB, Log: slog.New(slog.DiscardHandler), Lease: 2 * time.Second}
+	e.w = &work.Engine{Ledger: e.DB, Log: slog.New(slog.DiscardHandler), Lease: cmp.Or(e.Lease, 2*time.Second)}
 	if err := e.w.Start(context.Background(), kinds...); err != nil {
 		e.t.Fatal(err)
 	}
@@ -114,6 +117,77 @@ func (e *Engine) Stop() {
 		e.w.Close()
 		e.w = nil
 	}
+}
+
+// Replica is a replica of its own, beside the one of Run, that ends or stops where its engine
+// comes to a point, the first time.
+type Replica struct {
+	Halted chan struct{} // closed when it has come to the point
+
+	db      *store.Store
+	engine  *work.Engine
+	stopped chan struct{} // closed when it goes on; nil for one that is killed
+}
+
+// ledger is the store of a replica that can be stopped: it does not claim or renew then.
+type ledger struct {
+	*store.Store
+	r *Replica
+}
+
+func (l ledger) pass() {
+	select {
+	case <-l.r.Halted:
+		<-l.r.stopped
+	default:
+	}
+}
+
+func (l ledger) ClaimWork(ctx context.Context, replica string, kinds []string, life time.Duration) (store.Work, error) {
+	l.pass()
+	return l.Store.ClaimWork(ctx, replica, kinds, life)
+}
+
+func (l ledger) RenewClaim(ctx context.Context, c store.Claim, life time.Duration) (bool, error) {
+	l.pass()
+	return l.Store.RenewClaim(ctx, c, life)
+}
+
+// HaltAt starts a replica that is killed at a point, or stopped there until GoOn: as by
+// SIGKILL and SIGSTOP, but within the test.
+func (e *Engine) HaltAt(point string, kill bool, lease time.Duration, kinds ...*work.Kind) *Replica {
+	e.t.Helper()
+	r := &Replica{Halted: make(chan struct{}), stopped: make(chan struct{}), db: pgtest.OpenURL(e.t, e.URL)}
+	var once sync.Once
+	r.engine = &work.Engine{Ledger: ledger{r.db, r}, Log: slog.New(slog.DiscardHandler), Lease: lease, Halt: func(at string) {
+		if at != point {
+			return
+		}
+		first := false
+		once.Do(func() { first = true })
+		if !first {
+			return
+		}
+		if kill { // nothing of it reaches the database any more
+			_ = r.db.Close()
+			close(r.stopped)
+			close(r.Halted)
+			runtime.Goexit()
+		}
+		close(r.Halted)
+		<-r.stopped
+	}}
+	if err := r.engine.Start(context.Background(), kinds...); err != nil {
+		e.t.Fatal(err)
+	}
+	e.t.Cleanup(r.engine.Close)
+	return r
+}
+
+// GoOn has a replica that was stopped go on, and waits until it has laid down what it had.
+func (r *Replica) GoOn() {
+	close(r.stopped)
+	r.engine.Close()
 }
 
 // Begin begins a piece of work of a kind, and returns its ID.
@@ -142,6 +216,16 @@ func (e *Engine) Until(id int64, states ...store.WorkState) store.Work {
 			e.t.Fatalf("the work is %s at %q, and not %v", at.State, at.At, states)
 		}
 	}
+}
+
+// Cancel asks that a piece of work go back.
+func (e *Engine) Cancel(id int64) error {
+	e.t.Helper()
+	at, err := e.DB.WorkByID(e.t.Context(), id)
+	if err == nil {
+		err = e.w.Cancel(e.t.Context(), store.Actor{Operator: "night-lead"}, at)
+	}
+	return err
 }
 
 // Retry takes a piece of work up again.

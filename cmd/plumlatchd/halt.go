@@ -1,6 +1,6 @@
 //go:build halt
 
-package work
+package main
 
 import (
 	"os"
@@ -8,10 +8,10 @@ import (
 	"time"
 )
 
-// halt ends or stops this process at the point that PLUMLATCHD_HALT names, the
+// halts ends or stops this process at the point that PLUMLATCHD_HALT names, the
 // first time that it gets there: PLUMLATCHD_HALT_ONCE is a file that says that
 // it did, and PLUMLATCHD_HALT_HOW is "kill" or "stop".
-func halt(point string) {
+func halts(point string) {
 	if point != os.Getenv("PLUMLATCHD_HALT") {
 		return
 	}
@@ -27,3 +27,5 @@ func halt(point string) {
 	_ = syscall.Kill(os.Getpid(), how)
 	time.Sleep(20 * time.Millisecond) // the signal takes every thread
 }
+
+func init() { halt = halts }

@@ -20,6 +20,7 @@ import (
 	"syscall"
 	"time"
 
+	"plumlatch/service"
 	"plumlatch/service/api"
 	"plumlatch/service/child"
 	"plumlatch/service/postgres"
@@ -39,7 +40,7 @@ type demoRun struct {
 	log     *slog.Logger
 
 	postgres, standin *child.Program
-	service           *service
+	service           *service.Service
 	lock              *os.File
 }
 
@@ -82,7 +83,7 @@ func demo(ctx context.Context, args []string) (err error) {
 	case <-ctx.Done():
 		fmt.Println("\nStopping; the next \"make demo\" goes on with the same data.")
 		return nil
-	case err := <-d.service.failed:
+	case err := <-d.service.Failed():
 		return err
 	case <-d.postgres.Done:
 		return fmt.Errorf("PostgreSQL ended by itself (%v); its log is %s", d.postgres.Status(), d.postgres.Log)
@@ -256,7 +257,7 @@ func (d *demoRun) operator(ctx context.Context) (password string, err error) {
 	if err != nil {
 		return "", err
 	}
-	db := d.service.store
+	db := d.service.Store()
 	if _, _, err := db.PasswordHash(ctx, demoOperator); errors.Is(err, store.ErrNotFound) {
 		if err := db.AddOperator(ctx, store.Service, demoOperator, store.Admin, api.HashPassword(password)); err != nil {
 			return "", err
@@ -316,7 +317,7 @@ func relative(p string) string {
 func (d *demoRun) stop() error {
 	var err error
 	if d.service != nil {
-		err = errors.Join(err, d.service.close())
+		err = errors.Join(err, d.service.Close())
 	}
 	if d.standin != nil {
 		err = errors.Join(err, d.standin.Stop(syscall.SIGTERM))

@@ -101,9 +101,9 @@ func serve(ctx context.Context, args []string) error {
 	}
 	select {
 	case <-ctx.Done():
-	case err = <-s.failed:
+	case err = <-s.Failed():
 	}
-	return errors.Join(err, s.close())
+	return errors.Join(err, s.Close())
 }
 
 // admin makes the first operator, whom nobody else can make.

@@ -7,16 +7,14 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
-	"net/http"
 	"net/netip"
 	"os"
 	"strings"
 	"sync/atomic"
-	"time"
 
 	"plumlatch/console"
 	"plumlatch/reach"
-	"plumlatch/service/api"
+	"plumlatch/service"
 	"plumlatch/service/atrest"
 	"plumlatch/service/cloud/standin"
 	"plumlatch/service/door"
@@ -27,17 +25,8 @@ import (
 // halt is what a service that is built for the harness is halted by; nil in any other.
 var halt func(point string)
 
-// service is a started service.
-type service struct {
-	store  *store.Store
-	worker *kinds.Worker
-	http   *http.Server
-	failed chan error // gets the error of a listener that broke
-	log    *slog.Logger
-}
-
 // startService opens the database, goes on with unfinished work and listens.
-func startService(ctx context.Context, c config, log *slog.Logger) (_ *service, err error) {
+func startService(ctx context.Context, c config, log *slog.Logger) (_ *service.Service, err error) {
 	token, err := os.ReadFile(c.cloudToken)
 	if err != nil {
 		return nil, err
@@ -70,44 +59,16 @@ func startService(ctx context.Context, c config, log *slog.Logger) (_ *service, 
 	}
 	driver := standin.New(c.cloudURL, strings.TrimSpace(string(token)))
 	worker := kinds.New(&door.Service{Store: db, Cloud: driver, Reach: policy, Cipher: cipher, Log: log, Lease: c.lease, StateLimit: c.stateLimit, FollowEvery: c.follow, Heads: heads, Halt: halt}, c.surveys)
-	if err := worker.Start(ctx); err != nil {
-		return nil, errors.Join(err, db.Close())
-	}
-	closing := make(chan struct{})
-	options := api.Options{Closing: closing, Store: db, Worker: worker, Cloud: driver, Console: console.Files(), Listen: c.listen, TLS: c.tlsCert != "", Log: log}
+	options := service.Options{Console: console.Files(), Listen: c.listen, CertFile: c.tlsCert, KeyFile: c.tlsKey}
 	if c.allowHosts != "" {
 		options.Hosts = strings.Split(c.allowHosts, ",")
 	}
-	s := &service{store: db, worker: worker, failed: make(chan error, 1), log: log, http: &http.Server{
-		Handler:           api.New(options),
-		ReadHeaderTimeout: 10 * time.Second,
-		ReadTimeout:       60 * time.Second,
-		IdleTimeout:       2 * time.Minute,
-		MaxHeaderBytes:    32 << 10,
-		ErrorLog:          slog.NewLogLogger(log.Handler(), slog.LevelDebug),
-	}}
-	s.http.RegisterOnShutdown(func() { close(closing) })
-	go func() {
-		err := s.http.Serve
-		if c.tlsCert != "" {
-			err = func(l net.Listener) error { return s.http.ServeTLS(l, c.tlsCert, c.tlsKey) }
-		}
-		if e := err(listener); !errors.Is(e, http.ErrServerClosed) {
-			s.failed <- e
-		}
-	}()
+	s, err := service.Start(ctx, worker, listener, options)
+	if err != nil {
+		return nil, errors.Join(err, db.Close())
+	}
 	log.Info("listening", "address", c.listen, "tls", c.tlsCert != "")
 	return s, nil
-}
-
-// close lets requests at hand end, stops work at hand (the next start goes on
-// with it) and closes the database.
-func (s *service) close() error {
-	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
-	defer cancel()
-	err := s.http.Shutdown(ctx)
-	s.worker.Close()
-	return errors.Join(err, s.store.Close())
 }
 
 // policy makes the reach policy, with our own listeners forbidden.

@@ -136,6 +136,16 @@ var cloudCalls = map[string][]string{
 	"reserve": {"reserve"}, "reserve cancelled": {"release"}, "admit cancelled": {"admit", "unadmit"}, "release": {"release"}, "move": {"move"},
 }
 
+// TestEveryCase is the harness within the test: every case that there is, without a process.
+func TestEveryCase(t *testing.T) {
+	t.Parallel()
+	all := trials()
+	if *matrixOnly != "" {
+		all = slices.DeleteFunc(all, func(x *trial) bool { return !strings.Contains(x.name(), *matrixOnly) })
+	}
+	runTrials(t, all, true)
+}
+
 // TestMatrix is the harness: each case runs a piece of work through in which a
 // service is killed or stopped at one point, or a call to the cloud goes wrong,
 // and then checks the rules that never bend.
@@ -160,12 +170,28 @@ func TestMatrix(t *testing.T) {
 		all = all[:min(sampleSize, len(all))]
 	}
 	t.Logf("%d of %d cases, seed %d", len(all), total, seed)
+	ends := runTrials(t, all, false)
+	// "go test" shows nothing of what passes: "make test" prints this file.
+	if file := os.Getenv("PLUMLATCH_HARNESS_REPORT"); file != "" {
+		text := fmt.Sprintf("harness: %d of %d cases, seed %d\n", len(all), total, seed)
+		for _, k := range slices.Sorted(maps.Keys(ends)) {
+			text += fmt.Sprintf("%6d %s\n", ends[k], k)
+		}
+		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
+			t.Error(err)
+		}
+	}
+}
+
+// runTrials runs cases, several at a time, and counts how they ended.
+func runTrials(t *testing.T, all []*trial, within bool) map[string]int {
 	ends := map[string]int{}
 	var mu sync.Mutex
 	queue := make(chan *trial)
 	var wg sync.WaitGroup
 	for n := range min(slotCount, len(all)) {
 		s := newSlot(t, n)
+		s.within = within
 		wg.Go(func() {
 			for x := range queue {
 				x.slot = s
@@ -187,16 +213,7 @@ func TestMatrix(t *testing.T) {
 	for _, k := range slices.Sorted(maps.Keys(ends)) {
 		t.Logf("%4d %s", ends[k], k)
 	}
-	// "go test" shows nothing of what passes: "make test" prints this file.
-	if file := os.Getenv("PLUMLATCH_HARNESS_REPORT"); file != "" {
-		text := fmt.Sprintf("harness: %d of %d cases, seed %d\n", len(all), total, seed)
-		for _, k := range slices.Sorted(maps.Keys(ends)) {
-			text += fmt.Sprintf("%6d %s\n", ends[k], k)
-		}
-		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
-			t.Error(err)
-		}
-	}
+	return ends
 }
 
 // slot is a database of its own, in which one case runs at a time.
@@ -208,6 +225,7 @@ type slot struct {
 	key      string // name of a person's key in it
 	rescue   string // name of a rescue instance of a case before; "" for none
 	trials   int
+	within   bool   // its replicas run within the test
 	front    *front // where a program that is run finds the service, whichever replica it is
 }
 
@@ -270,19 +288,45 @@ func (s *slot) command(args ...string) *exec.Cmd {
 
 // replica is one running service on a slot's database.
 type replica struct {
-	cmd   *exec.Cmd
-	url   string
-	log   *bytes.Buffer
+	cmd *exec.Cmd // nil for one within the test
+	url string
+	log interface {
+		fmt.Stringer
+		Write([]byte) (int, error)
+	}
 	once  string // the file that says that it got to its halt
 	ended chan error
+
+	at, on chan struct{} // of one within the test: closed when it got to its halt, and when it goes on
+	gate   *gate         // of one that is stopped
+	close  func()
+}
+
+// goOn has a replica that was stopped go on.
+func (r *replica) goOn() {
+	if r.cmd != nil {
+		_ = r.cmd.Process.Signal(syscall.SIGCONT)
+		return
+	}
+	if r.gate != nil {
+		r.gate.hold(false)
+		select {
+		case <-r.on:
+		default:
+			close(r.on)
+		}
+	}
 }
 
 func (s *slot) start(point, how string) (*replica, error) {
-	port := freePorts(1)
-	r := &replica{url: fmt.Sprintf("http://127.0.0.1:%d", port), log: &bytes.Buffer{}, once: filepath.Join(s.dir, fmt.Sprintf("halted-%d", rand.Uint64())), ended: make(chan error, 1)}
+	if s.within {
+		return s.startWithin(point, how)
+	}
+	port, log := freePorts(1), &bytes.Buffer{}
+	r := &replica{url: fmt.Sprintf("http://127.0.0.1:%d", port), log: log, once: filepath.Join(s.dir, fmt.Sprintf("halted-%d", rand.Uint64())), ended: make(chan error, 1)}
 	r.cmd = s.command("serve", "-listen", fmt.Sprintf("127.0.0.1:%d", port))
 	r.cmd.Env = append(r.cmd.Env, "PLUMLATCHD_HALT="+point, "PLUMLATCHD_HALT_HOW="+how, "PLUMLATCHD_HALT_ONCE="+r.once)
-	r.cmd.Stderr = r.log
+	r.cmd.Stderr = log
 	if err := r.cmd.Start(); err != nil {
 		return nil, err
 	}
@@ -321,6 +365,14 @@ func (s *slot) serve(t *testing.T) *client.Client {
 }
 
 func (r *replica) end() {
+	if r.cmd == nil {
+		r.goOn()
+		r.close()
+		if r.gate != nil {
+			r.gate.end()
+		}
+		return
+	}
 	_ = r.cmd.Process.Signal(syscall.SIGCONT)
 	_ = r.cmd.Process.Signal(syscall.SIGTERM)
 	select {
@@ -333,6 +385,14 @@ func (r *replica) end() {
 
 // halted waits until the replica got to its halt, and is dead or stopped.
 func (r *replica) halted(limit time.Duration) bool {
+	if r.cmd == nil {
+		select {
+		case <-r.at:
+			return true
+		case <-time.After(limit):
+			return false
+		}
+	}
 	for deadline := time.Now().Add(limit); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
 		if _, err := os.Stat(r.once); err == nil {
 			time.Sleep(30 * time.Millisecond)
@@ -415,7 +475,7 @@ func (x *trial) run() (end string, broken []string) {
 	}
 	if x.how == "stop" {
 		// The stopped one goes on, past its lease: it must neither write nor do anything.
-		_ = first.cmd.Process.Signal(syscall.SIGCONT)
+		first.goOn()
 		time.Sleep(900 * time.Millisecond)
 		again, err := x.await(id)
 		if err != nil {

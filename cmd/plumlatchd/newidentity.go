@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 
+	"plumlatch/service"
 	"plumlatch/service/atrest"
 	"plumlatch/service/store"
 )
@@ -33,7 +34,7 @@ func newIdentity(ctx context.Context, args []string) error {
 		return err
 	}
 	defer db.Close()
-	if err := checkSentinel(ctx, db, s); err != nil {
+	if err := service.CheckSentinel(ctx, db, s); err != nil {
 		return err
 	}
 	if err := s.Renew(); err != nil {
@@ -89,7 +90,7 @@ func encryptAnew(ctx context.Context, db *store.Store, s *atrest.Cipher) (n int,
 		if len(old) > 0 {
 			continue
 		}
-		sentinel, err := s.EncryptToIdentity([]byte(sentinelText))
+		sentinel, err := s.EncryptToIdentity([]byte(service.SentinelText))
 		if err != nil {
 			return n, err
 		}

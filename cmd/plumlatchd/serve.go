@@ -49,7 +49,7 @@ func startService(ctx context.Context, c config, log *slog.Logger) (_ *service.S
 	if err != nil {
 		return nil, err
 	}
-	cipher, err := openCipher(ctx, db, c.identityFile)
+	cipher, err := service.OpenCipher(ctx, db, c.identityFile)
 	if err != nil {
 		return nil, errors.Join(err, db.Close())
 	}
@@ -84,52 +84,4 @@ func (c *config) policy() (reach.Policy, error) {
 	var err error
 	p.Forbidden, err = ownListeners(c.listen, []string{c.cloudURL}, []string{c.databaseURL, c.ownerURL}, lookup)
 	return p, err
-}
-
-// sentinelText is what is sealed into the database, to know its identity by.
-const sentinelText = "plumlatch sentinel 1"
-
-// checkSentinel tells whether the database was sealed with this identity, or
-// with none yet. atrest.ErrOtherIdentity.
-func checkSentinel(ctx context.Context, db *store.Store, s *atrest.Cipher) error {
-	sealed, err := db.Sentinel(ctx)
-	if err != nil || sealed == nil {
-		return err
-	}
-	text, err := s.Decrypt(ctx, sealed)
-	if err == nil && string(text) != sentinelText {
-		err = atrest.ErrOtherIdentity
-	}
-	return err
-}
-
-// openCipher loads the identity that encrypts steward keys. It makes a new one
-// only for a database that was never sealed: with an identity file that was
-// lost, a new one would hide that every steward key is lost with it.
-func openCipher(ctx context.Context, db *store.Store, file string) (*atrest.Cipher, error) {
-	sealed, err := db.Sentinel(ctx)
-	if err != nil {
-		return nil, err
-	}
-	s, err := atrest.Load(file)
-	if sealed != nil {
-		if err == nil {
-			err = checkSentinel(ctx, db, s)
-		}
-		if err != nil {
-			return nil, fmt.Errorf("%w; the database's steward keys are sealed with one that is not at %s: put that file back from its copy (nothing was changed)", err, file)
-		}
-		return s, s.Keep(ctx, db)
-	}
-	if errors.Is(err, atrest.ErrMissing) {
-		s, err = atrest.Create(file)
-	}
-	if err != nil {
-		return nil, err
-	}
-	text, err := s.EncryptToIdentity([]byte(sentinelText))
-	if err != nil {
-		return nil, err
-	}
-	return s, errors.Join(db.SetSentinel(ctx, text), s.Keep(ctx, db))
 }

@@ -98,6 +98,12 @@ func (s *Store) ExportJournal(ctx context.Context, public []byte, use func(journ
 			Columns: wire.JournalEntry{ID: id, At: r.At.UTC(), Operator: r.Operator, Address: r.Address, Action: r.Action, Target: r.Target, Intent: r.Intent, Outcome: r.Outcome, Of: r.Of}}
 		return use(journal.Line{Entry: &e})
 	}
+	// Heads are read last, and those that were signed meanwhile are left out: they name links
+	// that were not there yet when the chain was read, as if its tail had been cut.
+	last, err := one[struct{ N int64 }](ctx, s, "SELECT coalesce(max(n), 0) AS n FROM journal_heads")
+	if err != nil {
+		return err
+	}
 	for after := int64(0); ; {
 		var rows []row
 		if err := s.db.WithContext(ctx).Raw("SELECT c.n, c.sha256, c.journal_id AS id, "+columns+" FROM journal_chain c LEFT JOIN journal j ON j.id = c.journal_id WHERE c.n > ? ORDER BY c.n LIMIT 2000", after).Scan(&rows).Error; err != nil {
@@ -128,7 +134,7 @@ func (s *Store) ExportJournal(ctx context.Context, public []byte, use func(journ
 			At                time.Time
 			Sha256, Signature []byte
 		}
-		if err := s.db.WithContext(ctx).Raw("SELECT n, at, sha256, signature FROM journal_heads WHERE n > ? ORDER BY n LIMIT 2000", after).Scan(&heads).Error; err != nil {
+		if err := s.db.WithContext(ctx).Raw("SELECT n, at, sha256, signature FROM journal_heads WHERE n > ? AND n <= ? ORDER BY n LIMIT 2000", after, last.N).Scan(&heads).Error; err != nil {
 			return err
 		}
 		for _, h := range heads {

@@ -16,6 +16,7 @@ import (
 
 // TestConsole goes through the console as an operator does, on an empty demo.
 func TestConsole(t *testing.T) {
+	t.Parallel()
 	d := newDemo(t.TempDir())
 	if err := d.start("-seed=false"); err != nil {
 		t.Fatal(err)

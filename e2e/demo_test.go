@@ -33,6 +33,7 @@ func (d *demo) processes() string {
 }
 
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	d := newDemo(t.TempDir())
 	if err := d.start(); err != nil {
 		t.Fatal(err)

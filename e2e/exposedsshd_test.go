@@ -48,6 +48,7 @@ func syslogTo(t *testing.T) {
 // TestExposedSSHD: on Debian's own sshd with sudo, an exposed key is contained,
 // replaced and refused, and the sessions that it opened end; others do not.
 func TestExposedSSHD(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("a stock sshd needs root")
 	}

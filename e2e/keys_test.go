@@ -39,6 +39,7 @@ func sshKeygen(t *testing.T, args ...string) string {
 // TestCreateAndConvert makes pairs in every format, converts them back to
 // OpenSSH's, and has ssh-keygen read the result.
 func TestCreateAndConvert(t *testing.T) {
+	t.Parallel()
 	d, dir := shared, t.TempDir()
 	pass := filepath.Join(dir, "pass")
 	if err := os.WriteFile(pass, []byte("neap tide tomorrow"), 0o600); err != nil {

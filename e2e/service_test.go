@@ -94,6 +94,7 @@ func ownService(t *testing.T, cloudURL string, more ...string) *demo {
 
 // TestHostKeyIsNotBelievedBlindly puts a cloud between that lies in the boot output.
 func TestHostKeyIsNotBelievedBlindly(t *testing.T) {
+	t.Parallel()
 	target, err := url.Parse(fmt.Sprintf("http://127.0.0.1:%d", shared.port+1))
 	if err != nil {
 		t.Fatal(err)
@@ -188,6 +189,7 @@ func forgeFingerprint(s string) string {
 
 // TestTLS serves on all addresses, with a certificate of its own.
 func TestTLS(t *testing.T) {
+	t.Parallel()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), crand.Reader)
 	if err != nil {
 		t.Fatal(err)

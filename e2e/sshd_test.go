@@ -315,6 +315,7 @@ var longComment = strings.Repeat("tide ", 4000)
 // TestStandinDecidesAsSSHD puts the same files before the real sshd and before
 // a stand-in's server, and asks both by the acceptance probe.
 func TestStandinDecidesAsSSHD(t *testing.T) {
+	t.Parallel()
 	real := startSSHD(t)
 	d := newDemo(t.TempDir())
 	block := netip.MustParsePrefix(d.net)
@@ -557,6 +558,7 @@ func TestProbeNeverMistakesSilence(t *testing.T) {
 // TestCreatedKeysOpenARealDoor logs in to the real sshd with pairs that the
 // client made, and shows how narrow the steward's line is there.
 func TestCreatedKeysOpenARealDoor(t *testing.T) {
+	t.Parallel()
 	real, dir := startSSHD(t), t.TempDir()
 	known := filepath.Join(dir, "known")
 	line, err := hostkeys.KnownHostsLine("plumlatch-real", real.hostKey)

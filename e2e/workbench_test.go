@@ -59,6 +59,7 @@ func (b *browser) nothingPrivate(t *testing.T, since int, secrets ...string) {
 
 // TestConsoleKeys creates pairs in the page, saves them, and logs in with them.
 func TestConsoleKeys(t *testing.T) {
+	t.Parallel()
 	d, dir := shared, t.TempDir()
 	password, err := os.ReadFile(d.path("console-password"))
 	if err != nil {

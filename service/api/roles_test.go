@@ -1,0 +1,215 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"plumlatch/core/wire"
+	"plumlatch/reach"
+	"plumlatch/service/atrest"
+	"plumlatch/service/cloud/standin"
+	"plumlatch/service/door"
+	"plumlatch/service/kinds"
+	"plumlatch/service/postgres/pgtest"
+	"plumlatch/service/store"
+)
+
+func TestMain(m *testing.M) { pgtest.Main(m) }
+
+// caller asks an API of its own, on a database of its own, with no cloud behind it.
+type caller struct {
+	t       *testing.T
+	url     string
+	db      *store.Store
+	dbURL   string
+	server  *Server
+	cookies map[string]string
+}
+
+func newCaller(t *testing.T) *caller {
+	t.Helper()
+	c := &caller{t: t, dbURL: pgtest.URL(t), cookies: map[string]string{}}
+	c.db = pgtest.OpenURL(t, c.dbURL)
+	cipher, err := atrest.Create(filepath.Join(t.TempDir(), "identity.txt"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := cipher.Keep(t.Context(), c.db); err != nil {
+		t.Fatal(err)
+	}
+	heads, err := atrest.OpenHeads(filepath.Join(t.TempDir(), "journal"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	shut, err := net.Listen("tcp", "127.0.0.1:0") // where no cloud answers
+	if err != nil {
+		t.Fatal(err)
+	}
+	shut.Close()
+	log := slog.New(slog.DiscardHandler)
+	w := kinds.New(&door.Service{Store: c.db, Cloud: standin.New("http://"+shut.Addr().String(), "x"), Cipher: cipher, Heads: heads, Log: log, FollowEvery: -1,
+		Reach: reach.Policy{AllowLoopback: true, Budget: &reach.Budget{}, Dialed: new(atomic.Int64)}, StateLimit: time.Second}, 0)
+	if err := w.Start(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(w.Close)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	o := Options{Store: c.db, Worker: w, Cloud: w.Door.Cloud, Console: fstest.MapFS{"index.html": {Data: []byte("<html>")}}, Listen: l.Addr().String(), Log: log, Closing: make(chan struct{})}
+	c.server = &Server{opts: o}
+	srv := &httptest.Server{Listener: l, Config: &http.Server{Handler: New(o)}}
+	srv.Start()
+	t.Cleanup(srv.Close)
+	c.url = "http://" + l.Addr().String()
+	return c
+}
+
+// ask asks as somebody, whose header is given; "" for nobody.
+func (c *caller) ask(method, path, body, header string) (int, wire.Problem) {
+	c.t.Helper()
+	ctx, cancel := context.WithTimeout(c.t.Context(), 30*time.Second)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, method, c.url+path, strings.NewReader(body))
+	if err != nil {
+		c.t.Fatal(err)
+	}
+	if header != "" {
+		req.Header.Set("Authorization", "Bearer "+header)
+	}
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		c.t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	text, err := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
+	if err != nil {
+		c.t.Fatal(err)
+	}
+	var p wire.Problem
+	_ = json.Unmarshal(text, &p)
+	return resp.StatusCode, p
+}
+
+// token makes an operator of a role, signs in, and makes a token of it.
+func (c *caller) token(name string, role store.Role) string {
+	c.t.Helper()
+	const password = "salt-on-the-quay-stones"
+	if err := c.db.AddOperator(c.t.Context(), store.Service, name, role, HashPassword(password)); err != nil {
+		c.t.Fatal(err)
+	}
+	send := func(path string, body any, cookie string, into any) *http.Response {
+		text, _ := json.Marshal(body)
+		req, err := http.NewRequestWithContext(c.t.Context(), http.MethodPost, c.url+"/api/v1"+path, strings.NewReader(string(text)))
+		if err != nil {
+			c.t.Fatal(err)
+		}
+		req.Header.Set("Origin", c.url)
+		if cookie != "" {
+			req.Header.Set("Cookie", cookie)
+		}
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			c.t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		if err := json.NewDecoder(resp.Body).Decode(into); err != nil || resp.StatusCode > 299 {
+			c.t.Fatalf("%s: %s %v", path, resp.Status, err)
+		}
+		return resp
+	}
+	var o wire.Operator
+	in := send("/session", wire.Credentials{Operator: name, Password: password}, "", &o)
+	cookie, _, _ := strings.Cut(in.Header.Get("Set-Cookie"), ";")
+	var t wire.Token
+	send("/tokens", wire.NewToken{Name: "t", Seconds: 3600}, cookie, &t)
+	return t.Token
+}
+
+// TestRoles: every call of the table, asked by nobody, with a token that has ended, by an
+// operator who is disabled, and by each role. Whoever may not is told so before anything
+// else; whoever may is answered, and never by a failure of the service.
+func TestRoles(t *testing.T) {
+	t.Parallel()
+	c := newCaller(t)
+	tokens := map[string]string{"viewer": c.token("view", store.Viewer), "editor": c.token("edit", store.Editor), "admin": c.token("rule", store.Admin),
+		"ended": c.token("ended", store.Admin), "disabled": c.token("gone", store.Admin), "nobody": "", "made up": "plt_" + strings.Repeat("a", 52)}
+	conn := pgtest.Connect(t, c.dbURL)
+	for _, sql := range []string{
+		"UPDATE tokens SET expires_at = clock_timestamp() - interval '1 s' WHERE operator_id = (SELECT id FROM operators WHERE name = 'ended')",
+		"UPDATE operators SET disabled_at = clock_timestamp() WHERE name = 'gone'",
+	} {
+		if tag, err := conn.Exec(t.Context(), sql); err != nil || tag.RowsAffected() != 1 {
+			t.Fatalf("%s: %v %v", sql, tag, err)
+		}
+	}
+	rank := map[string]int{"viewer": 1, "editor": 2, "admin": 3}
+	needs := map[store.Role]int{store.Viewer: 1, store.Editor: 2, store.Admin: 3}
+	asked := 0
+	for _, o := range c.server.operations() {
+		if o.Path == "/work/:id/events" || o.Method == http.MethodDelete && o.Path == "/session" { // the one never ends, the other is of sessions
+			continue
+		}
+		for who, token := range tokens {
+			body := ""
+			if o.In != nil {
+				body = "{}"
+			}
+			name := "999"
+			status, p := c.ask(o.Method, o.plainPath(name), body, token)
+			asked++
+			what := who + ": " + o.Method + " " + o.Path
+			may := o.Role == "" || rank[who] >= needs[o.Role] && rank[who] > 0
+			switch {
+			case o.Role == "":
+				if status == http.StatusForbidden || status >= 500 {
+					t.Errorf("%s: %d %+v", what, status, p)
+				}
+			case rank[who] == 0:
+				want := "/problems/bad-token"
+				if token == "" {
+					want = "/problems/unauthenticated"
+				}
+				if status != http.StatusUnauthorized || p.Type != want {
+					t.Errorf("%s: %d %s, want 401 %s", what, status, p.Type, want)
+				}
+			case !may:
+				if status != http.StatusForbidden || p.Type != "/problems/forbidden" {
+					t.Errorf("%s: %d %s, want 403", what, status, p.Type)
+				}
+			case status == http.StatusUnauthorized, status == http.StatusForbidden, status == http.StatusInternalServerError:
+				t.Errorf("%s: %d %+v", what, status, p)
+			}
+		}
+	}
+	if asked < 700 {
+		t.Errorf("only %d were asked", asked)
+	}
+}
+
+// TestTable: the table names no call twice, and says something of each.
+func TestTable(t *testing.T) {
+	seen := map[string]bool{}
+	for _, o := range (&Server{}).operations() {
+		at := o.Method + " " + o.Path
+		if seen[at] || o.About == "" || !strings.HasSuffix(strings.TrimSuffix(o.About, "?"), ".") && !strings.HasSuffix(o.About, "?") || o.do == nil {
+			t.Errorf("%s: %q", at, o.About)
+		}
+		seen[at] = true
+		if o.In != nil && o.Method == http.MethodGet {
+			t.Errorf("%s sends a document", at)
+		}
+	}
+}

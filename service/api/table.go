@@ -1,0 +1,200 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"plumlatch/core/wire"
+	"plumlatch/service/cloud"
+	"plumlatch/service/store"
+)
+
+// operation is one call of the API. The table below says it once: it makes the routes, and
+// the tests of the roles go through it.
+type operation struct {
+	Method string
+	Path   string // below /api/v1, as Gin writes it
+	// Role is the least that whoever asks must have; "" for a call that needs no sign-in.
+	Role store.Role
+	// Costly calls ask instances and clouds, or read much: they are bounded for each operator.
+	Costly bool
+	// In is what is sent, Out what is answered: a zero value of the document; nil for none.
+	In, Out any
+	About   string // one line
+
+	do gin.HandlerFunc
+}
+
+// list is a page of a list of documents.
+func list[T any](T) wire.List[T] { return wire.List[T]{} }
+
+// Documents that have no type of their own in wire, as only one call has them.
+type (
+	recordAccess struct {
+		Fingerprint string `json:"fingerprint"`
+		User        string `json:"user"`
+		Name        string `json:"name"`
+	}
+	probingChange struct {
+		Allowed bool `json:"allowed"`
+	}
+)
+
+// operations is every call of the API.
+func (s *Server) operations() []operation {
+	const get, post, patch, put, del = http.MethodGet, http.MethodPost, http.MethodPatch, http.MethodPut, http.MethodDelete
+	const view, edit, admin = store.Viewer, store.Editor, store.Admin
+	return []operation{
+		{post, "/session", "", false, wire.Credentials{}, wire.Operator{}, "Sign in: the answer sets a cookie.", s.signIn},
+		{get, "/session", view, false, nil, wire.Operator{}, "Who asks, and what they may do.", s.whoAmI},
+		{del, "/session", view, false, nil, nil, "Sign out.", s.signOut},
+
+		{get, "/keys", view, false, nil, list(wire.Key{}), "The recorded keys.", s.listKeys},
+		{get, "/keys/:name", view, false, nil, wire.Key{}, "One key, by its name or fingerprint.", s.showKey},
+		{post, "/keys", edit, false, wire.NewKey{}, wire.Key{}, "Record a public key.", s.addKey},
+		{patch, "/keys/:name", edit, false, wire.KeyChange{}, wire.Key{}, "Change a key's name, holder or note.", s.changeKey},
+		{del, "/keys/:name", edit, false, nil, nil, "Forget a key that opens nothing.", s.forgetKey},
+		{post, "/keys/:name/retire", edit, false, nil, wire.Key{}, "Put a key on no further instance.", s.retireKey(true)},
+		{post, "/keys/:name/use-again", edit, false, nil, wire.Key{}, "Undo retire.", s.retireKey(false)},
+		{post, "/keys/:name/challenge", edit, false, wire.ChallengeRequest{}, wire.Challenge{}, "A text to be signed with the key.", s.challenge},
+		{post, "/keys/:name/proof", edit, false, wire.Proof{}, wire.Key{}, "A signature of that text: the private half exists.", s.prove},
+		{post, "/keys/:name/bad-day", edit, false, wire.KeyBadDay{}, wire.Follows{}, "Record that a key is lost, exposed or found, or show what would follow.", s.badDay},
+		{get, "/keys/:name/timeline", view, false, nil, list(wire.TimelineEvent{}), "What happened to a key.", s.keyTimeline},
+
+		{get, "/holders", view, false, nil, list(wire.Holder{}), "Who holds keys.", s.listHolders},
+		{post, "/holders", edit, false, wire.Holder{}, wire.Holder{}, "Record a holder.", s.addHolder},
+		{patch, "/holders/:name", edit, false, wire.HolderChange{}, nil, "Change a holder.", s.changeHolder},
+		{post, "/holders/:name/left", edit, false, wire.HolderLeft{}, list(wire.Follows{}), "Record that a holder has left, or show what would follow.", s.holderLeft},
+
+		{get, "/instances", view, false, nil, list(wire.Instance{}), "The instances.", s.listInstances},
+		{get, "/instances/:name", view, false, nil, wire.Instance{}, "One instance.", s.showInstance},
+		{post, "/instances", edit, false, wire.Launch{}, wire.Instance{}, "Launch an instance, or show the plan of it.", s.launch},
+		{post, "/instances/:name/stop", edit, false, nil, wire.Instance{}, "Stop it.", s.change(store.Stopping)},
+		{post, "/instances/:name/start", edit, false, nil, wire.Instance{}, "Start it.", s.change(store.Starting)},
+		{del, "/instances/:name", edit, false, nil, wire.Instance{}, "Remove it, or forget one that was adopted.", s.change(store.Removing)},
+		{post, "/instances/:name/survey", edit, true, wire.SurveyRequest{}, wire.Survey{}, "Look at it, from outside and inside.", s.survey},
+		{post, "/instances/:name/client-survey", edit, false, wire.ClientSurvey{}, wire.Survey{}, "Keep what an engineer's session saw there.", s.clientSurvey},
+		{get, "/instances/:name/surveys", view, false, nil, list(wire.LastSurvey{}), "What its last surveys saw.", s.lastSurveys},
+		{post, "/instances/:name/record-access", edit, false, recordAccess{}, wire.Key{}, "Record a key that a survey saw there.", s.recordAccess},
+		{post, "/instances/:name/probing", edit, false, probingChange{}, wire.Instance{}, "Allow or forbid the probe of its server.", s.probing},
+		{get, "/instances/:name/timeline", view, false, nil, list(wire.TimelineEvent{}), "What happened to an instance.", s.instanceTimeline},
+		{post, "/instances/:name/why", view, true, wire.WhyRequest{}, wire.WhyAnswer{}, "Why a login works or does not.", s.why},
+		{post, "/instances/:name/refresh", edit, true, wire.Refresh{}, wire.Instance{}, "Take down what the cloud says of it now.", s.refresh},
+		{get, "/instances/:name/rules", view, true, nil, wire.Rules{}, "Whom its inbound rules let in.", s.listRules},
+		{post, "/instances/:name/rules", edit, false, wire.Admit{}, wire.Work{}, "Let address ranges in.", s.admit},
+		{post, "/instances/:name/unadmit", edit, false, wire.Unadmit{}, wire.Work{}, "Withdraw rules.", s.unadmit},
+		{get, "/instances/:name/host-key", view, true, nil, wire.HostKeyState{}, "The host key that answers, and the recorded ones.", s.hostKey},
+		{post, "/instances/:name/host-key", edit, false, wire.AcceptHostKey{}, wire.HostKeyState{}, "Take another host key for its own.", s.acceptHostKey},
+		{get, "/instances/:name/boot-log", view, true, nil, wire.BootLog{}, "What it printed when it booted.", s.bootLog},
+		{post, "/instances/:name/rotate", edit, false, wire.Rotate{}, wire.Work{}, "Put a new key in the place of an old one.", s.rotate},
+		{post, "/instances/:name/rotation-plan", view, false, wire.Rotate{}, wire.RotationPlan{}, "What that would do.", s.rotationPlan},
+		{post, "/instances/:name/access-add", edit, false, wire.AccessAdd{}, wire.Work{}, "Let a key open it besides others.", s.addAccess},
+		{post, "/instances/:name/access-remove", edit, false, wire.AccessRemove{}, wire.Work{}, "Withdraw a key.", s.removeAccess},
+		{post, "/instances/:name/access-extend", edit, false, wire.AccessExtend{}, wire.Work{}, "Move the end of an access.", s.extendAccess},
+		{post, "/instances/:name/steward-key", edit, false, nil, wire.Work{}, "Replace the steward's own key.", s.rotateSteward},
+		{post, "/instances/:name/routes", view, true, wire.CompareRoutes{}, wire.Routes{}, "Compare the ways back in.", s.routes},
+		{post, "/instances/:name/restore", edit, false, wire.Restore{}, wire.Work{}, "Restore access by one of them.", s.restore},
+		{post, "/instances/:name/checks", edit, false, wire.CheckChange{}, nil, "Say what \"works\" means for it.", s.changeChecks},
+		{post, "/instances/:name/rescue", edit, false, wire.RescueChange{}, nil, "Allow or forbid its use as a rescue instance.", s.setRescue},
+
+		{get, "/static-addresses", view, true, nil, list(wire.StaticAddress{}), "The static addresses.", s.listStatic},
+		{post, "/static-addresses", edit, false, wire.NewStaticAddress{}, wire.Work{}, "Reserve one.", s.reserve},
+		{post, "/static-addresses/:name/move", edit, false, wire.MoveAddress{}, wire.Work{}, "Move one to an instance, or off it.", s.moveAddress},
+		{del, "/static-addresses/:name", edit, false, nil, wire.Work{}, "Give one back.", s.releaseAddress},
+
+		{get, "/work", view, false, nil, list(wire.Work{}), "The durable work.", s.listWork},
+		{get, "/work/:id", view, false, nil, wire.Work{}, "One piece of work, with its steps.", s.showWork},
+		{get, "/work/:id/events", view, false, nil, wire.WorkEvent{}, "Its events as they come, as server-sent events.", s.followWork},
+		{post, "/work/:id/cancel", edit, false, nil, wire.Work{}, "Have it go back.", s.cancelWork},
+		{post, "/work/:id/retry", edit, false, nil, wire.Work{}, "Take it up again.", s.retryWork},
+		{post, "/work/:id/line", edit, false, wire.LineReport{}, wire.Work{}, "The client has placed the steward's line, or taken it out.", s.reportLine},
+		{post, "/work/:id/login", edit, false, wire.LoginReport{}, wire.Work{}, "The client has logged in with the new key.", s.reportNewLogin},
+		{get, "/work/:id/word", view, false, nil, wire.Word{}, "The word that it waits for.", s.word},
+		{post, "/work/:id/word", edit, false, wire.GiveWord{}, wire.Work{}, "Give that word.", s.giveWord},
+		{get, "/work/:id/fleet", view, false, nil, wire.FleetPlan{}, "How far work on many instances is.", s.fleet},
+		{post, "/work/:id/pause", edit, false, nil, wire.Work{}, "Begin no further instance.", s.pauseFleet},
+		{post, "/work/:id/go-on", edit, false, nil, wire.Work{}, "Go on.", s.goOnFleet},
+		{get, "/work/:id/lines", view, false, nil, wire.RestoreLines{}, "The lines that are to be added by hand.", s.restoreLines},
+		{post, "/work/:id/placed", edit, false, wire.PlacedReport{}, wire.Work{}, "They were added.", s.reportPlaced},
+		{post, "/work/:id/permit", edit, true, wire.PermitRequest{}, wire.SignedPermit{}, "May they be taken out again?", s.permitByHand},
+		{get, "/work/:id/report", view, false, nil, wire.Report{}, "The report of a restore.", s.report},
+		{get, "/work/:id/rescue-door", view, false, nil, wire.RescueDoor{}, "Where files are copied out.", s.rescueDoor},
+		{post, "/work/:id/fetched", edit, false, wire.Fetched{}, wire.Work{}, "They were copied.", s.reportFetched},
+		{post, "/work/:id/close", edit, false, nil, wire.Work{}, "No further part comes.", s.closeParts},
+
+		{post, "/rotations/plan", view, true, wire.Fleet{}, wire.FleetPlan{}, "What a rotation of many would take.", s.planFleet},
+		{post, "/rotations", edit, false, wire.Fleet{}, wire.Work{}, "Rotate on many instances, in waves.", s.rotateMany},
+		{post, "/access/many/plan", view, true, wire.AccessMany{}, wire.FleetPlan{}, "What a change of access on many would take.", s.planMany},
+		{post, "/access/many", edit, false, wire.AccessMany{}, wire.Work{}, "Change access on many instances, in waves.", s.changeMany},
+		{post, "/restores/plan", view, true, wire.RestoreMany{}, wire.FleetPlan{}, "What a restore of many would take.", s.planRestoreMany},
+		{post, "/restores", edit, false, wire.RestoreMany{}, wire.Work{}, "Restore access to many instances, in waves.", s.restoreMany},
+		{get, "/restore-ready", view, true, nil, list(wire.ReadyRow{}), "Which ways back in are open, now.", s.restoreReady},
+		{get, "/rescue-terms", view, true, nil, wire.RescueTerms{}, "What a rescue instance costs and how long it stands.", s.rescueTerms},
+		{post, "/adoptions", edit, false, wire.Adoption{}, wire.Adopted{}, "Adopt an instance that is there.", s.adopt},
+		{post, "/adopt-many", edit, false, wire.AdoptMany{}, wire.Work{}, "Begin work that many adoptions are part of.", s.adoptMany},
+
+		{get, "/access", view, false, nil, list(wire.Access{}), "Which key opens which instance.", s.listAccess},
+		{post, "/access/:id/login", edit, false, wire.LoginReport{}, nil, "The client has logged in there.", s.reportLogin},
+		{get, "/access-map", view, true, nil, wire.AccessMap{}, "The same as a map.", s.accessMap},
+		{get, "/evidence-ages", view, false, nil, map[string]int{}, "How old what is known is.", s.evidenceAges},
+		{get, "/surveys", view, false, nil, list(wire.LastSurvey{}), "What the last surveys saw.", s.listSurveys},
+		{post, "/surveys", edit, false, wire.SurveyMany{}, wire.Work{}, "Survey many instances.", s.surveyMany},
+		{get, "/discovery", view, false, nil, wire.Discovery{}, "How the ledger differed from the cloud.", s.discover},
+		{post, "/discovery", edit, true, nil, wire.Discovery{}, "Ask the cloud now.", s.discover},
+
+		{get, "/today", view, false, nil, wire.Today{}, "What needs a hand.", s.today},
+		{post, "/today/seen", view, false, map[string]string{}, nil, "What was seen of it.", s.todaySeen},
+		{post, "/today/:id/off", edit, false, wire.PutOff{}, wire.Matter{}, "Put a matter off.", s.putOff},
+		{get, "/policy", view, false, nil, wire.Policy{}, "The policy.", s.showPolicy},
+		{put, "/policy", admin, false, wire.Policy{}, wire.Policy{}, "Set the policy, or check one.", s.setPolicy},
+
+		{get, "/journal", view, false, nil, list(wire.JournalEntry{}), "Who did what, the newest first.", s.listJournal},
+		{get, "/journal/export", view, true, nil, nil, "The whole journal with its chain, a JSON object a line.", s.exportJournal},
+		{post, "/journal/verify", view, true, nil, wire.JournalCheck{}, "Compute the chain of the journal.", s.verifyJournal},
+		{post, "/journal/checks", view, false, wire.JournalCheck{}, wire.JournalCheck{}, "What a client found when it did.", s.checkedJournal},
+
+		{get, "/regions", view, false, nil, list(wire.Region{}), "The cloud's regions.", catalogue(s, func(ctx context.Context, _ string) ([]wire.Region, error) { return s.opts.Cloud.Regions(ctx) })},
+		{get, "/images", view, false, nil, list(cloud.Image{}), "The cloud's images in a region.", catalogue(s, func(ctx context.Context, region string) ([]cloud.Image, error) {
+			return s.opts.Cloud.Images(ctx, region)
+		})},
+		{get, "/sizes", view, false, nil, list(cloud.Size{}), "The cloud's sizes in a region.", catalogue(s, func(ctx context.Context, region string) ([]cloud.Size, error) { return s.opts.Cloud.Sizes(ctx, region) })},
+
+		{get, "/operators", view, false, nil, list(wire.Operator{}), "Who may use the service.", s.listOperators},
+		{post, "/operators", admin, false, wire.Operator{}, wire.Operator{}, "Add an operator.", s.addOperator},
+		{patch, "/operators/:name", admin, false, wire.OperatorChange{}, nil, "Change an operator.", s.changeOperator},
+		{put, "/operators/:name/keys/:key", admin, false, nil, nil, "Have a key sign for an operator.", s.setOperatorKey(true)},
+		{del, "/operators/:name/keys/:key", admin, false, nil, nil, "No longer.", s.setOperatorKey(false)},
+		{get, "/tokens", view, false, nil, list(wire.Token{}), "One's own tokens.", s.listTokens},
+		{post, "/tokens", view, false, wire.NewToken{}, wire.Token{}, "Make one.", s.createToken},
+		{del, "/tokens/:id", view, false, nil, nil, "Revoke one.", s.revokeToken},
+		{get, "/metrics", view, false, nil, nil, "Numbers about the service, as text.", s.metrics},
+	}
+}
+
+// routesOf makes Gin's routes of the table.
+func (s *Server) routesOf(v1 *gin.RouterGroup) {
+	for _, o := range s.operations() {
+		var chain []gin.HandlerFunc
+		if o.Role != "" {
+			chain = append(chain, s.identify, s.require(o.Role))
+		}
+		if o.Costly {
+			chain = append(chain, s.costly)
+		}
+		v1.Handle(o.Method, o.Path, append(chain, o.do)...)
+	}
+}
+
+// plainPath is a path with its parameters filled in, for tests and documents.
+func (o operation) plainPath(name string) string {
+	parts := strings.Split(o.Path, "/")
+	for n, p := range parts {
+		if strings.HasPrefix(p, ":") {
+			parts[n] = name
+		}
+	}
+	return "/api/v1" + strings.Join(parts, "/")
+}

@@ -60,7 +60,7 @@ race: build ## the tests of each package, and some of the whole, with the race d
 
 matrix: build ## every case of the harness, and 2,000 sequences of the oracle
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)')
-	go test ./e2e -run 'TestMatrix|TestOracle' -matrix -v -count=1 -timeout 240m
+	go test ./e2e -run 'TestMatrix|TestWithin|TestOracle' -matrix -v -count=1 -timeout 240m
 
 model: ## check the model of the rotation with spin: nobody locked out, always an end
 	@scripts/packages.sh spin=/usr/bin/spin gcc=/usr/bin/cc libc6-dev=/usr/include/stdio.h

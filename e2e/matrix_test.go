@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"maps"
@@ -34,8 +35,9 @@ var (
 )
 
 const (
-	sampleSize = 30
-	slotCount  = 8
+	sampleSize   = 30  // of cases with processes
+	sampleWithin = 120 // of those without
+	slotCount    = 8
 )
 
 // scenario is one way through a kind of work.
@@ -136,55 +138,48 @@ var cloudCalls = map[string][]string{
 	"reserve": {"reserve"}, "reserve cancelled": {"release"}, "admit cancelled": {"admit", "unadmit"}, "release": {"release"}, "move": {"move"},
 }
 
-// TestEveryCase is the harness within the test: every case that there is, without a process.
-func TestEveryCase(t *testing.T) {
-	t.Parallel()
-	all := trials()
-	if *matrixOnly != "" {
-		all = slices.DeleteFunc(all, func(x *trial) bool { return !strings.Contains(x.name(), *matrixOnly) })
-	}
-	runTrials(t, all, true)
-}
-
 // TestMatrix is the harness: each case runs a piece of work through in which a
 // service is killed or stopped at one point, or a call to the cloud goes wrong,
-// and then checks the rules that never bend.
+// and then checks the rules that never bend. Its services are processes.
 func TestMatrix(t *testing.T) {
 	t.Parallel()
-	all := trials()
-	total := len(all)
 	for _, p := range kinds.Halts() {
-		if !slices.ContainsFunc(all, func(x *trial) bool { return x.point == p }) {
+		if !slices.ContainsFunc(trials(), func(x *trial) bool { return x.point == p }) {
 			t.Errorf("no scenario passes the halt %s", p)
 		}
 	}
+	runTrials(t, "harness", sampleSize, false)
+}
+
+// TestWithin is the harness within the test: other cases of the same, and many more of them,
+// as its services are no processes.
+func TestWithin(t *testing.T) {
+	t.Parallel()
+	runTrials(t, "harness within the test", sampleWithin, true)
+}
+
+// sampled chooses so many cases by a seed, or those that the command line asks for.
+func sampled(size int, seed uint64) []*trial {
+	all := trials()
+	switch {
+	case *matrixOnly != "":
+		return slices.DeleteFunc(all, func(x *trial) bool { return !strings.Contains(x.name(), *matrixOnly) })
+	case *matrixAll:
+		return all
+	}
+	r := rand.New(rand.NewPCG(seed, uint64(size)))
+	r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
+	return all[:min(size, len(all))]
+}
+
+// runTrials runs cases, several at a time, and reports how they ended.
+func runTrials(t *testing.T, name string, size int, within bool) {
 	seed := *matrixSeed
 	if seed == 0 {
 		seed = rand.Uint64()
 	}
-	if *matrixOnly != "" {
-		all = slices.DeleteFunc(all, func(x *trial) bool { return !strings.Contains(x.name(), *matrixOnly) })
-	} else if !*matrixAll {
-		r := rand.New(rand.NewPCG(seed, 0))
-		r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
-		all = all[:min(sampleSize, len(all))]
-	}
+	all, total := sampled(size, seed), len(trials())
 	t.Logf("%d of %d cases, seed %d", len(all), total, seed)
-	ends := runTrials(t, all, false)
-	// "go test" shows nothing of what passes: "make test" prints this file.
-	if file := os.Getenv("PLUMLATCH_HARNESS_REPORT"); file != "" {
-		text := fmt.Sprintf("harness: %d of %d cases, seed %d\n", len(all), total, seed)
-		for _, k := range slices.Sorted(maps.Keys(ends)) {
-			text += fmt.Sprintf("%6d %s\n", ends[k], k)
-		}
-		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
-			t.Error(err)
-		}
-	}
-}
-
-// runTrials runs cases, several at a time, and counts how they ended.
-func runTrials(t *testing.T, all []*trial, within bool) map[string]int {
 	ends := map[string]int{}
 	var mu sync.Mutex
 	queue := make(chan *trial)
@@ -210,10 +205,22 @@ func runTrials(t *testing.T, all []*trial, within bool) map[string]int {
 	}
 	close(queue)
 	wg.Wait()
+	text := fmt.Sprintf("%s: %d of %d cases, seed %d\n", name, len(all), total, seed)
 	for _, k := range slices.Sorted(maps.Keys(ends)) {
-		t.Logf("%4d %s", ends[k], k)
+		text += fmt.Sprintf("%6d %s\n", ends[k], k)
 	}
-	return ends
+	t.Log(text)
+	// "go test" shows nothing of what passes: "make test" prints this file.
+	if file := os.Getenv("PLUMLATCH_HARNESS_REPORT"); file != "" {
+		f, err := os.OpenFile(file, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+		if err == nil {
+			_, err = f.WriteString(text)
+			err = errors.Join(err, f.Close())
+		}
+		if err != nil {
+			t.Error(err)
+		}
+	}
 }
 
 // slot is a database of its own, in which one case runs at a time.
@@ -225,8 +232,9 @@ type slot struct {
 	key      string // name of a person's key in it
 	rescue   string // name of a rescue instance of a case before; "" for none
 	trials   int
-	within   bool   // its replicas run within the test
-	front    *front // where a program that is run finds the service, whichever replica it is
+	within   bool     // its replicas run within the test
+	options  []string // further ones of its services
+	front    *front   // where a program that is run finds the service, whichever replica it is
 }
 
 func newSlot(t *testing.T, n int) *slot {
@@ -324,7 +332,7 @@ func (s *slot) start(point, how string) (*replica, error) {
 	}
 	port, log := freePorts(1), &bytes.Buffer{}
 	r := &replica{url: fmt.Sprintf("http://127.0.0.1:%d", port), log: log, once: filepath.Join(s.dir, fmt.Sprintf("halted-%d", rand.Uint64())), ended: make(chan error, 1)}
-	r.cmd = s.command("serve", "-listen", fmt.Sprintf("127.0.0.1:%d", port))
+	r.cmd = s.command(append([]string{"serve", "-listen", fmt.Sprintf("127.0.0.1:%d", port)}, s.options...)...)
 	r.cmd.Env = append(r.cmd.Env, "PLUMLATCHD_HALT="+point, "PLUMLATCHD_HALT_HOW="+how, "PLUMLATCHD_HALT_ONCE="+r.once)
 	r.cmd.Stderr = log
 	if err := r.cmd.Start(); err != nil {

@@ -40,6 +40,7 @@ func TestStandinDriver(t *testing.T) {
 func TestTwoReplicas(t *testing.T) {
 	t.Parallel()
 	s := newSlot(t, 90)
+	s.options = []string{"-lease", "20s", "-state-limit", "60s"} // what is slow is no claim that was lost
 	var clients []*client.Client
 	for range 2 {
 		clients = append(clients, s.serve(t))

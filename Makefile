@@ -5,12 +5,12 @@ PORT ?= 8470
 NET ?= 127.31.0.0/16
 
 SERVER_PACKAGES = postgresql=/usr/lib/postgresql/*/bin/postgres
-TEST_PACKAGES = $(SERVER_PACKAGES) openssh-client=/usr/bin/ssh openssh-server=/usr/sbin/sshd chromium=/usr/bin/chromium procps=/usr/bin/pgrep passwd=/usr/sbin/useradd sudo=/usr/bin/sudo rsync=/usr/bin/rsync xfsprogs=/usr/sbin/mkfs.xfs fdisk=/usr/sbin/sfdisk e2fsprogs=/usr/sbin/mkfs.ext4
+TEST_PACKAGES = $(SERVER_PACKAGES) openssh-client=/usr/bin/ssh openssh-server=/usr/sbin/sshd chromium=/usr/bin/chromium procps=/usr/bin/pgrep passwd=/usr/sbin/useradd sudo=/usr/bin/sudo rsync=/usr/bin/rsync xfsprogs=/usr/sbin/mkfs.xfs fdisk=/usr/sbin/sfdisk e2fsprogs=/usr/sbin/mkfs.ext4 curl=/usr/bin/curl
 SHOT_PACKAGES = chromium=/usr/bin/chromium xvfb=/usr/bin/xvfb-run xauth=/usr/bin/xauth xterm=/usr/bin/xterm imagemagick=/usr/bin/import fonts-dejavu-core=/usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf
 
 CONSOLE_SOURCES = $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/tsconfig.json
 
-.PHONY: help demo demo-reset build test race matrix model lint bench fuzz screenshots format clean
+.PHONY: help demo demo-reset build test race matrix model lint bench generate fuzz screenshots format clean
 
 help: ## show this list
 	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -76,6 +76,9 @@ lint: build ## gofmt, vet, staticcheck, prettier, eslint, tsc
 bench: build ## speed, as ratios measured in one run; writes docs/performance.md
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)')
 	@scripts/bench.sh
+
+generate: ## make what is made of the API's table: docs/api.md, docs/openapi.json
+	go run ./tools/apidoc
 
 FUZZTIME ?= 60s
 

@@ -22,7 +22,7 @@ var layers = map[string][]string{
 	"client":  {"core", "reach"},
 	"standin": {"core"},
 	"console": {},
-	"tools":   {},
+	"tools":   {"service/api"},
 
 	"service/child":           {},
 	"service/postgres":        {"service/child"},

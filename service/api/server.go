@@ -49,6 +49,8 @@ type Server struct {
 	counted counted
 	bounds  bounds
 	hashing hashing
+
+	document document
 }
 
 // New returns the handler for everything.

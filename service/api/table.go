@@ -12,9 +12,9 @@ import (
 	"plumlatch/service/store"
 )
 
-// operation is one call of the API. The table below says it once: it makes the routes, and
-// the tests of the roles go through it.
-type operation struct {
+// Operation is one call of the API. The table below says it once: it makes the routes, the
+// tests of the roles go through it, and the OpenAPI document and docs/api.md are made of it.
+type Operation struct {
 	Method string
 	Path   string // below /api/v1, as Gin writes it
 	// Role is the least that whoever asks must have; "" for a call that needs no sign-in.
@@ -38,16 +38,17 @@ type (
 		User        string `json:"user"`
 		Name        string `json:"name"`
 	}
+	empty         struct{}
 	probingChange struct {
 		Allowed bool `json:"allowed"`
 	}
 )
 
 // operations is every call of the API.
-func (s *Server) operations() []operation {
+func (s *Server) operations() []Operation {
 	const get, post, patch, put, del = http.MethodGet, http.MethodPost, http.MethodPatch, http.MethodPut, http.MethodDelete
 	const view, edit, admin = store.Viewer, store.Editor, store.Admin
-	return []operation{
+	return []Operation{
 		{post, "/session", "", false, wire.Credentials{}, wire.Operator{}, "Sign in: the answer sets a cookie.", s.signIn},
 		{get, "/session", view, false, nil, wire.Operator{}, "Who asks, and what they may do.", s.whoAmI},
 		{del, "/session", view, false, nil, nil, "Sign out.", s.signOut},
@@ -94,7 +95,7 @@ func (s *Server) operations() []operation {
 		{post, "/instances/:name/access-add", edit, false, wire.AccessAdd{}, wire.Work{}, "Let a key open it besides others.", s.addAccess},
 		{post, "/instances/:name/access-remove", edit, false, wire.AccessRemove{}, wire.Work{}, "Withdraw a key.", s.removeAccess},
 		{post, "/instances/:name/access-extend", edit, false, wire.AccessExtend{}, wire.Work{}, "Move the end of an access.", s.extendAccess},
-		{post, "/instances/:name/steward-key", edit, false, nil, wire.Work{}, "Replace the steward's own key.", s.rotateSteward},
+		{post, "/instances/:name/steward-key", edit, false, empty{}, wire.Work{}, "Replace the steward's own key.", s.rotateSteward},
 		{post, "/instances/:name/routes", view, true, wire.CompareRoutes{}, wire.Routes{}, "Compare the ways back in.", s.routes},
 		{post, "/instances/:name/restore", edit, false, wire.Restore{}, wire.Work{}, "Restore access by one of them.", s.restore},
 		{post, "/instances/:name/checks", edit, false, wire.CheckChange{}, nil, "Say what \"works\" means for it.", s.changeChecks},
@@ -170,9 +171,32 @@ func (s *Server) operations() []operation {
 		{get, "/tokens", view, false, nil, list(wire.Token{}), "One's own tokens.", s.listTokens},
 		{post, "/tokens", view, false, wire.NewToken{}, wire.Token{}, "Make one.", s.createToken},
 		{del, "/tokens/:id", view, false, nil, nil, "Revoke one.", s.revokeToken},
+		{get, "/openapi.json", "", false, nil, nil, "This table, as an OpenAPI 3.1 document.", s.openAPI},
 		{get, "/metrics", view, false, nil, nil, "Numbers about the service, as text.", s.metrics},
 	}
 }
+
+// queries are what may stand in the query of a call, by its method and path. A list that has a
+// cursor also takes limit, 1 to 500, and cursor, the next_cursor of the page before.
+var queries = map[string]string{
+	"GET /keys":             "q kind fingerprint holder origin weakness state older_than_days sort order limit cursor",
+	"GET /instances":        "q region image state key host_keys sort order limit cursor",
+	"GET /access":           "instance key holder region tag user people evidence evidence_older_than_days evidence_newer_than_days sort order limit cursor",
+	"GET /access-map":       "region tag holder",
+	"GET /work":             "state kind instance parent sort order limit cursor",
+	"GET /work/:id/events":  "after",
+	"GET /journal":          "target sort order limit cursor",
+	"GET /surveys":          "region tag survey found work sort order limit cursor",
+	"GET /today":            "reason instance key region urgency off new sort order limit cursor",
+	"PUT /policy":           "check",
+	"GET /restore-ready":    "tag",
+	"GET /static-addresses": "region",
+	"GET /images":           "region",
+	"GET /sizes":            "region",
+}
+
+// Query are the parameters of a call's query.
+func Query(o Operation) []string { return strings.Fields(queries[o.Method+" "+o.Path]) }
 
 // routesOf makes Gin's routes of the table.
 func (s *Server) routesOf(v1 *gin.RouterGroup) {
@@ -188,8 +212,11 @@ func (s *Server) routesOf(v1 *gin.RouterGroup) {
 	}
 }
 
+// Operations is every call of the API, for documents.
+func Operations() []Operation { return (&Server{}).operations() }
+
 // plainPath is a path with its parameters filled in, for tests and documents.
-func (o operation) plainPath(name string) string {
+func (o Operation) plainPath(name string) string {
 	parts := strings.Split(o.Path, "/")
 	for n, p := range parts {
 		if strings.HasPrefix(p, ":") {

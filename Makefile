@@ -71,14 +71,15 @@ lint: build ## gofmt, vet, staticcheck, prettier, eslint, tsc
 	go vet ./...
 	GOOS=js GOARCH=wasm go vet ./cmd/plumlatch-wasm
 	go tool staticcheck ./...
-	cd console && npm run -s lint
+	cd console && npm run -s lint && npm run -s fresh
 
 bench: build ## speed, as ratios measured in one run; writes docs/performance.md
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)')
 	@scripts/bench.sh
 
-generate: ## make what is made of the API's table: docs/api.md, docs/openapi.json
+generate: console/node_modules/.package-lock.json ## make what is made of the API's table: docs/api.md, docs/openapi.json, the console's types
 	go run ./tools/apidoc
+	cd console && npm run -s generate
 
 FUZZTIME ?= 60s
 

@@ -1,129 +1,38 @@
-// The service's API, as core/wire of the service writes it.
+// The service's API. The types are made of its OpenAPI document ("make generate"); where the
+// document says "string", and the console decides by it, the values are named here.
 
-export interface Key {
-  name: string;
-  kind: string;
-  fingerprint: string;
-  fingerprint_md5: string;
-  bitting: string;
-  cuts: number[];
-  comment: string;
-  note: string;
-  origin: string;
-  public_key: string;
-  created_at: string;
-  created_by: string;
-  reach: number;
-  holder: string;
-  holder_sort?: string;
-  kept_at: string;
-  passphrase: string;
-  passphrase_at?: string;
-  weaknesses?: { name: string; severity: string; sentence: string }[];
-  retired: boolean;
-  shown_at?: string;
-  shown_by?: string;
-  evidence_at?: string;
-  state: "in use" | "lost" | "exposed";
-  state_at?: string;
-  state_by?: string;
-  state_reason?: string;
-}
+import type { components } from "./generated/api";
 
-export interface RouteOffer {
-  route: string;
-  about: string;
-  open: boolean;
-  lacking: { what: string; command?: string }[];
-  until_in_seconds: number;
-  down_seconds: number;
-  people?: string;
-  charges: Charge[];
-  changes: string[];
-  can_be_lost: string[];
-  to_check: string[];
-  sure: string;
-  steps: string[];
-}
+type Schemas = components["schemas"];
 
-export interface Charge {
-  what: string;
-  amount: number;
-  currency: string;
-}
+// Narrow is a type of the document with some fields said more exactly.
+type Narrow<T, Fields> = Omit<T, keyof Fields> & Fields;
 
-export interface Routes {
-  instance: string;
-  login_user: string;
-  state: string;
-  lost: string[];
-  offers: RouteOffer[];
-}
+export type Key = Narrow<
+  Schemas["Key"],
+  {
+    state: "in use" | "lost" | "exposed";
+  }
+>;
 
-export interface UpSpan {
-  from: string;
-  to: string;
-  up: boolean;
-}
+export type RouteOffer = Schemas["RouteOffer"];
 
-export interface Report {
-  work: number;
-  instance: string;
-  login_user: string;
-  operator: string;
-  state: string;
-  outcome: string;
-  lost: string[];
-  new: string;
-  route: string;
-  why: string;
-  began_at: string;
-  in_at?: string;
-  ended_at?: string;
-  steps: { name: string; title: string; state: string; began_at?: string; ended_at?: string }[];
-  seen: UpSpan[];
-  down_seconds: number;
-  not_seen_seconds: number;
-  changed: string[];
-  withdrawn: string[];
-  checks: { check: string; good: boolean; said: string }[];
-  left: string[];
-  charges: Charge[];
-  goes_on: string[];
-}
+export type Charge = Schemas["Charge"];
 
-export interface Surveyed {
-  result: "recorded" | "unrecorded" | "missing" | "expired";
-  key: string;
-  steward: boolean;
-  login_user: string;
-  kind: string;
-  fingerprint: string;
-  comment: string;
-  file?: string;
-  line?: number;
-  options?: string;
-  limits?: string;
-  ends?: string;
-}
+export type Routes = Schemas["Routes"];
 
-export interface OutsideSurvey {
-  at: string;
-  vantage: string;
-  trouble?: string;
-  answers: {
-    key: string;
-    steward: boolean;
-    login_user: string;
-    fingerprint: string;
-    answer: string;
-    detail?: string;
-    recorded: boolean;
-  }[];
-  methods: { user: string; methods: string[]; open?: boolean }[];
-  rules: string[];
-  not_seen: string[];
-}
+export type UpSpan = Schemas["UpSpan"];
+
+export type Report = Schemas["Report"];
+
+export type Surveyed = Narrow<
+  Schemas["Surveyed"],
+  {
+    result: "recorded" | "unrecorded" | "missing" | "expired";
+  }
+>;
+
+export type OutsideSurvey = Schemas["OutsideSurvey"];
 
 export interface InsideSurvey {
   at: string;
@@ -155,237 +64,84 @@ interface LastOf<S, R> {
 export type LastSurvey =
   LastOf<"inside" | "client" | "config", InsideSurvey> | LastOf<"outside", OutsideSurvey>;
 
-export interface Matter {
-  id: number;
-  urgency: "now" | "soon" | "later";
-  reason: string;
-  subject: string;
-  sentence: string;
-  evidence: string;
-  command: string;
-  instance?: string;
-  key?: string;
-  since: string;
-  off_until?: string;
-  off_reason?: string;
-  off_by?: string;
-}
+export type Matter = Narrow<
+  Schemas["Matter"],
+  {
+    urgency: "now" | "soon" | "later";
+  }
+>;
 
-export interface Today extends Page<Matter> {
-  counts: Record<string, number>;
-  off: number;
-}
+export type Today = Narrow<Schemas["Today"], { items: Matter[] }>;
 
-export interface FollowsDoor {
-  instance: string;
-  login_user: string;
-  evidence: Access["evidence"];
-  old: boolean;
-  recorded: boolean;
-  others: string[];
-  why: string;
-}
+export type FollowsDoor = Narrow<
+  Schemas["FollowsDoor"],
+  {
+    evidence: Access["evidence"];
+  }
+>;
 
-export interface Follows {
-  key: Key;
-  shut: FollowsDoor[];
-  locked: FollowsDoor[];
-  next: string;
-}
+export type Follows = Narrow<
+  Schemas["Follows"],
+  {
+    key: Key;
+    shut: FollowsDoor[];
+    locked: FollowsDoor[];
+  }
+>;
 
-export interface TimelineEvent {
-  at: string;
-  until?: string;
-  sort: "stood" | "evidence" | "journal";
-  what: string;
-  instance?: string;
-  key?: string;
-  from?: string;
-  open?: boolean;
-}
+export type TimelineEvent = Narrow<
+  Schemas["TimelineEvent"],
+  {
+    sort: "stood" | "evidence" | "journal";
+  }
+>;
 
-export interface JournalEntry {
-  id: number;
-  at: string;
-  operator: string;
-  address: string;
-  action: string;
-  target: string;
-  intent?: string;
-  outcome?: string;
-  of?: number;
-}
+export type JournalEntry = Schemas["JournalEntry"];
 
-export interface JournalCheck {
-  links: number;
-  unchained: number;
-  unchained_age_seconds: number;
-  heads: number;
-  breaks: string[];
-  owner_role: boolean;
-}
+export type JournalCheck = Schemas["JournalCheck"];
 
-export interface MapCell {
-  k: number;
-  i: number;
-  e: Access["evidence"] | "unrecorded";
-  old?: boolean;
-  age: number;
-  sole?: boolean;
-}
+export type MapCell = Narrow<
+  Schemas["MapCell"],
+  {
+    e: Access["evidence"] | "unrecorded";
+  }
+>;
 
-export interface AccessMap {
-  keys: { name: string; fingerprint: string; holder: string; state: string; cuts: number[] }[];
-  instances: { name: string; region: string; tags?: Record<string, string> }[];
-  cells: MapCell[];
-  cut: boolean;
-}
+export type AccessMap = Narrow<
+  Schemas["AccessMap"],
+  {
+    cells: MapCell[];
+  }
+>;
 
 export type Ages = Record<"days_1" | "days_7" | "days_30" | "days_90" | "older" | "none", number>;
 
-export interface Holder {
-  name: string;
-  sort: string;
-  keys: number;
-}
+export type Holder = Schemas["Holder"];
 
-export interface HostKey {
-  type: string;
-  fingerprint: string;
-  public_key: string;
-  source: string;
-  recorded_at: string;
-  replaced_at?: string;
-  replaced_by?: string;
-}
+export type HostKey = Schemas["HostKey"];
 
-export interface HostKeyState {
-  recorded: HostKey[];
-  former: HostKey[];
-  offered?: HostKey;
-  problem?: string;
-  printed: string[];
-  same: boolean;
-}
+export type HostKeyState = Schemas["HostKeyState"];
 
-export interface Rule {
-  id: string;
-  from: string;
-  note?: string;
-  world?: boolean;
-  service?: boolean;
-  by?: string;
-  at?: string;
-  until?: string;
-  me?: boolean;
-  reason?: string;
-  work?: number;
-}
+export type Rule = Schemas["Rule"];
 
-export interface RuleGroup {
-  id: string;
-  name: string;
-  own: boolean;
-  others: number;
-  shared_with: string[];
-  rules: Rule[];
-}
+export type RuleGroup = Schemas["RuleGroup"];
 
-export interface Finding {
-  code: string;
-  stage: string;
-  sentence: string;
-  evidence?: string;
-  expected?: string;
-  found?: string;
-  next?: string;
-}
+export type Finding = Schemas["WhyFinding"];
 
-export interface Report {
-  user: string;
-  key?: string;
-  first: Finding | null;
-  also: Finding[];
-  passed: { code: string; stage: string; sentence: string }[];
-  not_seen: string[];
-}
+export type WhyReport = Schemas["WhyReport"];
 
-export interface Instance {
-  name: string;
-  state: string;
-  phase: string;
-  progress?: string;
-  trouble?: string;
-  region: string;
-  image: string;
-  size: string;
-  cloud: string;
-  cloud_id: string;
-  address: string;
-  port: number;
-  login_user: string;
-  host_keys?: HostKey[];
-  user_data?: string;
-  keys: number;
-  created_at: string;
-  created_by: string;
-  zone?: string;
-  disk_gb?: number;
-  tags?: Record<string, string>;
-  adopted?: boolean;
-  work?: number;
-  addresses?: { address: string; since: string; until?: string; static?: boolean }[];
-  keys_files?: string[];
-  privilege?: string;
-  via?: { address: string; port: number; login_user: string };
-  probe_allowed: boolean;
-  vanished_at?: string;
-  key_label?: string;
-}
+export type Instance = Schemas["Instance"];
 
-export interface Work {
-  id: number;
-  kind: string;
-  title: string;
-  instance?: string;
-  parent?: number;
-  state: "queued" | "running" | "waiting" | "done" | "failed" | "cancelled" | "stuck";
-  going_back: boolean;
-  waves?: boolean;
-  restores?: boolean;
-  step: number;
-  step_count: number;
-  step_title?: string;
-  steps?: { name: string; title: string; state: string; tries: number }[];
-  attempt: number;
-  cancel_asked: boolean;
-  trouble?: string;
-  outcome?: string;
-  waits_code?: string;
-  waits_for?: string;
-  wait_ends_at?: string;
-  children?: Record<string, number>;
-  operator: string;
-  created_at: string;
-  ended_at?: string;
-}
+export type Work = Narrow<
+  Schemas["Work"],
+  {
+    state: "queued" | "running" | "waiting" | "done" | "failed" | "cancelled" | "stuck";
+  }
+>;
 
-export interface KeyBefore {
-  key: string;
-  holder?: string;
-  before: string;
-  after: string;
-}
+export type KeyBefore = Schemas["KeyBefore"];
 
-export interface RotationPlan {
-  instance: string;
-  login_user: string;
-  old: string;
-  new: string;
-  grace_seconds: number;
-  keys: KeyBefore[];
-  notes: string[];
-}
+export type RotationPlan = Schemas["RotationPlan"];
 
 export interface RotateRequest {
   old: string;
@@ -404,92 +160,44 @@ export interface FleetRequest {
   contain?: string[];
 }
 
-export interface FleetMember {
-  instance: string;
-  old: string;
-  new?: string;
-  wave: number;
-  state: "to do" | "going" | "shown" | "back later" | "failed" | "left out";
-  note?: string;
-  sole?: boolean;
-  work?: number;
-}
+export type FleetMember = Narrow<
+  Schemas["FleetMember"],
+  {
+    state: "to do" | "going" | "shown" | "back later" | "failed" | "left out";
+  }
+>;
 
-export interface FleetPlan {
-  members: FleetMember[];
-  waves: {
-    wave: number;
-    all: number;
-    to_do: number;
-    going: number;
-    shown: number;
-    later: number;
-    failed: number;
-  }[];
-  word?: string;
-  found?: { instance: string; fingerprint: string; comment?: string; since: string }[];
-}
+export type FleetPlan = Narrow<
+  Schemas["FleetPlan"],
+  {
+    members: FleetMember[];
+  }
+>;
 
-export interface WorkEvent {
-  n: number;
-  at: string;
-  step: string;
-  text: string;
-}
+export type WorkEvent = Schemas["WorkEvent"];
 
 /** Whether a piece of work has ended, for good or until somebody takes it up again. */
 export const over = (w: Work) => !["queued", "running", "waiting"].includes(w.state);
 
-export interface Access {
-  id: number;
-  instance: string;
-  region: string;
-  login_user: string;
-  key: string;
-  steward: boolean;
-  holder?: string;
-  kind: string;
-  fingerprint: string;
-  public_key: string;
-  cuts: number[];
-  evidence: "none" | "placed" | "seen" | "accepted" | "proven";
-  old: boolean;
-  at?: string;
-  from?: string;
-  against?: { kind: string; at: string; from: string };
-  probe?: { answer: string; detail?: string; at: string; from?: string };
-  until?: string;
-  reason?: string;
-}
+export type Access = Narrow<
+  Schemas["Access"],
+  {
+    evidence: "none" | "placed" | "seen" | "accepted" | "proven";
+  }
+>;
 
-export interface Region {
-  name: string;
-  title: string;
-  zones: string[];
-}
+export type Region = Schemas["Region"];
 
-export interface Image {
-  name: string;
-  title: string;
-  login_user: string;
-  key_types: string[];
-  min_disk_gb: number;
-  smallest_size: string;
-  regions: string[];
-}
+export type Image = Schemas["Image"];
 
-export interface Size {
-  name: string;
-  cpus: number;
-  memory_mb: number;
-  disk_gb: number;
-  regions: string[];
-}
+export type Size = Schemas["Size"];
 
-export interface Operator {
-  name: string;
-  role: "viewer" | "operator" | "admin";
-}
+export type Operator = Narrow<
+  Schemas["Operator"],
+  {
+    role: "viewer" | "operator" | "admin";
+  }
+>;
 
 export interface Page<T> {
   items: T[];
@@ -591,7 +299,7 @@ export const api = {
   remove: (n: string) => call<Instance>("DELETE", "/instances/" + name(n)),
   access: (q: ListQuery) => call<Page<Access>>("GET", "/access" + query({ limit: 200, ...q })),
   why: (n: string, user: string, publicKey: string) =>
-    call<{ report: Report }>("POST", `/instances/${name(n)}/why`, {
+    call<Schemas["WhyAnswer"]>("POST", `/instances/${name(n)}/why`, {
       user,
       public_key: publicKey,
       seen_as: "",

@@ -3,7 +3,7 @@ import { Alert, Button, Input, Select, Space } from "antd";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { useQuery } from "@tanstack/react-query";
-import { api, type Finding, type Report } from "./api";
+import { api, type Finding, type WhyReport } from "./api";
 import { useParam } from "./list";
 import { Loaded, Mono, Title } from "./parts";
 
@@ -46,7 +46,7 @@ function Wrong({ finding, first }: { finding: Finding; first: boolean }) {
   );
 }
 
-function Checklist({ report }: { report: Report }) {
+function Checklist({ report }: { report: WhyReport }) {
   const seen = new Set<string>();
   const head = (stage: string) => {
     const word = seen.has(stage) ? "" : stage;

@@ -32,7 +32,7 @@ func OpenAPI() ([]byte, error) {
 	r := openapi31.NewReflector()
 	r.Spec.Info.WithTitle("Plum Latch").WithVersion("1").WithDescription("Every call of the API, made from the table that its routes are made of. A call that fails is answered with a problem document (RFC 9457), whose type is a path that explains it.")
 	r.Spec.SetHTTPBearerTokenSecurity("token", "", "An operator's token: plumlatch token create")
-	r.DefaultOptions = append(r.DefaultOptions, jsonschema.InterceptDefName(definition), jsonschema.InterceptProp(required))
+	r.DefaultOptions = append(r.DefaultOptions, jsonschema.InterceptDefName(definition), jsonschema.InterceptProp(required), jsonschema.InterceptNullability(neverNull))
 	for _, o := range Operations() {
 		c, err := r.NewOperationContext(o.Method, "/api/v1"+parameter.ReplaceAllString(o.Path, "{$1}"))
 		if err != nil {
@@ -109,6 +109,9 @@ func required(p jsonschema.InterceptPropParams) error {
 	}
 	return nil
 }
+
+// neverNull: what is not there is left out, and a list without items is [].
+func neverNull(p jsonschema.InterceptNullabilityParams) { p.Schema.RemoveType(jsonschema.Null) }
 
 func (s *Server) openAPI(c *gin.Context) {
 	s.document.once.Do(func() { s.document.text, s.document.err = OpenAPI() })

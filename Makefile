@@ -24,7 +24,7 @@ demo-reset: ## wipe the demo's data and its people's keys
 	rm -rf .demo demo-holders
 
 build: console/dist/index.html console/dist/core.wasm.gz ## build the programs into bin/
-	go build -o bin/ ./cmd/...
+	go build -buildvcs=auto -o bin/ ./cmd/...
 
 console/node_modules/.package-lock.json: console/package.json console/package-lock.json
 	cd console && npm ci --no-audit --no-fund --loglevel=error

@@ -3,6 +3,7 @@ package client
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
@@ -57,10 +58,11 @@ type Problem struct{ wire.Problem }
 
 // Error returns the detail.
 func (p *Problem) Error() string {
-	if p.Detail == "" {
-		return p.Title
+	text := cmp.Or(p.Detail, p.Title)
+	if p.Status >= 500 && p.RequestID != "" { // by that its cause is found in the service's log
+		text += " (request " + p.RequestID + ")"
 	}
-	return p.Detail
+	return text
 }
 
 // Of tells whether the problem is of the given sort, such as "name-taken".
@@ -109,9 +111,21 @@ func (c *Client) once(ctx context.Context, method, path string, body, answer any
 		if opErr, ok := errors.AsType[*net.OpError](err); ok && opErr.Op == "dial" && try == 0 {
 			return err
 		}
-		time.Sleep(time.Duration(try+1) * 200 * time.Millisecond)
+		if !pause(ctx, time.Duration(try+1)*200*time.Millisecond) {
+			return err
+		}
 	}
 	return err
+}
+
+// pause waits, and tells whether the context lasted as long.
+func pause(ctx context.Context, d time.Duration) bool {
+	select {
+	case <-time.After(d):
+		return true
+	case <-ctx.Done():
+		return false
+	}
 }
 
 func (c *Client) do(ctx context.Context, method, path string, query url.Values, body, answer any) error {

@@ -58,7 +58,9 @@ func (c *Client) ReportLine(ctx context.Context, id int64, r wire.LineReport) er
 		if err == nil || Definite(err) || ctx.Err() != nil || time.Since(begun) > patience {
 			return err
 		}
-		time.Sleep(300 * time.Millisecond)
+		if !pause(ctx, 300*time.Millisecond) {
+			return err
+		}
 	}
 }
 

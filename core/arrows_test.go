@@ -41,8 +41,9 @@ var layers = map[string][]string{
 	"service/kinds":           above("service/door", "service/survey", "service/lifecycle", "service/network", "service/accesses", "service/restore", "service/fleet", "service/upkeep"),
 	"service":                 above("service/door", "service/kinds", "service/api"),
 	"service/api":             above("service/door", "service/survey", "service/lifecycle", "service/network", "service/kinds"),
-	"cmd/plumlatch":           {"core", "reach", "client"},
-	"cmd/plumlatchd":          {"core", "reach", "client", "console", "service"},
+	"cmd/internal":            {},
+	"cmd/plumlatch":           {"cmd/internal", "core", "reach", "client"},
+	"cmd/plumlatchd":          {"cmd/internal", "core", "reach", "client", "console", "service"},
 	"cmd/plumlatch-standin":   {"standin"},
 	"cmd/plumlatch-wasm":      {"core"},
 	"service/postgres/pgtest": {"service/store"}, // for tests alone

@@ -119,5 +119,9 @@ func init() { // help walks the table that its own functions stand in
 		{"journal verify", "[options]", "Compute the chain of the journal on this machine, and tell what was changed behind it.", "plumlatch journal verify", journalVerify},
 		{"journal export", "-out FILE|-", "Write the whole journal with its chain and signed heads, one JSON object a line.", "plumlatch journal export -out journal.jsonl", journalExport},
 		{"whoami", "[options]", "Show whose token this is, and the role it has.", "plumlatch whoami", whoami},
+
+		{"version", "", "Say what this program was built from.", "plumlatch version", version},
+		{"completion", "bash|zsh|fish", "Print what completes commands and options in a shell.", "plumlatch completion bash > ~/.local/share/bash-completion/completions/plumlatch", completion},
+		{"manual", "", "Print the manual page of all commands.", "plumlatch manual | man -l -", manual},
 	}
 }

@@ -13,6 +13,7 @@ import (
 	"runtime/debug"
 	"syscall"
 
+	"plumlatch/cmd/internal/built"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/secrets"
@@ -26,6 +27,7 @@ const usage = `plumlatchd is the Plum Latch service.
   plumlatchd admin NAME [options]    make an admin, or give one a new password
   plumlatchd new-identity [options]  another identity, and every steward key encrypted anew
   plumlatchd demo [options]          run everything with demo data
+  plumlatchd version                 what this program was built from
 
 "plumlatchd COMMAND -help" lists a command's options. Each can also stand in
 the environment (PLUMLATCHD_LISTEN) or in the YAML file of -config.
@@ -56,6 +58,8 @@ func main() {
 		err = newIdentity(ctx, args)
 	case "demo":
 		err = demo(ctx, args)
+	case "version":
+		fmt.Println(built.Text("plumlatchd"))
 	default:
 		fmt.Fprintf(os.Stderr, "plumlatchd: there is no command %q\n\n%s", os.Args[1], usage)
 		os.Exit(2)

@@ -15,6 +15,8 @@ type Problem struct {
 	Choices []string `json:"choices,omitempty"` // what there is instead
 	Known   string   `json:"known,omitempty"`   // the name under which a key is recorded already
 	Code    string   `json:"code,omitempty"`    // what is wrong with the field, where a program decides by it
+	// RequestID names the request in the service's log; the answer's header Request-Id is the same.
+	RequestID string `json:"request_id,omitempty"`
 }
 
 // Codes of problems with a field.

@@ -202,7 +202,7 @@ func (s *Server) signIn(c *gin.Context) {
 		return
 	}
 	if good := checkPassword(hash, r.Password); !good || err != nil {
-		s.opts.Log.Warn("sign-in failed", "from", c.RemoteIP())
+		s.logOf(c).Warn("sign-in failed", "from", c.RemoteIP())
 		badPassword.answer(c, wire.Problem{})
 		return
 	}

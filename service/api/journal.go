@@ -34,7 +34,7 @@ func (s *Server) exportJournal(c *gin.Context) {
 	e := json.NewEncoder(c.Writer)
 	err := s.opts.Store.ExportJournal(c.Request.Context(), s.opts.Worker.Door.Heads.Public(), func(l journal.Line) error { return e.Encode(l) })
 	if err != nil { // the answer has begun: only breaking it off says that it is not whole
-		s.opts.Log.Warn("an export of the journal broke off", "error", err)
+		s.logOf(c).Warn("an export of the journal broke off", "error", err)
 		panic(http.ErrAbortHandler)
 	}
 }

@@ -43,7 +43,7 @@ var (
 	privateKey      = problemType{"private-key", 422, "This is a private key", "Keep it where it is. Send the public half, the one line of the .pub file. Nothing was stored or logged; if this key has travelled over a network, treat it as exposed."}
 	tooMany         = problemType{"too-many-attempts", 429, "Too many attempts", "Wait for a quarter of an hour."}
 	busy            = problemType{"busy", 429, "Too much at a time", "Wait for as long as Retry-After says."}
-	internal        = problemType{"internal", 500, "The service failed", "Try again; the service's log has the cause."}
+	internal        = problemType{"internal", 500, "The service failed", "Try again; the service's log has the cause, by the request's ID."}
 	cloudFailed     = problemType{"cloud-failed", 502, "The cloud did not answer", "Try again; see whether the cloud's interface is up."}
 
 	problemTypes = []problemType{badRequest, unauthenticated, badToken, badPassword, forbidden, wrongHost, wrongOrigin, notFound, nameTaken,
@@ -53,7 +53,7 @@ var (
 var privateDetail = keypair.ErrPrivateKey.Error() + ". Nothing was stored or logged; as it has travelled over a network, see whether it is still a secret"
 
 func (t problemType) answer(c *gin.Context, p wire.Problem) {
-	p.Type, p.Title, p.Status = "/problems/"+t.slug, t.title, t.status
+	p.Type, p.Title, p.Status, p.RequestID = "/problems/"+t.slug, t.title, t.status, c.Writer.Header().Get(requestID)
 	if p.Detail == "" {
 		p.Detail = t.title + ". " + t.next
 	}
@@ -112,7 +112,7 @@ func (s *Server) fail(c *gin.Context, err error) {
 	case errors.Is(err, cloud.ErrFailed), errors.Is(err, cloud.ErrRefused):
 		cloudFailed.answer(c, wire.Problem{Detail: err.Error()})
 	default:
-		s.opts.Log.Error("request failed", "route", c.FullPath(), "error", err)
+		s.logOf(c).Error("request failed", "route", c.FullPath(), "error", err)
 		internal.answer(c, wire.Problem{})
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"net/http/httptest"
 	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"testing/fstest"
@@ -29,17 +30,35 @@ func TestMain(m *testing.M) { pgtest.Main(m) }
 
 // caller asks an API of its own, on a database of its own, with no cloud behind it.
 type caller struct {
-	t       *testing.T
-	url     string
-	db      *store.Store
-	dbURL   string
-	server  *Server
-	cookies map[string]string
+	t      *testing.T
+	url    string
+	db     *store.Store
+	dbURL  string
+	server *Server
+	log    said
+}
+
+// said is what was logged.
+type said struct {
+	mu sync.Mutex
+	b  strings.Builder
+}
+
+func (s *said) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.b.Write(p)
+}
+
+func (s *said) String() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.b.String()
 }
 
 func newCaller(t *testing.T) *caller {
 	t.Helper()
-	c := &caller{t: t, dbURL: pgtest.URL(t), cookies: map[string]string{}}
+	c := &caller{t: t, dbURL: pgtest.URL(t)}
 	c.db = pgtest.OpenURL(t, c.dbURL)
 	cipher, err := atrest.Create(filepath.Join(t.TempDir(), "identity.txt"))
 	if err != nil {
@@ -57,7 +76,7 @@ func newCaller(t *testing.T) *caller {
 		t.Fatal(err)
 	}
 	shut.Close()
-	log := slog.New(slog.DiscardHandler)
+	log := slog.New(slog.NewTextHandler(&c.log, nil))
 	w := kinds.New(&door.Service{Store: c.db, Cloud: standin.New("http://"+shut.Addr().String(), "x"), Cipher: cipher, Heads: heads, Log: log, FollowEvery: -1,
 		Reach: reach.Policy{AllowLoopback: true, Budget: &reach.Budget{}, Dialed: new(atomic.Int64)}, StateLimit: time.Second}, 0)
 	if err := w.Start(context.Background()); err != nil {
@@ -211,5 +230,29 @@ func TestTable(t *testing.T) {
 		if o.In != nil && o.Method == http.MethodGet {
 			t.Errorf("%s sends a document", at)
 		}
+	}
+}
+
+// TestRequestID: every answer has an ID of its own, a problem names it, and the log has it.
+func TestRequestID(t *testing.T) {
+	t.Parallel()
+	c := newCaller(t)
+	seen := map[string]bool{}
+	for _, path := range []string{"/api/v1/keys", "/api/v1/nothing", "/healthz", "/", "/api/v1/keys"} {
+		resp, err := http.Get(c.url + path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		text, _ := io.ReadAll(resp.Body)
+		resp.Body.Close()
+		id := resp.Header.Get(requestID)
+		var p wire.Problem
+		if json.Unmarshal(text, &p) == nil && p.RequestID != id {
+			t.Errorf("%s: the problem names %q, the header %q", path, p.RequestID, id)
+		}
+		if len(id) < 10 || seen[id] || !strings.Contains(c.log.String(), "request_id="+id) {
+			t.Errorf("%s: ID %q, twice %t", path, id, seen[id])
+		}
+		seen[id] = true
 	}
 }

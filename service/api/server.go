@@ -3,6 +3,7 @@
 package api
 
 import (
+	"crypto/rand"
 	"crypto/sha256"
 	"encoding/json"
 	"errors"
@@ -93,6 +94,7 @@ func (s *Server) ready(c *gin.Context) {
 // the query that were sent, which may hold anything.
 func (s *Server) log(c *gin.Context) {
 	begin := time.Now()
+	c.Header(requestID, rand.Text()[:12])
 	c.Next()
 	route := c.FullPath()
 	if route == "" {
@@ -102,15 +104,24 @@ func (s *Server) log(c *gin.Context) {
 	if o, ok := c.Get(operatorKey); ok {
 		who = o.(signedIn).Name
 	}
-	s.opts.Log.Info("request", "method", c.Request.Method, "route", route, "status", c.Writer.Status(),
+	s.logOf(c).Info("request", "method", c.Request.Method, "route", route, "status", c.Writer.Status(),
 		"took", time.Since(begin).Round(time.Microsecond), "from", c.RemoteIP(), "operator", who)
+}
+
+// requestID is the header of every answer that names it; the log lines of the request and its
+// problem document have the same.
+const requestID = "Request-Id"
+
+// logOf is the log with the request's ID.
+func (s *Server) logOf(c *gin.Context) *slog.Logger {
+	return s.opts.Log.With("request_id", c.Writer.Header().Get(requestID))
 }
 
 // recover answers a panic. Gin's own recovery prints headers, and so tokens.
 func (s *Server) recover(c *gin.Context) {
 	defer func() {
 		if v := recover(); v != nil {
-			s.opts.Log.Error("panic", "route", c.FullPath(), "type", fmt.Sprintf("%T", v), "stack", string(debug.Stack()))
+			s.logOf(c).Error("panic", "route", c.FullPath(), "type", fmt.Sprintf("%T", v), "stack", string(debug.Stack()))
 			internal.answer(c, wire.Problem{})
 		}
 	}()

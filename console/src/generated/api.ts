@@ -2650,6 +2650,7 @@ export interface components {
       detail?: string;
       field?: string;
       known?: string;
+      request_id?: string;
       status: number;
       title: string;
       type: string;

@@ -22,6 +22,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -73,7 +74,7 @@ func ownService(t *testing.T, cloudURL string, more ...string) *demo {
 			t.Errorf("orderly shutdown: %v\n%s", err, d.out)
 		}
 	})
-	if len(more) > 0 {
+	if slices.ContainsFunc(more, func(o string) bool { return strings.HasPrefix(o, "tls-") }) {
 		d.url = strings.Replace(d.url, "http:", "https:", 1)
 	}
 	waitFor(t, "the service", func() bool {
@@ -248,6 +249,7 @@ func TestServiceOptions(t *testing.T) {
 		"a name":               {append(base[:len(base):len(base)], "-listen", "quay.example:9"), "IP address"},
 		"half of TLS":          {append(base[:len(base):len(base)], "-tls-cert", "x"), "go together"},
 		"an unknown option":    {append(base[:len(base):len(base)], "-config", yaml), `no option "lisen"`},
+		"profiles for all":     {append(base[:len(base):len(base)], "-pprof-listen", "0.0.0.0:9"), "no loopback address"},
 		"nothing":              {[]string{"serve"}, "is missing"},
 		"a taken port":         {append(base[:len(base):len(base)], "-listen", fmt.Sprintf("127.0.0.1:%d", shared.port)), "another service"},
 		"an unknown command":   {[]string{"sevre"}, "no command"},
@@ -261,5 +263,32 @@ func TestServiceOptions(t *testing.T) {
 		if err == nil || !strings.Contains(string(out), c.want) || strings.Contains(string(out), "secretword") {
 			t.Errorf("%s: %v %s", what, err, out)
 		}
+	}
+}
+
+// TestProfiles: the profiles are served where that was asked for, and nowhere else.
+func TestProfiles(t *testing.T) {
+	t.Parallel()
+	port := freePorts(1)
+	d := ownService(t, fmt.Sprintf("http://127.0.0.1:%d", shared.port+1), fmt.Sprintf("pprof-listen: 127.0.0.1:%d", port))
+	get := func(url string) (int, string) {
+		resp, err := http.Get(url)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		text, _ := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
+		return resp.StatusCode, string(text)
+	}
+	if status, text := get(fmt.Sprintf("http://127.0.0.1:%d/debug/pprof/", port)); status != 200 || !strings.Contains(text, "goroutine") {
+		t.Errorf("%d %.200s", status, text)
+	}
+	if _, text := get(d.url + "/debug/pprof/"); strings.Contains(text, "goroutine") {
+		t.Error("the service's own listener has them too")
+	}
+	// It is a listener of our own: nobody is sent there as to an instance.
+	body := fmt.Sprintf(`{"name":"profiles","address":"127.0.0.1","port":%d,"login_user":"debian","no_steward":true}`, port)
+	if r := d.api(t, "POST", "/api/v1/adoptions", body); r.status != 422 || !strings.Contains(r.body, "Plum Latch's own") {
+		t.Errorf("%d %s", r.status, r.body)
 	}
 }

@@ -30,8 +30,9 @@ type Policy struct {
 	Source netip.Addr
 	// Budget bounds how often one address is probed; nil has no bound.
 	Budget *Budget
-	// Dialed counts the connections that were opened; nil counts none.
-	Dialed *atomic.Int64
+	// Dialed counts the connections that were opened, Asked the keys that servers were asked
+	// about and answered; nil counts none.
+	Dialed, Asked *atomic.Int64
 }
 
 // Check returns nil if address and port may be dialled, else an error that

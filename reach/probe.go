@@ -104,6 +104,9 @@ func Probe(ctx context.Context, p Policy, t Target, keys [][]byte, now func() ti
 			}
 		}
 		done += len(answers)
+		if p.Asked != nil {
+			p.Asked.Add(int64(len(answers)))
+		}
 		if err != nil {
 			rest := Result{Answer: NotAsked, Detail: plaintext.Line(plaintext.Cut(err.Error(), 200)), Vantage: vantage, At: at}
 			if errors.Is(err, errOpen) {

@@ -30,6 +30,7 @@ type config struct {
 	dialFrom     string
 	dialLoopback bool
 	logFormat    string
+	pprofListen  string
 	lease        time.Duration
 	stateLimit   time.Duration
 	follow       time.Duration
@@ -55,6 +56,7 @@ func (c *config) flags(fs *flag.FlagSet) {
 	fs.DurationVar(&c.stateLimit, "state-limit", 5*time.Minute, "how long an instance may take to reach a state in its cloud")
 	fs.DurationVar(&c.follow, "follow", 30*time.Second, "how often the cloud is asked what has changed without us; negative: never")
 	fs.IntVar(&c.connections, "database-connections", 16, "how many connections to the database are open at most")
+	fs.StringVar(&c.pprofListen, "pprof-listen", "", "loopback `address` to serve the profiles of net/http/pprof on, to whoever is on this machine; off unless it is given")
 	fs.StringVar(&c.logFormat, "log-format", "text", "`format` of the log: text or json")
 }
 
@@ -149,6 +151,11 @@ func (c *config) check() error {
 	}
 	if c.stateLimit < time.Second {
 		return errors.New("option state-limit: give 1s or more")
+	}
+	if c.pprofListen != "" {
+		if a, err := netip.ParseAddrPort(c.pprofListen); err != nil || !a.Addr().IsLoopback() {
+			return fmt.Errorf("option pprof-listen: %q is no loopback address; give one such as 127.0.0.1:6060", c.pprofListen)
+		}
 	}
 	return c.checkListen()
 }

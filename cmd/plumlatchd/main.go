@@ -103,6 +103,13 @@ func serve(ctx context.Context, args []string) error {
 	if err != nil {
 		return err
 	}
+	if c.pprofListen != "" {
+		profiles, err := serveProfiles(c.pprofListen)
+		if err != nil {
+			return errors.Join(err, s.Close())
+		}
+		defer profiles.Close()
+	}
 	select {
 	case <-ctx.Done():
 	case err = <-s.Failed():

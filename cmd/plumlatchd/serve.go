@@ -73,7 +73,7 @@ func startService(ctx context.Context, c config, log *slog.Logger) (_ *service.S
 
 // policy makes the reach policy, with our own listeners forbidden.
 func (c *config) policy() (reach.Policy, error) {
-	p := reach.Policy{AllowLoopback: c.dialLoopback, Budget: &reach.Budget{}, Dialed: new(atomic.Int64)}
+	p := reach.Policy{AllowLoopback: c.dialLoopback, Budget: &reach.Budget{}, Dialed: new(atomic.Int64), Asked: new(atomic.Int64)}
 	if c.dialFrom != "" {
 		a, err := netip.ParseAddr(c.dialFrom)
 		if err != nil {
@@ -82,6 +82,10 @@ func (c *config) policy() (reach.Policy, error) {
 		p.Source = a
 	}
 	var err error
-	p.Forbidden, err = ownListeners(c.listen, []string{c.cloudURL}, []string{c.databaseURL, c.ownerURL}, lookup)
+	own := []string{c.cloudURL}
+	if c.pprofListen != "" {
+		own = append(own, "http://"+c.pprofListen)
+	}
+	p.Forbidden, err = ownListeners(c.listen, own, []string{c.databaseURL, c.ownerURL}, lookup)
 	return p, err
 }

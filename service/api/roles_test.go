@@ -256,3 +256,40 @@ func TestRequestID(t *testing.T) {
 		seen[id] = true
 	}
 }
+
+// TestMetrics: what a page about the service needs is told as numbers, and nobody makes more
+// rows of it by asking for what is not there.
+func TestMetrics(t *testing.T) {
+	t.Parallel()
+	c := newCaller(t)
+	token := c.token("watch", store.Viewer)
+	for _, method := range []string{"GET", "BREW", "STEEP"} {
+		c.ask(method, "/api/v1/no/such/"+method, "", token)
+	}
+	c.ask("GET", "/api/v1/keys", "", token)
+	req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, c.url+"/api/v1/metrics", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	req.Header.Set("Authorization", "Bearer "+token)
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	text, err := io.ReadAll(resp.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{`plumlatch_work{state="queued"} 0`, "plumlatch_work_oldest_seconds 0", "plumlatch_probes_total 0", "plumlatch_surveys_total 0",
+		`plumlatch_request_seconds_count{method="GET",route="/api/v1/keys",status="2xx"} 1`, `plumlatch_request_seconds_count{method="-",route="(console)",status="4xx"} 3`} {
+		if !strings.Contains(string(text), want+"\n") {
+			t.Errorf("%s is not told", want)
+		}
+	}
+	for _, word := range []string{"BREW", "such"} {
+		if strings.Contains(string(text), word) {
+			t.Errorf("what was asked for made a row: %s", word)
+		}
+	}
+}

@@ -16,11 +16,13 @@ import (
 	"net/url"
 	"runtime/debug"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
+	"github.com/prometheus/client_golang/prometheus"
 
 	"plumlatch/core/plaintext"
 	"plumlatch/core/secrets"
@@ -52,6 +54,7 @@ type Server struct {
 	hashing hashing
 
 	document document
+	seconds  *prometheus.HistogramVec // how long requests took
 }
 
 // New returns the handler for everything.
@@ -59,7 +62,7 @@ func New(o Options) http.Handler {
 	if o.Log == nil {
 		o.Log = slog.Default()
 	}
-	s := &Server{opts: o, hosts: slices.Clone(o.Hosts)}
+	s := &Server{opts: o, hosts: slices.Clone(o.Hosts), seconds: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "plumlatch_request_seconds", Help: "How long requests took, by route.", Buckets: prometheus.ExponentialBuckets(0.001, 4, 8)}, []string{"method", "route", "status"})}
 	if host, port, err := net.SplitHostPort(o.Listen); err == nil {
 		s.hosts = append(s.hosts, o.Listen)
 		if ip := net.ParseIP(host); ip != nil && ip.IsLoopback() {
@@ -97,13 +100,15 @@ func (s *Server) log(c *gin.Context) {
 	c.Header(requestID, rand.Text()[:12])
 	c.Next()
 	route := c.FullPath()
-	if route == "" {
-		route = "(console)"
+	method := c.Request.Method
+	if route == "" { // whoever asks for what is not there may give any method
+		route, method = "(console)", "-"
 	}
 	who := "-"
 	if o, ok := c.Get(operatorKey); ok {
 		who = o.(signedIn).Name
 	}
+	s.seconds.WithLabelValues(method, route, strconv.Itoa(c.Writer.Status()/100)+"xx").Observe(time.Since(begin).Seconds())
 	s.logOf(c).Info("request", "method", c.Request.Method, "route", route, "status", c.Writer.Status(),
 		"took", time.Since(begin).Round(time.Microsecond), "from", c.RemoteIP(), "operator", who)
 }

@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -341,12 +342,25 @@ func (s *Server) metrics(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
+	queue, err := s.opts.Store.Queue(c.Request.Context())
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
 	registry := prometheus.NewRegistry()
+	work := prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "plumlatch_work", Help: "Durable work that is not over, by state."}, []string{"state"})
+	work.WithLabelValues("queued").Set(float64(queue.Queued))
+	work.WithLabelValues("running").Set(float64(queue.Running))
+	work.WithLabelValues("waiting").Set(float64(queue.Waiting))
+	oldest := prometheus.NewGauge(prometheus.GaugeOpts{Name: "plumlatch_work_oldest_seconds", Help: "For how long the oldest work that could be carried out now has not been."})
+	oldest.Set(queue.Oldest)
 	gauge := prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "plumlatch_today", Help: "What needs a hand and is not put off, by reason."}, []string{"reason", "urgency"})
 	off := prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "plumlatch_today_put_off", Help: "What is put off, by reason."}, []string{"reason"})
-	registry.MustRegister(gauge, off, collectors.NewGoCollector(),
+	registry.MustRegister(gauge, off, work, oldest, s.seconds, collectors.NewGoCollector(),
 		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "plumlatch_database_statements_total", Help: "Statements that this replica has sent to the database."}, func() float64 { return float64(s.opts.Store.Statements()) }),
-		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "plumlatch_connections_total", Help: "Connections that this replica has opened to instances."}, func() float64 { return float64(s.opts.Worker.Door.Reach.Dialed.Load()) }))
+		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "plumlatch_connections_total", Help: "Connections that this replica has opened to instances."}, func() float64 { return counted64(s.opts.Worker.Door.Reach.Dialed) }),
+		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "plumlatch_probes_total", Help: "Keys that servers were asked about by this replica."}, func() float64 { return counted64(s.opts.Worker.Door.Reach.Asked) }),
+		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "plumlatch_surveys_total", Help: "Surveys that this replica has begun."}, func() float64 { return float64(s.opts.Worker.Survey.Done.Load()) }))
 	for _, name := range access.ReasonNames() { // a reason that has none is 0, and not absent
 		gauge.WithLabelValues(name, string(access.Reason(name).Urgency()))
 	}
@@ -355,4 +369,12 @@ func (s *Server) metrics(c *gin.Context) {
 		off.WithLabelValues(n.Reason).Set(float64(n.Off))
 	}
 	promhttp.HandlerFor(registry, promhttp.HandlerOpts{}).ServeHTTP(c.Writer, c.Request)
+}
+
+// counted64 is a counter that may not be there.
+func counted64(n *atomic.Int64) float64 {
+	if n == nil {
+		return 0
+	}
+	return float64(n.Load())
 }

@@ -266,6 +266,20 @@ func (s *Store) ClaimWork(ctx context.Context, replica string, kinds []string, l
 	return s.WorkByID(ctx, ids[0])
 }
 
+// Queue is how much work is at hand.
+type Queue struct {
+	Queued, Running, Waiting int64
+	// Oldest is for how many seconds the oldest work that could be carried out now has not been.
+	Oldest float64
+}
+
+// Queue counts the work that is not over.
+func (s *Store) Queue(ctx context.Context) (Queue, error) {
+	return one[Queue](ctx, s, `SELECT count(*) FILTER (WHERE state = 'queued') AS queued, count(*) FILTER (WHERE state = 'running') AS running, count(*) FILTER (WHERE state = 'waiting') AS waiting,
+		coalesce(max(extract(epoch FROM clock_timestamp() - coalesce(wake_at, created_at))) FILTER (WHERE state = 'queued' OR state = 'waiting' AND wake_at <= clock_timestamp()), 0)::float8 AS oldest
+		FROM work WHERE state IN ('queued', 'running', 'waiting')`)
+}
+
 // RenewClaim keeps a claim for another while, and tells whether somebody asked
 // to cancel the work. ErrLost.
 func (s *Store) RenewClaim(ctx context.Context, c Claim, life time.Duration) (cancel bool, err error) {

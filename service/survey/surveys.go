@@ -55,6 +55,7 @@ func (w *Service) Survey(ctx context.Context, by store.Actor, i store.Instance, 
 // told writes it into the journal even if nothing was found.
 func (w *Service) surveyOne(ctx context.Context, by store.Actor, i store.Instance, turn store.Turn, known *store.ToSurvey, wish SurveyWish, told bool) (out wire.Survey, err error) {
 	w.surveying.Add(1)
+	w.Done.Add(1)
 	defer w.surveying.Add(-1)
 	kept := store.Kept{By: by, Turn: turn, Found: map[int64]bool{}}
 	ctx, cancel := context.WithCancelCause(ctx)
@@ -411,6 +412,7 @@ func (w *Service) SurveyMany(ctx context.Context, by store.Actor, once store.Onc
 type surveyState struct {
 	toKeep    chan keeping
 	surveying atomic.Int64 // surveys at hand
+	Done      atomic.Int64 // surveys that were begun since the start
 }
 
 // surveyed counts what a survey of many came to.

@@ -10,7 +10,7 @@ SHOT_PACKAGES = chromium=/usr/bin/chromium xvfb=/usr/bin/xvfb-run xauth=/usr/bin
 
 CONSOLE_SOURCES = $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/tsconfig.json
 
-.PHONY: help demo demo-reset build test race matrix model lint bench generate fuzz screenshots format clean
+.PHONY: help demo demo-reset build test check race matrix model lint bench generate fuzz screenshots format clean
 
 help: ## show this list
 	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -52,6 +52,10 @@ test: build ## run every test; installs what is missing for them
 
 # The tests of the whole that go through most of the service at once.
 RACED = TestFirstDoor|TestTwoReplicas|TestSurvey|TestRestoreService|TestBadDays|TestGuardExamples|TestOracle|TestHostileInstances|TestStreamsEndWithTheirToken|TestCostlyRequestsAreBounded|TestSigninsAtOnce|TestOddAddresses|TestTokensEndTogether
+
+check: build ## what is quick: lint, and the tests that start no service
+	@$(MAKE) -s lint
+	go test -short -parallel 6 ./core/... ./client/... ./cmd/... ./service/api ./service/store ./service/kinds ./service/door ./service ./tools/... ./console
 
 race: build ## the tests of each package, and some of the whole, with the race detector
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)') gcc=/usr/bin/cc libc6-dev=/usr/include/stdio.h

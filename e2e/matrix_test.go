@@ -35,8 +35,8 @@ var (
 )
 
 const (
-	sampleSize   = 30  // of cases with processes
-	sampleWithin = 120 // of those without
+	sampleSize   = 30 // of cases with processes
+	sampleWithin = 30 // of those without
 	slotCount    = 8
 )
 
@@ -184,7 +184,11 @@ func runTrials(t *testing.T, name string, size int, within bool) {
 	var mu sync.Mutex
 	queue := make(chan *trial)
 	var wg sync.WaitGroup
-	for n := range min(slotCount, len(all)) {
+	slots := slotCount
+	if within { // they share this process
+		slots /= 2
+	}
+	for n := range min(slots, len(all)) {
 		s := newSlot(t, n)
 		s.within = within
 		wg.Go(func() {
@@ -448,7 +452,7 @@ func (x *trial) run() (end string, broken []string) {
 		id = 0 // the answer was lost with the service: the work is there, or the rules are broken
 	}
 	if x.point != "" {
-		if !first.halted(20 * time.Second) {
+		if !first.halted(60 * time.Second) {
 			return fail(fmt.Errorf("the halt was never reached: %s", first.log))
 		}
 		if _, err := x.replica("", ""); err != nil {

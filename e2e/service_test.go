@@ -190,7 +190,6 @@ func forgeFingerprint(s string) string {
 
 // TestTLS serves on all addresses, with a certificate of its own.
 func TestTLS(t *testing.T) {
-	t.Parallel()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), crand.Reader)
 	if err != nil {
 		t.Fatal(err)

@@ -284,7 +284,8 @@ func (r *rotateJob) narrow() error {
 	return r.TakeOld(t, r.In.Grace == 0)
 }
 
-// settle waits for that look, without holding anything.
+// settle waits for the second look at the files, which comes two seconds after the edit. The
+// work waits without a worker meanwhile.
 func (r *rotateJob) settle() error {
 	if r.In.Grace > 0 && !r.D.Enforced { // nothing was edited
 		return nil

@@ -34,25 +34,25 @@ func OpenAPI() ([]byte, error) {
 	r.Spec.SetHTTPBearerTokenSecurity("token", "", "An operator's token: plumlatch token create")
 	r.DefaultOptions = append(r.DefaultOptions, jsonschema.InterceptDefName(definition), jsonschema.InterceptProp(required), jsonschema.InterceptNullability(neverNull))
 	for _, o := range Operations() {
-		c, err := r.NewOperationContext(o.Method, "/api/v1"+parameter.ReplaceAllString(o.Path, "{$1}"))
+		op, err := r.NewOperationContext(o.Method, "/api/v1"+parameter.ReplaceAllString(o.Path, "{$1}"))
 		if err != nil {
 			return nil, err
 		}
-		c.SetID(strings.ToLower(o.Method) + strings.NewReplacer("/", "-", ":", "").Replace(o.Path))
-		c.SetSummary(o.About)
-		c.AddReqStructure(reflect.New(parameters(o)).Interface())
+		op.SetID(strings.ToLower(o.Method) + strings.NewReplacer("/", "-", ":", "").Replace(o.Path))
+		op.SetSummary(o.About)
+		op.AddReqStructure(reflect.New(parameters(o)).Interface())
 		if o.In != nil {
-			c.AddReqStructure(o.In)
+			op.AddReqStructure(o.In)
 		}
-		c.AddRespStructure(o.Out, openapi.WithHTTPStatus(success))
-		c.AddRespStructure(wire.Problem{}, func(cu *openapi.ContentUnit) {
+		op.AddRespStructure(o.Out, openapi.WithHTTPStatus(success))
+		op.AddRespStructure(wire.Problem{}, func(cu *openapi.ContentUnit) {
 			cu.IsDefault, cu.ContentType, cu.Description = true, "application/problem+json", "what went wrong"
 		})
 		if o.Role != "" {
-			c.AddSecurity("token")
-			c.SetDescription(need(o.Role))
+			op.AddSecurity("token")
+			op.SetDescription(need(o.Role))
 		}
-		if err := r.AddOperation(c); err != nil {
+		if err := r.AddOperation(op); err != nil {
 			return nil, fmt.Errorf("%s %s: %w", o.Method, o.Path, err)
 		}
 	}

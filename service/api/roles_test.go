@@ -293,3 +293,65 @@ func TestMetrics(t *testing.T) {
 		}
 	}
 }
+
+// TestCutIsNotForgotten: somebody cuts the journal's tail, heads and all, and the chain grows
+// again. The service still remembers the head that it signed before, and says so.
+func TestCutIsNotForgotten(t *testing.T) {
+	t.Parallel()
+	c := newCaller(t)
+	token := c.token("lead", store.Admin)
+	conn := pgtest.Connect(t, c.dbURL)
+	count := func(sql string) (n int64) {
+		t.Helper()
+		if err := conn.QueryRow(t.Context(), sql).Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	grown := func(name string) int64 {
+		t.Helper()
+		if err := c.db.AddOperator(t.Context(), store.Service, name, store.Viewer, "-"); err != nil {
+			t.Fatal(err)
+		}
+		for deadline := time.Now().Add(20 * time.Second); count("SELECT count(*) FROM journal_waiting") > 0; time.Sleep(50 * time.Millisecond) {
+			if time.Now().After(deadline) {
+				t.Fatal("it was never chained")
+			}
+		}
+		time.Sleep(200 * time.Millisecond) // the head is remembered after it is committed
+		return count("SELECT max(n) FROM journal_chain")
+	}
+	before := grown("first")
+	grown("second")
+	grown("third")
+	for _, sql := range []string{
+		"ALTER TABLE journal DISABLE TRIGGER USER", "ALTER TABLE journal_chain DISABLE TRIGGER USER", "ALTER TABLE journal_heads DISABLE TRIGGER USER",
+		"DELETE FROM journal_heads WHERE n > $1", "DELETE FROM journal_chain WHERE n > $1", "DELETE FROM journal j WHERE NOT EXISTS (SELECT 1 FROM journal_chain c WHERE c.journal_id = j.id)",
+		"ALTER TABLE journal ENABLE TRIGGER USER",
+	} {
+		var args []any
+		if strings.Contains(sql, "$1") {
+			args = append(args, before)
+		}
+		if _, err := conn.Exec(t.Context(), sql, args...); err != nil {
+			t.Fatalf("%s: %v", sql, err)
+		}
+	}
+	for _, name := range []string{"fourth", "fifth", "sixth"} {
+		grown(name)
+	}
+	req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, c.url+"/api/v1/journal/verify", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	req.Header.Set("Authorization", "Bearer "+token)
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	var check wire.JournalCheck
+	if err := json.NewDecoder(resp.Body).Decode(&check); err != nil || len(check.Breaks) == 0 {
+		t.Errorf("nothing is said of the cut: %+v %v", check, err)
+	}
+}

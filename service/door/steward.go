@@ -37,7 +37,8 @@ func (w *Service) Steward(ctx context.Context, i store.Instance) (reach.Files, f
 	return w.StewardBy(ctx, i, known[i.ID])
 }
 
-// StewardBy is steward by what was read before.
+// StewardBy opens the steward's way as Steward does, with what the caller has read of the
+// instance already.
 func (w *Service) StewardBy(ctx context.Context, i store.Instance, known *store.ToSurvey) (reach.Files, func(), error) {
 	if len(known.HostKeys) == 0 {
 		return nil, nil, fmt.Errorf("%w: %w", ErrCannotSurvey, ErrNoHostKey)

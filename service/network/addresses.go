@@ -149,7 +149,7 @@ func (w *Service) moveKind() *work.Kind {
 }
 
 // moveBack gives the address back to whoever had it. The dynamic one that the
-// instance had before is not to be had again: it is taken down what it has now.
+// instance had before cannot be had again; its address of now is recorded instead.
 func (r *moveJob) moveBack() error {
 	if !r.D.Asked {
 		return nil

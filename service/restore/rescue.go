@@ -352,7 +352,7 @@ func (r *restoreJob) dismiss() error {
 }
 
 // notAt makes sure that the volume is not at a rescue instance that is to be given
-// up: what the cloud does not say is no "no".
+// up. If the cloud does not answer, it may still be there: that is an error.
 func (r *restoreJob) notAt(x *restored, id string) error {
 	if x.Volume == "" || id == "" {
 		return nil

@@ -38,7 +38,7 @@ func (c checked) show() wire.CheckResult { return wire.CheckResult(c) }
 // restoring is the input of the work.
 type restoring struct {
 	Route string   `json:"route"`
-	Why   string   `json:"why"` // this one
+	Why   string   `json:"why"` // why this route was chosen, in words
 	NewID int64    `json:"new_id"`
 	New   string   `json:"new"`
 	Lost  []string `json:"lost,omitempty"` // names, for words

@@ -82,6 +82,12 @@ func (s *Store) Chain(ctx context.Context, sign func(text []byte) []byte) (*wire
 	return head, err
 }
 
+// HasLink tells whether the chain has a link of this place and sum, in hex.
+func (s *Store) HasLink(ctx context.Context, n int64, sum string) (bool, error) {
+	r, err := one[struct{ Has bool }](ctx, s, "SELECT EXISTS (SELECT 1 FROM journal_chain WHERE n = ? AND sha256 = decode(?, 'hex')) AS has", n, sum)
+	return r.Has, err
+}
+
 // ExportJournal gives every line of the journal to use: chained entries by
 // their place, unchained ones, heads.
 func (s *Store) ExportJournal(ctx context.Context, public []byte, use func(journal.Line) error) error {

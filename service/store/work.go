@@ -107,7 +107,8 @@ const workColumns = `SELECT w.id, w.token, w.kind, w.title, coalesce(w.parent_id
 // Claim is the right to carry out a piece of work, until another has it.
 type Claim struct {
 	Work, Fence int64
-	// Progress: what is told of the work is its instance's own line, too.
+	// Progress: what the work says is also written to the instance, as the line of text that
+	// lists show while it is launched, stopped, started or removed.
 	Progress bool
 }
 

@@ -254,7 +254,8 @@ func (c Compared) words() string {
 }
 
 // Show makes the rows of a survey: what was found against what is recorded for
-// one login user. What was not read as a whole has nothing missing.
+// one login user. If not every file could be read (whole is false), a recorded key that was
+// not found is not called missing: it may stand in what was not read.
 func (w *Service) Show(ctx context.Context, out *wire.Survey, c *Compared, user string, rows []store.SurveyedAccess, found []access.Found, whole bool) error {
 	type recorded struct {
 		store.SurveyedAccess

@@ -243,10 +243,11 @@ func (w *Service) keepSurvey(ctx context.Context, k store.Kept) error {
 	return <-x.done
 }
 
-// keepGather is how long ended surveys wait for others to be taken in with.
+// keepGather is how long surveys that have ended wait for others, to be kept together by one
+// transaction.
 const keepGather = 25 * time.Millisecond
 
-// closedClock is over at once.
+// closedClock is a channel that is closed: whoever waits for it goes on at once.
 var closedClock = func() <-chan time.Time {
 	c := make(chan time.Time)
 	close(c)

@@ -46,6 +46,13 @@ func (w *Service) chain(ctx context.Context) (bool, error) {
 	if err != nil || head == nil {
 		return false, err
 	}
+	// What was remembered is forgotten for the new head only if the chain still has it: after
+	// somebody cut the chain's tail, the next link must not hide that.
+	if old, ok := w.Heads.Remembered(); ok {
+		if has, err := w.Store.HasLink(ctx, old.N, old.SHA256); err != nil || !has {
+			return false, err
+		}
+	}
 	return false, w.Heads.Remember(*head)
 }
 

@@ -34,7 +34,9 @@ type Run struct {
 	plan   []string
 	code   string // of the trouble that it goes back for
 	pos    int    // in the plan: -1 before the first step, len(plan) after the last
-	ahead  int    // the step that was noted as begun by the end of the one before; -1 for none
+	// ahead is the step whose beginning was written with the end of the one before, so that it
+	// need not be written again; -1 for none.
+	ahead int
 	// noReturn: a step has begun from which the work cannot go back by being cancelled.
 	noReturn bool
 	goesBack *atomic.Bool // as Work.Back, for beat, which runs beside the steps

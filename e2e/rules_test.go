@@ -119,7 +119,7 @@ func TestRules(t *testing.T) {
 
 	// And it is kept if whoever kept it saw the withdrawal, and was done, before it was put
 	// back: the look after the withdrawal is slow here.
-	begun = d.api(t, "POST", "/api/v1/instances/rule-board/rules", `{"from":["127.0.0.14"],"seconds":9}`)
+	begun = d.api(t, "POST", "/api/v1/instances/rule-board/rules", `{"from":["127.0.0.14"],"seconds":25}`)
 	var keeper wire.Work
 	if begun.status != http.StatusAccepted {
 		t.Fatal(begun.status, begun.body)

@@ -58,8 +58,7 @@ func (b *browser) nothingPrivate(t *testing.T, since int, secrets ...string) {
 }
 
 // TestConsoleKeys creates pairs in the page, saves them, and logs in with them.
-func TestConsoleKeys(t *testing.T) {
-	t.Parallel()
+func TestConsoleKeys(t *testing.T) { // alone: it reads in the log that the service was sent nothing
 	d, dir := shared, t.TempDir()
 	password, err := os.ReadFile(d.path("console-password"))
 	if err != nil {

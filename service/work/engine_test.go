@@ -201,7 +201,7 @@ func TestWaits(t *testing.T) {
 		if over, err = r.WaitOver(); err != nil || over {
 			return err
 		}
-		return r.Wait(wire.WaitsOther, "the tide", 30*time.Millisecond, 400*time.Millisecond)
+		return r.Wait(wire.WaitsOther, "the tide", 30*time.Millisecond, 3*time.Second)
 	}
 	e.Run(k)
 	id := e.Begin(k)

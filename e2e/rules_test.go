@@ -120,11 +120,11 @@ func TestRules(t *testing.T) {
 	// And it is kept if whoever kept it saw the withdrawal, and was done, before it was put
 	// back: the look after the withdrawal is slow here.
 	begun = d.api(t, "POST", "/api/v1/instances/rule-board/rules", `{"from":["127.0.0.14"],"seconds":25}`)
-	var keeper wire.Work
+	var keeps wire.Work
 	if begun.status != http.StatusAccepted {
 		t.Fatal(begun.status, begun.body)
 	}
-	mustDo(t, json.Unmarshal([]byte(begun.body), &keeper))
+	mustDo(t, json.Unmarshal([]byte(begun.body), &keeps))
 	waitFor(t, "the rule", func() bool { return open("127.0.0.14") })
 	mustDo(t, standinCallAt(d, "POST", "/v1/faults", `{"call":"unadmit","name":"rule-board","how":"slow","delay_ms":1500}`, nil))
 	begun = d.api(t, "POST", "/api/v1/instances/rule-board/unadmit", `{"from":["127.0.0.14"],"cut_off":0}`)
@@ -132,8 +132,8 @@ func TestRules(t *testing.T) {
 	time.Sleep(500 * time.Millisecond) // it has looked before; the look after is left
 	mustDo(t, standinCallAt(d, "POST", "/v1/faults", `{"call":"groups","name":"rule-board","how":"slow","delay_ms":6000}`, nil))
 	waitFor(t, "the end of the work that kept the end", func() bool {
-		mustDo(t, json.Unmarshal([]byte(d.api(t, "GET", fmt.Sprintf("/api/v1/work/%d", keeper.ID), "").body), &keeper))
-		return keeper.State == "done"
+		mustDo(t, json.Unmarshal([]byte(d.api(t, "GET", fmt.Sprintf("/api/v1/work/%d", keeps.ID), "").body), &keeps))
+		return keeps.State == "done"
 	})
 	d.must(t, "work", "cancel", fmt.Sprint(w.ID))
 	if !open("127.0.0.14") {

@@ -117,12 +117,12 @@ func fishCompletion() string {
 	for _, f := range first {
 		fmt.Fprintf(&b, "complete -c plumlatch -f -n '__fish_use_subcommand' -a %s -d %s\n", f, fishQuoted(said(f)))
 		for _, s := range second[f] {
-			fmt.Fprintf(&b, "complete -c plumlatch -f -n 'test (count (commandline -opc)) -eq 2; and __fish_seen_subcommand_from %s' -a %s -d %s\n", f, s, fishQuoted(said(f+" "+s)))
+			fmt.Fprintf(&b, "complete -c plumlatch -f -n 'test (count (commandline -o -p -c)) -eq 2; and __fish_seen_subcommand_from %s' -a %s -d %s\n", f, s, fishQuoted(said(f+" "+s)))
 		}
 	}
 	for _, c := range commands {
 		for _, f := range flagsOf(c) {
-			fmt.Fprintf(&b, "complete -c plumlatch -n \"string match -q -- 'plumlatch %s*' (string join ' ' (commandline -opc))\" -o %s -d %s\n", c.name, f.Name, fishQuoted(strings.ReplaceAll(f.Usage, "`", "")))
+			fmt.Fprintf(&b, "complete -c plumlatch -n \"string match -q -- 'plumlatch %s*' (string join ' ' (commandline -o -p -c))\" -o %s -d %s\n", c.name, f.Name, fishQuoted(strings.ReplaceAll(f.Usage, "`", "")))
 		}
 	}
 	return b.String()

@@ -71,35 +71,29 @@ type rotated struct {
 func (d rotated) Facts() store.Facts { return store.Facts{Contained: d.ContainSaid} }
 
 // rotateJob is a rotation in hand.
-type rotateJob struct {
-	door.Job[rotating, rotated]
-	svc *Service
-}
+type rotateJob struct{ door.Job[rotating, rotated] }
 
-func (w *Service) rotateSteps() door.Family[*rotateJob] {
-	return func() *rotateJob { return &rotateJob{svc: w} }
-}
+var rotateSteps door.Family[*rotateJob] = func() *rotateJob { return new(rotateJob) }
 
 const ProofLimit = 24 * time.Hour // for the holder to show the private half
 
 func (w *Service) rotateKind() *work.Kind {
-	rotateOf := w.rotateSteps()
 	return &work.Kind{
 		Name: "rotate", Action: "access.rotate", Changing: true,
 		Steps: []work.Step{
-			{Name: "contain", Title: "containing the exposed key", Do: rotateOf.Do((*rotateJob).contain), Undo: rotateOf.Do((*rotateJob).uncontain), Skip: rotateOf.Skip((*rotateJob).notContained), Effects: []string{"edit"}, UndoEffects: []string{"put-back"}, BackLater: true},
-			{Name: "add", Title: "reading what is there, and adding the new key", Do: rotateOf.Do((*rotateJob).add), Undo: rotateOf.Do((*rotateJob).addBack), Effects: []string{"append"}, UndoEffects: []string{"take-out"}, BackLater: true},
-			{Name: "accept", Title: "asking the server whether it takes the new key, and the others still", Do: rotateOf.Do((*rotateJob).accepted)},
-			{Name: "proof", Title: "waiting for the new key's private half to be shown", Do: rotateOf.Do((*rotateJob).proof)},
-			{Name: "narrow", Title: "ending the old key", Do: rotateOf.Do((*rotateJob).narrow), Undo: rotateOf.Do((*rotateJob).widen), Effects: []string{"edit"}, UndoEffects: []string{"put-back"}},
-			{Name: "check", Title: "asking the server again", Do: rotateOf.Do((*rotateJob).check), Settles: true},
-			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: rotateOf.Do((*rotateJob).settle)},
-			{Name: "grace", Title: "waiting for the end of the grace time", Do: rotateOf.Do((*rotateJob).grace), Skip: rotateOf.Skip((*rotateJob).noGrace)},
-			{Name: "withdraw", Title: "withdrawing the old key", Do: rotateOf.Do((*rotateJob).withdraw), Skip: rotateOf.Skip((*rotateJob).noGrace), Effects: []string{"edit"}, NoReturn: true},
-			{Name: "last", Title: "asking the server a last time", Do: rotateOf.Do((*rotateJob).last), NoReturn: true},
-			{Name: "record", Title: "recording what opens it now", Do: rotateOf.Do((*rotateJob).record), NoReturn: true},
+			{Name: "contain", Title: "containing the exposed key", Do: rotateSteps.Do((*rotateJob).contain), Undo: rotateSteps.Do((*rotateJob).uncontain), Skip: rotateSteps.Skip((*rotateJob).notContained), Effects: []string{"edit"}, UndoEffects: []string{"put-back"}, BackLater: true},
+			{Name: "add", Title: "reading what is there, and adding the new key", Do: rotateSteps.Do((*rotateJob).add), Undo: rotateSteps.Do((*rotateJob).addBack), Effects: []string{"append"}, UndoEffects: []string{"take-out"}, BackLater: true},
+			{Name: "accept", Title: "asking the server whether it takes the new key, and the others still", Do: rotateSteps.Do((*rotateJob).accepted)},
+			{Name: "proof", Title: "waiting for the new key's private half to be shown", Do: rotateSteps.Do((*rotateJob).proof)},
+			{Name: "narrow", Title: "ending the old key", Do: rotateSteps.Do((*rotateJob).narrow), Undo: rotateSteps.Do((*rotateJob).widen), Effects: []string{"edit"}, UndoEffects: []string{"put-back"}},
+			{Name: "check", Title: "asking the server again", Do: rotateSteps.Do((*rotateJob).check), Settles: true},
+			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: rotateSteps.Do((*rotateJob).settle)},
+			{Name: "grace", Title: "waiting for the end of the grace time", Do: rotateSteps.Do((*rotateJob).grace), Skip: rotateSteps.Skip((*rotateJob).noGrace)},
+			{Name: "withdraw", Title: "withdrawing the old key", Do: rotateSteps.Do((*rotateJob).withdraw), Skip: rotateSteps.Skip((*rotateJob).noGrace), Effects: []string{"edit"}, NoReturn: true},
+			{Name: "last", Title: "asking the server a last time", Do: rotateSteps.Do((*rotateJob).last), NoReturn: true},
+			{Name: "record", Title: "recording what opens it now", Do: rotateSteps.Do((*rotateJob).record), NoReturn: true},
 		},
-		End: rotateOf.End((*rotateJob).endRotate),
+		End: rotateSteps.End((*rotateJob).endRotate),
 	}
 }
 

@@ -236,7 +236,11 @@ func (r *rotateJob) proof() error {
 }
 
 // takingOld is the old key of a rotation, in whose place the new one is shown to work.
-func (r *rotateJob) takingOld(old store.Key) (door.Taking, error) {
+func (r *rotateJob) takingOld() (door.Taking, error) {
+	old, err := r.Store.KeyByID(r.Ctx, r.In.OldID)
+	if err != nil {
+		return door.Taking{}, err
+	}
 	_, within, err := r.Store.ShownSince(r.Ctx, r.In.NewID, cmp.Or(r.In.ProofOf, r.Work.ID))
 	return door.Taking{Key: old, Was: r.In.Was, Rely: r.D.NewAccess, Shown: within, Away: r.D.NeedsLogin && r.In.Login}, err
 }
@@ -246,10 +250,6 @@ func (r *rotateJob) takingOld(old store.Key) (door.Taking, error) {
 func (r *rotateJob) narrow() error {
 	if r.InstanceGone() {
 		return door.Failf("the instance is gone")
-	}
-	old, err := r.Store.KeyByID(r.Ctx, r.In.OldID)
-	if err != nil {
-		return err
 	}
 	if r.In.Grace > 0 && r.D.Ends == nil {
 		now, err := r.Store.Now(r.Ctx)
@@ -274,7 +274,7 @@ func (r *rotateJob) narrow() error {
 	if r.In.Grace > 0 && !r.D.Enforced {
 		return r.Say("its sshd cannot end %s by itself (%s): the line stays as it is, and is withdrawn at the end of the grace time", r.In.Old, r.D.Why)
 	}
-	t, err := r.takingOld(old)
+	t, err := r.takingOld()
 	if err != nil {
 		return err
 	}
@@ -369,11 +369,7 @@ func (r *rotateJob) grace() error {
 // goes back, which takes the end out again. hold keeps what it rests on as it is until then.
 // A server that cannot be asked keeps the end that it was given.
 func (r *rotateJob) endAllowed(hold bool) error {
-	old, err := r.Store.KeyByID(r.Ctx, r.In.OldID)
-	if err != nil {
-		return err
-	}
-	t, err := r.takingOld(old)
+	t, err := r.takingOld()
 	if err != nil {
 		return err
 	}
@@ -404,11 +400,7 @@ func (r *rotateJob) withdraw() error {
 	if r.D.Gone || r.InstanceGone() {
 		return nil
 	}
-	old, err := r.Store.KeyByID(r.Ctx, r.In.OldID)
-	if err != nil {
-		return err
-	}
-	t, err := r.takingOld(old)
+	t, err := r.takingOld()
 	if err != nil {
 		return err
 	}

@@ -87,31 +87,25 @@ type shared struct {
 }
 
 // shareJob is a change of a shared access in hand.
-type shareJob struct {
-	door.Job[sharing, shared]
-	svc *Service
-}
+type shareJob struct{ door.Job[sharing, shared] }
 
-func (w *Service) shareSteps() door.Family[*shareJob] {
-	return func() *shareJob { return &shareJob{svc: w} }
-}
+var shareSteps door.Family[*shareJob] = func() *shareJob { return new(shareJob) }
 
 func (r *shareJob) noEnd() bool { return r.In.Until == nil }
 
 func (w *Service) accessAddKind() *work.Kind {
-	shareOf := w.shareSteps()
 	return &work.Kind{
 		Name: "access-add", Action: "access.add", Changing: true,
 		Steps: []work.Step{
-			{Name: "add", Title: "reading what is there, and adding the key", Do: shareOf.Do((*shareJob).add), Undo: shareOf.Do((*shareJob).addBack), Effects: []string{"append"}, UndoEffects: []string{"take-out"}, BackLater: true},
-			{Name: "accept", Title: "asking the server whether it takes the key", Do: shareOf.Do((*shareJob).accepted), Settles: true},
-			{Name: "end", Title: "waiting for the end of the access", Do: shareOf.Do((*shareJob).end), Skip: shareOf.Skip((*shareJob).noEnd)},
-			{Name: "withdraw", Title: "withdrawing the key", Do: shareOf.Do((*shareJob).withdraw), Skip: shareOf.Skip((*shareJob).noEnd), Effects: []string{"edit"}, NoReturn: true},
-			{Name: "check", Title: "asking the server again", Do: shareOf.Do((*shareJob).check), Skip: shareOf.Skip((*shareJob).noEnd), NoReturn: true},
-			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: shareOf.Do((*shareJob).settle), Skip: shareOf.Skip((*shareJob).noEnd), NoReturn: true},
-			{Name: "record", Title: "recording what opens it now", Do: shareOf.Do((*shareJob).record), Skip: shareOf.Skip((*shareJob).noEnd), NoReturn: true},
+			{Name: "add", Title: "reading what is there, and adding the key", Do: shareSteps.Do((*shareJob).add), Undo: shareSteps.Do((*shareJob).addBack), Effects: []string{"append"}, UndoEffects: []string{"take-out"}, BackLater: true},
+			{Name: "accept", Title: "asking the server whether it takes the key", Do: shareSteps.Do((*shareJob).accepted), Settles: true},
+			{Name: "end", Title: "waiting for the end of the access", Do: shareSteps.Do((*shareJob).end), Skip: shareSteps.Skip((*shareJob).noEnd)},
+			{Name: "withdraw", Title: "withdrawing the key", Do: shareSteps.Do((*shareJob).withdraw), Skip: shareSteps.Skip((*shareJob).noEnd), Effects: []string{"edit"}, NoReturn: true},
+			{Name: "check", Title: "asking the server again", Do: shareSteps.Do((*shareJob).check), Skip: shareSteps.Skip((*shareJob).noEnd), NoReturn: true},
+			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: shareSteps.Do((*shareJob).settle), Skip: shareSteps.Skip((*shareJob).noEnd), NoReturn: true},
+			{Name: "record", Title: "recording what opens it now", Do: shareSteps.Do((*shareJob).record), Skip: shareSteps.Skip((*shareJob).noEnd), NoReturn: true},
 		},
-		End: shareOf.End(func(r *shareJob, state store.WorkState) (store.WorkEnd, error) {
+		End: shareSteps.End(func(r *shareJob, state store.WorkState) (store.WorkEnd, error) {
 			var err error
 			text := fmt.Sprintf("%s opens %s", r.In.Key, r.Instance.Name)
 			switch {
@@ -135,17 +129,16 @@ func (w *Service) accessAddKind() *work.Kind {
 }
 
 func (w *Service) accessRemoveKind() *work.Kind {
-	shareOf := w.shareSteps()
 	return &work.Kind{
 		Name: "access-remove", Action: "access.remove", Changing: true,
 		Steps: []work.Step{
-			{Name: "ask", Title: "asking the server which other keys it takes", Do: shareOf.Do((*shareJob).removeAsk), BackLater: true},
-			{Name: "take", Title: "withdrawing the key", Do: shareOf.Do((*shareJob).removeTake), Undo: shareOf.Do((*shareJob).removeBack), Effects: []string{"edit"}, UndoEffects: []string{"put-back"}},
-			{Name: "check", Title: "asking the server again", Do: shareOf.Do((*shareJob).removeCheck), Settles: true},
-			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: shareOf.Do((*shareJob).settle)},
-			{Name: "record", Title: "recording what opens it now", Do: shareOf.Do((*shareJob).record), NoReturn: true},
+			{Name: "ask", Title: "asking the server which other keys it takes", Do: shareSteps.Do((*shareJob).removeAsk), BackLater: true},
+			{Name: "take", Title: "withdrawing the key", Do: shareSteps.Do((*shareJob).removeTake), Undo: shareSteps.Do((*shareJob).removeBack), Effects: []string{"edit"}, UndoEffects: []string{"put-back"}},
+			{Name: "check", Title: "asking the server again", Do: shareSteps.Do((*shareJob).removeCheck), Settles: true},
+			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: shareSteps.Do((*shareJob).settle)},
+			{Name: "record", Title: "recording what opens it now", Do: shareSteps.Do((*shareJob).record), NoReturn: true},
 		},
-		End: shareOf.End(func(r *shareJob, state store.WorkState) (store.WorkEnd, error) {
+		End: shareSteps.End(func(r *shareJob, state store.WorkState) (store.WorkEnd, error) {
 			var err error
 			text := fmt.Sprintf("%s is withdrawn from %s, and refused there", r.In.Key, r.Instance.Name)
 			if state != store.Done {
@@ -159,14 +152,13 @@ func (w *Service) accessRemoveKind() *work.Kind {
 }
 
 func (w *Service) accessExtendKind() *work.Kind {
-	shareOf := w.shareSteps()
 	return &work.Kind{
 		Name: "access-extend", Action: "access.extend", Changing: true,
 		Steps: []work.Step{
-			{Name: "edit", Title: "giving its line another end", Do: shareOf.Do((*shareJob).extendEdit), Effects: []string{"edit"}, NoReturn: true},
-			{Name: "accept", Title: "asking the server whether it takes the key", Do: shareOf.Do((*shareJob).accepted), NoReturn: true},
+			{Name: "edit", Title: "giving its line another end", Do: shareSteps.Do((*shareJob).extendEdit), Effects: []string{"edit"}, NoReturn: true},
+			{Name: "accept", Title: "asking the server whether it takes the key", Do: shareSteps.Do((*shareJob).accepted), NoReturn: true},
 		},
-		End: shareOf.End(func(r *shareJob, state store.WorkState) (store.WorkEnd, error) {
+		End: shareSteps.End(func(r *shareJob, state store.WorkState) (store.WorkEnd, error) {
 			var err error
 			text := r.Work.Trouble
 			if state == store.Done && r.In.Until != nil {

@@ -22,18 +22,17 @@ import (
 // service's, sealed; nobody else has to do anything.
 
 func (w *Service) stewardKind() *work.Kind {
-	stewardOf := w.stewardSteps()
 	return &work.Kind{
 		Name: "steward", Action: "steward.rotate", Changing: true,
 		Steps: []work.Step{
-			{Name: "add", Title: "making the steward's next key, and adding it", Do: stewardOf.Do((*stewardJob).add), Undo: stewardOf.Do((*stewardJob).addBack), Effects: []string{"append"}, UndoEffects: []string{"take-out"}},
-			{Name: "try", Title: "logging in with it", Do: stewardOf.Do((*stewardJob).try)},
-			{Name: "swap", Title: "putting it in the place of the one before", Do: stewardOf.Do((*stewardJob).swap), NoReturn: true},
-			{Name: "withdraw", Title: "withdrawing the one before", Do: stewardOf.Do((*stewardJob).withdraw), Effects: []string{"edit"}, NoReturn: true},
-			{Name: "check", Title: "asking the server about both", Do: stewardOf.Do((*stewardJob).check), NoReturn: true},
-			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: stewardOf.Do((*stewardJob).settle), NoReturn: true},
+			{Name: "add", Title: "making the steward's next key, and adding it", Do: stewardSteps.Do((*stewardJob).add), Undo: stewardSteps.Do((*stewardJob).addBack), Effects: []string{"append"}, UndoEffects: []string{"take-out"}},
+			{Name: "try", Title: "logging in with it", Do: stewardSteps.Do((*stewardJob).try)},
+			{Name: "swap", Title: "putting it in the place of the one before", Do: stewardSteps.Do((*stewardJob).swap), NoReturn: true},
+			{Name: "withdraw", Title: "withdrawing the one before", Do: stewardSteps.Do((*stewardJob).withdraw), Effects: []string{"edit"}, NoReturn: true},
+			{Name: "check", Title: "asking the server about both", Do: stewardSteps.Do((*stewardJob).check), NoReturn: true},
+			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: stewardSteps.Do((*stewardJob).settle), NoReturn: true},
 		},
-		End: stewardOf.End(func(r *stewardJob, state store.WorkState) (store.WorkEnd, error) {
+		End: stewardSteps.End(func(r *stewardJob, state store.WorkState) (store.WorkEnd, error) {
 			var err error
 			text := "the steward has another key; the one before is withdrawn, and refused"
 			switch {
@@ -56,14 +55,9 @@ type stewarded struct {
 }
 
 // stewardJob is the replacement of a steward's key in hand.
-type stewardJob struct {
-	door.Job[struct{}, stewarded]
-	svc *Service
-}
+type stewardJob struct{ door.Job[struct{}, stewarded] }
 
-func (w *Service) stewardSteps() door.Family[*stewardJob] {
-	return func() *stewardJob { return &stewardJob{svc: w} }
-}
+var stewardSteps door.Family[*stewardJob] = func() *stewardJob { return new(stewardJob) }
 
 // StewardsEvery is how often the service looks whose steward key is due, and
 // stewardsAtOnce how many it begins with then.

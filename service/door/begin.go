@@ -11,6 +11,7 @@ import (
 	"plumlatch/service/store"
 )
 
+// Decode reads the JSON that is kept of a piece of work: its input, or its data.
 func Decode(text string, into any) error { return json.Unmarshal([]byte(text), into) }
 
 // Replayed answers a request that was done already with its instance.
@@ -24,6 +25,7 @@ func (w *Service) Replayed(ctx context.Context, err error) (store.Instance, bool
 	return i, true, err
 }
 
+// UnknownKey is the FieldError for a key that is not recorded, with the names that there are.
 func (w *Service) UnknownKey(ctx context.Context, name string) error {
 	keys, next, err := w.Store.Keys(ctx, store.KeyQuery{Page: store.Page{Limit: 20}})
 	if err != nil {
@@ -39,7 +41,7 @@ func (w *Service) UnknownKey(ctx context.Context, name string) error {
 	return e
 }
 
-// editable checks that the service can edit an instance's files at all.
+// EditableInstance checks that the service can edit an instance's files at all. FieldError.
 func (w *Service) EditableInstance(ctx context.Context, i store.Instance) error {
 	if i.Phase != store.Ready {
 		return FieldError{Field: "instance", Problem: fmt.Sprintf("%s is %s; this needs one that is in order", i.Name, i.Phase)}

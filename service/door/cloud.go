@@ -79,6 +79,7 @@ func (r *Run) Settled() (cloud.Instance, error) {
 	}
 }
 
+// Get asks the cloud for an instance, by its ID there.
 func (r *Run) Get(id string) (cloud.Instance, error) {
 	return r.Retry(r.Ctx, func(ctx context.Context) (cloud.Instance, error) { return r.Cloud.Get(ctx, id) })
 }
@@ -163,6 +164,8 @@ func PollAfter(began time.Time) time.Duration {
 	return min(Poll, max(10*time.Millisecond, time.Since(began)/25))
 }
 
+// VouchedHostKey fetches the host key, and holds it against the fingerprints of the first
+// boot's output. trouble says why it is not known; it is nobody's failure.
 func (r *Run) VouchedHostKey() (key *keypair.Public, trouble string, err error) {
 	left, err := r.Left(BootLimit)
 	if err != nil {
@@ -268,7 +271,7 @@ func (r *Run) Probe(f *Found) error {
 
 // ProbeAll asks about every access, and returns which are not accepted, in words.
 func (r *Run) ProbeAll() (refused []string, err error) {
-	rows, err := r.AccessesOf(r.Ctx, r.Instance)
+	rows, err := r.Store.AccessesOf(r.Ctx, r.Instance.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -324,6 +327,7 @@ func (w *Service) Target(ctx context.Context, i store.Instance) (reach.Target, e
 	return t, err
 }
 
+// Plural is a number with its noun: "1 instance", "2 instances".
 func Plural(n int, what string) string {
 	if n == 1 {
 		return "1 " + what
@@ -331,7 +335,7 @@ func Plural(n int, what string) string {
 	return fmt.Sprintf("%d %ss", n, what)
 }
 
-// Asked calls the cloud until it answers, as retry does.
+// Asked calls the cloud until it answers, as Retry does.
 func Asked[T any](ctx context.Context, r *Run, f func(context.Context) (T, error)) (out T, err error) {
 	_, err = r.Retry(ctx, func(ctx context.Context) (cloud.Instance, error) {
 		out, err = f(ctx)
@@ -340,6 +344,7 @@ func Asked[T any](ctx context.Context, r *Run, f func(context.Context) (T, error
 	return out, err
 }
 
+// Groups returns the groups of inbound rules that an instance has, by its ID in the cloud.
 func (r *Run) Groups(id string) ([]cloud.Group, error) {
 	return Asked(r.Ctx, r, func(ctx context.Context) ([]cloud.Group, error) { return r.Cloud.Groups(ctx, id) })
 }

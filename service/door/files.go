@@ -314,6 +314,8 @@ func (r *Run) TakeInTheEnd(t Taking) error {
 	return r.InTheEnd(t.Key.Name, func() error { return r.TakeOld(t, true) })
 }
 
+// InTheEnd calls take until it succeeds, for withdrawLimit; then Edits.Trouble says that what
+// has this name could not be withdrawn, and why.
 func (r *Run) InTheEnd(name string, take func() error) error {
 	over, err := r.WaitOver()
 	if err != nil {

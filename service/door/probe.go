@@ -169,12 +169,12 @@ func (r *Run) UntilAnswered(err error) error {
 	return r.Wait(wire.WaitsAnswer, what, 3*time.Second, answerLimit)
 }
 
-// gone tells that the instance is no more: there is nothing to do or to take back.
+// InstanceGone tells that the instance is no more: there is nothing to do or to take back.
 func (r *Run) InstanceGone() bool {
 	return r.Instance.Phase == store.Removed || r.Instance.Phase == store.Removing || r.Instance.VanishedAt != nil
 }
 
-// session finds out whether the login user gets a session, from what every user
+// SessionOf finds out whether the login user gets a session, from what every user
 // may read; that the steward got one shows the account to be in order.
 func SessionOf(files reach.Files, user string, rows []store.Access) rotation.Session {
 	var s rotation.Session

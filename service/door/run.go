@@ -75,6 +75,7 @@ func (w *Service) KindOf(name string) Kind {
 	return Kind{}
 }
 
+// Named finds a kind by its name; nil if there is none.
 func (w *Service) Named(name string) *Kind {
 	i := slices.IndexFunc(w.kinds, func(k *Kind) bool { return k.Name == name })
 	if i < 0 {
@@ -86,6 +87,7 @@ func (w *Service) Named(name string) *Kind {
 // Failure is an error that trying again does not mend: the work goes back.
 type Failure = work.Failure
 
+// Failf is a Failure with a reason made as by fmt.Sprintf.
 func Failf(format string, a ...any) error {
 	return work.Failf(format, a...)
 }
@@ -93,6 +95,7 @@ func Failf(format string, a ...any) error {
 // Words makes an error fit to be recorded and shown.
 func Words(err error) string { return work.Words(err) }
 
+// OutcomeOf joins what came of a piece of work and what is wrong with that.
 func OutcomeOf(what string, troubles ...string) string { return work.Outcome(what, troubles...) }
 
 // Token returns n random characters of a-z and 2-7.

@@ -80,6 +80,8 @@ func (e FieldError) Error() string {
 	return e.Problem + "; there are: " + strings.Join(e.Choices, ", ")
 }
 
+// Begun is a piece of work of a kind that is to be recorded: input is kept as JSON, intent
+// stands in the journal.
 func (w *Service) Begun(k *Kind, title, tok string, i store.Instance, intent string, input any) store.NewWork {
 	n := store.NewWork{Kind: k.Name, Title: title, Token: tok, Changing: k.Changing, Input: input, Steps: k.Plan(),
 		Action: k.Action, Target: "instance " + i.Name, Intent: intent}

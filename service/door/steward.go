@@ -24,10 +24,6 @@ func FilesOf(i store.Instance) []string {
 	return reach.DefaultKeysFiles
 }
 
-func (w *Service) AccessesOf(ctx context.Context, i store.Instance) ([]store.Access, error) {
-	return w.Store.AccessesOf(ctx, i.ID)
-}
-
 // Steward opens the steward's way into an instance.
 func (w *Service) Steward(ctx context.Context, i store.Instance) (reach.Files, func(), error) {
 	known, err := w.Store.ForSurvey(ctx, i.ID)
@@ -91,6 +87,7 @@ func (w *Service) StewardSigner(ctx context.Context, instanceID int64) (ssh.Sign
 	return w.Decrypt(ctx, sealed)
 }
 
+// Decrypt reads a steward key's private half as the database has it.
 func (w *Service) Decrypt(ctx context.Context, sealed []byte) (ssh.Signer, error) {
 	private, err := w.Cipher.Decrypt(ctx, sealed)
 	if err != nil {
@@ -120,6 +117,7 @@ const maxText = 256 << 10
 // oneRead is what one SFTP request reads for sure, in bytes.
 const oneRead = 32 << 10
 
+// ReadText reads the first 256 KiB of a file of an instance as text.
 func ReadText(files reach.Files, name string) (string, error) {
 	f, err := files.Open(name)
 	if err != nil {

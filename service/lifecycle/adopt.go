@@ -66,11 +66,10 @@ func (w *Service) adoptKind() *work.Kind {
 }
 
 func (w *Service) adoptManyKind() *work.Kind {
-	plainOf := w.plainSteps()
 	return &work.Kind{
 		Name: "adopt-many", Action: "instance.adopt-many",
-		Steps: []work.Step{{Name: "parts", Title: "waiting for its parts", Do: plainOf.Do((*plainJob).awaitParts)}},
-		End: plainOf.End(func(r *plainJob, state store.WorkState) (store.WorkEnd, error) {
+		Steps: []work.Step{{Name: "parts", Title: "waiting for its parts", Do: plainSteps.Do((*plainJob).awaitParts)}},
+		End: plainSteps.End(func(r *plainJob, state store.WorkState) (store.WorkEnd, error) {
 			counts, err := r.Store.Children(r.Ctx, r.Work.ID)
 			if err != nil {
 				return store.WorkEnd{}, err
@@ -416,7 +415,7 @@ func (r *adoptJob) probeSteward() error {
 	if r.In.NoSteward {
 		return nil
 	}
-	rows, err := r.AccessesOf(r.Ctx, r.Instance)
+	rows, err := r.Store.AccessesOf(r.Ctx, r.Instance.ID)
 	if err != nil {
 		return err
 	}
@@ -555,11 +554,6 @@ func (w *Service) adoptSteps() door.Family[*adoptJob] {
 }
 
 // plainJob is work whose steps keep nothing, or that asks for nothing.
-type plainJob struct {
-	door.Job[struct{}, struct{}]
-	svc *Service
-}
+type plainJob struct{ door.Job[struct{}, struct{}] }
 
-func (w *Service) plainSteps() door.Family[*plainJob] {
-	return func() *plainJob { return &plainJob{svc: w} }
-}
+var plainSteps door.Family[*plainJob] = func() *plainJob { return new(plainJob) }

@@ -73,14 +73,13 @@ func (w *Service) startKind() *work.Kind {
 
 func (w *Service) removeKind() *work.Kind {
 	adoptOf := w.adoptSteps()
-	plainOf := w.plainSteps()
 	return &work.Kind{
 		Name: "remove", Action: "instance.remove", Phase: store.Removing, Changing: true,
 		Steps: []work.Step{
 			{Name: "line", Title: "taking the steward's line out", Effects: []string{"withdraw"}, NoReturn: true, Do: adoptOf.Do((*adoptJob).forgetLine),
 				Skip: adoptOf.Skip(func(r *adoptJob) bool { return !r.Instance.Adopted })}, // else the file goes with the instance
-			{Name: "remove", Title: "asking the cloud to remove it", Effects: []string{"remove"}, NoReturn: true, Do: plainOf.Do((*plainJob).removeInstance)},
-			{Name: "gone", Title: "waiting until it is gone", Do: plainOf.Do(func(r *plainJob) error {
+			{Name: "remove", Title: "asking the cloud to remove it", Effects: []string{"remove"}, NoReturn: true, Do: plainSteps.Do((*plainJob).removeInstance)},
+			{Name: "gone", Title: "waiting until it is gone", Do: plainSteps.Do(func(r *plainJob) error {
 				if r.Instance.CloudID == "" {
 					return nil
 				}
@@ -244,7 +243,7 @@ func (r *machineJob) turnBack(effect string, call func(ctx context.Context, clie
 // fetches the host key, and records it if the two agree. If they do not, the
 // instance runs, and nobody can be sure that it is the one: that is trouble.
 func (r *machineJob) firstBoot() error {
-	rows, err := r.AccessesOf(r.Ctx, r.Instance)
+	rows, err := r.Store.AccessesOf(r.Ctx, r.Instance.ID)
 	if err != nil {
 		return err
 	}

@@ -41,11 +41,10 @@ type reserved struct {
 }
 
 func (w *Service) reserveKind() *work.Kind {
-	addressOf := w.addressSteps()
 	return &work.Kind{
 		Name: "address-reserve", Action: "static-address.reserve",
-		Steps: []work.Step{{Name: "reserve", Title: "asking the cloud for an address", Effects: []string{"reserve"}, Do: addressOf.Do((*addressJob).reserve), Undo: addressOf.Do((*addressJob).unreserve), UndoEffects: []string{"release"}}},
-		End: addressOf.End(func(r *addressJob, state store.WorkState) (store.WorkEnd, error) {
+		Steps: []work.Step{{Name: "reserve", Title: "asking the cloud for an address", Effects: []string{"reserve"}, Do: addressSteps.Do((*addressJob).reserve), Undo: addressSteps.Do((*addressJob).unreserve), UndoEffects: []string{"release"}}},
+		End: addressSteps.End(func(r *addressJob, state store.WorkState) (store.WorkEnd, error) {
 			if state != store.Done {
 				return store.WorkEnd{Target: r.addressTarget(), Outcome: r.TookBack(state, door.AllTakenBack)}, nil
 			}
@@ -108,11 +107,10 @@ func (r *addressJob) release(id string) error {
 }
 
 func (w *Service) releaseKind() *work.Kind {
-	addressOf := w.addressSteps()
 	return &work.Kind{
 		Name: "address-release", Action: "static-address.release",
-		Steps: []work.Step{{Name: "release", Title: "giving the address back", Effects: []string{"release"}, NoReturn: true, Do: addressOf.Do(func(r *addressJob) error { return r.release(r.In.ID) })}},
-		End: addressOf.End(func(r *addressJob, state store.WorkState) (store.WorkEnd, error) {
+		Steps: []work.Step{{Name: "release", Title: "giving the address back", Effects: []string{"release"}, NoReturn: true, Do: addressSteps.Do(func(r *addressJob) error { return r.release(r.In.ID) })}},
+		End: addressSteps.End(func(r *addressJob, state store.WorkState) (store.WorkEnd, error) {
 			if state != store.Done {
 				return store.WorkEnd{Target: r.addressTarget(), Outcome: r.TookBack(state, door.AllTakenBack)}, nil
 			}
@@ -428,7 +426,7 @@ func (w *Service) askAgain(ctx context.Context, i store.Instance) error {
 	if keypair.Fingerprint(blob) != key.Fingerprint() {
 		return w.Store.SetTrouble(ctx, i.ID, access.TroubleHostKey, fmt.Sprintf("another host key answers at %s: %s, and recorded is %s; nothing was asked of it", i.Address, keypair.Fingerprint(blob), key.Fingerprint()))
 	}
-	rows, err := w.AccessesOf(ctx, i)
+	rows, err := w.Store.AccessesOf(ctx, i.ID)
 	if err != nil {
 		return err
 	}
@@ -449,12 +447,9 @@ func (w *Service) askAgain(ctx context.Context, i store.Instance) error {
 // addressJob is a static address that is reserved or released.
 type addressJob struct {
 	door.Job[staticAddress, reserved]
-	svc *Service
 }
 
-func (w *Service) addressSteps() door.Family[*addressJob] {
-	return func() *addressJob { return &addressJob{svc: w} }
-}
+var addressSteps door.Family[*addressJob] = func() *addressJob { return new(addressJob) }
 
 // moveJob is a static address that moves.
 type moveJob struct {

@@ -393,6 +393,7 @@ type CloudSide struct {
 	terms cloud.Terms
 }
 
+// CloudFacts asks the cloud what a comparison of routes needs, once for each region.
 func (w *Service) CloudFacts(ctx context.Context, regions []string) (CloudSide, error) {
 	c := CloudSide{all: map[string]cloud.Instance{}}
 	var err error

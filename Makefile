@@ -8,7 +8,7 @@ SERVER_PACKAGES = postgresql=/usr/lib/postgresql/*/bin/postgres
 TEST_PACKAGES = $(SERVER_PACKAGES) openssh-client=/usr/bin/ssh openssh-server=/usr/sbin/sshd chromium=/usr/bin/chromium procps=/usr/bin/pgrep passwd=/usr/sbin/useradd sudo=/usr/bin/sudo rsync=/usr/bin/rsync xfsprogs=/usr/sbin/mkfs.xfs fdisk=/usr/sbin/sfdisk e2fsprogs=/usr/sbin/mkfs.ext4 curl=/usr/bin/curl
 SHOT_PACKAGES = chromium=/usr/bin/chromium xvfb=/usr/bin/xvfb-run xauth=/usr/bin/xauth xterm=/usr/bin/xterm imagemagick=/usr/bin/import fonts-dejavu-core=/usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf
 
-CONSOLE_SOURCES = $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/tsconfig.json
+CONSOLE_SOURCES = $(shell find console/src console/public -type f) console/size.mjs console/index.html console/vite.config.ts console/tsconfig.json
 
 .PHONY: help demo demo-reset build test check race matrix model lint bench generate fuzz screenshots format clean
 
@@ -31,7 +31,7 @@ console/node_modules/.package-lock.json: console/package.json console/package-lo
 	@touch $@
 
 console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE_SOURCES)
-	cd console && npm run -s build -- --logLevel warn
+	cd console && npm run -s build
 	@touch $@
 
 CORE_SOURCES = $(shell find core cmd/plumlatch-wasm -name '*.go' ! -name '*_test.go') go.mod go.sum

@@ -13,6 +13,7 @@ import (
 	"github.com/chromedp/cdproto/cdp"
 	cdplog "github.com/chromedp/cdproto/log"
 	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 )
 
@@ -48,11 +49,29 @@ func openBrowser(t *testing.T, base string) *browser {
 		if _, err := cdp.Call(c, target, network.Enable, network.EnableParams{}); err != nil {
 			return err
 		}
-		_, err := cdp.Call(c, target, cdplog.Enable, cdp.Empty{})
+		if _, err := cdp.Call(c, target, cdplog.Enable, cdp.Empty{}); err != nil {
+			return err
+		}
+		_, err := cdp.Call(c, target, runtime.Enable, cdp.Empty{})
 		return err
 	})); err != nil {
 		t.Fatal(err)
 	}
+	thrown := chromedp.Events(ctx, runtime.ExceptionThrown)
+	go func() {
+		for e, err := range thrown {
+			if err != nil {
+				return
+			}
+			text := e.ExceptionDetails.Text
+			if x := e.ExceptionDetails.Exception; x != nil {
+				text += " " + x.Description
+			}
+			b.mu.Lock()
+			b.console = append(b.console, "exception: "+text)
+			b.mu.Unlock()
+		}
+	}()
 	events, entries := chromedp.Events(ctx, network.RequestWillBeSent), chromedp.Events(ctx, cdplog.EntryAdded)
 	go func() {
 		for e, err := range events {
@@ -115,7 +134,9 @@ func (b *browser) see(t *testing.T, words ...string) {
 	if shot, err := chromedp.Run(b.ctx, chromedp.CaptureScreenshot()); err == nil {
 		_ = os.WriteFile(filepath.Join(os.TempDir(), "plumlatch-e2e-failed.png"), shot, 0o600)
 	}
-	t.Fatalf("the page never says %q:\n%s", words, text)
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	t.Fatalf("the page never says %q:\n%s\nthe browser: %q", words, text, b.console)
 }
 
 func (b *browser) visit(t *testing.T, path string) {

@@ -260,7 +260,11 @@ func consoleViewer(t *testing.T, d *demo) {
 	if err != nil || !disabled {
 		t.Errorf("a viewer can press Launch: %v %v", disabled, err)
 	}
-	// The service goes away: the page says so.
+	// The service goes away when every page's script is here: the page says so.
+	waitFor(t, "the other pages' scripts", func() bool {
+		here, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`performance.getEntriesByType("resource").some(e => e.name.includes("/assets/keys-") && e.responseEnd > 0)`))
+		return err == nil && here
+	})
 	if err := d.stop(); err != nil {
 		t.Error(err)
 	}

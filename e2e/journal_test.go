@@ -28,6 +28,9 @@ func (d *demo) machine(t *testing.T, state string, args ...string) result {
 	return result{out.String(), errOut.String(), cmd.ProcessState.ExitCode()}
 }
 
+// chainLock is what whoever chains takes first (service/store/chain.go).
+const chainLock = 7461658
+
 // chained waits until everything is in the chain.
 func chained(t *testing.T, db *pgx.Conn) {
 	t.Helper()
@@ -131,7 +134,12 @@ func TestJournalTampering(t *testing.T) {
 			chained(t, db)
 		}, nil, "was put in: it is dated"}, // the last: what was signed cannot be made undone
 	} {
-		chained(t, db) // nothing is left that would be chained in between
+		chained(t, db)
+		// Nobody chains what the service itself writes down meanwhile: the case puts links back
+		// under the numbers that they had.
+		if c.undo != nil {
+			do("SELECT pg_advisory_lock($1)", chainLock)
+		}
 		c.do()
 		r := d.machine(t, state, "journal", "verify", "-json")
 		var check wire.JournalCheck
@@ -150,6 +158,7 @@ func TestJournalTampering(t *testing.T) {
 			continue
 		}
 		c.undo()
+		do("SELECT pg_advisory_unlock($1)", chainLock)
 		if r := d.machine(t, state, "journal", "verify"); r.code != 0 {
 			t.Fatalf("%s, put right: %+v", c.name, r)
 		}

@@ -14,6 +14,7 @@ import (
 	"syscall/js"
 
 	"plumlatch/core/keypair"
+	"plumlatch/core/secrets"
 )
 
 func main() {
@@ -21,6 +22,7 @@ func main() {
 		"create":  promise(create),
 		"inspect": promise(inspect),
 		"convert": promise(convert),
+		"holds":   promise(holds),
 	})
 	if ready := js.Global().Get("plumlatchReady"); ready.Type() == js.TypeFunction {
 		ready.Invoke()
@@ -131,6 +133,11 @@ func written(pair *keypair.Pair, formatName, passphrase string) (map[string]any,
 	out["file"] = array(file)
 	out["warning"] = keypair.LoadWarning(pair.Public.Kind(), format)
 	return out, nil
+}
+
+// holds tells whether a private key stands in a text, as the service looks: {text}.
+func holds(in js.Value) (map[string]any, error) {
+	return map[string]any{"holds": secrets.Holds(text(in, "text"))}, nil
 }
 
 // inspect tells what a file is: {file, passphrase}.

@@ -3,10 +3,12 @@ import { HolderChoice, RegionChoice } from "./choices";
 import { Select, Space, Table, type TableColumnsType, Tooltip } from "antd";
 import { Link } from "react-router";
 import { useQuery } from "@tanstack/react-query";
-import { type Access, api } from "./api";
-import { ServerTable, useParam } from "./list";
+import type { Access } from "./api";
+import { ServerTable } from "./list";
+import { useParam } from "./param";
 import { Bitting, Evidence, Known } from "./marks";
 import { Loaded, Nothing, Title } from "./parts";
+import { queries } from "./queries";
 import { until } from "./text";
 
 /** Milliseconds until its end; 0 for none, or one that has come. */
@@ -26,31 +28,8 @@ function TimeLeft({ of: a, longest }: { of: Access; longest: number }) {
   );
 }
 
-/** Every access of an instance or of a key, following the cursors to the end. */
-async function all(q: { instance?: string; key?: string }): Promise<Access[]> {
-  const rows: Access[] = [];
-  let cursor: string | undefined;
-  do {
-    const page = await api.access({ ...q, cursor });
-    rows.push(...page.items);
-    cursor = page.next_cursor;
-  } while (cursor);
-  return rows;
-}
-
-export function AccessTable(q: {
-  instance?: string;
-  keyName?: string;
-  live?: boolean;
-  stage?: string;
-}) {
-  const query = useQuery({
-    // The stage is part of the key, so that the end of a change reads once more.
-    queryKey: ["access", q.instance, q.keyName, q.stage],
-    placeholderData: (before) => before,
-    queryFn: () => all({ instance: q.instance, key: q.keyName }),
-    refetchInterval: q.live ? 700 : false,
-  });
+export function AccessTable(q: { instance?: string; keyName?: string }) {
+  const query = useQuery(queries.accessOf({ instance: q.instance, key: q.keyName }));
   const longest = Math.max(0, ...(query.data ?? []).map((a) => left(a)));
   const columns: TableColumnsType<Access> = [
     q.instance
@@ -172,8 +151,7 @@ export function AccessPage() {
       </Space>
       <ServerTable
         key={[holder, region, kind, age, newer].join("|")}
-        id="access-all"
-        load={api.access}
+        list={queries.accessList}
         columns={everywhere}
         rowKey="id"
         filters={filters}

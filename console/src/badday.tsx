@@ -6,6 +6,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, type Follows, type FollowsDoor, type Key } from "./api";
 import { Evidence } from "./marks";
 import { Loaded, Mono } from "./parts";
+import { changed, queries } from "./queries";
 import { useMayChange } from "./session";
 
 function Doors({ rows, title }: { rows: FollowsDoor[]; title: string }) {
@@ -79,15 +80,14 @@ export function BadDays({ of: key }: { of: Key }) {
   const mayChange = useMayChange();
   const client = useQueryClient();
   const plan = useQuery({
-    queryKey: ["bad-day", key.name, state],
-    queryFn: () => api.badDay(key.name, state ?? "lost", "", true),
+    ...queries.badDay(key.name, state ?? "lost"),
     enabled: state !== null && done === null,
   });
   const record = useMutation({
     mutationFn: (to: string) => api.badDay(key.name, to, reason, false),
     onSuccess: async (f, to) => {
       setDone(to === "in use" ? null : f);
-      await client.invalidateQueries();
+      await changed.key(client);
     },
   });
   const close = () => {

@@ -2,7 +2,7 @@
 import { Select } from "antd";
 import { useState } from "react";
 import { useQuery } from "@tanstack/react-query";
-import { api } from "./api";
+import { queries } from "./queries";
 
 interface Props {
   value: string;
@@ -10,7 +10,7 @@ interface Props {
 }
 
 export function RegionChoice({ value, set }: Props) {
-  const regions = useQuery({ queryKey: ["regions"], queryFn: api.regions, staleTime: 60_000 });
+  const regions = useQuery(queries.regions());
   return (
     <Select
       allowClear
@@ -35,11 +35,7 @@ export function KeyChoice({
   any?: boolean;
 }) {
   const [text, setText] = useState("");
-  const keys = useQuery({
-    queryKey: ["keys", "to choose", text],
-    queryFn: () => api.keys({ limit: 50, q: text }),
-    placeholderData: (before) => before,
-  });
+  const keys = useQuery(queries.keysNamed(text));
   return (
     <Select
       allowClear
@@ -58,7 +54,7 @@ export function KeyChoice({
 }
 
 export function HolderChoice({ value, set }: Props) {
-  const holders = useQuery({ queryKey: ["holders"], queryFn: api.holders, staleTime: 60_000 });
+  const holders = useQuery(queries.holders());
   return (
     <Select
       allowClear

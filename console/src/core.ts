@@ -72,6 +72,8 @@ export const core = {
   inspect: (r: { file: Uint8Array; passphrase: string }) => ask<Inspected>("inspect", r),
   convert: (r: { file: Uint8Array; passphrase: string; format: string; newPassphrase: string }) =>
     ask<Written>("convert", r),
+  /** Whether a private key stands in a text, in any form that the service would refuse. */
+  holdsPrivate: (text: string) => ask<{ holds: boolean }>("holds", { text }).then((a) => a.holds),
 };
 
 export const kinds = [

@@ -5,6 +5,7 @@ import { Link } from "react-router";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, type Instance, over, type Rule, type RuleGroup, type Work } from "./api";
 import { Loaded, Mono, Nothing } from "./parts";
+import { changed, queries } from "./queries";
 import { useMayChange } from "./session";
 import { ago, until } from "./text";
 
@@ -46,16 +47,12 @@ export function Rules({ instance }: { instance: string }) {
   const [from, setFrom] = useState("");
   const [seconds, setSeconds] = useState(1800);
   const [reason, setReason] = useState("");
-  const query = useQuery({
-    queryKey: ["rules", instance],
-    queryFn: () => api.rules(instance),
-    refetchInterval: 10_000,
-  });
+  const query = useQuery(queries.rules(instance));
   const change = useMutation({
     mutationFn: (f: () => Promise<Work>) => f().then(settled),
     onSuccess: () => setFrom(""),
     onError: (e) => void message.error(e.message, 8),
-    onSettled: () => client.invalidateQueries({ queryKey: ["rules", instance] }),
+    onSettled: () => changed.instance(client),
   });
   const withdraw = (g: RuleGroup, r: Rule) => {
     const others = g.own || g.others === 0 ? "" : ` It shuts ${g.others} others too.`;
@@ -167,18 +164,13 @@ export function HostKeys({ instance }: { instance: Instance }) {
   const mayChange = useMayChange();
   const [asked, setAsked] = useState(false);
   const state = useQuery({
-    queryKey: ["host-key", instance.name, instance.address],
-    queryFn: () => api.hostKey(instance.name),
+    ...queries.hostKey(instance.name, instance.address ?? ""),
     enabled: asked,
-    retry: false,
   });
   const accept = useMutation({
     mutationFn: (fp: string) => api.acceptHostKey(instance.name, fp),
     onError: (e) => void message.error(e.message, 8),
-    onSettled: () => {
-      void client.invalidateQueries({ queryKey: ["host-key", instance.name] });
-      void client.invalidateQueries({ queryKey: ["instance", instance.name] });
-    },
+    onSettled: () => changed.hostKey(client),
   });
   const offered = state.data?.offered;
   return (
@@ -252,10 +244,8 @@ export function HostKeys({ instance }: { instance: Instance }) {
 export function BootLog({ name }: { name: string }) {
   const [open, setOpen] = useState(false);
   const query = useQuery({
-    queryKey: ["boot-log", name],
-    queryFn: () => api.bootLog(name),
+    ...queries.bootLog(name),
     enabled: open,
-    retry: false,
   });
   return (
     <Collapse

@@ -4,7 +4,9 @@ import { Button, Space } from "antd";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import type { AccessMap, MapCell } from "./api";
-import type { Grouping } from "./map";
+
+/** What the grid's lines are put together by. */
+export type Grouping = "region" | "holder" | "tag";
 
 const margin = { left: 150, top: 120 };
 const height = 560;

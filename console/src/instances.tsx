@@ -18,8 +18,10 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { AccessTable } from "./access";
 import { api, type Instance } from "./api";
 import { BootLog, HostKeys, Rules } from "./doors";
-import { ServerTable, useParam } from "./list";
+import { ServerTable } from "./list";
+import { useParam } from "./param";
 import { Loaded, Mono, Nothing, Title } from "./parts";
+import { changed, meanwhile, queries } from "./queries";
 import { useMayChange } from "./session";
 import { ago } from "./text";
 import { Surveys } from "./surveys";
@@ -110,12 +112,11 @@ export function InstancesPage() {
       </Space>
       <ServerTable
         key={[text, region, state, key].join(" ")}
-        id="instances"
-        load={api.instances}
+        list={queries.instances}
         columns={columns}
         rowKey="name"
         filters={["q", "region", "state", "key"]}
-        refresh={(rows) => (rows.some(busy) ? 700 : 15_000)}
+        refresh={(rows) => (rows.some(busy) ? meanwhile : 15_000)}
         empty={
           <Nothing action={button}>No instance. Launch the first one with a key of yours.</Nothing>
         }
@@ -130,15 +131,10 @@ export function InstancePage() {
   const navigate = useNavigate();
   const client = useQueryClient();
   const mayChange = useMayChange();
-  const query = useQuery({
-    queryKey: ["instance", name],
-    queryFn: () => api.instance(name),
-    refetchInterval: (q) => (q.state.data && busy(q.state.data) ? 500 : 15_000),
-    retry: false,
-  });
+  const query = useQuery(queries.instance(name));
   const change = useMutation({
     mutationFn: (f: (n: string) => Promise<Instance>) => f(name),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["instance", name] }),
+    onSuccess: () => changed.instance(client),
     onError: (e) => void message.error(e.message),
   });
   const remove = () => {
@@ -214,7 +210,7 @@ export function InstancePage() {
             </div>
           )}
           <h2>What opens it</h2>
-          <AccessTable instance={i.name} live={busy(i)} stage={i.phase + " " + i.address} />
+          <AccessTable instance={i.name} />
           <h2>What the surveys saw</h2>
           <Surveys instance={i} />
           <h2>About it</h2>

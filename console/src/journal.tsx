@@ -3,18 +3,16 @@ import { Alert, Button, Input, Space, Table } from "antd";
 import { useState } from "react";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { api, type JournalEntry } from "./api";
-import { useParam } from "./list";
+import { useParam } from "./param";
 import { Loaded, Title } from "./parts";
+import { queries } from "./queries";
 
 export function JournalPage() {
   const [target, setTarget] = useParam("target");
   const [cursors, setCursors] = useState<string[]>([]);
-  const query = useQuery({
-    queryKey: ["journal", target, cursors.at(-1)],
-    queryFn: () => api.journal({ target, limit: 50, cursor: cursors.at(-1) }),
-    placeholderData: (before) => before,
-    refetchInterval: cursors.length === 0 ? 10_000 : false,
-  });
+  const query = useQuery(
+    queries.journal({ target, limit: 50, cursor: cursors.at(-1) }, cursors.length === 0),
+  );
   const verify = useMutation({ mutationFn: api.verifyJournal });
   return (
     <>

@@ -19,13 +19,15 @@ import { Link, useNavigate, useParams } from "react-router";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { AccessTable } from "./access";
 import { api, type Key, Problem } from "./api";
-import { kinds } from "./core";
-import { ServerTable, useParam } from "./list";
+import { core, kinds } from "./core";
+import { ServerTable } from "./list";
+import { useParam } from "./param";
 import { BadDays } from "./badday";
 import { Bitting } from "./marks";
 import { Loaded, Mono, Nothing, Title } from "./parts";
+import { changed, queries } from "./queries";
 import { useMayChange } from "./session";
-import { ago, looksPrivate } from "./text";
+import { ago } from "./text";
 import { Timeline } from "./timeline";
 import { Matters } from "./today";
 
@@ -97,7 +99,7 @@ export function KeysPage() {
   const [weakness, setWeakness] = useParam("weakness");
   const [state, setState] = useParam("state");
   const [age, setAge] = useParam("older_than_days");
-  const holders = useQuery({ queryKey: ["holders"], queryFn: api.holders, staleTime: 60_000 });
+  const holders = useQuery(queries.holders());
   const mayChange = useMayChange();
   const button = (
     <Button type="primary" disabled={!mayChange} onClick={() => setImporting(true)}>
@@ -168,8 +170,7 @@ export function KeysPage() {
       </Space>
       <ServerTable
         key={[text, kind, holder, origin, weakness, state, age].join("|")}
-        id="keys"
-        load={api.keys}
+        list={queries.keys}
         columns={columns}
         rowKey="name"
         filters={["q", "kind", "holder", "origin", "weakness", "state", "older_than_days"]}
@@ -199,12 +200,18 @@ function ImportDialog({ open, close }: { open: boolean; close: () => void }) {
   const { message } = App.useApp();
   const client = useQueryClient();
   const add = useMutation({
-    mutationFn: (f: ImportFields) => api.addKey({ ...f, note: f.note ?? "" }),
+    // Looked at right before it is sent, by the core: as the service itself would.
+    mutationFn: async (f: ImportFields) => {
+      if (await core.holdsPrivate(f.public_key)) {
+        throw new Problem(0, "", privateRefusal, "public_key");
+      }
+      return api.addKey({ ...f, note: f.note ?? "" });
+    },
     onSuccess: async (k) => {
       void message.success(`Recorded ${k.name}`);
       form.resetFields();
       close();
-      await client.invalidateQueries({ queryKey: ["keys"] });
+      await changed.key(client);
     },
     onError: (e) => {
       const field = e instanceof Problem ? e.field : undefined;
@@ -219,14 +226,13 @@ function ImportDialog({ open, close }: { open: boolean; close: () => void }) {
       form.setFields([
         { name: "public_key", errors: ["Over 64 KiB: this is no public key. Nothing was sent."] },
       ]);
-    } else if (looksPrivate(content)) {
+    } else if (await core.holdsPrivate(content)) {
       form.setFields([{ name: "public_key", value: "", errors: [privateRefusal] }]);
     } else {
       form.setFieldsValue({ public_key: content.trim() });
       if (!form.getFieldValue("name")) {
         form.setFieldsValue({ name: file.name.replace(/\.pub$/, "") });
       }
-      void form.validateFields(["public_key"]);
     }
   };
   const shown = add.error && !(add.error instanceof Problem && add.error.field) ? add.error : null;
@@ -246,15 +252,7 @@ function ImportDialog({ open, close }: { open: boolean; close: () => void }) {
         <Form.Item
           name="public_key"
           label="Public key"
-          rules={[
-            { required: true, message: "Paste the public half, or drop its file below" },
-            {
-              validator: (_, v?: string) =>
-                v && looksPrivate(v)
-                  ? Promise.reject(new Error(privateRefusal))
-                  : Promise.resolve(),
-            },
-          ]}
+          rules={[{ required: true, message: "Paste the public half, or drop its file below" }]}
         >
           <Input.TextArea
             rows={4}
@@ -286,7 +284,7 @@ function ImportDialog({ open, close }: { open: boolean; close: () => void }) {
 export function KeyPage() {
   const { name = "" } = useParams();
   const navigate = useNavigate();
-  const query = useQuery({ queryKey: ["key", name], queryFn: () => api.key(name) });
+  const query = useQuery(queries.key(name));
   return (
     <Loaded query={query}>
       {(k) => (

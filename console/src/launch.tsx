@@ -4,6 +4,7 @@ import { useNavigate } from "react-router";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, type Image, type Key, type LaunchRequest, Problem, type Size } from "./api";
 import { Failed, Loaded, Title } from "./parts";
+import { changed, queries } from "./queries";
 import { useMayChange } from "./session";
 import { PairMaker } from "./workbench";
 
@@ -40,17 +41,6 @@ const fieldNames = [
   "keys",
 ] as const;
 
-/** What a launch can choose from, in one go. */
-async function choices() {
-  const [regions, images, sizes, keys] = await Promise.all([
-    api.regions(),
-    api.images(),
-    api.sizes(),
-    api.keys({ limit: 500, state: "in use" }),
-  ]);
-  return { regions: regions.items, images: images.items, sizes: sizes.items, keys: keys.items };
-}
-
 const needs = (i: Image) =>
   `at least size ${i.smallest_size} and a root volume of ${i.min_disk_gb} GiB`;
 
@@ -85,7 +75,7 @@ export function LaunchPage() {
   const client = useQueryClient();
   const mayChange = useMayChange();
   const [making, setMaking] = useState(false);
-  const query = useQuery({ queryKey: ["choices"], queryFn: choices });
+  const query = useQuery(queries.launchChoices());
   const noKey = Form.useWatch("no_key", form);
   const regionName = Form.useWatch("region", form);
   const imageName = Form.useWatch("image", form);
@@ -118,7 +108,7 @@ export function LaunchPage() {
         <PairMaker
           recorded={(k) => {
             setMaking(false);
-            void client.invalidateQueries({ queryKey: ["choices"] }).then(() => {
+            void changed.key(client).then(() => {
               const before = (form.getFieldValue("keys") as string[] | undefined) ?? [];
               form.setFieldsValue({ keys: [...before, k.name], no_key: false });
             });

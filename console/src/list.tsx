@@ -4,15 +4,14 @@ import type { SortOrder } from "antd/es/table/interface";
 import type { ReactNode } from "react";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
-import { useQuery } from "@tanstack/react-query";
+import { useQuery, type UseQueryOptions } from "@tanstack/react-query";
 import type { ListQuery, Page } from "./api";
 import { Loaded } from "./parts";
 
 export const pageSize = 50;
 
 interface Props<T> {
-  id: string;
-  load: (q: ListQuery) => Promise<Page<T>>;
+  list: (q: ListQuery) => UseQueryOptions<Page<T>, Error, Page<T>, (string | ListQuery)[]>;
   columns: TableColumnsType<T>;
   rowKey: keyof T & string;
   filters: string[]; // the search parameters that choose rows
@@ -28,9 +27,7 @@ export function ServerTable<T extends object>(p: Props<T>) {
     chosen[f] = params.get(f) ?? undefined;
   }
   const query = useQuery({
-    queryKey: [p.id, chosen],
-    queryFn: () => p.load(chosen),
-    placeholderData: (before) => before,
+    ...p.list(chosen),
     refetchInterval: (q) => (q.state.data && p.refresh ? p.refresh(q.state.data.items) : false),
   });
   const filtered = p.filters.some((f) => params.get(f));
@@ -96,22 +93,4 @@ export function ServerTable<T extends object>(p: Props<T>) {
       }
     </Loaded>
   );
-}
-
-/** One search parameter of the page's address, and how to set it. */
-export function useParam(name: string): [string, (value: string | undefined) => void] {
-  const [params, setParams] = useSearchParams();
-  return [
-    params.get(name) ?? "",
-    (value) =>
-      setParams((old) => {
-        const next = new URLSearchParams(old);
-        if (value) {
-          next.set(name, value);
-        } else {
-          next.delete(name);
-        }
-        return next;
-      }),
-  ];
 }

@@ -4,23 +4,13 @@ import { StrictMode, useEffect, useMemo, useState } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Link, Navigate, NavLink, Route, Routes } from "react-router";
 import { QueryCache, QueryClient, QueryClientProvider, useQuery } from "@tanstack/react-query";
-import { AccessPage } from "./access";
 import { api, type Operator, Problem } from "./api";
-import { InstancePage, InstancesPage } from "./instances";
-import { WhyPage } from "./why";
-import { KeyPage, KeysPage } from "./keys";
-import { LaunchPage } from "./launch";
-import { JournalPage } from "./journal";
-import { MapPage } from "./map";
 import { Failed, Nothing } from "./parts";
-import { ReportPage, RestorePage } from "./restore";
-import { RotatePage } from "./rotation";
-import { ExposedPage, RotateManyPage } from "./waves";
+import { queries } from "./queries";
+import { loadTheRest } from "./later";
+import { pages } from "./pages";
 import { SessionContext } from "./session";
 import { SignIn } from "./signin";
-import { TodayPage } from "./today";
-import { CheckPage, CreatePage } from "./workbench";
-import { WorkListPage, WorkPage } from "./work";
 import "./style.css";
 
 const nonce = document.querySelector<HTMLMetaElement>('meta[name="csp-nonce"]')?.content;
@@ -48,6 +38,8 @@ const client = new QueryClient({
   }),
   defaultOptions: {
     queries: {
+      // The service may well be on a network that does not reach further.
+      networkMode: "always",
       retry: (n, e) => n < 2 && (!(e instanceof Problem) || e.status >= 500),
       staleTime: 2_000,
     },
@@ -66,6 +58,7 @@ function Frame({
   setDark: (d: boolean) => void;
 }) {
   const session = useMemo(() => ({ operator, signedOut }), [operator, signedOut]);
+  useEffect(() => loadTheRest(client), []);
   const leave = () => void api.signOut().finally(signedOut);
   return (
     <SessionContext value={session}>
@@ -99,25 +92,25 @@ function Frame({
         <main>
           <Routes>
             <Route path="/" element={<Navigate to="/today" replace />} />
-            <Route path="/today" element={<TodayPage />} />
-            <Route path="/access" element={<AccessPage />} />
-            <Route path="/map" element={<MapPage />} />
-            <Route path="/journal" element={<JournalPage />} />
-            <Route path="/keys" element={<KeysPage />} />
-            <Route path="/keys/:name" element={<KeyPage />} />
-            <Route path="/create" element={<CreatePage />} />
-            <Route path="/check" element={<CheckPage />} />
-            <Route path="/instances" element={<InstancesPage />} />
-            <Route path="/instances/:name" element={<InstancePage />} />
-            <Route path="/instances/:name/why" element={<WhyPage />} />
-            <Route path="/instances/:name/restore" element={<RestorePage />} />
-            <Route path="/work/:id/report" element={<ReportPage />} />
-            <Route path="/instances/:name/rotate" element={<RotatePage />} />
-            <Route path="/rotate" element={<RotateManyPage />} />
-            <Route path="/keys/:name/exposed" element={<ExposedPage />} />
-            <Route path="/work" element={<WorkListPage />} />
-            <Route path="/work/:id" element={<WorkPage />} />
-            <Route path="/launch" element={<LaunchPage />} />
+            <Route path="/today" element={<pages.Today />} />
+            <Route path="/access" element={<pages.Access />} />
+            <Route path="/map" element={<pages.Map />} />
+            <Route path="/journal" element={<pages.Journal />} />
+            <Route path="/keys" element={<pages.Keys />} />
+            <Route path="/keys/:name" element={<pages.Key />} />
+            <Route path="/create" element={<pages.Create />} />
+            <Route path="/check" element={<pages.Check />} />
+            <Route path="/instances" element={<pages.Instances />} />
+            <Route path="/instances/:name" element={<pages.Instance />} />
+            <Route path="/instances/:name/why" element={<pages.Why />} />
+            <Route path="/instances/:name/restore" element={<pages.Restore />} />
+            <Route path="/work/:id/report" element={<pages.Report />} />
+            <Route path="/instances/:name/rotate" element={<pages.Rotate />} />
+            <Route path="/rotate" element={<pages.RotateMany />} />
+            <Route path="/keys/:name/exposed" element={<pages.Exposed />} />
+            <Route path="/work" element={<pages.WorkList />} />
+            <Route path="/work/:id" element={<pages.Work />} />
+            <Route path="/launch" element={<pages.Launch />} />
             <Route path="*" element={<Nothing>There is no such page.</Nothing>} />
           </Routes>
         </main>
@@ -128,17 +121,7 @@ function Frame({
 
 function Console({ dark, setDark }: { dark: boolean; setDark: (d: boolean) => void }) {
   const [operator, setOperator] = useState<Operator | null | undefined>();
-  const first = useQuery({
-    queryKey: ["session"],
-    queryFn: () =>
-      api.whoAmI().catch((e: unknown) => {
-        if (e instanceof Problem && e.status === 401) {
-          return null;
-        }
-        throw e;
-      }),
-    staleTime: Infinity,
-  });
+  const first = useQuery(queries.session());
   const signedOut = useMemo(
     () => () => {
       client.clear();

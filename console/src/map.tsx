@@ -4,13 +4,12 @@ import { Alert, Button, Select, Space } from "antd";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { useQuery } from "@tanstack/react-query";
-import { type AccessMap, api } from "./api";
+import type { AccessMap } from "./api";
 import { Bars } from "./bars";
-import { Grid } from "./grid";
-import { useParam } from "./list";
+import { Grid, type Grouping } from "./grid";
+import { useParam } from "./param";
 import { Loaded, Nothing, Title } from "./parts";
-
-export type Grouping = "region" | "holder" | "tag";
+import { queries } from "./queries";
 
 const ageNames = {
   days_1: "today",
@@ -52,12 +51,8 @@ export function MapPage() {
   const [group, setGroup] = useParam("group");
   const [tag, setTag] = useState<string>();
   const navigate = useNavigate();
-  const ages = useQuery({ queryKey: ["ages"], queryFn: api.ages });
-  const query = useQuery({
-    queryKey: ["access-map", region, holder],
-    queryFn: () => api.accessMap({ region, holder }),
-    placeholderData: (before?: AccessMap) => before,
-  });
+  const ages = useQuery(queries.ages());
+  const query = useQuery(queries.map({ region, holder }));
   const tags = [...new Set(query.data?.instances.flatMap((i) => Object.keys(i.tags ?? {})) ?? [])];
   const reach = reachOf(query.data);
   return (

@@ -7,6 +7,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { api, over, type Report, type RouteOffer, type UpSpan, type Work } from "./api";
 import { KeyChoice } from "./choices";
 import { Loaded, Mono, Title } from "./parts";
+import { meanwhile, queries } from "./queries";
 import { useMayChange } from "./session";
 
 function span(seconds: number): string {
@@ -129,11 +130,7 @@ export function RestorePage() {
   const mayChange = useMayChange();
   const [route, setRoute] = useState("");
   const [fresh, setFresh] = useState("");
-  const query = useQuery({
-    queryKey: ["routes", name],
-    queryFn: () => api.routes(name),
-    staleTime: 30_000,
-  });
+  const query = useQuery(queries.routes(name));
   const begin = useMutation({
     mutationFn: (r: string) => api.restore(name, { route: r, new: fresh }),
     onSuccess: (w) => void navigate(`/work/${w.id}`),
@@ -246,9 +243,8 @@ function UpDown({ seen, began, now }: { seen: UpSpan[]; began: string; now: numb
 /** The outside probe of a restore, live, and where its report is. */
 export function LiveRestore({ work }: { work: Work }) {
   const query = useQuery({
-    queryKey: ["report", work.id],
-    queryFn: () => api.report(work.id),
-    refetchInterval: over(work) ? false : 700,
+    ...queries.report(work.id),
+    refetchInterval: over(work) ? false : meanwhile,
     enabled: work.restores ?? false,
   });
   if (!work.restores) {
@@ -313,11 +309,7 @@ function Facts({ r }: { r: Report }) {
 
 export function ReportPage() {
   const { id = "" } = useParams();
-  const query = useQuery({
-    queryKey: ["report", Number(id)],
-    queryFn: () => api.report(Number(id)),
-    retry: false,
-  });
+  const query = useQuery(queries.report(Number(id)));
   return (
     <Loaded query={query}>
       {(r) => (

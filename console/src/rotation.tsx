@@ -6,6 +6,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { api, type KeyBefore, type RotationPlan } from "./api";
 import { KeyChoice } from "./choices";
 import { Loaded, Mono, Title } from "./parts";
+import { queries } from "./queries";
 import { useMayChange } from "./session";
 
 export const graces = [
@@ -63,17 +64,12 @@ export function RotatePage() {
   const [old, setOld] = useState(params.get("old") ?? "");
   const [fresh, setFresh] = useState("");
   const [grace, setGrace] = useState(86_400);
-  const access = useQuery({
-    queryKey: ["access", name, "for rotation"],
-    queryFn: () => api.access({ instance: name }),
-  });
-  const keys = access.data?.items.filter((a) => !a.steward) ?? [];
+  const access = useQuery(queries.accessOf({ instance: name }));
+  const keys = access.data?.filter((a) => !a.steward) ?? [];
   const chosen = old || (keys.length === 1 ? (keys[0]?.key ?? "") : "");
   const plan = useQuery({
-    queryKey: ["rotation-plan", name, chosen, fresh, grace],
-    queryFn: () => api.rotationPlan(name, { old: chosen, new: fresh, grace_seconds: grace }),
+    ...queries.rotationPlan(name, { old: chosen, new: fresh, grace_seconds: grace }),
     enabled: chosen !== "" && fresh !== "",
-    retry: false,
   });
   const begin = useMutation({
     mutationFn: () => api.rotate(name, { old: chosen, new: fresh, grace_seconds: grace }),

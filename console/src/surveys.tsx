@@ -5,6 +5,7 @@ import { Link } from "react-router";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, type Instance, type LastSurvey, type Surveyed } from "./api";
 import { Loaded } from "./parts";
+import { changed, queries } from "./queries";
 import { useMayChange } from "./session";
 import { ago } from "./text";
 
@@ -28,7 +29,7 @@ function TakeOver({
       void message.success(`On record: ${k.name} opens ${instance}`);
       setName("");
       close();
-      await client.invalidateQueries();
+      await changed.access(client);
     },
   });
   return (
@@ -169,13 +170,10 @@ const titles = {
 export function Surveys({ instance }: { instance: Instance }) {
   const mayChange = useMayChange();
   const client = useQueryClient();
-  const query = useQuery({
-    queryKey: ["surveys", instance.name],
-    queryFn: () => api.lastSurveys(instance.name),
-  });
+  const query = useQuery(queries.surveys(instance.name));
   const look = useMutation({
     mutationFn: (outside: boolean) => api.survey(instance.name, !outside, outside),
-    onSettled: () => client.invalidateQueries(),
+    onSettled: () => changed.access(client),
   });
   return (
     <>

@@ -32,16 +32,3 @@ export function until(time: string, now = Date.now()): string {
     ? `in ${Math.floor(seconds / 3600)} h`
     : `in ${Math.floor(seconds / 86400)} days`;
 }
-
-const privateMarks = [
-  /PRIVATE KEY-----/i,
-  /Private-Lines:/i,
-  /b3BlbnNzaC1rZXktdjE/,
-  /AGE-SECRET-KEY-/i,
-];
-
-/** Whether a text looks like a private key: such a text is never sent. */
-export function looksPrivate(text: string): boolean {
-  const flat = text.replace(/[\s\0]+/g, "");
-  return privateMarks.some((m) => m.test(text) || m.test(flat)) || /PRIVATEKEY-----/i.test(flat);
-}

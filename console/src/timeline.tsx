@@ -2,8 +2,9 @@
 // for each stretch in which a key stood in a file, a mark for what was observed.
 import { Collapse } from "antd";
 import { useQuery } from "@tanstack/react-query";
-import { api, type TimelineEvent } from "./api";
+import type { TimelineEvent } from "./api";
 import { Loaded } from "./parts";
+import { queries } from "./queries";
 import { ago } from "./text";
 
 const width = 880;
@@ -92,11 +93,7 @@ function Picture({
 }
 
 export function Timeline({ what, name }: { what: "keys" | "instances"; name: string }) {
-  const query = useQuery({
-    queryKey: ["timeline", what, name],
-    queryFn: () => api.timeline(what, name),
-    refetchInterval: 15_000,
-  });
+  const query = useQuery(queries.timeline(what, name));
   return (
     <Loaded query={query}>
       {(page) =>

@@ -1,15 +1,19 @@
 // What needs a hand, most urgent first.
-import { Alert, App, Button, Checkbox, DatePicker, Input, Modal, Select, Space, Tag } from "antd";
-import type { Dayjs } from "dayjs";
+import { Button, Checkbox, Select, Space, Tag } from "antd";
 import { Fragment, useState } from "react";
 import { Link } from "react-router";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { api, type ListQuery, type Matter, type Today } from "./api";
+import { api, type ListQuery, type Matter } from "./api";
 import { RegionChoice } from "./choices";
-import { useParam } from "./list";
+import { later } from "./later";
+import { useParam } from "./param";
 import { Loaded, Mono, Nothing, Title } from "./parts";
+import { changed, queries } from "./queries";
 import { useMayChange } from "./session";
 import { ago, until } from "./text";
+
+// It brings a calendar, which is large.
+const PutOff = later("put off", () => import("./putoff").then((m) => m.PutOff));
 
 const urgencies = {
   now: "Now",
@@ -43,57 +47,12 @@ function Subject({ matter }: { matter: Matter }) {
   return <>{matter.subject}</>;
 }
 
-function PutOff({ matter, close }: { matter: Matter | null; close: () => void }) {
-  const client = useQueryClient();
-  const { message } = App.useApp();
-  const [when, setWhen] = useState<Dayjs | null>(null);
-  const [reason, setReason] = useState("");
-  const put = useMutation({
-    mutationFn: (m: Matter) =>
-      api.putOff(m.id, when ? when.endOf("day").toISOString() : null, reason),
-    onSuccess: async () => {
-      void message.success("Put off");
-      setReason("");
-      setWhen(null);
-      close();
-      await client.invalidateQueries({ queryKey: ["today"] });
-    },
-  });
-  return (
-    <Modal
-      open={matter !== null}
-      title="Put off"
-      okText="Put off"
-      onCancel={close}
-      confirmLoading={put.isPending}
-      okButtonProps={{ disabled: !when || reason.trim() === "" }}
-      onOk={() => matter && put.mutate(matter)}
-    >
-      <p>{matter?.sentence}</p>
-      <Space orientation="vertical" className="wide">
-        <DatePicker
-          placeholder="until the end of"
-          value={when}
-          onChange={(d: Dayjs | null) => setWhen(d)}
-        />
-        <Input
-          placeholder="why it can wait"
-          value={reason}
-          maxLength={200}
-          onChange={(e) => setReason(e.target.value)}
-        />
-        {put.error && <Alert type="error" showIcon title={put.error.message} />}
-      </Space>
-    </Modal>
-  );
-}
-
 function Row({ matter, putOff, all }: { matter: Matter; putOff: () => void; all: boolean }) {
   const client = useQueryClient();
   const mayChange = useMayChange();
   const takeUp = useMutation({
     mutationFn: () => api.putOff(matter.id, null, ""),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["today"] }),
+    onSuccess: () => changed.matter(client),
   });
   return (
     <li className="matter">
@@ -131,12 +90,7 @@ function Row({ matter, putOff, all }: { matter: Matter; putOff: () => void; all:
 function List({ load, all }: { load: ListQuery; all: boolean }) {
   const [limit, setLimit] = useState(50);
   const [chosen, setChosen] = useState<Matter | null>(null);
-  const query = useQuery({
-    queryKey: ["today", load, limit],
-    queryFn: () => api.today({ ...load, limit }),
-    placeholderData: (before?: Today) => before,
-    refetchInterval: 10_000,
-  });
+  const query = useQuery(queries.today({ ...load, limit }));
   return (
     <Loaded query={query}>
       {(t) => {
@@ -171,7 +125,7 @@ function List({ load, all }: { load: ListQuery; all: boolean }) {
             {t.next_cursor && limit < 500 && (
               <Button onClick={() => setLimit(500)}>Show more</Button>
             )}
-            <PutOff matter={chosen} close={() => setChosen(null)} />
+            {chosen && <PutOff matter={chosen} close={() => setChosen(null)} />}
           </>
         );
       }}
@@ -193,11 +147,7 @@ export function TodayPage() {
   const [region, setRegion] = useParam("region");
   const [urgency, setUrgency] = useParam("urgency");
   const [off, setOff] = useParam("off");
-  const counted = useQuery({
-    queryKey: ["today", "counts"],
-    queryFn: () => api.today({ limit: 1 }),
-    refetchInterval: 10_000,
-  });
+  const counted = useQuery(queries.today({ limit: 1 }));
   const counts = Object.entries(counted.data?.counts ?? {});
   return (
     <>

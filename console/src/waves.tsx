@@ -6,6 +6,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, type FleetMember, type FleetPlan, type FleetRequest, over, type Work } from "./api";
 import { KeyChoice } from "./choices";
 import { Loaded, Mono, Nothing, Title } from "./parts";
+import { changed, meanwhile, queries } from "./queries";
 import { graces, Line } from "./rotation";
 import { useMayChange } from "./session";
 
@@ -64,14 +65,13 @@ export function LiveWaves({ work }: { work: Work }) {
   const mayChange = useMayChange();
   const client = useQueryClient();
   const query = useQuery({
-    queryKey: ["fleet", work.id],
-    queryFn: () => api.fleet(work.id),
-    refetchInterval: over(work) ? false : 700,
+    ...queries.waves(work.id),
+    refetchInterval: over(work) ? false : meanwhile,
     enabled: work.waves ?? false,
   });
   const ask = useMutation({
     mutationFn: (f: (id: number) => Promise<Work>) => f(work.id),
-    onSuccess: () => client.invalidateQueries(),
+    onSuccess: () => changed.workEnded(client, work.id),
     onError: (e) => void message.error(e.message),
   });
   if (!work.waves) {
@@ -211,10 +211,8 @@ export function RotateManyPage() {
     at_most: most,
   };
   const plan = useQuery({
-    queryKey: ["fleet-plan", request],
-    queryFn: () => api.planFleet(request),
+    ...queries.fleetPlan(request),
     enabled: old + tag !== "" && fresh !== "",
-    retry: false,
   });
   const begin = useMutation({
     mutationFn: () => api.rotateMany(request),
@@ -275,7 +273,7 @@ export function ExposedPage() {
   const mayChange = useMayChange();
   const [fresh, setFresh] = useState("");
   const [from, setFrom] = useState("");
-  const key = useQuery({ queryKey: ["key", name], queryFn: () => api.key(name), retry: false });
+  const key = useQuery(queries.key(name));
   const request: FleetRequest = {
     key: name,
     new: fresh,
@@ -283,10 +281,8 @@ export function ExposedPage() {
     contain: from === "" ? [] : from.split(","),
   };
   const plan = useQuery({
-    queryKey: ["fleet-plan", name, fresh],
-    queryFn: () => api.planFleet({ ...request, contain: [] }),
+    ...queries.fleetPlan({ ...request, contain: [] }),
     enabled: key.data?.state === "exposed",
-    retry: false,
   });
   const begin = useMutation({
     mutationFn: () => api.rotateMany(request),

@@ -3,9 +3,10 @@ import { Alert, Button, Input, Select, Space } from "antd";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { useQuery } from "@tanstack/react-query";
-import { api, type Finding, type WhyReport } from "./api";
-import { useParam } from "./list";
+import type { Finding, WhyReport } from "./api";
+import { useParam } from "./param";
 import { Loaded, Mono, Title } from "./parts";
+import { queries } from "./queries";
 
 const stages = [
   "instance",
@@ -86,19 +87,12 @@ export function WhyPage() {
   const [key, setKey] = useParam("key");
   const [user, setUser] = useParam("user");
   const [round, setRound] = useState(0);
-  const access = useQuery({
-    queryKey: ["access", name, undefined, "why"],
-    queryFn: () => api.access({ instance: name }),
-    retry: false,
-  });
-  const keys = access.data?.items.filter((a) => !a.steward) ?? [];
+  const access = useQuery({ ...queries.accessOf({ instance: name }), retry: false });
+  const keys = access.data?.filter((a) => !a.steward) ?? [];
   const chosen = keys.find((a) => a.key === key);
   const query = useQuery({
-    queryKey: ["why", name, key, user, round],
-    queryFn: () => api.why(name, user ?? "", chosen?.public_key ?? "").then((a) => a.report),
+    ...queries.why(name, key, chosen?.public_key ?? "", user ?? "", round),
     enabled: access.isSuccess,
-    retry: false,
-    staleTime: Infinity,
   });
   return (
     <>

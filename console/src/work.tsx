@@ -4,36 +4,48 @@ import { useEffect, useState } from "react";
 import { Link, useParams } from "react-router";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, over, type Work, type WorkEvent } from "./api";
-import { ServerTable, useParam } from "./list";
+import { ServerTable } from "./list";
+import { useParam } from "./param";
 import { Loaded, Nothing, Title } from "./parts";
+import { changed, meanwhile, queries } from "./queries";
 import { useMayChange } from "./session";
 import { ago } from "./text";
 import { LiveRestore } from "./restore";
 import { LiveWaves } from "./waves";
 
-/** What is told of a piece of work, live: the browser comes again after a drop, and goes on after the last event. */
+// A piece of work may tell many things in a moment; what it makes old is read once in this time.
+const atOnce = 250; // ms
+
+/**
+ * What is told of a piece of work, live: the browser comes again after a drop, and goes on after
+ * the last event. What an event makes old is read again, on whatever page this is.
+ */
 function useEvents(id: number, round: number): WorkEvent[] {
   const [told, setTold] = useState<{ of: string; events: WorkEvent[] }>({ of: "", events: [] });
   const client = useQueryClient();
   const of = `${id} ${round}`;
   useEffect(() => {
     const source = new EventSource(api.workEvents(id));
-    const again = () => void client.invalidateQueries({ queryKey: ["work", id] });
+    let soon: ReturnType<typeof setTimeout> | undefined;
     source.onmessage = (m: MessageEvent<string>) => {
       const e = JSON.parse(m.data) as WorkEvent;
       setTold((old) => {
         const before = old.of === of ? old.events : [];
         return before.some((o) => o.n >= e.n) ? old : { of, events: [...before, e] };
       });
-      again();
+      soon ??= setTimeout(() => {
+        soon = undefined;
+        void changed.work(client, id);
+      }, atOnce);
     };
     source.addEventListener("end", () => {
       source.close();
-      again();
-      void client.invalidateQueries({ queryKey: ["instance"] });
-      void client.invalidateQueries({ queryKey: ["access"] });
+      void changed.workEnded(client, id);
     });
-    return () => source.close();
+    return () => {
+      source.close();
+      clearTimeout(soon);
+    };
   }, [id, of, client]);
   return told.of === of ? told.events : [];
 }
@@ -57,7 +69,7 @@ export function WorkState({ work }: { work: Work }) {
 function useWork(id: number) {
   const [round, setRound] = useState(0);
   const events = useEvents(id, round);
-  const query = useQuery({ queryKey: ["work", id], queryFn: () => api.work(id), retry: false });
+  const query = useQuery(queries.work(id));
   return { id, events, query, again: () => setRound((r) => r + 1) };
 }
 
@@ -184,12 +196,11 @@ export function WorkListPage() {
       </Space>
       <ServerTable
         key={[state, instance].join(" ")}
-        id="works"
-        load={api.workList}
+        list={queries.works}
         columns={columns}
         rowKey="id"
         filters={["state", "instance", "parent"]}
-        refresh={(rows) => (rows.some((w) => !over(w)) ? 1000 : 15_000)}
+        refresh={(rows) => (rows.some((w) => !over(w)) ? meanwhile : 15_000)}
         empty={<Nothing>No work yet: launching, adopting and the like are listed here.</Nothing>}
       />
     </>

@@ -28,6 +28,7 @@ import {
 } from "./core";
 import { Bitting } from "./marks";
 import { Failed, Mono, Title } from "./parts";
+import { changed, queries } from "./queries";
 import { useMayChange } from "./session";
 
 interface CreateFields {
@@ -89,7 +90,7 @@ export function PairMaker({ recorded }: { recorded: (k: Key, file: string) => vo
       }),
     onSuccess: async (k, r) => {
       recorded(k, r.fields.name + extension(r.fields.format));
-      await client.invalidateQueries({ queryKey: ["keys"] });
+      await changed.key(client);
     },
   });
   return (
@@ -353,11 +354,7 @@ function Found({ found }: { found: Inspected }) {
 /** Asks the ledger which key it is. Only the fingerprint is sent. */
 function Known({ fingerprint }: { fingerprint: string }) {
   const [asked, setAsked] = useState(false);
-  const query = useQuery({
-    queryKey: ["by-fingerprint", fingerprint],
-    queryFn: () => api.keys({ fingerprint }),
-    enabled: asked,
-  });
+  const query = useQuery({ ...queries.keysOf(fingerprint), enabled: asked });
   if (!asked) {
     return <Button onClick={() => setAsked(true)}>Ask the ledger what it opens</Button>;
   }

@@ -6,16 +6,12 @@ import (
 	"crypto/ecdsa"
 	"crypto/rsa"
 	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/asn1"
 	"encoding/binary"
 	"encoding/pem"
 	"errors"
 	"fmt"
-	"math/big"
 	"strings"
 
-	"github.com/youmark/pkcs8"
 	"golang.org/x/crypto/ssh"
 )
 
@@ -117,74 +113,8 @@ func readLegacy(block *pem.Block, passphrase []byte) (File, error) {
 const (
 	maxBcryptRounds = 2000      // ssh-keygen -a; 16 or 24 by default
 	maxPBKDF2       = 5_000_000 // iterations
-	maxScryptN      = 1 << 20
+	maxScrypt       = 1 << 21   // N times r times p: 256 MiB for p = 1; openssl takes 1 << 17
 )
-
-func readLockedPKCS8(der, passphrase []byte) (File, error) {
-	locked := File{Format: FormatPKCS8, Private: true, Encrypted: true}
-	if err := checkPKCS8Cost(der); err != nil {
-		return locked, err
-	}
-	if len(passphrase) == 0 {
-		return locked, nil
-	}
-	key, err := pkcs8.ParsePKCS8PrivateKey(der, passphrase)
-	if err != nil {
-		return locked, ErrPassphrase // or damaged: the format cannot tell
-	}
-	return private(FormatPKCS8, true, nil, func([]byte) (any, error) { return key, nil })
-}
-
-var (
-	oidPBES2  = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 5, 13}
-	oidPBKDF2 = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 5, 12}
-	oidScrypt = asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 11591, 4, 11}
-)
-
-// checkPKCS8Cost reads how much work an encrypted PKCS#8 file asks for (RFC
-// 8018 appendix A.4, RFC 7914 section 7) before any is done.
-func checkPKCS8Cost(der []byte) error {
-	damaged := fmt.Errorf("%w: it is damaged, or its encryption is older than PBES2", ErrNotPrivate)
-	var info struct {
-		Algorithm pkix.AlgorithmIdentifier
-		Data      []byte
-	}
-	if _, err := asn1.Unmarshal(der, &info); err != nil || !info.Algorithm.Algorithm.Equal(oidPBES2) {
-		return damaged
-	}
-	var params struct{ KDF, Cipher pkix.AlgorithmIdentifier }
-	if _, err := asn1.Unmarshal(info.Algorithm.Parameters.FullBytes, &params); err != nil {
-		return damaged
-	}
-	var cost []asn1.RawValue
-	if _, err := asn1.Unmarshal(params.KDF.Parameters.FullBytes, &cost); err != nil || len(cost) < 2 {
-		return damaged
-	}
-	number := func(i int) *big.Int {
-		n := new(big.Int)
-		if i >= len(cost) {
-			return n
-		}
-		if _, err := asn1.Unmarshal(cost[i].FullBytes, &n); err != nil {
-			return new(big.Int).Lsh(big.NewInt(1), 200)
-		}
-		return n
-	}
-	over := func(n *big.Int, limit int64) bool { return n.Sign() <= 0 || n.Cmp(big.NewInt(limit)) > 0 }
-	switch {
-	case params.KDF.Algorithm.Equal(oidPBKDF2):
-		if over(number(1), maxPBKDF2) {
-			return ErrCost
-		}
-	case params.KDF.Algorithm.Equal(oidScrypt):
-		if over(number(1), maxScryptN) || over(number(2), 64) || over(number(3), 64) {
-			return ErrCost
-		}
-	default:
-		return damaged
-	}
-	return nil
-}
 
 // readOpenSSH reads "openssh-key-v1" (PROTOCOL.key of OpenSSH). x/crypto reads
 // the key; it knows two of ssh-keygen's ciphers and drops the comment, so the
@@ -335,24 +265,6 @@ func (p *Pair) pemKey(passphrase []byte) ([]byte, error) {
 		}
 	}
 	return pem.EncodeToMemory(block), nil
-}
-
-func (p *Pair) pkcs8Key(passphrase []byte) ([]byte, error) {
-	if len(passphrase) == 0 {
-		der, err := x509.MarshalPKCS8PrivateKey(p.private)
-		if err != nil {
-			return nil, err
-		}
-		return pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), nil
-	}
-	der, err := pkcs8.MarshalPrivateKey(p.private, passphrase, &pkcs8.Opts{
-		Cipher:  pkcs8.AES256CBC,
-		KDFOpts: pkcs8.PBKDF2Opts{SaltSize: 16, IterationCount: 600_000, HMACHash: crypto.SHA256},
-	})
-	if err != nil {
-		return nil, err
-	}
-	return pem.EncodeToMemory(&pem.Block{Type: "ENCRYPTED PRIVATE KEY", Bytes: der}), nil
 }
 
 const (

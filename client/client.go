@@ -138,7 +138,8 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 }
 
 // sized is send that tells how many bytes were answered.
-func (c *Client) sized(ctx context.Context, method, path string, query url.Values, once string, body, answer any) (int, error) {
+func (c *Client) sized(ctx context.Context, method, path string, query url.Values, once string, body,
+	answer any) (int, error) {
 	req, err := c.request(ctx, method, path, query, once, body)
 	if err != nil {
 		return 0, err
@@ -164,7 +165,8 @@ func (c *Client) sized(ctx context.Context, method, path string, query url.Value
 	return len(data), nil
 }
 
-func (c *Client) request(ctx context.Context, method, path string, query url.Values, once string, body any) (*http.Request, error) {
+func (c *Client) request(ctx context.Context, method, path string, query url.Values, once string,
+	body any) (*http.Request, error) {
 	var r io.Reader
 	if body != nil {
 		data, err := json.Marshal(body)
@@ -203,7 +205,8 @@ func (c *Client) problem(resp *http.Response) error {
 func (c *Client) problemOf(resp *http.Response, data []byte) error {
 	p := &Problem{}
 	if json.Unmarshal(data, &p.Problem) != nil || p.Type == "" {
-		p.Problem = wire.Problem{Detail: "what answers at " + c.url + " is no Plum Latch service (" + plaintext.Line(resp.Status) + ")"}
+		p.Problem = wire.Problem{Detail: "what answers at " + c.url + " is no Plum Latch service (" +
+			plaintext.Line(resp.Status) + ")"}
 	}
 	p.Status = resp.StatusCode
 	p.Detail, p.Title = plaintext.Lines(p.Detail), plaintext.Line(p.Title)
@@ -218,7 +221,8 @@ const (
 )
 
 // ErrEndless says that a list of the service's does not end.
-var ErrEndless = errors.New("the service's list does not end: it sends one page after the other, or the same one again; nothing was done with it")
+var ErrEndless = errors.New("the service's list does not end: it sends one page after the other, or the same one " +
+	"again; nothing was done with it")
 
 // all follows the cursors of a list to its end. ErrEndless.
 func all[T any](ctx context.Context, c *Client, path string, query url.Values) ([]T, error) {

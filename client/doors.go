@@ -40,7 +40,8 @@ func (c *Client) HostKey(ctx context.Context, name string) (out wire.HostKeyStat
 }
 
 // AcceptHostKey records the host key that answers in the place of the old.
-func (c *Client) AcceptHostKey(ctx context.Context, name string, r wire.AcceptHostKey) (out wire.HostKeyState, err error) {
+func (c *Client) AcceptHostKey(ctx context.Context, name string, r wire.AcceptHostKey) (out wire.HostKeyState,
+	err error) {
 	return out, c.do(ctx, "POST", instancePath(name, "host-key"), nil, r, &out)
 }
 
@@ -61,7 +62,8 @@ func (c *Client) Reserve(ctx context.Context, n wire.NewStaticAddress) (w wire.W
 
 // MoveAddress begins to give a static address to an instance, or to nobody with "".
 func (c *Client) MoveAddress(ctx context.Context, name, instance string) (w wire.Work, err error) {
-	return w, c.once(ctx, "POST", "/static-addresses/"+url.PathEscape(name)+"/move", wire.MoveAddress{Instance: instance}, &w)
+	return w, c.once(ctx, "POST", "/static-addresses/"+url.PathEscape(name)+"/move",
+		wire.MoveAddress{Instance: instance}, &w)
 }
 
 // Release begins to give a static address back.

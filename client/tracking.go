@@ -48,7 +48,8 @@ func (c *Client) LastSurveys(ctx context.Context, name string) ([]wire.LastSurve
 // by its fingerprint, or the name of a recorded key. name is for one that is
 // not recorded yet; user may be "".
 func (c *Client) RecordAccess(ctx context.Context, instance, key, user, name string) (k wire.Key, err error) {
-	return k, c.do(ctx, "POST", instancePath(instance, "record-access"), nil, map[string]string{"fingerprint": key, "user": user, "name": name}, &k)
+	return k, c.do(ctx, "POST", instancePath(instance, "record-access"), nil,
+		map[string]string{"fingerprint": key, "user": user, "name": name}, &k)
 }
 
 // Probing says whether the service may ask an instance from outside by itself.

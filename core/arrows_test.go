@@ -24,23 +24,26 @@ var layers = map[string][]string{
 	"console": {},
 	"tools":   {"service/api"},
 
-	"service/child":           {},
-	"service/postgres":        {"service/child"},
-	"service/atrest":          {"core"},
-	"service/store":           {"core", "service/atrest"},
-	"service/cloud":           {"core"},
-	"service/work":            {"core", "service/store"},
-	"service/door":            {"core", "reach", "service/cloud", "service/atrest", "service/store", "service/work"},
-	"service/survey":          above("service/door"),
-	"service/lifecycle":       above("service/door", "service/survey"),
-	"service/network":         above("service/door", "service/survey"),
-	"service/accesses":        above("service/door", "service/survey"),
-	"service/restore":         above("service/door", "service/survey", "service/lifecycle", "service/network", "service/accesses"),
-	"service/fleet":           above("service/door", "service/survey", "service/accesses", "service/restore"),
-	"service/upkeep":          above("service/door", "service/survey", "service/accesses", "service/restore"),
-	"service/kinds":           above("service/door", "service/survey", "service/lifecycle", "service/network", "service/accesses", "service/restore", "service/fleet", "service/upkeep"),
-	"service":                 above("service/door", "service/kinds", "service/api"),
-	"service/api":             above("service/door", "service/survey", "service/lifecycle", "service/network", "service/kinds"),
+	"service/child":     {},
+	"service/postgres":  {"service/child"},
+	"service/atrest":    {"core"},
+	"service/store":     {"core", "service/atrest"},
+	"service/cloud":     {"core"},
+	"service/work":      {"core", "service/store"},
+	"service/door":      {"core", "reach", "service/cloud", "service/atrest", "service/store", "service/work"},
+	"service/survey":    above("service/door"),
+	"service/lifecycle": above("service/door", "service/survey"),
+	"service/network":   above("service/door", "service/survey"),
+	"service/accesses":  above("service/door", "service/survey"),
+	"service/restore": above("service/door", "service/survey", "service/lifecycle", "service/network",
+		"service/accesses"),
+	"service/fleet":  above("service/door", "service/survey", "service/accesses", "service/restore"),
+	"service/upkeep": above("service/door", "service/survey", "service/accesses", "service/restore"),
+	"service/kinds": above("service/door", "service/survey", "service/lifecycle", "service/network",
+		"service/accesses", "service/restore", "service/fleet", "service/upkeep"),
+	"service": above("service/door", "service/kinds", "service/api"),
+	"service/api": above("service/door", "service/survey", "service/lifecycle", "service/network",
+		"service/kinds"),
 	"cmd/internal":            {},
 	"cmd/plumlatch":           {"cmd/internal", "core", "reach", "client"},
 	"cmd/plumlatchd":          {"cmd/internal", "core", "reach", "client", "console", "service"},
@@ -52,7 +55,8 @@ var layers = map[string][]string{
 
 // above are the parts that every family of work stands on, and these.
 func above(more ...string) []string {
-	return append([]string{"core", "reach", "service/cloud", "service/atrest", "service/store", "service/work"}, more...)
+	return append([]string{"core", "reach", "service/cloud", "service/atrest", "service/store", "service/work"},
+		more...)
 }
 
 // TestArrows: arrows between the parts run down only, for files that are not tests.
@@ -121,7 +125,8 @@ func mayImport(from, to string) bool {
 		return false
 	}
 	within := func(p string) bool { return to == p || strings.HasPrefix(to, p+"/") }
-	return to == part || part != "service" && within(part) || strings.HasPrefix(part, to+"/") && to != "service" || slices.ContainsFunc(layers[part], within)
+	return to == part || part != "service" && within(part) || strings.HasPrefix(part, to+"/") && to != "service" ||
+		slices.ContainsFunc(layers[part], within)
 }
 
 // TestEngineKnowsNoKind: nothing in the engine's sources is the name of a kind of work, or
@@ -136,7 +141,8 @@ func TestEngineKnowsNoKind(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		for _, word := range []string{"launch", "adopt", "rotat", "restor", "steward", "survey", "rescue", "admit", "authorized", "key"} {
+		for _, word := range []string{"launch", "adopt", "rotat", "restor", "steward", "survey", "rescue", "admit",
+			"authorized", "key"} {
 			for _, name := range names(f) {
 				if strings.Contains(strings.ToLower(name), word) {
 					t.Errorf("%s speaks of %q: %s", file, word, name)

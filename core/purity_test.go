@@ -15,7 +15,8 @@ import (
 // TestCoreIsPure fails when a package under core imports something that
 // touches the world, or anything of ours outside core.
 func TestCoreIsPure(t *testing.T) {
-	banned := map[string]bool{"net": true, "os": true, "syscall": true, "log": true, "io/ioutil": true, "database/sql": true, "embed": true, "plugin": true}
+	banned := map[string]bool{"net": true, "os": true, "syscall": true, "log": true, "io/ioutil": true,
+		"database/sql": true, "embed": true, "plugin": true}
 	files := 0
 	err := filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
 		if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {

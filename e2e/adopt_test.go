@@ -107,7 +107,8 @@ func (a *adoptee) now(t *testing.T) string {
 
 // args are those of adopting it.
 func (a *adoptee) args(name string, more ...string) []string {
-	return append([]string{"instance", "adopt", name, "-address", "127.0.0.1", "-port", fmt.Sprint(a.port), "-user", a.user, "-identity", a.identity,
+	return append([]string{"instance", "adopt", name, "-address", "127.0.0.1", "-port", fmt.Sprint(a.port), "-user",
+		a.user, "-identity", a.identity,
 		"-host-key", keypair.Fingerprint(a.hostKey)}, more...)
 }
 
@@ -138,10 +139,13 @@ func TestAdoptStockSSHD(t *testing.T) {
 	a := startAdoptee(t, "")
 	d := shared
 	out := d.must(t, a.args("stock-board", "-record", "engineer-stock", "-tag", "line=north")...)
-	contains(t, "the report", out, "stock-board is adopted", "no sudo", "its configuration file, which leaves the defaults", "steward", "not seen", "engineer-stock", "Not in the ledger, and there: 3", "next: plumlatch open stock-board")
+	contains(t, "the report", out, "stock-board is adopted", "no sudo",
+		"its configuration file, which leaves the defaults", "steward", "not seen", "engineer-stock",
+		"Not in the ledger, and there: 3", "next: plumlatch open stock-board")
 	survives(t, "adopt", a.text, a.now(t), 1)
 	in := d.instance(t, "stock-board")
-	if !in.Adopted || in.Phase != "ready" || in.Trouble != "" || in.Tags["line"] != "north" || len(in.HostKeys) != 1 || in.HostKeys[0].Source != "given" {
+	if !in.Adopted || in.Phase != "ready" || in.Trouble != "" || in.Tags["line"] != "north" ||
+		len(in.HostKeys) != 1 || in.HostKeys[0].Source != "given" {
 		t.Errorf("%+v", in)
 	}
 	list := d.must(t, "access", "list", "-instance", "stock-board")
@@ -155,7 +159,8 @@ func TestAdoptStockSSHD(t *testing.T) {
 			t.Errorf("%s: %+v", verb, r)
 		}
 	}
-	if r := d.client(t, "", a.args("stock-again")...); r.code != 1 || !strings.Contains(r.err, "in the ledger already, as stock-board") {
+	if r := d.client(t, "", a.args("stock-again")...); r.code != 1 ||
+		!strings.Contains(r.err, "in the ledger already, as stock-board") {
 		t.Errorf("the same server twice: %+v", r)
 	}
 	survives(t, "a second name", a.text, a.now(t), 1)
@@ -189,8 +194,10 @@ func TestAdoptByAgent(t *testing.T) {
 	defer func() { _ = agent.Process.Kill(); _ = agent.Wait() }()
 	waitFor(t, "the agent", func() bool { _, err := os.Stat(socket); return err == nil })
 	t.Setenv("SSH_AUTH_SOCK", socket)
-	base := []string{"instance", "adopt", "agent-door", "-address", "127.0.0.1", "-port", fmt.Sprint(a.port), "-user", a.user, "-agent"}
-	if r := d.client(t, "", append(base, "-yes")...); r.code != 1 || !strings.Contains(r.err, "the ssh-agent has no keys") {
+	base := []string{"instance", "adopt", "agent-door", "-address", "127.0.0.1", "-port", fmt.Sprint(a.port), "-user",
+		a.user, "-agent"}
+	if r := d.client(t, "", append(base, "-yes")...); r.code != 1 ||
+		!strings.Contains(r.err, "the ssh-agent has no keys") {
 		t.Errorf("an empty agent: %+v", r)
 	}
 	if out, err := exec.Command("ssh-add", a.identity).CombinedOutput(); err != nil {
@@ -203,7 +210,8 @@ func TestAdoptByAgent(t *testing.T) {
 	}
 	x = d.terminal(t, base...)
 	x.answer(t, keypair.Fingerprint(a.hostKey), "yes")
-	if code := x.end(t); code != 0 || !strings.Contains(x.shows(), "agent-door is adopted") || !strings.Contains(x.shows(), "confirmed by hand") {
+	if code := x.end(t); code != 0 || !strings.Contains(x.shows(), "agent-door is adopted") ||
+		!strings.Contains(x.shows(), "confirmed by hand") {
 		t.Errorf("yes: %d\n%s", code, x.shows())
 	}
 	survives(t, "adopt", a.text, a.now(t), 1)
@@ -223,7 +231,8 @@ func TestAdoptWithSudo(t *testing.T) {
 	conf := "/etc/ssh/plumlatch-test-" + fmt.Sprint(os.Getpid()) + ".conf"
 	keys := filepath.Join("/etc/ssh", "plumlatch-test-keys-"+fmt.Sprint(os.Getpid()))
 	t.Cleanup(func() { os.Remove(conf); os.RemoveAll(keys) })
-	text := "UsePAM yes\nStrictModes yes\nSubsystem sftp internal-sftp\nAuthorizedKeysFile .ssh/nothing\nMatch User pl-door-*\n    AuthorizedKeysFile " + keys + "/%u .ssh/more_keys\n"
+	text := "UsePAM yes\nStrictModes yes\nSubsystem sftp internal-sftp\nAuthorizedKeysFile .ssh/nothing\nMatch " +
+		"User pl-door-*\n    AuthorizedKeysFile " + keys + "/%u .ssh/more_keys\n"
 	if err := os.WriteFile(conf, []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}
@@ -233,18 +242,21 @@ func TestAdoptWithSudo(t *testing.T) {
 	}
 	d := shared
 	// Without sudo nobody can tell which file counts, and nothing is changed.
-	if r := d.client(t, "", a.args("own-conf")...); r.code != 1 || !strings.Contains(r.err, "not known which file counts") || !strings.Contains(r.err, "-authorized-keys PATH") {
+	if r := d.client(t, "", a.args("own-conf")...); r.code != 1 ||
+		!strings.Contains(r.err, "not known which file counts") || !strings.Contains(r.err, "-authorized-keys PATH") {
 		t.Errorf("without sudo: %+v", r)
 	}
 	// Nor where the configuration cannot even be read: the defaults are tried, and are not there.
 	if err := os.Chmod(conf, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if r := d.client(t, "", a.args("own-conf")...); r.code != 1 || !strings.Contains(r.err, "none of .ssh/authorized_keys, .ssh/authorized_keys2 exists") {
+	if r := d.client(t, "", a.args("own-conf")...); r.code != 1 ||
+		!strings.Contains(r.err, "none of .ssh/authorized_keys, .ssh/authorized_keys2 exists") {
 		t.Errorf("without sudo, unreadable: %+v", r)
 	}
 	// Said by hand, the file is root's, and the steward's line cannot be placed.
-	if r := d.client(t, "", a.args("own-conf", "-authorized-keys", a.file)...); r.code != 1 || !strings.Contains(r.err, "belongs to somebody else") {
+	if r := d.client(t, "", a.args("own-conf", "-authorized-keys", a.file)...); r.code != 1 ||
+		!strings.Contains(r.err, "belongs to somebody else") {
 		t.Errorf("root's file: %+v", r)
 	}
 	if a.now(t) != a.text {
@@ -259,7 +271,8 @@ func TestAdoptWithSudo(t *testing.T) {
 	}
 	contains(t, "survey", d.must(t, "survey", "own-conf"), "backup job", a.file)
 	// The steward cannot write root's file: forgetting says so.
-	contains(t, "remove", d.must(t, "instance", "remove", "own-conf", "-yes"), "could not be taken out", "opens nothing")
+	contains(t, "remove", d.must(t, "instance", "remove", "own-conf", "-yes"),
+		"could not be taken out", "opens nothing")
 }
 
 // TestAdoptTakesTheLineOutAgain places a line that the server will not take.
@@ -270,7 +283,8 @@ func TestAdoptTakesTheLineOutAgain(t *testing.T) {
 	other := filepath.Join(a.home, ".ssh", "not_read")
 	a.put(t, other, a.text, true)
 	r := d.client(t, "", a.args("refused-door", "-authorized-keys", ".ssh/not_read")...)
-	if r.code != 1 || !strings.Contains(r.err, "does not take the steward's key") || !strings.Contains(r.err, "is out again") {
+	if r.code != 1 || !strings.Contains(r.err, "does not take the steward's key") ||
+		!strings.Contains(r.err, "is out again") {
 		t.Errorf("%+v", r)
 	}
 	for _, f := range []string{other, a.file} {
@@ -278,7 +292,8 @@ func TestAdoptTakesTheLineOutAgain(t *testing.T) {
 			t.Errorf("%s: %v\n%s", f, err, data)
 		}
 	}
-	if r := d.client(t, "", "instance", "show", "refused-door"); r.code != 1 || !strings.Contains(r.err, "no instance") {
+	if r := d.client(t, "", "instance", "show", "refused-door"); r.code != 1 ||
+		!strings.Contains(r.err, "no instance") {
 		t.Errorf("it is in the ledger: %+v", r)
 	}
 	contains(t, "work list", d.must(t, "work", "list", "-kind", "adopt"), "adopt refused-door", "failed")
@@ -347,14 +362,16 @@ func TestAdoptBadFiles(t *testing.T) {
 	in := func(name string) string { return filepath.Join(a.home, ".ssh", name) }
 	big := strings.Repeat("# filler filler filler filler filler filler filler filler filler\n", 1<<20)
 	a.put(t, in("large"), big, true)
-	for _, err := range []error{os.Mkdir(in("folder"), 0o700), os.Symlink("authorized_keys", in("link")), os.Symlink("..", in("way")), exec.Command("mkfifo", in("pipe")).Run(),
+	for _, err := range []error{os.Mkdir(in("folder"), 0o700), os.Symlink("authorized_keys", in("link")),
+		os.Symlink("..", in("way")), exec.Command("mkfifo", in("pipe")).Run(),
 		os.WriteFile(in("roots"), []byte(a.text), 0o644)} {
 		if err != nil {
 			t.Fatal(err)
 		}
 	}
 	for name, want := range map[string]string{
-		".ssh/missing": "exists", ".ssh/folder": "no regular file", ".ssh/link": "symbolic link", ".ssh/way/.ssh/authorized_keys": "symbolic link", ".ssh/pipe": "no regular file",
+		".ssh/missing": "exists", ".ssh/folder": "no regular file", ".ssh/link": "symbolic link",
+		".ssh/way/.ssh/authorized_keys": "symbolic link", ".ssh/pipe": "no regular file",
 		".ssh/roots": "belongs to somebody else", ".ssh/large": "larger than any",
 	} {
 		r := d.client(t, "", a.args("bad-file", "-authorized-keys", name)...)
@@ -378,11 +395,14 @@ func TestAdoptHostKey(t *testing.T) {
 	t.Parallel()
 	a := startAdoptee(t, "")
 	d := newHome(t, shared)
-	base := []string{"instance", "adopt", "host-key-door", "-address", "127.0.0.1", "-port", fmt.Sprint(a.port), "-user", a.user, "-identity", a.identity}
-	if r := d.client(t, "", base...); r.code != 1 || !strings.Contains(r.err, keypair.Fingerprint(a.hostKey)) || !strings.Contains(r.err, "-host-key") {
+	base := []string{"instance", "adopt", "host-key-door", "-address", "127.0.0.1", "-port", fmt.Sprint(a.port),
+		"-user", a.user, "-identity", a.identity}
+	if r := d.client(t, "", base...); r.code != 1 || !strings.Contains(r.err, keypair.Fingerprint(a.hostKey)) ||
+		!strings.Contains(r.err, "-host-key") {
 		t.Errorf("unknown: %+v", r)
 	}
-	if r := d.client(t, "", append(base, "-host-key", "SHA256:"+strings.Repeat("A", 43))...); r.code != 1 || !strings.Contains(r.err, "nothing was sent") {
+	if r := d.client(t, "", append(base, "-host-key", "SHA256:"+strings.Repeat("A", 43))...); r.code != 1 ||
+		!strings.Contains(r.err, "nothing was sent") {
 		t.Errorf("another was given: %+v", r)
 	}
 	known := filepath.Join(d.dir, "home", ".ssh", "known_hosts")
@@ -438,23 +458,28 @@ func TestAdoptThroughAJumpHost(t *testing.T) {
 	if err := os.WriteFile(known, []byte(inner.hostKeyLine()+hop.hostKeyLine()), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	r := d.client(t, "", "instance", "adopt", "inner-door", "-address", "127.0.0.1", "-port", fmt.Sprint(inner.port), "-user", inner.user, "-identity", inner.identity,
+	r := d.client(t, "", "instance", "adopt", "inner-door", "-address", "127.0.0.1", "-port", fmt.Sprint(inner.port),
+		"-user", inner.user, "-identity", inner.identity,
 		"-jump", fmt.Sprintf("%s@127.0.0.1:%d", hop.user, hop.port), "-record", "engineer-inner")
 	if r.code != 0 {
 		t.Fatalf("%+v", r)
 	}
-	contains(t, "shown before it is placed", r.err, `restrict,port-forwarding,permitopen="127.0.0.1:`+fmt.Sprint(inner.port)+`",command="/bin/false" ssh-ed25519`)
+	contains(t, "shown before it is placed", r.err, `restrict,port-forwarding,permitopen="127.0.0.1:`+
+		fmt.Sprint(inner.port)+`",command="/bin/false" ssh-ed25519`)
 	survives(t, "inside", inner.text, inner.now(t), 1)
-	if now := hop.now(t); !strings.HasPrefix(now, hop.text) || strings.Count(now, "permitopen=") != 1 || strings.Contains(now, "internal-sftp") {
+	if now := hop.now(t); !strings.HasPrefix(now, hop.text) || strings.Count(now, "permitopen=") != 1 ||
+		strings.Contains(now, "internal-sftp") {
 		t.Errorf("on the jump host:\n%s", now)
 	}
-	contains(t, "access", d.must(t, "access", "list", "-instance", "inner-door"), "engineer-inner", "accepted", "from 127.0.0.1")
+	contains(t, "access", d.must(t, "access", "list", "-instance", "inner-door"), "engineer-inner", "accepted",
+		"from 127.0.0.1")
 	contains(t, "show", d.must(t, "instance", "show", "inner-door"), "through", hop.user)
 	if got := d.must(t, "open", "inner-door", "-identity", inner.identity, "--", "id", "-un"); got != inner.user+"\n" {
 		t.Errorf("open through the jump host: %q", got)
 	}
 	contains(t, "survey", d.must(t, "survey", "inner-door"), "backup job")
-	contains(t, "remove", d.must(t, "instance", "remove", "inner-door", "-yes"), "was taken out", "still stands on the jump host 127.0.0.1")
+	contains(t, "remove", d.must(t, "instance", "remove", "inner-door", "-yes"), "was taken out",
+		"still stands on the jump host 127.0.0.1")
 	if now := inner.now(t); strings.TrimRight(now, "\n") != inner.text {
 		t.Errorf("inside, forgotten:\n%s", now)
 	}
@@ -484,15 +509,20 @@ func TestAdoptMany(t *testing.T) {
 	inner.text = string(line) + inner.text
 	inner.put(t, inner.file, inner.text, true)
 	write("known_hosts", first.hostKeyLine()+second.hostKeyLine()+inner.hostKeyLine())
-	write("piers.conf", fmt.Sprintf("Host many-b\n  HostName 127.0.0.1\n  Port %d\n  User %s\n  IdentityFile %s\n", second.port, second.user, second.identity))
+	write("piers.conf", fmt.Sprintf("Host many-b\n  HostName 127.0.0.1\n  Port %d\n  User %s\n  IdentityFile %s\n",
+		second.port, second.user, second.identity))
 	closed := 1 // nothing listens on port 1
-	config := write("fleet", fmt.Sprintf("Include piers.conf\nHost many-d\n  ProxyJump many-a\n  Port %d\n  User %s\n  IdentityFile %s\nHost many-a\n  Port %d\n  User %s\n  IdentityFile %s\nHost many-c\n  Port %d\n  IdentityFile %s\nHost many-* !x\n  HostName 127.0.0.1\n  User nobody\n",
+	config := write("fleet", fmt.Sprintf("Include piers.conf\nHost many-d\n  ProxyJump many-a\n  Port %d\n  User "+
+		"%s\n  IdentityFile %s\nHost many-a\n  Port %d\n  User %s\n  IdentityFile %s\nHost many-c\n  Port %d\n  "+
+		"IdentityFile %s\nHost many-* !x\n  HostName 127.0.0.1\n  User nobody\n",
 		inner.port, inner.user, first.identity, first.port, first.user, first.identity, closed, first.identity))
 	r := d.client(t, "", "instance", "adopt", "-batch", config)
-	if r.code != 1 || !strings.Contains(r.out, "3 adopted, 0 adopted already, 1 failed") || !strings.Contains(r.out, "nothing listens there") {
+	if r.code != 1 || !strings.Contains(r.out, "3 adopted, 0 adopted already, 1 failed") ||
+		!strings.Contains(r.out, "nothing listens there") {
 		t.Fatalf("%+v", r)
 	}
-	contains(t, "a line each", r.err, "of 4: many-a adopted", "of 4: many-b adopted", "of 4: many-c failed", "of 4: many-d adopted")
+	contains(t, "a line each", r.err, "of 4: many-a adopted", "of 4: many-b adopted", "of 4: many-c failed",
+		"of 4: many-d adopted")
 	survives(t, "many-a", first.text, first.now(t), 1)
 	survives(t, "many-d", inner.text, inner.now(t), 1)
 	if n := strings.Count(first.now(t), "permitopen="); n != 1 {
@@ -502,18 +532,22 @@ func TestAdoptMany(t *testing.T) {
 	// The second run, by CSV, picks up what failed, and touches nothing else.
 	third := startAdoptee(t, "")
 	table := write("fleet.csv", fmt.Sprintf("name,address,port,user,identity,host_key\nmany-a,127.0.0.1,%d,%s,%s,\nmany-c,127.0.0.1,%d,%s,%s,%s\n",
-		first.port, first.user, first.identity, third.port, third.user, third.identity, keypair.Fingerprint(third.hostKey)))
+		first.port, first.user, first.identity, third.port, third.user, third.identity,
+		keypair.Fingerprint(third.hostKey)))
 	out := d.must(t, "instance", "adopt", "-batch", table)
 	contains(t, "again", out, "1 adopted, 1 adopted already, 0 failed")
 	survives(t, "many-a again", first.text, first.now(t), 1)
 	var parents wire.List[wire.Work]
-	if err := json.Unmarshal([]byte(d.must(t, "work", "list", "-kind", "adopt-many", "-json")), &parents); err != nil || len(parents.Items) != 2 {
+	if err := json.Unmarshal([]byte(d.must(t, "work", "list", "-kind", "adopt-many", "-json")),
+		&parents); err != nil || len(parents.Items) != 2 {
 		t.Fatalf("%v %+v", err, parents)
 	}
 	waitFor(t, "the end of the whole", func() bool {
-		return strings.Contains(d.must(t, "work", "show", fmt.Sprint(parents.Items[1].ID)), "3 of 4 adopted; 0 failed, 1 the client did not get into")
+		return strings.Contains(d.must(t, "work", "show", fmt.Sprint(parents.Items[1].ID)),
+			"3 of 4 adopted; 0 failed, 1 the client did not get into")
 	})
-	contains(t, "its parts", d.must(t, "work", "list", "-parent", fmt.Sprint(parents.Items[1].ID)), "adopt many-a", "adopt many-b")
+	contains(t, "its parts", d.must(t, "work", "list", "-parent", fmt.Sprint(parents.Items[1].ID)),
+		"adopt many-a", "adopt many-b")
 	for _, bad := range []struct{ name, text, want string }{
 		{"bad1.csv", "name,address,colour\na,b,c\n", "unknown column"},
 		{"bad2.csv", "name,address,port\na,127.0.0.1,ninety\n", "line 2"},
@@ -523,7 +557,8 @@ func TestAdoptMany(t *testing.T) {
 		{"bad6", "Port many\nHost a\n", "ssh cannot read it"},
 		{"bad7", "nothing here\n", "names no instance"},
 	} {
-		if r := d.client(t, "", "instance", "adopt", "-batch", write(bad.name, bad.text), "-identity", first.identity); r.code != 1 || !strings.Contains(r.err, bad.want) {
+		if r := d.client(t, "", "instance", "adopt", "-batch", write(bad.name, bad.text), "-identity",
+			first.identity); r.code != 1 || !strings.Contains(r.err, bad.want) {
 			t.Errorf("%s: %+v", bad.text, r)
 		}
 	}
@@ -540,7 +575,8 @@ func TestAdoptBadAddresses(t *testing.T) {
 	try := func(address string, port int, want ...string) {
 		t.Helper()
 		begun := time.Now()
-		r := d.client(t, "", "instance", "adopt", "bad-door", "-address", address, "-port", fmt.Sprint(port), "-user", a.user, "-identity", a.identity, "-yes")
+		r := d.client(t, "", "instance", "adopt", "bad-door", "-address", address, "-port", fmt.Sprint(port), "-user",
+			a.user, "-identity", a.identity, "-yes")
 		if r.code == 0 || time.Since(begun) > time.Minute {
 			t.Errorf("%s port %d: %+v", address, port, r)
 		}
@@ -562,14 +598,19 @@ func TestAdoptBadAddresses(t *testing.T) {
 	slow("flood", "does not speak SSH")
 	slow("old", "too old to be taken")
 	// The service itself refuses what the client would dial.
-	body := wire.Adoption{Name: "own-door", Address: "127.0.0.1", Port: d.port, LoginUser: "a", HostKeys: []string{keypair.Public{Blob: a.hostKey}.Line()}, KeysFiles: []string{"k"}, File: "k"}
-	if r := d.api(t, "POST", "/api/v1/adoptions", mustJSON(t, body)); r.status != 422 || !strings.Contains(r.body, "listener of Plum Latch's own") {
+	body := wire.Adoption{Name: "own-door", Address: "127.0.0.1", Port: d.port, LoginUser: "a",
+		HostKeys: []string{keypair.Public{Blob: a.hostKey}.Line()}, KeysFiles: []string{"k"}, File: "k"}
+	if r := d.api(t, "POST", "/api/v1/adoptions", mustJSON(t, body)); r.status != 422 ||
+		!strings.Contains(r.body, "listener of Plum Latch's own") {
 		t.Errorf("its own listener: %d %s", r.status, r.body)
 	}
 	for field, change := range map[string]func(*wire.Adoption){
-		"address": func(b *wire.Adoption) { b.Address = "berth.example" }, "login_user": func(b *wire.Adoption) { b.LoginUser = "-oProxyCommand=x" },
-		"host_keys": func(b *wire.Adoption) { b.HostKeys = []string{"ssh-ed25519 AAAA"} }, "keys_files": func(b *wire.Adoption) { b.KeysFiles = []string{"a\nb"} },
-		"file": func(b *wire.Adoption) { b.File = "elsewhere" }, "name": func(b *wire.Adoption) { b.Name = "a b" }, "parent": func(b *wire.Adoption) { b.Parent = 99999 },
+		"address":    func(b *wire.Adoption) { b.Address = "berth.example" },
+		"login_user": func(b *wire.Adoption) { b.LoginUser = "-oProxyCommand=x" },
+		"host_keys":  func(b *wire.Adoption) { b.HostKeys = []string{"ssh-ed25519 AAAA"} },
+		"keys_files": func(b *wire.Adoption) { b.KeysFiles = []string{"a\nb"} },
+		"file":       func(b *wire.Adoption) { b.File = "elsewhere" },
+		"name":       func(b *wire.Adoption) { b.Name = "a b" }, "parent": func(b *wire.Adoption) { b.Parent = 99999 },
 	} {
 		b := body
 		b.Port = a.port

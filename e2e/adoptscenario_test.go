@@ -78,8 +78,10 @@ func there(x *trial) error {
 	if err != nil {
 		return err
 	}
-	data := fmt.Sprintf("#cloud-config\nusers:\n  - default\n  - name: debian\n    ssh_authorized_keys:\n      - %q\n      - %q\n", "command=\"x\" "+strings.TrimSpace(string(public)), strings.TrimSpace(string(public)))
-	body, err := json.Marshal(map[string]any{"client_token": "there-" + x.instance, "name": x.instance, "region": "north-pier", "image": "debian-12", "size": "small", "user_data": data})
+	data := fmt.Sprintf("#cloud-config\nusers:\n  - default\n  - name: debian\n    ssh_authorized_keys:\n      - "+
+		"%q\n      - %q\n", "command=\"x\" "+strings.TrimSpace(string(public)), strings.TrimSpace(string(public)))
+	body, err := json.Marshal(map[string]any{"client_token": "there-" + x.instance, "name": x.instance,
+		"region": "north-pier", "image": "debian-12", "size": "small", "user_data": data})
 	if err != nil {
 		return err
 	}
@@ -123,9 +125,11 @@ func (x *trial) keysFile() string {
 
 // adoptByClient has the client adopt it, as a program of its own.
 func adoptByClient(x *trial) (int64, error) {
-	cmd := exec.Command(filepath.Join(bin, "plumlatch"), "instance", "adopt", x.instance, "-address", x.state["address"], "-port", "2222", "-user", "debian",
+	cmd := exec.Command(filepath.Join(bin, "plumlatch"), "instance", "adopt", x.instance, "-address",
+		x.state["address"], "-port", "2222", "-user", "debian",
 		"-identity", filepath.Join(x.slot.dir, x.slot.key), "-host-key", x.state["host-key"])
-	cmd.Env = append(os.Environ(), "PLUMLATCH_URL=http://"+x.slot.front.listener.Addr().String(), "PLUMLATCH_TOKEN="+x.slot.token, "HOME="+x.slot.dir)
+	cmd.Env = append(os.Environ(), "PLUMLATCH_URL=http://"+x.slot.front.listener.Addr().String(), "PLUMLATCH_TOKEN="+
+		x.slot.token, "HOME="+x.slot.dir)
 	out := &bytes.Buffer{}
 	cmd.Stdout, cmd.Stderr = out, out
 	if err := cmd.Start(); err != nil {
@@ -149,7 +153,10 @@ func (x *trial) find() (int64, error) {
 		if err != nil {
 			return 0, err
 		}
-		all = slices.DeleteFunc(all, func(w wire.Work) bool { return w.Instance != x.instance && !strings.Contains(w.Title, x.instance) })
+		all = slices.DeleteFunc(all, func(w wire.Work) bool {
+			return w.Instance != x.instance &&
+				!strings.Contains(w.Title, x.instance)
+		})
 		if len(all) == 1 {
 			return all[0].ID, nil
 		}
@@ -164,8 +171,10 @@ func adoptAndVanish(x *trial) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	a, err := x.client.Adopt(context.Background(), wire.Adoption{Name: x.instance, Address: x.state["address"], Port: 2222, LoginUser: "debian", HostKeys: []string{pub}, HostKnown: "test",
-		KeysFiles: []string{".ssh/authorized_keys"}, File: ".ssh/authorized_keys"})
+	a, err := x.client.Adopt(context.Background(),
+		wire.Adoption{Name: x.instance, Address: x.state["address"], Port: 2222, LoginUser: "debian",
+			HostKeys: []string{pub}, HostKnown: "test",
+			KeysFiles: []string{".ssh/authorized_keys"}, File: ".ssh/authorized_keys"})
 	if err != nil {
 		return 0, err
 	}
@@ -196,7 +205,8 @@ func adoptedBefore(x *trial) error {
 	if err != nil {
 		return err
 	}
-	if err := x.client.ReportLine(context.Background(), id, wire.LineReport{Placed: true, File: ".ssh/authorized_keys"}); err != nil {
+	if err := x.client.ReportLine(context.Background(), id,
+		wire.LineReport{Placed: true, File: ".ssh/authorized_keys"}); err != nil {
 		return err
 	}
 	if w, err := x.await(id); err != nil || w.State != "done" {

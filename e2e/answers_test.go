@@ -22,8 +22,10 @@ func TestAnswers(t *testing.T) {
 	d.must(t, "key", "create", "answer-key", "-dir", dir, "-holder", "answer-crew")
 	d.must(t, "key", "create", "answer-second", "-dir", dir)
 	d.must(t, "key", "set", "answer-second", "-holder", "")
-	d.must(t, "instance", "launch", "answer-board", "-image", "debian-12", "-size", "small", "-region", "south-pier", "-tag", "line=answer", "-key", "answer-key,answer-second")
-	d.must(t, "instance", "launch", "answer-gate", "-image", "debian-12", "-size", "small", "-region", "south-pier", "-key", "answer-key")
+	d.must(t, "instance", "launch", "answer-board", "-image", "debian-12", "-size", "small", "-region", "south-pier",
+		"-tag", "line=answer", "-key", "answer-key,answer-second")
+	d.must(t, "instance", "launch", "answer-gate", "-image", "debian-12", "-size", "small", "-region", "south-pier",
+		"-key", "answer-key")
 
 	text := d.must(t, "who", "answer-board")
 	contains(t, "who", text, "answer-crew", "team", "answer-key", "answer-second", "(not known)", "accepted", "2 keys")
@@ -44,17 +46,22 @@ func TestAnswers(t *testing.T) {
 	data, err := os.ReadFile(file)
 	mustDo(t, err)
 	mustDo(t, os.WriteFile(locked, data, 0o600))
-	if out, err := exec.Command("ssh-keygen", "-q", "-p", "-N", "neap tide", "-f", locked).CombinedOutput(); err != nil {
+	if out, err := exec.Command("ssh-keygen", "-q", "-p", "-N", "neap tide", "-f",
+		locked).CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
 	for what, args := range map[string][]string{
-		"key": {"answer-key"}, "key in capitals": {"ANSWER-KEY"}, "file": {file}, "public file": {file + ".pub"}, "locked file": {locked},
-		"fingerprint": {p.Fingerprint()}, "fingerprint, padded": {p.Fingerprint() + "="}, "fingerprint, bare": {strings.TrimPrefix(p.Fingerprint(), "SHA256:")},
-		"MD5": {p.FingerprintMD5()}, "MD5, bare and in capitals": {strings.ToUpper(strings.TrimPrefix(p.FingerprintMD5(), "MD5:"))},
-		"line": {strings.TrimSpace(string(line))}, "line in words": strings.Fields(string(line)),
+		"key": {"answer-key"}, "key in capitals": {"ANSWER-KEY"}, "file": {file}, "public file": {file + ".pub"},
+		"locked file": {locked},
+		"fingerprint": {p.Fingerprint()}, "fingerprint, padded": {p.Fingerprint() + "="},
+		"fingerprint, bare":         {strings.TrimPrefix(p.Fingerprint(), "SHA256:")},
+		"MD5":                       {p.FingerprintMD5()},
+		"MD5, bare and in capitals": {strings.ToUpper(strings.TrimPrefix(p.FingerprintMD5(), "MD5:"))},
+		"line":                      {strings.TrimSpace(string(line))}, "line in words": strings.Fields(string(line)),
 	} {
 		out := d.must(t, append([]string{"opens"}, args...)...)
-		if !strings.Contains(out, "answer-board") || !strings.Contains(out, "answer-gate") || !strings.Contains(out, p.Fingerprint()) {
+		if !strings.Contains(out, "answer-board") || !strings.Contains(out, "answer-gate") ||
+			!strings.Contains(out, p.Fingerprint()) {
 			t.Errorf("%s: %s", what, out)
 		}
 	}
@@ -77,10 +84,12 @@ func TestAnswers(t *testing.T) {
 	// A file that has the name of another key.
 	clash := t.TempDir()
 	mustDo(t, os.WriteFile(filepath.Join(clash, "answer-second"), data, 0o600))
-	if r := d.clientIn(t, clash, d.url, "opens", "answer-second"); r.code != 1 || !strings.Contains(r.err, "two meanings") || !strings.Contains(r.err, "./answer-second") {
+	if r := d.clientIn(t, clash, d.url, "opens", "answer-second"); r.code != 1 ||
+		!strings.Contains(r.err, "two meanings") || !strings.Contains(r.err, "./answer-second") {
 		t.Errorf("two meanings: %+v", r)
 	}
-	if r := d.clientIn(t, clash, d.url, "opens", "./answer-second"); r.code != 0 || !strings.Contains(r.out, "answer-gate") {
+	if r := d.clientIn(t, clash, d.url, "opens", "./answer-second"); r.code != 0 ||
+		!strings.Contains(r.out, "answer-gate") {
 		t.Errorf("the file, said plainly: %+v", r)
 	}
 
@@ -93,15 +102,20 @@ func TestAnswers(t *testing.T) {
 		args []string
 		want int
 	}{
-		"holder": {[]string{"-holder", "Answer-Crew"}, 2}, "tag": {[]string{"-tag", "line=answer"}, 3}, "tag, another value": {[]string{"-tag", "line=other"}, 0},
-		"holder and tag": {[]string{"-holder", "answer-crew", "-tag", "line"}, 1}, "region": {[]string{"-key", "answer-key", "-region", "north-pier"}, 0}, "user": {[]string{"-instance", "answer-board", "-user", "debian"}, 3},
+		"holder": {[]string{"-holder", "Answer-Crew"}, 2}, "tag": {[]string{"-tag", "line=answer"}, 3},
+		"tag, another value": {[]string{"-tag", "line=other"}, 0},
+		"holder and tag":     {[]string{"-holder", "answer-crew", "-tag", "line"}, 1},
+		"region":             {[]string{"-key", "answer-key", "-region", "north-pier"}, 0},
+		"user":               {[]string{"-instance", "answer-board", "-user", "debian"}, 3},
 	} {
 		if got := count(c.args...); got != c.want {
 			t.Errorf("access list by %s: %d, want %d", what, got, c.want)
 		}
 	}
-	rows, err := csv.NewReader(strings.NewReader(d.must(t, "access", "list", "-holder", "answer-crew", "-csv"))).ReadAll()
-	if err != nil || len(rows) != 3 || rows[0][0] != "instance" || rows[1][0] != "answer-board" || rows[1][5] != "answer-crew" {
+	rows, err := csv.NewReader(strings.NewReader(d.must(t, "access", "list", "-holder", "answer-crew",
+		"-csv"))).ReadAll()
+	if err != nil || len(rows) != 3 || rows[0][0] != "instance" || rows[1][0] != "answer-board" ||
+		rows[1][5] != "answer-crew" {
 		t.Errorf("CSV: %q %v", rows, err)
 	}
 }

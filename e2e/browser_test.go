@@ -36,8 +36,10 @@ func openBrowser(t *testing.T, base string) *browser {
 	if _, err := os.Stat("../console/dist/index.html"); err != nil {
 		t.Fatal("the console is not built: run \"make build\" first")
 	}
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.WindowSize(1280, 800), chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-sync", true), chromedp.Flag("no-first-run", true),
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-sync", true),
+		chromedp.Flag("no-first-run", true),
 		chromedp.Flag("force-prefers-reduced-motion", true)) // nothing moves under the mouse
 	ctx, cancel := chromedp.NewExecAllocator(context.Background(), options...)
 	t.Cleanup(cancel)
@@ -157,7 +159,8 @@ func (b *browser) fill(t *testing.T, field css, text string) {
 	waitFor(t, "the text in "+string(field), func() bool {
 		script, _ := json.Marshal(string(field))
 		b.do(t, chromedp.Focus(field))
-		if _, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool]("(document.querySelector("+string(script)+").select(), true)")); err != nil {
+		if _, err := chromedp.Run(b.ctx,
+			chromedp.Evaluate[bool]("(document.querySelector("+string(script)+").select(), true)")); err != nil {
 			t.Fatal(err)
 		}
 		b.do(t, chromedp.SendKeys(field, text))
@@ -169,7 +172,8 @@ func (b *browser) fill(t *testing.T, field css, text string) {
 func (b *browser) signIn(t *testing.T, operator, password string) {
 	t.Helper()
 	b.visit(t, "/")
-	b.do(t, chromedp.WaitVisible(css("#operator")), chromedp.SendKeys(css("#operator"), operator), chromedp.SendKeys(css("#password"), password+"\r"))
+	b.do(t, chromedp.WaitVisible(css("#operator")), chromedp.SendKeys(css("#operator"), operator),
+		chromedp.SendKeys(css("#password"), password+"\r"))
 }
 
 // sentSince returns the requests after the first n, and how many there are now.

@@ -42,7 +42,8 @@ func TestConsole(t *testing.T) {
 	b.see(t, "There is no such page")
 
 	dir := t.TempDir()
-	if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "quay@desk", "-f", filepath.Join(dir, "quay-desk")).CombinedOutput(); err != nil {
+	if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "quay@desk", "-f",
+		filepath.Join(dir, "quay-desk")).CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
 	t.Run("import", func(t *testing.T) { consoleImport(t, b, d, dir) })
@@ -143,7 +144,8 @@ func consoleDoor(t *testing.T, b *browser, d *demo, dir string) {
 	mustDo(t, err)
 	pub, err := os.ReadFile(filepath.Join(dir, "quay-desk.pub"))
 	mustDo(t, err)
-	mustDo(t, os.WriteFile(file, []byte(strings.ReplaceAll(string(text), strings.Fields(string(pub))[1], "AAAA")), 0o600))
+	mustDo(t, os.WriteFile(file, []byte(strings.ReplaceAll(string(text), strings.Fields(string(pub))[1], "AAAA")),
+		0o600))
 	b.press(t, "Look again")
 	b.see(t, "What matters is key_not_in_file", "wrong", "plumlatch key export quay-desk")
 	mustDo(t, os.WriteFile(file, text, 0o600))
@@ -158,7 +160,8 @@ func consoleLaunch(t *testing.T, b *browser, d *demo, dir string) {
 	b.do(t, chromedp.WaitVisible(css("#name")), chromedp.SendKeys(css("#name"), "quay board"))
 	b.press(t, "Launch")
 	b.see(t, "Without a key nobody can log in")
-	b.do(t, chromedp.Click(css("#keys")), chromedp.SendKeys(css("#keys"), "quay-desk"), chromedp.Click(css(`.ant-select-item-option[title^="quay-desk"]`)))
+	b.do(t, chromedp.Click(css("#keys")), chromedp.SendKeys(css("#keys"), "quay-desk"),
+		chromedp.Click(css(`.ant-select-item-option[title^="quay-desk"]`)))
 	b.press(t, "Launch")
 	b.see(t, "try quay-board")
 	b.do(t, chromedp.SendKeys(css("#name"), strings.Repeat("\b", 10)+"quay-board"))
@@ -194,7 +197,8 @@ func consoleWork(t *testing.T, b *browser, d *demo, dir string) {
 	b.choose(t, "region", "Skerry Island")
 	b.choose(t, "zone", "skerry-island-a")
 	b.fill(t, "#disk_gb", "14")
-	b.do(t, chromedp.Click(css("#keys")), chromedp.SendKeys(css("#keys"), "quay-desk"), chromedp.Click(css(`.ant-select-item-option[title^="quay-desk"]`)), chromedp.Click(css("h1")))
+	b.do(t, chromedp.Click(css("#keys")), chromedp.SendKeys(css("#keys"), "quay-desk"),
+		chromedp.Click(css(`.ant-select-item-option[title^="quay-desk"]`)), chromedp.Click(css("h1")))
 	b.see(t, "quay-desk is the sole opener")
 	// A pair for it, made on the spot: the form goes on once it is saved.
 	b.press(t, "Create a pair for it")
@@ -209,14 +213,16 @@ func consoleWork(t *testing.T, b *browser, d *demo, dir string) {
 	if strings.Contains(b.text(t), "sole opener") {
 		t.Error("two keys of two people, and one is called the sole opener")
 	}
-	b.do(t, chromedp.SendKeys(css("#tags"), "line=south\r"), chromedp.SendKeys(css("#user_data"), "#cloud-config\nusers: default\n"))
+	b.do(t, chromedp.SendKeys(css("#tags"), "line=south\r"),
+		chromedp.SendKeys(css("#user_data"), "#cloud-config\nusers: default\n"))
 	b.press(t, "Show the cloud-config")
 	b.see(t, "line 2: users must be a list")
 	b.fill(t, "#user_data", "#cloud-config\npackages: [rsync]\n")
 	b.press(t, "Show the cloud-config")
 	b.see(t, "packages: [rsync]", "merge_how")
 	b.press(t, "Launch")
-	b.see(t, "asking the cloud for the instance (done)", "waiting until it runs (doing)", "none yet", "skerry-island, skerry-island-a", "14 GiB", "line=south")
+	b.see(t, "asking the cloud for the instance (done)", "waiting until it runs (doing)", "none yet",
+		"skerry-island, skerry-island-a", "14 GiB", "line=south")
 	b.visit(t, "/work")
 	b.see(t, "launch work-board", "2 of 4")
 	b.do(t, chromedp.Click(chromedp.Search(`//td/a[.="launch work-board"]`)))
@@ -233,7 +239,8 @@ func consoleWork(t *testing.T, b *browser, d *demo, dir string) {
 	if err := os.Chmod(filepath.Join(dir, "work-desk"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if out := d.must(t, "open", "work-board", "-identity", filepath.Join(dir, "work-desk"), "--", "hostname"); out != "work-board\n" {
+	if out := d.must(t, "open", "work-board", "-identity", filepath.Join(dir, "work-desk"), "--",
+		"hostname"); out != "work-board\n" {
 		t.Errorf("the key that the page made: %q", out)
 	}
 	b.press(t, "Stop")
@@ -245,7 +252,8 @@ func consoleWork(t *testing.T, b *browser, d *demo, dir string) {
 // consoleViewer signs in somebody who may not change anything.
 func consoleViewer(t *testing.T, d *demo) {
 	var o wire.Operator
-	if err := json.Unmarshal([]byte(d.must(t, "operator", "add", "looker-on", "-role", "viewer", "-json")), &o); err != nil {
+	if err := json.Unmarshal([]byte(d.must(t, "operator", "add", "looker-on", "-role", "viewer", "-json")),
+		&o); err != nil {
 		t.Fatal(err)
 	}
 	b := openBrowser(t, d.url)
@@ -256,13 +264,15 @@ func consoleViewer(t *testing.T, d *demo) {
 	}
 	b.visit(t, "/instances")
 	b.see(t, "quay-board")
-	disabled, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`[...document.querySelectorAll("button")].find(b => b.innerText === "Launch an instance").disabled`))
+	disabled, err := chromedp.Run(b.ctx,
+		chromedp.Evaluate[bool](`[...document.querySelectorAll("button")].find(b => b.innerText === "Launch an instance").disabled`))
 	if err != nil || !disabled {
 		t.Errorf("a viewer can press Launch: %v %v", disabled, err)
 	}
 	// The service goes away when every page's script is here: the page says so.
 	waitFor(t, "the other pages' scripts", func() bool {
-		here, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`performance.getEntriesByType("resource").some(e => e.name.includes("/assets/keys-") && e.responseEnd > 0)`))
+		here, err := chromedp.Run(b.ctx,
+			chromedp.Evaluate[bool](`performance.getEntriesByType("resource").some(e => e.name.includes("/assets/keys-") && e.responseEnd > 0)`))
 		return err == nil && here
 	})
 	if err := d.stop(); err != nil {

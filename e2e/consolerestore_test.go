@@ -15,14 +15,17 @@ func consoleRestore(t *testing.T, b *browser, d *demo, _ string) {
 	for _, k := range []string{"back-lost", "back-new"} {
 		d.must(t, "key", "create", k, "-dir", dir, "-new-passphrase-file", none)
 	}
-	d.must(t, "instance", "launch", "back-board", "-image", "harrow-web-2", "-size", "small", "-region", "north-pier", "-key", "back-lost")
+	d.must(t, "instance", "launch", "back-board", "-image", "harrow-web-2", "-size", "small", "-region", "north-pier",
+		"-key", "back-lost")
 	d.must(t, "instance", "check", "add", "back-board", "http://:7080/health")
 	d.must(t, "key", "lost", "back-lost")
 	b.visit(t, "/instances/back-board")
 	b.press(t, "Ways back in")
-	b.see(t, "Lost or exposed: back-lost", "steward", "boot-text", "disk", "not open", "Until somebody is in", "lacking:", "plumlatch survey back-board -outside", "The whole way by steward")
+	b.see(t, "Lost or exposed: back-lost", "steward", "boot-text", "disk", "not open", "Until somebody is in",
+		"lacking:", "plumlatch survey back-board -outside", "The whole way by steward")
 	b.press(t, "disk")
-	b.see(t, "The whole way by disk", "find the right filesystem on it, and mount that", "see that nothing is left open behind")
+	b.see(t, "The whole way by disk", "find the right filesystem on it, and mount that",
+		"see that nothing is left open behind")
 	b.do(t, chromedp.Click(css(".key-choice .ant-select")), chromedp.SendKeys(css(".key-choice input"), "back-new"))
 	b.pick(t, "back-new")
 	b.press(t, "Restore access")
@@ -31,5 +34,6 @@ func consoleRestore(t *testing.T, b *browser, d *demo, _ string) {
 	d.must(t, "key", "prove", "back-new", "-identity", filepath.Join(dir, "back-new"))
 	b.see(t, "back-new opens back-board; back-lost is withdrawn")
 	b.visit(t, fmt.Sprintf("/work/%d/report", lastRestore(t, d, "back-board")))
-	b.see(t, "Access to back-board, restored", "back-lost", "Down, measured from outside", "unmounting it", "http://:7080/health: works (it answers 200)", "its address: ", "rescue instance rescue-w", "Print")
+	b.see(t, "Access to back-board, restored", "back-lost", "Down, measured from outside", "unmounting it",
+		"http://:7080/health: works (it answers 200)", "its address: ", "rescue instance rescue-w", "Print")
 }

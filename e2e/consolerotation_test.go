@@ -24,7 +24,8 @@ func consoleRotation(t *testing.T, b *browser, d *demo, _ string) {
 		d.must(t, "key", "create", k, "-dir", dir, "-new-passphrase-file", none)
 	}
 	for _, i := range []string{"turn-1", "turn-2", "turn-3"} {
-		d.must(t, "instance", "launch", i, "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "turn-old", "-tag", "line=turn")
+		d.must(t, "instance", "launch", i, "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key",
+			"turn-old", "-tag", "line=turn")
 	}
 	d.must(t, "access", "add", "turn-1", "-key", "turn-next", "-for", "8h", "-reason", "mends the gauge")
 	b.visit(t, "/instances/turn-1")
@@ -33,7 +34,8 @@ func consoleRotation(t *testing.T, b *browser, d *demo, _ string) {
 	b.see(t, "Choose both keys to see what changes")
 	b.chooseKey(t, "1", "turn-old")
 	b.chooseKey(t, "2", "turn-new")
-	b.see(t, "Before", "After", "opens (accepted)", "opens for another 24 hours, then withdrawn", "plumlatch key prove turn-new")
+	b.see(t, "Before", "After", "opens (accepted)", "opens for another 24 hours, then withdrawn",
+		"plumlatch key prove turn-new")
 	b.press(t, "Rotate")
 	b.see(t, "rotate turn-old to turn-new on turn-1", "It waits for the private half of turn-new")
 	d.must(t, "key", "prove", "turn-new", "-identity", filepath.Join(dir, "turn-new"))
@@ -55,7 +57,10 @@ func consoleRotation(t *testing.T, b *browser, d *demo, _ string) {
 	b.press(t, "Go back")
 	b.do(t, chromedp.Click(chromedp.Search(`//div[contains(@class,"ant-popconfirm")]//button[normalize-space(.)="Go back"]`)))
 	b.see(t, "failed, or went back", "1 failed")
-	waitFor(t, "the end of it", func() bool { return !strings.Contains(d.must(t, "access", "list", "-key", "turn-last"), "turn-2") })
+	waitFor(t, "the end of it", func() bool {
+		return !strings.Contains(d.must(t, "access", "list", "-key",
+			"turn-last"), "turn-2")
+	})
 
 	// Exposed, by the guide.
 	d.must(t, "key", "exposed", "turn-old", "-yes")
@@ -63,7 +68,8 @@ func consoleRotation(t *testing.T, b *browser, d *demo, _ string) {
 	b.press(t, "Contain and replace")
 	b.see(t, "Contain it", "Replace it everywhere at once", "What else was found", "turn-2", "turn-3")
 	b.fill(t, `input[placeholder="198.51.100.7/32"]`, "127.0.0.0/8")
-	b.do(t, chromedp.Click(css(".guide li:nth-child(2) .ant-select")), chromedp.SendKeys(css(".guide li:nth-child(2) .ant-select input"), "turn-last"))
+	b.do(t, chromedp.Click(css(".guide li:nth-child(2) .ant-select")),
+		chromedp.SendKeys(css(".guide li:nth-child(2) .ant-select input"), "turn-last"))
 	b.pick(t, "turn-last")
 	b.press(t, "Contain and replace")
 	b.see(t, "It waits for the private half of turn-last")

@@ -15,7 +15,8 @@ import (
 func consoleTracking(t *testing.T, b *browser, d *demo, dir string) {
 	file := filepath.Join(d.ownDisk(t, "quay-board"), "home", "debian", ".ssh", "authorized_keys")
 	visitor := strings.Join(strings.Fields(newPublic(t))[:2], " ")
-	d.must(t, "open", "quay-board", "-identity", filepath.Join(dir, "quay-desk"), "--", "echo '"+visitor+" <b>visitor</b>' >> .ssh/authorized_keys")
+	d.must(t, "open", "quay-board", "-identity", filepath.Join(dir, "quay-desk"), "--", "echo '"+visitor+
+		" <b>visitor</b>' >> .ssh/authorized_keys")
 	b.visit(t, "/instances/quay-board")
 	b.press(t, "Look inside now")
 	b.see(t, "From inside, by the steward", "unrecorded", "<b>visitor</b>", "not seen:", "and nobody wrote it down")
@@ -23,11 +24,13 @@ func consoleTracking(t *testing.T, b *browser, d *demo, dir string) {
 	b.see(t, "From outside, without any private key", "to debian: publickey", "inbound rules admit")
 
 	b.visit(t, "/")
-	b.see(t, "Today", "Soon", "1 unrecorded-key", "quay-desk is the only way into quay-board", "plumlatch survey quay-board")
+	b.see(t, "Today", "Soon", "1 unrecorded-key", "quay-desk is the only way into quay-board",
+		"plumlatch survey quay-board")
 	b.visit(t, "/today?reason=unrecorded-key")
 	b.see(t, "nobody wrote it down")
 	b.press(t, "Put off")
-	b.do(t, chromedp.WaitVisible(css(".ant-picker input")), chromedp.Click(css(".ant-picker input")), chromedp.SendKeys(css(".ant-picker input"), time.Now().AddDate(0, 0, 3).Format("2006-01-02")+"\r"))
+	b.do(t, chromedp.WaitVisible(css(".ant-picker input")), chromedp.Click(css(".ant-picker input")),
+		chromedp.SendKeys(css(".ant-picker input"), time.Now().AddDate(0, 0, 3).Format("2006-01-02")+"\r"))
 	b.fill(t, `input[placeholder="why it can wait"]`, "the fitter comes on Monday")
 	b.do(t, chromedp.Click(chromedp.Search(`//div[contains(@class,"ant-modal-footer")]//button[normalize-space(.)="Put off"]`)))
 	b.see(t, "Nothing of that needs a hand", "put off (1)")

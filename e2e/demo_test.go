@@ -40,7 +40,8 @@ func TestDemo(t *testing.T) {
 	}
 	defer func() { _ = d.stop() }()
 
-	for path, mode := range map[string]os.FileMode{"": 0o700, "client.env": 0o600, "service/identity.txt": 0o600, "database-url": 0o600} {
+	for path, mode := range map[string]os.FileMode{"": 0o700, "client.env": 0o600, "service/identity.txt": 0o600,
+		"database-url": 0o600} {
 		if fi, err := os.Stat(d.path(path)); err != nil || fi.Mode().Perm() != mode {
 			t.Errorf("%s: %v, %v, want mode %o", path, fi.Mode(), err, mode)
 		}
@@ -93,7 +94,8 @@ func TestDemo(t *testing.T) {
 		t.Helper()
 		after := d.instance(t, "berth-board-1")
 		if after.Address != before.Address || after.HostKeys[0].Fingerprint != before.HostKeys[0].Fingerprint {
-			t.Errorf("%s: %s %s, before %s %s", when, after.Address, after.HostKeys[0].Fingerprint, before.Address, before.HostKeys[0].Fingerprint)
+			t.Errorf("%s: %s %s, before %s %s", when, after.Address, after.HostKeys[0].Fingerprint, before.Address,
+				before.HostKeys[0].Fingerprint)
 		}
 		openBoard()
 	}
@@ -114,7 +116,8 @@ func TestDemo(t *testing.T) {
 
 	// kill -9 in the middle of a launch: nothing stays behind, and the next start goes on.
 	for _, name := range []string{"kill-board-1", "kill-board-2"} {
-		d.must(t, "instance", "launch", name, "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "day-crew", "-detach")
+		d.must(t, "instance", "launch", name, "-image", "debian-12", "-size", "small", "-region", "north-pier",
+			"-key", "day-crew", "-detach")
 	}
 	_ = d.cmd.Process.Signal(syscall.SIGKILL)
 	<-d.ended
@@ -130,7 +133,8 @@ func TestDemo(t *testing.T) {
 		}
 		d.must(t, "open", name, "-identity", crew, "--", "true")
 	}
-	if cloud, err := os.ReadFile(d.path("standin", "cloud.json")); err != nil || strings.Count(string(cloud), `"name": "kill-board-`) != 2 {
+	if cloud, err := os.ReadFile(d.path("standin", "cloud.json")); err != nil ||
+		strings.Count(string(cloud), `"name": "kill-board-`) != 2 {
 		t.Errorf("a launch was done twice: %v\n%s", err, cloud)
 	}
 	if err := d.stop(); err != nil {
@@ -149,8 +153,10 @@ func identityRenewed(t *testing.T, d *demo, crew string) {
 	mustDo(t, err)
 	run := func(want string, more ...string) string {
 		t.Helper()
-		cmd := exec.Command(filepath.Join(bin, "plumlatchd"), append([]string{"new-identity", "-database-url-file", d.path("database-url"), "-owner-url-file", d.path("owner-url"), "-identity-file", file,
-			"-standin-url", "http://127.0.0.1:1", "-standin-token-file", d.path("standin-token")}, more...)...)
+		cmd := exec.Command(filepath.Join(bin, "plumlatchd"),
+			append([]string{"new-identity", "-database-url-file", d.path("database-url"), "-owner-url-file",
+				d.path("owner-url"), "-identity-file", file,
+				"-standin-url", "http://127.0.0.1:1", "-standin-token-file", d.path("standin-token")}, more...)...)
 		out, err := cmd.CombinedOutput()
 		if err != nil || !strings.Contains(string(out), want) {
 			t.Fatalf("new-identity %q: %v %s", more, err, out)
@@ -170,11 +176,13 @@ func identityRenewed(t *testing.T, d *demo, crew string) {
 	}
 	after, err := os.ReadFile(file)
 	mustDo(t, err)
-	if strings.Count(string(after), "AGE-SECRET-KEY-1") != 1 || strings.Contains(string(after), old) || !strings.HasPrefix(string(both), strings.TrimSuffix(string(after), "\n")) {
+	if strings.Count(string(after), "AGE-SECRET-KEY-1") != 1 || strings.Contains(string(after), old) ||
+		!strings.HasPrefix(string(both), strings.TrimSuffix(string(after), "\n")) {
 		t.Error("the old identity stays, or another one than the prepared")
 	}
 	d.must(t, "survey", "kill-board-1") // the running service opens what was made meanwhile
-	d.must(t, "instance", "launch", "identity-board", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "day-crew")
+	d.must(t, "instance", "launch", "identity-board", "-image", "debian-12", "-size", "small", "-region",
+		"north-pier", "-key", "day-crew")
 	d.must(t, "survey", "identity-board")
 	mustDo(t, os.WriteFile(file, before, 0o600))
 	d.must(t, "survey", "kill-board-2")
@@ -214,7 +222,8 @@ func identityLost(t *testing.T, d *demo) {
 	for _, c := range []struct {
 		text, want string
 		mode       os.FileMode
-	}{{string(wrong), "sealed with another identity", 0o600}, {"nonsense", "holds no age identity", 0o600}, {string(kept), "0600", 0o644}} {
+	}{{string(wrong), "sealed with another identity", 0o600}, {"nonsense", "holds no age identity", 0o600},
+		{string(kept), "0600", 0o644}} {
 		if err := os.WriteFile(file, []byte(c.text), 0o600); err != nil {
 			t.Fatal(err)
 		}

@@ -33,7 +33,8 @@ func TestFirstDoor(t *testing.T) {
 			t.Errorf("%s: %v %v, want mode 0600", k, fi, err)
 		}
 	}
-	out := d.must(t, "instance", "launch", "door-board-1", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "door-crew,door-rsa")
+	out := d.must(t, "instance", "launch", "door-board-1", "-image", "debian-12", "-size", "small", "-region",
+		"north-pier", "-key", "door-crew,door-rsa")
 	contains(t, "launch", out, "door-crew", "accepted", "login user is debian", "next: plumlatch open door-board-1")
 
 	for _, k := range []string{"door-crew", "door-rsa"} {
@@ -42,7 +43,8 @@ func TestFirstDoor(t *testing.T) {
 			t.Errorf("open with %s: %+v", k, r)
 		}
 	}
-	if r := d.client(t, "", "open", "door-board-1", "-identity", filepath.Join(keys, "door-stranger"), "--", "hostname"); r.code != 255 || strings.Contains(r.out, "door-board-1") {
+	if r := d.client(t, "", "open", "door-board-1", "-identity", filepath.Join(keys, "door-stranger"), "--",
+		"hostname"); r.code != 255 || strings.Contains(r.out, "door-board-1") {
 		t.Errorf("open with a stranger's key: %+v", r)
 	}
 	// Without -identity the right file is found, and the command's status passed on.
@@ -50,14 +52,17 @@ func TestFirstDoor(t *testing.T) {
 		t.Errorf("open by folder: %+v, want status 7", r)
 	}
 
-	contains(t, "access by instance", d.must(t, "access", "list", "-instance", "door-board-1"), "door-crew", "door-rsa", "proven", "(steward)")
+	contains(t, "access by instance", d.must(t, "access", "list", "-instance", "door-board-1"), "door-crew",
+		"door-rsa", "proven", "(steward)")
 	contains(t, "access by key", d.must(t, "access", "list", "-key", "door-crew"), "door-board-1", "proven")
 	var list wire.List[wire.Access]
-	if err := json.Unmarshal([]byte(d.must(t, "access", "list", "-instance", "door-board-1", "-json")), &list); err != nil || len(list.Items) != 3 {
+	if err := json.Unmarshal([]byte(d.must(t, "access", "list", "-instance", "door-board-1", "-json")),
+		&list); err != nil || len(list.Items) != 3 {
 		t.Fatalf("%v: %+v", err, list)
 	}
 	for _, a := range list.Items {
-		if want := map[bool]string{true: "accepted", false: "proven"}[a.Steward]; a.Evidence != want || a.Old || a.Probe == nil || a.Probe.Answer != "accepted" {
+		if want := map[bool]string{true: "accepted", false: "proven"}[a.Steward]; a.Evidence != want || a.Old ||
+			a.Probe == nil || a.Probe.Answer != "accepted" {
 			t.Errorf("%s: evidence %s, want %s", a.Key, a.Evidence, want)
 		}
 	}
@@ -97,7 +102,8 @@ func sshByHand(t *testing.T, d *demo, i wire.Instance, key string) {
 	if err := os.WriteFile(known, []byte("["+i.Address+"]:2222 "+i.HostKeys[0].PublicKey+"\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	opts := []string{"-F", "none", "-i", key, "-o", "IdentitiesOnly=yes", "-o", "IdentityAgent=none", "-o", "StrictHostKeyChecking=yes", "-o", "UserKnownHostsFile=" + known, "-o", "BatchMode=yes"}
+	opts := []string{"-F", "none", "-i", key, "-o", "IdentitiesOnly=yes", "-o", "IdentityAgent=none", "-o",
+		"StrictHostKeyChecking=yes", "-o", "UserKnownHostsFile=" + known, "-o", "BatchMode=yes"}
 	local := filepath.Join(dir, "tide-table")
 	if err := os.WriteFile(local, []byte("high 04:10\nlow 10:22\n"), 0o644); err != nil {
 		t.Fatal(err)
@@ -114,11 +120,13 @@ func sshByHand(t *testing.T, d *demo, i wire.Instance, key string) {
 	}
 	target := i.LoginUser + "@" + i.Address
 	run("", "scp", "-P", "2222", local, target+":tide-table")
-	if got := run("", "ssh", "-p", "2222", target, "grep high tide-table | sed 's/high/HIGH/'; tail -n 1 < tide-table"); got != "HIGH 04:10\nlow 10:22\n" {
+	if got := run("", "ssh", "-p", "2222", target,
+		"grep high tide-table | sed 's/high/HIGH/'; tail -n 1 < tide-table"); got != "HIGH 04:10\nlow 10:22\n" {
 		t.Errorf("grep, sed, tail: %q", got)
 	}
 	// The shell cannot leave the instance's folder, by whatever name.
-	for _, escape := range []string{"cat /etc/shadow", "cat ../../../../../../etc/shadow", "ls /root/../../../../proc", "cat < /proc/self/environ", "command -v python3 || cat /usr/bin/env"} {
+	for _, escape := range []string{"cat /etc/shadow", "cat ../../../../../../etc/shadow",
+		"ls /root/../../../../proc", "cat < /proc/self/environ", "command -v python3 || cat /usr/bin/env"} {
 		cmd := exec.Command("ssh", append(opts[:len(opts):len(opts)], "-p", "2222", target, escape)...)
 		if out, err := cmd.CombinedOutput(); err == nil {
 			t.Errorf("%s: it worked: %q", escape, out)
@@ -137,20 +145,24 @@ func sshByHand(t *testing.T, d *demo, i wire.Instance, key string) {
 func stopAndStart(t *testing.T, d *demo, before wire.Instance, keys string) {
 	contains(t, "stop", d.must(t, "instance", "stop", before.Name), "is stopped", "next: plumlatch instance start")
 	contains(t, "access while stopped", d.must(t, "access", "list", "-instance", before.Name), "(old)")
-	if r := d.client(t, "", "open", before.Name, "-dir", keys); r.code != 1 || !strings.Contains(r.err, "next: plumlatch instance start") {
+	if r := d.client(t, "", "open", before.Name, "-dir", keys); r.code != 1 ||
+		!strings.Contains(r.err, "next: plumlatch instance start") {
 		t.Errorf("open while stopped: %+v", r)
 	}
 	// Its address is a stranger's by now: whoever goes there meets another host key.
-	stranger, err := reach.HostKey(t.Context(), reach.Policy{AllowLoopback: true}, reach.Target{Address: before.Address, Port: before.Port}, "")
+	stranger, err := reach.HostKey(t.Context(), reach.Policy{AllowLoopback: true},
+		reach.Target{Address: before.Address, Port: before.Port}, "")
 	if err != nil || keypair.Fingerprint(stranger) == before.HostKeys[0].Fingerprint {
 		t.Errorf("at the address of a stopped instance: %v", err)
 	}
 	d.must(t, "instance", "start", before.Name)
 	after := d.instance(t, before.Name)
 	if after.Address == before.Address || after.HostKeys[0].Fingerprint != before.HostKeys[0].Fingerprint {
-		t.Errorf("address %s -> %s, host key %s -> %s", before.Address, after.Address, before.HostKeys[0].Fingerprint, after.HostKeys[0].Fingerprint)
+		t.Errorf("address %s -> %s, host key %s -> %s", before.Address, after.Address, before.HostKeys[0].Fingerprint,
+			after.HostKeys[0].Fingerprint)
 	}
-	if out := d.must(t, "access", "list", "-instance", before.Name); strings.Contains(out, "(old)") || !strings.Contains(out, "accepted") {
+	if out := d.must(t, "access", "list", "-instance", before.Name); strings.Contains(out, "(old)") ||
+		!strings.Contains(out, "accepted") {
 		t.Errorf("after the start the evidence is not new:\n%s", out)
 	}
 	d.must(t, "open", before.Name, "-dir", keys, "--", "true")
@@ -188,9 +200,11 @@ func stopAndStart(t *testing.T, d *demo, before wire.Instance, keys string) {
 func TestOpenEndsWithCtrlC(t *testing.T) {
 	d, keys := shared, t.TempDir()
 	d.must(t, "key", "create", "ctrl-key", "-dir", keys)
-	d.must(t, "instance", "launch", "ctrl-board", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "ctrl-key")
+	d.must(t, "instance", "launch", "ctrl-board", "-image", "debian-12", "-size", "small", "-region", "north-pier",
+		"-key", "ctrl-key")
 	for _, whole := range []bool{true, false} { // the terminal's whole group, or our program alone
-		cmd := exec.Command(filepath.Join(bin, "plumlatch"), "open", "ctrl-board", "-dir", keys, "--", "touch here; sleep 600")
+		cmd := exec.Command(filepath.Join(bin, "plumlatch"), "open", "ctrl-board", "-dir", keys, "--",
+			"touch here; sleep 600")
 		cmd.Env = append(os.Environ(), "PLUMLATCH_URL="+d.url, "PLUMLATCH_TOKEN="+d.token)
 		cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 		if err := cmd.Start(); err != nil {
@@ -216,17 +230,20 @@ func TestOpenEndsWithCtrlC(t *testing.T) {
 func TestNothingSteersTheTerminal(t *testing.T) {
 	evil := "x\u001b[2J\u009b31m\u202e\u0007y"
 	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		k := wire.Key{Name: evil, Kind: evil, Fingerprint: evil, Bitting: evil, Comment: evil, Note: evil, PublicKey: evil, Origin: evil, CreatedBy: evil, Holder: evil}
+		k := wire.Key{Name: evil, Kind: evil, Fingerprint: evil, Bitting: evil, Comment: evil, Note: evil,
+			PublicKey: evil, Origin: evil, CreatedBy: evil, Holder: evil}
 		var v any = wire.List[wire.Key]{Items: []wire.Key{k}}
 		if strings.HasSuffix(r.URL.Path, "/keys/x") {
 			v = k
 		} else if strings.HasSuffix(r.URL.Path, "/access") {
-			v = wire.List[wire.Access]{Items: []wire.Access{{Key: evil, Instance: evil, Evidence: evil, LoginUser: evil, From: evil}}}
+			v = wire.List[wire.Access]{Items: []wire.Access{{Key: evil, Instance: evil, Evidence: evil,
+				LoginUser: evil, From: evil}}}
 		}
 		_ = json.NewEncoder(w).Encode(v)
 	}))
 	defer srv.Close()
-	for _, args := range [][]string{{"key", "list"}, {"key", "show", "x"}, {"key", "list", "-json"}, {"access", "list"}} {
+	for _, args := range [][]string{{"key", "list"}, {"key", "show", "x"}, {"key", "list", "-json"},
+		{"access", "list"}} {
 		r := shared.clientWith(t, srv.URL, "t", "", args...)
 		if r.code != 0 || strings.ContainsAny(r.out+r.err, "\x1b\u009b\u202e\a") {
 			t.Errorf("%v: %+v", args, r)
@@ -248,16 +265,19 @@ func TestKeyCreateNeverOverwrites(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	d.must(t, "instance", "launch", "keep-board", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "keep-me")
+	d.must(t, "instance", "launch", "keep-board", "-image", "debian-12", "-size", "small", "-region", "north-pier",
+		"-key", "keep-me")
 	r := d.client(t, "", "key", "create", "keep-me", "-dir", dir)
-	contains(t, "a file stands there", r.err, "not overwritten", "the recorded key keep-me, which opens keep-board", "next:")
+	contains(t, "a file stands there", r.err, "not overwritten", "the recorded key keep-me, which opens keep-board",
+		"next:")
 	after, err := os.ReadFile(filepath.Join(dir, "keep-me"))
 	if r.code != 1 || err != nil || string(before) != string(after) {
 		t.Errorf("the file changed, or the status is %d", r.code)
 	}
 	// The name is taken by another key: nothing is written.
 	other := t.TempDir()
-	if r := d.client(t, "", "key", "create", "KEEP-me", "-dir", other); r.code != 1 || !strings.Contains(r.err, "taken") {
+	if r := d.client(t, "", "key", "create", "KEEP-me", "-dir", other); r.code != 1 ||
+		!strings.Contains(r.err, "taken") {
 		t.Errorf("a taken name: %+v", r)
 	}
 	if left, _ := os.ReadDir(other); len(left) != 0 {
@@ -315,7 +335,8 @@ func TestPassphraseFile(t *testing.T) {
 		t.Fatalf("%+v", r)
 	}
 	file := filepath.Join(dir, "locked-key")
-	if out, err := exec.Command("ssh-keygen", "-y", "-P", "gull over slack water", "-f", file).CombinedOutput(); err != nil {
+	if out, err := exec.Command("ssh-keygen", "-y", "-P", "gull over slack water", "-f",
+		file).CombinedOutput(); err != nil {
 		t.Errorf("ssh-keygen with the passphrase: %v %s", err, out)
 	}
 	if out, err := exec.Command("ssh-keygen", "-y", "-P", "", "-f", file).CombinedOutput(); err == nil {
@@ -373,7 +394,8 @@ func TestUsage(t *testing.T) {
 		{[]string{"operator", "add", "x-op", "-role", "king"}, 1, "there are: viewer, operator, admin"},
 		{[]string{"operator", "role", "nobody", "viewer"}, 1, "plumlatch operator list"},
 		{[]string{"token", "revoke", "999999"}, 1, "plumlatch token list"},
-		{[]string{"instance", "launch", "x-board", "-image", "debian-12", "-size", "tiny", "-region", "north-pier", "-no-key"}, 1, "size: unknown size in region north-pier; there are: small, medium, large\n"},
+		{[]string{"instance", "launch", "x-board", "-image", "debian-12", "-size", "tiny", "-region", "north-pier",
+			"-no-key"}, 1, "size: unknown size in region north-pier; there are: small, medium, large\n"},
 		{[]string{"key", "create"}, 2, "NAME is missing"},
 		{[]string{"key", "create", "a", "b"}, 2, "unexpected"},
 		{[]string{"key", "create", "a", "-frob"}, 2, "-frob"},

@@ -58,11 +58,13 @@ func admitted(from string, me bool) func(*trial) error {
 // one that halts would take that up as well.
 func (x *trial) ruleByHand(from string, me bool) error {
 	var own struct{ ID string }
-	if err := standinCall("POST", "/v1/instances/"+x.cloudID+"/own-group", `{"client_token":"hand-`+x.instance+`"}`, &own); err != nil {
+	if err := standinCall("POST", "/v1/instances/"+x.cloudID+"/own-group", `{"client_token":"hand-`+x.instance+`"}`,
+		&own); err != nil {
 		return err
 	}
 	var rule struct{ ID string }
-	if err := standinCall("POST", "/v1/groups/"+own.ID+"/rules", fmt.Sprintf(`{"client_token":"hand-%s","from":"%s/32"}`, x.instance, from), &rule); err != nil {
+	if err := standinCall("POST", "/v1/groups/"+own.ID+"/rules",
+		fmt.Sprintf(`{"client_token":"hand-%s","from":"%s/32"}`, x.instance, from), &rule); err != nil {
 		return err
 	}
 	db, err := pgx.Connect(context.Background(), x.slot.database)
@@ -70,7 +72,8 @@ func (x *trial) ruleByHand(from string, me bool) error {
 		return err
 	}
 	defer db.Close(context.Background())
-	_, err = db.Exec(context.Background(), `INSERT INTO admissions (instance_id, work_id, group_id, rule_id, range, me, operator)
+	_, err = db.Exec(context.Background(),
+		`INSERT INTO admissions (instance_id, work_id, group_id, rule_id, range, me, operator)
 		SELECT i.id, max(w.id), $1, $2, $3, $4, 'first-admin' FROM instances i JOIN work w ON w.instance_id = i.id WHERE i.name = $5 GROUP BY i.id`, own.ID, rule.ID, from+"/32", me, x.instance)
 	return err
 }
@@ -170,7 +173,8 @@ func reserves(x *trial) (int64, error) {
 
 // reserved reserves in the cloud itself.
 func reserved(x *trial) error {
-	return standinCall("POST", "/v1/addresses", fmt.Sprintf(`{"client_token":"hand-%s","region":"north-pier","name":"%s"}`, x.instance, x.instance), nil)
+	return standinCall("POST", "/v1/addresses",
+		fmt.Sprintf(`{"client_token":"hand-%s","region":"north-pier","name":"%s"}`, x.instance, x.instance), nil)
 }
 
 func launchedAndReserved(x *trial) error {

@@ -27,7 +27,8 @@ func stewardOf(t *testing.T, real *realSSHD, others string) reach.Files {
 	if err != nil {
 		t.Fatal(err)
 	}
-	home{real.home, real.uid, real.gid}.place(t, authorizedCase{what: "steward"}, others+authkeys.StewardOptions+" "+pair.Public.Line()+"\n")
+	home{real.home, real.uid, real.gid}.place(t, authorizedCase{what: "steward"}, others+authkeys.StewardOptions+" "+
+		pair.Public.Line()+"\n")
 	signer, err := pair.Signer()
 	if err != nil {
 		t.Fatal(err)
@@ -59,7 +60,8 @@ func counted(t *testing.T, files reach.Files, blobs ...[]byte) rotation.Permit {
 	if err != nil {
 		t.Fatal(err)
 	}
-	q := rotation.Question{Instance: 1, LoginUser: "x", CutOff: true, Files: map[string][]byte{keysFile: data}, Until: time.Now().Add(time.Minute), Confirm: func(context.Context) error { return nil }}
+	q := rotation.Question{Instance: 1, LoginUser: "x", CutOff: true, Files: map[string][]byte{keysFile: data},
+		Until: time.Now().Add(time.Minute), Confirm: func(context.Context) error { return nil }}
 	for _, b := range blobs {
 		q.Taken = append(q.Taken, rotation.Taking{Blob: b})
 		q.Openers = append(q.Openers, rotation.Opener{Blob: b})
@@ -77,7 +79,8 @@ func TestSafeEditAgainstSSHD(t *testing.T) {
 	t.Parallel()
 	real := startSSHD(t)
 	crew, gone := publicKey(t), publicKey(t)
-	hand := "# by hand, 2019\n\n  " + crew.Line() + "\t the crew\ncommand=\"echo \\\"a, b\\\"\",no-pty " + gone.Line() + "\n" + "unreadable\n" + gone.Line() + " again"
+	hand := "# by hand, 2019\n\n  " + crew.Line() + "\t the crew\ncommand=\"echo \\\"a, b\\\"\",no-pty " +
+		gone.Line() + "\n" + "unreadable\n" + gone.Line() + " again"
 	files := stewardOf(t, real, hand+"\n")
 	path := filepath.Join(real.home, keysFile)
 	before, err := os.ReadFile(path)
@@ -86,7 +89,8 @@ func TestSafeEditAgainstSSHD(t *testing.T) {
 	}
 	ask := func(p keypair.Public) reach.Answer {
 		t.Helper()
-		return reach.Probe(t.Context(), reach.Policy{AllowLoopback: true}, real.target(), [][]byte{p.Blob}, time.Now)[0].Answer
+		return reach.Probe(t.Context(), reach.Policy{AllowLoopback: true}, real.target(), [][]byte{p.Blob},
+			time.Now)[0].Answer
 	}
 	added := publicKey(t)
 	// Without a permit nothing of anybody is taken or narrowed, and the file is not replaced.
@@ -98,8 +102,11 @@ func TestSafeEditAgainstSSHD(t *testing.T) {
 		},
 		"a comment": func(d *authkeys.Document) error { d.RemoveAppended("# by hand, 2019"); return nil },
 	} {
-		for _, p := range []rotation.Permit{{}, rotation.Own(gone.Blob), rotation.Own(crew.Blob), counted(t, files, added.Blob)} {
-			if _, err := reach.Edit(t.Context(), files, keysFile, p, reach.EditOptions{Now: time.Now(), Settle: time.Millisecond}, change); !errors.Is(err, rotation.ErrNoPermit) {
+		for _, p := range []rotation.Permit{{}, rotation.Own(gone.Blob), rotation.Own(crew.Blob),
+			counted(t, files, added.Blob)} {
+			if _, err := reach.Edit(t.Context(), files, keysFile, p,
+				reach.EditOptions{Now: time.Now(), Settle: time.Millisecond}, change); !errors.Is(err,
+				rotation.ErrNoPermit) {
 				t.Errorf("%s with %v: %v", what, p, err)
 			}
 		}
@@ -109,13 +116,15 @@ func TestSafeEditAgainstSSHD(t *testing.T) {
 	}
 	edit := func(change func(*authkeys.Document) error) reach.Edited {
 		t.Helper()
-		e, err := reach.Edit(t.Context(), files, keysFile, counted(t, files, gone.Blob, added.Blob), reach.EditOptions{Now: time.Now(), Settle: 10 * time.Millisecond}, change)
+		e, err := reach.Edit(t.Context(), files, keysFile, counted(t, files, gone.Blob, added.Blob),
+			reach.EditOptions{Now: time.Now(), Settle: 10 * time.Millisecond}, change)
 		if err != nil {
 			t.Fatal(err)
 		}
 		return e
 	}
-	if _, err := reach.AddLine(files, keysFile, "restrict "+added.Line(), time.Now()); err != nil || ask(added) != reach.Accepted {
+	if _, err := reach.AddLine(files, keysFile, "restrict "+added.Line(), time.Now()); err != nil ||
+		ask(added) != reach.Accepted {
 		t.Errorf("adding: %v, %s", err, ask(added))
 	}
 	end := authkeys.Narrowing{Expires: authkeys.FormatTime(time.Now().Add(-time.Minute))}
@@ -132,28 +141,33 @@ func TestSafeEditAgainstSSHD(t *testing.T) {
 		t.Errorf("removed: %s, %s; the crew: %s", ask(gone), ask(added), ask(crew))
 	}
 	after, err := os.ReadFile(path)
-	if err != nil || !strings.HasPrefix(string(after), "# by hand, 2019\n\n  "+crew.Line()+"\t the crew\nunreadable\n") || strings.Contains(string(after), gone.Line()) {
+	if err != nil || !strings.HasPrefix(string(after), "# by hand, 2019\n\n  "+crew.Line()+
+		"\t the crew\nunreadable\n") || strings.Contains(string(after), gone.Line()) {
 		t.Errorf("%v: what was written by hand:\n%s\nis now\n%s", err, before, after)
 	}
 	fi, err := os.Stat(path)
 	if err != nil || fi.Mode().Perm() != 0o600 || fmt.Sprint(fi.Sys()) == "" {
 		t.Errorf("%v %v", fi, err)
 	}
-	if out, err := exec.Command("stat", "-c", "%u %g", path).Output(); err != nil || strings.TrimSpace(string(out)) != fmt.Sprintf("%d %d", real.uid, real.gid) {
+	if out, err := exec.Command("stat", "-c", "%u %g", path).Output(); err != nil ||
+		strings.TrimSpace(string(out)) != fmt.Sprintf("%d %d", real.uid, real.gid) {
 		t.Errorf("owner: %s %v", out, err)
 	}
-	if backup, err := os.ReadFile(filepath.Join(real.home, e.Backup)); err != nil || string(backup) != string(e.Before) {
+	if backup, err := os.ReadFile(filepath.Join(real.home, e.Backup)); err != nil ||
+		string(backup) != string(e.Before) {
 		t.Errorf("backup %s: %v", e.Backup, err)
 	}
 	// What an edit that was cut off has left is in nobody's way.
 	leftover := path + ".plumlatch-new"
-	if err := errors.Join(os.WriteFile(leftover, []byte("half of"), 0o600), os.Chown(leftover, real.uid, real.gid)); err != nil {
+	if err := errors.Join(os.WriteFile(leftover, []byte("half of"), 0o600),
+		os.Chown(leftover, real.uid, real.gid)); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := reach.AddLine(files, keysFile, gone.Line(), time.Now()); err != nil || ask(gone) != reach.Accepted {
 		t.Errorf("adding beside what was left: %v, %s", err, ask(gone))
 	}
-	if err := errors.Join(os.WriteFile(leftover, []byte("half of"), 0o600), os.Chown(leftover, real.uid, real.gid)); err != nil {
+	if err := errors.Join(os.WriteFile(leftover, []byte("half of"), 0o600),
+		os.Chown(leftover, real.uid, real.gid)); err != nil {
 		t.Fatal(err)
 	}
 	edit(func(d *authkeys.Document) error { d.Remove(gone.Blob); return nil })
@@ -185,7 +199,9 @@ func TestSafeEditUnderOtherWriters(t *testing.T) {
 			if _, err := reach.AddLine(files, keysFile, key.Line(), time.Now()); err != nil {
 				t.Fatal(err)
 			}
-			e, err := reach.Edit(t.Context(), files, keysFile, counted(t, files, key.Blob), reach.EditOptions{Now: time.Now(), Settle: 20 * time.Millisecond}, func(d *authkeys.Document) error { d.Remove(key.Blob); return nil })
+			e, err := reach.Edit(t.Context(), files, keysFile, counted(t, files, key.Blob),
+				reach.EditOptions{Now: time.Now(), Settle: 20 * time.Millisecond},
+				func(d *authkeys.Document) error { d.Remove(key.Blob); return nil })
 			if errors.Is(err, reach.ErrBusy) || errors.Is(err, rotation.ErrStale) {
 				busy++
 				continue
@@ -237,7 +253,8 @@ func TestSafeEditUnderOtherWriters(t *testing.T) {
 	if lost := missing(appended.Load(), "append"); lost != 0 {
 		t.Errorf("an appender lost %d of %d lines", lost, appended.Load())
 	}
-	t.Logf("appender: %d lines written, none lost; %d edits, %d found too busy, %d bytes carried over", appended.Load(), edits, busy, late)
+	t.Logf("appender: %d lines written, none lost; %d edits, %d found too busy, %d bytes carried over",
+		appended.Load(), edits, busy, late)
 	if edits < 100 {
 		t.Errorf("%d edits went through: too few to mean anything", edits)
 	}
@@ -254,7 +271,8 @@ func TestSafeEditUnderOtherWriters(t *testing.T) {
 			}
 			next := path + ".theirs"
 			data = append(data, fmt.Sprintf("\n# rewrite %d\n", rewritten.Load())...)
-			if err := errors.Join(os.WriteFile(next, data, 0o600), os.Chown(next, real.uid, real.gid), os.Rename(next, path)); err != nil {
+			if err := errors.Join(os.WriteFile(next, data, 0o600), os.Chown(next, real.uid, real.gid),
+				os.Rename(next, path)); err != nil {
 				t.Error(err)
 				return
 			}
@@ -263,15 +281,19 @@ func TestSafeEditUnderOtherWriters(t *testing.T) {
 		}
 	}, func() { round(60) })
 	lost := missing(rewritten.Load(), "rewrite")
-	t.Logf("rewriter: %d rewrites, %d lost in the one round trip; %d edits, %d found too busy", rewritten.Load(), lost, edits, busy)
+	t.Logf("rewriter: %d rewrites, %d lost in the one round trip; %d edits, %d found too busy", rewritten.Load(),
+		lost, edits, busy)
 	if int64(lost) > rewritten.Load()/4 {
 		t.Errorf("a rewriter lost %d of %d: more than a round trip explains", lost, rewritten.Load())
 	}
 	// When they are done, the last word is ours.
-	if _, err := reach.Edit(t.Context(), files, keysFile, counted(t, files, key.Blob), reach.EditOptions{Now: time.Now(), Settle: time.Millisecond}, func(d *authkeys.Document) error { d.Remove(key.Blob); return nil }); err != nil {
+	if _, err := reach.Edit(t.Context(), files, keysFile, counted(t, files, key.Blob),
+		reach.EditOptions{Now: time.Now(), Settle: time.Millisecond},
+		func(d *authkeys.Document) error { d.Remove(key.Blob); return nil }); err != nil {
 		t.Fatal(err)
 	}
-	if r := reach.Probe(t.Context(), reach.Policy{AllowLoopback: true}, real.target(), [][]byte{key.Blob}, time.Now)[0]; r.Answer != reach.Refused {
+	if r := reach.Probe(t.Context(), reach.Policy{AllowLoopback: true}, real.target(), [][]byte{key.Blob},
+		time.Now)[0]; r.Answer != reach.Refused {
 		t.Errorf("the removed key: %+v", r)
 	}
 }
@@ -324,14 +346,16 @@ func TestSafeEditRefuses(t *testing.T) {
 			t.Fatal(err)
 		}
 		_, err := reach.AddLine(files, keysFile, key.Line(), time.Now())
-		_, editErr := reach.Edit(t.Context(), files, keysFile, rotation.Permit{}, reach.EditOptions{Now: time.Now()}, func(d *authkeys.Document) error { return d.Add(key.Line()) })
+		_, editErr := reach.Edit(t.Context(), files, keysFile, rotation.Permit{}, reach.EditOptions{Now: time.Now()},
+			func(d *authkeys.Document) error { return d.Add(key.Line()) })
 		if !errors.Is(err, c.want) || !errors.Is(editErr, c.want) || !strings.Contains(err.Error(), "authorized_keys") {
 			t.Errorf("%s: add: %v; edit: %v; want %v", c.what, err, editErr, c.want)
 		}
 	}
 	// The folder itself is a link.
 	sshDir := filepath.Join(real.home, ".ssh")
-	if err := errors.Join(os.RemoveAll(path), os.WriteFile(path, good, 0o600), own(), os.Rename(sshDir, sshDir+".real"), os.Symlink(".ssh.real", sshDir)); err != nil {
+	if err := errors.Join(os.RemoveAll(path), os.WriteFile(path, good, 0o600), own(),
+		os.Rename(sshDir, sshDir+".real"), os.Symlink(".ssh.real", sshDir)); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := reach.AddLine(files, keysFile, key.Line(), time.Now()); !errors.Is(err, reach.ErrLink) {
@@ -346,7 +370,9 @@ func TestSafeEditRefuses(t *testing.T) {
 // fullDisk mounts a small disk over the folder, and fills it.
 func fullDisk(t *testing.T, real *realSSHD, files reach.Files, good []byte) {
 	sshDir := filepath.Join(real.home, ".ssh")
-	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", fmt.Sprintf("size=64k,mode=700,uid=%d,gid=%d", real.uid, real.gid), "tmpfs", sshDir).CombinedOutput(); err != nil {
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o",
+		fmt.Sprintf("size=64k,mode=700,uid=%d,gid=%d", real.uid, real.gid), "tmpfs",
+		sshDir).CombinedOutput(); err != nil {
 		t.Skipf("this machine does not let us mount: %s", out)
 	}
 	defer func() { _ = exec.Command("umount", "-l", sshDir).Run() }()
@@ -366,13 +392,15 @@ func fullDisk(t *testing.T, real *realSSHD, files reach.Files, good []byte) {
 	}
 	change := func(d *authkeys.Document) error { return d.Add(newPublic(t)) }
 	for _, when := range []string{"full", "read-only"} {
-		if _, err := reach.AddLine(files, keysFile, newPublic(t)+" "+strings.Repeat("x", 8<<10), time.Now()); err == nil {
+		if _, err := reach.AddLine(files, keysFile, newPublic(t)+" "+strings.Repeat("x", 8<<10),
+			time.Now()); err == nil {
 			t.Errorf("%s: the append succeeded", when)
 		}
 		if left, _ := filepath.Glob(filepath.Join(sshDir, ".*before*")); len(left) != 0 {
 			t.Errorf("%s: a backup of nothing is left: %v", when, left)
 		}
-		if _, err := reach.Edit(t.Context(), files, keysFile, rotation.Permit{}, reach.EditOptions{Now: time.Now()}, change); err == nil {
+		if _, err := reach.Edit(t.Context(), files, keysFile, rotation.Permit{}, reach.EditOptions{Now: time.Now()},
+			change); err == nil {
 			t.Errorf("%s: the edit succeeded", when)
 		}
 		if now, err := os.ReadFile(path); err != nil || string(now) != string(good) {

@@ -34,7 +34,8 @@ func syslogTo(t *testing.T) {
 			if err != nil {
 				return
 			}
-			fmt.Fprintf(out, "%s gate %s\n", time.Now().Format(time.Stamp), priority.ReplaceAllString(strings.TrimRight(string(buf[:n]), "\x00\n"), ""))
+			fmt.Fprintf(out, "%s gate %s\n", time.Now().Format(time.Stamp),
+				priority.ReplaceAllString(strings.TrimRight(string(buf[:n]), "\x00\n"), ""))
 		}
 	}()
 	t.Cleanup(func() {
@@ -65,7 +66,9 @@ func TestExposedSSHD(t *testing.T) {
 	d.must(t, "access", "add", name, "-key", name+"-mate")
 	session := func(identity string) *exec.Cmd {
 		t.Helper()
-		cmd := exec.Command("ssh", "-F", "none", "-o", "BatchMode=yes", "-o", "IdentitiesOnly=yes", "-o", "UserKnownHostsFile="+writeFile(t, a.hostKeyLine()), "-i", identity, "-p", fmt.Sprint(a.port), a.user+"@127.0.0.1", "echo is in; exec sleep 300")
+		cmd := exec.Command("ssh", "-F", "none", "-o", "BatchMode=yes", "-o", "IdentitiesOnly=yes", "-o",
+			"UserKnownHostsFile="+writeFile(t, a.hostKeyLine()), "-i", identity, "-p", fmt.Sprint(a.port),
+			a.user+"@127.0.0.1", "echo is in; exec sleep 300")
 		out, err := cmd.StdoutPipe()
 		mustDo(t, err)
 		mustDo(t, cmd.Start())
@@ -80,8 +83,10 @@ func TestExposedSSHD(t *testing.T) {
 	mateEnded := make(chan error, 1)
 	go func() { mateEnded <- mate.Wait() }()
 
-	out := d.must(t, "rotate", "-exposed", name+"-old", "-new", name+"-new", "-contain", "127.0.0.0/8", "-dir", dir, "-end-sessions", "-yes")
-	contains(t, "exposed", out, "1 instance shown to work", "SESSIONS OF ", "1 session ended (process ", "from 127.0.0.1", "doubtful")
+	out := d.must(t, "rotate", "-exposed", name+"-old", "-new", name+"-new", "-contain", "127.0.0.0/8", "-dir", dir,
+		"-end-sessions", "-yes")
+	contains(t, "exposed", out, "1 instance shown to work", "SESSIONS OF ", "1 session ended (process ",
+		"from 127.0.0.1", "doubtful")
 	select {
 	case <-ended:
 	case <-time.After(10 * time.Second):
@@ -92,10 +97,12 @@ func TestExposedSSHD(t *testing.T) {
 		t.Errorf("the session of another key ended: %v", err)
 	case <-time.After(500 * time.Millisecond):
 	}
-	if procs, _ := exec.Command("pgrep", "-u", a.user, "-fc", "sleep 300").Output(); strings.TrimSpace(string(procs)) != "1" {
+	if procs, _ := exec.Command("pgrep", "-u", a.user, "-fc",
+		"sleep 300").Output(); strings.TrimSpace(string(procs)) != "1" {
 		t.Errorf("%s of what was started in the two sessions still run", procs)
 	}
-	if a.logsIn(t, a.identity, "true") || !a.logsIn(t, filepath.Join(dir, name+"-new"), "true") || !a.logsIn(t, filepath.Join(dir, name+"-mate"), "true") {
+	if a.logsIn(t, a.identity, "true") || !a.logsIn(t, filepath.Join(dir, name+"-new"), "true") ||
+		!a.logsIn(t, filepath.Join(dir, name+"-mate"), "true") {
 		t.Error("the exposed key still logs in, or another does not")
 	}
 	if strings.Contains(a.now(t), "from=\"127.0.0.0/8\"") || !strings.Contains(a.now(t), name+"-new") {

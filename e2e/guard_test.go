@@ -29,7 +29,8 @@ type door struct {
 
 func (d *door) key(name string, more ...string) string {
 	d.t.Helper()
-	d.must(d.t, append([]string{"key", "create", name, "-dir", d.dir, "-new-passphrase-file", writeFile(d.t, "")}, more...)...)
+	d.must(d.t, append([]string{"key", "create", name, "-dir", d.dir, "-new-passphrase-file", writeFile(d.t, "")},
+		more...)...)
 	return name
 }
 
@@ -126,10 +127,22 @@ func TestGuardExamples(t *testing.T) {
 	t.Run("what an end rested on is given up", func(t *testing.T) {
 		t.Parallel()
 		for what, mark := range map[string]func(t *testing.T, d *door, fresh string){
-			"lost":                      func(t *testing.T, d *door, fresh string) { d.must(t, "key", "lost", fresh, "-yes") },
-			"a job's":                   func(t *testing.T, d *door, fresh string) { d.must(t, "key", "set", fresh, "-holder", "guard-job") },
-			"retired":                   func(t *testing.T, d *door, fresh string) { d.must(t, "key", "retire", fresh) },
-			"held by nobody knows whom": func(t *testing.T, d *door, fresh string) { d.must(t, "key", "set", fresh, "-holder", "") },
+			"lost": func(t *testing.T, d *door,
+				fresh string) {
+				d.must(t, "key", "lost", fresh, "-yes")
+			},
+			"a job's": func(t *testing.T, d *door,
+				fresh string) {
+				d.must(t, "key", "set", fresh, "-holder", "guard-job")
+			},
+			"retired": func(t *testing.T, d *door,
+				fresh string) {
+				d.must(t, "key", "retire", fresh)
+			},
+			"held by nobody knows whom": func(t *testing.T, d *door,
+				fresh string) {
+				d.must(t, "key", "set", fresh, "-holder", "")
+			},
 		} {
 			t.Run(what, func(t *testing.T) {
 				t.Parallel()
@@ -142,7 +155,8 @@ func TestGuardExamples(t *testing.T) {
 					t.Fatalf("no end was given:\n%s", mustRead(t, d.file))
 				}
 				mark(t, d, fresh)
-				if w = d.ended(w.ID); w.State != "failed" || !strings.Contains(w.Outcome, "cannot end with its grace time any more") {
+				if w = d.ended(w.ID); w.State != "failed" ||
+					!strings.Contains(w.Outcome, "cannot end with its grace time any more") {
 					t.Errorf("%s: %s", w.State, w.Outcome)
 				}
 				if text := mustRead(t, d.file); strings.Contains(text, "expiry-time=") {
@@ -165,8 +179,10 @@ func TestGuardExamples(t *testing.T) {
 			t.Errorf("%s: %s", w.State, w.Outcome)
 		}
 		var ended, marked time.Time
-		mustDo(t, d.s.connect(t).QueryRow(t.Context(), "SELECT (data->>'ends')::timestamptz FROM work WHERE id = $1", w.ID).Scan(&ended))
-		mustDo(t, d.s.connect(t).QueryRow(t.Context(), "SELECT max(at) FROM journal WHERE action = 'key.change' AND target = 'key ' || $1", fresh).Scan(&marked))
+		mustDo(t, d.s.connect(t).QueryRow(t.Context(), "SELECT (data->>'ends')::timestamptz FROM work WHERE id = $1",
+			w.ID).Scan(&ended))
+		mustDo(t, d.s.connect(t).QueryRow(t.Context(),
+			"SELECT max(at) FROM journal WHERE action = 'key.change' AND target = 'key ' || $1", fresh).Scan(&marked))
 		if marked.Before(ended) {
 			t.Errorf("marked at %s, before the end at %s", marked, ended)
 		}
@@ -180,14 +196,19 @@ func TestGuardExamples(t *testing.T) {
 		second := d.key(k + "-second")
 		d.must(t, "access", "add", d.name, "-key", second)
 		w := d.work("access", "remove", d.name, "-key", second)
-		waitFor(t, "it to be refused", func() bool { now := d.workByID(t, w.ID); return now.StepName == "settle" || now.Over() })
+		waitFor(t, "it to be refused", func() bool {
+			now := d.workByID(t, w.ID)
+			return now.StepName == "settle" ||
+				now.Over()
+		})
 		d.must(t, "work", "cancel", fmt.Sprint(w.ID))
 		if w = d.ended(w.ID); w.State != "cancelled" {
 			t.Fatalf("%s: %s", w.State, w.Outcome)
 		}
 		still(t, d, k, second)
 		var kept string // what was taken is back: nothing puts it back once more
-		mustDo(t, d.s.connect(t).QueryRow(t.Context(), "SELECT concat(data->>'narrowed', data->>'taken') FROM work WHERE id = $1", w.ID).Scan(&kept))
+		mustDo(t, d.s.connect(t).QueryRow(t.Context(),
+			"SELECT concat(data->>'narrowed', data->>'taken') FROM work WHERE id = $1", w.ID).Scan(&kept))
 		if kept != "" {
 			t.Errorf("kept to put back: %s", kept)
 		}
@@ -210,10 +231,19 @@ func TestGuardExamples(t *testing.T) {
 	t.Run("going back is a change too", func(t *testing.T) {
 		t.Parallel()
 		for what, meanwhile := range map[string]func(t *testing.T, d *door, old string){
-			"the old key is lost":      func(t *testing.T, d *door, old string) { d.must(t, "key", "lost", old, "-yes") },
-			"the old key is a job's":   func(t *testing.T, d *door, old string) { d.must(t, "key", "set", old, "-holder", "guard-job") },
-			"the old key is retired":   func(t *testing.T, d *door, old string) { d.must(t, "key", "retire", old) },
-			"nobody knows whose it is": func(t *testing.T, d *door, old string) { d.must(t, "key", "set", old, "-holder", "") },
+			"the old key is lost": func(t *testing.T, d *door,
+				old string) {
+				d.must(t, "key", "lost", old, "-yes")
+			},
+			"the old key is a job's": func(t *testing.T, d *door,
+				old string) {
+				d.must(t, "key", "set", old, "-holder", "guard-job")
+			},
+			"the old key is retired": func(t *testing.T, d *door, old string) { d.must(t, "key", "retire", old) },
+			"nobody knows whose it is": func(t *testing.T, d *door,
+				old string) {
+				d.must(t, "key", "set", old, "-holder", "")
+			},
 			"its private half is aged": func(t *testing.T, d *door, old string) {
 				d.s.exec(t, "UPDATE keys SET shown_at = now() - interval '1 year' WHERE name = $1", old)
 			},
@@ -231,7 +261,8 @@ func TestGuardExamples(t *testing.T) {
 				_ = d.client(t, "", "work", "cancel", fmt.Sprint(w.ID))
 				w = d.ended(w.ID)
 				still(t, d, fresh)
-				if !strings.Contains(w.Outcome, "both "+k+" and "+fresh+" open") || !strings.Contains(w.Outcome, "access remove "+d.name+" -key "+fresh) {
+				if !strings.Contains(w.Outcome, "both "+k+" and "+fresh+" open") ||
+					!strings.Contains(w.Outcome, "access remove "+d.name+" -key "+fresh) {
 					t.Errorf("it does not say that both stay: %s %s", w.State, w.Outcome)
 				}
 			})
@@ -274,7 +305,8 @@ func TestGuardExamples(t *testing.T) {
 			now := d.last("rotate")
 			return strings.Contains(now.WaitsFor, "private half") || now.Over()
 		})
-		if a := d.api(t, "POST", fmt.Sprintf("/api/v1/work/%d/login", w.ID), mustJSON(t, map[string]string{"fingerprint": ghost.id})); a.status >= 300 {
+		if a := d.api(t, "POST", fmt.Sprintf("/api/v1/work/%d/login", w.ID),
+			mustJSON(t, map[string]string{"fingerprint": ghost.id})); a.status >= 300 {
 			t.Errorf("a word is not heard at all: %d %s", a.status, a.body)
 		}
 		time.Sleep(3 * time.Second)
@@ -284,8 +316,11 @@ func TestGuardExamples(t *testing.T) {
 		}
 		// A signature of another key, or for another work, is none either.
 		var ch wire.Challenge
-		unmarshal(t, d.api(t, "POST", "/api/v1/keys/"+ghost.name+"/challenge", mustJSON(t, wire.ChallengeRequest{Work: w.ID, Instance: d.name})).body, &ch)
-		if a := d.api(t, "POST", fmt.Sprintf("/api/v1/work/%d/login", w.ID), mustJSON(t, wire.LoginReport{Fingerprint: ghost.id, Nonce: ch.Nonce, Signature: signedBy(t, filepath.Join(d.dir, k), ch.Text)})); a.status != 422 {
+		unmarshal(t, d.api(t, "POST", "/api/v1/keys/"+ghost.name+"/challenge",
+			mustJSON(t, wire.ChallengeRequest{Work: w.ID, Instance: d.name})).body, &ch)
+		if a := d.api(t, "POST", fmt.Sprintf("/api/v1/work/%d/login", w.ID),
+			mustJSON(t, wire.LoginReport{Fingerprint: ghost.id, Nonce: ch.Nonce,
+				Signature: signedBy(t, filepath.Join(d.dir, k), ch.Text)})); a.status != 422 {
 			t.Errorf("another key's signature: %d %s", a.status, a.body)
 		}
 		// And no word makes a login proven.
@@ -296,7 +331,8 @@ func TestGuardExamples(t *testing.T) {
 				_ = d.api(t, "POST", fmt.Sprintf("/api/v1/access/%d/login", a.ID), "")
 			}
 		}
-		if text := d.must(t, "access", "list", "-instance", d.name, "-key", ghost.name, "-json"); strings.Contains(text, `"proven"`) {
+		if text := d.must(t, "access", "list", "-instance", d.name, "-key", ghost.name,
+			"-json"); strings.Contains(text, `"proven"`) {
 			t.Errorf("a word is proven: %s", text)
 		}
 		if !strings.Contains(d.api(t, "GET", "/api/v1/journal?limit=200", "").body, "by the client's word alone") {
@@ -317,17 +353,20 @@ func TestGuardExamples(t *testing.T) {
 		mustDo(t, os.WriteFile(d.file, []byte(mustRead(t, d.file)+"\n"+byHand+"\n"), 0o600))
 		before := strings.Count(mustRead(t, d.file), "expiry-time=")
 		out := d.client(t, "", "access", "extend", d.name, "-key", guest, "-for", "3h")
-		if text := mustRead(t, d.file); !strings.Contains(text, "\n"+byHand+"\n") || strings.Count(text, "expiry-time=") != before {
+		if text := mustRead(t, d.file); !strings.Contains(text, "\n"+byHand+"\n") ||
+			strings.Count(text, "expiry-time=") != before {
 			t.Errorf("the line of another was given an end:\n%s", text)
 		}
 		contains(t, "told", out.err+out.out, "1 other line", "stays as it is")
 		// Where none bears an end of ours, nothing is changed, and that is said.
-		mustDo(t, os.WriteFile(d.file, []byte(strings.ReplaceAll(mustRead(t, d.file), "expiry-time=\"", "expiry-time=\"2098")), 0o600))
+		mustDo(t, os.WriteFile(d.file, []byte(strings.ReplaceAll(mustRead(t, d.file), "expiry-time=\"",
+			"expiry-time=\"2098")), 0o600))
 		text := strings.ReplaceAll(mustRead(t, d.file), "expiry-time=\"2098", "expiry-time=\"")
 		end := text[strings.Index(text, "expiry-time=\"")+len("expiry-time=\""):]
 		mustDo(t, os.WriteFile(d.file, []byte(strings.Replace(text, end[:14], "20990101000000", 1)), 0o600))
 		text = mustRead(t, d.file)
-		if r := d.client(t, "", "access", "extend", d.name, "-key", guest, "-for", "4h"); r.code == 0 || mustRead(t, d.file) != text {
+		if r := d.client(t, "", "access", "extend", d.name, "-key", guest, "-for", "4h"); r.code == 0 ||
+			mustRead(t, d.file) != text {
 			t.Errorf("somebody else's end was moved: %+v\n%s", r, mustRead(t, d.file))
 		}
 	})
@@ -369,7 +408,8 @@ func TestGuardExamples(t *testing.T) {
 		d.must(t, "key", "import", loose.name, writeFile(t, loose.pub+"\n"))
 		d.must(t, "access", "add", d.name, "-key", loose.name)
 		d.s.exec(t, "UPDATE keys SET shown_at = now() WHERE name = $1", loose.name)
-		if r := d.client(t, "", "access", "remove", d.name, "-key", k); r.code == 0 || !strings.Contains(r.err, "no holder") {
+		if r := d.client(t, "", "access", "remove", d.name, "-key", k); r.code == 0 ||
+			!strings.Contains(r.err, "no holder") {
 			t.Errorf("%+v", r)
 		}
 		still(t, d, k)
@@ -385,9 +425,12 @@ func TestGuardExamples(t *testing.T) {
 		d.must(t, "access", "add", d.name, "-key", second)
 		conn := d.s.connect(t)
 		var work, fence int64
-		mustDo(t, conn.QueryRow(t.Context(), "SELECT id, fence FROM work WHERE kind = 'access-add' AND title LIKE '%' || $1 ORDER BY id DESC LIMIT 1", d.name).Scan(&work, &fence))
+		mustDo(t, conn.QueryRow(t.Context(),
+			"SELECT id, fence FROM work WHERE kind = 'access-add' AND title LIKE '%' || $1 ORDER BY id DESC LIMIT 1",
+			d.name).Scan(&work, &fence))
 		var permit int64
-		mustDo(t, conn.QueryRow(t.Context(), `WITH p AS (INSERT INTO permits (work_id, fence, instance_id, login_user, ends_at) SELECT id, fence, instance_id, 'debian', clock_timestamp() + interval '3 s' FROM work WHERE id = $1 RETURNING id)
+		mustDo(t, conn.QueryRow(t.Context(),
+			`WITH p AS (INSERT INTO permits (work_id, fence, instance_id, login_user, ends_at) SELECT id, fence, instance_id, 'debian', clock_timestamp() + interval '3 s' FROM work WHERE id = $1 RETURNING id)
 			INSERT INTO permit_keys (permit_id, key_id) SELECT p.id, k.id FROM p, keys k WHERE k.name = $2 RETURNING permit_id`, work, second).Scan(&permit))
 		began := time.Now()
 		d.must(t, "key", "set", second, "-holder", "guard-job")

@@ -51,7 +51,8 @@ func run(m *testing.M) int {
 		fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
 		return 1
 	}
-	halting := exec.Command("go", append(flags, "-tags", "halt", "-o", filepath.Join(bin, "plumlatchd-halt"), "../cmd/plumlatchd")...)
+	halting := exec.Command("go", append(flags, "-tags", "halt", "-o", filepath.Join(bin, "plumlatchd-halt"),
+		"../cmd/plumlatchd")...)
 	if out, err := halting.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
 		return 1
@@ -130,7 +131,8 @@ func (d *demo) path(parts ...string) string {
 }
 
 func (d *demo) command(more ...string) *exec.Cmd {
-	args := append([]string{"demo", "-dir", d.path(), "-holders", filepath.Join(d.dir, "demo-holders"), "-port", fmt.Sprint(d.port), "-net", d.net}, more...)
+	args := append([]string{"demo", "-dir", d.path(), "-holders", filepath.Join(d.dir, "demo-holders"), "-port",
+		fmt.Sprint(d.port), "-net", d.net}, more...)
 	return exec.Command(filepath.Join(bin, "plumlatchd"), args...)
 }
 

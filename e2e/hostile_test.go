@@ -36,7 +36,10 @@ func hostileInstance(t *testing.T, hostKey []byte, how string) int {
 			c.Close()
 		}
 	})
-	config := &ssh.ServerConfig{PublicKeyCallback: func(_ ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) { return nil, nil }}
+	config := &ssh.ServerConfig{PublicKeyCallback: func(_ ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions,
+		error) {
+		return nil, nil
+	}}
 	config.AddHostKey(host)
 	go func() {
 		for {
@@ -115,7 +118,8 @@ func hostileSFTP(ch ssh.Channel, how string) {
 		ok := true
 		switch head[4] {
 		case 1:
-			ok = send([]byte{2, 0, 0, 0, 3}, text("posix-rename@openssh.com"), text("1"), text("fsync@openssh.com"), text("1"))
+			ok = send([]byte{2, 0, 0, 0, 3}, text("posix-rename@openssh.com"), text("1"),
+				text("fsync@openssh.com"), text("1"))
 		case 7, 17:
 			ok = send([]byte{105}, id, file)
 		case 16:
@@ -168,16 +172,19 @@ func TestHostileInstances(t *testing.T) {
 	for _, k := range []string{"hostile-next", "hostile-other"} {
 		d.must(t, "key", "create", k, "-dir", dir, "-new-passphrase-file", none)
 	}
-	ways := []string{"requests without end", "a channel is never opened", "a request is never answered", "reading is never answered", "a folder and a file without end"}
+	ways := []string{"requests without end", "a channel is never opened", "a request is never answered",
+		"reading is never answered", "a folder and a file without end"}
 	db := s.connect(t)
 	var names []string
 	for n, how := range ways {
 		name := fmt.Sprintf("hostile-%d", n)
 		names = append(names, name)
 		d.launchBoard(t, name, s.key)
-		key, err := os.ReadFile(filepath.Join(shared.path("standin", "instances", d.instance(t, name).CloudID), "etc/ssh/ssh_host_ed25519_key"))
+		key, err := os.ReadFile(filepath.Join(shared.path("standin", "instances", d.instance(t, name).CloudID),
+			"etc/ssh/ssh_host_ed25519_key"))
 		mustDo(t, err)
-		_, err = db.Exec(t.Context(), "UPDATE instances SET address = '127.0.0.1', port = $2 WHERE name = $1", name, hostileInstance(t, key, how))
+		_, err = db.Exec(t.Context(), "UPDATE instances SET address = '127.0.0.1', port = $2 WHERE name = $1", name,
+			hostileInstance(t, key, how))
 		mustDo(t, err)
 	}
 	d.launchBoard(t, "hostile-fine", s.key)
@@ -188,7 +195,8 @@ func TestHostileInstances(t *testing.T) {
 	// Everything that touches an instance.
 	var wg sync.WaitGroup
 	for n, name := range names {
-		for _, call := range [][2]string{{"survey", `{"inside":true,"outside":true}`}, {"why", `{}`}, {"survey", `{"inside":true}`}, {"host-key", ""}} {
+		for _, call := range [][2]string{{"survey", `{"inside":true,"outside":true}`}, {"why", `{}`},
+			{"survey", `{"inside":true}`}, {"host-key", ""}} {
 			wg.Go(func() {
 				method := "POST"
 				if call[1] == "" {
@@ -206,7 +214,8 @@ func TestHostileInstances(t *testing.T) {
 		var port int
 		mustDo(t, db.QueryRow(t.Context(), "SELECT port FROM instances WHERE name = $1", name).Scan(&port))
 		wg.Go(func() { // by the engineer's own client
-			r := d.client(t, "", "instance", "adopt", fmt.Sprintf("hostile-adopted-%d", n), "-address", "127.0.0.1", "-port", fmt.Sprint(port), "-user", "debian", "-identity", filepath.Join(dir, "hostile-next"), "-yes")
+			r := d.client(t, "", "instance", "adopt", fmt.Sprintf("hostile-adopted-%d", n), "-address", "127.0.0.1",
+				"-port", fmt.Sprint(port), "-user", "debian", "-identity", filepath.Join(dir, "hostile-next"), "-yes")
 			if r.code == 0 {
 				t.Errorf("%s was adopted: %s", ways[n], r.out)
 			}
@@ -231,15 +240,18 @@ func TestHostileInstances(t *testing.T) {
 	wg.Wait()
 	waitFor(t, "the end of all work", func() bool {
 		var open int
-		mustDo(t, db.QueryRow(t.Context(), "SELECT count(*) FROM work WHERE state IN ('queued', 'running') AND kind = 'rotate'").Scan(&open))
+		mustDo(t, db.QueryRow(t.Context(),
+			"SELECT count(*) FROM work WHERE state IN ('queued', 'running') AND kind = 'rotate'").Scan(&open))
 		return open == 0
 	})
-	_, err = db.Exec(t.Context(), "UPDATE work SET state = 'stuck', holding = false WHERE state IN ('queued', 'running', 'waiting') AND kind = 'rotate'")
+	_, err = db.Exec(t.Context(), "UPDATE work SET state = 'stuck', holding = false WHERE state IN ('queued', "+
+		"'running', 'waiting') AND kind = 'rotate'")
 	mustDo(t, err)
 	// What takes any key, or answers nothing, is no way back by the service's own key.
 	for _, name := range names {
 		wg.Go(func() {
-			if r := d.client(t, "", "restore", name, "-route", "steward", "-new", "hostile-other", "-dir", dir, "-yes", "-detach"); r.code == 0 {
+			if r := d.client(t, "", "restore", name, "-route", "steward", "-new", "hostile-other", "-dir", dir,
+				"-yes", "-detach"); r.code == 0 {
 				t.Errorf("a way back by the service's own key into %s: %s", name, r.out)
 			}
 		})
@@ -252,7 +264,9 @@ func TestHostileInstances(t *testing.T) {
 	if most := memory(t, up.cmd.Process.Pid); most > 500 {
 		t.Errorf("%d MiB at most", most)
 	}
-	t.Logf("goroutines %d before, %d after; heap %d MiB, %d MiB; at most %d MiB", goroutines, d.metric(t, "go_goroutines"), before>>20, d.metric(t, "go_memstats_heap_inuse_bytes")>>20, memory(t, up.cmd.Process.Pid))
+	t.Logf("goroutines %d before, %d after; heap %d MiB, %d MiB; at most %d MiB", goroutines,
+		d.metric(t, "go_goroutines"), before>>20, d.metric(t, "go_memstats_heap_inuse_bytes")>>20,
+		memory(t, up.cmd.Process.Pid))
 	for _, name := range names {
 		_ = d.client(t, "", "instance", "remove", name, "-yes", "-detach")
 	}

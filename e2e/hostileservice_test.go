@@ -71,7 +71,8 @@ func TestLyingService(t *testing.T) {
 	t.Parallel()
 	d, dir, home := shared, t.TempDir(), t.TempDir()
 	d.must(t, "key", "create", "lied-key", "-dir", dir)
-	d.must(t, "instance", "launch", "lied-board", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "lied-key")
+	d.must(t, "instance", "launch", "lied-board", "-image", "debian-12", "-size", "small", "-region", "north-pier",
+		"-key", "lied-key")
 	i := d.instance(t, "lied-board")
 	file := filepath.Join(dir, "lied-key")
 	l := newLyingService(t)
@@ -108,9 +109,12 @@ func TestLyingService(t *testing.T) {
 	mustDo(t, err)
 	key, err := keypair.ReadPublic(pub)
 	mustDo(t, err)
-	l.lines = wire.RestoreLines{Work: 7, Instance: "lied-board", LoginUser: "debian", Key: "lied-key", Lines: []string{key.Line()}, Files: []string{".ssh/authorized_keys"}, Route: "second-key"}
-	keyAndAlias := []string{own.PublicKey, other.Line(), own.Fingerprint, other.Fingerprint(), i.Alias, "plumlatch-zzzzzzzzzz"}
-	place := []string{`"address":"` + i.Address + `"`, `"address":"127.0.0.1"`, fmt.Sprintf(`"port":%d`, i.Port), fmt.Sprintf(`"port":%d`, trap.Addr().(*net.TCPAddr).Port)}
+	l.lines = wire.RestoreLines{Work: 7, Instance: "lied-board", LoginUser: "debian", Key: "lied-key",
+		Lines: []string{key.Line()}, Files: []string{".ssh/authorized_keys"}, Route: "second-key"}
+	keyAndAlias := []string{own.PublicKey, other.Line(), own.Fingerprint, other.Fingerprint(), i.Alias,
+		"plumlatch-zzzzzzzzzz"}
+	place := []string{`"address":"` + i.Address + `"`, `"address":"127.0.0.1"`, fmt.Sprintf(`"port":%d`, i.Port),
+		fmt.Sprintf(`"port":%d`, trap.Addr().(*net.TCPAddr).Port)}
 	for what, lie := range map[string][]string{
 		"another host key":           append(keyAndAlias[:4:4], place...),
 		"another alias with it":      append(keyAndAlias[:6:6], place...),
@@ -123,7 +127,8 @@ func TestLyingService(t *testing.T) {
 			"survey":        {"survey", "lied-board", "-identity", file},
 			"restore grant": {"restore", "grant", "7", "-identity", file, "-yes"},
 		} {
-			if r := run(args...); r.code == 0 || !strings.Contains(r.err, own.Fingerprint) || !strings.Contains(r.err, "hosts write") {
+			if r := run(args...); r.code == 0 || !strings.Contains(r.err, own.Fingerprint) ||
+				!strings.Contains(r.err, "hosts write") {
 				t.Errorf("%s, %s: %+v", what, way, r)
 			}
 		}
@@ -140,7 +145,8 @@ func TestLyingService(t *testing.T) {
 	}
 	l.lie = strings.NewReplacer(append(keyAndAlias, place...)...)
 	l.lies.Store(true)
-	if r := run("hosts", "write", "-dir", dir, "-yes"); !strings.Contains(r.out+r.err, own.Fingerprint) || !strings.Contains(r.out+r.err, other.Fingerprint()) {
+	if r := run("hosts", "write", "-dir", dir, "-yes"); !strings.Contains(r.out+r.err, own.Fingerprint) ||
+		!strings.Contains(r.out+r.err, other.Fingerprint()) {
 		t.Errorf("hosts write -yes says nothing of what it replaced: %+v", r)
 	}
 }
@@ -155,9 +161,11 @@ func TestEndlessLists(t *testing.T) {
 	} {
 		var asked atomic.Int64
 		service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			_ = json.NewEncoder(w).Encode(wire.List[wire.Key]{Items: []wire.Key{{Name: "k"}}, NextCursor: next(asked.Add(1))})
+			_ = json.NewEncoder(w).Encode(wire.List[wire.Key]{Items: []wire.Key{{Name: "k"}},
+				NextCursor: next(asked.Add(1))})
 		}))
-		if r := shared.clientIn(t, t.TempDir(), service.URL, "key", "list"); r.code != 1 || !strings.Contains(r.err, "does not end") {
+		if r := shared.clientIn(t, t.TempDir(), service.URL, "key", "list"); r.code != 1 ||
+			!strings.Contains(r.err, "does not end") {
 			t.Errorf("%s: ended with %d after %d pages: %s", what, r.code, asked.Load(), r.err)
 		}
 		service.Close()

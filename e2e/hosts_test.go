@@ -77,7 +77,8 @@ func (e *engineer) types(t *testing.T, line string) result {
 	cmd := exec.Command("/bin/sh", "-c", line)
 	cmd.Dir = e.home
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: e.cred}
-	cmd.Env = []string{"HOME=" + e.home, "USER=" + e.name, "PATH=/usr/bin:/bin:" + e.home, "PLUMLATCH_URL=" + e.d.url, "PLUMLATCH_TOKEN=" + e.d.token}
+	cmd.Env = []string{"HOME=" + e.home, "USER=" + e.name, "PATH=/usr/bin:/bin:" + e.home, "PLUMLATCH_URL=" + e.d.url,
+		"PLUMLATCH_TOKEN=" + e.d.token}
 	var out, errOut strings.Builder
 	cmd.Stdout, cmd.Stderr = &out, &errOut
 	_ = cmd.Run()
@@ -100,15 +101,18 @@ func TestPlainSSH(t *testing.T) {
 	e := newEngineer(t, d)
 	dir := t.TempDir()
 	d.must(t, "key", "create", "plain-key", "-dir", dir)
-	d.must(t, "instance", "launch", "plain-board", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "plain-key")
+	d.must(t, "instance", "launch", "plain-board", "-image", "debian-12", "-size", "small", "-region", "north-pier",
+		"-key", "plain-key")
 	e.has(t, filepath.Join(dir, "plain-key"))
 	a := startAdoptee(t, "")
 	d.must(t, a.args("plain-real", "-record", "plain-engineer")...)
 	e.has(t, a.identity)
-	mustDo(t, os.WriteFile(filepath.Join(e.home, ".ssh", "config"), []byte("Match host plain-*\n    User nobody\n\nHost *\n    Port 9\n"), 0o600))
+	mustDo(t, os.WriteFile(filepath.Join(e.home, ".ssh", "config"),
+		[]byte("Match host plain-*\n    User nobody\n\nHost *\n    Port 9\n"), 0o600))
 	e.owns(t, filepath.Join(e.home, ".ssh", "config"))
 
-	if r := e.types(t, "plumlatch hosts write"); r.code != 1 || !strings.Contains(r.err, "Put the line") || !strings.Contains(r.err, "-yes") {
+	if r := e.types(t, "plumlatch hosts write"); r.code != 1 || !strings.Contains(r.err, "Put the line") ||
+		!strings.Contains(r.err, "-yes") {
 		t.Errorf("without leave: %+v", r)
 	}
 	if _, err := os.Stat(filepath.Join(e.home, ".ssh", "plumlatch_hosts")); err == nil {
@@ -124,7 +128,8 @@ func TestPlainSSH(t *testing.T) {
 	}
 	written, err := os.ReadFile(filepath.Join(e.home, ".ssh", "plumlatch_hosts"))
 	mustDo(t, err)
-	contains(t, "the file", string(written), "Host plain-board", "Host plain-real", "HostName ", "Port ", "User "+a.user, "IdentityFile ", "IdentitiesOnly yes", "HostKeyAlias plumlatch-", "UserKnownHostsFile ")
+	contains(t, "the file", string(written), "Host plain-board", "Host plain-real", "HostName ", "Port ",
+		"User "+a.user, "IdentityFile ", "IdentitiesOnly yes", "HostKeyAlias plumlatch-", "UserKnownHostsFile ")
 	both := func(when string) {
 		t.Helper()
 		e.must(t, "ssh -o BatchMode=yes plain-board hostname", "plain-board")
@@ -137,21 +142,26 @@ func TestPlainSSH(t *testing.T) {
 	}
 	both("before the addresses change")
 
-	if r := e.types(t, "plumlatch instance stop plain-board && plumlatch instance start plain-board"); r.code != 0 || !strings.Contains(r.err, "was renewed: plain-board") {
+	if r := e.types(t, "plumlatch instance stop plain-board && plumlatch instance start plain-board"); r.code != 0 ||
+		!strings.Contains(r.err, "was renewed: plain-board") {
 		t.Errorf("stop and start: %+v", r)
 	}
 	// The real server goes to another address and port; nothing else does.
 	old := a.port
 	a.port = freePorts(1)
 	a.serve(t, "-o", "ListenAddress=127.0.0.9")
-	if r := e.types(t, "plumlatch instance refresh plain-real -address 127.0.0.10 -port "+fmt.Sprint(a.port)); r.code != 1 || !strings.Contains(r.err, "nothing was changed") {
+	if r := e.types(t, "plumlatch instance refresh plain-real -address 127.0.0.10 -port "+
+		fmt.Sprint(a.port)); r.code != 1 || !strings.Contains(r.err, "nothing was changed") {
 		t.Errorf("to where nothing answers: %+v", r)
 	}
 	other := startSSHD(t)
-	if r := e.types(t, fmt.Sprintf("plumlatch instance refresh plain-real -address 127.0.0.1 -port %d", other.port)); r.code != 1 || !strings.Contains(r.err, "another host key answers") {
+	if r := e.types(t, fmt.Sprintf("plumlatch instance refresh plain-real -address 127.0.0.1 -port %d",
+		other.port)); r.code != 1 || !strings.Contains(r.err, "another host key answers") {
 		t.Errorf("to where another one answers: %+v", r)
 	}
-	if r := e.types(t, fmt.Sprintf("plumlatch instance refresh plain-real -address 127.0.0.9 -port %d", a.port)); r.code != 0 || !strings.Contains(r.err, "was renewed: plain-real") || !strings.Contains(r.out, fmt.Sprint(old)) {
+	if r := e.types(t, fmt.Sprintf("plumlatch instance refresh plain-real -address 127.0.0.9 -port %d",
+		a.port)); r.code != 0 || !strings.Contains(r.err, "was renewed: plain-real") ||
+		!strings.Contains(r.out, fmt.Sprint(old)) {
 		t.Errorf("refresh: %+v", r)
 	}
 	both("after the addresses have changed")
@@ -177,8 +187,10 @@ func TestPlainSSHThroughAJumpHost(t *testing.T) {
 	h := t.TempDir()
 	known := filepath.Join(h, ".ssh", "known_hosts")
 	mustDo(t, os.MkdirAll(filepath.Dir(known), 0o700))
-	mustDo(t, os.WriteFile(known, []byte(fmt.Sprintf("[127.0.0.1]:%d %s\n", hop.port, keypair.Public{Blob: hop.hostKey}.Line())), 0o600))
-	args := inner.args("plain-inner", "-jump", fmt.Sprintf("%s@127.0.0.1:%d", hop.user, hop.port), "-record", "plain-inner-key", "-yes")
+	mustDo(t, os.WriteFile(known, []byte(fmt.Sprintf("[127.0.0.1]:%d %s\n", hop.port,
+		keypair.Public{Blob: hop.hostKey}.Line())), 0o600))
+	args := inner.args("plain-inner", "-jump", fmt.Sprintf("%s@127.0.0.1:%d", hop.user, hop.port), "-record",
+		"plain-inner-key", "-yes")
 	cmd := exec.Command(filepath.Join(bin, "plumlatch"), args...)
 	cmd.Env = append(os.Environ(), "PLUMLATCH_URL="+shared.url, "PLUMLATCH_TOKEN="+shared.token, "HOME="+h)
 	if out, err := cmd.CombinedOutput(); err != nil {
@@ -198,27 +210,34 @@ func TestHostsConfigShapes(t *testing.T) {
 	t.Parallel()
 	d, dir := shared, t.TempDir()
 	d.must(t, "key", "create", "shape-key", "-dir", dir)
-	d.must(t, "instance", "launch", "shape-board", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "shape-key")
+	d.must(t, "instance", "launch", "shape-board", "-image", "debian-12", "-size", "small", "-region", "north-pier",
+		"-key", "shape-key")
 	for what, c := range map[string]struct {
 		before  string
 		prepare func(t *testing.T, file string)
 		after   string // FILE is the written file
 		fails   string
 	}{
-		"none":                     {after: "Include FILE\n"},
-		"comments first":           {before: "# mine\n\nHost a\n  Port 2\n", after: "Include FILE\n\n# mine\n\nHost a\n  Port 2\n"},
-		"a Match at its top":       {before: "Match all\n  User x\n", after: "Include FILE\n\nMatch all\n  User x\n"},
-		"a Host of that name":      {before: "Host shape-board\n  Port 9\n", after: "Include FILE\n\nHost shape-board\n  Port 9\n"},
-		"CRLF":                     {before: "Host a\r\n  Port 2\r\n", after: "Include FILE\r\n\r\nHost a\r\n  Port 2\r\n"},
-		"no last line feed":        {before: "Host a", after: "Include FILE\n\nHost a"},
-		"the Include stands late":  {before: "Host a\n  Port 2\nInclude plumlatch_hosts\n", after: "Include FILE\n\nHost a\n  Port 2\n"},
-		"the Include stands right": {before: "# mine\nInclude FILE other\nHost a\n", after: "# mine\nInclude FILE other\nHost a\n"},
+		"none": {after: "Include FILE\n"},
+		"comments first": {before: "# mine\n\nHost a\n  Port 2\n",
+			after: "Include FILE\n\n# mine\n\nHost a\n  Port 2\n"},
+		"a Match at its top": {before: "Match all\n  User x\n", after: "Include FILE\n\nMatch all\n  User x\n"},
+		"a Host of that name": {before: "Host shape-board\n  Port 9\n",
+			after: "Include FILE\n\nHost shape-board\n  Port 9\n"},
+		"CRLF": {before: "Host a\r\n  Port 2\r\n",
+			after: "Include FILE\r\n\r\nHost a\r\n  Port 2\r\n"},
+		"no last line feed": {before: "Host a", after: "Include FILE\n\nHost a"},
+		"the Include stands late": {before: "Host a\n  Port 2\nInclude plumlatch_hosts\n",
+			after: "Include FILE\n\nHost a\n  Port 2\n"},
+		"the Include stands right": {before: "# mine\nInclude FILE other\nHost a\n",
+			after: "# mine\nInclude FILE other\nHost a\n"},
 		"a link": {before: "Host a\n", fails: "is a link", after: "Host a\n", prepare: func(t *testing.T, file string) {
 			mustDo(t, os.Rename(file, file+".kept"))
 			mustDo(t, os.Symlink("config.kept", file))
 		}},
-		"not writable": {before: "Host a\n", fails: "not writable", after: "Host a\n", prepare: func(t *testing.T, file string) { mustDo(t, os.Chmod(file, 0o444)) }},
-		"a folder":     {fails: "config", prepare: func(t *testing.T, file string) { mustDo(t, os.Mkdir(file, 0o700)) }},
+		"not writable": {before: "Host a\n", fails: "not writable", after: "Host a\n",
+			prepare: func(t *testing.T, file string) { mustDo(t, os.Chmod(file, 0o444)) }},
+		"a folder": {fails: "config", prepare: func(t *testing.T, file string) { mustDo(t, os.Mkdir(file, 0o700)) }},
 	} {
 		t.Run(what, func(t *testing.T) {
 			b := &broken{d: d, home: t.TempDir()}
@@ -226,7 +245,8 @@ func TestHostsConfigShapes(t *testing.T) {
 			mustDo(t, os.Mkdir(ssh, 0o700))
 			file := filepath.Join(ssh, "config")
 			if c.before != "" {
-				mustDo(t, os.WriteFile(file, []byte(strings.ReplaceAll(c.before, "FILE", filepath.Join(ssh, "plumlatch_hosts"))), 0o600))
+				mustDo(t, os.WriteFile(file,
+					[]byte(strings.ReplaceAll(c.before, "FILE", filepath.Join(ssh, "plumlatch_hosts"))), 0o600))
 			}
 			if c.prepare != nil {
 				c.prepare(t, file)
@@ -245,11 +265,14 @@ func TestHostsConfigShapes(t *testing.T) {
 			if strings.Contains(c.before, "Host shape-board") != strings.Contains(r.err, "of your own") {
 				t.Errorf("the engineer's own Host: %+v", r)
 			}
-			if data, err := os.ReadFile(file); c.after != "" && (err != nil || string(data) != strings.ReplaceAll(c.after, "FILE", filepath.Join(ssh, "plumlatch_hosts"))) {
+			if data, err := os.ReadFile(file); c.after != "" &&
+				(err != nil || string(data) != strings.ReplaceAll(c.after, "FILE",
+					filepath.Join(ssh, "plumlatch_hosts"))) {
 				t.Errorf("%v\n%q, want\n%q", err, data, c.after)
 			}
 			if c.fails == "" {
-				out, err := exec.Command("ssh", "-F", file, "-o", "BatchMode=yes", "shape-board", "hostname").CombinedOutput()
+				out, err := exec.Command("ssh", "-F", file, "-o", "BatchMode=yes", "shape-board",
+					"hostname").CombinedOutput()
 				if err != nil || string(out) != "shape-board\n" {
 					t.Errorf("ssh: %v %s", err, out)
 				}
@@ -263,12 +286,16 @@ func TestHostsOldClient(t *testing.T) {
 	t.Parallel()
 	d, dir := shared, t.TempDir()
 	d.must(t, "key", "create", "old-client-key", "-dir", dir)
-	d.must(t, "instance", "launch", "old-client-board", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "old-client-key")
+	d.must(t, "instance", "launch", "old-client-board", "-image", "debian-12", "-size", "small", "-region",
+		"north-pier", "-key", "old-client-key")
 	path := t.TempDir()
-	mustDo(t, os.WriteFile(filepath.Join(path, "ssh"), []byte("#!/bin/sh\ncase \"$*\" in *UpdateHostKeys*) echo 'command-line: line 0: Bad configuration option: updatehostkeys' >&2; exit 255;; esac\n"), 0o755))
+	mustDo(t, os.WriteFile(filepath.Join(path, "ssh"),
+		[]byte("#!/bin/sh\ncase \"$*\" in *UpdateHostKeys*) echo 'command-line: line 0: Bad configuration option: "+
+			"updatehostkeys' >&2; exit 255;; esac\n"), 0o755))
 	b := &broken{d: d, home: t.TempDir(), env: []string{"PATH=" + path + ":" + os.Getenv("PATH")}}
 	r := b.client(t, "hosts", "print", "-dir", dir)
-	if r.code != 0 || !strings.Contains(r.out, "Host old-client-board\n") || strings.Contains(r.out, "UpdateHostKeys") || !strings.Contains(r.out, "CheckHostIP no") {
+	if r.code != 0 || !strings.Contains(r.out, "Host old-client-board\n") ||
+		strings.Contains(r.out, "UpdateHostKeys") || !strings.Contains(r.out, "CheckHostIP no") {
 		t.Errorf("%+v", r)
 	}
 }
@@ -279,9 +306,11 @@ func TestHostsPins(t *testing.T) {
 	t.Parallel()
 	d, dir := shared, t.TempDir()
 	d.must(t, "key", "create", "pin-key", "-dir", dir)
-	d.must(t, "instance", "launch", "pin-board", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "pin-key")
+	d.must(t, "instance", "launch", "pin-board", "-image", "debian-12", "-size", "small", "-region", "north-pier",
+		"-key", "pin-key")
 	i := d.instance(t, "pin-board")
-	b := &broken{d: d, name: "pin-board", id: i.CloudID, disk: d.path("standin", "instances", i.CloudID), home: t.TempDir()}
+	b := &broken{d: d, name: "pin-board", id: i.CloudID, disk: d.path("standin", "instances", i.CloudID),
+		home: t.TempDir()}
 	if r := b.client(t, "hosts", "write", "-dir", dir, "-yes"); r.code != 0 {
 		t.Fatalf("%+v", r)
 	}
@@ -294,12 +323,16 @@ func TestHostsPins(t *testing.T) {
 	var state wire.HostKeyState
 	mustDo(t, json.Unmarshal([]byte(d.client(t, "", "instance", "host-key", "pin-board", "-json").out), &state))
 	fresh := state.Offered.Fingerprint
-	for what, args := range map[string][]string{"another fingerprint": {"-accept", old, "-yes"}, "not in the boot log": {"-from-boot-log", "-yes"}, "no answer": {"-accept", fresh}} {
-		if r := d.client(t, "", append([]string{"instance", "host-key", "pin-board"}, args...)...); r.code != 1 || !strings.Contains(r.err, fresh) {
+	for what, args := range map[string][]string{"another fingerprint": {"-accept", old, "-yes"},
+		"not in the boot log": {"-from-boot-log", "-yes"}, "no answer": {"-accept", fresh}} {
+		if r := d.client(t, "", append([]string{"instance", "host-key", "pin-board"}, args...)...); r.code != 1 ||
+			!strings.Contains(r.err, fresh) {
 			t.Errorf("%s: %+v", what, r)
 		}
 	}
-	for _, body := range []string{`{"fingerprint":"` + old + `","from_boot_log":false}`, `{"fingerprint":"` + fresh + `","from_boot_log":true}`} { // past the client
+	// past the client
+	for _, body := range []string{`{"fingerprint":"` + old + `","from_boot_log":false}`, `{"fingerprint":"` + fresh +
+		`","from_boot_log":true}`} {
 		if a := d.api(t, "POST", "/api/v1/instances/pin-board/host-key", body); a.status != 422 {
 			t.Errorf("%s: %d %s", body, a.status, a.body)
 		}
@@ -308,16 +341,20 @@ func TestHostsPins(t *testing.T) {
 		t.Fatalf("it was taken by itself: %s", got)
 	}
 	d.must(t, "instance", "host-key", "pin-board", "-accept", fresh, "-yes") // by somebody else, elsewhere
-	if in := d.instance(t, "pin-board"); len(in.HostKeys) != 1 || in.HostKeys[0].Fingerprint != fresh || in.Trouble != "" {
+	if in := d.instance(t, "pin-board"); len(in.HostKeys) != 1 || in.HostKeys[0].Fingerprint != fresh ||
+		in.Trouble != "" {
 		t.Errorf("the ledger: %+v", in.HostKeys)
 	}
-	if out := d.must(t, "instance", "host-key", "pin-board"); !strings.Contains(out, old) || !strings.Contains(out, "replaced by") {
+	if out := d.must(t, "instance", "host-key", "pin-board"); !strings.Contains(out, old) ||
+		!strings.Contains(out, "replaced by") {
 		t.Errorf("the old one stays on record: %s", out)
 	}
-	if r := b.client(t, "open", "pin-board", "-dir", dir, "--", "hostname"); r.code != 1 || !strings.Contains(r.err, old) || !strings.Contains(r.err, fresh) {
+	if r := b.client(t, "open", "pin-board", "-dir", dir, "--", "hostname"); r.code != 1 ||
+		!strings.Contains(r.err, old) || !strings.Contains(r.err, fresh) {
 		t.Errorf("open, where the old one is pinned: %+v", r)
 	}
-	if r := b.client(t, "hosts", "write", "-dir", dir); r.code != 1 || !strings.Contains(r.err, "pinned here   "+old) || !strings.Contains(r.err, "recorded now  "+fresh) {
+	if r := b.client(t, "hosts", "write", "-dir", dir); r.code != 1 ||
+		!strings.Contains(r.err, "pinned here   "+old) || !strings.Contains(r.err, "recorded now  "+fresh) {
 		t.Errorf("hosts write without a yes: %+v", r)
 	}
 	if r := b.client(t, "hosts", "write", "-dir", dir, "-yes"); r.code != 0 {
@@ -330,12 +367,15 @@ func TestHostsPins(t *testing.T) {
 	newHostKey(t, b)
 	mustDo(t, json.Unmarshal([]byte(d.client(t, "", "instance", "host-key", "pin-board", "-json").out), &state))
 	b.edit(t, b.disk+".console", func(s string) string {
-		return s + "-----BEGIN SSH HOST KEY FINGERPRINTS-----\n256 " + state.Offered.Fingerprint + " root@pin-board (ED25519)\n-----END SSH HOST KEY FINGERPRINTS-----\n\x1b[31mlogin: "
+		return s + "-----BEGIN SSH HOST KEY FINGERPRINTS-----\n256 " + state.Offered.Fingerprint +
+			" root@pin-board (ED25519)\n-----END SSH HOST KEY FINGERPRINTS-----\n\x1b[31mlogin: "
 	})
-	if out := d.must(t, "instance", "boot-log", "pin-board", "-lines", "3"); strings.ContainsRune(out, 0x1b) || !strings.Contains(out, state.Offered.Fingerprint) {
+	if out := d.must(t, "instance", "boot-log", "pin-board", "-lines", "3"); strings.ContainsRune(out, 0x1b) ||
+		!strings.Contains(out, state.Offered.Fingerprint) {
 		t.Errorf("boot-log: %q", out)
 	}
-	if out := b.client(t, "instance", "host-key", "pin-board", "-from-boot-log", "-yes"); out.code != 0 || !strings.Contains(out.out, "boot output, and fetched") {
+	if out := b.client(t, "instance", "host-key", "pin-board", "-from-boot-log", "-yes"); out.code != 0 ||
+		!strings.Contains(out.out, "boot output, and fetched") {
 		t.Errorf("-from-boot-log: %+v", out)
 	}
 	if r := b.client(t, "open", "pin-board", "-dir", dir, "--", "hostname"); r.code != 0 {
@@ -353,29 +393,51 @@ func TestHostileService(t *testing.T) {
 	mustDo(t, err)
 	key, err := keypair.ReadPublic(pub)
 	mustDo(t, err)
-	good := wire.Instance{Name: "good-board", State: "running", Phase: "ready", Address: "127.0.0.1", Port: 2222, LoginUser: "debian", Alias: "plumlatch-good", Keys: 1,
+	good := wire.Instance{Name: "good-board", State: "running", Phase: "ready", Address: "127.0.0.1", Port: 2222,
+		LoginUser: "debian", Alias: "plumlatch-good", Keys: 1,
 		HostKeys: []wire.HostKey{{Type: "ssh-ed25519", Fingerprint: "x", PublicKey: newPublic(t)}}}
 	const evil = "x\n    ProxyCommand touch MARK"
 	cases := map[string]func(*wire.Instance){
-		"name: a line break": func(i *wire.Instance) { i.Name = "a" + evil }, "name: a pattern": func(i *wire.Instance) { i.Name = "*" }, "name: an option": func(i *wire.Instance) { i.Name = "-oProxyCommand=touch MARK" },
-		"name: blanks": func(i *wire.Instance) { i.Name = "a b" }, "name: a negation": func(i *wire.Instance) { i.Name = "!a" },
-		"address: a name": func(i *wire.Instance) { i.Address = "evil.example" }, "address: an option": func(i *wire.Instance) { i.Address = "-oProxyCommand=touch MARK" },
-		"address: a line break": func(i *wire.Instance) { i.Address = "127.0.0.1" + evil }, "address: a zone": func(i *wire.Instance) { i.Address = "fe80::1%$(touch MARK)" }, "address: everything": func(i *wire.Instance) { i.Address = "0.0.0.0" },
-		"port: none": func(i *wire.Instance) { i.Port = 0 }, "port: too great": func(i *wire.Instance) { i.Port = 70000 },
-		"user: a line break": func(i *wire.Instance) { i.LoginUser = "debian" + evil }, "user: an option": func(i *wire.Instance) { i.LoginUser = "-oProxyCommand=x" }, "user: a command": func(i *wire.Instance) { i.LoginUser = "$(touch MARK)" }, "user: a token": func(i *wire.Instance) { i.LoginUser = "%h" },
-		"alias: a line break": func(i *wire.Instance) { i.Alias = "a" + evil }, "alias: a list": func(i *wire.Instance) { i.Alias = "a,*" }, "alias: empty": func(i *wire.Instance) { i.Alias = "" },
+		"name: a line break":     func(i *wire.Instance) { i.Name = "a" + evil },
+		"name: a pattern":        func(i *wire.Instance) { i.Name = "*" },
+		"name: an option":        func(i *wire.Instance) { i.Name = "-oProxyCommand=touch MARK" },
+		"name: blanks":           func(i *wire.Instance) { i.Name = "a b" },
+		"name: a negation":       func(i *wire.Instance) { i.Name = "!a" },
+		"address: a name":        func(i *wire.Instance) { i.Address = "evil.example" },
+		"address: an option":     func(i *wire.Instance) { i.Address = "-oProxyCommand=touch MARK" },
+		"address: a line break":  func(i *wire.Instance) { i.Address = "127.0.0.1" + evil },
+		"address: a zone":        func(i *wire.Instance) { i.Address = "fe80::1%$(touch MARK)" },
+		"address: everything":    func(i *wire.Instance) { i.Address = "0.0.0.0" },
+		"port: none":             func(i *wire.Instance) { i.Port = 0 },
+		"port: too great":        func(i *wire.Instance) { i.Port = 70000 },
+		"user: a line break":     func(i *wire.Instance) { i.LoginUser = "debian" + evil },
+		"user: an option":        func(i *wire.Instance) { i.LoginUser = "-oProxyCommand=x" },
+		"user: a command":        func(i *wire.Instance) { i.LoginUser = "$(touch MARK)" },
+		"user: a token":          func(i *wire.Instance) { i.LoginUser = "%h" },
+		"alias: a line break":    func(i *wire.Instance) { i.Alias = "a" + evil },
+		"alias: a list":          func(i *wire.Instance) { i.Alias = "a,*" },
+		"alias: empty":           func(i *wire.Instance) { i.Alias = "" },
 		"host key: a line break": func(i *wire.Instance) { i.HostKeys[0].PublicKey = "ssh-ed25519 AAAA" + evil },
-		"host key: an authority": func(i *wire.Instance) { i.HostKeys[0].PublicKey = "@cert-authority * " + i.HostKeys[0].PublicKey },
-		"host key: none":         func(i *wire.Instance) { i.HostKeys = nil },
+		"host key: an authority": func(i *wire.Instance) {
+			i.HostKeys[0].PublicKey = "@cert-authority * " +
+				i.HostKeys[0].PublicKey
+		},
+		"host key: none": func(i *wire.Instance) { i.HostKeys = nil },
 		"jump host: a name": func(i *wire.Instance) {
-			i.Via = &wire.Hop{Address: "a;touch MARK", Port: 22, LoginUser: "u", HostKeys: []string{i.HostKeys[0].PublicKey}}
+			i.Via = &wire.Hop{Address: "a;touch MARK", Port: 22, LoginUser: "u",
+				HostKeys: []string{i.HostKeys[0].PublicKey}}
 		},
 		"jump host: its user": func(i *wire.Instance) {
-			i.Via = &wire.Hop{Address: "127.0.0.1", Port: 22, LoginUser: "u'$(touch MARK)", HostKeys: []string{i.HostKeys[0].PublicKey}}
+			i.Via = &wire.Hop{Address: "127.0.0.1", Port: 22, LoginUser: "u'$(touch MARK)",
+				HostKeys: []string{i.HostKeys[0].PublicKey}}
 		},
-		"jump host: no host key": func(i *wire.Instance) { i.Via = &wire.Hop{Address: "127.0.0.1", Port: 22, LoginUser: "u"} },
+		"jump host: no host key": func(i *wire.Instance) {
+			i.Via = &wire.Hop{Address: "127.0.0.1", Port: 22,
+				LoginUser: "u"}
+		},
 		"jump host: a port of words": func(i *wire.Instance) {
-			i.Via = &wire.Hop{Address: "127.0.0.1", Port: -1, LoginUser: "u", HostKeys: []string{i.HostKeys[0].PublicKey}}
+			i.Via = &wire.Hop{Address: "127.0.0.1", Port: -1, LoginUser: "u",
+				HostKeys: []string{i.HostKeys[0].PublicKey}}
 		},
 	}
 	for what, change := range cases {
@@ -390,7 +452,9 @@ func TestHostileService(t *testing.T) {
 				case strings.HasSuffix(r.URL.Path, "/access"):
 					var rows []wire.Access
 					for n, i := range []wire.Instance{good, bad} {
-						rows = append(rows, wire.Access{ID: int64(n), Instance: i.Name, Key: "hostile-key", LoginUser: i.LoginUser, Fingerprint: key.Fingerprint(), PublicKey: key.Line(), Evidence: "accepted"})
+						rows = append(rows,
+							wire.Access{ID: int64(n), Instance: i.Name, Key: "hostile-key", LoginUser: i.LoginUser,
+								Fingerprint: key.Fingerprint(), PublicKey: key.Line(), Evidence: "accepted"})
 					}
 					out = wire.List[wire.Access]{Items: rows}
 				case strings.Contains(r.URL.Path, "/instances/"):
@@ -406,7 +470,8 @@ func TestHostileService(t *testing.T) {
 			r := run("hosts", "write", "-dir", dir, "-yes")
 			text, _ := os.ReadFile(filepath.Join(home, ".ssh", "plumlatch_hosts"))
 			known, _ := os.ReadFile(filepath.Join(home, ".ssh", "plumlatch_known_hosts"))
-			if r.code != 0 || !strings.Contains(string(text), "Host good-board\n") || !strings.Contains(r.err, "left out: ") {
+			if r.code != 0 || !strings.Contains(string(text), "Host good-board\n") ||
+				!strings.Contains(r.err, "left out: ") {
 				t.Errorf("hosts write: %+v\n%s", r, text)
 			}
 			for _, never := range []string{"ProxyCommand", "MARK", "evil", "bad-board", "Host *", "@cert"} {
@@ -414,7 +479,8 @@ func TestHostileService(t *testing.T) {
 					t.Errorf("%q got into a file:\n%s%s", never, text, known)
 				}
 			}
-			if r := run("open", "bad-board", "-identity", filepath.Join(dir, "hostile-key"), "--", "true"); r.code == 0 || strings.Contains(r.err, "ssh ended") && !strings.HasPrefix(what, "name") {
+			if r := run("open", "bad-board", "-identity", filepath.Join(dir, "hostile-key"), "--",
+				"true"); r.code == 0 || strings.Contains(r.err, "ssh ended") && !strings.HasPrefix(what, "name") {
 				t.Errorf("open: %+v", r)
 			}
 			for _, place := range []string{home, "."} {
@@ -430,13 +496,16 @@ func TestHostileService(t *testing.T) {
 		fake := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			var out any = wire.List[wire.Instance]{Items: []wire.Instance{good, twin}}
 			if strings.HasSuffix(r.URL.Path, "/access") {
-				out = wire.List[wire.Access]{Items: []wire.Access{{Instance: good.Name, LoginUser: "debian", Fingerprint: key.Fingerprint(), Evidence: "accepted"}, {Instance: twin.Name, LoginUser: "debian", Fingerprint: key.Fingerprint(), Evidence: "accepted"}}}
+				out = wire.List[wire.Access]{Items: []wire.Access{{Instance: good.Name, LoginUser: "debian",
+					Fingerprint: key.Fingerprint(), Evidence: "accepted"},
+					{Instance: twin.Name, LoginUser: "debian", Fingerprint: key.Fingerprint(), Evidence: "accepted"}}}
 			}
 			_ = json.NewEncoder(w).Encode(out)
 		}))
 		defer fake.Close()
 		r := shared.clientIn(t, t.TempDir(), fake.URL, "hosts", "print", "-dir", dir)
-		if r.code != 0 || strings.Count(r.out, "\nHost ") != 1 || !strings.Contains(r.err, "differs from another's by case") {
+		if r.code != 0 || strings.Count(r.out, "\nHost ") != 1 ||
+			!strings.Contains(r.err, "differs from another's by case") {
 			t.Errorf("%+v", r)
 		}
 	})
@@ -462,10 +531,12 @@ func TestOpenPrint(t *testing.T) {
 	t.Parallel()
 	d, dir := shared, t.TempDir()
 	d.must(t, "key", "create", "print-key", "-dir", dir)
-	d.must(t, "instance", "launch", "print-board", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "print-key")
+	d.must(t, "instance", "launch", "print-board", "-image", "debian-12", "-size", "small", "-region", "north-pier",
+		"-key", "print-key")
 	i := d.instance(t, "print-board")
 	file := filepath.Join(dir, "print-key")
-	contains(t, "-print", d.must(t, "open", "print-board", "-print", "-dir", dir), i.Address, "2222", "debian", file, "OpenSSH, without a passphrase", i.HostKeys[0].Fingerprint, "-format ppk -out "+file+".ppk")
+	contains(t, "-print", d.must(t, "open", "print-board", "-print", "-dir", dir), i.Address, "2222", "debian", file,
+		"OpenSSH, without a passphrase", i.HostKeys[0].Fingerprint, "-format ppk -out "+file+".ppk")
 	var p struct {
 		Host        string
 		Port        int
@@ -474,8 +545,10 @@ func TestOpenPrint(t *testing.T) {
 		HostKeys    []string `json:"host_keys"`
 		Conversions []string
 	}
-	mustDo(t, json.Unmarshal([]byte(d.must(t, "open", "print-board", "-print", "-json", "-dir", dir, "-user", "captain")), &p))
-	if p.Host != i.Address || p.Port != 2222 || p.User != "captain" || p.File != file || len(p.HostKeys) != 1 || len(p.Conversions) != 2 {
+	mustDo(t, json.Unmarshal([]byte(d.must(t, "open", "print-board", "-print", "-json", "-dir", dir, "-user",
+		"captain")), &p))
+	if p.Host != i.Address || p.Port != 2222 || p.User != "captain" || p.File != file || len(p.HostKeys) != 1 ||
+		len(p.Conversions) != 2 {
 		t.Errorf("%+v", p)
 	}
 	for _, line := range p.Conversions {
@@ -489,7 +562,9 @@ func TestOpenPrint(t *testing.T) {
 	if r := d.client(t, "", "open", "print-board", "-user", "-oProxyCommand=x", "-dir", dir); r.code != 2 {
 		t.Errorf("a user that is none: %+v", r)
 	}
-	if r := d.client(t, "", "open", "print-board", "-user", "captain", "-identity", file, "--", "true"); r.code != 255 || !strings.Contains(r.err, "next: plumlatch why print-board -identity "+file+" -user captain") {
+	if r := d.client(t, "", "open", "print-board", "-user", "captain", "-identity", file, "--",
+		"true"); r.code != 255 || !strings.Contains(r.err, "next: plumlatch why print-board -identity "+file+
+		" -user captain") {
 		t.Errorf("a user that is not there: %+v", r)
 	}
 }

@@ -58,10 +58,12 @@ func TestJournalTampering(t *testing.T) {
 		chained(t, db) // heads of their own
 	}
 	state := filepath.Join(s.dir, "state")
-	if r := d.machine(t, state, "journal", "verify"); r.code != 0 || !strings.Contains(r.out, "The journal holds") || !strings.Contains(r.out, "seen here for the first time") {
+	if r := d.machine(t, state, "journal", "verify"); r.code != 0 || !strings.Contains(r.out, "The journal holds") ||
+		!strings.Contains(r.out, "seen here for the first time") {
 		t.Fatalf("untouched: %+v", r)
 	}
-	if r := d.machine(t, state, "journal", "verify"); r.code != 0 || !strings.Contains(r.out, "which this machine saw") {
+	if r := d.machine(t, state, "journal", "verify"); r.code != 0 ||
+		!strings.Contains(r.out, "which this machine saw") {
 		t.Fatalf("again: %+v", r)
 	}
 	chained(t, db)
@@ -71,7 +73,8 @@ func TestJournalTampering(t *testing.T) {
 	if r := d.machine(t, state, "journal", "export", "-out", file); r.code != 0 {
 		t.Fatalf("export: %+v", r)
 	}
-	if r := d.machine(t, state, "journal", "export", "-out", file); r.code != 1 || !strings.Contains(r.err, "not written over") {
+	if r := d.machine(t, state, "journal", "export", "-out", file); r.code != 1 ||
+		!strings.Contains(r.err, "not written over") {
 		t.Errorf("export over a file: %+v", r)
 	}
 	if r := d.machine(t, state, "journal", "verify", "-file", file); r.code != 0 {
@@ -91,11 +94,17 @@ func TestJournalTampering(t *testing.T) {
 		want     string
 	}{
 		{"a row changed", func() { do("UPDATE journal SET bytes = $2 WHERE id = $1", id, []byte(`{"at":"x"}`)) },
-			func() { do("UPDATE journal SET bytes = $2 WHERE id = $1", id, stored) }, fmt.Sprintf("entry %d (link %d) was changed", id, n)},
-		{"a row's bytes alone", func() { do("UPDATE journal SET bytes = $2 WHERE id = $1", id, append([]byte(" "), stored...)) },
-			func() { do("UPDATE journal SET bytes = $2 WHERE id = $1", id, stored) }, fmt.Sprintf("entry %d (link %d) was changed", id, n)},
+			func() { do("UPDATE journal SET bytes = $2 WHERE id = $1", id, stored) },
+			fmt.Sprintf("entry %d (link %d) was changed", id, n)},
+		{"a row's bytes alone", func() {
+			do("UPDATE journal SET bytes = $2 WHERE id = $1", id,
+				append([]byte(" "), stored...))
+		},
+			func() { do("UPDATE journal SET bytes = $2 WHERE id = $1", id, stored) },
+			fmt.Sprintf("entry %d (link %d) was changed", id, n)},
 		{"what lists show changed", func() { do("UPDATE journal SET operator = 'nobody' WHERE id = $1", id) },
-			func() { do("UPDATE journal SET operator = 'first-admin' WHERE id = $1", id) }, fmt.Sprintf("entry %d (link %d) was changed: what lists show", id, n)},
+			func() { do("UPDATE journal SET operator = 'first-admin' WHERE id = $1", id) },
+			fmt.Sprintf("entry %d (link %d) was changed: what lists show", id, n)},
 		{"a row removed", func() {
 			do("CREATE TABLE aside AS SELECT * FROM journal WHERE id = $1", id)
 			do("DELETE FROM journal WHERE id = $1", id)
@@ -113,7 +122,8 @@ func TestJournalTampering(t *testing.T) {
 			do("ALTER TABLE journal ENABLE TRIGGER journal_wait")
 		}, "entry -5 was put in between"},
 		{"changed and rehashed", func() { do("UPDATE journal_chain SET sha256 = sha256(sha256) WHERE n = $1", n) },
-			func() { do("UPDATE journal_chain SET sha256 = $2 WHERE n = $1", n, sum) }, fmt.Sprintf("the chain was rehashed: link %d", n)},
+			func() { do("UPDATE journal_chain SET sha256 = $2 WHERE n = $1", n, sum) },
+			fmt.Sprintf("the chain was rehashed: link %d", n)},
 		{"the tail cut, heads and all", func() {
 			for _, table := range []string{"journal_heads", "journal_chain"} {
 				do("CREATE TABLE " + table + "_aside AS SELECT * FROM " + table + " WHERE n > " + fmt.Sprint(n))
@@ -182,10 +192,13 @@ func TestJournalRole(t *testing.T) {
 	mustDo(t, err)
 	defer db.Close(ctx)
 	for _, sql := range []string{
-		"UPDATE journal SET operator = 'nobody'", "DELETE FROM journal", "TRUNCATE journal", "ALTER TABLE journal DISABLE TRIGGER ALL", "DROP TRIGGER journal_append_only ON journal",
-		"UPDATE journal_chain SET sha256 = ''", "DELETE FROM journal_chain", "UPDATE journal_heads SET n = 0", "DELETE FROM journal_heads", "DELETE FROM journal_checks", "UPDATE schema_migrations SET version = 1",
+		"UPDATE journal SET operator = 'nobody'", "DELETE FROM journal", "TRUNCATE journal",
+		"ALTER TABLE journal DISABLE TRIGGER ALL", "DROP TRIGGER journal_append_only ON journal",
+		"UPDATE journal_chain SET sha256 = ''", "DELETE FROM journal_chain", "UPDATE journal_heads SET n = 0",
+		"DELETE FROM journal_heads", "DELETE FROM journal_checks", "UPDATE schema_migrations SET version = 1",
 	} {
-		if _, err := db.Exec(ctx, sql); err == nil || !strings.Contains(err.Error(), "permission denied") && !strings.Contains(err.Error(), "must be owner") {
+		if _, err := db.Exec(ctx, sql); err == nil || !strings.Contains(err.Error(), "permission denied") &&
+			!strings.Contains(err.Error(), "must be owner") {
 			t.Errorf("%s: %v", sql, err)
 		}
 	}
@@ -194,7 +207,8 @@ func TestJournalRole(t *testing.T) {
 	if check.OwnerRole || len(check.Breaks) > 0 || check.Links == 0 {
 		t.Errorf("%+v", check)
 	}
-	if r := shared.machine(t, t.TempDir(), "journal", "export", "-out", "-"); r.code != 0 || !strings.HasPrefix(r.out, `{"entry":`) || strings.Contains(r.out, "\x1b") {
+	if r := shared.machine(t, t.TempDir(), "journal", "export", "-out", "-"); r.code != 0 ||
+		!strings.HasPrefix(r.out, `{"entry":`) || strings.Contains(r.out, "\x1b") {
 		t.Errorf("export: %d %.100s", r.code, r.out)
 	} else {
 		var l journal.Line

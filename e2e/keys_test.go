@@ -47,22 +47,27 @@ func TestCreateAndConvert(t *testing.T) {
 	}
 	n := 0
 	for _, c := range []struct{ kind, format, extension string }{
-		{"ed25519", "openssh", ""}, {"ed25519", "ppk", ".ppk"}, {"ed25519", "ppk2", ".ppk"}, {"ed25519", "pkcs8", ".pem"},
-		{"rsa-2048", "pem", ".pem"}, {"ecdsa-256", "pkcs8", ".pem"}, {"ecdsa-384", "ppk", ".ppk"}, {"ecdsa-521", "pem", ".pem"},
+		{"ed25519", "openssh", ""}, {"ed25519", "ppk", ".ppk"}, {"ed25519", "ppk2", ".ppk"},
+		{"ed25519", "pkcs8", ".pem"},
+		{"rsa-2048", "pem", ".pem"}, {"ecdsa-256", "pkcs8", ".pem"}, {"ecdsa-384", "ppk", ".ppk"},
+		{"ecdsa-521", "pem", ".pem"},
 	} {
 		name := fmt.Sprintf("conv-%s-%s", c.kind, c.format)
-		r := d.client(t, "", "key", "create", name, "-kind", c.kind, "-format", c.format, "-dir", dir, "-new-passphrase-file", pass)
+		r := d.client(t, "", "key", "create", name, "-kind", c.kind, "-format", c.format, "-dir", dir,
+			"-new-passphrase-file", pass)
 		if r.code != 0 {
 			t.Errorf("%s: %+v", name, r)
 			continue
 		}
 		warned := strings.Contains(r.err, "OpenSSH")
-		if wantWarning := strings.HasPrefix(c.format, "ppk") || c.format == "pkcs8" && c.kind == "ed25519"; warned != wantWarning {
+		if wantWarning := strings.HasPrefix(c.format, "ppk") ||
+			c.format == "pkcs8" && c.kind == "ed25519"; warned != wantWarning {
 			t.Errorf("%s: warned: %t\n%s", name, warned, r.err)
 		}
 		file, back := filepath.Join(dir, name+c.extension), filepath.Join(dir, name+".back")
 		// The passphrase is kept; without one given, none is asked for where there is no terminal.
-		if r := d.client(t, "", "key", "convert", file, "-format", "openssh", "-out", back); r.code != 1 || !strings.Contains(r.err, "-passphrase-file") {
+		if r := d.client(t, "", "key", "convert", file, "-format", "openssh", "-out", back); r.code != 1 ||
+			!strings.Contains(r.err, "-passphrase-file") {
 			t.Errorf("%s without its passphrase: %+v", name, r)
 		}
 		d.must(t, "key", "convert", file, "-format", "openssh", "-out", back, "-passphrase-file", pass)
@@ -71,10 +76,12 @@ func TestCreateAndConvert(t *testing.T) {
 			t.Errorf("%s: the conversion lost its passphrase: %s", name, out)
 		}
 		recorded := d.key(t, name)
-		if strings.TrimSuffix(public, " "+name) != strings.TrimSuffix(recorded.PublicKey, " "+name) || recorded.Passphrase != "yes" || recorded.Comment != name {
+		if strings.TrimSuffix(public, " "+name) != strings.TrimSuffix(recorded.PublicKey, " "+name) ||
+			recorded.Passphrase != "yes" || recorded.Comment != name {
 			t.Errorf("%s: %s, recorded %+v", name, public, recorded)
 		}
-		if r := d.client(t, "", "key", "convert", file, "-format", "openssh", "-out", back, "-passphrase-file", pass); r.code != 1 || !strings.Contains(r.err, "not overwritten") {
+		if r := d.client(t, "", "key", "convert", file, "-format", "openssh", "-out", back, "-passphrase-file",
+			pass); r.code != 1 || !strings.Contains(r.err, "not overwritten") {
 			t.Errorf("%s over a file that stands: %+v", name, r)
 		}
 		r = d.clientWith(t, "", "", "", "key", "public", file, "-passphrase-file", pass)
@@ -84,7 +91,8 @@ func TestCreateAndConvert(t *testing.T) {
 		n++
 	}
 	t.Logf("%d pairs", n)
-	if r := d.client(t, "", "key", "create", "conv-no", "-format", "pem", "-dir", dir); r.code != 2 || !strings.Contains(r.err, "no PEM form") {
+	if r := d.client(t, "", "key", "create", "conv-no", "-format", "pem", "-dir", dir); r.code != 2 ||
+		!strings.Contains(r.err, "no PEM form") {
 		t.Errorf("Ed25519 as PEM: %+v", r)
 	}
 	// From a pipe to a pipe, and from a public half to nothing private.
@@ -92,28 +100,33 @@ func TestCreateAndConvert(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r := d.client(t, string(private), "key", "convert", "-", "-format", "rfc4716", "-out", "-", "-passphrase-file", pass)
+	r := d.client(t, string(private), "key", "convert", "-", "-format", "rfc4716", "-out", "-",
+		"-passphrase-file", pass)
 	if r.code != 0 || !strings.HasPrefix(r.out, "---- BEGIN SSH2 PUBLIC KEY ----") {
 		t.Errorf("through pipes: %+v", r)
 	}
-	if r := d.client(t, r.out, "key", "convert", "-", "-format", "ppk", "-out", "-"); r.code != 1 || !strings.Contains(r.err, "public half only") {
+	if r := d.client(t, r.out, "key", "convert", "-", "-format", "ppk", "-out", "-"); r.code != 1 ||
+		!strings.Contains(r.err, "public half only") {
 		t.Errorf("a private file out of a public one: %+v", r)
 	}
-	if r := d.client(t, string(private), "key", "convert", "-", "-format", "pem", "-out", "-", "-passphrase-file", "/dev/null"); r.code != 1 || strings.Contains(r.out+r.err, string(private[60:90])) {
+	if r := d.client(t, string(private), "key", "convert", "-", "-format", "pem", "-out", "-", "-passphrase-file",
+		"/dev/null"); r.code != 1 || strings.Contains(r.out+r.err, string(private[60:90])) {
 		t.Errorf("a locked key without its passphrase: %+v", r)
 	}
 }
 
 func TestRandomPassphrase(t *testing.T) {
 	d, dir := shared, t.TempDir()
-	if r := d.client(t, "", "key", "create", "random-key", "-random-passphrase", "-dir", dir); r.code != 1 || !strings.Contains(r.err, "-passphrase-fd") {
+	if r := d.client(t, "", "key", "create", "random-key", "-random-passphrase", "-dir", dir); r.code != 1 ||
+		!strings.Contains(r.err, "-passphrase-fd") {
 		t.Errorf("nowhere to show it: %+v", r)
 	}
 	out, err := os.Create(filepath.Join(dir, "shown"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	cmd := exec.Command(filepath.Join(bin, "plumlatch"), "key", "create", "random-key", "-random-passphrase", "-passphrase-fd", "3", "-dir", dir)
+	cmd := exec.Command(filepath.Join(bin, "plumlatch"), "key", "create", "random-key", "-random-passphrase",
+		"-passphrase-fd", "3", "-dir", dir)
 	cmd.Env = append(os.Environ(), "PLUMLATCH_URL="+d.url, "PLUMLATCH_TOKEN="+d.token)
 	cmd.ExtraFiles = []*os.File{out}
 	text, err := cmd.CombinedOutput()
@@ -130,7 +143,9 @@ func TestRandomPassphrase(t *testing.T) {
 	if err := os.WriteFile(trivial, []byte("password1\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if r := d.client(t, "", "key", "create", "trivial-key", "-new-passphrase-file", trivial, "-dir", dir); r.code != 0 || !strings.Contains(r.err, "this passphrase is trivial") || strings.Contains(r.err, "password1") {
+	if r := d.client(t, "", "key", "create", "trivial-key", "-new-passphrase-file", trivial, "-dir",
+		dir); r.code != 0 || !strings.Contains(r.err, "this passphrase is trivial") ||
+		strings.Contains(r.err, "password1") {
 		t.Errorf("a trivial passphrase: %+v", r)
 	}
 }
@@ -156,7 +171,8 @@ func TestKeyCheck(t *testing.T) {
 		return data
 	}
 	d.must(t, "key", "create", "check-good", "-dir", dir)
-	d.must(t, "instance", "launch", "check-board", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "check-good")
+	d.must(t, "instance", "launch", "check-board", "-image", "debian-12", "-size", "small", "-region", "north-pier",
+		"-key", "check-good")
 	good := read("check-good")
 	write("crlf", []byte(strings.TrimSuffix(strings.ReplaceAll(string(good), "\n", "\r\n"), "\r\n")), 0o644)
 	write("leaked.pub", good, 0o600)
@@ -201,7 +217,8 @@ func TestKeyCheck(t *testing.T) {
 			}
 		}
 	}
-	if c := found["check-good"]; c.Recorded_as != "check-good" || len(c.Opens) != 1 || c.Get_in != "plumlatch open check-board -identity "+filepath.Join(dir, "check-good") || c.Passphrase != "no" {
+	if c := found["check-good"]; c.Recorded_as != "check-good" || len(c.Opens) != 1 ||
+		c.Get_in != "plumlatch open check-board -identity "+filepath.Join(dir, "check-good") || c.Passphrase != "no" {
 		t.Errorf("%+v", c)
 	}
 	if c := found["locked"]; c.Passphrase != "yes" || c.Kind != "ed25519" || c.Recorded_as != "" {
@@ -210,7 +227,8 @@ func TestKeyCheck(t *testing.T) {
 	if _, ok := found["notes.txt"]; ok {
 		t.Error("notes.txt is listed as a key")
 	}
-	if c := found["broken"]; !strings.Contains(c.Error, "not a private key") && !strings.Contains(c.Error, "damaged") && !strings.Contains(c.Error, "cut short") {
+	if c := found["broken"]; !strings.Contains(c.Error, "not a private key") &&
+		!strings.Contains(c.Error, "damaged") && !strings.Contains(c.Error, "cut short") {
 		t.Errorf("broken: %+v", c)
 	}
 	if c := look("")["check-good"]; c.Kind != "ed25519" || c.Recorded_as != "" {
@@ -226,14 +244,17 @@ func TestKeyCheck(t *testing.T) {
 	if backups, _ := filepath.Glob(filepath.Join(dir, "crlf.before-*")); len(backups) != 1 {
 		t.Errorf("backups: %v", backups)
 	}
-	contains(t, "the table", d.must(t, "key", "check", dir), "check-good", "gets in: plumlatch open check-board", "OpenSSH", "HALF")
+	contains(t, "the table", d.must(t, "key", "check", dir), "check-good", "gets in: plumlatch open check-board",
+		"OpenSSH", "HALF")
 	for _, place := range []string{"Downloads", "my-sync", "repo/.git"} {
 		sub := filepath.Join(t.TempDir(), place)
 		if err := os.MkdirAll(sub, 0o700); err != nil {
 			t.Fatal(err)
 		}
-		r := d.client(t, "", "key", "create", "place-"+filepath.Base(strings.TrimPrefix(place, "repo/.")), "-dir", strings.TrimSuffix(sub, "/.git"))
-		want := map[string]string{"Downloads": "downloads folder", "my-sync": "synchronised folder", "repo/.git": "version-controlled tree"}[place]
+		r := d.client(t, "", "key", "create", "place-"+filepath.Base(strings.TrimPrefix(place, "repo/.")), "-dir",
+			strings.TrimSuffix(sub, "/.git"))
+		want := map[string]string{"Downloads": "downloads folder", "my-sync": "synchronised folder",
+			"repo/.git": "version-controlled tree"}[place]
 		if r.code != 0 || !strings.Contains(r.err, want) {
 			t.Errorf("%s: %+v", place, r)
 		}
@@ -245,11 +266,13 @@ func TestKeyLife(t *testing.T) {
 	d, dir := shared, t.TempDir()
 	d.must(t, "holder", "add", "night-shift", "-sort", "team")
 	contains(t, "holders", d.must(t, "holder", "list"), "night-shift", "team")
-	if r := d.client(t, "", "holder", "add", "x-holder", "-sort", "ghost"); r.code != 1 || !strings.Contains(r.err, "person, team, machine, job") {
+	if r := d.client(t, "", "holder", "add", "x-holder", "-sort", "ghost"); r.code != 1 ||
+		!strings.Contains(r.err, "person, team, machine, job") {
 		t.Errorf("%+v", r)
 	}
 	d.must(t, "key", "create", "life-key", "-dir", dir, "-holder", "night-shift", "-note", "first")
-	if r := d.client(t, "", "key", "create", "life-other", "-dir", dir, "-holder", "nobody"); r.code != 1 || !strings.Contains(r.err, "no holder") {
+	if r := d.client(t, "", "key", "create", "life-other", "-dir", dir, "-holder", "nobody"); r.code != 1 ||
+		!strings.Contains(r.err, "no holder") {
 		t.Errorf("an unknown holder: %+v", r)
 	}
 	if left, _ := filepath.Glob(filepath.Join(dir, "life-other*")); len(left) != 0 {
@@ -257,29 +280,38 @@ func TestKeyLife(t *testing.T) {
 	}
 	d.must(t, "key", "note", "life-key", "the spare one")
 	d.must(t, "key", "set", "life-key", "-kept-at", "the safe on the bridge", "-origin", "made elsewhere")
-	d.must(t, "instance", "launch", "life-board", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "life-key")
+	d.must(t, "instance", "launch", "life-board", "-image", "debian-12", "-size", "small", "-region", "north-pier",
+		"-key", "life-key")
 	d.must(t, "key", "rename", "life-key", "life-key-2")
 	k := d.key(t, "life-key-2")
-	if k.Holder != "night-shift" || k.HolderSort != "team" || k.Note != "the spare one" || k.KeptAt != "the safe on the bridge" || k.Origin != "made elsewhere" || k.Reach != 1 || k.Passphrase != "no" || k.EvidenceAt == nil {
+	if k.Holder != "night-shift" || k.HolderSort != "team" || k.Note != "the spare one" ||
+		k.KeptAt != "the safe on the bridge" || k.Origin != "made elsewhere" || k.Reach != 1 ||
+		k.Passphrase != "no" || k.EvidenceAt == nil {
 		t.Errorf("%+v", k)
 	}
-	for _, filter := range []string{"holder=night-shift", "origin=made+elsewhere&q=life", "state=in+use&q=life-key-2", "kind=ed25519&q=life-key-2"} {
+	for _, filter := range []string{"holder=night-shift", "origin=made+elsewhere&q=life", "state=in+use&q=life-key-2",
+		"kind=ed25519&q=life-key-2"} {
 		var l wire.List[wire.Key]
 		a := d.api(t, "GET", "/api/v1/keys?"+filter, "")
-		if err := json.Unmarshal([]byte(a.body), &l); err != nil || len(l.Items) != 1 || l.Items[0].Name != "life-key-2" {
+		if err := json.Unmarshal([]byte(a.body), &l); err != nil || len(l.Items) != 1 ||
+			l.Items[0].Name != "life-key-2" {
 			t.Errorf("%s: %s", filter, a.body)
 		}
 	}
-	if a := d.api(t, "GET", "/api/v1/keys?q=life-key-2&older_than_days=30", ""); strings.Contains(a.body, "life-key-2") {
+	if a := d.api(t, "GET", "/api/v1/keys?q=life-key-2&older_than_days=30",
+		""); strings.Contains(a.body, "life-key-2") {
 		t.Errorf("older than 30 days: %s", a.body)
 	}
 	d.must(t, "key", "retire", "life-key-2")
-	if r := d.client(t, "", "instance", "launch", "life-board-2", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "life-key-2"); r.code != 1 || !strings.Contains(r.err, "is retired") {
+	if r := d.client(t, "", "instance", "launch", "life-board-2", "-image", "debian-12", "-size", "small", "-region",
+		"north-pier", "-key", "life-key-2"); r.code != 1 || !strings.Contains(r.err, "is retired") {
 		t.Errorf("a launch with a retired key: %+v", r)
 	}
 	d.must(t, "key", "use-again", "life-key-2")
-	d.must(t, "instance", "launch", "life-board-2", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "life-key-2")
-	if r := d.client(t, "", "key", "forget", "life-key-2", "-yes"); r.code != 1 || !strings.Contains(r.err, "life-board, life-board-2") {
+	d.must(t, "instance", "launch", "life-board-2", "-image", "debian-12", "-size", "small", "-region", "north-pier",
+		"-key", "life-key-2")
+	if r := d.client(t, "", "key", "forget", "life-key-2", "-yes"); r.code != 1 ||
+		!strings.Contains(r.err, "life-board, life-board-2") {
 		t.Errorf("forgetting what opens something: %+v", r)
 	}
 	d.must(t, "instance", "remove", "life-board", "-yes")
@@ -292,7 +324,8 @@ func TestKeyLife(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	contains(t, "help", d.must(t, "help", "key", "forget"), "key retire", "it must open nothing")
-	contains(t, "journal", d.must(t, "journal", "list", "-target", "key life-key-2"), "key.retire", "key.use-again", "key.forget")
+	contains(t, "journal", d.must(t, "journal", "list", "-target", "key life-key-2"), "key.retire",
+		"key.use-again", "key.forget")
 }
 
 // TestWeakKeysAreRecordedNeverPlaced brings an old fleet's keys.
@@ -317,7 +350,8 @@ func TestWeakKeysAreRecordedNeverPlaced(t *testing.T) {
 			t.Errorf("%s: %+v", name, r)
 			continue
 		}
-		if r := d.client(t, "", "instance", "launch", "old-board", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "old-"+name); r.code != 1 || !strings.Contains(r.err, "too weak") {
+		if r := d.client(t, "", "instance", "launch", "old-board", "-image", "debian-12", "-size", "small", "-region",
+			"north-pier", "-key", "old-"+name); r.code != 1 || !strings.Contains(r.err, "too weak") {
 			t.Errorf("%s placed: %+v", name, r)
 		}
 	}
@@ -330,18 +364,21 @@ func TestImportSaysWhatItFound(t *testing.T) {
 	d, dir := shared, t.TempDir()
 	public := strings.TrimSuffix(newPublic(t), " made for a test")
 	file := filepath.Join(dir, "k.pub")
-	if err := os.WriteFile(file, []byte("\ufeff"+`restrict,pty `+public+" mate@quay-7.example\r\n"), 0o600); err != nil {
+	if err := os.WriteFile(file, []byte("\ufeff"+`restrict,pty `+public+" mate@quay-7.example\r\n"),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	r := d.client(t, "", "key", "import", "found-a", file, "-comment", "", "-elsewhere", "-kept-at", "nowhere")
-	if r.code != 0 || !strings.Contains(r.err, "byte-order mark") || !strings.Contains(r.err, "CRLF") || !strings.Contains(r.err, "Options stand in front") || strings.Contains(r.err, "gives away") {
+	if r.code != 0 || !strings.Contains(r.err, "byte-order mark") || !strings.Contains(r.err, "CRLF") ||
+		!strings.Contains(r.err, "Options stand in front") || strings.Contains(r.err, "gives away") {
 		t.Errorf("%+v", r)
 	}
 	if k := d.key(t, "found-a"); k.Comment != "" || k.Origin != "made elsewhere" {
 		t.Errorf("%+v", k)
 	}
 	other := strings.TrimSuffix(newPublic(t), " made for a test")
-	if r := d.client(t, other+" mate@quay-7", "key", "import", "found-b", "-"); r.code != 0 || !strings.Contains(r.err, "gives away a user name and a machine") {
+	if r := d.client(t, other+" mate@quay-7", "key", "import", "found-b", "-"); r.code != 0 ||
+		!strings.Contains(r.err, "gives away a user name and a machine") {
 		t.Errorf("%+v", r)
 	}
 	// Many at once.
@@ -355,7 +392,8 @@ func TestImportSaysWhatItFound(t *testing.T) {
 		t.Errorf("-whole: %+v", r)
 	}
 	r = d.client(t, "", "key", "import", "-batch", batch)
-	if r.code != 1 || !strings.Contains(r.out, "2 of 4 recorded") || !strings.Contains(r.out, "recorded already, as found-b") || !strings.Contains(r.out, "authorized_keys:3") {
+	if r.code != 1 || !strings.Contains(r.out, "2 of 4 recorded") ||
+		!strings.Contains(r.out, "recorded already, as found-b") || !strings.Contains(r.out, "authorized_keys:3") {
 		t.Errorf("-batch: %+v", r)
 	}
 	if r = d.client(t, "", "key", "import", "-batch", batch); !strings.Contains(r.out, "0 of 4 recorded") {
@@ -385,7 +423,8 @@ func TestKeyProve(t *testing.T) {
 			t.Errorf("%s: %+v", name, k)
 		}
 	}
-	if r := d.client(t, "", "key", "prove", "prove-ed25519", "-identity", filepath.Join(dir, "prove-rsa-2048"), "-passphrase-file", pass); r.code != 1 || !strings.Contains(r.err, "another key") {
+	if r := d.client(t, "", "key", "prove", "prove-ed25519", "-identity", filepath.Join(dir, "prove-rsa-2048"),
+		"-passphrase-file", pass); r.code != 1 || !strings.Contains(r.err, "another key") {
 		t.Errorf("another key: %+v", r)
 	}
 
@@ -399,7 +438,8 @@ func TestKeyProve(t *testing.T) {
 	waitFor(t, "the agent", func() bool { _, err := os.Stat(socket); return err == nil })
 	d.must(t, "key", "create", "prove-agent", "-kind", "rsa-2048", "-dir", dir)
 	t.Setenv("SSH_AUTH_SOCK", socket)
-	if r := d.client(t, "", "key", "prove", "prove-agent", "-agent"); r.code != 1 || !strings.Contains(r.err, "next: ssh-add") {
+	if r := d.client(t, "", "key", "prove", "prove-agent", "-agent"); r.code != 1 ||
+		!strings.Contains(r.err, "next: ssh-add") {
 		t.Errorf("an agent without the key: %+v", r)
 	}
 	if out, err := exec.Command("ssh-add", filepath.Join(dir, "prove-agent")).CombinedOutput(); err != nil {
@@ -442,11 +482,13 @@ func challenges(t *testing.T, d *demo, file string) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return d.api(t, "POST", path+"/proof", mustJSON(t, wire.Proof{Nonce: nonce, Signature: string(sig)}), headers...)
+		return d.api(t, "POST", path+"/proof", mustJSON(t, wire.Proof{Nonce: nonce, Signature: string(sig)}),
+			headers...)
 	}
 	ch := ask()
 	u, err := url.Parse(d.url)
-	if err != nil || !strings.Contains(ch.Text, u.Host) || !strings.Contains(ch.Text, "operator harbour-lead") || !strings.Contains(ch.Text, pair.Public.Fingerprint()) {
+	if err != nil || !strings.Contains(ch.Text, u.Host) || !strings.Contains(ch.Text, "operator harbour-lead") ||
+		!strings.Contains(ch.Text, pair.Public.Fingerprint()) {
 		t.Errorf("the challenge: %s", ch.Text)
 	}
 	if a := answer(ch.Nonce, keypair.ProofNamespace, ch.Text); a.status != 200 {
@@ -465,15 +507,19 @@ func challenges(t *testing.T, d *demo, file string) {
 	}
 	ch = ask()
 	var o wire.Operator
-	if err := json.Unmarshal([]byte(d.must(t, "operator", "add", "prove-other", "-role", "operator", "-json")), &o); err != nil {
+	if err := json.Unmarshal([]byte(d.must(t, "operator", "add", "prove-other", "-role", "operator", "-json")),
+		&o); err != nil {
 		t.Fatal(err)
 	}
-	in := d.api(t, "POST", "/api/v1/session", mustJSON(t, wire.Credentials{Operator: "prove-other", Password: o.Password}), "Origin", d.url)
+	in := d.api(t, "POST", "/api/v1/session",
+		mustJSON(t, wire.Credentials{Operator: "prove-other", Password: o.Password}), "Origin", d.url)
 	cookie, _, _ := strings.Cut(in.header.Get("Set-Cookie"), ";")
-	if a := answer(ch.Nonce, keypair.ProofNamespace, ch.Text, "Cookie", cookie, "Origin", d.url); a.status != 422 || a.field(t, "field") != "nonce" {
+	if a := answer(ch.Nonce, keypair.ProofNamespace, ch.Text, "Cookie", cookie, "Origin", d.url); a.status != 422 ||
+		a.field(t, "field") != "nonce" {
 		t.Errorf("another operator: %s", a.body)
 	}
-	if _, err := d.database(t).Exec(t.Context(), "UPDATE challenges SET expires_at = now() - interval '1 s'"); err != nil {
+	if _, err := d.database(t).Exec(t.Context(),
+		"UPDATE challenges SET expires_at = now() - interval '1 s'"); err != nil {
 		t.Fatal(err)
 	}
 	if a := answer(ch.Nonce, keypair.ProofNamespace, ch.Text); a.status != 422 {
@@ -488,7 +534,8 @@ func challenges(t *testing.T, d *demo, file string) {
 	if err := os.WriteFile(filepath.Join(dir, "sig"), sig, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	check := exec.Command("ssh-keygen", "-Y", "check-novalidate", "-n", keypair.ProofNamespace, "-s", filepath.Join(dir, "sig"))
+	check := exec.Command("ssh-keygen", "-Y", "check-novalidate", "-n", keypair.ProofNamespace, "-s",
+		filepath.Join(dir, "sig"))
 	check.Stdin = strings.NewReader(ch.Text)
 	if out, err := check.CombinedOutput(); err != nil {
 		t.Errorf("ssh-keygen -Y: %v %s", err, out)

@@ -28,21 +28,25 @@ func TestLaunchWithEverything(t *testing.T) {
 	if err := os.WriteFile(own, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	base := []string{"instance", "launch", "every-board", "-image", "debian-12", "-size", "medium", "-region", "south-pier", "-zone", "south-pier-c", "-disk", "33",
+	base := []string{"instance", "launch", "every-board", "-image", "debian-12", "-size", "medium", "-region",
+		"south-pier", "-zone", "south-pier-c", "-disk", "33",
 		"-tag", "line=south", "-tag", "deck=upper", "-user-data", own, "-key", "every-key"}
 	r := d.client(t, "", append(base, "-plan")...)
-	if r.code != 0 || !strings.Contains(r.out, "merge_how") || !strings.Contains(r.out, "packages: [rsync]") || !strings.Contains(r.err, "sole opener") {
+	if r.code != 0 || !strings.Contains(r.out, "merge_how") || !strings.Contains(r.out, "packages: [rsync]") ||
+		!strings.Contains(r.err, "sole opener") {
 		t.Errorf("-plan: %+v", r)
 	}
 	if r := d.client(t, "", "instance", "show", "every-board"); r.code != 1 {
 		t.Errorf("-plan launched something: %+v", r)
 	}
 	r = d.client(t, "", append(base, "-new-key", "every-second", "-dir", dir)...)
-	if r.code != 0 || !strings.Contains(r.err, "made every-second") || !strings.Contains(r.err, "keys of its own") || strings.Contains(r.err, "sole opener") {
+	if r.code != 0 || !strings.Contains(r.err, "made every-second") || !strings.Contains(r.err, "keys of its own") ||
+		strings.Contains(r.err, "sole opener") {
 		t.Fatalf("%+v", r)
 	}
 	in := d.instance(t, "every-board")
-	if in.Zone != "south-pier-c" || in.DiskGB != 33 || in.Tags["line"] != "south" || in.Tags["deck"] != "upper" || in.Trouble != "" || in.Keys != 2 || len(in.Addresses) != 1 {
+	if in.Zone != "south-pier-c" || in.DiskGB != 33 || in.Tags["line"] != "south" || in.Tags["deck"] != "upper" ||
+		in.Trouble != "" || in.Keys != 2 || len(in.Addresses) != 1 {
 		t.Errorf("%+v", in)
 	}
 	var there struct {
@@ -50,25 +54,30 @@ func TestLaunchWithEverything(t *testing.T) {
 		DiskGB int               `json:"disk_gb"`
 		Tags   map[string]string `json:"tags"`
 	}
-	if err := standinCall("GET", "/v1/instances/"+in.CloudID, "", &there); err != nil || there.Zone != in.Zone || there.DiskGB != 33 || there.Tags["deck"] != "upper" {
+	if err := standinCall("GET", "/v1/instances/"+in.CloudID, "", &there); err != nil || there.Zone != in.Zone ||
+		there.DiskGB != 33 || there.Tags["deck"] != "upper" {
 		t.Errorf("in the cloud: %+v %v", there, err)
 	}
 	for _, k := range []string{"every-key", "every-second"} {
-		if out := d.must(t, "open", "every-board", "-identity", filepath.Join(dir, k), "--", "hostname"); out != "every-board\n" {
+		if out := d.must(t, "open", "every-board", "-identity", filepath.Join(dir, k), "--",
+			"hostname"); out != "every-board\n" {
 			t.Errorf("%s: %q", k, out)
 		}
 	}
 	// Neither side's keys are lost, and the engineer's own are not the ledger's.
 	contains(t, "survey", d.must(t, "survey", "every-board"), "by hand", "unrecorded", "every-key", "every-second")
-	conf, err := os.ReadFile(shared.path("standin", "instances", in.CloudID, "etc/ssh/sshd_config.d/50-cloud-init.conf"))
+	conf, err := os.ReadFile(shared.path("standin", "instances", in.CloudID,
+		"etc/ssh/sshd_config.d/50-cloud-init.conf"))
 	if err != nil || !strings.Contains(string(conf), "PasswordAuthentication no") {
 		t.Errorf("password login: %s %v", conf, err)
 	}
-	contains(t, "show", d.must(t, "instance", "show", "every-board"), "south-pier-c", "33 GiB", "deck=upper, line=south")
+	contains(t, "show", d.must(t, "instance", "show", "every-board"), "south-pier-c", "33 GiB",
+		"deck=upper, line=south")
 	// Its address changes, and the one before is remembered.
 	d.must(t, "instance", "stop", "every-board")
 	d.must(t, "instance", "start", "every-board")
-	if now := d.instance(t, "every-board"); len(now.Addresses) != 2 || now.Addresses[1].Address != in.Address || now.Addresses[1].Until == nil || now.Addresses[0].Until != nil {
+	if now := d.instance(t, "every-board"); len(now.Addresses) != 2 || now.Addresses[1].Address != in.Address ||
+		now.Addresses[1].Until == nil || now.Addresses[0].Until != nil {
 		t.Errorf("addresses: %+v", now.Addresses)
 	}
 	d.must(t, "instance", "remove", "every-board", "-yes")
@@ -83,7 +92,8 @@ func TestLaunchWithEverything(t *testing.T) {
 			{[]string{"-size", "small", "-image", "harrow-linux-4"}, "needs at least size medium"},
 			{[]string{"-size", "small", "-image", "debian-12", "-no-key"}, "one or the other"},
 		} {
-			r := d.client(t, "", append([]string{"instance", "launch", "new-board", "-region", "south-pier", "-new-key", "never-made", "-dir", dir}, c.args...)...)
+			r := d.client(t, "", append([]string{"instance", "launch", "new-board", "-region", "south-pier",
+				"-new-key", "never-made", "-dir", dir}, c.args...)...)
 			if r.code == 0 || !strings.Contains(r.err, c.want) {
 				t.Errorf("%v: %+v", c.args, r)
 			}
@@ -114,7 +124,8 @@ func TestCloudFaults(t *testing.T) {
 	t.Parallel()
 	d, c, s := ownSlot(t, 92)
 	launch := func(name string, more ...string) result {
-		return d.client(t, "", append([]string{"instance", "launch", name, "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", s.key}, more...)...)
+		return d.client(t, "", append([]string{"instance", "launch", name, "-image", "debian-12", "-size", "small",
+			"-region", "north-pier", "-key", s.key}, more...)...)
 	}
 	alive := func(name string) int {
 		_, there, err := (&trial{instance: name}).inCloud()
@@ -126,7 +137,8 @@ func TestCloudFaults(t *testing.T) {
 	t.Run("it fails for good", func(t *testing.T) {
 		fault(t, `{"call":"launch","how":"fail","name":"ill-board","times":50}`)
 		r := launch("ill-board")
-		if r.code != 1 || !strings.Contains(r.err, "the cloud did not answer") || !strings.Contains(r.err, "everything was taken back") || alive("ill-board") != 0 {
+		if r.code != 1 || !strings.Contains(r.err, "the cloud did not answer") ||
+			!strings.Contains(r.err, "everything was taken back") || alive("ill-board") != 0 {
 			t.Errorf("%+v", r)
 		}
 		if in := d.instance(t, "ill-board"); in.Phase != "failed" || in.State != "failed" {
@@ -154,7 +166,8 @@ func TestCloudFaults(t *testing.T) {
 		fault(t, `{"call":"state","name":"stuck-board","times":1}`)
 		fault(t, `{"call":"remove","how":"fail","name":"stuck-board","times":500}`)
 		r := launch("stuck-board")
-		if r.code != 1 || !strings.Contains(r.err, "is stuck") || !strings.Contains(r.err, "hull-") || !strings.Contains(r.err, "left in the cloud") {
+		if r.code != 1 || !strings.Contains(r.err, "is stuck") || !strings.Contains(r.err, "hull-") ||
+			!strings.Contains(r.err, "left in the cloud") {
 			t.Errorf("what is left is not named: %+v", r)
 		}
 		if err := standinCall("DELETE", "/v1/faults?name=stuck-board", "", nil); err != nil {
@@ -260,7 +273,8 @@ func TestCloudFaults(t *testing.T) {
 				break
 			}
 		}
-		for _, bad := range []string{"/api/v1/work/abc/events", "/api/v1/work/1/events?after=x", "/api/v1/work?state=odd", "/api/v1/work?parent=x"} {
+		for _, bad := range []string{"/api/v1/work/abc/events", "/api/v1/work/1/events?after=x",
+			"/api/v1/work?state=odd", "/api/v1/work?parent=x"} {
 			if a := d.api(t, "GET", bad, ""); a.status != 422 {
 				t.Errorf("%s: %d %s", bad, a.status, a.body)
 			}
@@ -272,7 +286,8 @@ func TestCloudFaults(t *testing.T) {
 	})
 	t.Run("the client outlives a restart", func(t *testing.T) {
 		fault(t, `{"call":"launch","how":"slow","name":"again-board","times":1,"delay_ms":1200}`)
-		i, err := c.Launch(t.Context(), wire.Launch{Name: "again-board", Region: "north-pier", Image: "debian-12", Size: "small", Keys: []string{s.key}})
+		i, err := c.Launch(t.Context(), wire.Launch{Name: "again-board", Region: "north-pier", Image: "debian-12",
+			Size: "small", Keys: []string{s.key}})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -122,7 +122,8 @@ func trials() []*trial {
 				hows, times, delay = []string{"lose", "late"}, 5, 2500
 			}
 			for _, how := range hows {
-				out = append(out, &trial{scenario: s, fault: &faultSpec{Call: call, How: how, Times: times, Delay: delay}})
+				out = append(out, &trial{scenario: s,
+					fault: &faultSpec{Call: call, How: how, Times: times, Delay: delay}})
 			}
 		}
 	}
@@ -131,11 +132,16 @@ func trials() []*trial {
 
 // cloudCalls are the calls whose faults a scenario meets.
 var cloudCalls = map[string][]string{
-	"launch": {"launch", "get", "boot-output"}, "launch cancelled": {"remove", "get", "by-token"}, "launch never runs": {"remove"},
-	"stop": {"stop", "get"}, "stop cancelled": {"start"}, "start": {"start"}, "start cancelled": {"stop"}, "remove": {"remove", "get"},
-	"admit for a while": {"groups"}, "admit me": {"own-group", "admit", "unadmit"}, "unadmit": {"unadmit"}, "unadmit cancelled": {"admit"},
-	"admit cancelled, no answer": {"admit"}, "unadmit cancelled, no answer": {"unadmit"}, "reserve cancelled, no answer": {"reserve"}, "move cancelled, no answer": {"move"},
-	"reserve": {"reserve"}, "reserve cancelled": {"release"}, "admit cancelled": {"admit", "unadmit"}, "release": {"release"}, "move": {"move"},
+	"launch": {"launch", "get", "boot-output"}, "launch cancelled": {"remove", "get", "by-token"},
+	"launch never runs": {"remove"},
+	"stop":              {"stop", "get"}, "stop cancelled": {"start"}, "start": {"start"},
+	"start cancelled": {"stop"}, "remove": {"remove", "get"},
+	"admit for a while": {"groups"}, "admit me": {"own-group", "admit", "unadmit"}, "unadmit": {"unadmit"},
+	"unadmit cancelled":          {"admit"},
+	"admit cancelled, no answer": {"admit"}, "unadmit cancelled, no answer": {"unadmit"},
+	"reserve cancelled, no answer": {"reserve"}, "move cancelled, no answer": {"move"},
+	"reserve": {"reserve"}, "reserve cancelled": {"release"}, "admit cancelled": {"admit", "unadmit"},
+	"release": {"release"}, "move": {"move"},
 }
 
 // TestMatrix is the harness: each case runs a piece of work through in which a
@@ -269,9 +275,11 @@ func newSlot(t *testing.T, n int) *slot {
 	}
 	defer r.end()
 	d := &demo{dir: s.dir, url: r.url}
-	in := d.api(t, "POST", "/api/v1/session", mustJSON(t, wire.Credentials{Operator: "first-admin", Password: password}), "Origin", r.url)
+	in := d.api(t, "POST", "/api/v1/session",
+		mustJSON(t, wire.Credentials{Operator: "first-admin", Password: password}), "Origin", r.url)
 	cookie, _, _ := strings.Cut(in.header.Get("Set-Cookie"), ";")
-	tok := d.api(t, "POST", "/api/v1/tokens", `{"name":"t","role":"","seconds":36000}`, "Cookie", cookie, "Origin", r.url)
+	tok := d.api(t, "POST", "/api/v1/tokens", `{"name":"t","role":"","seconds":36000}`, "Cookie",
+		cookie, "Origin", r.url)
 	if s.token = tok.field(t, "token"); s.token == "" {
 		t.Fatal(tok.body)
 	}
@@ -290,10 +298,14 @@ func (s *slot) connect(t *testing.T) *pgx.Conn {
 }
 
 func (s *slot) command(args ...string) *exec.Cmd {
-	n := slices.IndexFunc(append(args, "-"), func(a string) bool { return a[0] == '-' }) // what is given comes last, and wins
-	cmd := exec.Command(filepath.Join(bin, "plumlatchd-halt"), slices.Concat(args[:n], []string{"-identity-file", filepath.Join(s.dir, "identity.txt"),
-		"-standin-url", fmt.Sprintf("http://127.0.0.1:%d", shared.port+1), "-standin-token-file", shared.path("standin-token"),
-		"-dial-loopback", "-lease", "2s", "-state-limit", "6s", "-database-connections", "4", "-surveys", "0", "-follow", "-1s", "-log-format", "json", "-allow-host", s.front.listener.Addr().String()}, args[n:])...)
+	// what is given comes last, and wins
+	n := slices.IndexFunc(append(args, "-"), func(a string) bool { return a[0] == '-' })
+	cmd := exec.Command(filepath.Join(bin, "plumlatchd-halt"),
+		slices.Concat(args[:n], []string{"-identity-file", filepath.Join(s.dir, "identity.txt"),
+			"-standin-url", fmt.Sprintf("http://127.0.0.1:%d", shared.port+1), "-standin-token-file",
+			shared.path("standin-token"),
+			"-dial-loopback", "-lease", "2s", "-state-limit", "6s", "-database-connections", "4", "-surveys", "0",
+			"-follow", "-1s", "-log-format", "json", "-allow-host", s.front.listener.Addr().String()}, args[n:])...)
 	cmd.Env = append(os.Environ(), "PLUMLATCHD_DATABASE_URL="+s.database)
 	return cmd
 }
@@ -335,7 +347,8 @@ func (s *slot) start(point, how string) (*replica, error) {
 		return s.startWithin(point, how)
 	}
 	port, log := freePorts(1), &bytes.Buffer{}
-	r := &replica{url: fmt.Sprintf("http://127.0.0.1:%d", port), log: log, once: filepath.Join(s.dir, fmt.Sprintf("halted-%d", rand.Uint64())), ended: make(chan error, 1)}
+	r := &replica{url: fmt.Sprintf("http://127.0.0.1:%d", port), log: log,
+		once: filepath.Join(s.dir, fmt.Sprintf("halted-%d", rand.Uint64())), ended: make(chan error, 1)}
 	r.cmd = s.command(append([]string{"serve", "-listen", fmt.Sprintf("127.0.0.1:%d", port)}, s.options...)...)
 	r.cmd.Env = append(r.cmd.Env, "PLUMLATCHD_HALT="+point, "PLUMLATCHD_HALT_HOW="+how, "PLUMLATCHD_HALT_ONCE="+r.once)
 	r.cmd.Stderr = log
@@ -494,7 +507,8 @@ func (x *trial) run() (end string, broken []string) {
 			return fail(err)
 		}
 		if again.State != w.State || again.Events != w.Events {
-			broken = append(broken, fmt.Sprintf("the one that was stopped wrote: %s/%d and then %s/%d", w.State, w.Events, again.State, again.Events))
+			broken = append(broken, fmt.Sprintf("the one that was stopped wrote: %s/%d and then %s/%d", w.State,
+				w.Events, again.State, again.Events))
 		}
 		for _, b := range append(x.rules(again), x.scenario.check(x, again)...) {
 			broken = append(broken, "after the stopped one went on: "+b)
@@ -662,7 +676,8 @@ func (x *trial) opens() (broken []string) {
 			people++
 		}
 		if a.Evidence != "accepted" && a.Evidence != "proven" || a.Old {
-			broken = append(broken, fmt.Sprintf("%s%s is only %s (old: %v)", a.Key, map[bool]string{true: "the steward"}[a.Steward], a.Evidence, a.Old))
+			broken = append(broken, fmt.Sprintf("%s%s is only %s (old: %v)", a.Key,
+				map[bool]string{true: "the steward"}[a.Steward], a.Evidence, a.Old))
 		}
 	}
 	if people == 0 {

@@ -38,7 +38,8 @@ func TestMigratesOldData(t *testing.T) {
 			t.Fatalf("%v\n%s", err, sql)
 		}
 	}
-	exec("CREATE TABLE schema_migrations (version integer PRIMARY KEY, sha256 text NOT NULL, applied_at timestamptz NOT NULL DEFAULT now())")
+	exec("CREATE TABLE schema_migrations (version integer PRIMARY KEY, sha256 text NOT NULL, applied_at " +
+		"timestamptz NOT NULL DEFAULT now())")
 	files, err := filepath.Glob("../service/store/migrations/*.sql")
 	mustDo(t, err)
 	slices.Sort(files)
@@ -77,11 +78,16 @@ func TestMigratesOldData(t *testing.T) {
 	}
 	for _, c := range []struct{ what, sql, want string }{
 		{"members name keys by ID", `SELECT string_agg(concat_ws('/', n, old_key, old_key_id, new_key, new_key_id), ' ' ORDER BY n) FROM fleet_members`, "1/Day-Crew/1/night-crew/2 2/day-crew/1/no-longer-here"},
-		{"the end that we wrote is kept for what the server ends, and no other", `SELECT string_agg(access_id || '=' || expiry, ' ' ORDER BY access_id) FROM access_terms`, "1=20261224120000Z 2="},
+		{"the end that we wrote is kept for what the server ends, and no other",
+			`SELECT string_agg(access_id || '=' || expiry, ' ' ORDER BY access_id) FROM access_terms`,
+			"1=20261224120000Z 2="},
 		{"tokens have no parent", `SELECT count(*)::text FROM tokens WHERE parent_id IS NULL AND name = 'pier'`, "1"},
-		{"attempts to sign in count on", `SELECT count(*)::text FROM signin_attempts WHERE name_fold = 'night-lead'`, "2"},
-		{"challenges name nothing besides", `SELECT count(*)::text FROM challenges WHERE work_id IS NULL AND instance_id IS NULL`, "1"},
-		{"a check of before is nobody's look but its client's", `SELECT concat_ws('/', by_service, role, head_n, breaks) FROM journal_checks`, `f//0/[{"n": 2}]`},
+		{"attempts to sign in count on", `SELECT count(*)::text FROM signin_attempts WHERE name_fold = 'night-lead'`,
+			"2"},
+		{"challenges name nothing besides",
+			`SELECT count(*)::text FROM challenges WHERE work_id IS NULL AND instance_id IS NULL`, "1"},
+		{"a check of before is nobody's look but its client's",
+			`SELECT concat_ws('/', by_service, role, head_n, breaks) FROM journal_checks`, `f//0/[{"n": 2}]`},
 		{"holders of before stay as they were", `SELECT count(*)::text FROM keys WHERE holder_id IS NULL`, "2"},
 	} {
 		var got string

@@ -31,11 +31,14 @@ func TestIdempotencyKey(t *testing.T) {
 	post := func(key, path, body string) answer {
 		return d.api(t, "POST", path, body, "Authorization", "Bearer "+d.token, "Idempotency-Key", key)
 	}
-	first, again := post("k-1", "/api/v1/instances", body("once-board")), post("k-1", "/api/v1/instances", body("once-board"))
-	if first.status != 202 || again.status != 202 || first.field(t, "host_key_alias") != again.field(t, "host_key_alias") {
+	first, again := post("k-1", "/api/v1/instances", body("once-board")),
+		post("k-1", "/api/v1/instances", body("once-board"))
+	if first.status != 202 || again.status != 202 ||
+		first.field(t, "host_key_alias") != again.field(t, "host_key_alias") {
 		t.Errorf("the same twice: %d %s, %d %s", first.status, first.body, again.status, again.body)
 	}
-	if a := post("k-1", "/api/v1/instances", body("once-other")); a.status != 422 || a.field(t, "field") != "Idempotency-Key" {
+	if a := post("k-1", "/api/v1/instances", body("once-other")); a.status != 422 ||
+		a.field(t, "field") != "Idempotency-Key" {
 		t.Errorf("another body: %d %s", a.status, a.body)
 	}
 	if a := post("k-1", "/api/v1/instances/once-board/stop", ""); a.status != 422 {
@@ -91,7 +94,8 @@ func TestLostAnswerOfALaunch(t *testing.T) {
 		proxy.ServeHTTP(w, r)
 	}))
 	defer srv.Close()
-	r := d.clientWith(t, srv.URL, d.token, "", "instance", "launch", "lost-board", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "lost-key")
+	r := d.clientWith(t, srv.URL, d.token, "", "instance", "launch", "lost-board", "-image", "debian-12", "-size",
+		"small", "-region", "north-pier", "-key", "lost-key")
 	if r.code != 0 || lost.Load() != 3 || !strings.Contains(r.out, "lost-board runs") {
 		t.Errorf("%d answers lost: %+v", lost.Load(), r)
 	}

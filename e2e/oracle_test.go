@@ -35,7 +35,8 @@ import (
 // session.
 
 var (
-	oracleSeed = flag.Uint64("oracle-seed", 0, "seed of the sequences of TestOracle; with -oracle-only, of that one alone")
+	oracleSeed = flag.Uint64("oracle-seed", 0,
+		"seed of the sequences of TestOracle; with -oracle-only, of that one alone")
 	oracleOnly = flag.Int("oracle-only", -1, "the one sequence of TestOracle to do, by its number")
 	oracleN    = flag.Int("oracle", 0, "how many sequences TestOracle does; 0: 100, or 2,000 with -matrix")
 )
@@ -57,7 +58,8 @@ func newJudgeKey(t *testing.T, name string) *judgeKey {
 	mustDo(t, err)
 	s, err := ssh.NewSignerFromKey(private)
 	mustDo(t, err)
-	return &judgeKey{name: name, id: ssh.FingerprintSHA256(p), pub: strings.TrimSpace(string(ssh.MarshalAuthorizedKey(p))), signer: s}
+	return &judgeKey{name: name, id: ssh.FingerprintSHA256(p),
+		pub: strings.TrimSpace(string(ssh.MarshalAuthorizedKey(p))), signer: s}
 }
 
 // logsIn tells whether a key gets a session: not only past the server, but to a
@@ -69,7 +71,9 @@ func (k *judgeKey) logsIn(address string, port int, user string, host ssh.Public
 	}
 	defer conn.Close()
 	_ = conn.SetDeadline(time.Now().Add(5 * time.Second))
-	c, channels, requests, err := ssh.NewClientConn(conn, "x", &ssh.ClientConfig{User: user, Auth: []ssh.AuthMethod{ssh.PublicKeys(k.signer)}, HostKeyCallback: ssh.InsecureIgnoreHostKey()})
+	c, channels, requests, err := ssh.NewClientConn(conn, "x",
+		&ssh.ClientConfig{User: user, Auth: []ssh.AuthMethod{ssh.PublicKeys(k.signer)},
+			HostKeyCallback: ssh.InsecureIgnoreHostKey()})
 	if err != nil {
 		return false
 	}
@@ -192,9 +196,11 @@ func startOracleService(t *testing.T, n, operators int) *oracleService {
 		d := &demo{dir: o.slot.dir, url: r.url, token: o.slot.token}
 		name := fmt.Sprintf("oracle-%d", k)
 		a := d.api(t, "POST", "/api/v1/operators", mustJSON(t, map[string]string{"name": name, "role": "operator"}))
-		in := d.api(t, "POST", "/api/v1/session", mustJSON(t, map[string]string{"operator": name, "password": a.field(t, "password")}), "Origin", r.url)
+		in := d.api(t, "POST", "/api/v1/session",
+			mustJSON(t, map[string]string{"operator": name, "password": a.field(t, "password")}), "Origin", r.url)
 		cookie, _, _ := strings.Cut(in.header.Get("Set-Cookie"), ";")
-		o.tokens = append(o.tokens, d.api(t, "POST", "/api/v1/tokens", `{"name":"t","role":"","seconds":36000}`, "Cookie", cookie, "Origin", r.url).field(t, "token"))
+		o.tokens = append(o.tokens, d.api(t, "POST", "/api/v1/tokens", `{"name":"t","role":"","seconds":36000}`,
+			"Cookie", cookie, "Origin", r.url).field(t, "token"))
 	}
 	return o
 }
@@ -306,7 +312,9 @@ func (w *world) judge(step string) {
 		w.mu.Lock()
 		did := strings.Join(w.did, "\n")
 		w.mu.Unlock()
-		w.t.Errorf("sequence %d, after %s: nobody gets in any more, and somebody did.\nopened before %v, now %v; counting before %v, now %v\n%s\n%s", w.n, step, w.who(w.opened), w.who(opened), w.who(w.counting), w.who(counting), did, w.history())
+		w.t.Errorf("sequence %d, after %s: nobody gets in any more, and somebody did.\nopened before %v, now %v; "+
+			"counting before %v, now %v\n%s\n%s", w.n, step, w.who(w.opened), w.who(opened), w.who(w.counting),
+			w.who(counting), did, w.history())
 	}
 	w.opened, w.counting = opened, counting
 }
@@ -318,7 +326,8 @@ func (w *world) history() string {
 	conn, err := pgx.Connect(context.Background(), w.s.slot.database)
 	if err == nil {
 		defer conn.Close(context.Background())
-		rows, err := conn.Query(context.Background(), `SELECT concat_ws(' ', to_char(e.at, 'HH24:MI:SS.MS'), w.id, w.kind, w.attempt, w.state, e.step, e.text) FROM work_events e JOIN work w ON w.id = e.work_id JOIN instances i ON i.id = w.instance_id
+		rows, err := conn.Query(context.Background(),
+			`SELECT concat_ws(' ', to_char(e.at, 'HH24:MI:SS.MS'), w.id, w.kind, w.attempt, w.state, e.step, e.text) FROM work_events e JOIN work w ON w.id = e.work_id JOIN instances i ON i.id = w.instance_id
 			WHERE i.name = $1 ORDER BY e.at`, w.name)
 		for err == nil && rows.Next() {
 			var line string
@@ -384,7 +393,8 @@ func (w *world) prove(token string, k *judgeKey) {
 	}
 	sig, err := keypair.Sign(k.signer, keypair.ProofNamespace, []byte(ch.Text))
 	if err == nil {
-		w.s.call(token, "POST", "/keys/"+name+"/proof", map[string]string{"nonce": ch.Nonce, "signature": string(sig)}, nil)
+		w.s.call(token, "POST", "/keys/"+name+"/proof",
+			map[string]string{"nonce": ch.Nonce, "signature": string(sig)}, nil)
 	}
 }
 
@@ -400,7 +410,8 @@ func (w *world) settle(token string, back bool) {
 	for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(60 * time.Millisecond) {
 		busy := false
 		for _, r := range w.works(token, "open") {
-			busy = busy || r.State == "queued" || r.State == "running" || r.State == "waiting" && !strings.Contains(r.WaitsFor, "end of the")
+			busy = busy || r.State == "queued" || r.State == "running" ||
+				r.State == "waiting" && !strings.Contains(r.WaitsFor, "end of the")
 			if back && r.State == "waiting" {
 				w.s.call(token, "POST", fmt.Sprintf("/work/%d/cancel", r.ID), nil, nil)
 				busy = true
@@ -474,7 +485,8 @@ func (w *world) step(token string) string {
 			time.Sleep(time.Duration(w.random(250)) * time.Millisecond)
 			switch w.random(4) {
 			case 0: // a lie
-				w.s.call(token, "POST", fmt.Sprintf("/work/%d/login", out.ID), map[string]string{"fingerprint": fresh.id}, nil)
+				w.s.call(token, "POST", fmt.Sprintf("/work/%d/login", out.ID),
+					map[string]string{"fingerprint": fresh.id}, nil)
 			default:
 				w.prove(token, fresh)
 			}
@@ -498,10 +510,13 @@ func (w *world) step(token string) string {
 		return what
 	case n < 33:
 		k := that(true)
-		return guest(k, post("extend "+k.name, "/instances/"+w.name+"/access-extend", map[string]any{"key": w.nameOf(token, k), "until": time.Now().Add(time.Duration(2+w.random(5000)) * time.Second).UTC().Format(time.RFC3339)}))
+		return guest(k, post("extend "+k.name, "/instances/"+w.name+"/access-extend",
+			map[string]any{"key": w.nameOf(token, k),
+				"until": time.Now().Add(time.Duration(2+w.random(5000)) * time.Second).UTC().Format(time.RFC3339)}))
 	case n < 50:
 		k := that(true)
-		return post("remove "+k.name, "/instances/"+w.name+"/access-remove", map[string]any{"key": w.nameOf(token, k), "reason": "oracle"})
+		return post("remove "+k.name, "/instances/"+w.name+"/access-remove",
+			map[string]any{"key": w.nameOf(token, k), "reason": "oracle"})
 	case n < 58:
 		if all := w.works(token, "open"); len(all) > 0 {
 			r := all[w.random(len(all))]
@@ -562,7 +577,8 @@ func (w *world) step(token string) string {
 		return "prove"
 	case n < 96:
 		k := that(false)
-		what := post("restore with "+k.name, "/instances/"+w.name+"/restore", map[string]any{"new": w.nameOf(token, k), "route": "steward"})
+		what := post("restore with "+k.name, "/instances/"+w.name+"/restore",
+			map[string]any{"new": w.nameOf(token, k), "route": "steward"})
 		time.Sleep(time.Duration(w.random(300)) * time.Millisecond)
 		if w.random(2) == 0 {
 			w.prove(token, k)
@@ -618,13 +634,16 @@ func (w *world) byHand(token string) {
 
 // newWorld launches the instance of a sequence, with its keys.
 func newWorld(t *testing.T, s *oracleService, seed uint64, n int) *world {
-	w := &world{t: t, s: s, n: n, guests: map[string]bool{}, r: rand.New(rand.NewPCG(seed, uint64(n))), name: fmt.Sprintf("oracle-%d", n)}
+	w := &world{t: t, s: s, n: n, guests: map[string]bool{}, r: rand.New(rand.NewPCG(seed, uint64(n))),
+		name: fmt.Sprintf("oracle-%d", n)}
 	token := s.slot.token
 	for _, k := range []struct {
 		name, holder string
 		prove, made  bool
 		ghost        bool
-	}{{"first", "", true, true, false}, {"second", "oracle-person", true, false, false}, {"third", "", false, false, false}, {"job", "oracle-job", true, false, false}, {"ghost", "oracle-person", false, true, true}} {
+	}{{"first", "", true, true, false}, {"second", "oracle-person", true, false, false},
+		{"third", "", false, false, false}, {"job", "oracle-job", true, false, false},
+		{"ghost", "oracle-person", false, true, true}} {
 		key := newJudgeKey(t, w.prefix()+k.name)
 		key.ghost = k.ghost
 		w.keys = append(w.keys, key)
@@ -632,14 +651,16 @@ func newWorld(t *testing.T, s *oracleService, seed uint64, n int) *world {
 		if k.holder != "" {
 			body["holder"] = k.holder
 		}
-		if code := s.call(token, "POST", "/keys", body, nil); code != 201 && code != 409 { // 409: it was killed before it answered
+		// 409: it was killed before it answered
+		if code := s.call(token, "POST", "/keys", body, nil); code != 201 && code != 409 {
 			t.Errorf("key %s: %d", key.name, code)
 		}
 		if k.prove {
 			w.prove(token, key)
 		}
 	}
-	launch := map[string]any{"name": w.name, "image": "debian-12", "size": "small", "region": "north-pier", "keys": []string{w.keys[0].name}}
+	launch := map[string]any{"name": w.name, "image": "debian-12", "size": "small", "region": "north-pier",
+		"keys": []string{w.keys[0].name}}
 	if w.r.IntN(2) == 0 {
 		launch["keys"] = []string{w.keys[0].name, w.keys[1].name}
 	}
@@ -705,7 +726,8 @@ func TestOracle(t *testing.T) {
 	t.Logf("%d sequences, -oracle-seed %d", n, seed)
 	s := startOracleService(t, 120, 3)
 	for name, sort := range map[string]string{"oracle-person": "person", "oracle-job": "job", "oracle-team": "team"} {
-		if code := s.call(s.slot.token, "POST", "/holders", map[string]string{"name": name, "sort": sort}, nil); code != 201 {
+		if code := s.call(s.slot.token, "POST", "/holders", map[string]string{"name": name, "sort": sort},
+			nil); code != 201 {
 			t.Fatal(name, code)
 		}
 	}
@@ -757,7 +779,8 @@ func TestOracle(t *testing.T) {
 		kind, state string
 		n           int
 	}
-	rows, err := s.slot.connect(t).Query(t.Context(), "SELECT kind, state, count(*) FROM work GROUP BY 1, 2 ORDER BY 1, 2")
+	rows, err := s.slot.connect(t).Query(t.Context(),
+		"SELECT kind, state, count(*) FROM work GROUP BY 1, 2 ORDER BY 1, 2")
 	mustDo(t, err)
 	for rows.Next() {
 		var kind, state string

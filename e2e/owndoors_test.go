@@ -25,9 +25,11 @@ func doorsOf(t *testing.T, n int) (s *slot, up *replica, d *demo, viewer string)
 	t.Cleanup(func() { r.end() })
 	d = newHome(t, &demo{dir: s.dir, url: r.url, token: s.token})
 	a := d.api(t, "POST", "/api/v1/operators", `{"name":"watcher","role":"viewer"}`)
-	in := d.api(t, "POST", "/api/v1/session", mustJSON(t, wire.Credentials{Operator: "watcher", Password: a.field(t, "password")}), "Origin", r.url)
+	in := d.api(t, "POST", "/api/v1/session",
+		mustJSON(t, wire.Credentials{Operator: "watcher", Password: a.field(t, "password")}), "Origin", r.url)
 	cookie, _, _ := strings.Cut(in.header.Get("Set-Cookie"), ";")
-	viewer = d.api(t, "POST", "/api/v1/tokens", `{"name":"w","role":"","seconds":36000}`, "Cookie", cookie, "Origin", r.url).field(t, "token")
+	viewer = d.api(t, "POST", "/api/v1/tokens", `{"name":"w","role":"","seconds":36000}`, "Cookie", cookie, "Origin",
+		r.url).field(t, "token")
 	return s, r, d, viewer
 }
 
@@ -55,7 +57,8 @@ func TestSigninsAtOnce(t *testing.T) {
 	for n := range 100 {
 		wg.Go(func() {
 			url := []string{up.url, second.url}[n%2]
-			req, err := http.NewRequest("POST", url+"/api/v1/session", strings.NewReader(`{"operator":"watcher","password":"wrong"}`))
+			req, err := http.NewRequest("POST", url+"/api/v1/session",
+				strings.NewReader(`{"operator":"watcher","password":"wrong"}`))
 			if err != nil {
 				t.Error(err)
 				return
@@ -85,7 +88,8 @@ func TestSigninsAtOnce(t *testing.T) {
 	}
 	// One after the other: five, and then none, with the right password neither.
 	for n := range 3 {
-		if a := d.api(t, "POST", "/api/v1/session", `{"operator":"watcher","password":"wrong"}`, "Origin", d.url); a.status != 429 {
+		if a := d.api(t, "POST", "/api/v1/session", `{"operator":"watcher","password":"wrong"}`, "Origin",
+			d.url); a.status != 429 {
 			t.Errorf("another, %d: %d", n, a.status)
 		}
 	}
@@ -97,7 +101,8 @@ func TestTokensEndTogether(t *testing.T) {
 	t.Parallel()
 	_, _, d, _ := doorsOf(t, 124)
 	make := func(by, name string, seconds int) answer {
-		return d.api(t, "POST", "/api/v1/tokens", fmt.Sprintf(`{"name":%q,"role":"","seconds":%d}`, name, seconds), "Authorization", "Bearer "+by)
+		return d.api(t, "POST", "/api/v1/tokens", fmt.Sprintf(`{"name":%q,"role":"","seconds":%d}`, name, seconds),
+			"Authorization", "Bearer "+by)
 	}
 	short := make(d.token, "short", 600)
 	parent := short.field(t, "token")
@@ -190,7 +195,8 @@ func TestJournalIsNotSilenced(t *testing.T) {
 		return strings.Contains(d.must(t, "today", "-json"), "journal-broken")
 	}
 	report := func(token, breaks string) int {
-		return d.api(t, "POST", "/api/v1/journal/checks", `{"links":1000,"heads":1,"breaks":`+breaks+`}`, "Authorization", "Bearer "+token).status
+		return d.api(t, "POST", "/api/v1/journal/checks", `{"links":1000,"heads":1,"breaks":`+breaks+`}`,
+			"Authorization", "Bearer "+token).status
 	}
 	if alarm() {
 		t.Fatal("there is an alarm at the beginning")
@@ -206,13 +212,15 @@ func TestJournalIsNotSilenced(t *testing.T) {
 			t.Errorf("%s says that there is none, and the alarm is gone", who)
 		}
 	}
-	if a := d.api(t, "POST", "/api/v1/journal/verify", "", "Authorization", "Bearer "+viewer); a.status != 200 || !alarm() {
+	if a := d.api(t, "POST", "/api/v1/journal/verify", "", "Authorization", "Bearer "+viewer); a.status != 200 ||
+		!alarm() {
 		t.Errorf("a viewer has the service look, and the alarm is gone: %d", a.status)
 	}
 	if a := d.api(t, "POST", "/api/v1/journal/verify", ""); a.status != 200 || alarm() {
 		t.Errorf("the service has looked for an admin, and the alarm stands: %d", a.status)
 	}
-	if n := strings.Count(d.api(t, "GET", "/api/v1/journal?target=journal&limit=100", "").body, `"journal.check"`); n < 5 {
+	if n := strings.Count(d.api(t, "GET", "/api/v1/journal?target=journal&limit=100", "").body,
+		`"journal.check"`); n < 5 {
 		t.Errorf("%d looks are in the journal", n)
 	}
 }
@@ -224,9 +232,11 @@ func TestOddAddresses(t *testing.T) {
 	_, _, d, _ := doorsOf(t, 127)
 	odd := []string{"%00", "a%00b", "%ff", "a%c3%28", "%ed%a0%80"}
 	n := 0
-	for _, path := range []string{"keys", "instances", "access", "work", "holders", "surveys", "journal", "operators", "tokens", "static-addresses", "discovery", "today", "restore-ready", "access-map"} {
+	for _, path := range []string{"keys", "instances", "access", "work", "holders", "surveys", "journal", "operators",
+		"tokens", "static-addresses", "discovery", "today", "restore-ready", "access-map"} {
 		for _, o := range odd {
-			for _, p := range []string{path + "/" + o, path + "?cursor=" + o, path + "?q=" + o, path + "?target=" + o, path + "?" + o + "=1", path + "?instance=" + o + "&key=" + o} {
+			for _, p := range []string{path + "/" + o, path + "?cursor=" + o, path + "?q=" + o, path + "?target=" + o,
+				path + "?" + o + "=1", path + "?instance=" + o + "&key=" + o} {
 				for _, method := range []string{"GET", "POST", "DELETE"} {
 					n++
 					if a := d.api(t, method, "/api/v1/"+p, ""); a.status != 400 && a.status != 404 {
@@ -252,8 +262,11 @@ func TestHostAndOrigin(t *testing.T) {
 	t.Parallel()
 	_, _, d, _ := doorsOf(t, 128)
 	host := strings.TrimPrefix(d.url, "http://")
-	for origin, want := range map[string]int{d.url: 200, "http://user@" + host: 403, "http://evil@" + host: 403, d.url + "/": 403, d.url + "/x": 403, d.url + "?x": 403, "HTTP://" + host: 403, "https://" + host: 403, "null": 403, "http://" + host + "#x": 403} {
-		if a := d.api(t, "GET", "/api/v1/session", "", "Authorization", "Bearer "+d.token, "Origin", origin); a.status != want {
+	for origin, want := range map[string]int{d.url: 200, "http://user@" + host: 403, "http://evil@" + host: 403,
+		d.url + "/": 403, d.url + "/x": 403, d.url + "?x": 403, "HTTP://" + host: 403, "https://" + host: 403,
+		"null": 403, "http://" + host + "#x": 403} {
+		if a := d.api(t, "GET", "/api/v1/session", "", "Authorization", "Bearer "+d.token, "Origin",
+			origin); a.status != want {
 			t.Errorf("origin %q: %d, want %d", origin, a.status, want)
 		}
 	}
@@ -271,12 +284,14 @@ func TestHostAndOrigin(t *testing.T) {
 			conn, err := net.Dial("tcp", host)
 			mustDo(t, err)
 			_ = conn.SetDeadline(time.Now().Add(10 * time.Second))
-			fmt.Fprintf(conn, "%s\r\nHost: %s\r\nAuthorization: Bearer %s\r\nConnection: close\r\n\r\n", line, header, d.token)
+			fmt.Fprintf(conn, "%s\r\nHost: %s\r\nAuthorization: Bearer %s\r\nConnection: close\r\n\r\n",
+				line, header, d.token)
 			status, err := bufio.NewReader(conn).ReadString('\n')
 			conn.Close()
 			mustDo(t, err)
 			if header == host && !strings.HasPrefix(status, "HTTP/1.1 "+want) {
-				if !(want == "404" && strings.HasPrefix(status, "HTTP/1.1 2")) && want != "4" { // the console answers what is no call
+				// the console answers what is no call
+				if !(want == "404" && strings.HasPrefix(status, "HTTP/1.1 2")) && want != "4" {
 					t.Errorf("%q with Host %s: %s", line, header, status)
 				}
 			}

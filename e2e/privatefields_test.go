@@ -29,24 +29,45 @@ import (
 // bodyOf is the type of the body of each call that takes one. A call that is added
 // without a line here fails the test; a field that is added is covered by itself.
 var bodyOf = map[string]any{
-	"POST /session": wire.Credentials{}, "POST /keys": wire.NewKey{}, "PATCH /keys/:name": wire.KeyChange{}, "POST /keys/:name/challenge": wire.ChallengeRequest{}, "POST /keys/:name/proof": wire.Proof{},
-	"POST /holders": wire.Holder{}, "POST /instances": wire.Launch{}, "POST /instances/:name/survey": wire.SurveyRequest{}, "POST /instances/:name/why": wire.WhyRequest{},
-	"POST /instances/:name/refresh": wire.Refresh{}, "POST /instances/:name/rules": wire.Admit{}, "POST /instances/:name/unadmit": wire.Unadmit{}, "POST /instances/:name/host-key": wire.AcceptHostKey{},
-	"POST /static-addresses": wire.NewStaticAddress{}, "POST /static-addresses/:name/move": wire.MoveAddress{}, "POST /work/:id/line": wire.LineReport{}, "POST /work/:id/login": wire.LoginReport{},
-	"POST /instances/:name/rotate": wire.Rotate{}, "POST /rotations/plan": wire.Fleet{}, "POST /rotations": wire.Fleet{}, "POST /access/many/plan": wire.AccessMany{}, "POST /access/many": wire.AccessMany{},
-	"POST /work/:id/word": wire.GiveWord{}, "POST /instances/:name/access-add": wire.AccessAdd{}, "POST /instances/:name/access-remove": wire.AccessRemove{}, "POST /instances/:name/access-extend": wire.AccessExtend{},
-	"POST /instances/:name/rotation-plan": wire.Rotate{}, "POST /instances/:name/routes": wire.CompareRoutes{}, "POST /instances/:name/restore": wire.Restore{}, "POST /instances/:name/checks": wire.CheckChange{},
-	"POST /restores/plan": wire.RestoreMany{}, "POST /restores": wire.RestoreMany{}, "POST /work/:id/placed": wire.PlacedReport{}, "POST /work/:id/permit": wire.PermitRequest{}, "POST /work/:id/fetched": wire.Fetched{},
-	"POST /adoptions": wire.Adoption{}, "POST /adopt-many": wire.AdoptMany{}, "POST /surveys": wire.SurveyMany{}, "POST /instances/:name/client-survey": wire.ClientSurvey{},
-	"POST /journal/checks": wire.JournalCheck{}, "POST /access/:id/login": wire.LoginReport{}, "POST /operators": wire.Operator{}, "PATCH /operators/:name": wire.OperatorChange{}, "POST /tokens": wire.NewToken{},
-	"POST /instances/:name/record-access": map[string]string{"fingerprint": "", "user": "", "name": ""}, "PUT /policy": wire.Policy{}, "POST /keys/:name/bad-day": wire.KeyBadDay{},
-	"PATCH /holders/:name": wire.HolderChange{}, "POST /holders/:name/left": wire.HolderLeft{}, "POST /today/:id/off": wire.PutOff{},
+	"POST /session": wire.Credentials{}, "POST /keys": wire.NewKey{}, "PATCH /keys/:name": wire.KeyChange{},
+	"POST /keys/:name/challenge": wire.ChallengeRequest{}, "POST /keys/:name/proof": wire.Proof{},
+	"POST /holders": wire.Holder{}, "POST /instances": wire.Launch{},
+	"POST /instances/:name/survey": wire.SurveyRequest{}, "POST /instances/:name/why": wire.WhyRequest{},
+	"POST /instances/:name/refresh": wire.Refresh{}, "POST /instances/:name/rules": wire.Admit{},
+	"POST /instances/:name/unadmit": wire.Unadmit{}, "POST /instances/:name/host-key": wire.AcceptHostKey{},
+	"POST /static-addresses": wire.NewStaticAddress{}, "POST /static-addresses/:name/move": wire.MoveAddress{},
+	"POST /work/:id/line": wire.LineReport{}, "POST /work/:id/login": wire.LoginReport{},
+	"POST /instances/:name/rotate": wire.Rotate{}, "POST /rotations/plan": wire.Fleet{},
+	"POST /rotations": wire.Fleet{}, "POST /access/many/plan": wire.AccessMany{},
+	"POST /access/many":   wire.AccessMany{},
+	"POST /work/:id/word": wire.GiveWord{}, "POST /instances/:name/access-add": wire.AccessAdd{},
+	"POST /instances/:name/access-remove": wire.AccessRemove{},
+	"POST /instances/:name/access-extend": wire.AccessExtend{},
+	"POST /instances/:name/rotation-plan": wire.Rotate{}, "POST /instances/:name/routes": wire.CompareRoutes{},
+	"POST /instances/:name/restore": wire.Restore{}, "POST /instances/:name/checks": wire.CheckChange{},
+	"POST /restores/plan": wire.RestoreMany{}, "POST /restores": wire.RestoreMany{},
+	"POST /work/:id/placed": wire.PlacedReport{}, "POST /work/:id/permit": wire.PermitRequest{},
+	"POST /work/:id/fetched": wire.Fetched{},
+	"POST /adoptions":        wire.Adoption{}, "POST /adopt-many": wire.AdoptMany{},
+	"POST /surveys": wire.SurveyMany{}, "POST /instances/:name/client-survey": wire.ClientSurvey{},
+	"POST /journal/checks": wire.JournalCheck{}, "POST /access/:id/login": wire.LoginReport{},
+	"POST /operators": wire.Operator{}, "PATCH /operators/:name": wire.OperatorChange{},
+	"POST /tokens":                        wire.NewToken{},
+	"POST /instances/:name/record-access": map[string]string{"fingerprint": "", "user": "", "name": ""},
+	"PUT /policy":                         wire.Policy{}, "POST /keys/:name/bad-day": wire.KeyBadDay{},
+	"PATCH /holders/:name": wire.HolderChange{}, "POST /holders/:name/left": wire.HolderLeft{},
+	"POST /today/:id/off": wire.PutOff{},
 }
 
 // without are the calls that take no text in a body.
-var without = map[string]bool{"POST /keys/:name/retire": true, "POST /keys/:name/use-again": true, "POST /instances/:name/stop": true, "POST /instances/:name/start": true, "POST /work/:id/cancel": true, "POST /work/:id/retry": true,
-	"POST /work/:id/pause": true, "POST /work/:id/go-on": true, "POST /work/:id/close": true, "POST /instances/:name/steward-key": true, "POST /instances/:name/rescue": true, "POST /instances/:name/probing": true,
-	"POST /discovery": true, "POST /today/seen": true, "POST /journal/verify": true, "PUT /operators/:name/keys/:key": true}
+var without = map[string]bool{"POST /keys/:name/retire": true, "POST /keys/:name/use-again": true,
+	"POST /instances/:name/stop": true, "POST /instances/:name/start": true, "POST /work/:id/cancel": true,
+	"POST /work/:id/retry": true,
+	"POST /work/:id/pause": true, "POST /work/:id/go-on": true, "POST /work/:id/close": true,
+	"POST /instances/:name/steward-key": true, "POST /instances/:name/rescue": true,
+	"POST /instances/:name/probing": true,
+	"POST /discovery":               true, "POST /today/seen": true, "POST /journal/verify": true,
+	"PUT /operators/:name/keys/:key": true}
 
 // privateForms are private keys in each form in which somebody might send one.
 func privateForms(t *testing.T) map[string]string {
@@ -66,10 +87,13 @@ func privateForms(t *testing.T) map[string]string {
 	text := string(pem.EncodeToMemory(openssh))
 	b64 := base64.StdEncoding.EncodeToString
 	return map[string]string{
-		"OpenSSH": text, "PEM": string(pem.EncodeToMemory(&pem.Block{Type: "RSA PRIVATE KEY", Bytes: x509.MarshalPKCS1PrivateKey(r)})),
+		"OpenSSH": text, "PEM": string(pem.EncodeToMemory(&pem.Block{Type: "RSA PRIVATE KEY",
+			Bytes: x509.MarshalPKCS1PrivateKey(r)})),
 		"bare PKCS#8": b64(pk8), "bare PKCS#1": b64(x509.MarshalPKCS1PrivateKey(r)), "bare SEC 1": b64(sec1),
-		"PEM in base64": b64([]byte(text)), "URL-encoded": url.QueryEscape(text), "no-break spaces": strings.ReplaceAll(text, " ", "\u00a0"),
-		"JWK": `{"kty":"OKP","crv":"Ed25519","d":"` + base64.RawURLEncoding.EncodeToString(ed.Seed()) + `","x":"AA"}`,
+		"PEM in base64": b64([]byte(text)), "URL-encoded": url.QueryEscape(text),
+		"no-break spaces": strings.ReplaceAll(text, " ", "\u00a0"),
+		"JWK": `{"kty":"OKP","crv":"Ed25519","d":"` + base64.RawURLEncoding.EncodeToString(ed.Seed()) +
+			`","x":"AA"}`,
 		"age": "AGE-SECRET-KEY-1QQPQYZQQPQYZQQPQYZQQPQYZQQPQYZQQPQYZQQPQYZQQPQYZ",
 		"PPK": mustRead(t, "../core/keypair/testdata/ppk/ed25519.v3.ppk"),
 	}
@@ -148,7 +172,8 @@ func TestNoFieldTakesAPrivateKey(t *testing.T) {
 		if kind := v.Kind(); kind == reflect.Map {
 			for _, k := range v.MapKeys() {
 				for what, secret := range forms {
-					refusedAsPrivate(t, d, m[1], path, mustJSON(t, map[string]string{k.String(): secret}), call+" "+k.String()+" "+what)
+					refusedAsPrivate(t, d, m[1], path, mustJSON(t, map[string]string{k.String(): secret}),
+						call+" "+k.String()+" "+what)
 				}
 			}
 			continue
@@ -161,7 +186,8 @@ func TestNoFieldTakesAPrivateKey(t *testing.T) {
 			}
 			set("")
 		})
-		if len(paths) == 0 && call != "POST /adopt-many" && call != "POST /work/:id/fetched" && call != "POST /instances/:name/routes" && call != "POST /holders/:name/left" {
+		if len(paths) == 0 && call != "POST /adopt-many" && call != "POST /work/:id/fetched" &&
+			call != "POST /instances/:name/routes" && call != "POST /holders/:name/left" {
 			t.Errorf("%s: no text was found in %T", call, body)
 		}
 	}
@@ -170,14 +196,17 @@ func TestNoFieldTakesAPrivateKey(t *testing.T) {
 	}
 	for what, secret := range forms {
 		line := strings.Join(strings.Fields(secret), " ")
-		for _, path := range []string{"/api/v1/keys/" + url.PathEscape(secret), "/api/v1/keys?q=" + url.QueryEscape(secret), "/api/v1/keys?" + url.QueryEscape(secret) + "=1", "/api/v1/access?cursor=" + url.QueryEscape(secret)} {
+		for _, path := range []string{"/api/v1/keys/" + url.PathEscape(secret), "/api/v1/keys?q=" +
+			url.QueryEscape(secret), "/api/v1/keys?" + url.QueryEscape(secret) + "=1", "/api/v1/access?cursor=" +
+			url.QueryEscape(secret)} {
 			if len(path) > 7000 {
 				continue
 			}
 			refusedAsPrivate(t, d, "GET", path, "", "path or query: "+what)
 		}
 		if what != "no-break spaces" {
-			a := d.api(t, "POST", "/api/v1/adopt-many", `{"count":1}`, "Authorization", "Bearer "+d.token, "Idempotency-Key", line)
+			a := d.api(t, "POST", "/api/v1/adopt-many", `{"count":1}`, "Authorization", "Bearer "+d.token,
+				"Idempotency-Key", line)
 			if a.status != 422 {
 				t.Errorf("header, %s: %d %s", what, a.status, a.body)
 			}
@@ -189,12 +218,14 @@ func TestNoFieldTakesAPrivateKey(t *testing.T) {
 		for _, r := range secret {
 			escaped += fmt.Sprintf(`\u%04x`, r)
 		}
-		refusedAsPrivate(t, d, "POST", "/api/v1/instances/x/client-survey", `{"not_seen":["`+escaped+`"]}`, "escaped: "+what)
+		refusedAsPrivate(t, d, "POST", "/api/v1/instances/x/client-survey", `{"not_seen":["`+escaped+`"]}`,
+			"escaped: "+what)
 		refusedAsPrivate(t, d, "POST", "/api/v1/keys", secret, "no JSON: "+what)
 	}
 	dump := strings.Builder{}
 	conn := s.connect(t)
-	rows, err := conn.Query(t.Context(), "SELECT table_name FROM information_schema.tables WHERE table_schema = 'public'")
+	rows, err := conn.Query(t.Context(),
+		"SELECT table_name FROM information_schema.tables WHERE table_schema = 'public'")
 	mustDo(t, err)
 	var tables []string
 	for rows.Next() {
@@ -262,7 +293,8 @@ func TestWhatInstancesSayIsBlanked(t *testing.T) {
 		}
 		line := strings.Join(strings.Fields(secret), " ")
 		all = append(all, line)
-		mustDo(t, os.WriteFile(file, []byte(mustRead(t, file)+"\n"+strings.Join(strings.Fields(newPublic(t))[:2], " ")+" beside "+line+"\n"), 0o600))
+		mustDo(t, os.WriteFile(file, []byte(mustRead(t, file)+"\n"+
+			strings.Join(strings.Fields(newPublic(t))[:2], " ")+" beside "+line+"\n"), 0o600))
 	}
 	out := d.must(t, "survey", "blank-board", "-json")
 	if n := strings.Count(out, "[a private key stood here]"); n < len(all)-2 { // some are cut to their first half

@@ -33,7 +33,8 @@ func TestStandinDriver(t *testing.T) {
 	server := httptest.NewServer(c.Handler("suite"))
 	t.Cleanup(func() { server.Close(); c.Close() })
 	d := standin.New(server.URL, "suite")
-	drivertest.Run(t, d, drivertest.Options{Region: "north-pier", Image: "debian-12", Size: "small", OtherRegion: "skerry-island", Name: "suite-", BadName: "Suite_1", Patience: 20 * time.Second})
+	drivertest.Run(t, d, drivertest.Options{Region: "north-pier", Image: "debian-12", Size: "small",
+		OtherRegion: "skerry-island", Name: "suite-", BadName: "Suite_1", Patience: 20 * time.Second})
 }
 
 // TestTwoReplicas has two services share the work of one database.
@@ -53,7 +54,8 @@ func TestTwoReplicas(t *testing.T) {
 		wg.Go(func() {
 			// Asked of one replica, and followed at the other.
 			name := fmt.Sprintf("pair-board-%d", n)
-			i, err := clients[n%2].Launch(ctx, wire.Launch{Name: name, Region: "south-pier", Image: "debian-12", Size: "small", Keys: []string{s.key}})
+			i, err := clients[n%2].Launch(ctx,
+				wire.Launch{Name: name, Region: "south-pier", Image: "debian-12", Size: "small", Keys: []string{s.key}})
 			if err != nil {
 				t.Error(err)
 				return
@@ -88,7 +90,8 @@ func TestTwoReplicas(t *testing.T) {
 	}
 	defer conn.Close(ctx)
 	var replicas, claims int
-	if err := conn.QueryRow(ctx, "SELECT count(DISTINCT replica), sum(fence) FROM work").Scan(&replicas, &claims); err != nil {
+	if err := conn.QueryRow(ctx, "SELECT count(DISTINCT replica), sum(fence) FROM work").Scan(&replicas,
+		&claims); err != nil {
 		t.Fatal(err)
 	}
 	if replicas != 2 || claims != count {
@@ -100,7 +103,8 @@ func TestTwoReplicas(t *testing.T) {
 	for n := range 8 {
 		wg.Go(func() {
 			_, err := clients[n%2].Change(ctx, "pair-board-0", "stop")
-			if p, ok := errors.AsType[*client.Problem](err); err != nil && (!ok || !p.Of("in-progress") && !p.Of("conflict")) {
+			if p, ok := errors.AsType[*client.Problem](err); err != nil &&
+				(!ok || !p.Of("in-progress") && !p.Of("conflict")) {
 				t.Error(err)
 			}
 			if err == nil {
@@ -126,8 +130,11 @@ func TestFence(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	n := store.NewInstance{Instance: store.Instance{Name: "fence-board", Alias: "plumlatch-fence", Cloud: "none", Phase: store.Launching, LoginUser: "debian", Port: 22, State: "pending"},
-		Work: store.NewWork{Kind: "fenced", Title: "t", Token: "fence", Changing: true, Steps: []store.WorkStep{{Name: "a", Title: "A"}, {Name: "b", Title: "B"}}, Action: "x", Target: "instance fence-board"}}
+	n := store.NewInstance{Instance: store.Instance{Name: "fence-board", Alias: "plumlatch-fence", Cloud: "none",
+		Phase: store.Launching, LoginUser: "debian", Port: 22, State: "pending"},
+		Work: store.NewWork{Kind: "fenced", Title: "t", Token: "fence", Changing: true,
+			Steps: []store.WorkStep{{Name: "a", Title: "A"}, {Name: "b", Title: "B"}}, Action: "x",
+			Target: "instance fence-board"}}
 	i, err := db.AddInstance(ctx, store.Service, store.Once{}, n)
 	if err != nil {
 		t.Fatal(err)
@@ -156,24 +163,35 @@ func TestFence(t *testing.T) {
 	}
 	for name, write := range map[string]func() error{
 		"renew": func() error { _, err := db.RenewClaim(ctx, old, time.Minute); return err },
-		"step":  func() error { return db.MoveStep(oldCtx, old, store.StepMove{Step: "a", StepState: "done", At: "b"}) },
-		"say":   func() error { return db.Say(oldCtx, old, "a", "late") },
-		"wait":  func() error { return db.Wait(oldCtx, old, "a", "", "late", time.Second, time.Second) },
-		"data":  func() error { return db.SetData(oldCtx, old, map[string]int{"late": 1}) },
-		"end":   func() error { return db.EndWork(oldCtx, first, store.WorkEnd{State: store.Done, Phase: store.Ready}) },
-		"note":  func() error { return db.Note(oldCtx, i.ID, "late", "running", "192.0.2.1", 22, false, "late") },
+		"step": func() error {
+			return db.MoveStep(oldCtx, old,
+				store.StepMove{Step: "a", StepState: "done", At: "b"})
+		},
+		"say":  func() error { return db.Say(oldCtx, old, "a", "late") },
+		"wait": func() error { return db.Wait(oldCtx, old, "a", "", "late", time.Second, time.Second) },
+		"data": func() error { return db.SetData(oldCtx, old, map[string]int{"late": 1}) },
+		"end":  func() error { return db.EndWork(oldCtx, first, store.WorkEnd{State: store.Done, Phase: store.Ready}) },
+		"note": func() error { return db.Note(oldCtx, i.ID, "late", "running", "192.0.2.1", 22, false, "late") },
 		"admit": func() error {
-			return db.Admit(oldCtx, store.Admission{InstanceID: i.ID, WorkID: first.ID, GroupID: "late", RuleID: "late", Range: "192.0.2.0/24"})
+			return db.Admit(oldCtx, store.Admission{InstanceID: i.ID, WorkID: first.ID, GroupID: "late",
+				RuleID: "late", Range: "192.0.2.0/24"})
 		},
 		"end admission": func() error { return db.EndAdmission(oldCtx, "late", "late", "late") },
 		"readmitted":    func() error { return db.Readmitted(oldCtx, "late", "late", "late") },
-		"followed":      func() error { _, err := db.Followed(oldCtx, store.Service, i, "stopped", "", 22, false); return err },
-		"trouble":       func() error { return db.SetTrouble(oldCtx, i.ID, "", "late") },
-		"observe":       func() error { return db.Observe(oldCtx, 1, access.Placed, true, "late") },
-		"probed":        func() error { return db.Probed(oldCtx, store.Asked{AccessID: 1, Answer: "accepted", From: "late"}) },
-		"first boot":    func() error { return db.FirstBootRead(oldCtx, i, nil, "late") },
-		"survey":        func() error { return db.KeepSurvey(oldCtx, i, store.Kept{}) },
-		"access":        func() error { _, err := db.AddAccess(oldCtx, i.ID, 1, "debian"); return err },
+		"followed": func() error {
+			_,
+				err := db.Followed(oldCtx, store.Service, i, "stopped", "", 22, false)
+			return err
+		},
+		"trouble": func() error { return db.SetTrouble(oldCtx, i.ID, "", "late") },
+		"observe": func() error { return db.Observe(oldCtx, 1, access.Placed, true, "late") },
+		"probed": func() error {
+			return db.Probed(oldCtx,
+				store.Asked{AccessID: 1, Answer: "accepted", From: "late"})
+		},
+		"first boot": func() error { return db.FirstBootRead(oldCtx, i, nil, "late") },
+		"survey":     func() error { return db.KeepSurvey(oldCtx, i, store.Kept{}) },
+		"access":     func() error { _, err := db.AddAccess(oldCtx, i.ID, 1, "debian"); return err },
 	} {
 		if err := write(); !errors.Is(err, store.ErrLost) {
 			t.Errorf("%s: %v", name, err)
@@ -192,7 +210,8 @@ func TestFence(t *testing.T) {
 	}
 	other := n.Work
 	other.Token = "other"
-	if err := db.BeginChange(ctx, store.Service, store.Once{}, i, store.Stopping, other); !errors.Is(err, store.ErrInProgress) {
+	if err := db.BeginChange(ctx, store.Service, store.Once{}, i, store.Stopping, other); !errors.Is(err,
+		store.ErrInProgress) {
 		t.Errorf("the phase still says that it is launching: %v", err)
 	}
 	if err := db.EndWork(ctx, second, store.WorkEnd{State: store.Waiting, Phase: store.Ready}); err != nil {
@@ -228,7 +247,8 @@ func TestFence(t *testing.T) {
 	if err := db.BeginChange(ctx, store.Service, store.Once{}, i, store.Removing, other); err != nil {
 		t.Fatal(err)
 	}
-	if err := db.RetryWork(ctx, store.Service, failed, n.Work.Steps, store.Launching); !errors.Is(err, store.ErrInProgress) {
+	if err := db.RetryWork(ctx, store.Service, failed, n.Work.Steps, store.Launching); !errors.Is(err,
+		store.ErrInProgress) {
 		t.Errorf("two pieces of changing work: %v", err)
 	}
 }
@@ -251,11 +271,13 @@ func TestStoppedInATransaction(t *testing.T) {
 	defer first.end()
 	c, err := client.New(first.url, s.token)
 	mustDo(t, err)
-	i, err := c.Launch(ctx, wire.Launch{Name: "stopped-board", Region: "north-pier", Image: "debian-12", Size: "small", Keys: []string{s.key}})
+	i, err := c.Launch(ctx, wire.Launch{Name: "stopped-board", Region: "north-pier", Image: "debian-12",
+		Size: "small", Keys: []string{s.key}})
 	mustDo(t, err)
 	waitFor(t, "a transaction of the first one's", func() bool {
 		var n int
-		err := conn.QueryRow(ctx, "SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND wait_event = 'PgSleep'").Scan(&n)
+		err := conn.QueryRow(ctx, "SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND "+
+			"wait_event = 'PgSleep'").Scan(&n)
 		return err == nil && n > 0
 	})
 	mustDo(t, first.cmd.Process.Signal(syscall.SIGSTOP))
@@ -288,8 +310,10 @@ func TestWordsWhileAwake(t *testing.T) {
 	defer db.Close()
 	k, err := db.KeyByName(ctx, s.key)
 	mustDo(t, err)
-	n := store.NewInstance{Instance: store.Instance{Name: "awake-board", Alias: "plumlatch-awake", Cloud: "none", Phase: store.Launching, LoginUser: "debian", Port: 22, State: "pending"},
-		Work: store.NewWork{Kind: "restore-awake", Title: "t", Token: "awake", NewKeyID: k.ID, Steps: []store.WorkStep{{Name: "a", Title: "A"}}, Action: "x", Target: "instance awake-board"}}
+	n := store.NewInstance{Instance: store.Instance{Name: "awake-board", Alias: "plumlatch-awake", Cloud: "none",
+		Phase: store.Launching, LoginUser: "debian", Port: 22, State: "pending"},
+		Work: store.NewWork{Kind: "restore-awake", Title: "t", Token: "awake", NewKeyID: k.ID,
+			Steps: []store.WorkStep{{Name: "a", Title: "A"}}, Action: "x", Target: "instance awake-board"}}
 	_, err = db.AddInstance(ctx, store.Service, store.Once{}, n)
 	mustDo(t, err)
 	claim := func() (store.Work, error) { return db.ClaimWork(ctx, "one", []string{"restore-awake"}, time.Minute) }

@@ -39,7 +39,8 @@ func newRealDisk(t *testing.T, fsType string) *realDisk {
 	if os.Geteuid() != 0 {
 		t.Skip("loop devices need root")
 	}
-	d := &realDisk{image: filepath.Join(t.TempDir(), "disk"), account: routes.Account{UID: 61234, GID: 61235, Home: "/home/gauger", Shell: "/bin/sh"}}
+	d := &realDisk{image: filepath.Join(t.TempDir(), "disk"),
+		account: routes.Account{UID: 61234, GID: 61235, Home: "/home/gauger", Shell: "/bin/sh"}}
 	shell(t, `truncate -s 450M "$1"; printf 'label: gpt\nsize=16M\nsize=40M\nsize=360M\n' | sfdisk -q "$1"`, d.image)
 	d.attach(t)
 	system := d.device + "p3"
@@ -83,7 +84,8 @@ func (d *realDisk) detach(t *testing.T) {
 func (d *realDisk) look(t *testing.T, script string) string {
 	t.Helper()
 	root := t.TempDir()
-	return shell(t, `mount -o ro,nouuid "$1p3" "$2" 2>/dev/null || mount -o ro "$1p3" "$2"; cd "$2"; { `+script+`; } 2>&1; cd /; umount "$2"`, d.device, root)
+	return shell(t, `mount -o ro,nouuid "$1p3" "$2" 2>/dev/null || mount -o ro "$1p3" "$2"; cd "$2"; { `+script+
+		`; } 2>&1; cd /; umount "$2"`, d.device, root)
 }
 
 func (a *adoptee) signer(t *testing.T) ssh.Signer {
@@ -213,11 +215,13 @@ func rescueReal(t *testing.T, fsType string) {
 	if _, err := os.Stat(mount); err == nil {
 		t.Error("the folder is left")
 	}
-	got := d.look(t, "cat home/gauger/.ssh/authorized_keys; stat -c '%u:%g %a %n' home/gauger/.ssh home/gauger/.ssh/*; ls -A home/gauger/.ssh")
+	got := d.look(t, "cat home/gauger/.ssh/authorized_keys; stat -c '%u:%g %a %n' home/gauger/.ssh "+
+		"home/gauger/.ssh/*; ls -A home/gauger/.ssh")
 	if strings.Count(got, line) != 1 {
 		t.Errorf("the line stands there %d times:\n%s", strings.Count(got, line), got)
 	}
-	contains(t, "the file", got, "# by hand\n", " lost\n", "61234:61235 700 home/gauger/.ssh", "61234:61235 640 home/gauger/.ssh/authorized_keys")
+	contains(t, "the file", got, "# by hand\n", " lost\n", "61234:61235 700 home/gauger/.ssh",
+		"61234:61235 640 home/gauger/.ssh/authorized_keys")
 
 	// Back again: as it was, but for the line break that an append had to add.
 	mustDo(t, r.Mount(ctx, found, fsType, mount, false))
@@ -249,7 +253,8 @@ func rescueReal(t *testing.T, fsType string) {
 		`mv "$1/home" "$1/home2"; ln -s /home "$1/home"`,
 	} {
 		shell(t, link, mount)
-		if p, err := b.Plan(d.account, ".ssh/authorized_keys", []string{line}); err == nil || !strings.Contains(err.Error(), "symbolic link") {
+		if p, err := b.Plan(d.account, ".ssh/authorized_keys", []string{line}); err == nil ||
+			!strings.Contains(err.Error(), "symbolic link") {
 			t.Errorf("%s: %+v %v", link, p, err)
 		}
 		shell(t, `cd "$1"; [ ! -e home2 ] || { rm home; mv home2 home; }; [ ! -e home/g2 ] || { rm home/gauger; mv home/g2 home/gauger; }; rm -rf home/gauger/.ssh`, mount)
@@ -286,7 +291,8 @@ func TestRescueDirty(t *testing.T) {
 			d.detach(t)
 			pulled.attach(t)
 			system := pulled.device + "p3"
-			if fsType == "ext4" && !strings.Contains(shell(t, `dumpe2fs -h "$1" 2>/dev/null`, system), "needs_recovery") {
+			if fsType == "ext4" && !strings.Contains(shell(t, `dumpe2fs -h "$1" 2>/dev/null`, system),
+				"needs_recovery") {
 				t.Fatal("it is not dirty")
 			}
 			if fsType == "xfs" && exec.Command("xfs_repair", "-n", system).Run() == nil {
@@ -309,11 +315,13 @@ func TestRescueDirty(t *testing.T) {
 			mustDo(t, err)
 			mustDo(t, b.Add(ctx, r, d.account, plan, time.Now()))
 			mustDo(t, r.Unmount(ctx, system, mount))
-			contains(t, "afterwards", pulled.look(t, "cat home/gauger/log home/gauger/.ssh/authorized_keys"), "ebb", "# by hand", line)
+			contains(t, "afterwards", pulled.look(t, "cat home/gauger/log home/gauger/.ssh/authorized_keys"), "ebb",
+				"# by hand", line)
 
 			// Beyond repair by the kernel: the line is not added, and it stays as it is.
 			shell(t, `dd if=/dev/urandom of="$1" bs=4096 count=64 conv=notrunc status=none`, system)
-			if err := r.Mount(ctx, system, fsType, mount, false); err == nil || !strings.Contains(err.Error(), "mount") {
+			if err := r.Mount(ctx, system, fsType, mount, false); err == nil ||
+				!strings.Contains(err.Error(), "mount") {
 				t.Errorf("garbage is mounted: %v", err)
 			}
 			if out, err := exec.Command("findmnt", mount).CombinedOutput(); err == nil {

@@ -35,7 +35,8 @@ func newLostDoor(t *testing.T, d *demo, name, image string, more ...string) *los
 	if size == "" {
 		size = "small"
 	}
-	d.must(t, append([]string{"instance", "launch", name, "-image", image, "-size", size, "-region", "south-pier", "-zone", "south-pier-b", "-key", l.lost}, more...)...)
+	d.must(t, append([]string{"instance", "launch", name, "-image", image, "-size", size, "-region", "south-pier",
+		"-zone", "south-pier-b", "-key", l.lost}, more...)...)
 	l.id = d.instance(t, name).CloudID
 	d.must(t, "key", "lost", l.lost)
 	return l
@@ -64,7 +65,9 @@ func (l *lostDoor) ssh(t *testing.T, key string, command ...string) (string, boo
 	for _, k := range i.HostKeys {
 		fmt.Fprintf(&known, "[%s]:%d %s\n", i.Address, i.Port, k.PublicKey)
 	}
-	args := append([]string{"-F", "none", "-o", "BatchMode=yes", "-o", "IdentitiesOnly=yes", "-o", "UserKnownHostsFile=" + writeFile(t, known.String()), "-i", filepath.Join(l.dir, key), "-p", fmt.Sprint(i.Port), i.LoginUser + "@" + i.Address}, command...)
+	args := append([]string{"-F", "none", "-o", "BatchMode=yes", "-o", "IdentitiesOnly=yes", "-o",
+		"UserKnownHostsFile=" + writeFile(t, known.String()), "-i", filepath.Join(l.dir, key), "-p",
+		fmt.Sprint(i.Port), i.LoginUser + "@" + i.Address}, command...)
 	out, err := exec.Command("ssh", args...).CombinedOutput()
 	return string(out), err == nil
 }
@@ -86,7 +89,8 @@ func TestRestoreRoutes(t *testing.T) {
 	s := newSlot(t, 101)
 	d := newHome(t, &demo{dir: s.dir, url: s.serve(t).URL(), token: s.token})
 	for n, c := range []struct{ route, image string }{
-		{"steward", "debian-12"}, {"boot-text", "debian-12"}, {"disk", "debian-12"}, {"disk", "harrow-linux-4"}, {"disk", "tideline-2"}, {"disk", "harrow-web-2"},
+		{"steward", "debian-12"}, {"boot-text", "debian-12"}, {"disk", "debian-12"}, {"disk", "harrow-linux-4"},
+		{"disk", "tideline-2"}, {"disk", "harrow-web-2"},
 	} {
 		t.Run(c.route+" "+c.image, func(t *testing.T) {
 			t.Parallel()
@@ -95,7 +99,8 @@ func TestRestoreRoutes(t *testing.T) {
 			if c.image == "harrow-web-2" {
 				d.must(t, "instance", "check", "add", l.name, "http://:7080/health")
 				d.must(t, "instance", "check", "add", l.name, "tcp:7081")
-				if r := d.client(t, "", "instance", "check", "add", l.name, "ftp:21"); r.code != 1 || !strings.Contains(r.err, "tcp:PORT") {
+				if r := d.client(t, "", "instance", "check", "add", l.name, "ftp:21"); r.code != 1 ||
+					!strings.Contains(r.err, "tcp:PORT") {
 					t.Errorf("a check that is none: %+v", r)
 				}
 			}
@@ -104,7 +109,8 @@ func TestRestoreRoutes(t *testing.T) {
 			l.restored(t)
 			after := d.instance(t, l.name)
 			var report wire.Report
-			mustDo(t, json.Unmarshal([]byte(d.must(t, "work", "report", fmt.Sprint(lastRestore(t, d, l.name)), "-json")), &report))
+			mustDo(t, json.Unmarshal([]byte(d.must(t, "work", "report", fmt.Sprint(lastRestore(t, d, l.name)),
+				"-json")), &report))
 			if volume != l.volumeID(t) || after.State != "running" {
 				t.Errorf("its volume is %s and was %s; it is %s", l.volumeID(t), volume, after.State)
 			}
@@ -112,14 +118,17 @@ func TestRestoreRoutes(t *testing.T) {
 			if stops := c.route != "steward"; moved != stops || (report.Down > 0.05) != stops {
 				t.Errorf("moved: %v; down for %.2f s", moved, report.Down)
 			}
-			if report.InAt == nil || report.Route != c.route || !slices.Equal(report.Withdrawn, []string{l.lost}) || len(report.Seen) == 0 {
+			if report.InAt == nil || report.Route != c.route || !slices.Equal(report.Withdrawn, []string{l.lost}) ||
+				len(report.Seen) == 0 {
 				t.Errorf("report: %+v", report)
 			}
 			if c.image == "harrow-web-2" {
 				if len(report.Checks) != 2 || !report.Checks[0].Good || report.Checks[1].Good {
 					t.Errorf("checks: %+v", report.Checks)
 				}
-				contains(t, "the report", d.must(t, "work", "report", fmt.Sprint(report.Work)), "http://:7080/health: works (it answers 200)", "tcp:7081 does not work", "## Left to do", "its address: ")
+				contains(t, "the report", d.must(t, "work", "report", fmt.Sprint(report.Work)),
+					"http://:7080/health: works (it answers 200)", "tcp:7081 does not work",
+					"## Left to do", "its address: ")
 			}
 		})
 	}
@@ -147,11 +156,13 @@ func TestRestoreService(t *testing.T) {
 	d := newHome(t, &demo{dir: s.dir, url: s.serve(t).URL(), token: s.token})
 	l := newLostDoor(t, d, "never-enabled", "harrow-web-2")
 	d.must(t, "instance", "check", "add", l.name, "http://:7080/health")
-	if resp, err := http.Get("http://" + d.instance(t, l.name).Address + ":7080/health"); err != nil || resp.StatusCode != 200 {
+	if resp, err := http.Get("http://" + d.instance(t, l.name).Address + ":7080/health"); err != nil ||
+		resp.StatusCode != 200 {
 		t.Fatalf("the service: %v", err)
 	}
 	mustDo(t, os.Remove(shared.path("standin", "instances", l.id, "etc/board-service/enabled")))
-	if r := d.client(t, "", "restore", l.name, "-route", "boot-text", "-new", l.lost, "-dir", l.dir, "-yes"); r.code != 1 || !strings.Contains(r.err, l.lost+" is lost") {
+	if r := d.client(t, "", "restore", l.name, "-route", "boot-text", "-new", l.lost, "-dir", l.dir,
+		"-yes"); r.code != 1 || !strings.Contains(r.err, l.lost+" is lost") {
 		t.Errorf("with the lost key itself: %+v", r)
 	}
 	d.must(t, "hosts", "write", "-yes", "-dir", l.dir)
@@ -159,7 +170,8 @@ func TestRestoreService(t *testing.T) {
 	contains(t, "the hosts file", mustRead(t, filepath.Join(d.dir, "home/.ssh/plumlatch_hosts")), before)
 	out := d.must(t, "restore", l.name, "-route", "boot-text", "-new", l.new, "-dir", l.dir, "-yes")
 	hosts := mustRead(t, filepath.Join(d.dir, "home/.ssh/plumlatch_hosts"))
-	if now := d.instance(t, l.name).Address; now == before || strings.Contains(hosts, before) || !strings.Contains(hosts, now) {
+	if now := d.instance(t, l.name).Address; now == before || strings.Contains(hosts, before) ||
+		!strings.Contains(hosts, now) {
 		t.Errorf("the hosts file was not renewed: %s, and before %s\n%s", now, before, hosts)
 	}
 	contains(t, "found", out, "DOES NOT WORK", "http://:7080/health", "never enabled at boot")
@@ -213,7 +225,8 @@ func TestRestoreFaults(t *testing.T) {
 	d := newHome(t, &demo{dir: s.dir, url: s.serve(t).URL(), token: s.token})
 	disk := func(parts string, full bool) func(*testing.T, *lostDoor) {
 		return func(t *testing.T, l *lostDoor) {
-			l.cloud(t, "POST", "/v1/volumes/"+l.volumeID(t)+"/disk", fmt.Sprintf(`{"partitions":[%s],"full":%v}`, parts, full), nil)
+			l.cloud(t, "POST", "/v1/volumes/"+l.volumeID(t)+"/disk",
+				fmt.Sprintf(`{"partitions":[%s],"full":%v}`, parts, full), nil)
 		}
 	}
 	inFile := func(path string, do func(file string) error) func(*testing.T, *lostDoor) {
@@ -234,21 +247,29 @@ func TestRestoreFaults(t *testing.T) {
 		says   string
 	}{
 		{what: "encrypted", broke: disk(`{"number":1,"fstype":"crypto_LUKS","uuid":"u","label":"","holds":"system","gb":9}`, false), says: "vdb1 is encrypted"},
-		{what: "LVM", broke: disk(`{"number":1,"fstype":"LVM2_member","uuid":"u","label":"","holds":"system","gb":9}`, false), says: "volume group (LVM)"},
-		{what: "another operating system", broke: disk(`{"number":1,"fstype":"ntfs","uuid":"u","label":"","holds":"system","gb":9}`, false), says: "another operating system"},
-		{what: "two systems", broke: disk(system+`,{"number":2,"fstype":"ext4","uuid":"u-2","label":"old","holds":"copy","gb":9}`, false), says: "both hold a system"},
+		{what: "LVM", broke: disk(`{"number":1,"fstype":"LVM2_member","uuid":"u","label":"","holds":"system","gb":9}`,
+			false), says: "volume group (LVM)"},
+		{what: "another operating system",
+			broke: disk(`{"number":1,"fstype":"ntfs","uuid":"u","label":"","holds":"system","gb":9}`, false),
+			says:  "another operating system"},
+		{what: "two systems", broke: disk(system+
+			`,{"number":2,"fstype":"ext4","uuid":"u-2","label":"old","holds":"copy","gb":9}`, false),
+			says: "both hold a system"},
 		{what: "full", broke: disk(system, true), says: "no space left"},
 		{what: "dirty", broke: disk(`{"number":1,"fstype":"ext4","uuid":"u","label":"","holds":"system","gb":9,"journal":"dirty"}`, false), ok: true},
-		{what: "dirty beyond its journal", broke: disk(`{"number":1,"fstype":"xfs","uuid":"u","label":"","holds":"system","gb":9,"journal":"broken"}`, false), says: "Structure needs cleaning"},
+		{what: "dirty beyond its journal",
+			broke: disk(`{"number":1,"fstype":"xfs","uuid":"u","label":"","holds":"system","gb":9,"journal":"broken"}`, false), says: "Structure needs cleaning"},
 		{what: "a home of its own", broke: func(t *testing.T, l *lostDoor) {
 			disk(`{"number":1,"fstype":"xfs","uuid":"u","label":"","holds":"system","gb":9},{"number":2,"fstype":"ext4","uuid":"u-home","label":"","holds":"home","gb":9}`, false)(t, l)
-			mustDo(t, os.WriteFile(shared.path("standin", "instances", l.id, "etc/fstab"), []byte("UUID=u / xfs defaults 0 1\nUUID=u-home /home ext4 defaults 0 2\n"), 0o644))
+			mustDo(t, os.WriteFile(shared.path("standin", "instances", l.id, "etc/fstab"),
+				[]byte("UUID=u / xfs defaults 0 1\nUUID=u-home /home ext4 defaults 0 2\n"), 0o644))
 		}, ok: true},
 		{what: "a home that is not on this volume", broke: inFile("etc/fstab", func(f string) error {
 			return os.WriteFile(f, []byte("UUID=elsewhere /home ext4 defaults 0 2\n"), 0o644)
 		}), says: "lies on UUID=elsewhere, which is not on this volume"},
 		{what: "a rescue instance in another zone", broke: func(t *testing.T, l *lostDoor) {
-			l.d.must(t, "instance", "launch", "far-rescue", "-image", "debian-12", "-size", "small", "-region", "south-pier", "-zone", "south-pier-a", "-key", s.key)
+			l.d.must(t, "instance", "launch", "far-rescue", "-image", "debian-12", "-size", "small", "-region",
+				"south-pier", "-zone", "south-pier-a", "-key", s.key)
 			l.d.must(t, "instance", "rescue", "far-rescue", "yes", "-yes")
 		}, ok: true, says: "rescue-w"},
 		{what: "an UUID twice", broke: disk(`{"number":1,"fstype":"xfs","uuid":"6b2a5b01-0000-4000-8000-00000000d012","label":"","holds":"system","gb":9}`, false), ok: true},
@@ -262,11 +283,17 @@ func TestRestoreFaults(t *testing.T) {
 			return os.Symlink("/root/.ssh", f)
 		}), says: "symbolic link"},
 		{what: "no folder yet", broke: inFile("home/debian/.ssh", os.RemoveAll), ok: true},
-		{what: "modes that sshd ignores", broke: inFile("home/debian", func(f string) error { return os.Chmod(f, 0o777) }), ok: true},
-		{what: "attached under another name", broke: fault(`{"call":"attach-device","how":"astray","name":"NAME"}`), ok: true},
-		{what: "attached under another name every time", broke: fault(`{"call":"attach-device","how":"astray","name":"NAME","times":3}`), says: "under /dev/sdq, and not under /dev/sda"},
+		{what: "modes that sshd ignores",
+			broke: inFile("home/debian", func(f string) error { return os.Chmod(f, 0o777) }), ok: true},
+		{what: "attached under another name", broke: fault(`{"call":"attach-device","how":"astray","name":"NAME"}`),
+			ok: true},
+		{what: "attached under another name every time",
+			broke: fault(`{"call":"attach-device","how":"astray","name":"NAME","times":3}`),
+			says:  "under /dev/sdq, and not under /dev/sda"},
 		{what: "a detach that never ends", broke: fault(`{"call":"volume-state","how":"","name":"NAME"}`), ok: true},
-		{what: "found again in the middle", during: func(t *testing.T, l *lostDoor, _ int64) { l.d.must(t, "key", "found", l.lost) }, ok: true, says: "was found meanwhile"},
+		{what: "found again in the middle",
+			during: func(t *testing.T, l *lostDoor, _ int64) { l.d.must(t, "key", "found", l.lost) }, ok: true,
+			says: "was found meanwhile"},
 		{what: "removed by somebody else", during: func(t *testing.T, l *lostDoor, id int64) {
 			l.cloud(t, "DELETE", "/v1/instances/"+l.id+"?client_token=somebody-"+l.id, "", nil)
 		}, says: "removed"},
@@ -276,10 +303,12 @@ func TestRestoreFaults(t *testing.T) {
 		{what: "the rescue instance stopped by somebody else", during: func(t *testing.T, l *lostDoor, id int64) {
 			l.cloud(t, "POST", "/v1/instances/"+rescueFor(t, l.name)+"/stop", `{"client_token":"somebody"}`, nil)
 		}, broke: slowLoan, says: "rescue"},
-		{what: "the rescue instance stopped with the volume mounted", during: func(t *testing.T, l *lostDoor, id int64) {
-			waitFor(t, "it to be unmounted", func() bool { return l.d.workByID(t, id).Step >= 7 })
-			l.cloud(t, "POST", "/v1/instances/"+rescueFor(t, l.name)+"/stop", `{"client_token":"somebody"}`, nil)
-		}, broke: fault(`{"call":"umount","how":"fail","name":"NAME","times":20}`), ok: true}, // the line is on the disk, and what stops mounts nothing
+		{what: "the rescue instance stopped with the volume mounted",
+			during: func(t *testing.T, l *lostDoor, id int64) {
+				waitFor(t, "it to be unmounted", func() bool { return l.d.workByID(t, id).Step >= 7 })
+				l.cloud(t, "POST", "/v1/instances/"+rescueFor(t, l.name)+"/stop", `{"client_token":"somebody"}`, nil)
+				// the line is on the disk, and what stops mounts nothing
+			}, broke: fault(`{"call":"umount","how":"fail","name":"NAME","times":20}`), ok: true},
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			t.Parallel()
@@ -289,7 +318,8 @@ func TestRestoreFaults(t *testing.T) {
 				c.broke(t, l)
 			}
 			var w wire.Work
-			mustDo(t, json.Unmarshal([]byte(d.must(t, "restore", l.name, "-route", "disk", "-new", l.new, "-yes", "-detach", "-json")), &w))
+			mustDo(t, json.Unmarshal([]byte(d.must(t, "restore", l.name, "-route", "disk", "-new", l.new, "-yes",
+				"-detach", "-json")), &w))
 			if c.during != nil {
 				waitFor(t, "the volume to be lent", func() bool { return d.workByID(t, w.ID).Step >= 4 })
 				c.during(t, l, w.ID)
@@ -302,7 +332,8 @@ func TestRestoreFaults(t *testing.T) {
 			for end.State == "" || !end.Over() {
 				end = d.workByID(t, w.ID)
 				if time.Now().After(deadline) {
-					t.Fatalf("it never ends: %s, %s, waits for %q, %s", end.State, end.StepTitle, end.WaitsFor, end.Trouble)
+					t.Fatalf("it never ends: %s, %s, waits for %q, %s", end.State, end.StepTitle,
+						end.WaitsFor, end.Trouble)
 				}
 				time.Sleep(150 * time.Millisecond)
 			}
@@ -373,12 +404,14 @@ func TestRestoreReady(t *testing.T) {
 	file := shared.path("standin", "instances", id, "home/debian/.ssh/authorized_keys")
 	mustDo(t, os.WriteFile(file, nil, 0o600))
 	d.must(t, "survey", "ready-1", "-outside")
-	if r := d.client(t, "", "restore", "ready", "-none"); r.code != 3 || !strings.Contains(r.out, "NONE") || !strings.Contains(r.out, "today -what no-way-back") {
+	if r := d.client(t, "", "restore", "ready", "-none"); r.code != 3 || !strings.Contains(r.out, "NONE") ||
+		!strings.Contains(r.out, "today -what no-way-back") {
 		t.Errorf("none: %+v", r)
 	}
 	has(t, "today", d.reasonsOf(t, "instance", "ready-1"), "no-way-back", true)
 	d.must(t, "key", "create", "ready-new", "-dir", t.TempDir(), "-new-passphrase-file", writeFile(t, ""))
-	if r := d.client(t, "", "restore", "ready-1", "-go", "-yes"); r.code != 1 || !strings.Contains(r.err, "no way back into ready-1 is open") {
+	if r := d.client(t, "", "restore", "ready-1", "-go", "-yes"); r.code != 1 ||
+		!strings.Contains(r.err, "no way back into ready-1 is open") {
 		t.Errorf("no way: %+v", r)
 	}
 	nature(`{"stop_destroys":"","missing_rights":[]}`)
@@ -403,7 +436,8 @@ func TestRestoreAll(t *testing.T) {
 		return shared.path("standin", "instances", d.instance(t, name).CloudID, "home/debian/.ssh/authorized_keys")
 	}
 	for _, name := range append(names, "all-rescue") {
-		d.must(t, "instance", "launch", name, "-image", "debian-12", "-size", "small", "-region", "south-pier", "-zone", "south-pier-c", "-key", "all-lost")
+		d.must(t, "instance", "launch", name, "-image", "debian-12", "-size", "small", "-region", "south-pier",
+			"-zone", "south-pier-c", "-key", "all-lost")
 	}
 	d.must(t, "access", "add", "all-rescue", "-key", "all-mate")
 	d.must(t, "access", "remove", "all-rescue", "-key", "all-lost", "-cut-off", "1")
@@ -412,28 +446,33 @@ func TestRestoreAll(t *testing.T) {
 	for _, name := range names[1:3] {                       // no steward gets in, and no user data may be changed
 		d.lockOut(t, name)
 	}
-	if r := d.client(t, "", "restore", "-all", "-lost", "all-lost", "-new", "all-new", "-plan"); r.code != 1 || !strings.Contains(r.err, "key lost all-lost") {
+	if r := d.client(t, "", "restore", "-all", "-lost", "all-lost", "-new", "all-new", "-plan"); r.code != 1 ||
+		!strings.Contains(r.err, "key lost all-lost") {
 		t.Errorf("not lost yet: %+v", r)
 	}
-	if r := d.client(t, "", "restore", "all-1", "-key", "all-mate", "-yes"); r.code != 2 || !strings.Contains(r.err, "-key goes with -all") {
+	if r := d.client(t, "", "restore", "all-1", "-key", "all-mate", "-yes"); r.code != 2 ||
+		!strings.Contains(r.err, "-key goes with -all") {
 		t.Errorf("-key alone: %+v", r)
 	}
 	before := mustRead(t, file("all-rescue"))
 	d.must(t, "hosts", "write", "-yes", "-dir", dir)
-	r := d.client(t, "", "restore", "-all", "-key", "all-lost", "-new", "all-new", "-dir", dir, "-at-most", "100%", "-yes")
+	r := d.client(t, "", "restore", "-all", "-key", "all-lost", "-new", "all-new", "-dir", dir,
+		"-at-most", "100%", "-yes")
 	contains(t, "all", r.out+r.err, "by steward", "by disk", "3 instances restored")
 	for _, name := range names[:3] {
 		if text := mustRead(t, file(name)); !strings.Contains(text, "all-new") || strings.Contains(text, "all-lost") {
 			t.Errorf("%s:\n%s", name, text)
 		}
 	}
-	for name, kind := range map[string]string{names[0]: "restore-steward", names[1]: "restore-disk", names[2]: "restore-disk"} {
+	for name, kind := range map[string]string{names[0]: "restore-steward", names[1]: "restore-disk",
+		names[2]: "restore-disk"} {
 		if w := d.workByID(t, lastRestore(t, d, name)); w.Kind != kind {
 			t.Errorf("%s went by %s", name, w.Kind)
 		}
 	}
 	for _, name := range names[1:3] {
-		contains(t, "the hosts file", mustRead(t, filepath.Join(d.dir, "home/.ssh/plumlatch_hosts")), d.instance(t, name).Address)
+		contains(t, "the hosts file", mustRead(t, filepath.Join(d.dir, "home/.ssh/plumlatch_hosts")),
+			d.instance(t, name).Address)
 	}
 	if text := mustRead(t, file("all-4")); strings.Contains(text, "all-new") {
 		t.Errorf("all-4 was restored:\n%s", text)
@@ -457,17 +496,21 @@ func TestRestoreFetch(t *testing.T) {
 	mustDo(t, os.Symlink("/etc/shadow", filepath.Join(home, "logs/link")))
 	before, volume := mustRead(t, filepath.Join(home, ".ssh/authorized_keys")), l.volumeID(t)
 	// Its journal waits to be replayed: whoever writes anything to it has that happen.
-	l.cloud(t, "POST", "/v1/volumes/"+volume+"/disk", `{"partitions":[{"number":1,"fstype":"xfs","uuid":"u","label":"","holds":"system","gb":9,"journal":"dirty"}]}`, nil)
+	l.cloud(t, "POST", "/v1/volumes/"+volume+"/disk",
+		`{"partitions":[{"number":1,"fstype":"xfs","uuid":"u","label":"","holds":"system","gb":9,"journal":"dirty"}]}`, nil)
 	out := filepath.Join(t.TempDir(), "copied")
-	args := []string{"restore", l.name, "-fetch", "/home/deckhand/logs,/etc/hostname", "-new", l.new, "-dir", l.dir, "-yes", "-out"}
-	if r := d.client(t, "", append(args, l.dir)...); r.code != 1 || !strings.Contains(r.err, "is there already; nothing was begun") {
+	args := []string{"restore", l.name, "-fetch", "/home/deckhand/logs,/etc/hostname", "-new", l.new, "-dir",
+		l.dir, "-yes", "-out"}
+	if r := d.client(t, "", append(args, l.dir)...); r.code != 1 ||
+		!strings.Contains(r.err, "is there already; nothing was begun") {
 		t.Errorf("into a folder that is there: %+v", r)
 	}
 	r := d.client(t, "", append(args, out)...)
 	if r.code != 0 {
 		t.Fatalf("%+v", r)
 	}
-	contains(t, "copied", r.out+r.err, "3 files of", "nothing on the volume was changed", "left out: /home/deckhand/logs/link (a link)")
+	contains(t, "copied", r.out+r.err, "3 files of", "nothing on the volume was changed",
+		"left out: /home/deckhand/logs/link (a link)")
 	if text := mustRead(t, filepath.Join(out, "home/deckhand/logs/crossing.log")); text != "the tide was late\n" {
 		t.Errorf("%q", text)
 	}
@@ -477,21 +520,27 @@ func TestRestoreFetch(t *testing.T) {
 	if text := mustRead(t, filepath.Join(out, "etc/hostname")); strings.TrimSpace(text) != l.name {
 		t.Errorf("%q", text)
 	}
-	if now := mustRead(t, filepath.Join(home, ".ssh/authorized_keys")); now != before || l.volumeID(t) != volume || d.instance(t, l.name).State != "running" {
+	if now := mustRead(t, filepath.Join(home, ".ssh/authorized_keys")); now != before || l.volumeID(t) != volume ||
+		d.instance(t, l.name).State != "running" {
 		t.Errorf("it is not as it was: %s\n%s", d.instance(t, l.name).State, now)
 	}
 	var disk struct {
 		Disk struct{ Partitions []struct{ Journal string } }
 	}
-	if l.cloud(t, "GET", "/v1/volumes/"+volume, "", &disk); len(disk.Disk.Partitions) != 1 || disk.Disk.Partitions[0].Journal != "dirty" {
+	if l.cloud(t, "GET", "/v1/volumes/"+volume, "", &disk); len(disk.Disk.Partitions) != 1 ||
+		disk.Disk.Partitions[0].Journal != "dirty" {
 		t.Errorf("it was written to: %+v", disk)
 	}
 	// What is not there: the instance goes back to what it was.
-	r = d.client(t, "", "restore", l.name, "-fetch", "/home/nobody", "-new", l.new, "-dir", l.dir, "-yes", "-out", out+"-2")
+	r = d.client(t, "", "restore", l.name, "-fetch", "/home/nobody", "-new", l.new, "-dir", l.dir, "-yes",
+		"-out", out+"-2")
 	if r.code != 1 || !strings.Contains(r.err, "/home/nobody") || !strings.Contains(r.err, "goes back to what it was") {
 		t.Errorf("what is not there: %+v", r)
 	}
-	waitFor(t, "the instance", func() bool { return d.instance(t, l.name).State == "running" && l.volumeID(t) == volume })
+	waitFor(t, "the instance", func() bool {
+		return d.instance(t, l.name).State == "running" &&
+			l.volumeID(t) == volume
+	})
 }
 
 // TestRestoreAllShares: where no rescue instance is there, one is launched for all
@@ -505,7 +554,8 @@ func TestRestoreAllShares(t *testing.T) {
 	mustDo(t, err)
 	// begin locks some instances out, so that only the disk's way is open, and
 	// begins to restore them.
-	begin := func(t *testing.T, prefix string, zones []string, stop int) (lost string, dir string, names []string, work int64) {
+	begin := func(t *testing.T, prefix string, zones []string, stop int) (lost string, dir string,
+		names []string, work int64) {
 		dir, lost = t.TempDir(), prefix+"-lost"
 		for _, k := range []string{lost, prefix + "-new"} {
 			d.must(t, "key", "create", k, "-dir", dir, "-new-passphrase-file", writeFile(t, ""))
@@ -513,11 +563,13 @@ func TestRestoreAllShares(t *testing.T) {
 		for n, zone := range zones {
 			name := fmt.Sprintf("%s-%d", prefix, n)
 			names = append(names, name)
-			d.must(t, "instance", "launch", name, "-image", "debian-12", "-size", "small", "-region", "south-pier", "-zone", zone, "-key", lost)
+			d.must(t, "instance", "launch", name, "-image", "debian-12", "-size", "small", "-region", "south-pier",
+				"-zone", zone, "-key", lost)
 			d.lockOut(t, name)
 		}
 		d.must(t, "key", "lost", lost)
-		w, err := c.RestoreMany(t.Context(), wire.RestoreMany{Key: lost, New: prefix + "-new", AtMost: "100%", StopAfter: stop})
+		w, err := c.RestoreMany(t.Context(),
+			wire.RestoreMany{Key: lost, New: prefix + "-new", AtMost: "100%", StopAfter: stop})
 		mustDo(t, err)
 		return lost, dir, names, w.ID
 	}
@@ -538,7 +590,8 @@ func TestRestoreAllShares(t *testing.T) {
 		}
 	}
 	restored := func(t *testing.T, name, prefix string) bool {
-		text := mustRead(t, shared.path("standin", "instances", d.instance(t, name).CloudID, "home/debian/.ssh/authorized_keys"))
+		text := mustRead(t, shared.path("standin", "instances", d.instance(t, name).CloudID,
+			"home/debian/.ssh/authorized_keys"))
 		return strings.Contains(text, prefix+"-new") && !strings.Contains(text, prefix+"-lost")
 	}
 	prove := func(t *testing.T, dir, prefix string) {
@@ -546,7 +599,8 @@ func TestRestoreAllShares(t *testing.T) {
 	}
 	t.Run("in turn", func(t *testing.T) {
 		t.Parallel()
-		lost, dir, names, work := begin(t, "turn", []string{"south-pier-a", "south-pier-a", "south-pier-a", "south-pier-b"}, 1)
+		lost, dir, names, work := begin(t, "turn",
+			[]string{"south-pier-a", "south-pier-a", "south-pier-a", "south-pier-b"}, 1)
 		prove(t, dir, "turn")
 		most := 0
 		waitFor(t, "its end", func() bool {
@@ -567,14 +621,16 @@ func TestRestoreAllShares(t *testing.T) {
 			}
 		}
 		gone(t, lost, 2) // one in each zone
-		contains(t, "a part's report", d.must(t, "work", "report", fmt.Sprint(lastRestore(t, d, "turn-0"))), "rescue instance rescue-w", "## What it cost")
+		contains(t, "a part's report", d.must(t, "work", "report", fmt.Sprint(lastRestore(t, d, "turn-0"))),
+			"rescue instance rescue-w", "## What it cost")
 	})
 	t.Run("stopped", func(t *testing.T) {
 		t.Parallel()
 		lost, dir, names, work := begin(t, "halt", []string{"south-pier-a", "south-pier-a", "south-pier-a"}, 3)
 		prove(t, dir, "halt")
 		waitFor(t, "the first", func() bool { return restored(t, names[0], "halt") })
-		mustDo(t, standinCall("POST", "/v1/instances/"+rescueFor(t, "key "+lost)+"/stop", `{"client_token":"somebody"}`, nil))
+		mustDo(t, standinCall("POST", "/v1/instances/"+rescueFor(t, "key "+lost)+"/stop",
+			`{"client_token":"somebody"}`, nil))
 		w := over(t, work)
 		ok := 0
 		for _, name := range names {
@@ -596,10 +652,12 @@ func TestRestoreAllShares(t *testing.T) {
 		prove(t, dir, "held")
 		w := over(t, work)
 		part := lastRestore(t, d, names[0])
-		if p := d.workByID(t, part); p.State != "stuck" || restored(t, names[0], "held") || !restored(t, names[1], "held") {
+		if p := d.workByID(t, part); p.State != "stuck" || restored(t, names[0], "held") ||
+			!restored(t, names[1], "held") {
 			t.Errorf("the part is %s: %s", p.State, p.Outcome)
 		}
-		contains(t, "what is left", w.Outcome, "1 of 2 restored", "stays: volume hold-", fmt.Sprintf("held-0 is still at it (plumlatch work show %d)", part))
+		contains(t, "what is left", w.Outcome, "1 of 2 restored", "stays: volume hold-",
+			fmt.Sprintf("held-0 is still at it (plumlatch work show %d)", part))
 		stays := rescueFor(t, "key "+lost)
 		mustDo(t, standinCall("DELETE", "/v1/faults?name=held-0", "", nil))
 		_ = d.client(t, "", "work", "retry", fmt.Sprint(part)) // it follows: what goes back has failed
@@ -607,7 +665,8 @@ func TestRestoreAllShares(t *testing.T) {
 		if i := d.instance(t, names[0]); i.State != "running" {
 			t.Errorf("it is %s", i.State)
 		}
-		if all := rescuesFor(t, "key "+lost); len(all) != 2 || !slices.ContainsFunc(all, func(i rescue) bool { return i.ID == stays && i.State == "removed" }) {
+		if all := rescuesFor(t, "key "+lost); len(all) != 2 ||
+			!slices.ContainsFunc(all, func(i rescue) bool { return i.ID == stays && i.State == "removed" }) {
 			t.Errorf("%+v", all)
 		}
 	})
@@ -624,7 +683,8 @@ func TestRestoreAllShares(t *testing.T) {
 		}
 		gone(t, lost, 0)
 		lost, dir, names, work := begin(t, "late", []string{"south-pier-b", "south-pier-b"}, 1)
-		mustDo(t, standinCall("POST", "/v1/faults", `{"call":"detach","how":"slow","name":"late-0","times":1,"delay_ms":2500}`, nil))
+		mustDo(t, standinCall("POST", "/v1/faults",
+			`{"call":"detach","how":"slow","name":"late-0","times":1,"delay_ms":2500}`, nil))
 		prove(t, dir, "late")
 		waitFor(t, "one to be launched", func() bool { return len(rescuesFor(t, "key "+lost)) > 0 })
 		d.must(t, "work", "cancel", fmt.Sprint(work))
@@ -646,7 +706,8 @@ func (d *demo) lockOut(t *testing.T, name string) {
 	id := d.instance(t, name).CloudID
 	file := shared.path("standin", "instances", id, "home/debian/.ssh/authorized_keys")
 	mustDo(t, os.WriteFile(file, []byte(stewardLine.ReplaceAllString(mustRead(t, file), "")), 0o600))
-	mustDo(t, standinCall("POST", "/v1/instances/"+id+"/nature", `{"stop_destroys":"","missing_rights":["user-data"]}`, nil))
+	mustDo(t, standinCall("POST", "/v1/instances/"+id+"/nature",
+		`{"stop_destroys":"","missing_rights":["user-data"]}`, nil))
 	d.must(t, "survey", name, "-outside")
 	_ = d.client(t, "", "survey", name, "-inside") // it does not get in
 }

@@ -56,14 +56,16 @@ func BenchmarkRestore(b *testing.B) {
 		key := fmt.Sprintf("back-%d", runs.Add(1))
 		plumlatch("key", "create", key, "-dir", dir, "-new-passphrase-file", filepath.Join(dir, "none"))
 		var r wire.Report
-		check(json.Unmarshal(plumlatch("restore", name, "-route", route, "-new", key, "-dir", dir, "-yes", "-json"), &r))
+		check(json.Unmarshal(plumlatch("restore", name, "-route", route, "-new", key, "-dir", dir, "-yes", "-json"),
+			&r))
 		return r
 	}
 	var terms struct {
 		PaceMS int64 `json:"pace_ms"`
 	}
 	check(standinCallAt(f.d, "GET", "/v1/terms", "", &terms))
-	plumlatch("instance", "launch", "bench-door", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "bench")
+	plumlatch("instance", "launch", "bench-door", "-image", "debian-12", "-size", "small", "-region",
+		"north-pier", "-key", "bench")
 	b.Run("disk", func(b *testing.B) {
 		// Launching and removing the rescue instance, stopping, detaching twice, attaching twice, starting.
 		waiting := 8 * time.Duration(terms.PaceMS) * time.Millisecond

@@ -22,46 +22,90 @@ var (
 	// homeAgain are taken back by other ways through a disk restore.
 	whileAway = []string{"look/undo/take-out/", "stop/undo/stop/"}
 	// sinceIn: cancelled once the volume is home again, so these find nothing to take back.
-	sinceIn = []string{"rescue/undo/remove/", "rescue/undo/take-out/", "detach/undo/attach/", "lend/undo/detach/", "mount/undo/unmount/", "edit/undo/take-out/", "stop/undo/start/", "set-text/undo/put-back/"}
+	sinceIn = []string{"rescue/undo/remove/", "rescue/undo/take-out/", "detach/undo/attach/", "lend/undo/detach/",
+		"mount/undo/unmount/", "edit/undo/take-out/", "stop/undo/start/", "set-text/undo/put-back/"}
 )
 
 func restoreScenarios() []scenario {
 	return []scenario{
-		{name: "restore steward", kind: "restore-steward", prepare: withLost(false), begin: restoresBy("steward"), check: isRestored},
-		{name: "restore steward cancelled", kind: "restore-steward", back: true, prepare: withShown, begin: cancelledAtLogin("steward"), check: isLostAsBefore},
-		{name: "restore steward cancelled, no other key", kind: "restore-steward", back: true, lacks: []string{"look/undo/take-out/"}, prepare: withLost(false), begin: cancelledAtLogin("steward"), check: isLostAsBefore},
-		{name: "restore second-key", kind: "restore-second-key", prepare: withLost(true), begin: restoresBy("second-key"), check: isRestored},
-		{name: "restore second-key cancelled", kind: "restore-second-key", back: true, prepare: withShown, begin: cancelledAtLogin("second-key"), check: isLostAsBefore},
-		{name: "restore already-open", kind: "restore-already-open", prepare: withPassword, begin: restoresBy("already-open"), check: isRestored},
-		{name: "restore already-open cancelled", kind: "restore-already-open", back: true, prepare: withPasswordShown, begin: cancelledAtLogin("already-open"), check: isLostAsBefore},
-		{name: "restore boot-text", kind: "restore-boot-text", lacks: []string{"rest/stop/"}, prepare: withLost(false), begin: restoresBy("boot-text"), check: isRestored},
-		{name: "restore boot-text cancelled", kind: "restore-boot-text", back: true, lacks: append(sinceIn, "stop/undo/stop/"), prepare: withShown, begin: cancelledAtLogin("boot-text"), check: isLostAsBefore},
-		{name: "restore boot-text cancelled at once", kind: "restore-boot-text", back: true, lacks: []string{"look/undo/take-out/", "stop/undo/stop/", "start/undo", "put-text-back/undo", "accept/undo", "login/undo"}, slow: "set-user-data", prepare: withLost(false), begin: cancelledAtStep("boot-text", "set-text"), check: isLostAsBefore},
-		{name: "restore disk", kind: "restore-disk", lacks: append(withLaunched, "rest/stop/"), prepare: withLost(false), begin: restoresBy("disk"), check: isRestored},
-		{name: "restore disk, rescue there", kind: "restore-disk", lacks: append(withOneThere, "rest/stop/"), prepare: withRescue, begin: restoresBy("disk"), check: isRestored},
-		{name: "restore disk cancelled", kind: "restore-disk", back: true, lacks: slices.Concat(sinceIn, []string{"stop/undo/stop/"}), prepare: withShown, begin: cancelledAtLogin("disk"), check: isLostAsBefore},
-		{name: "restore disk, busy", kind: "restore-disk", back: true, lacks: slices.Concat(withLaunched, whileAway), prepare: withLost(false), begin: busyDisk, check: isLostAsBefore},
-		{name: "restore disk, busy, rescue there", kind: "restore-disk", back: true, lacks: slices.Concat(withOneThere, whileAway), prepare: withRescue, begin: busyDisk, check: isLostAsBefore},
-		{name: "restore stopped", kind: "restore-disk", lacks: slices.Concat(withLaunched, []string{"stop/stop/"}), prepare: withLostStopped, begin: restoresBy("disk"), check: isRestored},
-		{name: "restore stopped, boot-text", kind: "restore-boot-text", lacks: []string{"stop/stop/"}, prepare: withLostStopped, begin: restoresBy("boot-text"), check: isRestored},
-		{name: "restore stopped, cancelled", kind: "restore-disk", back: true, lacks: slices.Concat(sinceIn, []string{"look/undo/take-out/"}), prepare: withLostStopped, begin: cancelledAtLogin("disk"), check: isLostStopped},
-		{name: "restore stopped, boot-text, cancelled", kind: "restore-boot-text", back: true, lacks: slices.Concat(sinceIn, []string{"look/undo/take-out/"}), prepare: withLostStopped, begin: cancelledAtLogin("boot-text"), check: isLostStopped},
+		{name: "restore steward", kind: "restore-steward", prepare: withLost(false), begin: restoresBy("steward"),
+			check: isRestored},
+		{name: "restore steward cancelled", kind: "restore-steward", back: true, prepare: withShown,
+			begin: cancelledAtLogin("steward"), check: isLostAsBefore},
+		{name: "restore steward cancelled, no other key", kind: "restore-steward", back: true,
+			lacks: []string{"look/undo/take-out/"}, prepare: withLost(false), begin: cancelledAtLogin("steward"),
+			check: isLostAsBefore},
+		{name: "restore second-key", kind: "restore-second-key", prepare: withLost(true),
+			begin: restoresBy("second-key"), check: isRestored},
+		{name: "restore second-key cancelled", kind: "restore-second-key", back: true, prepare: withShown,
+			begin: cancelledAtLogin("second-key"), check: isLostAsBefore},
+		{name: "restore already-open", kind: "restore-already-open", prepare: withPassword,
+			begin: restoresBy("already-open"), check: isRestored},
+		{name: "restore already-open cancelled", kind: "restore-already-open", back: true, prepare: withPasswordShown,
+			begin: cancelledAtLogin("already-open"), check: isLostAsBefore},
+		{name: "restore boot-text", kind: "restore-boot-text", lacks: []string{"rest/stop/"},
+			prepare: withLost(false), begin: restoresBy("boot-text"), check: isRestored},
+		{name: "restore boot-text cancelled", kind: "restore-boot-text", back: true,
+			lacks: append(sinceIn, "stop/undo/stop/"), prepare: withShown, begin: cancelledAtLogin("boot-text"),
+			check: isLostAsBefore},
+		{name: "restore boot-text cancelled at once", kind: "restore-boot-text", back: true,
+			lacks: []string{"look/undo/take-out/", "stop/undo/stop/", "start/undo", "put-text-back/undo",
+				"accept/undo", "login/undo"}, slow: "set-user-data", prepare: withLost(false),
+			begin: cancelledAtStep("boot-text", "set-text"), check: isLostAsBefore},
+		{name: "restore disk", kind: "restore-disk", lacks: append(withLaunched, "rest/stop/"),
+			prepare: withLost(false), begin: restoresBy("disk"), check: isRestored},
+		{name: "restore disk, rescue there", kind: "restore-disk", lacks: append(withOneThere, "rest/stop/"),
+			prepare: withRescue, begin: restoresBy("disk"), check: isRestored},
+		{name: "restore disk cancelled", kind: "restore-disk", back: true,
+			lacks: slices.Concat(sinceIn, []string{"stop/undo/stop/"}), prepare: withShown,
+			begin: cancelledAtLogin("disk"), check: isLostAsBefore},
+		{name: "restore disk, busy", kind: "restore-disk", back: true, lacks: slices.Concat(withLaunched, whileAway),
+			prepare: withLost(false), begin: busyDisk, check: isLostAsBefore},
+		{name: "restore disk, busy, rescue there", kind: "restore-disk", back: true,
+			lacks: slices.Concat(withOneThere, whileAway), prepare: withRescue, begin: busyDisk, check: isLostAsBefore},
+		{name: "restore stopped", kind: "restore-disk", lacks: slices.Concat(withLaunched, []string{"stop/stop/"}),
+			prepare: withLostStopped, begin: restoresBy("disk"), check: isRestored},
+		{name: "restore stopped, boot-text", kind: "restore-boot-text", lacks: []string{"stop/stop/"},
+			prepare: withLostStopped, begin: restoresBy("boot-text"), check: isRestored},
+		{name: "restore stopped, cancelled", kind: "restore-disk", back: true,
+			lacks: slices.Concat(sinceIn, []string{"look/undo/take-out/"}), prepare: withLostStopped,
+			begin: cancelledAtLogin("disk"), check: isLostStopped},
+		{name: "restore stopped, boot-text, cancelled", kind: "restore-boot-text", back: true,
+			lacks: slices.Concat(sinceIn, []string{"look/undo/take-out/"}), prepare: withLostStopped,
+			begin: cancelledAtLogin("boot-text"), check: isLostStopped},
 		// Cancelled before the cloud has answered: what it was asked for may still come.
-		{name: "restore disk cancelled, stop not answered", kind: "restore-disk", back: true, lost: true, prepare: withLost(false), begin: cancelledAtStep("disk", "stop"), check: isLostAsBefore},
-		{name: "restore disk cancelled, detach not answered", kind: "restore-disk", back: true, lost: true, prepare: withLostStopped, begin: cancelledAtStep("disk", "detach"), check: isLostStopped},
-		{name: "restore disk cancelled, attach not answered", kind: "restore-disk", back: true, lost: true, prepare: withLost(false), begin: cancelledAtStep("disk", "lend"), check: isLostAsBefore},
-		{name: "restore disk cancelled, launch not answered", kind: "restore-disk", back: true, lost: true, prepare: withLost(false), begin: cancelledAtStep("disk", "rescue"), check: isLostAsBefore},
-		{name: "restore boot-text cancelled, no answer", kind: "restore-boot-text", back: true, lost: true, prepare: withLost(false), begin: cancelledAtStep("boot-text", "set-text"), check: isLostAsBefore},
-		{name: "fetch", kind: "restore-fetch", lacks: withLaunched, prepare: withLost(false), begin: fetches, check: isLostAsBefore},
-		{name: "fetch, rescue there", kind: "restore-fetch", lacks: withOneThere, prepare: withRescue, begin: fetches, check: isLostAsBefore},
-		{name: "fetch cancelled", kind: "restore-fetch", back: true, lacks: withLaunched, prepare: withLost(false), begin: cancelledCopying, check: isLostAsBefore},
-		{name: "fetch cancelled, rescue there", kind: "restore-fetch", back: true, lacks: withOneThere, prepare: withRescue, begin: cancelledCopying, check: isLostAsBefore},
-		{name: "restore disk, shared", kind: "restore-disk", lacks: slices.Concat(withLaunched, []string{"rest/stop/", "dismiss/remove/"}), prepare: lockedOut, begin: partOf(restoresMany), check: afterWhole(isRestored)},
-		{name: "restore disk, shared, busy", kind: "restore-disk", back: true, lacks: slices.Concat(withLaunched, whileAway, []string{"rescue/undo/remove/"}), prepare: lockedOut, begin: partOf(busyMany), check: afterWhole(isLostAsBefore)},
-		{name: "restore many", kind: "restore-many", lacks: []string{"dismiss/remove/"}, prepare: withLost(false), begin: restoresMany, check: isRestored},
-		{name: "restore many, shared", kind: "restore-many", prepare: lockedOut, begin: restoresMany, check: isRestored},
-		{name: "restore many, shared, cancelled", kind: "restore-many", back: true, prepare: lockedOut, begin: cancelledShared, check: isLostAsBefore},
-		{name: "restore many cancelled", kind: "restore-many", back: true, lacks: []string{"choose/undo/remove/"}, prepare: withLost(false), begin: cancelledManyRestores, check: isLostOrSaid},
+		{name: "restore disk cancelled, stop not answered", kind: "restore-disk", back: true, lost: true,
+			prepare: withLost(false), begin: cancelledAtStep("disk", "stop"), check: isLostAsBefore},
+		{name: "restore disk cancelled, detach not answered", kind: "restore-disk", back: true, lost: true,
+			prepare: withLostStopped, begin: cancelledAtStep("disk", "detach"), check: isLostStopped},
+		{name: "restore disk cancelled, attach not answered", kind: "restore-disk", back: true, lost: true,
+			prepare: withLost(false), begin: cancelledAtStep("disk", "lend"), check: isLostAsBefore},
+		{name: "restore disk cancelled, launch not answered", kind: "restore-disk", back: true, lost: true,
+			prepare: withLost(false), begin: cancelledAtStep("disk", "rescue"), check: isLostAsBefore},
+		{name: "restore boot-text cancelled, no answer", kind: "restore-boot-text", back: true, lost: true,
+			prepare: withLost(false), begin: cancelledAtStep("boot-text", "set-text"), check: isLostAsBefore},
+		{name: "fetch", kind: "restore-fetch", lacks: withLaunched, prepare: withLost(false), begin: fetches,
+			check: isLostAsBefore},
+		{name: "fetch, rescue there", kind: "restore-fetch", lacks: withOneThere, prepare: withRescue, begin: fetches,
+			check: isLostAsBefore},
+		{name: "fetch cancelled", kind: "restore-fetch", back: true, lacks: withLaunched, prepare: withLost(false),
+			begin: cancelledCopying, check: isLostAsBefore},
+		{name: "fetch cancelled, rescue there", kind: "restore-fetch", back: true, lacks: withOneThere,
+			prepare: withRescue, begin: cancelledCopying, check: isLostAsBefore},
+		{name: "restore disk, shared", kind: "restore-disk",
+			lacks: slices.Concat(withLaunched, []string{"rest/stop/", "dismiss/remove/"}), prepare: lockedOut,
+			begin: partOf(restoresMany), check: afterWhole(isRestored)},
+		{name: "restore disk, shared, busy", kind: "restore-disk", back: true,
+			lacks: slices.Concat(withLaunched, whileAway, []string{"rescue/undo/remove/"}), prepare: lockedOut,
+			begin: partOf(busyMany), check: afterWhole(isLostAsBefore)},
+		{name: "restore many", kind: "restore-many", lacks: []string{"dismiss/remove/"}, prepare: withLost(false),
+			begin: restoresMany, check: isRestored},
+		{name: "restore many, shared", kind: "restore-many", prepare: lockedOut, begin: restoresMany,
+			check: isRestored},
+		{name: "restore many, shared, cancelled", kind: "restore-many", back: true, prepare: lockedOut,
+			begin: cancelledShared, check: isLostAsBefore},
+		{name: "restore many cancelled", kind: "restore-many", back: true, lacks: []string{"choose/undo/remove/"},
+			prepare: withLost(false), begin: cancelledManyRestores, check: isLostOrSaid},
 	}
 }
 
@@ -76,15 +120,16 @@ func init() {
 		"restore steward":                             {"get"},
 		"restore second-key":                          {"get"},
 		"restore already-open":                        {"get"},
-		"restore disk":                                {"get", "stop", "detach", "attach", "start", "launch", "boot-output", "volume", "remove"},
-		"restore disk, rescue there":                  {"attach", "detach"},
-		"restore disk, busy":                          {"detach", "attach", "start", "volume", "remove"},
-		"restore boot-text":                           {"get", "stop", "start", "user-data", "set-user-data"},
-		"restore boot-text cancelled at once":         {"set-user-data", "start"},
-		"restore stopped":                             {"stop", "attach"},
-		"restore stopped, cancelled":                  {"attach", "stop"},
-		"fetch":                                       {"stop", "detach", "attach", "start", "launch", "remove"},
-		"fetch cancelled":                             {"attach", "remove"},
+		"restore disk": {"get", "stop", "detach", "attach", "start", "launch",
+			"boot-output", "volume", "remove"},
+		"restore disk, rescue there":          {"attach", "detach"},
+		"restore disk, busy":                  {"detach", "attach", "start", "volume", "remove"},
+		"restore boot-text":                   {"get", "stop", "start", "user-data", "set-user-data"},
+		"restore boot-text cancelled at once": {"set-user-data", "start"},
+		"restore stopped":                     {"stop", "attach"},
+		"restore stopped, cancelled":          {"attach", "stop"},
+		"fetch":                               {"stop", "detach", "attach", "start", "launch", "remove"},
+		"fetch cancelled":                     {"attach", "remove"},
 	} {
 		cloudCalls[name] = calls
 	}
@@ -107,7 +152,8 @@ func withLost(second bool) func(*trial) error {
 		if second {
 			keys += "," + x.slot.key
 		}
-		if err := x.plumlatch("instance", "launch", x.instance, "-region", "north-pier", "-image", "debian-12", "-size", "small", "-key", keys, "-tag", "case="+x.instance); err != nil {
+		if err := x.plumlatch("instance", "launch", x.instance, "-region", "north-pier", "-image", "debian-12",
+			"-size", "small", "-key", keys, "-tag", "case="+x.instance); err != nil {
 			return err
 		}
 		i, err := x.client.Instance(context.Background(), x.instance)
@@ -155,7 +201,8 @@ func lockedOut(x *trial) error {
 	if err := os.WriteFile(x.keysFile(), []byte(x.state["text"]), 0o600); err != nil {
 		return err
 	}
-	if err := standinCall("POST", "/v1/instances/"+x.cloudID+"/nature", `{"stop_destroys":"","missing_rights":["user-data"]}`, nil); err != nil {
+	if err := standinCall("POST", "/v1/instances/"+x.cloudID+"/nature",
+		`{"stop_destroys":"","missing_rights":["user-data"]}`, nil); err != nil {
 		return err
 	}
 	_ = x.plumlatch("survey", x.instance, "-inside") // it does not get in
@@ -206,7 +253,8 @@ func withRescue(x *trial) error {
 		return err
 	}
 	name := "r" + x.instance
-	if err := x.plumlatch("instance", "launch", name, "-region", "north-pier", "-image", "debian-12", "-size", "small", "-key", x.slot.key); err != nil {
+	if err := x.plumlatch("instance", "launch", name, "-region", "north-pier", "-image", "debian-12", "-size",
+		"small", "-key", x.slot.key); err != nil {
 		return err
 	}
 	x.slot.rescue = name
@@ -266,7 +314,8 @@ func (x *trial) restoring(route string) (int64, error) {
 	args := []string{"restore", "grant", "ID", "-identity", filepath.Join(x.slot.dir, x.slot.key), "-yes"}
 	switch route {
 	case "already-open":
-		args = []string{"restore", "-continue", "ID", "-password-file", filepath.Join(x.slot.dir, "password"), "-dir", filepath.Join(x.slot.dir, "nowhere")}
+		args = []string{"restore", "-continue", "ID", "-password-file", filepath.Join(x.slot.dir, "password"), "-dir",
+			filepath.Join(x.slot.dir, "nowhere")}
 	case "second-key":
 	default:
 		return w.ID, err
@@ -299,7 +348,10 @@ func cancelledAtLogin(route string) func(*trial) (int64, error) {
 		if err != nil {
 			return 0, err
 		}
-		return id, x.cancelWhen(id, func(w wire.Work) bool { return w.State == "waiting" && strings.HasPrefix(w.WaitsFor, "a login with ") })
+		return id, x.cancelWhen(id, func(w wire.Work) bool {
+			return w.State == "waiting" &&
+				strings.HasPrefix(w.WaitsFor, "a login with ")
+		})
 	}
 }
 
@@ -311,7 +363,10 @@ func cancelledAtStep(route, step string) func(*trial) (int64, error) {
 			return 0, err
 		}
 		return id, x.cancelWhen(id, func(w wire.Work) bool {
-			return slices.ContainsFunc(w.Steps, func(s wire.WorkStep) bool { return s.Name == step && s.State == "doing" })
+			return slices.ContainsFunc(w.Steps, func(s wire.WorkStep) bool {
+				return s.Name == step &&
+					s.State == "doing"
+			})
 		})
 	}
 }
@@ -374,7 +429,10 @@ func cancelledCopying(x *trial) (int64, error) {
 		return 0, err
 	}
 	return id, x.cancelWhen(id, func(w wire.Work) bool {
-		return slices.ContainsFunc(w.Steps, func(s wire.WorkStep) bool { return s.Name == "copy" && s.State == "doing" })
+		return slices.ContainsFunc(w.Steps, func(s wire.WorkStep) bool {
+			return s.Name == "copy" &&
+				s.State == "doing"
+		})
 	})
 }
 
@@ -438,7 +496,8 @@ func cancelledShared(x *trial) (int64, error) {
 		return 0, err
 	}
 	return id, x.cancelWhen(id, func(wire.Work) bool {
-		list, err := x.client.Work(context.Background(), url.Values{"instance": {x.instance}, "kind": {"restore-disk"}}, 0)
+		list, err := x.client.Work(context.Background(),
+			url.Values{"instance": {x.instance}, "kind": {"restore-disk"}}, 0)
 		return err == nil && len(list) > 0 && list[0].Step >= 3
 	})
 }
@@ -450,7 +509,8 @@ func cancelledManyRestores(x *trial) (int64, error) {
 	if err := x.inject(faultSpec{Call: "stop", How: "slow", Times: 1, Delay: 2500}); err != nil {
 		return 0, err
 	}
-	if err := os.WriteFile(x.keysFile(), []byte(strings.ReplaceAll(x.state["text"], "internal-sftp", "internal-gone")), 0o600); err != nil {
+	if err := os.WriteFile(x.keysFile(),
+		[]byte(strings.ReplaceAll(x.state["text"], "internal-sftp", "internal-gone")), 0o600); err != nil {
 		return 0, err
 	}
 	x.state["text"] = strings.ReplaceAll(x.state["text"], "internal-sftp", "internal-gone")
@@ -524,7 +584,9 @@ func isLostAsBefore(x *trial, _ wire.Work) []string {
 		return strings.Contains(w.Outcome, "still stands there (this would leave no way in")
 	}) {
 		rows, e := x.client.Access(context.Background(), x.instance, x.state["new"])
-		if err != nil || e != nil || len(rows) != 1 || !strings.HasPrefix(string(data), strings.TrimRight(x.state["text"], "\n")) || !strings.Contains(string(data), x.state["new"]) {
+		if err != nil || e != nil || len(rows) != 1 ||
+			!strings.HasPrefix(string(data), strings.TrimRight(x.state["text"], "\n")) ||
+			!strings.Contains(string(data), x.state["new"]) {
 			broken = append(broken, fmt.Sprintf("said to stand there: %v %v %+v\n%s", err, e, rows, data))
 		}
 		return broken
@@ -552,7 +614,8 @@ func isLostOrSaid(x *trial, w wire.Work) []string {
 		}
 		broken := x.nothingLeft()
 		rows, err := x.client.Access(context.Background(), x.instance, x.state["new"])
-		if data, bad := os.ReadFile(x.keysFile()); bad != nil || err != nil || len(rows) != 1 || !strings.HasPrefix(string(data), x.state["text"]) {
+		if data, bad := os.ReadFile(x.keysFile()); bad != nil || err != nil || len(rows) != 1 ||
+			!strings.HasPrefix(string(data), x.state["text"]) {
 			broken = append(broken, fmt.Sprintf("said to stand there: %v %v %+v\n%s", bad, err, rows, data))
 		}
 		return broken
@@ -587,7 +650,8 @@ func (x *trial) nothingLeft() (broken []string) {
 		State, Instance, Device string
 		Dirty                   bool
 	}
-	if err := standinCall("GET", "/v1/volumes/"+x.state["volume"], "", &v); err != nil || v.State != "in-use" || v.Dirty {
+	if err := standinCall("GET", "/v1/volumes/"+x.state["volume"], "", &v); err != nil ||
+		v.State != "in-use" || v.Dirty {
 		say("the volume: %+v %v", v, err)
 	}
 	if text, err := userDataOf(x.cloudID); err != nil || text != x.state["user data"] {
@@ -606,11 +670,13 @@ func (x *trial) nothingLeft() (broken []string) {
 		}
 	}
 	if x.state["rescue text"] != "" {
-		if text, err := os.ReadFile(x.rescueFile()); err != nil || strings.TrimRight(string(text), "\n") != strings.TrimRight(x.state["rescue text"], "\n") {
+		if text, err := os.ReadFile(x.rescueFile()); err != nil ||
+			strings.TrimRight(string(text), "\n") != strings.TrimRight(x.state["rescue text"], "\n") {
 			say("the rescue instance's file is %v\n%s", err, text)
 		}
 	}
-	if backs, err := filepath.Glob(filepath.Join(filepath.Dir(x.keysFile()), "*plumlatch-new*")); err != nil || len(backs) > 0 {
+	if backs, err := filepath.Glob(filepath.Join(filepath.Dir(x.keysFile()), "*plumlatch-new*")); err != nil ||
+		len(backs) > 0 {
 		say("left behind: %v %v", backs, err)
 	}
 	return broken

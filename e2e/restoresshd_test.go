@@ -48,17 +48,21 @@ func TestRestoreSSHD(t *testing.T) {
 	t.Run("steward", func(t *testing.T) {
 		a, name, before := begin(t, "steward")
 		compared := d.must(t, "restore", name)
-		contains(t, "compared", compared, "steward", "lost: "+name+"-lost", "no cloud of ours is behind it", "Nothing was changed")
+		contains(t, "compared", compared, "steward", "lost: "+name+"-lost", "no cloud of ours is behind it",
+			"Nothing was changed")
 		if a.now(t) != before {
 			t.Error("comparing changed the file")
 		}
-		if r := d.client(t, "", "restore", name, "-route", "disk", "-yes"); r.code != 1 || !strings.Contains(r.err, "disk is not open") {
+		if r := d.client(t, "", "restore", name, "-route", "disk", "-yes"); r.code != 1 ||
+			!strings.Contains(r.err, "disk is not open") {
 			t.Errorf("a closed route: %+v", r)
 		}
-		if r := d.client(t, "", "restore", name, "-go"); r.code != 1 || !strings.Contains(r.err, "same command with -yes") {
+		if r := d.client(t, "", "restore", name, "-go"); r.code != 1 ||
+			!strings.Contains(r.err, "same command with -yes") {
 			t.Errorf("without a word: %+v", r)
 		}
-		out := d.must(t, "restore", name, "-go", "-yes", "-dir", dir, "-name", name+"-new", "-new-passphrase-file", none)
+		out := d.must(t, "restore", name, "-go", "-yes", "-dir", dir, "-name", name+"-new",
+			"-new-passphrase-file", none)
 		contains(t, "restored", out, name+"-new opens "+name+"; "+name+"-lost is withdrawn", "In after", "work report")
 		restored(t, a, name, before, name+"-new")
 	})
@@ -70,21 +74,26 @@ func TestRestoreSSHD(t *testing.T) {
 		d.must(t, "access", "add", name, "-key", name+"-mate")
 		before := a.now(t)
 		r := d.client(t, "", "restore", name, "-route", "second-key", "-new", name+"-new", "-yes", "-dir", dir)
-		if r.code != 1 || !strings.Contains(r.err, "it waits for the holder of another key") || !strings.Contains(r.err, "plumlatch restore grant ") {
+		if r.code != 1 || !strings.Contains(r.err, "it waits for the holder of another key") ||
+			!strings.Contains(r.err, "plumlatch restore grant ") {
 			t.Fatalf("it waits: %+v", r)
 		}
 		_, rest, _ := strings.Cut(r.err, "restore grant ")
 		id, _, _ := strings.Cut(rest, " ")
-		if r := d.client(t, "", "restore", "grant", id, "-identity", filepath.Join(dir, name+"-mate")); r.code != 1 || !strings.Contains(r.out, "asks to be let into") {
+		if r := d.client(t, "", "restore", "grant", id, "-identity", filepath.Join(dir, name+"-mate")); r.code != 1 ||
+			!strings.Contains(r.out, "asks to be let into") {
 			t.Errorf("a grant without a word: %+v", r)
 		}
-		contains(t, "granted", d.must(t, "restore", "grant", id, "-identity", filepath.Join(dir, name+"-mate"), "-yes"), "Added to .ssh/authorized_keys of "+a.user)
-		contains(t, "restored", d.must(t, "restore", "-continue", id, "-dir", dir), name+"-new opens "+name, name+"-lost is withdrawn")
+		contains(t, "granted", d.must(t, "restore", "grant", id, "-identity", filepath.Join(dir, name+"-mate"),
+			"-yes"), "Added to .ssh/authorized_keys of "+a.user)
+		contains(t, "restored", d.must(t, "restore", "-continue", id, "-dir", dir), name+"-new opens "+name,
+			name+"-lost is withdrawn")
 		restored(t, a, name, before, name+"-new")
 		if !a.logsIn(t, filepath.Join(dir, name+"-mate"), "true") {
 			t.Error("the other holder is locked out")
 		}
-		if r := d.client(t, "", "restore", "grant", id, "-identity", filepath.Join(dir, name+"-mate"), "-yes"); r.code != 1 || !strings.Contains(r.err, "waits for no line") {
+		if r := d.client(t, "", "restore", "grant", id, "-identity", filepath.Join(dir, name+"-mate"),
+			"-yes"); r.code != 1 || !strings.Contains(r.err, "waits for no line") {
 			t.Errorf("a grant too late: %+v", r)
 		}
 	})
@@ -100,17 +109,20 @@ func TestRestoreSSHD(t *testing.T) {
 		d.must(t, "instance", "probing", name, "yes")
 		d.must(t, "survey", name, "-outside")
 		d.must(t, "key", "create", name+"-new", "-dir", dir, "-new-passphrase-file", none)
-		args := []string{"restore", name, "-route", "already-open", "-new", name + "-new", "-yes", "-dir", dir, "-password-file"}
+		args := []string{"restore", name, "-route", "already-open", "-new", name + "-new", "-yes", "-dir", dir,
+			"-password-file"}
 		r := d.client(t, "", append(args, writeFile(t, "wrong\n"))...)
 		if r.code != 1 || !strings.Contains(r.err, "by that password") || strings.Contains(r.err+r.out, "wrong\n") {
 			t.Fatalf("a wrong password: %+v", r)
 		}
 		_, rest, _ := strings.Cut(r.err, "next: plumlatch restore -continue ")
 		id, _, _ := strings.Cut(rest, ";")
-		out := d.must(t, "restore", "-continue", strings.TrimSpace(id), "-dir", dir, "-password-file", writeFile(t, word+"\n"))
+		out := d.must(t, "restore", "-continue", strings.TrimSpace(id), "-dir", dir, "-password-file",
+			writeFile(t, word+"\n"))
 		contains(t, "restored", out, name+"-new opens "+name, name+"-lost is withdrawn")
 		restored(t, a, name, before, name+"-new")
-		for _, kept := range []string{"work list -json", "journal list", "work show " + strings.TrimSpace(id) + " -json"} {
+		for _, kept := range []string{"work list -json", "journal list", "work show " +
+			strings.TrimSpace(id) + " -json"} {
 			if text := d.must(t, strings.Fields(kept)...); strings.Contains(text, word) {
 				t.Errorf("the password is in %s", kept)
 			}
@@ -128,7 +140,8 @@ func TestBootHookSSHD(t *testing.T) {
 	fresh := pairIn(t, filepath.Join(dir, "fresh"))
 	run := func() string {
 		t.Helper()
-		script, ok := strings.CutPrefix(cloudconfig.BootHook(7, a.user, ".ssh/authorized_keys", []string{fresh.Line()}), "#cloud-boothook\n")
+		script, ok := strings.CutPrefix(cloudconfig.BootHook(7, a.user, ".ssh/authorized_keys",
+			[]string{fresh.Line()}), "#cloud-boothook\n")
 		if !ok {
 			t.Fatal("it is no boot hook")
 		}

@@ -24,11 +24,13 @@ func TestRotateMany(t *testing.T) {
 	}
 	names := []string{"many-1", "many-2", "many-3", "many-4", "many-5"}
 	for _, name := range names {
-		d.must(t, "instance", "launch", name, "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "many-old", "-tag", "line=many")
+		d.must(t, "instance", "launch", name, "-image", "debian-12", "-size", "small", "-region", "north-pier",
+			"-key", "many-old", "-tag", "line=many")
 	}
 	d.must(t, "instance", "stop", "many-5")
 	file := func(name string) string {
-		return filepath.Join(shared.path("standin", "instances", d.instance(t, name).CloudID), "home/debian/.ssh/authorized_keys")
+		return filepath.Join(shared.path("standin", "instances", d.instance(t, name).CloudID),
+			"home/debian/.ssh/authorized_keys")
 	}
 	before := map[string]string{}
 	for _, name := range names {
@@ -53,18 +55,22 @@ func TestRotateMany(t *testing.T) {
 
 	// Shown first: which instance in which wave, what cannot be reached, who is sole.
 	plan := d.must(t, "rotate", "-key", "many-old", "-new", "many-new", "-at-most", "50%", "-plan")
-	contains(t, "the plan", plan, "Waves of 1, 2, 2;", "it is stopped: it is taken when it is back", "5 instances have one opener now, and one afterwards", "Nothing was changed")
-	if r := d.client(t, "", "rotate", "-key", "many-old", "-new", "many-new", "-at-most", "50%", "-dir", dir); r.code != 1 || !strings.Contains(r.err, "Rotate on 5 instances, in 3 waves?") {
+	contains(t, "the plan", plan, "Waves of 1, 2, 2;", "it is stopped: it is taken when it is back",
+		"5 instances have one opener now, and one afterwards", "Nothing was changed")
+	if r := d.client(t, "", "rotate", "-key", "many-old", "-new", "many-new", "-at-most", "50%", "-dir",
+		dir); r.code != 1 || !strings.Contains(r.err, "Rotate on 5 instances, in 3 waves?") {
 		t.Errorf("without -yes: %+v", r)
 	}
 
 	// A failure in the second wave: the third does not begin.
 	hide("many-2")
-	r := d.client(t, "", "rotate", "-key", "many-old", "-new", "many-new", "-dir", dir, "-at-most", "50%", "-grace", "1h", "-yes")
+	r := d.client(t, "", "rotate", "-key", "many-old", "-new", "many-new", "-dir", dir, "-at-most", "50%",
+		"-grace", "1h", "-yes")
 	if r.code != 1 {
 		t.Fatalf("%+v", r)
 	}
-	contains(t, "a failure in the second wave", r.err, "wave 1 of 3: 1 shown to work", "wave 2 of 3: 1 shown to work, 1 failed", "symbolic link", "no further wave begins", "plumlatch rotate -go-on")
+	contains(t, "a failure in the second wave", r.err, "wave 1 of 3: 1 shown to work",
+		"wave 2 of 3: 1 shown to work, 1 failed", "symbolic link", "no further wave begins", "plumlatch rotate -go-on")
 	if got := opens("many-new"); !got["many-1"] || got["many-4"] || got["many-2"] || len(got) != 2 {
 		t.Errorf("after the failure: %v", got)
 	}
@@ -91,23 +97,31 @@ func TestRotateMany(t *testing.T) {
 	}
 
 	// Without grace, to the end; the stopped one when it is back.
-	out = d.must(t, "rotate", "-tag", "line=many", "-new", "many-next", "-dir", dir, "-at-most", "100%", "-first", "5", "-grace", "0", "-yes")
+	out = d.must(t, "rotate", "-tag", "line=many", "-new", "many-next", "-dir", dir, "-at-most", "100%", "-first",
+		"5", "-grace", "0", "-yes")
 	contains(t, "without grace", out, "4 instances shown to work; 1 instance out of reach")
-	waitFor(t, "the old key to be on record for the stopped one alone", func() bool { return len(opens("many-old")) == 1 })
+	waitFor(t, "the old key to be on record for the stopped one alone",
+		func() bool { return len(opens("many-old")) == 1 })
 	d.must(t, "instance", "start", "many-5")
-	waitFor(t, "the one that is back", func() bool { return opens("many-next")["many-5"] && len(opens("many-old")) == 0 })
+	waitFor(t, "the one that is back", func() bool {
+		return opens("many-next")["many-5"] &&
+			len(opens("many-old")) == 0
+	})
 	for _, name := range names {
 		waitFor(t, name, func() bool { return !strings.Contains(mustRead(t, file(name)), "many-old") })
 	}
-	contains(t, "nothing is left", d.must(t, "rotate", "-key", "many-next", "-new", "many-next", "-plan"), "There is no instance to rotate it on")
+	contains(t, "nothing is left", d.must(t, "rotate", "-key", "many-next", "-new", "many-next", "-plan"),
+		"There is no instance to rotate it on")
 	// What is due, with a pair of its own for each.
 	d.must(t, "policy", "set", writeFile(t, "rotation:\n  age: 0\n"))
-	if r := d.client(t, "", "rotate", "-due", "-each", "-yes"); r.code == 0 || !strings.Contains(r.err, "rotation.age") {
+	if r := d.client(t, "", "rotate", "-due", "-each", "-yes"); r.code == 0 ||
+		!strings.Contains(r.err, "rotation.age") {
 		t.Errorf("no age: %+v", r)
 	}
 	d.must(t, "policy", "set", writeFile(t, "rotation:\n  age: 1s\n"))
 	time.Sleep(time.Second)
-	out = d.must(t, "rotate", "-due", "-each", "-names", "{instance}-own", "-dir", dir, "-new-passphrase-file", none, "-first", "2", "-at-most", "100%", "-grace", "0", "-yes")
+	out = d.must(t, "rotate", "-due", "-each", "-names", "{instance}-own", "-dir", dir, "-new-passphrase-file", none,
+		"-first", "2", "-at-most", "100%", "-grace", "0", "-yes")
 	contains(t, "a pair for each", out, "Waves of 2, 3;", "5 instances shown to work")
 	for _, name := range names {
 		if got := opens(name + "-own"); len(got) != 1 || !got[name] {
@@ -116,7 +130,8 @@ func TestRotateMany(t *testing.T) {
 		d.must(t, "open", name, "-identity", filepath.Join(dir, name+"-own"), "--", "true")
 	}
 	// Paused before it begins anything.
-	if r := d.client(t, "", "rotate", "-pause", "1"); r.code != 1 || !strings.Contains(r.err, "only a rotation of many") {
+	if r := d.client(t, "", "rotate", "-pause", "1"); r.code != 1 ||
+		!strings.Contains(r.err, "only a rotation of many") {
 		t.Errorf("pausing a launch: %+v", r)
 	}
 }
@@ -132,7 +147,8 @@ func TestBadRotations(t *testing.T) {
 	}
 	d.must(t, "key", "create", "bad-rsa", "-kind", "rsa-2048", "-dir", dir, "-new-passphrase-file", none)
 	d.launchBoard(t, "bad-rot", "bad-old", "bad-third")
-	file := filepath.Join(shared.path("standin", "instances", d.instance(t, "bad-rot").CloudID), "home/debian/.ssh/authorized_keys")
+	file := filepath.Join(shared.path("standin", "instances", d.instance(t, "bad-rot").CloudID),
+		"home/debian/.ssh/authorized_keys")
 	before := mustRead(t, file)
 	for _, c := range []struct {
 		args []string
@@ -148,16 +164,19 @@ func TestBadRotations(t *testing.T) {
 		{[]string{"-key", "nobody", "-new", "bad-new", "-yes"}, "unknown key nobody"},
 		{[]string{"-key", "bad-old", "-new", "bad-new", "-at-most", "0", "-yes"}, "give a number from 1"},
 	} {
-		if r := d.client(t, "", append([]string{"rotate"}, append(c.args, "-dir", dir)...)...); r.code == 0 || !strings.Contains(r.err, c.want) {
+		if r := d.client(t, "", append([]string{"rotate"}, append(c.args, "-dir", dir)...)...); r.code == 0 ||
+			!strings.Contains(r.err, c.want) {
 			t.Errorf("%q: %d %s", c.args, r.code, r.err)
 		}
 	}
 	d.must(t, "key", "lost", "bad-third")
-	if r := d.client(t, "", "rotate", "bad-rot", "-old", "bad-old", "-new", "bad-third", "-dir", dir); r.code == 0 || !strings.Contains(r.err, "is lost") {
+	if r := d.client(t, "", "rotate", "bad-rot", "-old", "bad-old", "-new", "bad-third", "-dir", dir); r.code == 0 ||
+		!strings.Contains(r.err, "is lost") {
 		t.Errorf("a lost key: %+v", r)
 	}
 	d.must(t, "policy", "set", writeFile(t, "keys:\n  kinds: [ed25519]\n"))
-	if r := d.client(t, "", "rotate", "bad-rot", "-old", "bad-old", "-new", "bad-rsa", "-dir", dir); r.code == 0 || !strings.Contains(r.err, "keys.kinds") {
+	if r := d.client(t, "", "rotate", "bad-rot", "-old", "bad-old", "-new", "bad-rsa", "-dir", dir); r.code == 0 ||
+		!strings.Contains(r.err, "keys.kinds") {
 		t.Errorf("a kind that the policy refuses: %+v", r)
 	}
 	if now := mustRead(t, file); now != before {
@@ -169,7 +188,8 @@ func TestBadRotations(t *testing.T) {
 	if r.code != 1 || !strings.Contains(r.err, "nobody has shown the new one's private half yet") {
 		t.Fatalf("without the private half: %+v", r)
 	}
-	if r := d.client(t, "", "rotate", "bad-rot", "-old", "bad-old", "-new", "bad-new", "-dir", dir); r.code != 1 || !strings.Contains(r.err, "is at hand with one of these keys on bad-rot") {
+	if r := d.client(t, "", "rotate", "bad-rot", "-old", "bad-old", "-new", "bad-new", "-dir", dir); r.code != 1 ||
+		!strings.Contains(r.err, "is at hand with one of these keys on bad-rot") {
 		t.Errorf("twice at once: %+v", r)
 	}
 	_, id, _ := strings.Cut(r.err, "plumlatch work cancel ")
@@ -197,7 +217,8 @@ func TestAccessRules(t *testing.T) {
 		d.must(t, "key", "create", k, "-dir", dir, "-new-passphrase-file", none)
 	}
 	d.launchBoard(t, "rule-board", "rule-own")
-	file := filepath.Join(shared.path("standin", "instances", d.instance(t, "rule-board").CloudID), "home/debian/.ssh/authorized_keys")
+	file := filepath.Join(shared.path("standin", "instances", d.instance(t, "rule-board").CloudID),
+		"home/debian/.ssh/authorized_keys")
 	guest, err := publicOf(filepath.Join(dir, "rule-guest.pub"))
 	mustDo(t, err)
 	for _, c := range []struct {
@@ -212,30 +233,38 @@ func TestAccessRules(t *testing.T) {
 		{[]string{"-key", "rule-guest", "-only", "a\nb"}, "printable"},
 		{[]string{"-key", "rule-guest", "-user", "root"}, "confined to the files of debian"},
 	} {
-		if r := d.client(t, "", append([]string{"access", "add", "rule-board"}, c.args...)...); r.code == 0 || !strings.Contains(r.err, c.want) {
+		if r := d.client(t, "", append([]string{"access", "add", "rule-board"}, c.args...)...); r.code == 0 ||
+			!strings.Contains(r.err, c.want) {
 			t.Errorf("%q: %d %s", c.args, r.code, r.err)
 		}
 	}
 	d.must(t, "policy", "set", writeFile(t, "access:\n  reason: true\n  longest: 2d\n"))
-	for args, want := range map[string]string{"-for 1h": "access.reason", "-for 3d -reason x": "access.longest", "-reason x": "access.longest"} {
-		if r := d.client(t, "", append([]string{"access", "add", "rule-board", "-key", "rule-guest"}, strings.Fields(args)...)...); r.code == 0 || !strings.Contains(r.err, want) {
+	for args, want := range map[string]string{"-for 1h": "access.reason", "-for 3d -reason x": "access.longest",
+		"-reason x": "access.longest"} {
+		if r := d.client(t, "", append([]string{"access", "add", "rule-board", "-key", "rule-guest"},
+			strings.Fields(args)...)...); r.code == 0 || !strings.Contains(r.err, want) {
 			t.Errorf("%s: %+v", args, r)
 		}
 	}
 	before := mustRead(t, file)
-	out := d.must(t, "access", "add", "rule-board", "-key", "rule-guest", "-for", "8h", "-from", "127.0.0.0/8", "-only", `say "hello, all"`, "-reason", "mends the barrier")
+	out := d.must(t, "access", "add", "rule-board", "-key", "rule-guest", "-for", "8h", "-from", "127.0.0.0/8",
+		"-only", `say "hello, all"`, "-reason", "mends the barrier")
 	contains(t, "access add", out, "rule-guest opens rule-board", "by the server itself, also when the service is down")
 	line := strings.TrimPrefix(mustRead(t, file), before+"\n")
-	if !strings.HasPrefix(line, `expiry-time="`) || !strings.HasSuffix(line, `,from="127.0.0.0/8",command="say \"hello, all\"" `+guest.Line()+"\n") {
+	if !strings.HasPrefix(line, `expiry-time="`) ||
+		!strings.HasSuffix(line, `,from="127.0.0.0/8",command="say \"hello, all\"" `+guest.Line()+"\n") {
 		t.Errorf("the line is %q", line)
 	}
-	contains(t, "access list", d.must(t, "access", "list", "-instance", "rule-board"), "rule-guest", "accepted, until "+time.Now().Add(8*time.Hour).Format("2006-01-02"))
+	contains(t, "access list", d.must(t, "access", "list", "-instance", "rule-board"), "rule-guest",
+		"accepted, until "+time.Now().Add(8*time.Hour).Format("2006-01-02"))
 	// The guest's does not count: the own one is the only way in.
 	r := d.client(t, "", "access", "remove", "rule-board", "-key", "rule-own")
-	if r.code != 1 || !strings.Contains(r.err, "rule 1") || !strings.Contains(r.err, "rule-guest runs one command only") {
+	if r.code != 1 || !strings.Contains(r.err, "rule 1") ||
+		!strings.Contains(r.err, "rule-guest runs one command only") {
 		t.Errorf("the last way in: %+v", r)
 	}
-	contains(t, "extend", d.must(t, "access", "extend", "rule-board", "-key", "rule-guest", "-for", "30h"), "opens rule-board until")
+	contains(t, "extend", d.must(t, "access", "extend", "rule-board", "-key", "rule-guest", "-for", "30h"),
+		"opens rule-board until")
 	if strings.Count(mustRead(t, file), "expiry-time=") != 1 {
 		t.Errorf("extended: %s", mustRead(t, file))
 	}
@@ -243,7 +272,8 @@ func TestAccessRules(t *testing.T) {
 		return !strings.Contains(d.must(t, "work", "list", "-instance", "rule-board", "-state", "open"), "running")
 	})
 	// From elsewhere only: whether it is taken from there is not claimed.
-	far := d.client(t, "", "access", "add", "rule-board", "-key", "rule-old-guest", "-for", "1h", "-reason", "from afar", "-from", "192.0.2.0/24")
+	far := d.client(t, "", "access", "add", "rule-board", "-key", "rule-old-guest", "-for", "1h", "-reason",
+		"from afar", "-from", "192.0.2.0/24")
 	if far.code != 0 || !strings.Contains(far.err, "whether it is taken from there is not seen") {
 		t.Errorf("from elsewhere: %+v", far)
 	}
@@ -257,11 +287,13 @@ func TestAccessRules(t *testing.T) {
 		}
 		return false
 	})
-	contains(t, "remove", d.must(t, "access", "remove", "rule-board", "-key", "rule-guest"), "rule-guest is withdrawn from rule-board, and refused there")
+	contains(t, "remove", d.must(t, "access", "remove", "rule-board", "-key", "rule-guest"),
+		"rule-guest is withdrawn from rule-board, and refused there")
 	// The work that waited for its end is over by that.
 	waitFor(t, "the end of what waited", func() bool {
 		return strings.Contains(d.must(t, "work", "list"), "rule-guest was withdrawn from rule-board")
 	})
-	contains(t, "by number", d.must(t, "access", "remove", "rule-board", "-key", "rule-own", "-cut-off", "1"), "withdrawn")
+	contains(t, "by number", d.must(t, "access", "remove", "rule-board", "-key", "rule-own", "-cut-off", "1"),
+		"withdrawn")
 	has(t, "locked on purpose", d.reasonsOf(t, "instance", "rule-board"), "no-way-in", true)
 }

@@ -48,13 +48,15 @@ func BenchmarkRotate(b *testing.B) {
 	for _, s := range f.servers {
 		fmt.Fprintln(&hosts, s.Address)
 		fmt.Fprintf(&known, "[%s]:2222 %s\n", s.Address, s.hostKey)
-		file, err := os.OpenFile(f.d.path("standin", "instances", s.ID, "home/debian/.ssh/authorized_keys"), os.O_APPEND|os.O_WRONLY, 0)
+		file, err := os.OpenFile(f.d.path("standin", "instances", s.ID, "home/debian/.ssh/authorized_keys"),
+			os.O_APPEND|os.O_WRONLY, 0)
 		check(err)
 		_, err = fmt.Fprintln(file, scratch[0].Line())
 		check(err)
 		check(file.Close())
 	}
-	config := fmt.Sprintf("Host *\n  User debian\n  Port 2222\n  IdentitiesOnly yes\n  BatchMode yes\n  UserKnownHostsFile %s/known\n  GlobalKnownHostsFile none\n  ControlMaster no\n", dir)
+	config := fmt.Sprintf("Host *\n  User debian\n  Port 2222\n  IdentitiesOnly yes\n  BatchMode yes\n  "+
+		"UserKnownHostsFile %s/known\n  GlobalKnownHostsFile none\n  ControlMaster no\n", dir)
 	for name, text := range map[string]string{"hosts": hosts.String(), "known": known.String(), "config": config} {
 		check(os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 	}
@@ -88,7 +90,8 @@ func BenchmarkRotate(b *testing.B) {
 	rotate := func(from, to string) time.Duration {
 		b.Helper()
 		began := time.Now()
-		plumlatch("rotate", "-key", from, "-new", to, "-dir", dir, "-first", "500", "-at-most", "100%", "-grace", "0", "-yes", "-json")
+		plumlatch("rotate", "-key", from, "-new", to, "-dir", dir, "-first", "500", "-at-most", "100%", "-grace",
+			"0", "-yes", "-json")
 		took := time.Since(began)
 		for deadline := time.Now().Add(5 * time.Minute); ; time.Sleep(200 * time.Millisecond) {
 			works, err := c.Work(context.Background(), url.Values{"state": {"open"}}, 5)

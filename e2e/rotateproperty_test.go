@@ -88,7 +88,8 @@ func TestRotationProperty(t *testing.T) {
 		var args []string
 		switch random.IntN(5) {
 		case 0, 1, 2:
-			args = []string{"rotate", "chance-board", "-old", old, "-new", fresh, "-dir", dir, "-grace", []string{"0", "3s", "1h"}[random.IntN(3)]}
+			args = []string{"rotate", "chance-board", "-old", old, "-new", fresh, "-dir", dir, "-grace",
+				[]string{"0", "3s", "1h"}[random.IntN(3)]}
 		case 3:
 			args = []string{"access", "add", "chance-board", "-key", fresh, "-for", "3s"}
 		default:
@@ -97,7 +98,8 @@ func TestRotationProperty(t *testing.T) {
 		fault := random.IntN(4)
 		switch fault {
 		case 0:
-			s.odds(t, id, fmt.Sprintf(`{"watch":true,"disk":%q,"after":%d}`, []string{"full", "read-only"}[random.IntN(2)], random.IntN(8)))
+			s.odds(t, id, fmt.Sprintf(`{"watch":true,"disk":%q,"after":%d}`,
+				[]string{"full", "read-only"}[random.IntN(2)], random.IntN(8)))
 		case 1: // killed at a random moment, and another one is there
 			pause := time.Duration(random.IntN(700)) * time.Millisecond
 			dead := up
@@ -156,7 +158,8 @@ func TestRotationProperty(t *testing.T) {
 					}
 					return false
 				}
-				if w.State != "waiting" || !strings.Contains(w.WaitsFor, "the end of the grace time, ") || !far(w.WaitsFor) {
+				if w.State != "waiting" || !strings.Contains(w.WaitsFor, "the end of the grace time, ") ||
+					!far(w.WaitsFor) {
 					return false
 				}
 			}
@@ -172,12 +175,14 @@ func TestRotationProperty(t *testing.T) {
 				}
 			}
 			if !free || !strings.Contains(text, "# by hand\n") {
-				t.Fatalf("seed %d: nobody gets in at a moment, after\n%s\n--- the file was\n%s", seed, strings.Join(did, "\n"), text)
+				t.Fatalf("seed %d: nobody gets in at a moment, after\n%s\n--- the file was\n%s", seed,
+					strings.Join(did, "\n"), text)
 			}
 		}
 		for _, l := range foreign {
 			if strings.Count(mustRead(t, file), l+"\n") != 1 {
-				t.Fatalf("seed %d: %q stands there %d times after\n%s\n%s", seed, l, strings.Count(mustRead(t, file), l), strings.Join(did, "\n"), mustRead(t, file))
+				t.Fatalf("seed %d: %q stands there %d times after\n%s\n%s", seed, l,
+					strings.Count(mustRead(t, file), l), strings.Join(did, "\n"), mustRead(t, file))
 			}
 		}
 	}

@@ -38,7 +38,8 @@ func withNewKey(x *trial) error {
 // plumlatch runs the client against whichever replica is up.
 func (x *trial) plumlatch(args ...string) error {
 	cmd := exec.Command(filepath.Join(bin, "plumlatch"), args...)
-	cmd.Env = append(os.Environ(), "PLUMLATCH_URL=http://"+x.slot.front.listener.Addr().String(), "PLUMLATCH_TOKEN="+x.slot.token, "HOME="+x.slot.dir)
+	cmd.Env = append(os.Environ(), "PLUMLATCH_URL=http://"+x.slot.front.listener.Addr().String(), "PLUMLATCH_TOKEN="+
+		x.slot.token, "HOME="+x.slot.dir)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, out)
 	}
@@ -50,7 +51,8 @@ func (x *trial) plumlatch(args ...string) error {
 func rotates(grace int64) func(*trial) (int64, error) {
 	return func(x *trial) (int64, error) {
 		x.watch()
-		w, err := x.client.Rotate(context.Background(), x.instance, wire.Rotate{Old: x.slot.key, New: x.state["new"], GraceSeconds: &grace})
+		w, err := x.client.Rotate(context.Background(), x.instance,
+			wire.Rotate{Old: x.slot.key, New: x.state["new"], GraceSeconds: &grace})
 		if client.Definite(err) {
 			return 0, err
 		}
@@ -63,7 +65,8 @@ func rotates(grace int64) func(*trial) (int64, error) {
 func (x *trial) proves() {
 	go func() {
 		for range 60 {
-			if x.plumlatch("key", "prove", x.state["new"], "-identity", filepath.Join(x.slot.dir, x.state["new"])) == nil {
+			if x.plumlatch("key", "prove", x.state["new"], "-identity",
+				filepath.Join(x.slot.dir, x.state["new"])) == nil {
 				return
 			}
 			time.Sleep(300 * time.Millisecond)
@@ -75,7 +78,8 @@ func (x *trial) proves() {
 func rotatesMany(grace int64) func(*trial) (int64, error) {
 	return func(x *trial) (int64, error) {
 		x.watch()
-		w, err := x.client.RotateMany(context.Background(), wire.Fleet{Key: x.slot.key, Tag: "case=" + x.instance, New: x.state["new"], GraceSeconds: &grace})
+		w, err := x.client.RotateMany(context.Background(),
+			wire.Fleet{Key: x.slot.key, Tag: "case=" + x.instance, New: x.state["new"], GraceSeconds: &grace})
 		if client.Definite(err) {
 			return 0, err
 		}
@@ -112,7 +116,9 @@ func replacesLeaked(shown bool) func(*trial) (int64, error) {
 	return func(x *trial) (int64, error) {
 		x.watch()
 		none := int64(0)
-		w, err := x.client.Rotate(context.Background(), x.instance, wire.Rotate{Old: x.state["leaked"], New: x.state["new"], GraceSeconds: &none, Contain: []string{containedTo}})
+		w, err := x.client.Rotate(context.Background(), x.instance,
+			wire.Rotate{Old: x.state["leaked"], New: x.state["new"], GraceSeconds: &none,
+				Contain: []string{containedTo}})
 		if client.Definite(err) {
 			return 0, err
 		}
@@ -129,7 +135,9 @@ func isReplaced(x *trial, _ wire.Work) []string {
 	broken := append(x.unlocked(), x.noneLeft()...)
 	data, err := os.ReadFile(x.keysFile())
 	fresh, err2 := publicOf(filepath.Join(x.slot.dir, x.state["new"]+".pub"))
-	if err != nil || err2 != nil || strings.Contains(string(data), x.state["leaked"]) || strings.Contains(string(data), "from=") || !strings.Contains(string(data), "\n"+fresh.Line()+"\n") || !strings.HasPrefix(string(data), x.state["text"]) {
+	if err != nil || err2 != nil || strings.Contains(string(data), x.state["leaked"]) ||
+		strings.Contains(string(data), "from=") || !strings.Contains(string(data), "\n"+fresh.Line()+"\n") ||
+		!strings.HasPrefix(string(data), x.state["text"]) {
 		broken = append(broken, fmt.Sprintf("%v %v\n%s", err, err2, data))
 	}
 	rows, err := x.client.Access(context.Background(), x.instance, "")
@@ -180,7 +188,8 @@ func cancelledInGrace(begin func(*trial) (int64, error)) func(*trial) (int64, er
 			if err != nil || w.Over() {
 				return id, err
 			}
-			if w.State == "waiting" && (strings.Contains(w.WaitsFor, "grace") || strings.Contains(w.WaitsFor, "the old key's end")) {
+			if w.State == "waiting" && (strings.Contains(w.WaitsFor, "grace") ||
+				strings.Contains(w.WaitsFor, "the old key's end")) {
 				break
 			}
 			time.Sleep(20 * time.Millisecond)

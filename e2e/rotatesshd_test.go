@@ -17,9 +17,12 @@ import (
 // logsIn tries a login with the real ssh.
 func (a *adoptee) logsIn(t *testing.T, identity string, command ...string) bool {
 	t.Helper()
-	args := append([]string{"-F", "none", "-o", "BatchMode=yes", "-o", "IdentitiesOnly=yes", "-o", "UserKnownHostsFile=" + writeFile(t, a.hostKeyLine()), "-i", identity, "-p", fmt.Sprint(a.port), a.user + "@127.0.0.1"}, command...)
+	args := append([]string{"-F", "none", "-o", "BatchMode=yes", "-o", "IdentitiesOnly=yes", "-o",
+		"UserKnownHostsFile=" + writeFile(t, a.hostKeyLine()), "-i", identity, "-p", fmt.Sprint(a.port),
+		a.user + "@127.0.0.1"}, command...)
 	out, err := exec.Command("ssh", args...).CombinedOutput()
-	if err != nil && !strings.Contains(string(out), "Permission denied") && !strings.Contains(string(out), "not available") {
+	if err != nil && !strings.Contains(string(out), "Permission denied") &&
+		!strings.Contains(string(out), "not available") {
 		t.Logf("ssh: %v %s", err, out)
 	}
 	return err == nil
@@ -49,7 +52,8 @@ func TestRotateSSHD(t *testing.T) {
 	d.must(t, a.args(name, "-record", name+"-key")...)
 	before := a.now(t)
 	out := d.must(t, "rotate", name, "-grace", "0", "-dir", dir, "-name", name+"-new", "-new-passphrase-file", none)
-	contains(t, "the report", out, name+"-new in the place of "+name+"-key", "withdrawn", name+"-new opens "+name+"; "+name+"-key is withdrawn", "15 minutes and a day")
+	contains(t, "the report", out, name+"-new in the place of "+name+"-key", "withdrawn", name+"-new opens "+name+
+		"; "+name+"-key is withdrawn", "15 minutes and a day")
 	fresh, err := publicOf(filepath.Join(dir, name+"-new.pub"))
 	mustDo(t, err)
 	var want strings.Builder
@@ -69,7 +73,8 @@ func TestRotateSSHD(t *testing.T) {
 	if strings.Contains(who, name+"-key") {
 		t.Errorf("the old key is still on record:\n%s", who)
 	}
-	contains(t, "its history", d.api(t, "GET", "/api/v1/keys/"+name+"-key/timeline", "").body, "withdrawn, for "+name+"-new")
+	contains(t, "its history", d.api(t, "GET", "/api/v1/keys/"+name+"-key/timeline", "").body,
+		"withdrawn, for "+name+"-new")
 
 	// A configuration run puts it back: that is on today.
 	old, err := os.ReadFile(a.identity + ".pub")
@@ -82,16 +87,20 @@ func TestRotateSSHD(t *testing.T) {
 	// A forced command, with a comment and blanks of somebody's own.
 	job := pairIn(t, filepath.Join(dir, "job"))
 	ran := filepath.Join(a.home, "ran")
-	text := a.now(t) + "#  the night copy --\tdo not touch\n\n  command=\"touch " + ran + "\",no-pty,from=\"127.0.0.0/8\" " + job.Line() + "\n\n\n# the end, without a newline"
+	text := a.now(t) + "#  the night copy --\tdo not touch\n\n  command=\"touch " + ran +
+		"\",no-pty,from=\"127.0.0.0/8\" " + job.Line() + "\n\n\n# the end, without a newline"
 	a.put(t, a.file, text, true)
 	d.surveyOf(t, name)
 	d.must(t, "access", "record", name, job.Fingerprint(), "-as", name+"-job")
-	out = d.must(t, "rotate", name, "-old", name+"-job", "-grace", "0", "-dir", dir, "-name", name+"-job-new", "-new-passphrase-file", none)
-	contains(t, "what is carried over", out, "the forced command is carried over: touch "+ran, "taken from these addresses only, as before: 127.0.0.0/8")
+	out = d.must(t, "rotate", name, "-old", name+"-job", "-grace", "0", "-dir", dir, "-name", name+"-job-new",
+		"-new-passphrase-file", none)
+	contains(t, "what is carried over", out, "the forced command is carried over: touch "+ran,
+		"taken from these addresses only, as before: 127.0.0.0/8")
 	jobNew, err := publicOf(filepath.Join(dir, name+"-job-new.pub"))
 	mustDo(t, err)
 	options := "command=\"touch " + ran + "\",no-pty,from=\"127.0.0.0/8\" "
-	if got, want := a.now(t), strings.Replace(text, "  "+options+job.Line()+"\n", "", 1)+"\n"+options+jobNew.Line()+"\n"; got != want {
+	if got, want := a.now(t), strings.Replace(text, "  "+options+job.Line()+"\n", "", 1)+"\n"+options+jobNew.Line()+
+		"\n"; got != want {
 		t.Errorf("the file is\n%q\n--- wanted\n%q", got, want)
 	}
 	if _, err := os.Stat(ran); err == nil {
@@ -109,7 +118,8 @@ func TestRotateSSHD(t *testing.T) {
 	a.put(t, a.file, a.now(t)+"from=\"127.0.0.1\" "+desk.Line()+"\n", true)
 	d.surveyOf(t, name)
 	d.must(t, "access", "record", name, desk.Fingerprint(), "-as", name+"-desk")
-	d.must(t, "rotate", name, "-old", name+"-desk", "-grace", "0", "-dir", dir, "-name", name+"-desk-new", "-new-passphrase-file", none)
+	d.must(t, "rotate", name, "-old", name+"-desk", "-grace", "0", "-dir", dir, "-name", name+"-desk-new",
+		"-new-passphrase-file", none)
 	if a.logsIn(t, filepath.Join(dir, "desk"), "true") || !a.logsIn(t, filepath.Join(dir, name+"-desk-new"), "true") {
 		t.Error("from=: the old key still logs in, or the new one does not")
 	}
@@ -142,19 +152,24 @@ func TestRotateGuard(t *testing.T) {
 		contains(t, what, r.err, parts...)
 		// Going back is guarded too: with no session known, the new line stays beside the old one.
 		stays := what == "no shell"
-		if now := a.now(t); now != before && now != before+"\n" && !(stays && strings.HasPrefix(now, before) && strings.Contains(now, mustRead(t, identity+".pub"))) {
+		if now := a.now(t); now != before && now != before+"\n" &&
+			!(stays && strings.HasPrefix(now, before) && strings.Contains(now, mustRead(t, identity+".pub"))) {
 			t.Errorf("%s: the file is\n%q\n--- before\n%q", what, now, before)
 		}
-		contains(t, what+": the old key", d.must(t, "access", "list", "-instance", name, "-key", name+"-key"), "accepted")
+		contains(t, what+": the old key", d.must(t, "access", "list", "-instance", name, "-key", name+"-key"),
+			"accepted")
 	}
 	// Adopting proved a login; a door's proof is of the door as it was.
 	a.put(t, a.file, a.now(t), true)
 	shell("/usr/sbin/nologin")
-	_, err := shared.database(t).Exec(t.Context(), "UPDATE instances SET changed_at = clock_timestamp() WHERE name = $1; ", name)
+	_, err := shared.database(t).Exec(t.Context(),
+		"UPDATE instances SET changed_at = clock_timestamp() WHERE name = $1; ", name)
 	mustDo(t, err)
-	_, err = shared.database(t).Exec(t.Context(), "UPDATE access SET standing_old = true WHERE instance_id = (SELECT id FROM instances WHERE name = $1)", name)
+	_, err = shared.database(t).Exec(t.Context(),
+		"UPDATE access SET standing_old = true WHERE instance_id = (SELECT id FROM instances WHERE name = $1)", name)
 	mustDo(t, err)
-	refused("no shell", "rule 1", "the shell of "+a.user+" is /usr/sbin/nologin", "both "+name+"-key and "+name+"-new open "+name+" now")
+	refused("no shell", "rule 1", "the shell of "+a.user+" is /usr/sbin/nologin", "both "+name+"-key and "+name+
+		"-new open "+name+" now")
 	shell("/bin/sh")
 	mustDo(t, os.Chown(a.file, 0, 0))
 	mustDo(t, os.Chmod(a.file, 0o644))
@@ -192,7 +207,8 @@ func TestGraceGivenUpSSHD(t *testing.T) {
 		unmarshal(t, d.must(t, "work", "list", "-instance", name, "-kind", "rotate", "-json"), &list)
 		return len(list.Items) == 1 && list.Items[0].Over()
 	})
-	if w := list.Items[0]; w.State != "failed" || !strings.Contains(w.Outcome, "cannot end with its grace time any more") {
+	if w := list.Items[0]; w.State != "failed" ||
+		!strings.Contains(w.Outcome, "cannot end with its grace time any more") {
 		t.Errorf("%s: %s", w.State, w.Outcome)
 	}
 	if now := strings.TrimSpace(a.now(t)); now != strings.TrimSpace(before) {
@@ -215,8 +231,10 @@ func TestGraceSSHD(t *testing.T) {
 	dir, none := t.TempDir(), writeFile(t, "")
 	d.must(t, a.args("grace-door", "-record", "grace-key")...)
 	before := a.now(t)
-	out := d.must(t, "rotate", "grace-door", "-grace", "6s", "-dir", dir, "-name", "grace-new", "-new-passphrase-file", none)
-	contains(t, "the report", out, "The server itself ends it, also when the service is down", "back to the old key until then: plumlatch work cancel")
+	out := d.must(t, "rotate", "grace-door", "-grace", "6s", "-dir", dir, "-name", "grace-new",
+		"-new-passphrase-file", none)
+	contains(t, "the report", out, "The server itself ends it, also when the service is down",
+		"back to the old key until then: plumlatch work cancel")
 	began := time.Now()
 	r.end()
 	narrowed := false

@@ -63,7 +63,8 @@ func TestRules(t *testing.T) {
 	dir := t.TempDir()
 	d.must(t, "key", "create", "rule-key", "-dir", dir)
 	for _, name := range []string{"rule-board", "rule-twin"} {
-		d.must(t, "instance", "launch", name, "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "rule-key")
+		d.must(t, "instance", "launch", name, "-image", "debian-12", "-size", "small", "-region", "north-pier",
+			"-key", "rule-key")
 	}
 	i := d.instance(t, "rule-board")
 	twin := d.instance(t, "rule-twin")
@@ -78,14 +79,16 @@ func TestRules(t *testing.T) {
 		t.Errorf("admitted: %s", out)
 	}
 	out = d.must(t, "instance", "rules", "rule-board")
-	contains(t, "rules", out, "by harbour-lead: the tide office", "its own", "shared with 1 other", "the service itself")
+	contains(t, "rules", out, "by harbour-lead: the tide office", "its own", "shared with 1 other",
+		"the service itself")
 	d.must(t, "instance", "unadmit", "rule-board", "-from", "127.0.0.0/29")
 	if open("127.0.0.7") {
 		t.Error("still let in")
 	}
 
 	// Into the shared one: it is said who else is opened, and asked.
-	if r := d.client(t, "", "instance", "admit", "rule-board", "-from", "127.0.0.7", "-shared"); r.code != 1 || !strings.Contains(r.err, "rule-twin") || !strings.Contains(r.err, "-yes") {
+	if r := d.client(t, "", "instance", "admit", "rule-board", "-from", "127.0.0.7", "-shared"); r.code != 1 ||
+		!strings.Contains(r.err, "rule-twin") || !strings.Contains(r.err, "-yes") {
 		t.Errorf("shared, without leave: %+v", r)
 	}
 	d.must(t, "instance", "admit", "rule-board", "-from", "127.0.0.7", "-shared", "-yes")
@@ -96,17 +99,20 @@ func TestRules(t *testing.T) {
 
 	// For a while: the end is kept by the service.
 	out = d.must(t, "instance", "admit", "rule-board", "-from", "127.0.0.9", "-for", "3s")
-	if !open("127.0.0.9") || !strings.Contains(out, "ends by itself") || !slices.Contains(d.rules(t, "rule-board"), "127.0.0.9/32 by harbour-lead with an end") {
+	if !open("127.0.0.9") || !strings.Contains(out, "ends by itself") ||
+		!slices.Contains(d.rules(t, "rule-board"), "127.0.0.9/32 by harbour-lead with an end") {
 		t.Errorf("for a while: %s %v", out, d.rules(t, "rule-board"))
 	}
 	waitFor(t, "the rule's end", func() bool { return !open("127.0.0.9") })
 	waitFor(t, "its record's end", func() bool {
-		return !slices.ContainsFunc(d.rules(t, "rule-board"), func(s string) bool { return strings.HasPrefix(s, "127.0.0.9/32") })
+		return !slices.ContainsFunc(d.rules(t, "rule-board"),
+			func(s string) bool { return strings.HasPrefix(s, "127.0.0.9/32") })
 	})
 
 	// The end is kept also of a rule that was withdrawn and put back in between.
 	d.must(t, "instance", "admit", "rule-board", "-from", "127.0.0.13", "-for", "9s")
-	mustDo(t, standinCallAt(d, "POST", "/v1/faults", `{"call":"unadmit","name":"rule-board","how":"slow","delay_ms":1500}`, nil))
+	mustDo(t, standinCallAt(d, "POST", "/v1/faults",
+		`{"call":"unadmit","name":"rule-board","how":"slow","delay_ms":1500}`, nil))
 	begun := d.api(t, "POST", "/api/v1/instances/rule-board/unadmit", `{"from":["127.0.0.13"],"cut_off":0}`)
 	var w wire.Work
 	mustDo(t, json.Unmarshal([]byte(begun.body), &w))
@@ -126,11 +132,13 @@ func TestRules(t *testing.T) {
 	}
 	mustDo(t, json.Unmarshal([]byte(begun.body), &keeps))
 	waitFor(t, "the rule", func() bool { return open("127.0.0.14") })
-	mustDo(t, standinCallAt(d, "POST", "/v1/faults", `{"call":"unadmit","name":"rule-board","how":"slow","delay_ms":1500}`, nil))
+	mustDo(t, standinCallAt(d, "POST", "/v1/faults",
+		`{"call":"unadmit","name":"rule-board","how":"slow","delay_ms":1500}`, nil))
 	begun = d.api(t, "POST", "/api/v1/instances/rule-board/unadmit", `{"from":["127.0.0.14"],"cut_off":0}`)
 	mustDo(t, json.Unmarshal([]byte(begun.body), &w))
 	time.Sleep(500 * time.Millisecond) // it has looked before; the look after is left
-	mustDo(t, standinCallAt(d, "POST", "/v1/faults", `{"call":"groups","name":"rule-board","how":"slow","delay_ms":6000}`, nil))
+	mustDo(t, standinCallAt(d, "POST", "/v1/faults",
+		`{"call":"groups","name":"rule-board","how":"slow","delay_ms":6000}`, nil))
 	waitFor(t, "the end of the work that kept the end", func() bool {
 		mustDo(t, json.Unmarshal([]byte(d.api(t, "GET", fmt.Sprintf("/api/v1/work/%d", keeps.ID), "").body), &keeps))
 		return keeps.State == "done"
@@ -140,7 +148,8 @@ func TestRules(t *testing.T) {
 		t.Error("it was not put back")
 	}
 	waitFor(t, "the end of what was put back, and kept by nobody", func() bool { return !open("127.0.0.14") })
-	contains(t, "journal", d.must(t, "journal", "list", "-target", "instance rule-board"), "withdraw 127.0.0.14/32 at its end")
+	contains(t, "journal", d.must(t, "journal", "list", "-target", "instance rule-board"),
+		"withdraw 127.0.0.14/32 at its end")
 
 	// A later wish counts: no end any more.
 	d.must(t, "instance", "admit", "rule-board", "-from", "127.0.0.11", "-for", "2s")
@@ -149,17 +158,20 @@ func TestRules(t *testing.T) {
 	if !open("127.0.0.11") {
 		t.Error("the earlier end was kept though a later wish had none")
 	}
-	if r := d.client(t, "", "instance", "admit", "rule-board", "-from", "127.0.0.1", "-shared", "-yes", "-for", "1h"); r.code != 1 || !strings.Contains(r.err, "without an end") {
+	if r := d.client(t, "", "instance", "admit", "rule-board", "-from", "127.0.0.1", "-shared", "-yes", "-for",
+		"1h"); r.code != 1 || !strings.Contains(r.err, "without an end") {
 		t.Errorf("an end for what stands without one: %+v", r)
 	}
 
 	// me: shown, asked, overridable; it replaces one's former me.
-	if r := d.client(t, "", "instance", "admit", "rule-twin", "-from", "me"); r.code != 1 || !strings.Contains(r.err, "The cloud sees you at 127.0.0.1/32") {
+	if r := d.client(t, "", "instance", "admit", "rule-twin", "-from", "me"); r.code != 1 ||
+		!strings.Contains(r.err, "The cloud sees you at 127.0.0.1/32") {
 		t.Errorf("me, without a word: %+v", r)
 	}
 	d.must(t, "instance", "admit", "rule-twin", "-from", "me", "-my-address", "127.0.0.21")
 	d.must(t, "instance", "admit", "rule-twin", "-from", "me", "-my-address", "127.0.0.22")
-	if got := d.rules(t, "rule-twin"); !slices.Contains(got, "127.0.0.22/32 by harbour-lead") || slices.ContainsFunc(got, func(s string) bool { return strings.HasPrefix(s, "127.0.0.21") }) {
+	if got := d.rules(t, "rule-twin"); !slices.Contains(got, "127.0.0.22/32 by harbour-lead") ||
+		slices.ContainsFunc(got, func(s string) bool { return strings.HasPrefix(s, "127.0.0.21") }) {
 		t.Errorf("me: %v", got)
 	}
 	d.must(t, "instance", "unadmit", "rule-twin", "-from", "me", "-my-address", "127.0.0.22")
@@ -173,7 +185,8 @@ func TestRules(t *testing.T) {
 	if r := d.client(t, "", "instance", "unadmit", "rule-twin", "-from", "127.0.0.1", "-yes"); r.code != 1 {
 		t.Errorf("one with an end counted: %+v", r)
 	}
-	if r := d.client(t, "", "instance", "unadmit", "rule-twin", "-from", "127.0.0.1", "-cut-off", "2", "-yes"); r.code != 1 {
+	if r := d.client(t, "", "instance", "unadmit", "rule-twin", "-from", "127.0.0.1", "-cut-off", "2",
+		"-yes"); r.code != 1 {
 		t.Errorf("the wrong number: %+v", r)
 	}
 	if !open("127.0.0.1") {
@@ -189,7 +202,8 @@ func TestRules(t *testing.T) {
 		says string
 		code int
 	}{
-		"host bits":       {[]string{"-from", "198.51.100.7/24"}, "next: plumlatch instance admit rule-board -from 198.51.100.0/24", 1},
+		"host bits": {[]string{"-from", "198.51.100.7/24"},
+			"next: plumlatch instance admit rule-board -from 198.51.100.0/24", 1},
 		"IPv6":            {[]string{"-from", "2001:db8::/64"}, "wrong family", 1},
 		"mapped":          {[]string{"-from", "::ffff:198.51.100.0/120"}, "write the IPv4 network", 1},
 		"the world":       {[]string{"-from", "0.0.0.0/0"}, "-world", 1},
@@ -222,7 +236,8 @@ func TestRules(t *testing.T) {
 
 // shutOut: where no rule leads to the door, no way back in is called open.
 func shutOut(t *testing.T, d *demo, i wire.Instance) {
-	contains(t, "while a rule lets the service in", d.must(t, "restore", i.Name), "next: plumlatch restore "+i.Name+" -go")
+	contains(t, "while a rule lets the service in", d.must(t, "restore", i.Name),
+		"next: plumlatch restore "+i.Name+" -go")
 	var groups []struct {
 		ID    string
 		Rules []struct{ ID, From string }
@@ -233,14 +248,18 @@ func shutOut(t *testing.T, d *demo, i wire.Instance) {
 		mustDo(t, standinCallAt(d, "GET", "/v1/instances/"+i.CloudID+"/groups", "", &groups))
 		for _, g := range groups {
 			for _, r := range g.Rules {
-				mustDo(t, standinCallAt(d, "DELETE", "/v1/groups/"+g.ID+"/rules/"+r.ID+"?client_token=shut-"+r.ID, "", nil))
+				mustDo(t, standinCallAt(d, "DELETE", "/v1/groups/"+g.ID+"/rules/"+r.ID+"?client_token=shut-"+r.ID, "",
+					nil))
 			}
 		}
 	}
 	each()
-	contains(t, "without a rule", d.must(t, "restore", i.Name), "No way back in is open", "no inbound rule lets anybody in to its SSH port", "plumlatch instance admit "+i.Name+" -from me")
-	mustDo(t, standinCallAt(d, "POST", "/v1/groups/"+groups[0].ID+"/rules", `{"client_token":"others","from":"198.51.100.0/24"}`, nil))
-	contains(t, "with others' rules", d.must(t, "restore", i.Name), "no inbound rule lets the service in from 127.", "No way back in is open")
+	contains(t, "without a rule", d.must(t, "restore", i.Name), "No way back in is open",
+		"no inbound rule lets anybody in to its SSH port", "plumlatch instance admit "+i.Name+" -from me")
+	mustDo(t, standinCallAt(d, "POST", "/v1/groups/"+groups[0].ID+"/rules",
+		`{"client_token":"others","from":"198.51.100.0/24"}`, nil))
+	contains(t, "with others' rules", d.must(t, "restore", i.Name), "no inbound rule lets the service in from 127.",
+		"No way back in is open")
 }
 
 // staticAddresses reserves, moves and releases, and has the ledger follow.
@@ -257,27 +276,32 @@ func staticAddresses(t *testing.T, d *demo, dir string) {
 		"unknown":        {[]string{"move", "nothing-such", "-to", "rule-board", "-yes"}, "no such static address", 1},
 		"unasked":        {[]string{"release", "board-front"}, "-yes", 1},
 	} {
-		if r := d.client(t, "", append([]string{"static-address"}, c.args...)...); r.code != c.code || !strings.Contains(r.err, c.says) {
+		if r := d.client(t, "", append([]string{"static-address"}, c.args...)...); r.code != c.code ||
+			!strings.Contains(r.err, c.says) {
 			t.Errorf("%s: %+v", what, r)
 		}
 	}
 	d.must(t, "static-address", "reserve", "board-front", "-region", "south-pier")
-	if r := d.client(t, "", "static-address", "reserve", "board-front", "-region", "south-pier"); r.code != 1 || !strings.Contains(r.err, "taken") {
+	if r := d.client(t, "", "static-address", "reserve", "board-front", "-region", "south-pier"); r.code != 1 ||
+		!strings.Contains(r.err, "taken") {
 		t.Errorf("twice: %+v", r)
 	}
-	if r := d.client(t, "", "static-address", "move", "board-front", "-to", "rule-board", "-yes"); r.code != 1 || !strings.Contains(r.err, "south-pier") {
+	if r := d.client(t, "", "static-address", "move", "board-front", "-to", "rule-board", "-yes"); r.code != 1 ||
+		!strings.Contains(r.err, "south-pier") {
 		t.Errorf("to another region: %+v", r)
 	}
 	d.must(t, "static-address", "release", "board-front", "-yes")
 	d.must(t, "static-address", "reserve", "board-front", "-region", "north-pier")
 	for _, name := range []string{"mark-one", "mark-two"} {
-		d.must(t, "instance", "launch", name, "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "rule-key", "-new-key", name+"-key", "-dir", dir)
+		d.must(t, "instance", "launch", name, "-image", "debian-12", "-size", "small", "-region", "north-pier",
+			"-key", "rule-key", "-new-key", name+"-key", "-dir", dir)
 		d.must(t, "instance", "admit", name, "-from", "127.0.0.1")
 	}
 	d.must(t, "static-address", "move", "board-front", "-to", "mark-one", "-yes")
 	one := d.instance(t, "mark-one")
 	list := d.must(t, "static-address", "list")
-	if !strings.Contains(list, one.Address) || !strings.Contains(list, "mark-one") || len(one.Addresses) != 2 || !one.Addresses[0].Static || one.Trouble != "" {
+	if !strings.Contains(list, one.Address) || !strings.Contains(list, "mark-one") || len(one.Addresses) != 2 ||
+		!one.Addresses[0].Static || one.Trouble != "" {
 		t.Errorf("%s %+v", list, one)
 	}
 	if out := d.must(t, "open", "mark-one", "-identity", identity, "--", "hostname"); out != "mark-one\n" {
@@ -288,12 +312,14 @@ func staticAddresses(t *testing.T, d *demo, dir string) {
 	if again := d.instance(t, "mark-one"); again.Address != one.Address {
 		t.Errorf("after a stop and a start it is at %s, and was at %s", again.Address, one.Address)
 	}
-	if r := d.client(t, "", "static-address", "release", "board-front", "-yes"); r.code != 1 || !strings.Contains(r.err, "move it away first") {
+	if r := d.client(t, "", "static-address", "release", "board-front", "-yes"); r.code != 1 ||
+		!strings.Contains(r.err, "move it away first") {
 		t.Errorf("released from under an instance: %+v", r)
 	}
 	d.must(t, "static-address", "move", "board-front", "-to", "mark-two", "-yes")
 	two, lost := d.instance(t, "mark-two"), d.instance(t, "mark-one")
-	if two.Address != one.Address || lost.Address == one.Address || lost.Address == "" || two.Trouble+lost.Trouble != "" {
+	if two.Address != one.Address || lost.Address == one.Address || lost.Address == "" ||
+		two.Trouble+lost.Trouble != "" {
 		t.Errorf("moved: %+v and %+v", two, lost)
 	}
 	for _, name := range []string{"mark-one", "mark-two"} {
@@ -386,7 +412,8 @@ func TestMoveTellsBoth(t *testing.T) {
 	d, dir := shared, t.TempDir()
 	d.must(t, "key", "create", "both-key", "-dir", dir)
 	for _, name := range []string{"both-one", "both-two"} {
-		d.must(t, "instance", "launch", name, "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "both-key")
+		d.must(t, "instance", "launch", name, "-image", "debian-12", "-size", "small", "-region", "north-pier",
+			"-key", "both-key")
 	}
 	d.must(t, "static-address", "reserve", "both-mark", "-region", "north-pier")
 	d.must(t, "static-address", "move", "both-mark", "-to", "both-one", "-yes")

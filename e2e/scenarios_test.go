@@ -16,55 +16,92 @@ var scenarios = []scenario{
 	{name: "launch cancelled", kind: "launch", back: true, slow: "launch", begin: cancelled(beginLaunch), check: gone},
 	{name: "launch never runs", kind: "launch", back: true, begin: neverRuns, check: gone},
 	{name: "stop", kind: "stop", prepare: launched, begin: changes("stop"), check: restsIn("stopped")},
-	{name: "stop cancelled", kind: "stop", back: true, slow: "stop", prepare: launched, begin: cancelled(changes("stop")), check: restsIn("running")},
+	{name: "stop cancelled", kind: "stop", back: true, slow: "stop", prepare: launched,
+		begin: cancelled(changes("stop")), check: restsIn("running")},
 	{name: "start", kind: "start", prepare: stopped, begin: changes("start"), check: runs},
-	{name: "start cancelled", kind: "start", back: true, slow: "start", prepare: stopped, begin: cancelled(changes("start")), check: restsIn("stopped")},
+	{name: "start cancelled", kind: "start", back: true, slow: "start", prepare: stopped,
+		begin: cancelled(changes("start")), check: restsIn("stopped")},
 	{name: "adopt", kind: "adopt", prepare: there, begin: adoptByClient, check: isAdopted},
-	{name: "adopt cancelled", kind: "adopt", back: true, prepare: there, begin: cancelled(adoptAndVanish), check: asItWas},
+	{name: "adopt cancelled", kind: "adopt", back: true, prepare: there, begin: cancelled(adoptAndVanish),
+		check: asItWas},
 	{name: "adopt many", kind: "adopt-many", begin: adoptNone, check: func(*trial, wire.Work) []string { return nil }},
-	{name: "forget", kind: "remove", lacks: []string{"remove/remove/remove/"}, prepare: adoptedBefore, begin: changes("remove"), check: asItWas},
-	{name: "admit me", kind: "admit", lacks: []string{"admit/end/", "admit/withdraw/"}, prepare: admitted("198.51.100.7", true), begin: admits(wire.Admit{From: []string{"198.51.100.9"}, Me: true}), check: letsIn("198.51.100.9/32", "198.51.100.7/32")},
-	{name: "admit for a while", kind: "admit", lacks: []string{"admit/former/", "admit/group/"}, prepare: launched, begin: admits(wire.Admit{From: []string{"203.0.113.SLOT"}, Shared: true, Seconds: 3}), check: letsIn("", "203.0.113.SLOT/32")},
-	{name: "admit cancelled", kind: "admit", back: true, prepare: launched, begin: cancelledWaiting(admits(wire.Admit{From: []string{"203.0.113.64/26"}, Seconds: 3600})), check: letsIn("", "203.0.113.64/26")},
-	{name: "unadmit", kind: "unadmit", prepare: admitted("198.51.100.0/24", false), begin: unadmits("198.51.100.0/24"), check: letsIn("", "198.51.100.0/24")},
-	{name: "unadmit cancelled", kind: "unadmit", back: true, slow: "unadmit", prepare: admitted("198.51.100.0/24", false), begin: cancelled(unadmits("198.51.100.0/24")), check: letsIn("198.51.100.0/24", "")},
+	{name: "forget", kind: "remove", lacks: []string{"remove/remove/remove/"}, prepare: adoptedBefore,
+		begin: changes("remove"), check: asItWas},
+	{name: "admit me", kind: "admit", lacks: []string{"admit/end/", "admit/withdraw/"},
+		prepare: admitted("198.51.100.7", true), begin: admits(wire.Admit{From: []string{"198.51.100.9"}, Me: true}),
+		check: letsIn("198.51.100.9/32", "198.51.100.7/32")},
+	{name: "admit for a while", kind: "admit", lacks: []string{"admit/former/", "admit/group/"}, prepare: launched,
+		begin: admits(wire.Admit{From: []string{"203.0.113.SLOT"}, Shared: true, Seconds: 3}),
+		check: letsIn("", "203.0.113.SLOT/32")},
+	{name: "admit cancelled", kind: "admit", back: true, prepare: launched,
+		begin: cancelledWaiting(admits(wire.Admit{From: []string{"203.0.113.64/26"}, Seconds: 3600})),
+		check: letsIn("", "203.0.113.64/26")},
+	{name: "unadmit", kind: "unadmit", prepare: admitted("198.51.100.0/24", false),
+		begin: unadmits("198.51.100.0/24"), check: letsIn("", "198.51.100.0/24")},
+	{name: "unadmit cancelled", kind: "unadmit", back: true, slow: "unadmit",
+		prepare: admitted("198.51.100.0/24", false), begin: cancelled(unadmits("198.51.100.0/24")),
+		check: letsIn("198.51.100.0/24", "")},
 	{name: "reserve", kind: "address-reserve", begin: reserves, check: addresses(1)},
-	{name: "reserve cancelled", kind: "address-reserve", back: true, slow: "reserve", begin: cancelled(reserves), check: addresses(0)},
+	{name: "reserve cancelled", kind: "address-reserve", back: true, slow: "reserve", begin: cancelled(reserves),
+		check: addresses(0)},
 	{name: "release", kind: "address-release", prepare: reserved, begin: releases, check: addresses(0)},
 	{name: "move", kind: "address-move", prepare: launchedAndReserved, begin: moves, check: isAtStatic(true)},
-	{name: "move cancelled", kind: "address-move", back: true, slow: "move", prepare: launchedAndReserved, begin: cancelled(moves), check: isAtStatic(false)},
-	{name: "admit cancelled, no answer", kind: "admit", back: true, lost: true, prepare: launched, begin: cancelledAt(1, admits(wire.Admit{From: []string{"203.0.113.128/25"}})), check: later(letsIn("", "203.0.113.128/25"))},
-	{name: "unadmit cancelled, no answer", kind: "unadmit", back: true, lost: true, prepare: admitted("198.51.100.0/24", false), begin: cancelledAt(0, unadmits("198.51.100.0/24")), check: later(letsIn("198.51.100.0/24", ""))},
-	{name: "reserve cancelled, no answer", kind: "address-reserve", back: true, lost: true, begin: cancelledAt(0, reserves), check: later(addresses(0))},
-	{name: "move cancelled, no answer", kind: "address-move", back: true, lost: true, prepare: launchedAndReserved, begin: cancelledAt(0, moves), check: later(isAtStatic(false))},
+	{name: "move cancelled", kind: "address-move", back: true, slow: "move", prepare: launchedAndReserved,
+		begin: cancelled(moves), check: isAtStatic(false)},
+	{name: "admit cancelled, no answer", kind: "admit", back: true, lost: true, prepare: launched,
+		begin: cancelledAt(1, admits(wire.Admit{From: []string{"203.0.113.128/25"}})),
+		check: later(letsIn("", "203.0.113.128/25"))},
+	{name: "unadmit cancelled, no answer", kind: "unadmit", back: true, lost: true,
+		prepare: admitted("198.51.100.0/24", false), begin: cancelledAt(0, unadmits("198.51.100.0/24")),
+		check: later(letsIn("198.51.100.0/24", ""))},
+	{name: "reserve cancelled, no answer", kind: "address-reserve", back: true, lost: true,
+		begin: cancelledAt(0, reserves), check: later(addresses(0))},
+	{name: "move cancelled, no answer", kind: "address-move", back: true, lost: true, prepare: launchedAndReserved,
+		begin: cancelledAt(0, moves), check: later(isAtStatic(false))},
 	{name: "survey", kind: "survey", prepare: launched, begin: surveys, check: wasSurveyed},
-	{name: "survey cancelled", kind: "survey", back: true, slow: "groups", prepare: launched, begin: cancelled(surveys), check: opensStill},
-	{name: "rotate", kind: "rotate", lacks: []string{"rotate/grace/", "rotate/withdraw/", "rotate/contain/"}, prepare: withNewKey, begin: rotates(0), check: isRotated},
-	{name: "rotate with grace", kind: "rotate", lacks: []string{"rotate/contain/", "rotate/add/", "rotate/accept/", "rotate/proof/"}, prepare: withNewKey, begin: rotates(4), check: isRotated},
-	{name: "rotate cancelled", kind: "rotate", back: true, lacks: []string{"rotate/contain/"}, prepare: withNewKey, begin: cancelledInGrace(rotates(3600)), check: isAsBefore},
-	{name: "leaked", kind: "rotate", lacks: notContaining, prepare: withLeaked, begin: replacesLeaked(true), check: isReplaced},
-	{name: "leaked cancelled", kind: "rotate", back: true, lacks: notContaining, prepare: withLeaked, begin: cancelledAtProof(replacesLeaked(false)), check: hasThree},
+	{name: "survey cancelled", kind: "survey", back: true, slow: "groups", prepare: launched,
+		begin: cancelled(surveys), check: opensStill},
+	{name: "rotate", kind: "rotate", lacks: []string{"rotate/grace/", "rotate/withdraw/", "rotate/contain/"},
+		prepare: withNewKey, begin: rotates(0), check: isRotated},
+	{name: "rotate with grace", kind: "rotate",
+		lacks: []string{"rotate/contain/", "rotate/add/", "rotate/accept/", "rotate/proof/"}, prepare: withNewKey,
+		begin: rotates(4), check: isRotated},
+	{name: "rotate cancelled", kind: "rotate", back: true, lacks: []string{"rotate/contain/"}, prepare: withNewKey,
+		begin: cancelledInGrace(rotates(3600)), check: isAsBefore},
+	{name: "leaked", kind: "rotate", lacks: notContaining, prepare: withLeaked, begin: replacesLeaked(true),
+		check: isReplaced},
+	{name: "leaked cancelled", kind: "rotate", back: true, lacks: notContaining, prepare: withLeaked,
+		begin: cancelledAtProof(replacesLeaked(false)), check: hasThree},
 	{name: "rotate many", kind: "rotate-many", prepare: withNewKey, begin: rotatesMany(0), check: isRotated},
-	{name: "rotate many cancelled", kind: "rotate-many", back: true, prepare: withNewKey, begin: cancelledInGrace(rotatesMany(3600)), check: isAsBefore},
+	{name: "rotate many cancelled", kind: "rotate-many", back: true, prepare: withNewKey,
+		begin: cancelledInGrace(rotatesMany(3600)), check: isAsBefore},
 	{name: "access add", kind: "access-add", prepare: withNewKey, begin: sharesFor(4), check: sharedAndOver},
-	{name: "access add cancelled", kind: "access-add", back: true, prepare: withNewKey, begin: cancelledWaiting(sharesFor(3600)), check: isAsBefore},
+	{name: "access add cancelled", kind: "access-add", back: true, prepare: withNewKey,
+		begin: cancelledWaiting(sharesFor(3600)), check: isAsBefore},
 	{name: "access extend", kind: "access-extend", prepare: withShared, begin: extends, check: isExtended},
 	{name: "access remove", kind: "access-remove", prepare: withSecond, begin: withdraws, check: isWithdrawn},
-	{name: "access remove cancelled", kind: "access-remove", back: true, prepare: withSecond, begin: cancelledWaiting(withdraws), check: hasBoth},
+	{name: "access remove cancelled", kind: "access-remove", back: true, prepare: withSecond,
+		begin: cancelledWaiting(withdraws), check: hasBoth},
 	{name: "steward", kind: "steward", prepare: withHandEdits, begin: replacesSteward, check: stewardReplaced(true)},
-	{name: "steward cancelled", kind: "steward", back: true, prepare: withHandEdits, begin: stewardCancelled, check: stewardReplaced(false)},
+	{name: "steward cancelled", kind: "steward", back: true, prepare: withHandEdits, begin: stewardCancelled,
+		check: stewardReplaced(false)},
 	{name: "add many", kind: "access-add-many", prepare: withNewKey, begin: sharesManyFor(5), check: isAsBefore},
-	{name: "add many cancelled", kind: "access-add-many", back: true, prepare: withNewKey, begin: cancelledInRest(sharesManyFor(3600)), check: isAsBefore},
+	{name: "add many cancelled", kind: "access-add-many", back: true, prepare: withNewKey,
+		begin: cancelledInRest(sharesManyFor(3600)), check: isAsBefore},
 	{name: "withdraw many", kind: "access-remove-many", prepare: withSecond, begin: withdrawsMany, check: isWithdrawn},
-	{name: "withdraw many cancelled", kind: "access-remove-many", back: true, slow: "groups", prepare: withSecond, begin: cancelledWaiting(withdrawsMany), check: hasBoth},
-	{name: "remove", kind: "remove", lacks: []string{"remove/line/"}, prepare: launched, begin: changes("remove"), check: removed},
+	{name: "withdraw many cancelled", kind: "access-remove-many", back: true, slow: "groups", prepare: withSecond,
+		begin: cancelledWaiting(withdrawsMany), check: hasBoth},
+	{name: "remove", kind: "remove", lacks: []string{"remove/line/"}, prepare: launched,
+		begin: changes("remove"), check: removed},
 }
 
 // notContaining are the steps of a rotation that other scenarios pass.
-var notContaining = []string{"rotate/add/", "rotate/accept/", "rotate/proof/", "rotate/narrow/", "rotate/check/", "rotate/settle/", "rotate/grace/", "rotate/withdraw/", "rotate/last/", "rotate/record/"}
+var notContaining = []string{"rotate/add/", "rotate/accept/", "rotate/proof/", "rotate/narrow/", "rotate/check/",
+	"rotate/settle/", "rotate/grace/", "rotate/withdraw/", "rotate/last/", "rotate/record/"}
 
 func surveys(x *trial) (int64, error) {
-	w, err := x.client.SurveyMany(context.Background(), wire.SurveyMany{Instances: []string{x.instance}, Inside: true, Outside: true})
+	w, err := x.client.SurveyMany(context.Background(),
+		wire.SurveyMany{Instances: []string{x.instance}, Inside: true, Outside: true})
 	return w.ID, err
 }
 
@@ -75,7 +112,8 @@ func wasSurveyed(x *trial, w wire.Work) (broken []string) {
 		return []string{fmt.Sprintf("surveys: %+v %v", rows, err)}
 	}
 	for _, r := range rows {
-		if r.SeenAt == nil || r.Trouble != "" || r.Sort == "inside" && (r.Recorded != 2 || r.Unrecorded+r.Missing != 0) {
+		if r.SeenAt == nil || r.Trouble != "" ||
+			r.Sort == "inside" && (r.Recorded != 2 || r.Unrecorded+r.Missing != 0) {
 			broken = append(broken, fmt.Sprintf("%+v", r))
 		}
 	}
@@ -85,7 +123,9 @@ func wasSurveyed(x *trial, w wire.Work) (broken []string) {
 func opensStill(x *trial, _ wire.Work) []string { return x.opens() }
 
 func (x *trial) launch() (wire.Instance, error) {
-	return x.client.Launch(context.Background(), wire.Launch{Name: x.instance, Region: "north-pier", Image: "debian-12", Size: "small", Keys: []string{x.slot.key}, Tags: map[string]string{"case": x.instance}})
+	return x.client.Launch(context.Background(),
+		wire.Launch{Name: x.instance, Region: "north-pier", Image: "debian-12", Size: "small",
+			Keys: []string{x.slot.key}, Tags: map[string]string{"case": x.instance}})
 }
 
 func beginLaunch(x *trial) (int64, error) {
@@ -171,7 +211,8 @@ func restsIn(state string) func(*trial, wire.Work) []string {
 			return []string{err.Error()}
 		}
 		if len(all) != 1 || len(alive) != 1 {
-			return []string{fmt.Sprintf("the cloud has made %d instances of this name, %d are there", len(all), len(alive))}
+			return []string{fmt.Sprintf("the cloud has made %d instances of this name, %d are there",
+				len(all), len(alive))}
 		}
 		if x.cloudID != "" && alive[0].ID != x.cloudID {
 			broken = append(broken, "another instance stands in its place")
@@ -181,7 +222,8 @@ func restsIn(state string) func(*trial, wire.Work) []string {
 			return append(broken, err.Error())
 		}
 		if alive[0].State != state || i.State != state || i.Phase != "ready" || i.Address != alive[0].Address {
-			broken = append(broken, fmt.Sprintf("the cloud says %s at %q; the ledger %s at %q, %s, %q", alive[0].State, alive[0].Address, i.State, i.Address, i.Phase, i.Trouble))
+			broken = append(broken, fmt.Sprintf("the cloud says %s at %q; the ledger %s at %q, %s, %q",
+				alive[0].State, alive[0].Address, i.State, i.Address, i.Phase, i.Trouble))
 		}
 		if w.State == "done" && i.Trouble != "" {
 			broken = append(broken, "trouble: "+i.Trouble)

@@ -17,7 +17,8 @@ func sharesFor(seconds int) func(*trial) (int64, error) {
 	return func(x *trial) (int64, error) {
 		x.watch()
 		end := time.Now().Add(time.Duration(seconds) * time.Second)
-		w, err := x.client.AddAccess(context.Background(), x.instance, wire.AccessAdd{Key: x.state["new"], Until: &end, Reason: "mends the barrier"})
+		w, err := x.client.AddAccess(context.Background(), x.instance,
+			wire.AccessAdd{Key: x.state["new"], Until: &end, Reason: "mends the barrier"})
 		return w.ID, err
 	}
 }
@@ -50,18 +51,22 @@ func withShared(x *trial) error {
 func extends(x *trial) (int64, error) {
 	end := time.Now().Add(2 * time.Hour)
 	x.state["end"] = authkeys.FormatTime(end.UTC().Truncate(time.Second))
-	w, err := x.client.ExtendAccess(context.Background(), x.instance, wire.AccessExtend{Key: x.state["new"], Until: &end})
+	w, err := x.client.ExtendAccess(context.Background(), x.instance,
+		wire.AccessExtend{Key: x.state["new"], Until: &end})
 	return w.ID, err
 }
 
 func isExtended(x *trial, _ wire.Work) []string {
 	broken := append(x.unlocked(), x.noneLeft()...)
 	data, err := os.ReadFile(x.keysFile())
-	if err != nil || strings.Count(string(data), `expiry-time="`) != 1 || !strings.Contains(string(data), `expiry-time="`+x.state["end"]+`" ssh-`) || !strings.HasPrefix(string(data), x.state["text"]) {
+	if err != nil || strings.Count(string(data), `expiry-time="`) != 1 ||
+		!strings.Contains(string(data), `expiry-time="`+x.state["end"]+`" ssh-`) ||
+		!strings.HasPrefix(string(data), x.state["text"]) {
 		broken = append(broken, fmt.Sprintf("%v, wanted the end %s:\n%s", err, x.state["end"], data))
 	}
 	rows, err := x.client.Access(context.Background(), x.instance, x.state["new"])
-	if err != nil || len(rows) != 1 || rows[0].Until == nil || authkeys.FormatTime(rows[0].Until.UTC()) != x.state["end"] || rows[0].Evidence != "accepted" {
+	if err != nil || len(rows) != 1 || rows[0].Until == nil ||
+		authkeys.FormatTime(rows[0].Until.UTC()) != x.state["end"] || rows[0].Evidence != "accepted" {
 		broken = append(broken, fmt.Sprintf("%+v %v", rows, err))
 	}
 	return broken
@@ -72,7 +77,9 @@ func sharesManyFor(seconds int) func(*trial) (int64, error) {
 	return func(x *trial) (int64, error) {
 		x.watch()
 		end := time.Now().Add(time.Duration(seconds) * time.Second)
-		w, err := x.client.ChangeMany(context.Background(), wire.AccessMany{Do: wire.ManyAdd, Key: x.state["new"], Tag: "case=" + x.instance, Until: &end, Reason: "mends the barrier"})
+		w, err := x.client.ChangeMany(context.Background(),
+			wire.AccessMany{Do: wire.ManyAdd, Key: x.state["new"], Tag: "case=" + x.instance, Until: &end,
+				Reason: "mends the barrier"})
 		return w.ID, err
 	}
 }
@@ -83,7 +90,8 @@ func cancelledInRest(begin func(*trial) (int64, error)) func(*trial) (int64, err
 		id, err := begin(x)
 		for n := 0; err == nil && n < 600; n++ {
 			var w wire.Work
-			if w, err = x.client.WorkByID(context.Background(), id); err != nil || w.Over() || w.State == "waiting" && strings.Contains(w.WaitsFor, "end on") {
+			if w, err = x.client.WorkByID(context.Background(), id); err != nil || w.Over() ||
+				w.State == "waiting" && strings.Contains(w.WaitsFor, "end on") {
 				break
 			}
 			time.Sleep(20 * time.Millisecond)
@@ -99,7 +107,8 @@ func cancelledInRest(begin func(*trial) (int64, error)) func(*trial) (int64, err
 
 func withdrawsMany(x *trial) (int64, error) {
 	x.watch()
-	w, err := x.client.ChangeMany(context.Background(), wire.AccessMany{Do: wire.ManyRemove, Key: x.slot.key, Tag: "case=" + x.instance})
+	w, err := x.client.ChangeMany(context.Background(),
+		wire.AccessMany{Do: wire.ManyRemove, Key: x.slot.key, Tag: "case=" + x.instance})
 	return w.ID, err
 }
 

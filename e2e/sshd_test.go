@@ -59,7 +59,8 @@ func startSSHD(t *testing.T, more ...string) *realSSHD {
 		t.Fatal(err)
 	}
 	r := &realSSHD{user: fmt.Sprintf("pl-door-%d-%d", os.Getpid()%100000, doors.Add(1))}
-	for _, args := range [][]string{{"useradd", "--create-home", "--shell", "/bin/sh", r.user}, {"usermod", "--password", "*", r.user}} {
+	for _, args := range [][]string{{"useradd", "--create-home", "--shell", "/bin/sh", r.user},
+		{"usermod", "--password", "*", r.user}} {
 		if out, err := exec.Command(args[0], args[1:]...).CombinedOutput(); err != nil {
 			t.Fatalf("%v: %v %s", args, err, out)
 		}
@@ -105,7 +106,8 @@ func (r *realSSHD) serve(t *testing.T, more ...string) {
 	if len(more) > 0 && more[0] == toSyslog {
 		where, more = "-4", more[1:] // as Debian has it: to syslog (-4: IPv4, as it is anyway)
 	}
-	args := append([]string{"-D", where, "-h", r.key, "-p", strconv.Itoa(r.port), "-o", "ListenAddress=127.0.0.1", "-o", "PidFile=none"}, more...)
+	args := append([]string{"-D", where, "-h", r.key, "-p", strconv.Itoa(r.port), "-o", "ListenAddress=127.0.0.1",
+		"-o", "PidFile=none"}, more...)
 	r.cmd = exec.Command("/usr/sbin/sshd", args...)
 	r.cmd.Env = append(os.Environ(), "TZ=UTC") // as the stand-in's instances have it
 	log, err := os.OpenFile(filepath.Join(r.dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
@@ -179,7 +181,8 @@ func (h home) place(t *testing.T, c authorizedCase, text string) {
 		steps = append(steps, os.Mkdir(file, 0o700))
 	case c.link:
 		real := filepath.Join(sshDir, "elsewhere")
-		steps = append(steps, os.WriteFile(real, []byte(text), 0o600), os.Chmod(real, mode), os.Symlink("elsewhere", file))
+		steps = append(steps, os.WriteFile(real, []byte(text), 0o600), os.Chmod(real, mode),
+			os.Symlink("elsewhere", file))
 	default:
 		steps = append(steps, os.WriteFile(file, []byte(text), 0o600), os.Chmod(file, mode))
 	}
@@ -233,7 +236,8 @@ var authorizedCases = []authorizedCase{
 	{what: "only base64", text: "AKEY\n"},
 	{what: "restrict", text: "restrict A\n"},
 	{what: "RESTRICT in capitals", text: "RESTRICT,PTY A\n"},
-	{what: "several options", text: `no-pty,no-port-forwarding,no-agent-forwarding,no-X11-forwarding,no-user-rc A` + "\n"},
+	{what: "several options", text: `no-pty,no-port-forwarding,no-agent-forwarding,no-X11-forwarding,no-user-rc A` +
+		"\n"},
 	{what: "unknown option", text: "frobnicate A\n"},
 	{what: "known option with a tail", text: "no-ptyx A\n"},
 	{what: "unknown option after a known one", text: "restrict,frobnicate A\n"},
@@ -325,12 +329,14 @@ func TestStandinDecidesAsSSHD(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer cloud.Close()
-	in, err := cloud.Launch(standin.Launch{ClientToken: "t", Name: "compare", Region: "north-pier", Image: "debian-12", Size: "small", UserData: "#cloud-config\nssh_pwauth: false\n"})
+	in, err := cloud.Launch(standin.Launch{ClientToken: "t", Name: "compare", Region: "north-pier",
+		Image: "debian-12", Size: "small", UserData: "#cloud-config\nssh_pwauth: false\n"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	waitFor(t, "the stand-in's instance", func() bool { in, _ = cloud.Get(in.ID); return in.State == standin.Running })
-	hostKey, err := reach.HostKey(t.Context(), reach.Policy{AllowLoopback: true}, reach.Target{Address: in.Address, Port: in.Port}, "")
+	hostKey, err := reach.HostKey(t.Context(), reach.Policy{AllowLoopback: true},
+		reach.Target{Address: in.Address, Port: in.Port}, "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -344,8 +350,10 @@ func TestStandinDecidesAsSSHD(t *testing.T) {
 		}
 		keys[name] = pair.Public
 	}
-	fill := strings.NewReplacer("AKEY", strings.Fields(keys["A"].Line())[1], "A\n", keys["A"].Line()+"\n", "A\r", keys["A"].Line()+"\r", "A a", keys["A"].Line()+" a",
-		"A i", keys["A"].Line()+" i", "A t", keys["A"].Line()+" t", "A\t", keys["A"].Line()+"\t", "B\n", keys["B"].Line()+"\n", "B b", keys["B"].Line()+" b", "R\n", keys["R"].Line()+"\n")
+	fill := strings.NewReplacer("AKEY", strings.Fields(keys["A"].Line())[1], "A\n", keys["A"].Line()+"\n", "A\r",
+		keys["A"].Line()+"\r", "A a", keys["A"].Line()+" a",
+		"A i", keys["A"].Line()+" i", "A t", keys["A"].Line()+" t", "A\t", keys["A"].Line()+"\t", "B\n",
+		keys["B"].Line()+"\n", "B b", keys["B"].Line()+" b", "R\n", keys["R"].Line()+"\n")
 	realHome := home{real.home, real.uid, real.gid}
 	fakeHome := home{filepath.Join(folder, "instances", in.ID, "home", "debian"), -1, -1}
 	counts := map[reach.Answer]int{}
@@ -376,7 +384,8 @@ func TestStandinDecidesAsSSHD(t *testing.T) {
 		}
 		counts[want.Answer]++
 	}
-	t.Logf("%d files: sshd accepted %d and refused %d", len(authorizedCases), counts[reach.Accepted], counts[reach.Refused])
+	t.Logf("%d files: sshd accepted %d and refused %d", len(authorizedCases), counts[reach.Accepted],
+		counts[reach.Refused])
 	if counts[reach.Accepted] < 20 || counts[reach.Refused] < 20 {
 		t.Errorf("too few of one sort to mean anything: %v", counts)
 	}
@@ -430,7 +439,8 @@ func TestProbeAgainstSSHD(t *testing.T) {
 	if r := ask(reach.Policy{}, real.target()); r.Answer != reach.NotAsked || !strings.Contains(r.Detail, "loopback") {
 		t.Errorf("a forbidden address: %+v", r)
 	}
-	own := reach.Policy{AllowLoopback: true, Forbidden: []netip.AddrPort{netip.MustParseAddrPort(fmt.Sprintf("127.0.0.1:%d", real.port))}}
+	own := reach.Policy{AllowLoopback: true,
+		Forbidden: []netip.AddrPort{netip.MustParseAddrPort(fmt.Sprintf("127.0.0.1:%d", real.port))}}
 	if r := ask(own, real.target()); r.Answer != reach.NotAsked || !strings.Contains(r.Detail, "own") {
 		t.Errorf("a listener of our own: %+v", r)
 	}
@@ -448,12 +458,14 @@ func TestProbeAgainstSSHD(t *testing.T) {
 	// With time, it comes to the last key on the same budget.
 	paused := 0
 	tight = reach.Policy{AllowLoopback: true, Budget: &reach.Budget{Burst: 2, Every: 50 * time.Millisecond}}
-	for i, r := range reach.ProbeAll(t.Context(), tight, real.target(), append(slices.Clone(blobs), blobs[0], blobs[0], blobs[0]), time.Now, func(d time.Duration) bool {
-		paused++
-		time.Sleep(d)
-		return paused < 100
-	}) {
-		if want := map[bool]reach.Answer{true: reach.Accepted, false: reach.Refused}[in[i] || i >= len(blobs)]; r.Answer != want {
+	for i, r := range reach.ProbeAll(t.Context(), tight, real.target(),
+		append(slices.Clone(blobs), blobs[0], blobs[0], blobs[0]), time.Now, func(d time.Duration) bool {
+			paused++
+			time.Sleep(d)
+			return paused < 100
+		}) {
+		if want := map[bool]reach.Answer{true: reach.Accepted, false: reach.Refused}[in[i] ||
+			i >= len(blobs)]; r.Answer != want {
 			t.Errorf("with time, key %d: %+v, want %s", i, r, want)
 		}
 	}
@@ -461,7 +473,8 @@ func TestProbeAgainstSSHD(t *testing.T) {
 	for range 2 {
 		ask(tight, real.target())
 	}
-	if r := reach.ProbeAll(t.Context(), tight, real.target(), blobs[:1], time.Now, func(time.Duration) bool { return false })[0]; r.Answer != reach.NotAsked || r.Wait <= 0 {
+	if r := reach.ProbeAll(t.Context(), tight, real.target(), blobs[:1], time.Now,
+		func(time.Duration) bool { return false })[0]; r.Answer != reach.NotAsked || r.Wait <= 0 {
 		t.Errorf("without time: %+v", r)
 	}
 	other := real.target()
@@ -477,7 +490,8 @@ func TestProbeWhenPublickeyIsNotOffered(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r := reach.Probe(t.Context(), reach.Policy{AllowLoopback: true}, real.target(), [][]byte{p.Public.Blob}, time.Now)[0]
+	r := reach.Probe(t.Context(), reach.Policy{AllowLoopback: true}, real.target(),
+		[][]byte{p.Public.Blob}, time.Now)[0]
 	if r.Answer != reach.NotOffered {
 		t.Errorf("%+v", r)
 	}
@@ -506,13 +520,17 @@ func TestProbeNeverMistakesSilence(t *testing.T) {
 		handle func(net.Conn)
 		want   reach.Answer
 	}{
-		"takes any key": {serve(&ssh.ServerConfig{PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) { return nil, nil }}), reach.NotAsked},
-		"needs no key":  {serve(&ssh.ServerConfig{NoClientAuth: true}), reach.Open},
+		"takes any key": {serve(&ssh.ServerConfig{PublicKeyCallback: func(ssh.ConnMetadata,
+			ssh.PublicKey) (*ssh.Permissions, error) {
+			return nil, nil
+		}}), reach.NotAsked},
+		"needs no key": {serve(&ssh.ServerConfig{NoClientAuth: true}), reach.Open},
 		"closes at once": {func(c net.Conn) {
 			c.Close()
 		}, reach.NotAsked},
 		"resets when a key is offered": {func(c net.Conn) {
-			config := &ssh.ServerConfig{PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) {
+			config := &ssh.ServerConfig{PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions,
+				error) {
 				_ = c.(*net.TCPConn).SetLinger(0)
 				c.Close()
 				return nil, fmt.Errorf("gone")
@@ -546,7 +564,9 @@ func TestProbeNeverMistakesSilence(t *testing.T) {
 			port := l.Addr().(*net.TCPAddr).Port
 			ctx, cancel := context.WithTimeout(t.Context(), 2*time.Second)
 			defer cancel()
-			r := reach.Probe(ctx, reach.Policy{AllowLoopback: true}, reach.Target{Address: "127.0.0.1", Port: port, User: "debian", HostKeys: [][]byte{hostPair.Public.Blob}},
+			r := reach.Probe(ctx, reach.Policy{AllowLoopback: true},
+				reach.Target{Address: "127.0.0.1", Port: port, User: "debian",
+					HostKeys: [][]byte{hostPair.Public.Blob}},
 				[][]byte{asked.Public.Blob}, time.Now)[0]
 			if r.Answer != c.want || c.want == reach.NotAsked && r.Detail == "" {
 				t.Errorf("%+v, want %s with its reason", r, c.want)
@@ -569,8 +589,10 @@ func TestCreatedKeysOpenARealDoor(t *testing.T) {
 		t.Fatal(err)
 	}
 	ssh := func(key, program string, args ...string) (string, error) {
-		base := []string{"-F", "none", "-i", filepath.Join(dir, key), "-o", "IdentitiesOnly=yes", "-o", "IdentityAgent=none", "-o", "StrictHostKeyChecking=yes",
-			"-o", "UserKnownHostsFile=" + known, "-o", "HostKeyAlias=plumlatch-real", "-o", "BatchMode=yes", "-o", "Port=" + strconv.Itoa(real.port)}
+		base := []string{"-F", "none", "-i", filepath.Join(dir, key), "-o", "IdentitiesOnly=yes", "-o",
+			"IdentityAgent=none", "-o", "StrictHostKeyChecking=yes",
+			"-o", "UserKnownHostsFile=" + known, "-o", "HostKeyAlias=plumlatch-real", "-o", "BatchMode=yes", "-o",
+			"Port=" + strconv.Itoa(real.port)}
 		out, err := exec.Command(program, append(base, args...)...).CombinedOutput()
 		return string(out), err
 	}
@@ -597,7 +619,8 @@ func TestCreatedKeysOpenARealDoor(t *testing.T) {
 			t.Errorf("%s: %v %s", kind, err, out)
 		}
 	}
-	if out, err := ssh("real-stranger", "ssh", target, "whoami"); err == nil || !strings.Contains(out, "Permission denied") {
+	if out, err := ssh("real-stranger", "ssh", target, "whoami"); err == nil ||
+		!strings.Contains(out, "Permission denied") {
 		t.Errorf("a stranger's key: %v %s", err, out)
 	}
 	// The steward's line: SFTP yes; a shell, a command, a forward no.
@@ -605,13 +628,16 @@ func TestCreatedKeysOpenARealDoor(t *testing.T) {
 	if err := os.WriteFile(list, []byte("ls -la .ssh\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if out, err := ssh("real-steward", "sftp", "-b", list, target); err != nil || !strings.Contains(out, "authorized_keys") {
+	if out, err := ssh("real-steward", "sftp", "-b", list, target); err != nil ||
+		!strings.Contains(out, "authorized_keys") {
 		t.Errorf("the steward's SFTP: %v %s", err, out)
 	}
-	if out, err := ssh("real-steward", "ssh", "-o", "ConnectTimeout=5", "-n", target, "whoami"); strings.Contains(out, real.user) {
+	if out, err := ssh("real-steward", "ssh", "-o", "ConnectTimeout=5", "-n", target, "whoami"); strings.Contains(out,
+		real.user) {
 		t.Errorf("the steward has a shell: %v %s", err, out)
 	}
-	if out, err := ssh("real-steward", "ssh", "-o", "ExitOnForwardFailure=yes", "-n", "-W", "127.0.0.1:"+strconv.Itoa(real.port), target); err == nil || !strings.Contains(out, "prohibited") {
+	if out, err := ssh("real-steward", "ssh", "-o", "ExitOnForwardFailure=yes", "-n", "-W", "127.0.0.1:"+
+		strconv.Itoa(real.port), target); err == nil || !strings.Contains(out, "prohibited") {
 		t.Errorf("the steward can forward: %v %s", err, out)
 	}
 }

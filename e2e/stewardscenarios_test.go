@@ -86,7 +86,8 @@ func stewardReplaced(another bool) func(*trial, wire.Work) []string {
 		if err != nil || len(after) != 1 || (after[0] != before) != another {
 			broken = append(broken, fmt.Sprintf("%v\n%s\n--- and was\n%s", err, data, x.state["text"]))
 		}
-		if rest := stewardLine.ReplaceAllString(string(data), ""); strings.Join(strings.Fields(rest), " ") != strings.Join(strings.Fields(stewardLine.ReplaceAllString(x.state["text"], "")), " ") {
+		if rest := stewardLine.ReplaceAllString(string(data), ""); strings.Join(strings.Fields(rest),
+			" ") != strings.Join(strings.Fields(stewardLine.ReplaceAllString(x.state["text"], "")), " ") {
 			broken = append(broken, "other lines were changed:\n"+string(data))
 		}
 		s, err := x.client.Survey(context.Background(), x.instance, wire.SurveyRequest{Inside: true})

@@ -15,11 +15,14 @@ func TestSurvey(t *testing.T) {
 	d.must(t, "key", "create", "survey-a", "-dir", dir)
 	d.must(t, "key", "create", "survey-b", "-dir", dir)
 	d.must(t, "key", "create", "survey-c", "-dir", dir)
-	d.must(t, "instance", "launch", "survey-board", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "survey-a,survey-b")
-	contains(t, "nothing changed", d.must(t, "survey", "survey-board"), "3 recorded, 0 unrecorded, 0 missing", "not seen:")
+	d.must(t, "instance", "launch", "survey-board", "-image", "debian-12", "-size", "small", "-region", "north-pier",
+		"-key", "survey-a,survey-b")
+	contains(t, "nothing changed", d.must(t, "survey", "survey-board"), "3 recorded, 0 unrecorded, 0 missing",
+		"not seen:")
 	contains(t, "evidence", d.must(t, "access", "list", "-instance", "survey-board"), "accepted")
 
-	file := d.path("standin", "instances", d.instance(t, "survey-board").CloudID, "home", "debian", ".ssh", "authorized_keys")
+	file := d.path("standin", "instances", d.instance(t, "survey-board").CloudID, "home", "debian", ".ssh",
+		"authorized_keys")
 	data, err := os.ReadFile(file)
 	if err != nil {
 		t.Fatal(err)
@@ -31,7 +34,8 @@ func TestSurvey(t *testing.T) {
 		}
 	}
 	stranger := newPublic(t)
-	text := strings.Join(kept, "") + d.key(t, "survey-c").PublicKey + "\nno-pty " + stranger + "\x1b[2J\nfrobnicate " + stranger + "\n"
+	text := strings.Join(kept, "") + d.key(t, "survey-c").PublicKey + "\nno-pty " + stranger +
+		"\x1b[2J\nfrobnicate " + stranger + "\n"
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -50,7 +54,8 @@ func TestSurvey(t *testing.T) {
 		}
 		got[name] = k.Result
 	}
-	want := map[string]string{"survey-a": "missing", "survey-b": "recorded", "steward": "recorded", "survey-c": "unrecorded", "stranger no-pty": "unrecorded"}
+	want := map[string]string{"survey-a": "missing", "survey-b": "recorded", "steward": "recorded",
+		"survey-c": "unrecorded", "stranger no-pty": "unrecorded"}
 	for name, w := range want {
 		if got[name] != w {
 			t.Errorf("%s: %q, want %q", name, got[name], w)
@@ -60,7 +65,8 @@ func TestSurvey(t *testing.T) {
 		t.Errorf("%+v", s)
 	}
 	contains(t, "what is known now", d.must(t, "access", "list", "-instance", "survey-board"), "not in the file since")
-	contains(t, "journal", d.must(t, "journal", "list", "-target", "instance survey-board"), "instance.survey", "2 recorded, 2 unrecorded, 1 missing")
+	contains(t, "journal", d.must(t, "journal", "list", "-target", "instance survey-board"), "instance.survey",
+		"2 recorded, 2 unrecorded, 1 missing")
 
 	// A link in the file's place is not followed, and nothing is said to be gone.
 	if err := os.WriteFile(file+".real", []byte(text), 0o600); err != nil {

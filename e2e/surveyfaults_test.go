@@ -63,13 +63,15 @@ func TestSurveyOddFiles(t *testing.T) {
 		keys    int    // unrecorded ones that are shown
 		broken  int
 	}{
-		{"50 MB", write(bytes.Repeat([]byte("# a comment that goes on and on ......\n"), 50<<20/39)), "larger than any", 0, 0},
+		{"50 MB", write(bytes.Repeat([]byte("# a comment that goes on and on ......\n"), 50<<20/39)),
+			"larger than any", 0, 0},
 		{"100,000 lines", write(manyLines(100_000)), "98000 more unrecorded keys", 2000, 0},
 		{"NUL bytes", write(bytes.Repeat([]byte{0}, 1<<20)), "", 0, 0},
 		{"NUL in a line", write([]byte("ssh-ed25519\x00 AAAA x\n" + string(manyLines(1)))), "", 1, 1},
 		{"a symbolic link", func() { mustDo(t, os.Symlink("authorized_keys", second)) }, "symbolic link", 0, 0},
 		{"a folder", func() { mustDo(t, os.Mkdir(second, 0o700)) }, "no regular file", 0, 0},
-		{"hostile words", write([]byte(strings.TrimSpace(string(manyLines(1))) + " \x1b]0;owned\x07\u202e\x1b[2J\r\nfrob=\"\x1b[31m\" ssh-ed25519 AAAA\n")), "", 1, 1},
+		{"hostile words", write([]byte(strings.TrimSpace(string(manyLines(1))) +
+			" \x1b]0;owned\x07\u202e\x1b[2J\r\nfrob=\"\x1b[31m\" ssh-ed25519 AAAA\n")), "", 1, 1},
 	} {
 		mustDo(t, os.RemoveAll(second))
 		c.make()
@@ -92,15 +94,18 @@ func TestSurveyOddFiles(t *testing.T) {
 				t.Errorf("%s: %s is said to be %s", c.what, k.Key, k.Result)
 			}
 		}
-		if unrecorded != c.keys || len(s.Broken) != c.broken || !strings.Contains(strings.Join(s.NotSeen, "\n"), c.notSeen) || c.notSeen != "" && len(s.NotSeen) != 3 {
+		if unrecorded != c.keys || len(s.Broken) != c.broken ||
+			!strings.Contains(strings.Join(s.NotSeen, "\n"), c.notSeen) || c.notSeen != "" && len(s.NotSeen) != 3 {
 			t.Errorf("%s: %d unrecorded, broken %q, not seen %q", c.what, unrecorded, s.Broken, s.NotSeen)
 		}
-		for _, view := range [][]string{{"survey", "file-board", "-last"}, {"survey", "file-board"}, {"today", "-limit", "9000"}, {"access", "list", "-csv"}} {
+		for _, view := range [][]string{{"survey", "file-board", "-last"}, {"survey", "file-board"},
+			{"today", "-limit", "9000"}, {"access", "list", "-csv"}} {
 			if r := d.client(t, "", view...); strings.ContainsAny(r.out+r.err, "\x1b\x07\u202e") || r.code != 0 {
 				t.Errorf("%s: %v shows what steers a terminal, or fails: %d", c.what, view, r.code)
 			}
 		}
-		if got := d.api(t, "GET", "/api/v1/instances/file-board/timeline", ""); got.status != 200 || strings.ContainsAny(got.body, "\x1b\x07\u202e") {
+		if got := d.api(t, "GET", "/api/v1/instances/file-board/timeline", ""); got.status != 200 ||
+			strings.ContainsAny(got.body, "\x1b\x07\u202e") {
 			t.Errorf("%s: the time line: %d", c.what, got.status)
 		}
 		contains(t, c.what, d.must(t, "access", "list", "-instance", "file-board"), "accepted")
@@ -137,16 +142,22 @@ func TestKeepSurvey(t *testing.T) {
 	db, err := store.Open(ctx, s.database, "", 4, slog.New(count))
 	mustDo(t, err)
 	defer db.Close()
-	i, err := db.AddInstance(ctx, store.Service, store.Once{}, store.NewInstance{Instance: store.Instance{Name: "keep-board", Alias: "plumlatch-keep", Cloud: "none", Phase: store.Launching, LoginUser: "debian", Port: 22, State: "running"},
-		Work: store.NewWork{Kind: "kept", Title: "t", Token: "kept", Changing: true, Steps: []store.WorkStep{{Name: "a", Title: "A"}}, Action: "x", Target: "instance keep-board"}})
+	i, err := db.AddInstance(ctx, store.Service, store.Once{},
+		store.NewInstance{Instance: store.Instance{Name: "keep-board", Alias: "plumlatch-keep", Cloud: "none",
+			Phase: store.Launching, LoginUser: "debian", Port: 22, State: "running"},
+			Work: store.NewWork{Kind: "kept", Title: "t", Token: "kept", Changing: true,
+				Steps: []store.WorkStep{{Name: "a", Title: "A"}}, Action: "x", Target: "instance keep-board"}})
 	mustDo(t, err)
 	keep := func(keys int) int64 {
 		fence, err := db.TakeTurn(ctx, i.ID)
 		mustDo(t, err)
 		turn := store.Turn{InstanceID: i.ID, Fence: fence}
-		kept := store.Kept{By: store.Service, Turn: turn, Found: map[int64]bool{}, Users: []string{"debian"}, Journal: "x", Parts: []store.SurveyPart{{Sort: "inside", Vantage: "192.0.2.1", Report: wire.Survey{}}}}
+		kept := store.Kept{By: store.Service, Turn: turn, Found: map[int64]bool{}, Users: []string{"debian"},
+			Journal: "x", Parts: []store.SurveyPart{{Sort: "inside", Vantage: "192.0.2.1", Report: wire.Survey{}}}}
 		for _, l := range authkeys.Parse(manyLines(keys), time.UTC) {
-			kept.Keys = append(kept.Keys, store.SeenKey{LoginUser: "debian", Found: access.Found{Blob: l.Blob, Places: []access.Place{{File: "f", Line: l.Number}}}})
+			kept.Keys = append(kept.Keys,
+				store.SeenKey{LoginUser: "debian",
+					Found: access.Found{Blob: l.Blob, Places: []access.Place{{File: "f", Line: l.Number}}}})
 		}
 		before := count.n.Load()
 		mustDo(t, db.KeepSurvey(ctx, i, kept))
@@ -204,19 +215,26 @@ func TestSurveyOddServers(t *testing.T) {
 	s := newSlot(t, 74)
 	d := &demo{dir: s.dir, url: s.serve(t).URL(), token: s.token}
 	odds := map[string]string{ // to a part of the reason, from inside
-		"odd-silent": "in time", "odd-flood": "does not speak SSH", "odd-drip": "in time", "odd-old": "too old", "odd-refused": "nothing listens", "odd-freeze": "halfway", "odd-hostkey": "another host key", "odd-unmarked": "",
+		"odd-silent": "in time", "odd-flood": "does not speak SSH", "odd-drip": "in time", "odd-old": "too old",
+		"odd-refused": "nothing listens", "odd-freeze": "halfway", "odd-hostkey": "another host key",
+		"odd-unmarked": "",
 	}
 	names := []string{"fine-1", "fine-2"}
 	for name := range odds {
 		names = append(names, name)
 	}
 	for _, n := range names {
-		d.must(t, "instance", "launch", n, "-image", "debian-12", "-size", "small", "-region", "south-pier", "-key", s.key, "-detach")
+		d.must(t, "instance", "launch", n, "-image", "debian-12", "-size", "small", "-region", "south-pier", "-key",
+			s.key, "-detach")
 	}
-	waitFor(t, "the launches", func() bool { return !strings.Contains(d.must(t, "work", "list", "-state", "open"), "launch") })
+	waitFor(t, "the launches", func() bool {
+		return !strings.Contains(d.must(t, "work", "list", "-state", "open"),
+			"launch")
+	})
 	db := s.connect(t)
 	move := func(name string, port int) {
-		_, err := db.Exec(context.Background(), "UPDATE instances SET address = '127.0.0.1', port = $2 WHERE name = $1", name, port)
+		_, err := db.Exec(context.Background(),
+			"UPDATE instances SET address = '127.0.0.1', port = $2 WHERE name = $1", name, port)
 		mustDo(t, err)
 	}
 	i := d.instance(t, "odd-freeze")
@@ -226,7 +244,8 @@ func TestSurveyOddServers(t *testing.T) {
 	}
 	move("odd-refused", 1)
 	other := d.instance(t, "fine-1")
-	_, err := db.Exec(context.Background(), "UPDATE instances SET address = $1 WHERE name = 'odd-hostkey'", other.Address)
+	_, err := db.Exec(context.Background(), "UPDATE instances SET address = $1 WHERE name = 'odd-hostkey'",
+		other.Address)
 	mustDo(t, err)
 	before := d.must(t, "access", "list", "-json")
 
@@ -242,7 +261,8 @@ func TestSurveyOddServers(t *testing.T) {
 	if took := time.Since(began); took > 80*time.Second {
 		t.Errorf("it took %v", took)
 	}
-	if len(got.Items) != len(names) || !strings.Contains(got.Work.Outcome, "3 of 10 surveyed") || !strings.Contains(got.Work.Outcome, "7 could not be seen") {
+	if len(got.Items) != len(names) || !strings.Contains(got.Work.Outcome, "3 of 10 surveyed") ||
+		!strings.Contains(got.Work.Outcome, "7 could not be seen") {
 		t.Errorf("%d items, %s", len(got.Items), got.Work.Outcome)
 	}
 	for _, l := range got.Items {
@@ -257,7 +277,8 @@ func TestSurveyOddServers(t *testing.T) {
 	has(t, "today", d.reasonsOf(t, "instance", "odd-hostkey"), "host-key-changed", true)
 	has(t, "today", d.reasonsOf(t, "instance", "odd-silent"), "survey-failed", true)
 	has(t, "today", d.reasonsOf(t, "instance", "odd-hostkey"), "survey-failed", false)
-	contains(t, "for people", d.client(t, "", "survey", "odd-refused", "fine-2").out, "nothing listens", "As recorded: 1 survey")
+	contains(t, "for people", d.client(t, "", "survey", "odd-refused", "fine-2").out, "nothing listens",
+		"As recorded: 1 survey")
 	for _, n := range names { // the cloud still knows where each is
 		_ = d.client(t, "", "instance", "remove", n, "-yes", "-detach")
 	}
@@ -274,7 +295,8 @@ func TestSurveySchedule(t *testing.T) {
 	}
 	db := s.connect(t)
 	ctx := context.Background()
-	_, err := db.Exec(ctx, "UPDATE instances SET address = '127.0.0.1', port = $1 WHERE name = 'turn-silent'", odd(t, "silent"))
+	_, err := db.Exec(ctx, "UPDATE instances SET address = '127.0.0.1', port = $1 WHERE name = 'turn-silent'",
+		odd(t, "silent"))
 	mustDo(t, err)
 	one.must(t, "policy", "set", writeFile(t, "survey:\n  every: 1m\n"))
 	due := func() {
@@ -290,38 +312,46 @@ func TestSurveySchedule(t *testing.T) {
 		t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
 	}
 	count := func(where string) (n int) {
-		mustDo(t, db.QueryRow(ctx, "SELECT count(*) FROM surveys v JOIN instances i ON i.id = v.instance_id WHERE "+where).Scan(&n))
+		mustDo(t, db.QueryRow(ctx, "SELECT count(*) FROM surveys v JOIN instances i ON i.id = v.instance_id WHERE "+
+			where).Scan(&n))
 		return n
 	}
-	waitFor(t, "the others, though one is silent", func() bool { return count("v.sort = 'inside' AND v.seen_at IS NOT NULL") == 3 })
+	waitFor(t, "the others, though one is silent",
+		func() bool { return count("v.sort = 'inside' AND v.seen_at IS NOT NULL") == 3 })
 	waitFor(t, "the silent one", func() bool { return count("i.name = 'turn-silent' AND v.trouble <> ''") > 0 })
 	if n := count("v.sort = 'outside' AND v.seen_at IS NOT NULL"); n != 3 {
 		t.Errorf("%d were asked from outside", n)
 	}
 	var next, spread float64
-	mustDo(t, db.QueryRow(ctx, "SELECT max(extract(epoch FROM due_at - now())), max(extract(epoch FROM due_at)) - min(extract(epoch FROM due_at)) FROM survey_turns t JOIN instances i ON i.id = t.instance_id WHERE name <> 'turn-silent'").Scan(&next, &spread))
+	mustDo(t, db.QueryRow(ctx, "SELECT max(extract(epoch FROM due_at - now())), max(extract(epoch FROM due_at)) - "+
+		"min(extract(epoch FROM due_at)) FROM survey_turns t JOIN instances i ON i.id = t.instance_id WHERE name "+
+		"<> 'turn-silent'").Scan(&next, &spread))
 	if next > 67 || spread == 0 {
 		t.Errorf("the next turn is in %v s, spread over %v s", next, spread)
 	}
 	// While it is looked at, nobody else looks.
 	due()
 	waitFor(t, "its turn", func() (busy bool) {
-		mustDo(t, db.QueryRow(ctx, "SELECT coalesce(busy_until > now(), false) FROM survey_turns t JOIN instances i ON i.id = t.instance_id WHERE name = 'turn-silent'").Scan(&busy))
+		mustDo(t, db.QueryRow(ctx, "SELECT coalesce(busy_until > now(), false) FROM survey_turns t JOIN instances "+
+			"i ON i.id = t.instance_id WHERE name = 'turn-silent'").Scan(&busy))
 		return busy
 	})
-	if r := one.client(t, "", "survey", "turn-silent"); r.code != 1 || !strings.Contains(r.err, "a survey of it is at hand") {
+	if r := one.client(t, "", "survey", "turn-silent"); r.code != 1 ||
+		!strings.Contains(r.err, "a survey of it is at hand") {
 		t.Errorf("while it is looked at: %+v", r)
 	}
 	// An adopted one is not asked from outside by the service itself, until that is allowed.
 	waitFor(t, "the end of those at hand", func() (rest bool) {
-		mustDo(t, db.QueryRow(ctx, "SELECT count(*) = 0 FROM survey_turns t JOIN instances i ON i.id = t.instance_id WHERE busy_until > now() AND name <> 'turn-silent'").Scan(&rest))
+		mustDo(t, db.QueryRow(ctx, "SELECT count(*) = 0 FROM survey_turns t JOIN instances i ON i.id = "+
+			"t.instance_id WHERE busy_until > now() AND name <> 'turn-silent'").Scan(&rest))
 		return rest
 	})
 	_, err = db.Exec(ctx, "UPDATE instances SET probe_allowed = false WHERE name = 'turn-1'; DELETE FROM surveys")
 	mustDo(t, err)
 	due()
 	waitFor(t, "another turn", func() bool { return count("i.name IN ('turn-1', 'turn-2') AND v.sort = 'inside'") == 2 })
-	if count("i.name = 'turn-1' AND v.sort = 'outside'") != 0 || count("i.name = 'turn-2' AND v.sort = 'outside'") != 1 {
+	if count("i.name = 'turn-1' AND v.sort = 'outside'") != 0 ||
+		count("i.name = 'turn-2' AND v.sort = 'outside'") != 1 {
 		t.Error("one that is not allowed was asked from outside, or one that is was not")
 	}
 	contains(t, "allowed", one.must(t, "instance", "probing", "turn-1", "yes"), "a line in the server's log")
@@ -350,10 +380,12 @@ func TestDiscovery(t *testing.T) {
 	d.launchBoard(t, "found-board", "found-key")
 	contains(t, "nothing", d.must(t, "instance", "discover"), "are the same")
 	var in struct{ ID string }
-	mustDo(t, standinCallAt(d, "POST", "/v1/instances", `{"client_token":"stray","name":"stray-pump","region":"skerry-island","image":"debian-12","size":"small","key_label":"pump\u001b[31mkey","user_data":"#cloud-config\n"}`, &in))
+	mustDo(t, standinCallAt(d, "POST", "/v1/instances",
+		`{"client_token":"stray","name":"stray-pump","region":"skerry-island","image":"debian-12","size":"small","key_label":"pump\u001b[31mkey","user_data":"#cloud-config\n"}`, &in))
 	waitFor(t, "it is found by itself", func() bool { return d.todayOf(t).Counts["unknown-instance"] == 1 })
 	out := d.must(t, "instance", "discover")
-	contains(t, "unknown", out, "stray-pump", in.ID, "skerry-island", "the cloud's label says", "plumlatch instance adopt stray-pump")
+	contains(t, "unknown", out, "stray-pump", in.ID, "skerry-island", "the cloud's label says",
+		"plumlatch instance adopt stray-pump")
 	if strings.Contains(out, "\x1b") {
 		t.Error("a label steers the terminal")
 	}
@@ -376,5 +408,6 @@ func TestDiscovery(t *testing.T) {
 	_, err := d.database(t).Exec(context.Background(), "UPDATE keys SET former_names = '[]'")
 	mustDo(t, err)
 	has(t, "another key", d.reasonsOf(t, "instance", "label-board"), "label-differs", true)
-	contains(t, "labels", d.must(t, "instance", "discover"), "label differs", "label: found-key; recorded: found-key-2027")
+	contains(t, "labels", d.must(t, "instance", "discover"), "label differs",
+		"label: found-key; recorded: found-key-2027")
 }

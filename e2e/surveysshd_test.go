@@ -45,7 +45,9 @@ func TestSurveySSHD(t *testing.T) {
 	for _, k := range s.Keys {
 		got[k.Comment] = k
 	}
-	for comment, want := range map[string][2]string{"engineer@desk": {"recorded", ""}, "backup job": {"unrecorded", "command"}, "bridge": {"unrecorded", "from"}, "last, without a newline": {"unrecorded", ""}} {
+	for comment, want := range map[string][2]string{"engineer@desk": {"recorded", ""},
+		"backup job": {"unrecorded", "command"}, "bridge": {"unrecorded", "from"},
+		"last, without a newline": {"unrecorded", ""}} {
 		if k := got[comment]; k.Result != want[0] || k.Limits != want[1] || k.File != ".ssh/authorized_keys" {
 			t.Errorf("%s: %+v", comment, k)
 		}
@@ -59,12 +61,15 @@ func TestSurveySSHD(t *testing.T) {
 	known := writeFile(t, a.hostKeyLine())
 	byHand := func(command string) {
 		t.Helper()
-		out, err := exec.Command("ssh", "-F", "none", "-o", "BatchMode=yes", "-o", "IdentitiesOnly=yes", "-o", "UserKnownHostsFile="+known, "-i", a.identity, "-p", fmt.Sprint(a.port), a.user+"@127.0.0.1", command).CombinedOutput()
+		out, err := exec.Command("ssh", "-F", "none", "-o", "BatchMode=yes", "-o", "IdentitiesOnly=yes", "-o",
+			"UserKnownHostsFile="+known, "-i", a.identity, "-p", fmt.Sprint(a.port), a.user+"@127.0.0.1",
+			command).CombinedOutput()
 		if err != nil {
 			t.Fatalf("%s: %v %s", command, err, out)
 		}
 	}
-	byHand("echo >> .ssh/authorized_keys; echo '" + visitor + " visitor' >> .ssh/authorized_keys; echo '" + visitor + " again' >> .ssh/authorized_keys2")
+	byHand("echo >> .ssh/authorized_keys; echo '" + visitor + " visitor' >> .ssh/authorized_keys; echo '" + visitor +
+		" again' >> .ssh/authorized_keys2")
 	s = d.surveyOf(t, name, "-inside", "-outside")
 	var found wire.Surveyed
 	for _, k := range s.Keys {
@@ -79,15 +84,18 @@ func TestSurveySSHD(t *testing.T) {
 	for _, x := range s.Outside.Answers {
 		answers[x.Key] = x.Answer
 	}
-	if answers[name+"-key"] != "accepted" || answers[""] != "accepted" || len(s.Outside.Methods) != 2 || !strings.Contains(strings.Join(s.Outside.Methods[0].Methods, " "), "publickey") {
+	if answers[name+"-key"] != "accepted" || answers[""] != "accepted" || len(s.Outside.Methods) != 2 ||
+		!strings.Contains(strings.Join(s.Outside.Methods[0].Methods, " "), "publickey") {
 		t.Errorf("from outside: %+v", s.Outside)
 	}
-	contains(t, "what nobody could see", strings.Join(append(s.NotSeen, s.Outside.NotSeen...), "\n"), "other users' files", "no cloud of ours is behind it")
+	contains(t, "what nobody could see", strings.Join(append(s.NotSeen, s.Outside.NotSeen...), "\n"),
+		"other users' files", "no cloud of ours is behind it")
 	has(t, "today", d.reasonsOf(t, "instance", name), "unrecorded-key", true)
 
 	// An end that has come: the server refuses it, and so says the survey.
 	d.must(t, "access", "record", name, found.Fingerprint, "-as", name+"-visitor")
-	byHand(`for f in .ssh/authorized_keys .ssh/authorized_keys2; do sed -i 's#^` + visitor + `#expiry-time="20200101Z" &#' $f; done`)
+	byHand(`for f in .ssh/authorized_keys .ssh/authorized_keys2; do sed -i 's#^` + visitor +
+		`#expiry-time="20200101Z" &#' $f; done`)
 	s = d.surveyOf(t, name, "-inside", "-outside")
 	if got := results(s)[name+"-visitor"]; got != "expired" {
 		t.Errorf("after its end: %q", got)
@@ -126,9 +134,11 @@ func TestSurveySSHD(t *testing.T) {
 	}
 	byHand("rm .ssh/authorized_keys2")
 	// A private key that lies there is known by the .pub beside it, and never opened.
-	byHand("ssh-keygen -q -t ed25519 -N '' -C left-behind -f .ssh/id_ed25519; chmod 000 .ssh/id_ed25519; touch .ssh/no_pair.pub")
+	byHand("ssh-keygen -q -t ed25519 -N '' -C left-behind -f .ssh/id_ed25519; chmod 000 .ssh/id_ed25519; touch " +
+		".ssh/no_pair.pub")
 	s = d.surveyOf(t, name)
-	if len(s.Lying) != 1 || s.Lying[0].File != ".ssh/id_ed25519" || !strings.HasPrefix(s.Lying[0].Fingerprint, "SHA256:") {
+	if len(s.Lying) != 1 || s.Lying[0].File != ".ssh/id_ed25519" ||
+		!strings.HasPrefix(s.Lying[0].Fingerprint, "SHA256:") {
 		t.Errorf("lying: %+v", s.Lying)
 	}
 	// Unreadable, as root's own is: what is recorded may stand in there.
@@ -163,7 +173,8 @@ func TestSurveyByTheClient(t *testing.T) {
 	caFile := writeFile(t, ca+"\n")
 	a := startAdoptee(t, "")
 	neighbour := fmt.Sprintf("pl-near-%d", a.port)
-	if out, err := exec.Command("useradd", "--create-home", "--shell", "/bin/sh", neighbour).CombinedOutput(); err != nil {
+	if out, err := exec.Command("useradd", "--create-home", "--shell", "/bin/sh",
+		neighbour).CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
 	t.Cleanup(func() { _ = exec.Command("userdel", "--force", "--remove", neighbour).Run() })
@@ -172,12 +183,14 @@ func TestSurveyByTheClient(t *testing.T) {
 	theirs := strings.Join(strings.Fields(newPublic(t))[:2], " ")
 	mustDo(t, os.WriteFile(home+"/.ssh/keys-of-"+neighbour, []byte(theirs+" neighbour\n"), 0o600))
 	// Private keys that lie about: one with a passphrase, one beside no .pub, one in the old format.
-	for file, args := range map[string][]string{"/.ssh/locked": {"-N", "secret words"}, "/deploy-key": {"-N", ""}, "/old.pem": {"-m", "PEM", "-N", ""}} {
+	for file, args := range map[string][]string{"/.ssh/locked": {"-N", "secret words"}, "/deploy-key": {"-N", ""},
+		"/old.pem": {"-m", "PEM", "-N", ""}} {
 		kind := []string{"-t", "ed25519"}
 		if file == "/old.pem" {
 			kind = []string{"-t", "rsa", "-b", "2048"}
 		}
-		if out, err := exec.Command("ssh-keygen", append(append(kind, "-q", "-f", home+file), args...)...).CombinedOutput(); err != nil {
+		if out, err := exec.Command("ssh-keygen",
+			append(append(kind, "-q", "-f", home+file), args...)...).CombinedOutput(); err != nil {
 			t.Fatalf("%v %s", err, out)
 		}
 	}
@@ -186,7 +199,9 @@ func TestSurveyByTheClient(t *testing.T) {
 	private := mustRead(t, home+"/deploy-key")
 	mustDo(t, os.Remove(home+"/deploy-key.pub"))
 	// A configuration of its own: a Match that reads another file for the neighbour, an authority, a command.
-	config := writeFile(t, fmt.Sprintf("UsePAM yes\nTrustedUserCAKeys %s\nAuthorizedKeysCommand /bin/true %%u\nAuthorizedKeysCommandUser nobody\nSubsystem sftp internal-sftp\nMatch User %s\n  AuthorizedKeysFile .ssh/keys-of-%%u\n", caFile, neighbour))
+	config := writeFile(t, fmt.Sprintf("UsePAM yes\nTrustedUserCAKeys %s\nAuthorizedKeysCommand /bin/true "+
+		"%%u\nAuthorizedKeysCommandUser nobody\nSubsystem sftp internal-sftp\nMatch User %s\n  AuthorizedKeysFile "+
+		".ssh/keys-of-%%u\n", caFile, neighbour))
 	a.serve(t, "-f", config)
 	mustDo(t, os.Chmod(filepath.Dir(config), 0o755))
 
@@ -194,7 +209,8 @@ func TestSurveyByTheClient(t *testing.T) {
 	name := fmt.Sprintf("client-door-%d", a.port)
 	d.must(t, a.args(name, "-record", name+"-key")...)
 	without := d.must(t, "survey", name, "-identity", a.identity)
-	contains(t, "without sudo", without, "with no sudo", "not seen: other users' files, and the server's effective configuration", "2 recorded")
+	contains(t, "without sudo", without, "with no sudo",
+		"not seen: other users' files, and the server's effective configuration", "2 recorded")
 	if strings.Contains(without, "neighbour") {
 		t.Error("without sudo it shows what only root may read:\n" + without)
 	}
@@ -220,7 +236,9 @@ func TestSurveyByTheClient(t *testing.T) {
 	for _, l := range s.Lying {
 		lying[l.File] = l.Fingerprint
 	}
-	if lying[home+"/deploy-key"] != deploy.Fingerprint() || !strings.HasPrefix(lying[home+"/.ssh/locked"], "SHA256:") || !strings.HasPrefix(lying[home+"/old.pem"], "SHA256:") {
+	if lying[home+"/deploy-key"] != deploy.Fingerprint() ||
+		!strings.HasPrefix(lying[home+"/.ssh/locked"], "SHA256:") ||
+		!strings.HasPrefix(lying[home+"/old.pem"], "SHA256:") {
 		t.Errorf("lying: %+v", lying)
 	}
 	// Of a private key nothing but its fingerprint was sent, or is kept.
@@ -231,11 +249,14 @@ func TestSurveyByTheClient(t *testing.T) {
 		}
 	}
 	last := d.lastOf(t, name, "client")
-	if last.Unrecorded < 4 || !strings.Contains(last.Vantage, "the client of") || time.Since(*last.SeenAt) > time.Minute {
+	if last.Unrecorded < 4 || !strings.Contains(last.Vantage, "the client of") ||
+		time.Since(*last.SeenAt) > time.Minute {
 		t.Errorf("%+v", last.LastSurvey)
 	}
-	contains(t, "today", d.must(t, "today", "-instance", name), near.Fingerprint+" (neighbour) opens "+name+" as "+neighbour)
-	contains(t, "taken over", d.must(t, "access", "record", name, near.Fingerprint, "-as", name+"-near"), name+"-near opens")
+	contains(t, "today", d.must(t, "today", "-instance", name), near.Fingerprint+" (neighbour) opens "+
+		name+" as "+neighbour)
+	contains(t, "taken over", d.must(t, "access", "record", name, near.Fingerprint, "-as", name+"-near"),
+		name+"-near opens")
 	contains(t, "who", d.must(t, "who", name), neighbour, "the client of")
 
 	// By the agent, the same; and a report that lies about a user is refused.
@@ -244,7 +265,8 @@ func TestSurveyByTheClient(t *testing.T) {
 		"a key that is none":  `{"users":[{"user":"debian","files":[],"whole":true,"keys":[{"file":"f","line":1,"options":"","public_key":"nonsense"}]}]}`,
 		"a private key":       `{"users":[{"user":"debian","files":[],"whole":true,"keys":[{"file":"f","line":1,"options":"","public_key":` + mustJSON(t, private) + `}]}]}`,
 	} {
-		if got := d.api(t, "POST", "/api/v1/instances/"+name+"/client-survey", body); got.status < 400 || got.status >= 500 {
+		if got := d.api(t, "POST", "/api/v1/instances/"+name+"/client-survey", body); got.status < 400 ||
+			got.status >= 500 {
 			t.Errorf("%s: %d %s", what, got.status, got.body)
 		}
 	}

@@ -98,10 +98,12 @@ func TestOnATerminal(t *testing.T) {
 	x := d.terminal(t, "key", "create", "typed-key", "-dir", dir)
 	x.answer(t, "nothing shows while you type", pass)
 	x.answer(t, "The same again", pass)
-	if code := x.end(t); code != 0 || strings.Contains(x.shows(), "slack") || !strings.Contains(x.shows(), "with a passphrase") {
+	if code := x.end(t); code != 0 || strings.Contains(x.shows(), "slack") ||
+		!strings.Contains(x.shows(), "with a passphrase") {
 		t.Errorf("status %d:\n%s", code, x.shows())
 	}
-	if out, err := exec.Command("ssh-keygen", "-y", "-P", pass, "-f", filepath.Join(dir, "typed-key")).CombinedOutput(); err != nil {
+	if out, err := exec.Command("ssh-keygen", "-y", "-P", pass, "-f",
+		filepath.Join(dir, "typed-key")).CombinedOutput(); err != nil {
 		t.Errorf("%v %s", err, out)
 	}
 	x = d.terminal(t, "key", "create", "mistyped-key", "-dir", dir)
@@ -120,13 +122,16 @@ func TestOnATerminal(t *testing.T) {
 	}
 	_, shown, _ := strings.Cut(x.shows(), "shown this once:")
 	random := strings.TrimSpace(strings.Split(strings.TrimSpace(shown), "\n")[0])
-	if out, err := exec.Command("ssh-keygen", "-y", "-P", random, "-f", filepath.Join(dir, "random-typed")).CombinedOutput(); err != nil {
+	if out, err := exec.Command("ssh-keygen", "-y", "-P", random, "-f",
+		filepath.Join(dir, "random-typed")).CombinedOutput(); err != nil {
 		t.Errorf("the passphrase that was shown (%d bytes): %v %s", len(random), err, out)
 	}
 
 	// A bar while it waits, a table at the end, a question before a removal.
-	x = d.terminal(t, "instance", "launch", "typed-board", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "typed-key")
-	if code := x.end(t); code != 0 || !strings.Contains(x.shows(), "waiting until it runs") || !strings.Contains(x.shows(), "next: plumlatch open typed-board") {
+	x = d.terminal(t, "instance", "launch", "typed-board", "-image", "debian-12", "-size", "small", "-region",
+		"north-pier", "-key", "typed-key")
+	if code := x.end(t); code != 0 || !strings.Contains(x.shows(), "waiting until it runs") ||
+		!strings.Contains(x.shows(), "next: plumlatch open typed-board") {
 		t.Errorf("status %d:\n%s", code, x.shows())
 	}
 	x = d.terminal(t, "instance", "remove", "typed-board")

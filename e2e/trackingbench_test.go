@@ -70,20 +70,24 @@ func newFleet(b *testing.B, servers int) *fleet {
 	}
 	cipher, err := atrest.Load(f.d.path("service", "identity.txt"))
 	check(err)
-	records, err := store.Open(context.Background(), strings.TrimSpace(string(url)), "", 2, slog.New(slog.DiscardHandler))
+	records, err := store.Open(context.Background(), strings.TrimSpace(string(url)), "", 2,
+		slog.New(slog.DiscardHandler))
 	check(err)
 	check(cipher.Keep(context.Background(), records))
 	f.sealed, err = cipher.Encrypt(context.Background(), private)
 	check(errors.Join(err, records.Close()))
 	check(err)
-	data := "#cloud-config\nssh_authorized_keys:\n  - " + person.Public.Line() + "\n  - restrict,command=\"internal-sftp\" " + steward.Public.Line() + "\n"
+	data := "#cloud-config\nssh_authorized_keys:\n  - " + person.Public.Line() +
+		"\n  - restrict,command=\"internal-sftp\" " + steward.Public.Line() + "\n"
 	var wg sync.WaitGroup
 	slots := make(chan struct{}, 8)
 	for n := range servers {
 		slots <- struct{}{}
 		wg.Go(func() {
 			defer func() { <-slots }()
-			body, _ := json.Marshal(map[string]string{"client_token": fmt.Sprint("bench", n), "name": fmt.Sprint("bench-", n), "region": "north-pier", "image": "debian-12", "size": "small", "user_data": data})
+			body, _ := json.Marshal(map[string]string{"client_token": fmt.Sprint("bench", n),
+				"name": fmt.Sprint("bench-", n), "region": "north-pier", "image": "debian-12", "size": "small",
+				"user_data": data})
 			if err := standinCallAt(f.d, "POST", "/v1/instances", string(body), &struct{}{}); err != nil {
 				b.Error(err)
 			}
@@ -98,12 +102,16 @@ func newFleet(b *testing.B, servers int) *fleet {
 		var all []struct{ ID, State, Address string }
 		check(standinCallAt(f.d, "GET", "/v1/instances?region=north-pier", "", &all))
 		for _, i := range all {
-			if key, err := os.ReadFile(f.d.path("standin", "instances", i.ID, "etc/ssh/ssh_host_ed25519_key.pub")); i.State == "running" && err == nil {
-				f.servers = append(f.servers, struct{ ID, Address, hostKey string }{i.ID, i.Address, strings.TrimSpace(string(key))})
+			if key, err := os.ReadFile(f.d.path("standin", "instances", i.ID,
+				"etc/ssh/ssh_host_ed25519_key.pub")); i.State == "running" && err == nil {
+				f.servers = append(f.servers,
+					struct{ ID, Address, hostKey string }{i.ID, i.Address, strings.TrimSpace(string(key))})
 			}
 		}
 	}
-	_, err = f.db.Exec(context.Background(), "INSERT INTO keys (name, name_fold, blob, kind, fingerprint, comment, origin, created_by) VALUES ('bench', 'bench', $1, 'ed25519', $2, '', 'imported', 'x')", person.Public.Blob, person.Public.Fingerprint())
+	_, err = f.db.Exec(context.Background(),
+		"INSERT INTO keys (name, name_fold, blob, kind, fingerprint, comment, origin, created_by) VALUES ('bench', "+
+			"'bench', $1, 'ed25519', $2, '', 'imported', 'x')", person.Public.Blob, person.Public.Fingerprint())
 	check(err)
 	return f
 }
@@ -139,7 +147,8 @@ func (f *fleet) settle(b *testing.B) {
 	b.Helper()
 	for deadline := time.Now().Add(2 * time.Minute); ; time.Sleep(100 * time.Millisecond) {
 		var n int
-		if err := f.db.QueryRow(context.Background(), "SELECT count(*) FROM to_judge").Scan(&n); err != nil || time.Now().After(deadline) {
+		if err := f.db.QueryRow(context.Background(), "SELECT count(*) FROM to_judge").Scan(&n); err != nil ||
+			time.Now().After(deadline) {
 			b.Fatal(n, err)
 		}
 		if n == 0 {
@@ -174,7 +183,8 @@ func (f *fleet) survey(b *testing.B, region string, n int) (took, cpu time.Durat
 	if err != nil {
 		b.Fatal(err)
 	}
-	if w, err = c.Follow(context.Background(), w.ID, 0, nil); err != nil || !strings.HasPrefix(w.Outcome, fmt.Sprintf("%d of %d surveyed: 0 unrecorded, 0 missing", n, n)) {
+	if w, err = c.Follow(context.Background(), w.ID, 0, nil); err != nil ||
+		!strings.HasPrefix(w.Outcome, fmt.Sprintf("%d of %d surveyed: 0 unrecorded, 0 missing", n, n)) {
 		b.Fatalf("%v %s", err, w.Outcome)
 	}
 	return time.Since(began), cpuOf(b, pid) - before
@@ -194,7 +204,9 @@ func BenchmarkSurvey(b *testing.B) {
 		fmt.Fprintln(&hosts, s.Address)
 		fmt.Fprintf(&known, "[%s]:2222 %s\n", s.Address, s.hostKey)
 	}
-	config := fmt.Sprintf("Host *\n  User debian\n  Port 2222\n  IdentityFile %s\n  IdentitiesOnly yes\n  BatchMode yes\n  UserKnownHostsFile %s/known\n  GlobalKnownHostsFile none\n  ControlMaster no\n", f.identity, dir)
+	config := fmt.Sprintf("Host *\n  User debian\n  Port 2222\n  IdentityFile %s\n  IdentitiesOnly yes\n  "+
+		"BatchMode yes\n  UserKnownHostsFile %s/known\n  GlobalKnownHostsFile none\n  ControlMaster no\n", f.identity,
+		dir)
 	for name, text := range map[string]string{"hosts": hosts.String(), "known": known.String(), "config": config} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
 			b.Fatal(err)
@@ -208,7 +220,8 @@ func BenchmarkSurvey(b *testing.B) {
 			var before, after syscall.Rusage
 			_ = syscall.Getrusage(syscall.RUSAGE_CHILDREN, &before)
 			began := time.Now()
-			cmd := exec.Command("xargs", "-P", "32", "-I{}", "ssh", "-F", filepath.Join(dir, "config"), "{}", "cat .ssh/authorized_keys")
+			cmd := exec.Command("xargs", "-P", "32", "-I{}", "ssh", "-F", filepath.Join(dir, "config"), "{}",
+				"cat .ssh/authorized_keys")
 			cmd.Stdin = strings.NewReader(hosts.String())
 			out, err := cmd.Output()
 			if err != nil || bytes.Count(out, []byte("internal-sftp")) != benchFleet {
@@ -287,7 +300,8 @@ func BenchmarkAnswers(b *testing.B) {
 			SELECT i.id, k.id, 'debian', 'accepted', now(), '192.0.2.1' FROM generate_series(0::bigint, 999999) n JOIN instances i ON i.name = 'i' || (n % 100000 + 1) JOIN keys k ON k.name = 'k' || ((n * 7919 + n / 100000) % 20000 + 1) ON CONFLICT DO NOTHING`,
 		"SET session_replication_role = DEFAULT",
 		"ANALYZE",
-		"UPDATE access SET standing = 'none' WHERE instance_id IN (SELECT id FROM instances WHERE name LIKE 'i_____' LIMIT 20000)",
+		"UPDATE access SET standing = 'none' WHERE instance_id IN (SELECT id FROM instances WHERE name LIKE " +
+			"'i_____' LIMIT 20000)",
 	} {
 		if _, err := f.db.Exec(ctx, sql); err != nil {
 			b.Fatal(err)
@@ -339,13 +353,21 @@ func BenchmarkAnswers(b *testing.B) {
 		api  func(i int) error
 		sql  func(i int) error
 	}{
-		{"what-a-key-opens", func(i int) error { return get(fmt.Sprintf("/access?limit=500&key=k%d", i*37%20000+1), 20) },
+		{"what-a-key-opens", func(i int) error {
+			return get(fmt.Sprintf("/access?limit=500&key=k%d", i*37%20000+1),
+				20)
+		},
 			func(i int) error {
-				return rows(access+"WHERE k.name_fold = $1 ORDER BY i.name_fold LIMIT 500", 20, fmt.Sprintf("k%d", i*41%20000+1))
+				return rows(access+"WHERE k.name_fold = $1 ORDER BY i.name_fold LIMIT 500", 20,
+					fmt.Sprintf("k%d", i*41%20000+1))
 			}},
-		{"what-opens-an-instance", func(i int) error { return get(fmt.Sprintf("/access?limit=500&instance=i%d", i*337%100000+1), 5) },
+		{"what-opens-an-instance", func(i int) error {
+			return get(fmt.Sprintf("/access?limit=500&instance=i%d",
+				i*337%100000+1), 5)
+		},
 			func(i int) error {
-				return rows(access+"WHERE i.name_fold = $1 AND i.phase <> 'removed' ORDER BY a.id LIMIT 500", 5, fmt.Sprintf("i%d", i*341%100000+1))
+				return rows(access+"WHERE i.name_fold = $1 AND i.phase <> 'removed' ORDER BY a.id LIMIT 500", 5,
+					fmt.Sprintf("i%d", i*341%100000+1))
 			}},
 		{"today", func(int) error { return get("/today?limit=100", 100) },
 			func(int) error {

@@ -45,7 +45,8 @@ type whyCase struct {
 func (b *broken) client(t *testing.T, args ...string) result {
 	t.Helper()
 	cmd := exec.Command(filepath.Join(bin, "plumlatch"), args...)
-	cmd.Env = append(append(os.Environ(), "PLUMLATCH_URL="+b.d.url, "PLUMLATCH_TOKEN="+b.d.token, "HOME="+b.home, "SSH_AUTH_SOCK="), b.env...)
+	cmd.Env = append(append(os.Environ(), "PLUMLATCH_URL="+b.d.url, "PLUMLATCH_TOKEN="+b.d.token, "HOME="+b.home,
+		"SSH_AUTH_SOCK="), b.env...)
 	var out, errOut strings.Builder
 	cmd.Stdout, cmd.Stderr = &out, &errOut
 	_ = cmd.Run()
@@ -111,7 +112,8 @@ func (b *broken) engineersLine(t *testing.T, change func(string) string) {
 // config adds to the stand-in's sshd_config.
 func (b *broken) config(t *testing.T, line string) {
 	t.Helper()
-	b.edit(t, filepath.Join(b.disk, "etc/ssh/sshd_config.d/00-test.conf"), func(s string) string { return s + line + "\n" })
+	b.edit(t, filepath.Join(b.disk, "etc/ssh/sshd_config.d/00-test.conf"),
+		func(s string) string { return s + line + "\n" })
 }
 
 func (b *broken) cloud(t *testing.T, method, path, body string) {
@@ -152,27 +154,34 @@ func writes(name string, change func(string) string, mode os.FileMode) func(*tes
 
 // Those that concern the engineer's machine only, and so stand before both servers.
 var fileCases = []whyCase{
-	{here: true, want: why.FileMissing, what: "no such file", broke: func(t *testing.T, b *broken) { b.identity += "-gone" }, says: []string{"not there"}},
+	{here: true, want: why.FileMissing, what: "no such file",
+		broke: func(t *testing.T, b *broken) { b.identity += "-gone" }, says: []string{"not there"}},
 	{here: true, want: why.FileMissing, what: "no local key opens it", broke: func(t *testing.T, b *broken) {
 		b.args = []string{"-dir", t.TempDir()}
 		b.identity = ""
 	}, says: []string{"No private file here"}},
-	{here: true, want: why.FileIsPublic, what: "the .pub is given", broke: func(t *testing.T, b *broken) { b.identity += ".pub" }, says: []string{"public half"}},
-	{here: true, want: why.FileMode, what: "too open", fixed: true, broke: func(t *testing.T, b *broken) { mustDo(t, os.Chmod(b.identity, 0o644)) }, says: []string{"0600", "0644"}},
+	{here: true, want: why.FileIsPublic, what: "the .pub is given",
+		broke: func(t *testing.T, b *broken) { b.identity += ".pub" }, says: []string{"public half"}},
+	{here: true, want: why.FileMode, what: "too open", fixed: true,
+		broke: func(t *testing.T, b *broken) { mustDo(t, os.Chmod(b.identity, 0o644)) },
+		says:  []string{"0600", "0644"}},
 	{here: true, want: why.FileLineEndings, what: "CRLF", fixed: true, broke: func(t *testing.T, b *broken) {
 		b.edit(t, b.identity, func(s string) string { return strings.ReplaceAll(s, "\n", "\r\n") })
 	}, says: []string{"CRLF"}},
-	{here: true, want: why.FileLineEndings, what: "no last line feed", fixed: true, broke: func(t *testing.T, b *broken) {
-		b.edit(t, b.identity, func(s string) string { return strings.TrimRight(s, "\n") })
-	}},
+	{here: true, want: why.FileLineEndings, what: "no last line feed", fixed: true,
+		broke: func(t *testing.T, b *broken) {
+			b.edit(t, b.identity, func(s string) string { return strings.TrimRight(s, "\n") })
+		}},
 	{here: true, want: why.FileDamaged, what: "cut short", broke: func(t *testing.T, b *broken) {
 		b.edit(t, b.identity, func(s string) string { return s[:len(s)/2] + "\n-----END OPENSSH PRIVATE KEY-----\n" })
 	}},
 	{here: true, want: why.FileFormat, what: "PPK", broke: func(t *testing.T, b *broken) {
-		b.d.must(t, "key", "convert", b.identity, "-format", "ppk", "-new-passphrase-file", "/dev/null", "-out", b.identity+".ppk")
+		b.d.must(t, "key", "convert", b.identity, "-format", "ppk", "-new-passphrase-file", "/dev/null", "-out",
+			b.identity+".ppk")
 		b.identity += ".ppk"
 	}, says: []string{"key convert"}},
-	{here: true, want: why.Passphrase, what: "locked, and no agent", broke: func(t *testing.T, b *broken) { lock(t, b) }, says: []string{"ssh-add"}},
+	{here: true, want: why.Passphrase, what: "locked, and no agent",
+		broke: func(t *testing.T, b *broken) { lock(t, b) }, says: []string{"ssh-add"}},
 	{here: true, want: why.Passphrase, what: "the wrong passphrase", broke: func(t *testing.T, b *broken) {
 		lock(t, b)
 		wrong := filepath.Join(t.TempDir(), "wrong")
@@ -185,15 +194,17 @@ var fileCases = []whyCase{
 		mustDo(t, os.WriteFile(right, []byte("tide and time\n"), 0o600))
 		b.args = []string{"-passphrase-file", right}
 	}, says: []string{"a login as", "gets a session"}},
-	{here: true, want: why.PubDiffers, what: "another's .pub beside it", fixed: true, broke: func(t *testing.T, b *broken) {
-		mustDo(t, os.WriteFile(b.identity+".pub", []byte(newPublic(t)+"\n"), 0o644))
-	}, says: []string{"expected", "found"}},
-	{here: true, want: why.TooManyKeys, what: "the agent has seven others", fixed: true, broke: func(t *testing.T, b *broken) {
-		b.env = []string{"SSH_AUTH_SOCK=" + crowdedAgent(t, 7)}
-		b.client(t, "hosts", "write", "-dir", filepath.Dir(b.identity), "-yes")
-		// Written before, and lost since: that is what -fix writes anew.
-		mustDo(t, os.Remove(filepath.Join(b.home, ".ssh", "plumlatch_hosts")))
-	}, says: []string{"7 keys"}},
+	{here: true, want: why.PubDiffers, what: "another's .pub beside it", fixed: true,
+		broke: func(t *testing.T, b *broken) {
+			mustDo(t, os.WriteFile(b.identity+".pub", []byte(newPublic(t)+"\n"), 0o644))
+		}, says: []string{"expected", "found"}},
+	{here: true, want: why.TooManyKeys, what: "the agent has seven others", fixed: true,
+		broke: func(t *testing.T, b *broken) {
+			b.env = []string{"SSH_AUTH_SOCK=" + crowdedAgent(t, 7)}
+			b.client(t, "hosts", "write", "-dir", filepath.Dir(b.identity), "-yes")
+			// Written before, and lost since: that is what -fix writes anew.
+			mustDo(t, os.Remove(filepath.Join(b.home, ".ssh", "plumlatch_hosts")))
+		}, says: []string{"7 keys"}},
 }
 
 func mustDo(t *testing.T, err error) {
@@ -205,7 +216,8 @@ func mustDo(t *testing.T, err error) {
 
 func lock(t *testing.T, b *broken) {
 	t.Helper()
-	if out, err := exec.Command("ssh-keygen", "-q", "-p", "-N", "tide and time", "-f", b.identity).CombinedOutput(); err != nil {
+	if out, err := exec.Command("ssh-keygen", "-q", "-p", "-N", "tide and time", "-f",
+		b.identity).CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
 }
@@ -223,7 +235,8 @@ func crowdedAgent(t *testing.T, n int) (socket string) {
 	waitFor(t, "ssh-agent", func() bool { _, err := os.Stat(socket); return err == nil })
 	for k := range n {
 		file := filepath.Join(dir, fmt.Sprint("k", k))
-		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", file).CombinedOutput(); err != nil {
+		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f",
+			file).CombinedOutput(); err != nil {
 			t.Fatalf("%v %s", err, out)
 		}
 		add := exec.Command("ssh-add", "-q", file)
@@ -237,11 +250,14 @@ func crowdedAgent(t *testing.T, n int) (socket string) {
 
 var standinCases = []whyCase{
 	{want: "", what: "a door in order", broke: func(*testing.T, *broken) {}, says: []string{"Nothing is in the way"}},
-	{want: why.InstanceStopped, what: "stopped", broke: func(t *testing.T, b *broken) { b.d.must(t, "instance", "stop", b.name) }, says: []string{"instance start"}},
-	{want: why.InstanceStopped, what: "stopped in the cloud, unknown to the ledger", broke: func(t *testing.T, b *broken) {
-		b.cloud(t, "POST", "/v1/instances/"+b.id+"/stop", `{"client_token":"behind-`+b.id+`"}`)
-		time.Sleep(900 * time.Millisecond)
-	}},
+	{want: why.InstanceStopped, what: "stopped",
+		broke: func(t *testing.T, b *broken) { b.d.must(t, "instance", "stop", b.name) },
+		says:  []string{"instance start"}},
+	{want: why.InstanceStopped, what: "stopped in the cloud, unknown to the ledger",
+		broke: func(t *testing.T, b *broken) {
+			b.cloud(t, "POST", "/v1/instances/"+b.id+"/stop", `{"client_token":"behind-`+b.id+`"}`)
+			time.Sleep(900 * time.Millisecond)
+		}},
 	{want: why.InstanceGone, what: "removed in the cloud", broke: func(t *testing.T, b *broken) {
 		b.cloud(t, "DELETE", "/v1/instances/"+b.id+"?client_token=gone-"+b.id, "")
 		time.Sleep(900 * time.Millisecond)
@@ -251,21 +267,25 @@ var standinCases = []whyCase{
 		b.cloud(t, "POST", "/v1/instances/"+b.id+"/stop", `{"client_token":"behind-`+b.id+`"}`)
 	}},
 	{want: why.NoAddress, what: "without any address", broke: func(t *testing.T, b *broken) { b.door(t, "none") }},
-	{want: why.AddressChanged, what: "restarted in the cloud; a stranger has the old address", broke: func(t *testing.T, b *broken) { b.restart(t) },
-		says: []string{"instance refresh", "another machine"}},
-	{here: true, want: why.AddressChanged, what: "the written configuration is old", fixed: true, broke: func(t *testing.T, b *broken) {
-		if r := b.client(t, "hosts", "write", "-dir", filepath.Dir(b.identity), "-yes"); r.code != 0 {
-			t.Fatalf("%+v", r)
-		}
-		b.d.must(t, "instance", "stop", b.name)
-		b.d.must(t, "instance", "start", b.name)
-	}, says: []string{"hosts write"}},
-	{here: true, want: why.RuleShuts, what: "no rule for this address", region: "south-pier", broke: func(t *testing.T, b *broken) {
-		b.d.must(t, "instance", "unadmit", b.name, "-from", "127.0.0.1", "-cut-off", "1", "-yes")
-	}, says: []string{"instance admit", "127.0.0.1"}},
+	{want: why.AddressChanged, what: "restarted in the cloud; a stranger has the old address",
+		broke: func(t *testing.T, b *broken) { b.restart(t) },
+		says:  []string{"instance refresh", "another machine"}},
+	{here: true, want: why.AddressChanged, what: "the written configuration is old", fixed: true,
+		broke: func(t *testing.T, b *broken) {
+			if r := b.client(t, "hosts", "write", "-dir", filepath.Dir(b.identity), "-yes"); r.code != 0 {
+				t.Fatalf("%+v", r)
+			}
+			b.d.must(t, "instance", "stop", b.name)
+			b.d.must(t, "instance", "start", b.name)
+		}, says: []string{"hosts write"}},
+	{here: true, want: why.RuleShuts, what: "no rule for this address", region: "south-pier",
+		broke: func(t *testing.T, b *broken) {
+			b.d.must(t, "instance", "unadmit", b.name, "-from", "127.0.0.1", "-cut-off", "1", "-yes")
+		}, says: []string{"instance admit", "127.0.0.1"}},
 	{want: why.PortClosed, what: "the server is down", broke: func(t *testing.T, b *broken) { b.door(t, "closed") }},
 	{want: why.PortSilent, what: "its own firewall", broke: func(t *testing.T, b *broken) { b.door(t, "silent") }},
-	{want: why.NotSSH, what: "a web server", broke: func(t *testing.T, b *broken) { b.door(t, "other") }, says: []string{"HTTP/1.1"}},
+	{want: why.NotSSH, what: "a web server", broke: func(t *testing.T, b *broken) { b.door(t, "other") },
+		says: []string{"HTTP/1.1"}},
 	{here: true, want: why.Penalised, what: "five failed logins from here", broke: func(t *testing.T, b *broken) {
 		b.config(t, "PerSourcePenalties yes")
 		i := b.d.instance(t, b.name)
@@ -278,23 +298,33 @@ var standinCases = []whyCase{
 		time.Sleep(300 * time.Millisecond)
 	}, says: []string{"Not allowed"}},
 	{want: why.NoHostKey, what: "none on record", broke: func(t *testing.T, b *broken) {
-		_, err := b.d.database(t).Exec(t.Context(), "DELETE FROM host_keys WHERE instance_id = (SELECT id FROM instances WHERE name = $1)", b.name)
+		_, err := b.d.database(t).Exec(t.Context(),
+			"DELETE FROM host_keys WHERE instance_id = (SELECT id FROM instances WHERE name = $1)", b.name)
 		mustDo(t, err)
 	}, says: []string{"host-key"}},
-	{want: why.HostKey, what: "rebuilt", broke: func(t *testing.T, b *broken) { newHostKey(t, b) }, says: []string{"expected", "found", "Nothing was sent"}},
-	{want: why.NoAlgorithm, what: "an ancient cipher only", broke: func(t *testing.T, b *broken) { b.config(t, "Ciphers aes128-cbc") }},
-	{want: why.NoAlgorithm, what: "an image that takes no RSA", region: "skerry-island", image: "tideline-2", broke: func(t *testing.T, b *broken) {
-		dir := t.TempDir()
-		b.d.must(t, "key", "create", "rsa-"+b.name, "-kind", "rsa-3072", "-dir", dir)
-		b.identity = filepath.Join(dir, "rsa-"+b.name)
-	}},
-	{want: why.LoginUser, what: "no such user", broke: func(t *testing.T, b *broken) { b.args = []string{"-user", "captain"} }, says: []string{"debian", "captain"}},
-	{want: why.LoginUser, what: "root's line only prints which user to use", broke: func(t *testing.T, b *broken) { b.args = []string{"-user", "root"} }, says: []string{"debian"}},
+	{want: why.HostKey, what: "rebuilt", broke: func(t *testing.T, b *broken) { newHostKey(t, b) },
+		says: []string{"expected", "found", "Nothing was sent"}},
+	{want: why.NoAlgorithm, what: "an ancient cipher only",
+		broke: func(t *testing.T, b *broken) { b.config(t, "Ciphers aes128-cbc") }},
+	{want: why.NoAlgorithm, what: "an image that takes no RSA", region: "skerry-island", image: "tideline-2",
+		broke: func(t *testing.T, b *broken) {
+			dir := t.TempDir()
+			b.d.must(t, "key", "create", "rsa-"+b.name, "-kind", "rsa-3072", "-dir", dir)
+			b.identity = filepath.Join(dir, "rsa-"+b.name)
+		}},
+	{want: why.LoginUser, what: "no such user",
+		broke: func(t *testing.T, b *broken) { b.args = []string{"-user", "captain"} },
+		says:  []string{"debian", "captain"}},
+	{want: why.LoginUser, what: "root's line only prints which user to use",
+		broke: func(t *testing.T, b *broken) { b.args = []string{"-user", "root"} }, says: []string{"debian"}},
 	{want: why.KeyNotInFile, what: "the line is gone", broke: func(t *testing.T, b *broken) {
 		b.engineersLine(t, func(string) string { return "" })
 	}, says: []string{"key export door-key"}},
-	{want: why.KeyExpired, what: "expired", broke: func(t *testing.T, b *broken) { b.engineersLine(t, before(`expiry-time="20200101000000Z" `)) }},
-	{want: why.KeyFrom, what: "from elsewhere", broke: func(t *testing.T, b *broken) { b.engineersLine(t, before(`from="192.0.2.1" `)) }, says: []string{"192.0.2.1", "127.0.0.1"}},
+	{want: why.KeyExpired, what: "expired",
+		broke: func(t *testing.T, b *broken) { b.engineersLine(t, before(`expiry-time="20200101000000Z" `)) }},
+	{want: why.KeyFrom, what: "from elsewhere",
+		broke: func(t *testing.T, b *broken) { b.engineersLine(t, before(`from="192.0.2.1" `)) },
+		says:  []string{"192.0.2.1", "127.0.0.1"}},
 	{want: why.ForcedCommand, what: "a forced command", broke: func(t *testing.T, b *broken) {
 		b.engineersLine(t, before(`command="touch ran" `))
 	}, says: []string{"touch ran"}},
@@ -304,8 +334,12 @@ var standinCases = []whyCase{
 	{want: why.NoShell, what: "nologin", broke: writes("etc/passwd", func(s string) string {
 		return strings.Replace(s, "/home/debian:/bin/sh", "/home/debian:/usr/sbin/nologin", 1)
 	}, 0o644), says: []string{"/usr/sbin/nologin"}},
-	{want: why.AccountExpired, what: "expired account", broke: writes("etc/shadow", func(string) string { return "debian:*:19000:0:99999:7::1:\n" }, 0o640), says: []string{"expired"}},
-	{want: why.LoginsOff, what: "/etc/nologin", broke: writes("etc/nologin", func(string) string { return "Down for the spring tide.\n" }, 0o644), says: []string{"spring tide"}},
+	{want: why.AccountExpired, what: "expired account",
+		broke: writes("etc/shadow", func(string) string { return "debian:*:19000:0:99999:7::1:\n" }, 0o640),
+		says:  []string{"expired"}},
+	{want: why.LoginsOff, what: "/etc/nologin",
+		broke: writes("etc/nologin", func(string) string { return "Down for the spring tide.\n" }, 0o644),
+		says:  []string{"spring tide"}},
 	{here: true, want: why.RootOff, what: "root by no key", broke: func(t *testing.T, b *broken) {
 		pub, err := os.ReadFile(b.identity + ".pub")
 		mustDo(t, err)
@@ -313,9 +347,11 @@ var standinCases = []whyCase{
 		writes("root/.ssh/authorized_keys", func(string) string { return string(pub) }, 0o600)(t, b)
 		b.args = []string{"-user", "root"}
 	}},
-	{want: why.SecondFactor, what: "a code besides the key", broke: func(t *testing.T, b *broken) { b.config(t, "AuthenticationMethods publickey,keyboard-interactive") }},
+	{want: why.SecondFactor, what: "a code besides the key",
+		broke: func(t *testing.T, b *broken) { b.config(t, "AuthenticationMethods publickey,keyboard-interactive") }},
 	{want: why.PasswordOnly, what: "passwords only", broke: func(t *testing.T, b *broken) {
-		b.edit(t, filepath.Join(b.disk, "etc/ssh/sshd_config.d/00-test.conf"), func(string) string { return "PubkeyAuthentication no\nPasswordAuthentication yes\n" })
+		b.edit(t, filepath.Join(b.disk, "etc/ssh/sshd_config.d/00-test.conf"),
+			func(string) string { return "PubkeyAuthentication no\nPasswordAuthentication yes\n" })
 	}},
 }
 
@@ -325,7 +361,8 @@ func newHostKey(t *testing.T, b *broken) {
 	file := filepath.Join(b.disk, "etc/ssh/ssh_host_ed25519_key")
 	mustDo(t, os.Remove(file))
 	_ = os.Remove(file + ".pub")
-	if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", file).CombinedOutput(); err != nil {
+	if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f",
+		file).CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
 	b.door(t, "open")

@@ -17,7 +17,8 @@ import (
 // realCases break a stock Debian sshd, PAM and StrictModes on, or an ordinary
 // account of it.
 var realCases = []whyCase{
-	{want: "", what: "a door in order", broke: func(*testing.T, *broken) {}, says: []string{"Nothing is in the way", "gets a session"}},
+	{want: "", what: "a door in order", broke: func(*testing.T, *broken) {},
+		says: []string{"Nothing is in the way", "gets a session"}},
 	{want: why.PortClosed, what: "the server is down", broke: func(t *testing.T, b *broken) { b.real.stop() }},
 	{want: why.NotSSH, what: "something else on its port", broke: func(t *testing.T, b *broken) {
 		b.real.stop()
@@ -38,7 +39,8 @@ var realCases = []whyCase{
 	}, says: []string{"the service, from"}},
 	{want: why.HostKey, what: "another host key", broke: func(t *testing.T, b *broken) {
 		b.real.key = filepath.Join(t.TempDir(), "host")
-		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", b.real.key).CombinedOutput(); err != nil {
+		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f",
+			b.real.key).CombinedOutput(); err != nil {
 			t.Fatalf("%v %s", err, out)
 		}
 		b.real.serve(t)
@@ -49,7 +51,8 @@ var realCases = []whyCase{
 	{want: why.NoAlgorithm, what: "RSA with SHA-1 only", broke: func(t *testing.T, b *broken) {
 		dir := t.TempDir()
 		b.identity = filepath.Join(dir, "rsa")
-		if out, err := exec.Command("ssh-keygen", "-q", "-t", "rsa", "-b", "3072", "-N", "", "-f", b.identity).CombinedOutput(); err != nil {
+		if out, err := exec.Command("ssh-keygen", "-q", "-t", "rsa", "-b", "3072", "-N", "", "-f",
+			b.identity).CombinedOutput(); err != nil {
 			t.Fatalf("%v %s", err, out)
 		}
 		pub, err := os.ReadFile(b.identity + ".pub")
@@ -57,19 +60,32 @@ var realCases = []whyCase{
 		b.edit(t, b.real.file, func(s string) string { return s + "\n" + string(pub) })
 		b.real.serve(t, "-o", "PubkeyAcceptedAlgorithms=ssh-rsa,ssh-ed25519")
 	}, says: []string{"ssh-rsa", "PubkeyAcceptedAlgorithms"}},
-	{want: why.LoginUser, what: "no such user", broke: func(t *testing.T, b *broken) { b.args = []string{"-user", "no-such-captain"} }},
-	{want: why.LoginUser, what: "a user that this key does not open", broke: func(t *testing.T, b *broken) { b.args = []string{"-user", "nobody"} }},
-	{want: why.KeyNotInFile, what: "the line is gone", broke: func(t *testing.T, b *broken) { b.engineersLine(t, func(string) string { return "" }) }},
-	{want: why.KeyExpired, what: "expired", broke: func(t *testing.T, b *broken) { b.engineersLine(t, before(`expiry-time="20200101000000Z" `)) }},
-	{want: why.KeyFrom, what: "from elsewhere", broke: func(t *testing.T, b *broken) { b.engineersLine(t, before(`from="192.0.2.1" `)) }, says: []string{"192.0.2.1"}},
+	{want: why.LoginUser, what: "no such user",
+		broke: func(t *testing.T, b *broken) { b.args = []string{"-user", "no-such-captain"} }},
+	{want: why.LoginUser, what: "a user that this key does not open",
+		broke: func(t *testing.T, b *broken) { b.args = []string{"-user", "nobody"} }},
+	{want: why.KeyNotInFile, what: "the line is gone",
+		broke: func(t *testing.T, b *broken) { b.engineersLine(t, func(string) string { return "" }) }},
+	{want: why.KeyExpired, what: "expired",
+		broke: func(t *testing.T, b *broken) { b.engineersLine(t, before(`expiry-time="20200101000000Z" `)) }},
+	{want: why.KeyFrom, what: "from elsewhere",
+		broke: func(t *testing.T, b *broken) { b.engineersLine(t, before(`from="192.0.2.1" `)) },
+		says:  []string{"192.0.2.1"}},
 	{want: why.ForcedCommand, what: "a forced command", broke: func(t *testing.T, b *broken) {
 		b.engineersLine(t, before(`command="touch `+b.real.home+`/ran" `))
 	}, says: []string{"/ran"}},
-	{want: why.ServerModes, what: "the home is writable by all", broke: func(t *testing.T, b *broken) { mustDo(t, os.Chmod(b.real.home, 0o777)) }},
-	{want: why.ServerModes, what: "the file is writable by all", broke: func(t *testing.T, b *broken) { mustDo(t, os.Chmod(b.real.file, 0o666)) }},
-	{want: why.NoShell, what: "nologin", broke: func(t *testing.T, b *broken) { usermod(t, b, "--shell", "/usr/sbin/nologin") }, says: []string{"nologin"}},
-	{want: why.LoginRefused, what: "a shell that ends at once", broke: func(t *testing.T, b *broken) { usermod(t, b, "--shell", "/bin/true") }},
-	{want: why.AccountExpired, what: "expired account", broke: func(t *testing.T, b *broken) { usermod(t, b, "--expiredate", "1") }, says: []string{"expired", "chage"}},
+	{want: why.ServerModes, what: "the home is writable by all",
+		broke: func(t *testing.T, b *broken) { mustDo(t, os.Chmod(b.real.home, 0o777)) }},
+	{want: why.ServerModes, what: "the file is writable by all",
+		broke: func(t *testing.T, b *broken) { mustDo(t, os.Chmod(b.real.file, 0o666)) }},
+	{want: why.NoShell, what: "nologin",
+		broke: func(t *testing.T, b *broken) { usermod(t, b, "--shell", "/usr/sbin/nologin") },
+		says:  []string{"nologin"}},
+	{want: why.LoginRefused, what: "a shell that ends at once",
+		broke: func(t *testing.T, b *broken) { usermod(t, b, "--shell", "/bin/true") }},
+	{want: why.AccountExpired, what: "expired account",
+		broke: func(t *testing.T, b *broken) { usermod(t, b, "--expiredate", "1") },
+		says:  []string{"expired", "chage"}},
 	{want: why.RootOff, what: "root by no key", broke: func(t *testing.T, b *broken) {
 		pub, err := os.ReadFile(b.identity + ".pub")
 		mustDo(t, err)
@@ -82,7 +98,8 @@ var realCases = []whyCase{
 		b.args = []string{"-user", "root"}
 	}},
 	{want: why.SecondFactor, what: "a code besides the key", broke: func(t *testing.T, b *broken) {
-		b.real.serve(t, "-o", "AuthenticationMethods=publickey,keyboard-interactive", "-o", "KbdInteractiveAuthentication=yes")
+		b.real.serve(t, "-o", "AuthenticationMethods=publickey,keyboard-interactive", "-o",
+			"KbdInteractiveAuthentication=yes")
 	}},
 	{want: why.PasswordOnly, what: "passwords only", broke: func(t *testing.T, b *broken) {
 		b.real.serve(t, "-o", "PubkeyAuthentication=no", "-o", "PasswordAuthentication=yes")
@@ -142,7 +159,8 @@ func TestWhyOnSSHD(t *testing.T) {
 			t.Parallel()
 			a := startAdoptee(t, "")
 			dir := t.TempDir()
-			b := &broken{d: shared, name: fmt.Sprintf("real-door-%d", n), home: filepath.Join(dir, "home"), real: a, user: a.user}
+			b := &broken{d: shared, name: fmt.Sprintf("real-door-%d", n), home: filepath.Join(dir, "home"),
+				real: a, user: a.user}
 			mustDo(t, os.MkdirAll(filepath.Join(b.home, ".ssh"), 0o700))
 			b.identity = filepath.Join(dir, "engineer")
 			for _, half := range []string{"", ".pub"} {
@@ -173,8 +191,10 @@ func (b *broken) shut(t *testing.T, want bool) {
 	}
 	known := filepath.Join(t.TempDir(), "known")
 	mustDo(t, os.WriteFile(known, []byte(b.real.hostKeyLine()), 0o600))
-	cmd := exec.Command("ssh", "-F", "none", "-n", "-o", "BatchMode=yes", "-o", "IdentitiesOnly=yes", "-o", "IdentityAgent=none", "-o", "ConnectTimeout=3", "-o", "ServerAliveInterval=2",
-		"-o", "StrictHostKeyChecking=yes", "-o", "UserKnownHostsFile="+known, "-o", "GlobalKnownHostsFile=/dev/null", "-i", b.identity, "-p", fmt.Sprint(b.real.port), "-l", user, "127.0.0.1", "echo plumlatch-by-hand")
+	cmd := exec.Command("ssh", "-F", "none", "-n", "-o", "BatchMode=yes", "-o", "IdentitiesOnly=yes", "-o",
+		"IdentityAgent=none", "-o", "ConnectTimeout=3", "-o", "ServerAliveInterval=2",
+		"-o", "StrictHostKeyChecking=yes", "-o", "UserKnownHostsFile="+known, "-o", "GlobalKnownHostsFile=/dev/null",
+		"-i", b.identity, "-p", fmt.Sprint(b.real.port), "-l", user, "127.0.0.1", "echo plumlatch-by-hand")
 	out, err := cmd.CombinedOutput()
 	if in := err == nil && strings.Contains(string(out), "plumlatch-by-hand"); in == want {
 		t.Errorf("ssh by hand gets in: %v (%v %s)", in, err, out)
@@ -191,10 +211,13 @@ func TestTooManyKeysIsReal(t *testing.T) {
 	known := filepath.Join(t.TempDir(), "known")
 	mustDo(t, os.WriteFile(known, []byte(a.hostKeyLine()), 0o600))
 	for n, fits := range map[int]bool{5: true, 6: false} {
-		cmd := exec.Command("ssh", "-F", "none", "-n", "-o", "BatchMode=yes", "-o", "StrictHostKeyChecking=yes", "-o", "UserKnownHostsFile="+known, "-i", a.identity, "-p", fmt.Sprint(a.port), "-l", a.user, "127.0.0.1", "echo plumlatch-is-in")
+		cmd := exec.Command("ssh", "-F", "none", "-n", "-o", "BatchMode=yes", "-o", "StrictHostKeyChecking=yes", "-o",
+			"UserKnownHostsFile="+known, "-i", a.identity, "-p", fmt.Sprint(a.port), "-l", a.user, "127.0.0.1",
+			"echo plumlatch-is-in")
 		cmd.Env = append(os.Environ(), "SSH_AUTH_SOCK="+crowdedAgent(t, n))
 		out, _ := cmd.CombinedOutput()
-		if in := strings.Contains(string(out), "plumlatch-is-in"); in != fits || !fits && !strings.Contains(string(out), "Too many authentication failures") {
+		if in := strings.Contains(string(out), "plumlatch-is-in"); in != fits ||
+			!fits && !strings.Contains(string(out), "Too many authentication failures") {
 			t.Errorf("%d keys before it: %s", n, out)
 		}
 	}
@@ -207,7 +230,8 @@ func TestWhyByAgent(t *testing.T) {
 	shared.must(t, a.args("real-door-agent", "-record", "agent-door-key")...)
 	socket := crowdedAgent(t, 2)
 	b := &broken{d: shared, name: "real-door-agent", home: t.TempDir(), env: []string{"SSH_AUTH_SOCK=" + socket}}
-	if r := b.client(t, "why", b.name, "-agent", "-json"); r.code != 3 || !strings.Contains(r.out, `"code": "file_missing"`) || !strings.Contains(r.out, "ssh-add") {
+	if r := b.client(t, "why", b.name, "-agent", "-json"); r.code != 3 ||
+		!strings.Contains(r.out, `"code": "file_missing"`) || !strings.Contains(r.out, "ssh-add") {
 		t.Errorf("an agent without the key: %+v", r)
 	}
 	add := exec.Command("ssh-add", "-q", a.identity)
@@ -238,7 +262,8 @@ func TestWhyWithoutASteward(t *testing.T) {
 		t.Error("the forced command was run")
 	}
 	b.engineersLine(t, func(string) string { return "" })
-	if report, r = b.why(t); report.First == nil || report.First.Code != why.KeyRefused || !strings.Contains(r.out, "no steward") {
+	if report, r = b.why(t); report.First == nil || report.First.Code != why.KeyRefused ||
+		!strings.Contains(r.out, "no steward") {
 		t.Errorf("a key that is refused, and nobody to see why: %s", r.out)
 	}
 }

@@ -188,7 +188,8 @@ func (s *slot) startWithin(point, how string) (_ *replica, err error) {
 	}
 	var once sync.Once
 	w := kinds.New(&entry.Service{
-		Store: db, Cloud: standin.New(fmt.Sprintf("http://127.0.0.1:%d", shared.port+1), strings.TrimSpace(string(token))),
+		Store: db, Cloud: standin.New(fmt.Sprintf("http://127.0.0.1:%d", shared.port+1),
+			strings.TrimSpace(string(token))),
 		Reach:  reach.Policy{AllowLoopback: true, Budget: &reach.Budget{}, Dialed: new(atomic.Int64)},
 		Cipher: cipher, Heads: heads, Log: log, Lease: withinLease, StateLimit: 6 * time.Second, FollowEvery: -1,
 		Halt: func(at string) {
@@ -210,7 +211,9 @@ func (s *slot) startWithin(point, how string) (_ *replica, err error) {
 			<-r.on
 		},
 	}, 0)
-	svc, err := service.Start(ctx, w, listener, service.Options{Console: console.Files(), Listen: l.Addr().String(), Hosts: []string{s.front.listener.Addr().String()}})
+	svc, err := service.Start(ctx, w, listener,
+		service.Options{Console: console.Files(), Listen: l.Addr().String(),
+			Hosts: []string{s.front.listener.Addr().String()}})
 	if err != nil {
 		return nil, errors.Join(err, db.Close())
 	}

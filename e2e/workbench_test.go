@@ -50,7 +50,8 @@ func (b *browser) nothingPrivate(t *testing.T, since int, secrets ...string) {
 			}
 		}
 		for _, s := range secrets {
-			if strings.Contains(r.url+body, s) || strings.Contains(r.url+body, base64.StdEncoding.EncodeToString([]byte(s))) {
+			if strings.Contains(r.url+body, s) ||
+				strings.Contains(r.url+body, base64.StdEncoding.EncodeToString([]byte(s))) {
 				t.Errorf("%s %s carries what is private", r.method, r.url)
 			}
 		}
@@ -88,7 +89,8 @@ func TestConsoleKeys(t *testing.T) { // alone: it reads in the log that the serv
 			b.choose(t, "pair_format", "PPK 3")
 		}
 		if c.passphrase != "" {
-			b.do(t, chromedp.SendKeys(css("#pair_passphrase"), c.passphrase), chromedp.SendKeys(css("#pair_again"), c.passphrase))
+			b.do(t, chromedp.SendKeys(css("#pair_passphrase"), c.passphrase),
+				chromedp.SendKeys(css("#pair_again"), c.passphrase))
 		}
 		b.press(t, "Make the pair")
 		b.see(t, "SHA256:", "Save the private file")
@@ -109,17 +111,20 @@ func TestConsoleKeys(t *testing.T) { // alone: it reads in the log that the serv
 		if err := os.Chmod(file, 0o600); err != nil {
 			t.Fatal(err)
 		}
-		if k := d.key(t, c.name); k.Kind != c.kind || k.Origin != "made here" || k.Passphrase != map[bool]string{true: "yes", false: "no"}[c.passphrase != ""] {
+		if k := d.key(t, c.name); k.Kind != c.kind || k.Origin != "made here" ||
+			k.Passphrase != map[bool]string{true: "yes", false: "no"}[c.passphrase != ""] {
 			t.Errorf("%+v", k)
 		}
 		// What the browser saved opens a door, with the real ssh.
 		login := file
 		if c.passphrase != "" {
 			login = file + ".open"
-			d.must(t, "key", "convert", file, "-format", "openssh", "-out", login, "-passphrase-file", pass, "-new-passphrase-file", "/dev/null")
+			d.must(t, "key", "convert", file, "-format", "openssh", "-out", login, "-passphrase-file", pass,
+				"-new-passphrase-file", "/dev/null")
 		}
 		board := c.name + "-board"
-		d.must(t, "instance", "launch", board, "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", c.name)
+		d.must(t, "instance", "launch", board, "-image", "debian-12", "-size", "small", "-region",
+			"north-pier", "-key", c.name)
 		if out := d.must(t, "open", board, "-identity", login, "--", "hostname"); out != board+"\n" {
 			t.Errorf("%s: %q", c.name, out)
 		}
@@ -184,7 +189,10 @@ func checkInPage(t *testing.T, b *browser, d *demo, dir string) {
 	b.do(t, chromedp.SendKeys(css("#passphrase"), "wrong\r"))
 	b.see(t, "This is not its passphrase")
 	b.do(t, chromedp.SendKeys(css("#passphrase"), strings.Repeat("\b", 5)+"ebb before noon\r"))
-	waitFor(t, "the right passphrase", func() bool { return !strings.Contains(b.text(t), "This is not its passphrase") })
+	waitFor(t, "the right passphrase", func() bool {
+		return !strings.Contains(b.text(t),
+			"This is not its passphrase")
+	})
 	b.do(t, chromedp.Click(chromedp.Search(`(//input[@id="format"])[last()]`)))
 	b.pick(t, "OpenSSH: every")
 	b.press(t, "Save")
@@ -203,7 +211,8 @@ func checkInPage(t *testing.T, b *browser, d *demo, dir string) {
 		t.Fatal(err)
 	}
 	for line := range strings.Lines(string(log[logged:])) {
-		if strings.Contains(line, "msg=request") && !strings.Contains(line, "method=GET route=(console)") && !strings.Contains(line, "route=/api/v1/session") {
+		if strings.Contains(line, "msg=request") && !strings.Contains(line, "method=GET route=(console)") &&
+			!strings.Contains(line, "route=/api/v1/session") {
 			t.Errorf("the service was sent something: %s", line)
 		}
 	}

@@ -224,7 +224,9 @@ func (b Beneath) Add(ctx context.Context, r *Rescue, acct routes.Account, a Adde
 		if err != nil {
 			return err
 		}
-		if _, err := AddLine(ownedFiles{b.Files, fi.Owner, acct.GID}, full, line, now.Add(time.Duration(n))); err != nil { // which names the copy
+		// which names the copy
+		if _, err := AddLine(ownedFiles{b.Files, fi.Owner, acct.GID}, full, line,
+			now.Add(time.Duration(n))); err != nil {
 			return err
 		}
 	}
@@ -272,12 +274,13 @@ func (b Beneath) TakeBack(ctx context.Context, r *Rescue, acct routes.Account, a
 	if err != nil {
 		return err
 	}
-	edited, err := Edit(ctx, ownedFiles{b.Files, fi.Owner, acct.GID}, full, rotation.Unread(a.Lines...), EditOptions{Now: now, Settle: time.Millisecond}, func(d *authkeys.Document) error {
-		for _, line := range a.Lines {
-			d.RemoveAppended(line)
-		}
-		return nil
-	})
+	edited, err := Edit(ctx, ownedFiles{b.Files, fi.Owner, acct.GID}, full, rotation.Unread(a.Lines...),
+		EditOptions{Now: now, Settle: time.Millisecond}, func(d *authkeys.Document) error {
+			for _, line := range a.Lines {
+				d.RemoveAppended(line)
+			}
+			return nil
+		})
 	if err != nil {
 		return err
 	}
@@ -290,7 +293,8 @@ func (b Beneath) TakeBack(ctx context.Context, r *Rescue, acct routes.Account, a
 			return err
 		}
 		dir, base := path.Split(full)
-		if names, _, err := b.Files.ReadDir(path.Clean(dir), 1000); err == nil { // copies of a file that was not there before
+		// copies of a file that was not there before
+		if names, _, err := b.Files.ReadDir(path.Clean(dir), 1000); err == nil {
 			for _, n := range names {
 				if strings.HasPrefix(n, "."+base+".before-") {
 					_ = b.Files.Remove(path.Join(dir, n))

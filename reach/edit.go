@@ -254,7 +254,8 @@ const (
 //
 // If change changes nothing, nothing is written. Errors: those of check, ErrBusy,
 // rotation.ErrNoPermit, rotation.ErrStale (judge again), rotation.ErrEnded.
-func Edit(ctx context.Context, f Files, name string, permit rotation.Permit, o EditOptions, change func(*authkeys.Document) error) (Edited, error) {
+func Edit(ctx context.Context, f Files, name string, permit rotation.Permit, o EditOptions,
+	change func(*authkeys.Document) error) (Edited, error) {
 	if o.Settle == 0 {
 		o.Settle = settle
 	}
@@ -288,7 +289,8 @@ func (e *Edited) withdrawBackup(f Files) error {
 
 // editOnce tries once; false without an error means that the file was changed
 // by somebody else meanwhile.
-func editOnce(ctx context.Context, f Files, name string, permit rotation.Permit, o EditOptions, change func(*authkeys.Document) error, out *Edited) (done bool, err error) {
+func editOnce(ctx context.Context, f Files, name string, permit rotation.Permit, o EditOptions,
+	change func(*authkeys.Document) error, out *Edited) (done bool, err error) {
 	fi, err := check(f, name)
 	if err != nil {
 		return false, err
@@ -449,7 +451,8 @@ func (l *late) look() error {
 		return err
 	}
 	if err := l.f.Append(l.name, append([]byte("\n"), d.Bytes()...)); err != nil {
-		return fmt.Errorf("lines that others added meanwhile could not be carried over; they are in the file that was replaced: %w", err)
+		return fmt.Errorf("lines that others added meanwhile could not be carried over; they are in the file that "+
+			"was replaced: %w", err)
 	}
 	l.e.Late += len(more)
 	return nil

@@ -54,7 +54,8 @@ type FileInfo struct {
 }
 
 // ErrNotSupported says that the SFTP server lacks what a safe edit needs.
-var ErrNotSupported = errors.New("the SFTP server lacks posix-rename@openssh.com or fsync@openssh.com, without which a file cannot be replaced safely")
+var ErrNotSupported = errors.New("the SFTP server lacks posix-rename@openssh.com or fsync@openssh.com, without " +
+	"which a file cannot be replaced safely")
 
 // sftpFiles is a way over SFTP, as OpenSSH's server speaks it. Each operation is
 // bounded (Client.within), whatever the server does.
@@ -171,17 +172,20 @@ func (c *Client) open(begin func() (*sftp.Client, func(), error)) (Files, io.Clo
 // Login logs in with one of the signers, over a connection that dial opens, to
 // a server that must show one of the pinned host keys. The context ends the
 // connection; getting in is bounded by limit.
-func Login(ctx context.Context, dial func(context.Context) (net.Conn, error), t Target, signers []ssh.Signer, limit time.Duration) (*Client, error) {
+func Login(ctx context.Context, dial func(context.Context) (net.Conn, error), t Target, signers []ssh.Signer,
+	limit time.Duration) (*Client, error) {
 	return LoginBy(ctx, dial, t, []ssh.AuthMethod{ssh.PublicKeys(signers...)}, limit)
 }
 
 // LoginBy is Login by other methods: a password that the engineer types.
-func LoginBy(ctx context.Context, dial func(context.Context) (net.Conn, error), t Target, by []ssh.AuthMethod, limit time.Duration) (*Client, error) {
+func LoginBy(ctx context.Context, dial func(context.Context) (net.Conn, error), t Target, by []ssh.AuthMethod,
+	limit time.Duration) (*Client, error) {
 	return login(ctx, func(ctx context.Context, _ Target) (net.Conn, error) { return dial(ctx) }, t, by, limit, 0)
 }
 
 // login opens a connection and logs in, within limit.
-func login(ctx context.Context, dial func(context.Context, Target) (net.Conn, error), t Target, by []ssh.AuthMethod, limit, life time.Duration) (*Client, error) {
+func login(ctx context.Context, dial func(context.Context, Target) (net.Conn, error), t Target, by []ssh.AuthMethod,
+	limit, life time.Duration) (*Client, error) {
 	// One context for the whole: a connection to a jump host on the way ends with it.
 	ctx, cancel := context.WithCancel(ctx)
 	late := time.AfterFunc(limit, cancel)

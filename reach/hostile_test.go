@@ -102,7 +102,8 @@ func startHostile(t *testing.T, how string) (*hostile, Target, ssh.Signer) {
 		}
 	}()
 	t.Cleanup(func() { l.Close(); cancel(); h.wg.Wait() })
-	return h, Target{Address: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, User: "debian", HostKeys: [][]byte{h.host.PublicKey().Marshal()}}, signer()
+	return h, Target{Address: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, User: "debian",
+		HostKeys: [][]byte{h.host.PublicKey().Marshal()}}, signer()
 }
 
 func (h *hostile) serve(ctx context.Context, conn net.Conn) {
@@ -327,9 +328,12 @@ func (h *hostile) sftp(ctx context.Context, ch ssh.Channel) {
 
 // ways are the ways in which the server is hostile, before and after a login.
 var ways = []string{
-	"says nothing", "lines before its version without end", "a version without end", "garbage after its version", "stops after its version", "stops at the login", "a banner of 200 KB",
-	"requests without end", "a channel is never opened", "a channel is refused", "a request is never answered", "a request is refused",
-	"SFTP never begins", "an operation is never answered", "reading is never answered", "closing is never answered", "a packet of 4 GB", "another answer than was asked for", "the answer to another request",
+	"says nothing", "lines before its version without end", "a version without end", "garbage after its version",
+	"stops after its version", "stops at the login", "a banner of 200 KB",
+	"requests without end", "a channel is never opened", "a channel is refused", "a request is never answered",
+	"a request is refused",
+	"SFTP never begins", "an operation is never answered", "reading is never answered", "closing is never answered",
+	"a packet of 4 GB", "another answer than was asked for", "the answer to another request",
 	"half a packet", "bytes one by one", "stops in the middle", "a folder without end", "a file without end",
 	"a command never ends", "a command prints without end", "a command ends and its channel is never closed",
 }

@@ -39,7 +39,8 @@ type Inspection struct {
 var DefaultKeysFiles = []string{".ssh/authorized_keys", ".ssh/authorized_keys2"}
 
 // ErrKeysFiles says that nobody can tell which files a server reads.
-var ErrKeysFiles = errors.New("its configuration sets AuthorizedKeysFile and could not be evaluated, so it is not known which file counts")
+var ErrKeysFiles = errors.New("its configuration sets AuthorizedKeysFile and could not be evaluated, so it is not " +
+	"known which file counts")
 
 // The look from inside: plain POSIX sh, which changes nothing. The listener is
 // an ancestor of the session; its command line names its configuration.
@@ -106,7 +107,8 @@ func Inspect(ctx context.Context, client *Client, user, given string) (Inspectio
 		in.SFTPCommand = prefix + server
 	}
 	if !rooted {
-		in.NotSeen = append(in.NotSeen, "other users' files, and the server's effective configuration: "+user+" has "+in.Privilege)
+		in.NotSeen = append(in.NotSeen, "other users' files, and the server's effective configuration: "+user+
+			" has "+in.Privilege)
 	}
 	if given != "" {
 		return in, nil
@@ -119,7 +121,8 @@ func isSudoGroup(g string) bool { return g == "sudo" || g == "wheel" || g == "ad
 // configuration finds out which files count: by "sshd -T" with the listener's
 // own options where the user may run it as root, else from the text of its
 // configuration, which says at least whether the default holds.
-func (in *Inspection) configuration(ctx context.Context, client *Client, user, connection string, listener []string, prefix string, rooted bool) error {
+func (in *Inspection) configuration(ctx context.Context, client *Client, user, connection string, listener []string,
+	prefix string, rooted bool) error {
 	if rooted {
 		command := prefix + sshdTest(user, connection, listener)
 		text, err := capture(ctx, client, command)
@@ -140,9 +143,11 @@ func (in *Inspection) configuration(ctx context.Context, client *Client, user, c
 			return ErrKeysFiles
 		}
 	}
-	text, err := capture(ctx, client, "cat "+file+" /etc/ssh/sshd_config.d/*.conf 2>/dev/null; echo; echo plumlatch-end")
+	text, err := capture(ctx, client, "cat "+file+
+		" /etc/ssh/sshd_config.d/*.conf 2>/dev/null; echo; echo plumlatch-end")
 	if err != nil || !strings.Contains(text, "plumlatch-end") || len(text) < 40 {
-		in.NotSeen = append(in.NotSeen, "which files count: "+file+" cannot be read; OpenSSH's defaults are assumed, and the probe shows whether that holds")
+		in.NotSeen = append(in.NotSeen, "which files count: "+file+
+			" cannot be read; OpenSSH's defaults are assumed, and the probe shows whether that holds")
 		return nil
 	}
 	for line := range strings.Lines(text) {
@@ -178,7 +183,8 @@ func sshdTest(user, connection string, listener []string) string {
 	}
 	for n := 1; n+1 < len(listener); n++ {
 		switch v := listener[n+1]; {
-		case listener[n] == "-f" && safePath.MatchString(v), listener[n] == "-h" && safePath.MatchString(v), listener[n] == "-o" && safeOption.MatchString(v):
+		case listener[n] == "-f" && safePath.MatchString(v), listener[n] == "-h" &&
+			safePath.MatchString(v), listener[n] == "-o" && safeOption.MatchString(v):
 			words = append(words, listener[n], v)
 		}
 	}
@@ -203,11 +209,13 @@ func readEffective(text, user string) (files, notSeen []string, ok bool) {
 			}
 		case "authorizedkeyscommand":
 			if value != "none" {
-				notSeen = append(notSeen, "keys that a command gives the server (AuthorizedKeysCommand): a door that is not listed")
+				notSeen = append(notSeen,
+					"keys that a command gives the server (AuthorizedKeysCommand): a door that is not listed")
 			}
 		case "trustedusercakeys":
 			if value != "none" {
-				notSeen = append(notSeen, "whoever a certificate authority lets in (TrustedUserCAKeys): a door that is not listed")
+				notSeen = append(notSeen,
+					"whoever a certificate authority lets in (TrustedUserCAKeys): a door that is not listed")
 			}
 		}
 	}

@@ -74,7 +74,8 @@ func KnockOver(ctx context.Context, dial func(context.Context) (net.Conn, error)
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
 	heard := &listened{Conn: conn}
-	prefer := append(algorithms(t.HostKeys), ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256)
+	prefer := append(algorithms(t.HostKeys), ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384,
+		ssh.KeyAlgoECDSA521, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256)
 	_, _, _, err = ssh.NewClientConn(heard, t.Address, &ssh.ClientConfig{
 		User: "plumlatch-knock", ClientVersion: "SSH-2.0-plumlatch-probe", HostKeyAlgorithms: prefer,
 		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
@@ -88,11 +89,13 @@ func KnockOver(ctx context.Context, dial func(context.Context) (net.Conn, error)
 	case strings.HasPrefix(first, "SSH-"):
 		k.Reached = why.Answers
 		if k.HostKey == nil && err != nil && strings.Contains(err.Error(), "no common algorithm") {
-			k.Algorithms = plaintext.Line(plaintext.Cut(strings.TrimPrefix(err.Error(), "ssh: handshake failed: "), 300))
+			k.Algorithms = plaintext.Line(plaintext.Cut(strings.TrimPrefix(err.Error(), "ssh: handshake failed: "),
+				300))
 		}
 	case first == "" && ctx.Err() != nil:
 		k.Reached = why.Silent
-	case first == "", strings.HasPrefix(first, "Not allowed at this time"), strings.HasPrefix(first, "Exceeded MaxStartups"):
+	case first == "", strings.HasPrefix(first, "Not allowed at this time"),
+		strings.HasPrefix(first, "Exceeded MaxStartups"):
 		k.Reached = why.Closed
 	default:
 		k.Reached = why.OtherSpeech
@@ -164,17 +167,19 @@ func Enter(ctx context.Context, p Policy, t Target, signer ssh.Signer) (*Client,
 	stop := context.AfterFunc(dialled, func() { l.Close() })
 	used := &usedFor{Signer: signer, signed: &e.Took}
 	c, channels, requests, err := ssh.NewClientConn(l, t.Address, &ssh.ClientConfig{
-		User: t.User, ClientVersion: "SSH-2.0-plumlatch-steward", HostKeyCallback: pinned(t.HostKeys), HostKeyAlgorithms: algorithms(t.HostKeys),
+		User: t.User, ClientVersion: "SSH-2.0-plumlatch-steward", HostKeyCallback: pinned(t.HostKeys),
+		HostKeyAlgorithms: algorithms(t.HostKeys),
 		BannerCallback: func(message string) error {
 			if e.Took { // what comes before greets everybody
 				e.Banner = plaintext.Line(plaintext.Cut(strings.TrimSpace(message), 200))
 			}
 			return nil
 		},
-		Auth: []ssh.AuthMethod{ssh.PublicKeys(used), ssh.KeyboardInteractive(func(string, string, []string, []bool) ([]string, error) {
-			e.Prompted = e.Took
-			return nil, errAsked
-		})},
+		Auth: []ssh.AuthMethod{ssh.PublicKeys(used),
+			ssh.KeyboardInteractive(func(string, string, []string, []bool) ([]string, error) {
+				e.Prompted = e.Took
+				return nil, errAsked
+			})},
 	})
 	if !stop() || err != nil {
 		l.Close()

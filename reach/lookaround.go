@@ -123,7 +123,8 @@ func (a *Around) users(ctx context.Context, client *Client, user string, rooted 
 	var out []home
 	for line := range strings.Lines(text) {
 		f := strings.Split(strings.TrimSpace(line), ":")
-		if len(f) != 7 || !names.LoginUser(f[0]) || !safeHome.MatchString(f[5]) || f[5] == "/" || f[5] == "/nonexistent" {
+		if len(f) != 7 || !names.LoginUser(f[0]) || !safeHome.MatchString(f[5]) || f[5] == "/" ||
+			f[5] == "/nonexistent" {
 			continue
 		}
 		switch path.Base(f[6]) {
@@ -141,7 +142,8 @@ func (a *Around) users(ctx context.Context, client *Client, user string, rooted 
 	}
 	out = append(mine, out...)
 	if len(out) > maxAround {
-		a.NotSeen = append(a.NotSeen, fmt.Sprintf("the files of %d more users: the first %d were read", len(out)-maxAround, maxAround))
+		a.NotSeen = append(a.NotSeen, fmt.Sprintf("the files of %d more users: the first %d were read",
+			len(out)-maxAround, maxAround))
 		out = out[:maxAround]
 	}
 	return out
@@ -162,7 +164,9 @@ func (a *Around) effective(ctx context.Context, client *Client, user, prefix str
 				a.Doors = append(a.Doors, word+" "+value+": a door that is not listed")
 			}
 			fallthrough
-		case "passwordauthentication", "kbdinteractiveauthentication", "pubkeyauthentication", "permitrootlogin", "authorizedkeysfile", "strictmodes", "allowusers", "allowgroups", "denyusers", "authenticationmethods", "usepam":
+		case "passwordauthentication", "kbdinteractiveauthentication", "pubkeyauthentication", "permitrootlogin",
+			"authorizedkeysfile", "strictmodes", "allowusers", "allowgroups", "denyusers",
+			"authenticationmethods", "usepam":
 			a.Effective = append(a.Effective, plaintext.Line(plaintext.Cut(word+" "+value, 300)))
 		}
 	}
@@ -196,7 +200,8 @@ func readUser(ctx context.Context, files Files, h home, keysFiles []string, root
 		})
 		if err != nil && !errors.Is(err, ErrMissing) {
 			u.Whole = false
-			u.NotSeen = append(u.NotSeen, plaintext.Line(plaintext.Cut(fmt.Sprintf("%s of %s: %v", at, h.user, err), 300)))
+			u.NotSeen = append(u.NotSeen,
+				plaintext.Line(plaintext.Cut(fmt.Sprintf("%s of %s: %v", at, h.user, err), 300)))
 		}
 	}
 	return u

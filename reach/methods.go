@@ -27,7 +27,8 @@ func Methods(ctx context.Context, p Policy, t Target) (methods []string, open bo
 	defer stop()
 	note := func(method string) { methods = append(methods, method) }
 	client, _, requests, err := ssh.NewClientConn(conn, t.Address, &ssh.ClientConfig{
-		User: t.User, ClientVersion: "SSH-2.0-plumlatch-probe", HostKeyCallback: pinned(t.HostKeys), HostKeyAlgorithms: algorithms(t.HostKeys),
+		User: t.User, ClientVersion: "SSH-2.0-plumlatch-probe", HostKeyCallback: pinned(t.HostKeys),
+		HostKeyAlgorithms: algorithms(t.HostKeys),
 		// The library calls each only where the server offers the method; the last two end the connection.
 		Auth: []ssh.AuthMethod{
 			ssh.PublicKeysCallback(func() ([]ssh.Signer, error) { note("publickey"); return nil, nil }),

@@ -111,7 +111,8 @@ func (l *line) Read(p []byte) (int, error) {
 	if room := greetingKept - len(l.first); room > 0 && n > 0 {
 		l.first = append(l.first, p[:min(room, n)]...)
 	}
-	if err != nil && len(l.first) > 0 && !bytes.HasPrefix(l.first, []byte("SSH-")) && !bytes.Contains(l.first, []byte("\nSSH-")) {
+	if err != nil && len(l.first) > 0 && !bytes.HasPrefix(l.first, []byte("SSH-")) &&
+		!bytes.Contains(l.first, []byte("\nSSH-")) {
 		err = errNotSSH
 	}
 	return n, err

@@ -101,7 +101,8 @@ func embedded(a netip.Addr) []netip.Addr {
 	case in("64:ff9b::/96"):
 		return []netip.Addr{at(12)}
 	case in("64:ff9b:1::/48"): // its prefix may have any of these lengths
-		return []netip.Addr{at(12), netip.AddrFrom4([4]byte{b[6], b[7], b[9], b[10]}), netip.AddrFrom4([4]byte{b[7], b[9], b[10], b[11]}), at(9)}
+		return []netip.Addr{at(12), netip.AddrFrom4([4]byte{b[6], b[7], b[9], b[10]}),
+			netip.AddrFrom4([4]byte{b[7], b[9], b[10], b[11]}), at(9)}
 	case in("2002::/16"):
 		return []netip.Addr{at(2)}
 	case in("2001::/32"):
@@ -130,7 +131,10 @@ func (p Policy) dial(ctx context.Context, t Target) (net.Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	hop, err := login(ctx, func(ctx context.Context, t Target) (net.Conn, error) { return p.Dial(ctx, t.Address, t.Port) }, t.Via.Target,
+	hop, err := login(ctx, func(ctx context.Context, t Target) (net.Conn,
+		error) {
+		return p.Dial(ctx, t.Address, t.Port)
+	}, t.Via.Target,
 		[]ssh.AuthMethod{ssh.PublicKeys(t.Via.Signer)}, enterTimeout, lifeLimit)
 	if err != nil {
 		return nil, fmt.Errorf("jump host: %w", err)

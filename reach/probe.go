@@ -82,13 +82,15 @@ func Probe(ctx context.Context, p Policy, t Target, keys [][]byte, now func() ti
 	results := make([]Result, len(keys))
 	madeUp, err := keypair.Create(keypair.Ed25519, "")
 	if err != nil {
-		return fill(results, 0, Result{Answer: NotAsked, Detail: "no key could be made to test the server with", At: now()})
+		return fill(results, 0, Result{Answer: NotAsked, Detail: "no key could be made to test the server with",
+			At: now()})
 	}
 	offers := append([][]byte{madeUp.Public.Blob}, keys...)
 	for done := 0; done < len(offers); {
 		n := min(perConnection, len(offers)-done)
 		if wait := p.Budget.take(t.place(), time.Now()); wait > 0 {
-			detail := fmt.Sprintf("this server was probed often enough for now; ask again in %d s", int(wait.Seconds())+1)
+			detail := fmt.Sprintf("this server was probed often enough for now; ask again in %d s",
+				int(wait.Seconds())+1)
 			return fill(results, max(done-1, 0), Result{Answer: NotAsked, Detail: detail, At: now(), Wait: wait})
 		}
 		answers, vantage, err := ask(ctx, p, t, offers[done:done+n])
@@ -100,7 +102,9 @@ func Probe(ctx context.Context, p Policy, t Target, keys [][]byte, now func() ti
 				continue
 			}
 			if a == Accepted {
-				return fill(results, 0, Result{Answer: NotAsked, Detail: "the server takes any key: a key made up on the spot was accepted too", Vantage: vantage, At: at})
+				return fill(results, 0, Result{Answer: NotAsked,
+					Detail:  "the server takes any key: a key made up on the spot was accepted too",
+					Vantage: vantage, At: at})
 			}
 		}
 		done += len(answers)
@@ -108,7 +112,8 @@ func Probe(ctx context.Context, p Policy, t Target, keys [][]byte, now func() ti
 			p.Asked.Add(int64(len(answers)))
 		}
 		if err != nil {
-			rest := Result{Answer: NotAsked, Detail: plaintext.Line(plaintext.Cut(err.Error(), 200)), Vantage: vantage, At: at}
+			rest := Result{Answer: NotAsked, Detail: plaintext.Line(plaintext.Cut(err.Error(), 200)),
+				Vantage: vantage, At: at}
 			if errors.Is(err, errOpen) {
 				rest = Result{Answer: Open, Vantage: vantage, At: at}
 			} else if errors.Is(err, errNotOffered) {
@@ -124,7 +129,8 @@ func Probe(ctx context.Context, p Policy, t Target, keys [][]byte, now func() ti
 // is accepted takes a connection of its own, so a server with many keys uses it up by
 // itself, and asking anew from the first key would never come to the last. pause waits,
 // and tells whether to go on; what is then left stays NotAsked.
-func ProbeAll(ctx context.Context, p Policy, t Target, keys [][]byte, now func() time.Time, pause func(time.Duration) bool) []Result {
+func ProbeAll(ctx context.Context, p Policy, t Target, keys [][]byte, now func() time.Time,
+	pause func(time.Duration) bool) []Result {
 	results := Probe(ctx, p, t, keys, now)
 	for {
 		from := slices.IndexFunc(results, func(r Result) bool { return r.Wait > 0 })
@@ -333,7 +339,8 @@ func HostKey(ctx context.Context, p Policy, t Target, of string) ([]byte, error)
 }
 
 // FetchHostKey is HostKey over a connection that dial opens.
-func FetchHostKey(ctx context.Context, dial func(context.Context) (net.Conn, error), address, of string) ([]byte, error) {
+func FetchHostKey(ctx context.Context, dial func(context.Context) (net.Conn, error), address,
+	of string) ([]byte, error) {
 	ctx, cancel := context.WithTimeout(ctx, probeTimeout)
 	defer cancel()
 	conn, err := dial(ctx)

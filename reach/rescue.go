@@ -56,7 +56,8 @@ func EnterRescue(ctx context.Context, p Policy, t Target, signer ssh.Signer) (*R
 func RescueOver(ctx context.Context, client *Client) (*Rescue, error) {
 	text, err := capture(ctx, client, rescueScript)
 	if !strings.Contains(text, "plumlatch-end") {
-		return nil, fmt.Errorf("the rescue instance runs no commands for us: %w", errors.Join(err, errors.New(plaintext.Line(plaintext.Cut(text, 120)))))
+		return nil, fmt.Errorf("the rescue instance runs no commands for us: %w",
+			errors.Join(err, errors.New(plaintext.Line(plaintext.Cut(text, 120)))))
 	}
 	r := &Rescue{client: client}
 	rooted := false
@@ -185,7 +186,8 @@ func (r *Rescue) Mount(ctx context.Context, device, fsType, at string, readOnly 
 	if _, err := r.run(ctx, "mkdir -p -m 700 "+at); err != nil {
 		return err
 	}
-	if _, err := r.run(ctx, "mount -t "+fsType+" -o "+routes.MountOptions(fsType, readOnly)+" "+device+" "+at); err != nil {
+	if _, err := r.run(ctx, "mount -t "+fsType+" -o "+routes.MountOptions(fsType, readOnly)+" "+device+
+		" "+at); err != nil {
 		return err
 	}
 	source, options, err := r.mounted(ctx, at)
@@ -197,7 +199,8 @@ func (r *Rescue) Mount(ctx context.Context, device, fsType, at string, readOnly 
 		has[o] = true
 	}
 	if source != device || !has["nodev"] || !has["nosuid"] || !has["noexec"] || has["ro"] != readOnly {
-		return errors.Join(fmt.Errorf("mount: %s stands at %s with %s, which is not what was asked for", plaintext.Line(source), at, plaintext.Line(options)), r.Unmount(ctx, device, at))
+		return errors.Join(fmt.Errorf("mount: %s stands at %s with %s, which is not what was asked for",
+			plaintext.Line(source), at, plaintext.Line(options)), r.Unmount(ctx, device, at))
 	}
 	return nil
 }

@@ -32,7 +32,8 @@ func Sessions(ctx context.Context, client *Client, user string) ([]why.SSHDSessi
 	log, rest, ok := strings.Cut(text, "plumlatch-log\n")
 	processes, own, ok2 := strings.Cut(rest, "plumlatch-own ")
 	if err != nil || !ok || !ok2 {
-		return nil, fmt.Errorf("the sessions could not be listed: %w", errors.Join(err, errors.New("the server's answer is cut")))
+		return nil, fmt.Errorf("the sessions could not be listed: %w",
+			errors.Join(err, errors.New("the server's answer is cut")))
 	}
 	pid, err := strconv.Atoi(strings.TrimSpace(own))
 	if err != nil {
@@ -72,7 +73,8 @@ for p in ` + strings.Join(pids, " ") + `; do kill -0 "$p" 2>/dev/null && echo le
 echo plumlatch-end`
 	text, err := capture(ctx, client, prefix+"sh -c "+shellQuote(script))
 	if !strings.Contains(text, "plumlatch-end") {
-		return nil, fmt.Errorf("whether the sessions ended is not known: %w", errors.Join(err, errors.New("the server's answer is cut")))
+		return nil, fmt.Errorf("whether the sessions ended is not known: %w",
+			errors.Join(err, errors.New("the server's answer is cut")))
 	}
 	for line := range strings.Lines(text) {
 		if pid, ok := strings.CutPrefix(strings.TrimSpace(line), "left "); ok {

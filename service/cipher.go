@@ -40,7 +40,8 @@ func OpenCipher(ctx context.Context, db *store.Store, file string) (*atrest.Ciph
 			err = CheckSentinel(ctx, db, s)
 		}
 		if err != nil {
-			return nil, fmt.Errorf("%w; the database's steward keys are sealed with one that is not at %s: put that file back from its copy (nothing was changed)", err, file)
+			return nil, fmt.Errorf("%w; the database's steward keys are sealed with one that is not at %s: put "+
+				"that file back from its copy (nothing was changed)", err, file)
 		}
 		return s, s.Keep(ctx, db)
 	}

@@ -22,7 +22,8 @@ func sources(t *testing.T, root string, use func(path string, f *ast.File)) {
 		if err != nil {
 			return err
 		}
-		if d.IsDir() && (d.Name() == "node_modules" || strings.HasPrefix(d.Name(), ".") && d.Name() != "." && d.Name() != "..") {
+		if d.IsDir() && (d.Name() == "node_modules" || strings.HasPrefix(d.Name(), ".") && d.Name() != "." &&
+			d.Name() != "..") {
 			return filepath.SkipDir
 		}
 		if !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
@@ -109,7 +110,8 @@ func TestNoRedirects(t *testing.T) {
 		ast.Inspect(f, func(n ast.Node) bool {
 			switch n := n.(type) {
 			case *ast.SelectorExpr:
-				if pkg, ok := n.X.(*ast.Ident); ok && pkg.Name == "http" && slices.Contains([]string{"DefaultClient", "Get", "Post", "PostForm", "Head"}, n.Sel.Name) {
+				if pkg, ok := n.X.(*ast.Ident); ok && pkg.Name == "http" &&
+					slices.Contains([]string{"DefaultClient", "Get", "Post", "PostForm", "Head"}, n.Sel.Name) {
 					t.Errorf("%s uses http.%s, which follows redirects", path, n.Sel.Name)
 				}
 			case *ast.CompositeLit:
@@ -184,7 +186,8 @@ func TestContexts(t *testing.T) {
 					looked++
 					// What is called may bear the name of one of ours, as a method of the store does.
 					if sel, ok := call.Fun.(*ast.SelectorExpr); ok {
-						if inner, ok := sel.X.(*ast.SelectorExpr); ok && slices.Contains([]string{"Store", "Worker", "Cloud"}, inner.Sel.Name) {
+						if inner, ok := sel.X.(*ast.SelectorExpr); ok &&
+							slices.Contains([]string{"Store", "Worker", "Cloud"}, inner.Sel.Name) {
 							t.Errorf("%s gives gin's context to %s.%s", paths[n], inner.Sel.Name, name)
 							continue
 						}
@@ -226,7 +229,9 @@ func TestEveryWayInChecksPins(t *testing.T) {
 				case *ast.Ident:
 					checks = checks || f.Name == "pinnedDoor" || f.Name == "readPins"
 				case *ast.SelectorExpr:
-					if x, ok := f.X.(*ast.Ident); ok && (x.Name == "c" && (f.Sel.Name == "enter" || f.Sel.Name == "login") || x.Name == "reach" && (f.Sel.Name == "LoginBy" || f.Sel.Name == "Login")) {
+					if x, ok := f.X.(*ast.Ident); ok &&
+						(x.Name == "c" && (f.Sel.Name == "enter" || f.Sel.Name == "login") ||
+							x.Name == "reach" && (f.Sel.Name == "LoginBy" || f.Sel.Name == "Login")) {
 						enters = x.Name + "." + f.Sel.Name
 					}
 				}
@@ -274,7 +279,8 @@ func TestNoSentenceDecides(t *testing.T) {
 		return ok && l.Kind == token.STRING && l.Value != `""`
 	}
 	sources(t, "..", func(path string, f *ast.File) {
-		if strings.HasPrefix(path, "../standin/") || strings.HasPrefix(path, "../tools/") || strings.HasPrefix(path, "../service/cloud/drivertest/") {
+		if strings.HasPrefix(path, "../standin/") || strings.HasPrefix(path, "../tools/") ||
+			strings.HasPrefix(path, "../service/cloud/drivertest/") {
 			return
 		}
 		// "switch text := err.Error(); {" and "text := err.Error()" give it another name.
@@ -283,7 +289,8 @@ func TestNoSentenceDecides(t *testing.T) {
 			if a, ok := n.(*ast.AssignStmt); ok && len(a.Lhs) == 1 && len(a.Rhs) == 1 {
 				if id, ok := a.Lhs[0].(*ast.Ident); ok {
 					if call, ok := a.Rhs[0].(*ast.CallExpr); ok {
-						if sel, ok := call.Fun.(*ast.SelectorExpr); ok && sel.Sel.Name == "Error" && len(call.Args) == 0 {
+						if sel, ok := call.Fun.(*ast.SelectorExpr); ok && sel.Sel.Name == "Error" &&
+							len(call.Args) == 0 {
 							named[id.Name] = true
 						}
 					}
@@ -295,7 +302,9 @@ func TestNoSentenceDecides(t *testing.T) {
 			switch n := n.(type) {
 			case *ast.CallExpr:
 				sel, ok := n.Fun.(*ast.SelectorExpr)
-				if !ok || len(n.Args) != 2 || !slices.Contains([]string{"Contains", "HasPrefix", "HasSuffix", "EqualFold", "Index", "TrimPrefix", "TrimSuffix", "Cut"}, sel.Sel.Name) {
+				if !ok || len(n.Args) != 2 ||
+					!slices.Contains([]string{"Contains", "HasPrefix", "HasSuffix", "EqualFold", "Index",
+						"TrimPrefix", "TrimSuffix", "Cut"}, sel.Sel.Name) {
 					return true
 				}
 				if pkg, ok := sel.X.(*ast.Ident); !ok || pkg.Name != "strings" {
@@ -306,7 +315,8 @@ func TestNoSentenceDecides(t *testing.T) {
 					found[path]++
 				}
 			case *ast.BinaryExpr:
-				if (n.Op == token.EQL || n.Op == token.NEQ) && (saysIt(n.X) && literal(n.Y) || saysIt(n.Y) && literal(n.X)) {
+				if (n.Op == token.EQL || n.Op == token.NEQ) && (saysIt(n.X) && literal(n.Y) ||
+					saysIt(n.Y) && literal(n.X)) {
 					found[path]++
 				}
 			case *ast.BasicLit:

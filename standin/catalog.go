@@ -74,10 +74,15 @@ var (
 		{"skerry-island", "Skerry Island", []string{"skerry-island-a"}},
 	}
 	Images = []Image{
-		{"debian-12", "Debian 12", "debian", allTypes, 8, "small", everywhere, "SSH-2.0-OpenSSH_9.2p1 standin-debian", true, false},
-		{"harrow-linux-4", "Harrow Linux 4", "deckhand", allTypes, 12, "medium", []string{"north-pier", "south-pier"}, "SSH-2.0-OpenSSH_9.3 standin-harrow", false, false},
-		{"tideline-2", "Tideline 2 (no RSA)", "gauger", []string{"ssh-ed25519", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521"}, 4, "small", []string{"south-pier", "skerry-island"}, "SSH-2.0-OpenSSH_9.6 standin-tideline", false, false},
-		{"harrow-web-2", "Harrow Web 2 (a board service on port 7080)", "debian", allTypes, 8, "small", everywhere, "SSH-2.0-OpenSSH_9.2p1 standin-web", true, true},
+		{"debian-12", "Debian 12", "debian", allTypes, 8, "small", everywhere, "SSH-2.0-OpenSSH_9.2p1 standin-debian",
+			true, false},
+		{"harrow-linux-4", "Harrow Linux 4", "deckhand", allTypes, 12, "medium", []string{"north-pier", "south-pier"},
+			"SSH-2.0-OpenSSH_9.3 standin-harrow", false, false},
+		{"tideline-2", "Tideline 2 (no RSA)", "gauger",
+			[]string{"ssh-ed25519", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521"}, 4, "small",
+			[]string{"south-pier", "skerry-island"}, "SSH-2.0-OpenSSH_9.6 standin-tideline", false, false},
+		{"harrow-web-2", "Harrow Web 2 (a board service on port 7080)", "debian", allTypes, 8, "small", everywhere,
+			"SSH-2.0-OpenSSH_9.2p1 standin-web", true, true},
 	}
 	Sizes = []Size{
 		{"small", 1, 1024, 10, everywhere},
@@ -114,5 +119,6 @@ type Terms struct {
 
 // Terms returns the price list.
 func (c *Cloud) Terms() Terms {
-	return Terms{Currency: "harbour pence", InstanceHour: map[string]float64{"small": 2, "medium": 7, "large": 24}, VolumeHourGB: 0.02, PaceMS: c.opts.Pace.Milliseconds()}
+	return Terms{Currency: "harbour pence", InstanceHour: map[string]float64{"small": 2, "medium": 7, "large": 24},
+		VolumeHourGB: 0.02, PaceMS: c.opts.Pace.Milliseconds()}
 }

@@ -158,8 +158,10 @@ func Open(o Options) (*Cloud, error) {
 		root.Close()
 		return nil, fmt.Errorf("the block %s is in use by another stand-in: %w; NET= moves this one", o.Network, err)
 	}
-	c := &Cloud{opts: o, root: root, hold: hold, instances: map[string]*stored{}, next: firstOffset, quit: make(chan struct{}),
-		groups: map[string]*Group{}, static: map[string]*Address{}, reserved: map[string]Address{}, strangers: map[string]*stranger{}, volumes: map[string]*Volume{}}
+	c := &Cloud{opts: o, root: root, hold: hold, instances: map[string]*stored{}, next: firstOffset,
+		quit:   make(chan struct{}),
+		groups: map[string]*Group{}, static: map[string]*Address{}, reserved: map[string]Address{},
+		strangers: map[string]*stranger{}, volumes: map[string]*Volume{}}
 	if err := c.load(); err != nil {
 		hold.Close()
 		root.Close()
@@ -240,7 +242,8 @@ func (c *Cloud) load() error {
 	}
 	var f stateFile
 	if err := json.Unmarshal(data, &f); err != nil {
-		return fmt.Errorf("%s is damaged: %w; remove the stand-in's folder to begin anew", filepath.Join(c.opts.Folder, stateName), err)
+		return fmt.Errorf("%s is damaged: %w; remove the stand-in's folder to begin anew",
+			filepath.Join(c.opts.Folder, stateName), err)
 	}
 	c.next, c.serial = f.Next, f.Serial
 	for _, g := range f.Groups {
@@ -421,7 +424,8 @@ func (c *Cloud) Launch(l Launch) (Instance, error) {
 		Instance: Instance{
 			ID: fmt.Sprintf("hull-%05d", c.serial), Name: l.Name, Region: l.Region, Image: l.Image, Size: l.Size,
 			State: Pending, Port: c.opts.Port, LoginUser: image.LoginUser, Created: c.opts.Now().UTC(),
-			Zone: l.Zone, DiskGB: l.DiskGB, Tags: l.Tags, Groups: []string{c.defaultGroup(l.Region).ID}, KeyLabel: l.KeyLabel,
+			Zone: l.Zone, DiskGB: l.DiskGB, Tags: l.Tags, Groups: []string{c.defaultGroup(l.Region).ID},
+			KeyLabel: l.KeyLabel,
 		},
 		UserData: l.UserData, Token: l.ClientToken, LaunchHash: string(hash),
 	}
@@ -512,7 +516,8 @@ func (c *Cloud) Start(token, id string) (Instance, error) {
 
 // Remove begins to remove an instance with its root volume.
 func (c *Cloud) Remove(token, id string) (Instance, error) {
-	return c.change(token, id, []State{Running, Stopped, Pending, Stopping}, []State{Removing, Removed}, Removing, c.erase)
+	return c.change(token, id, []State{Running, Stopped, Pending, Stopping}, []State{Removing, Removed},
+		Removing, c.erase)
 }
 
 func (c *Cloud) change(token, id string, from, done []State, to State, then func(*stored) error) (Instance, error) {
@@ -531,7 +536,8 @@ func (c *Cloud) change(token, id string, from, done []State, to State, then func
 		return c.showInstance(in), c.save()
 	case !slices.Contains(from, in.State):
 		return Instance{}, fmt.Errorf("%w: the instance is %s", ErrState, in.State)
-	case to == Stopping && slices.Contains(in.Nature.MissingRights, "stop"), to == Pending && slices.Contains(in.Nature.MissingRights, "start"):
+	case to == Stopping && slices.Contains(in.Nature.MissingRights, "stop"), to == Pending &&
+		slices.Contains(in.Nature.MissingRights, "start"):
 		return Instance{}, fmt.Errorf("%w: stop or start %s", ErrRights, in.Name)
 	case to == Pending && c.rootOf(id) == nil:
 		return Instance{}, fmt.Errorf("%w: no volume is attached under %s, which it boots from", ErrState, rootDevice)

@@ -30,7 +30,8 @@ type Fault struct {
 var (
 	faultCalls = []string{"launch", "get", "by-token", "stop", "start", "remove", "boot-output", "list", "state",
 		"groups", "own-group", "admit", "unadmit", "addresses", "reserve", "move", "release",
-		"volumes", "volume", "detach", "attach", "user-data", "set-user-data", "volume-state", "attach-device", "umount"}
+		"volumes", "volume", "detach", "attach", "user-data", "set-user-data", "volume-state",
+		"attach-device", "umount"}
 	faultHows = []string{"fail", "lose", "slow", "late", "twice", "hang", "astray"}
 )
 
@@ -40,7 +41,8 @@ type faults struct {
 }
 
 func (f *faults) add(x Fault) error {
-	if !slices.Contains(faultCalls, x.Call) || x.Call != "state" && x.Call != "volume-state" && !slices.Contains(faultHows, x.How) {
+	if !slices.Contains(faultCalls, x.Call) ||
+		x.Call != "state" && x.Call != "volume-state" && !slices.Contains(faultHows, x.How) {
 		return fmt.Errorf("%w: a fault has a call of %v and a how of %v", ErrInvalid, faultCalls, faultHows)
 	}
 	f.mu.Lock()

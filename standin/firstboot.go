@@ -37,7 +37,8 @@ func (c *Cloud) makeDisk(in *stored) error {
 	for _, dir := range []struct {
 		name string
 		mode fs.FileMode
-	}{{"etc/ssh/sshd_config.d", 0o755}, {"root/.ssh", 0o700}, {home, 0o755}, {"tmp", 0o777}, {"var/log", 0o755}, {"bin", 0o755}, {"usr/lib/openssh", 0o755}, {"run", 0o755}, {"mnt", 0o755}} {
+	}{{"etc/ssh/sshd_config.d", 0o755}, {"root/.ssh", 0o700}, {home, 0o755}, {"tmp", 0o777}, {"var/log", 0o755},
+		{"bin", 0o755}, {"usr/lib/openssh", 0o755}, {"run", 0o755}, {"mnt", 0o755}} {
 		name := root + "/" + dir.name
 		if err := c.root.MkdirAll(name, 0o755); err != nil {
 			return err
@@ -52,7 +53,8 @@ func (c *Cloud) makeDisk(in *stored) error {
 	}
 	image, _ := imageByName(in.Image)
 	if image.Service {
-		if err := errors.Join(c.root.MkdirAll(root+"/"+path.Dir(serviceEnabled), 0o755), c.writeFile(root+"/"+serviceEnabled, "", 0o644)); err != nil {
+		if err := errors.Join(c.root.MkdirAll(root+"/"+path.Dir(serviceEnabled), 0o755),
+			c.writeFile(root+"/"+serviceEnabled, "", 0o644)); err != nil {
 			return err
 		}
 	}
@@ -119,7 +121,8 @@ func (c *Cloud) firstBoot(in *stored) error {
 		if cfg.PasswordSSH == false || cfg.PasswordSSH == "false" || cfg.PasswordSSH == "no" {
 			passwords = "no"
 		}
-		if err := c.writeFile(root+"/etc/ssh/sshd_config.d/50-cloud-init.conf", "PasswordAuthentication "+passwords+"\n", 0o600); err != nil {
+		if err := c.writeFile(root+"/etc/ssh/sshd_config.d/50-cloud-init.conf", "PasswordAuthentication "+passwords+
+			"\n", 0o600); err != nil {
 			return err
 		}
 		line, err := c.root.ReadFile(root + "/" + hostKeyFile + ".pub")
@@ -155,7 +158,8 @@ func (c *Cloud) firstBoot(in *stored) error {
 func readUserData(text string, console *strings.Builder) cloudConfig {
 	parts := []string{text}
 	if message, err := mail.ReadMessage(strings.NewReader(text)); err == nil {
-		if kind, params, err := mime.ParseMediaType(message.Header.Get("Content-Type")); err == nil && strings.HasPrefix(kind, "multipart/") {
+		if kind, params, err := mime.ParseMediaType(message.Header.Get("Content-Type")); err == nil &&
+			strings.HasPrefix(kind, "multipart/") {
 			parts = nil
 			reader := multipart.NewReader(message.Body, params["boundary"])
 			for {
@@ -246,7 +250,8 @@ func (c *Cloud) placeKeys(in *stored, cfg cloudConfig, console *strings.Builder)
 		for _, k := range keys {
 			for _, l := range authkeys.Parse([]byte(k), time.UTC) {
 				if p, err := keypair.FromBlob(l.Blob, l.Comment); l.Err == nil && err == nil {
-					fmt.Fprintf(&forRoot, `no-port-forwarding,no-agent-forwarding,no-X11-forwarding,command="echo 'Log in as %s here, not as root.'; exit 142" %s`+"\n", user, p.Line())
+					fmt.Fprintf(&forRoot,
+						`no-port-forwarding,no-agent-forwarding,no-X11-forwarding,command="echo 'Log in as %s here, not as root.'; exit 142" %s`+"\n", user, p.Line())
 				}
 			}
 		}
@@ -273,7 +278,8 @@ func (c *Cloud) bootText(in *stored, console *strings.Builder) {
 	}
 	defer root.Close()
 	var said strings.Builder
-	sh, err := shell.New(shell.Host{Root: tree.New(root), Name: in.Name, User: "root", Home: "/root", Boot: in.Booted, Now: c.opts.Now}, strings.NewReader(""), &said, &said)
+	sh, err := shell.New(shell.Host{Root: tree.New(root), Name: in.Name, User: "root", Home: "/root", Boot: in.Booted,
+		Now: c.opts.Now}, strings.NewReader(""), &said, &said)
 	if err == nil {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()

@@ -33,13 +33,18 @@ func (c *Cloud) handleRules(mux *http.ServeMux) {
 	mux.HandleFunc("GET /v1/addresses", func(w http.ResponseWriter, r *http.Request) {
 		c.perform(w, "addresses", nil, func() (any, error) { return c.Addresses(r.URL.Query().Get("region")), nil })
 	})
-	post("/v1/instances/{id}/own-group", "own-group", func(id string, b body) (any, error) { return c.OwnGroup(b.ClientToken, id) })
+	post("/v1/instances/{id}/own-group", "own-group",
+		func(id string, b body) (any, error) { return c.OwnGroup(b.ClientToken, id) })
 	post("/v1/instances/{id}/door", "door", func(id string, b body) (any, error) { return c.SetDoor(id, b.Is) })
 	post("/v1/groups/{id}/rules", "admit", func(id string, b body) (any, error) {
 		return c.Admit(b.ClientToken, id, Rule{From: b.From, Note: b.Note})
 	})
-	post("/v1/addresses", "reserve", func(_ string, b body) (any, error) { return c.Reserve(b.ClientToken, b.Region, b.Name) })
-	post("/v1/addresses/{id}/move", "move", func(id string, b body) (any, error) { return c.Move(b.ClientToken, id, b.Instance) })
+	post("/v1/addresses", "reserve", func(_ string, b body) (any,
+		error) {
+		return c.Reserve(b.ClientToken, b.Region, b.Name)
+	})
+	post("/v1/addresses/{id}/move", "move",
+		func(id string, b body) (any, error) { return c.Move(b.ClientToken, id, b.Instance) })
 	mux.HandleFunc("DELETE /v1/groups/{id}/rules/{rule}", func(w http.ResponseWriter, r *http.Request) {
 		c.perform(w, "unadmit", []string{c.ownerOf(r.PathValue("id"))}, func() (any, error) {
 			return struct{}{}, c.Unadmit(r.URL.Query().Get("client_token"), r.PathValue("id"), r.PathValue("rule"))

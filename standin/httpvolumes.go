@@ -24,7 +24,8 @@ func (c *Cloud) handleVolumes(mux *http.ServeMux) {
 		id := r.PathValue("id")
 		c.perform(w, "volume", []string{c.nameOfVolume(id)}, func() (any, error) { return c.Volume(id) })
 	})
-	for pattern, call := range map[string]string{"/v1/volumes/{id}/detach": "detach", "/v1/volumes/{id}/attach": "attach", "/v1/instances/{id}/user-data": "set-user-data"} {
+	for pattern, call := range map[string]string{"/v1/volumes/{id}/detach": "detach",
+		"/v1/volumes/{id}/attach": "attach", "/v1/instances/{id}/user-data": "set-user-data"} {
 		mux.HandleFunc("POST "+pattern, func(w http.ResponseWriter, r *http.Request) {
 			var b body
 			if !decode(w, r, &b) {

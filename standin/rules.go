@@ -59,7 +59,8 @@ func (c *Cloud) defaultGroup(region string) *Group {
 	}
 	g := &Group{ID: id, Name: region + "-shared", Region: region, Done: map[string]string{}}
 	for n, p := range c.opts.Admit {
-		g.Rules = append(g.Rules, Rule{ID: fmt.Sprintf("%s-r%d", id, n+1), From: p.String(), Note: "there from the beginning"})
+		g.Rules = append(g.Rules, Rule{ID: fmt.Sprintf("%s-r%d", id, n+1), From: p.String(),
+			Note: "there from the beginning"})
 	}
 	c.groups[id] = g
 	return g
@@ -137,7 +138,8 @@ func (c *Cloud) OwnGroup(token, id string) (Group, error) {
 		}
 	}
 	c.serial++
-	g := &Group{ID: fmt.Sprintf("wall-%05d", c.serial), Name: in.Name + "-own", Region: in.Region, Own: id, Token: token, Done: map[string]string{}}
+	g := &Group{ID: fmt.Sprintf("wall-%05d", c.serial), Name: in.Name + "-own", Region: in.Region, Own: id,
+		Token: token, Done: map[string]string{}}
 	c.groups[g.ID] = g
 	in.Groups = append(in.Groups, g.ID)
 	return c.shown(g), c.save()

@@ -59,7 +59,8 @@ func listen(c *Cloud, disk string, in Instance, image Image, door string) (*serv
 	if err != nil {
 		return nil, err
 	}
-	s := &server{in: in, image: image, root: root, log: o.Log.With("instance", in.ID), door: door, conns: map[net.Conn]bool{}, cloud: c, tree: tree.New(root)}
+	s := &server{in: in, image: image, root: root, log: o.Log.With("instance", in.ID), door: door,
+		conns: map[net.Conn]bool{}, cloud: c, tree: tree.New(root)}
 	s.now = func() time.Time { return o.Now().Add(s.odds.ahead()) }
 	s.admitted.Store(&[]netip.Prefix{})
 	key, err := root.ReadFile(hostKeyFile)
@@ -128,7 +129,8 @@ func (s *server) serveWeb() error {
 		return nil // nobody enabled it at boot
 	}
 	if !there(serviceSeen) {
-		if err := errors.Join(s.root.MkdirAll(path.Dir(serviceSeen), 0o755), s.root.WriteFile(serviceSeen, nil, 0o644)); err != nil {
+		if err := errors.Join(s.root.MkdirAll(path.Dir(serviceSeen), 0o755),
+			s.root.WriteFile(serviceSeen, nil, 0o644)); err != nil {
 			return err
 		}
 	}
@@ -136,13 +138,14 @@ func (s *server) serveWeb() error {
 	if err != nil {
 		return err
 	}
-	s.web = &http.Server{ReadHeaderTimeout: 5 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.URL.Path != "/health" && r.URL.Path != "/" {
-			http.NotFound(w, r)
-			return
-		}
-		fmt.Fprintf(w, "%s: in order\n", s.in.Name)
-	})}
+	s.web = &http.Server{ReadHeaderTimeout: 5 * time.Second,
+		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if r.URL.Path != "/health" && r.URL.Path != "/" {
+				http.NotFound(w, r)
+				return
+			}
+			fmt.Fprintf(w, "%s: in order\n", s.in.Name)
+		})}
 	go func() { _ = s.web.Serve(l) }()
 	return nil
 }
@@ -312,7 +315,8 @@ func (s *server) lookup(name string) (account, bool) {
 		f := strings.Split(strings.TrimSpace(string(line)), ":")
 		if len(f) == 7 && f[0] == name {
 			uid, err := strconv.Atoi(f[2])
-			return account{name: name, uid: uid, home: strings.TrimPrefix(path.Clean(f[5]), "/"), shell: f[6]}, err == nil
+			return account{name: name, uid: uid, home: strings.TrimPrefix(path.Clean(f[5]), "/"), shell: f[6]},
+				err == nil
 		}
 	}
 	return account{}, false

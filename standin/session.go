@@ -113,7 +113,8 @@ func (s *server) session(conn *ssh.ServerConn, request ssh.NewChannel) {
 	}
 }
 
-func (s *server) shell(user string, ch ssh.Channel, in io.Reader, out, errOut io.Writer, env ...string) (*shell.Shell, int) {
+func (s *server) shell(user string, ch ssh.Channel, in io.Reader, out, errOut io.Writer,
+	env ...string) (*shell.Shell, int) {
 	a, ok := s.lookup(user)
 	if !ok {
 		fmt.Fprintf(ch.Stderr(), "no such user\n")
@@ -124,7 +125,8 @@ func (s *server) shell(user string, ch ssh.Channel, in io.Reader, out, errOut io
 		return nil, 1
 	}
 	sh, err := shell.New(shell.Host{
-		Root: s.tree, Name: s.in.Name, User: a.name, UID: a.uid, Home: "/" + a.home, Env: env, Boot: s.in.Booted, Now: s.now,
+		Root: s.tree, Name: s.in.Name, User: a.name, UID: a.uid, Home: "/" + a.home, Env: env,
+		Boot: s.in.Booted, Now: s.now,
 		Blocks: func() []shell.BlockDevice { return s.cloud.block(s.in.ID) },
 		Mount: func(device, at, fsType string, options []string) error {
 			return s.cloud.mount(s, device, at, fsType, options)

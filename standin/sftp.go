@@ -33,7 +33,8 @@ func (s *server) sftp(user string, ch ssh.Channel) int {
 func (s *server) serveSFTP(a account, ch ssh.Channel) int {
 	d := &disk{root: s.tree, home: "/" + a.home, odds: &s.odds}
 	filter := &fsyncFilter{Channel: ch, sync: d.syncAll}
-	server := sftp.NewRequestServer(filter, sftp.Handlers{FileGet: d, FilePut: d, FileCmd: d, FileList: d}, sftp.WithStartDirectory(d.home))
+	server := sftp.NewRequestServer(filter, sftp.Handlers{FileGet: d, FilePut: d, FileCmd: d, FileList: d},
+		sftp.WithStartDirectory(d.home))
 	err := server.Serve() // and no Close, which would close the channel before the exit status
 	// The client's end of file is the ordinary end, also with a handle still
 	// open, for which the library has another word.

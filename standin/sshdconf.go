@@ -55,7 +55,8 @@ func (s *server) configure() *ssh.ServerConfig {
 	}
 	if set["pubkeyauthentication"] != "no" {
 		config.PublicKeyCallback = s.authorize
-		config.VerifiedPublicKeyCallback = func(c ssh.ConnMetadata, _ ssh.PublicKey, p *ssh.Permissions, _ string) (*ssh.Permissions, error) {
+		config.VerifiedPublicKeyCallback = func(c ssh.ConnMetadata, _ ssh.PublicKey, p *ssh.Permissions,
+			_ string) (*ssh.Permissions, error) {
 			return s.account(c.User(), set, p)
 		}
 	}
@@ -84,11 +85,13 @@ func (s *server) account(name string, set map[string]string, p *ssh.Permissions)
 		return nil, &ssh.BannerError{Err: errRefused, Message: string(text)}
 	}
 	if day, ok := s.expires(name); ok && s.now().Unix()/86400 >= day { // pam_unix(8), shadow(5)
-		return nil, &ssh.BannerError{Err: errRefused, Message: "Your account has expired; please contact your system administrator.\n"}
+		return nil, &ssh.BannerError{Err: errRefused,
+			Message: "Your account has expired; please contact your system administrator.\n"}
 	}
 	if strings.Contains(set["authenticationmethods"], "keyboard-interactive") {
 		return nil, &ssh.PartialSuccessError{Next: ssh.ServerAuthCallbacks{
-			KeyboardInteractiveCallback: func(_ ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
+			KeyboardInteractiveCallback: func(_ ssh.ConnMetadata,
+				ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
 				_, _ = ask("", "", []string{"Verification code: "}, []bool{false})
 				return nil, errRefused
 			},

@@ -25,7 +25,8 @@ import (
 func openCloud(t *testing.T, folder string) *Cloud {
 	t.Helper()
 	// The block depends on the process, so that packages tested at once do not meet.
-	block := netip.PrefixFrom(netip.AddrFrom4([4]byte{127, byte(10 + os.Getpid()%40), byte(os.Getpid() / 40 % 16 * 16), 0}), 20)
+	block := netip.PrefixFrom(netip.AddrFrom4([4]byte{127, byte(10 + os.Getpid()%40),
+		byte(os.Getpid() / 40 % 16 * 16), 0}), 20)
 	c, err := Open(Options{Folder: folder, Network: block, Pace: time.Millisecond})
 	if err != nil {
 		t.Fatal(err)
@@ -54,7 +55,8 @@ func launch(t *testing.T, c *Cloud, token string) (Instance, *keypair.Pair) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	in, err := c.Launch(Launch{ClientToken: token, Name: "tide-gauge-9", Region: "skerry-island", Image: "debian-12", Size: "small",
+	in, err := c.Launch(Launch{ClientToken: token, Name: "tide-gauge-9", Region: "skerry-island",
+		Image: "debian-12", Size: "small",
 		UserData: "#cloud-config\nssh_pwauth: false\nssh_authorized_keys:\n  - " + pair.Public.Line() + "\n"})
 	if err != nil {
 		t.Fatal(err)
@@ -69,7 +71,8 @@ func dial(t *testing.T, in Instance, pair *keypair.Pair) *ssh.Client {
 		t.Fatal(err)
 	}
 	client, err := ssh.Dial("tcp", net.JoinHostPort(in.Address, strconv.Itoa(in.Port)), &ssh.ClientConfig{
-		User: in.LoginUser, Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)}, HostKeyCallback: ssh.InsecureIgnoreHostKey(), Timeout: 5 * time.Second})
+		User: in.LoginUser, Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)},
+		HostKeyCallback: ssh.InsecureIgnoreHostKey(), Timeout: 5 * time.Second})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -81,12 +84,14 @@ func TestLife(t *testing.T) {
 	folder := t.TempDir()
 	c := openCloud(t, folder)
 	in, pair := launch(t, c, "once")
-	again, err := c.Launch(Launch{ClientToken: "once", Name: "tide-gauge-9", Region: "skerry-island", Image: "debian-12", Size: "small",
+	again, err := c.Launch(Launch{ClientToken: "once", Name: "tide-gauge-9", Region: "skerry-island",
+		Image: "debian-12", Size: "small",
 		UserData: "#cloud-config\nssh_pwauth: false\nssh_authorized_keys:\n  - " + pair.Public.Line() + "\n"})
 	if err != nil || again.ID != in.ID || len(c.List("")) != 1 {
 		t.Errorf("the same token launched again: %+v %v", again, err)
 	}
-	if _, err := c.Launch(Launch{ClientToken: "once", Name: "other", Region: "skerry-island", Image: "debian-12", Size: "small"}); !errors.Is(err, ErrToken) {
+	if _, err := c.Launch(Launch{ClientToken: "once", Name: "other", Region: "skerry-island", Image: "debian-12",
+		Size: "small"}); !errors.Is(err, ErrToken) {
 		t.Errorf("the token for another launch: %v", err)
 	}
 	output, err := c.BootOutput(t.Context(), in.ID)
@@ -219,7 +224,8 @@ func TestForcedCommandAndRestrict(t *testing.T) {
 	c := openCloud(t, folder)
 	in, pair := launch(t, c, "forced")
 	file := filepath.Join(folder, "instances", in.ID, "home", "debian", ".ssh", "authorized_keys")
-	if err := os.WriteFile(file, []byte(`restrict,command="echo $SSH_ORIGINAL_COMMAND" `+pair.Public.Line()+"\n"), 0o600); err != nil {
+	if err := os.WriteFile(file, []byte(`restrict,command="echo $SSH_ORIGINAL_COMMAND" `+pair.Public.Line()+"\n"),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	client := dial(t, in, pair)

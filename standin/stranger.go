@@ -54,9 +54,10 @@ func (c *Cloud) stranger(address string) error {
 		return err
 	}
 	s := &stranger{listener: l}
-	config := &ssh.ServerConfig{ServerVersion: "SSH-2.0-OpenSSH_9.3 somebody-else", PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) {
-		return nil, errRefused
-	}}
+	config := &ssh.ServerConfig{ServerVersion: "SSH-2.0-OpenSSH_9.3 somebody-else",
+		PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) {
+			return nil, errRefused
+		}}
 	config.AddHostKey(signer)
 	s.wg.Go(func() {
 		for {

@@ -73,15 +73,19 @@ const (
 var layouts = map[string][]Partition{
 	"debian-12": {{Number: 1, FSType: "ext4", UUID: "6b2a5b01-0000-4000-8000-00000000d012", Holds: "system", GB: 9},
 		{Number: 14, GB: 1}, {Number: 15, FSType: "vfat", Label: "EFI", UUID: "6B2A-5B15", Holds: "empty", GB: 1}},
-	"harrow-linux-4": {{Number: 1, FSType: "vfat", Label: "EFI", UUID: "A979-2B01", Holds: "empty", GB: 1}, {Number: 2, FSType: "ext4", Label: "boot", UUID: "a9792b02-0000-4000-8000-000000004a04", Holds: "empty", GB: 1},
-		{Number: 3, FSType: "xfs", Label: "root", UUID: "a9792b03-0000-4000-8000-000000004a04", Holds: "system", GB: 18}},
-	"tideline-2":   {{Number: 1, FSType: "swap", UUID: "3f6a7d01-0000-4000-8000-00000000071d", GB: 1}, {Number: 2, FSType: "ext4", UUID: "3f6a7d02-0000-4000-8000-00000000071d", Holds: "system", GB: 8}},
+	"harrow-linux-4": {{Number: 1, FSType: "vfat", Label: "EFI", UUID: "A979-2B01", Holds: "empty", GB: 1},
+		{Number: 2, FSType: "ext4", Label: "boot", UUID: "a9792b02-0000-4000-8000-000000004a04", Holds: "empty", GB: 1},
+		{Number: 3, FSType: "xfs", Label: "root", UUID: "a9792b03-0000-4000-8000-000000004a04",
+			Holds: "system", GB: 18}},
+	"tideline-2": {{Number: 1, FSType: "swap", UUID: "3f6a7d01-0000-4000-8000-00000000071d", GB: 1},
+		{Number: 2, FSType: "ext4", UUID: "3f6a7d02-0000-4000-8000-00000000071d", Holds: "system", GB: 8}},
 	"harrow-web-2": {{Number: 1, FSType: "ext4", UUID: "3f6a7d11-0000-4000-8000-0000000000eb", Holds: "system", GB: 9}},
 }
 
 // newVolume makes the record of an instance's root volume; its folder is the instance's.
 func (c *Cloud) newVolume(in *stored) *Volume {
-	v := &Volume{ID: "hold-" + strings.TrimPrefix(in.ID, "hull-"), Zone: in.Zone, SizeGB: in.DiskGB, State: InUse, Instance: in.ID, Device: rootDevice, Origin: in.ID,
+	v := &Volume{ID: "hold-" + strings.TrimPrefix(in.ID, "hull-"), Zone: in.Zone, SizeGB: in.DiskGB, State: InUse,
+		Instance: in.ID, Device: rootDevice, Origin: in.ID,
 		Disk: Disk{Partitions: slices.Clone(layouts[in.Image])}}
 	c.volumes[v.ID] = v
 	return v
@@ -160,7 +164,8 @@ func (c *Cloud) Detach(token, id, note string) (Volume, error) {
 
 func (c *Cloud) detachLater(v *Volume) {
 	c.laterVolume(v, func(v *Volume) {
-		if in := c.instances[v.Instance]; in != nil && in.server != nil && v.InVM != "" && in.server.tree.Pull("/dev/"+v.InVM) {
+		if in := c.instances[v.Instance]; in != nil && in.server != nil && v.InVM != "" &&
+			in.server.tree.Pull("/dev/"+v.InVM) {
 			v.Dirty = true
 		}
 		v.State, v.Instance, v.Device, v.InVM = Available, "", "", ""
@@ -311,7 +316,8 @@ func (c *Cloud) SetDisk(id string, d Disk) (Volume, error) {
 		}
 		passwd, err := c.root.ReadFile(v.folder() + "/etc/passwd")
 		if err == nil {
-			err = errors.Join(c.root.MkdirAll(v.folder()+".copy/etc", 0o755), c.root.WriteFile(v.folder()+".copy/etc/passwd", passwd, 0o644))
+			err = errors.Join(c.root.MkdirAll(v.folder()+".copy/etc", 0o755),
+				c.root.WriteFile(v.folder()+".copy/etc/passwd", passwd, 0o644))
 		}
 		if err != nil {
 			return Volume{}, err
@@ -332,7 +338,8 @@ func (c *Cloud) block(id string) []shell.BlockDevice {
 		}
 		d := shell.BlockDevice{Name: v.InVM, Size: int64(v.SizeGB) << 30, Serial: strings.ReplaceAll(v.ID, "-", "")}
 		for _, p := range v.Disk.Partitions {
-			part := shell.BlockDevice{Name: fmt.Sprint(v.InVM, p.Number), Size: int64(p.GB) << 30, FSType: p.FSType, Label: p.Label, UUID: p.UUID}
+			part := shell.BlockDevice{Name: fmt.Sprint(v.InVM, p.Number), Size: int64(p.GB) << 30, FSType: p.FSType,
+				Label: p.Label, UUID: p.UUID}
 			if p.Number == 0 {
 				d.FSType, d.Label, d.UUID = p.FSType, p.Label, p.UUID
 				continue
@@ -385,7 +392,8 @@ func (c *Cloud) busy(s *server, device string) error {
 	return nil
 }
 
-var errMount = errors.New("wrong fs type, bad option, bad superblock on the device, missing codepage or helper program, or other error")
+var errMount = errors.New("wrong fs type, bad option, bad superblock on the device, missing codepage or helper " +
+	"program, or other error")
 
 func (c *Cloud) mountPartition(s *server, v *Volume, p Partition, device, at, fsType string, options []string) error {
 	mountable := []string{"ext2", "ext3", "ext4", "xfs", "btrfs", "vfat"}
@@ -456,5 +464,8 @@ func (c *Cloud) uuidMounted(s *server, v *Volume, p Partition) bool {
 	if own == nil || own == v {
 		return false
 	}
-	return slices.ContainsFunc(own.Disk.Partitions, func(x Partition) bool { return x.UUID == p.UUID && x.Holds == "system" })
+	return slices.ContainsFunc(own.Disk.Partitions, func(x Partition) bool {
+		return x.UUID == p.UUID &&
+			x.Holds == "system"
+	})
 }

@@ -37,7 +37,8 @@ func run() error {
 	port := flag.Int("ssh-port", 2222, "port of every instance's SSH server")
 	pace := flag.Duration("pace", 400*time.Millisecond, "how long a change of state takes")
 	tokenFile := flag.String("token-file", "", "`file` with the token that callers must give (needed)")
-	admit := flag.String("admit", "127.0.0.0/8", "`networks` that the shared inbound rules let in from the beginning, separated by commas")
+	admit := flag.String("admit", "127.0.0.0/8",
+		"`networks` that the shared inbound rules let in from the beginning, separated by commas")
 	strangers := flag.Bool("strangers", false, "an address that is given back goes to somebody else's server")
 	flag.Parse()
 	if *folder == "" || *tokenFile == "" || flag.NArg() > 0 {
@@ -67,7 +68,8 @@ func run() error {
 	if err != nil {
 		return fmt.Errorf("%w; another stand-in may be running", err)
 	}
-	cloud, err := standin.Open(standin.Options{Folder: *folder, Network: block, Port: *port, Pace: *pace, Log: log, Admit: admitted, Strangers: *strangers})
+	cloud, err := standin.Open(standin.Options{Folder: *folder, Network: block, Port: *port, Pace: *pace, Log: log,
+		Admit: admitted, Strangers: *strangers})
 	if err != nil {
 		return err
 	}

@@ -84,7 +84,8 @@ func describePublic(p keypair.Public) map[string]any {
 	}
 	weaknesses := []any{}
 	for _, w := range p.Weaknesses() {
-		weaknesses = append(weaknesses, map[string]any{"name": w.Name, "severity": string(w.Severity), "sentence": w.Sentence})
+		weaknesses = append(weaknesses, map[string]any{"name": w.Name, "severity": string(w.Severity),
+			"sentence": w.Sentence})
 	}
 	return map[string]any{
 		"kind": p.Kind(), "fingerprint": p.Fingerprint(), "fingerprintMD5": p.FingerprintMD5(), "cuts": cuts,
@@ -149,7 +150,8 @@ func inspect(in js.Value) (map[string]any, error) {
 		return nil, err
 	}
 	out := describePublic(f.Public)
-	out["private"], out["encrypted"], out["format"], out["wrongPassphrase"] = f.Private, f.Encrypted, f.Format.Title(), err != nil
+	out["private"], out["encrypted"], out["format"], out["wrongPassphrase"] = f.Private, f.Encrypted,
+		f.Format.Title(), err != nil
 	out["remarks"] = strings.Join(f.Remarks, " ")
 	if f.Private {
 		out["warning"] = keypair.LoadWarning(f.Public.Kind(), f.Format)

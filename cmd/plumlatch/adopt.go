@@ -61,19 +61,24 @@ func instanceAdopt(fs *flag.FlagSet) func(*cli) error {
 	identity := fs.String("identity", "", "`file` with a private key that opens it; it is used here and never sent")
 	useAgent := fs.Bool("agent", false, "use the keys in the running ssh-agent")
 	passFile := fs.String("passphrase-file", "", "`file` with the passphrase of -identity")
-	hostKey := fs.String("host-key", "", "SHA256 `fingerprint` that its host key has (default: known_hosts, else it is asked)")
-	keysFile := fs.String("authorized-keys", "", "`path` of the file that its server reads for the user, where nobody can tell")
+	hostKey := fs.String("host-key", "",
+		"SHA256 `fingerprint` that its host key has (default: known_hosts, else it is asked)")
+	keysFile := fs.String("authorized-keys", "",
+		"`path` of the file that its server reads for the user, where nobody can tell")
 	record := fs.String("record", "", "record the key that you come in with, under this `name`")
 	noSteward := fs.Bool("no-steward", false, "place no line of the service's: it is recorded for probing only")
 	jump := fs.String("jump", "", "`[USER@]HOST[:PORT]` of the jump host that it is reached through")
 	tags := tagFlag{}
 	fs.Var(tags, "tag", "`NAME=VALUE` to label it with; as often as wanted")
-	batch := fs.String("batch", "", "`file` with many: an OpenSSH client configuration, or CSV (name,address,port,user,identity,jump,host_key)")
-	rescue := fs.Bool("rescue", false, "it may rescue others of its zone: shows the line that each rescue places there, and asks")
+	batch := fs.String("batch", "", "`file` with many: an OpenSSH client configuration, or CSV "+
+		"(name,address,port,user,identity,jump,host_key)")
+	rescue := fs.Bool("rescue", false, "it may rescue others of its zone: shows the line that each rescue places "+
+		"there, and asks")
 	yes := fs.Bool("yes", false, "do not ask: an unknown host key is taken for the right one, and said so in the ledger")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		o := adoptOptions{agent: *useAgent, passFile: *passFile, keysFile: *keysFile, record: *record, noSteward: *noSteward, yes: *yes}
+		o := adoptOptions{agent: *useAgent, passFile: *passFile, keysFile: *keysFile, record: *record,
+			noSteward: *noSteward, yes: *yes}
 		if *batch != "" {
 			if len(c.args) > 0 || *address != "" || *record != "" || *hostKey != "" {
 				return usagef("-batch names the instances itself: it goes with no NAME, -address, -host-key or -record")
@@ -93,7 +98,8 @@ func instanceAdopt(fs *flag.FlagSet) func(*cli) error {
 		if err := names.Check(args[0]); err != nil {
 			return usageError{err.Error()}
 		}
-		a := adoptee{name: args[0], host: *address, port: *port, user: *user, identity: *identity, hostKey: *hostKey, tags: tags}
+		a := adoptee{name: args[0], host: *address, port: *port, user: *user, identity: *identity,
+			hostKey: *hostKey, tags: tags}
 		if a.user == "" {
 			a.user = localUser()
 		}
@@ -117,7 +123,8 @@ func instanceAdopt(fs *flag.FlagSet) func(*cli) error {
 		c.renewHosts(service)
 		if *rescue {
 			if err := service.SetRescue(c.ctx, a.name, wire.RescueChange{On: true}); err != nil {
-				return failure{fmt.Errorf("%s is adopted, and rescues nobody: %w", a.name, err), "plumlatch instance rescue " + a.name + " yes"}
+				return failure{fmt.Errorf("%s is adopted, and rescues nobody: %w", a.name, err),
+					"plumlatch instance rescue " + a.name + " yes"}
 			}
 		}
 		if *asJSON {
@@ -156,7 +163,8 @@ func (c *cli) adopt(service *client.Client, a adoptee, o adoptOptions) (adoptRes
 	if err := in.look(c.ctx, o); err != nil {
 		return r, err
 	}
-	r.KeysFiles, r.KeysKnown, r.Privilege, r.NotSeen, r.HostKnown = in.found.KeysFiles, in.found.KeysKnown, in.found.Privilege, in.found.NotSeen, in.hostKnown
+	r.KeysFiles, r.KeysKnown, r.Privilege, r.NotSeen, r.HostKnown = in.found.KeysFiles, in.found.KeysKnown,
+		in.found.Privilege, in.found.NotSeen, in.hostKnown
 	r.File, r.Keys = in.file, in.keys
 	r.OwnKey, r.ownLine = in.own.Fingerprint(), in.own.Line()
 	if o.record != "" {
@@ -164,10 +172,13 @@ func (c *cli) adopt(service *client.Client, a adoptee, o adoptOptions) (adoptRes
 			return r, err
 		}
 	}
-	request := wire.Adoption{Name: a.name, Address: in.address.String(), Port: a.port, LoginUser: a.user, HostKeys: []string{keypair.Public{Blob: in.hostKey}.Line()}, HostKnown: in.hostKnown,
-		Tags: a.tags, NoSteward: o.noSteward, KeysFiles: in.found.KeysFiles, File: in.file, Keys: in.keys, Privilege: in.found.Privilege, Parent: o.parent}
+	request := wire.Adoption{Name: a.name, Address: in.address.String(), Port: a.port, LoginUser: a.user,
+		HostKeys: []string{keypair.Public{Blob: in.hostKey}.Line()}, HostKnown: in.hostKnown,
+		Tags: a.tags, NoSteward: o.noSteward, KeysFiles: in.found.KeysFiles, File: in.file, Keys: in.keys,
+		Privilege: in.found.Privilege, Parent: o.parent}
 	if in.hop != nil {
-		request.Via = &wire.Hop{Address: in.hop.address.String(), Port: a.jump.port, LoginUser: a.jump.user, HostKeys: []string{keypair.Public{Blob: in.hop.hostKey}.Line()}}
+		request.Via = &wire.Hop{Address: in.hop.address.String(), Port: a.jump.port, LoginUser: a.jump.user,
+			HostKeys: []string{keypair.Public{Blob: in.hop.hostKey}.Line()}}
 	}
 	begun, err := service.Adopt(c.ctx, request)
 	if err != nil {
@@ -218,7 +229,8 @@ func (c *cli) recordOwn(service *client.Client, in *entrance, name string) error
 }
 
 // placeLine places the steward's line, on the jump host first, and tells the service.
-func (c *cli) placeLine(service *client.Client, in *entrance, begun wire.Adopted, r *adoptResult, o adoptOptions) error {
+func (c *cli) placeLine(service *client.Client, in *entrance, begun wire.Adopted, r *adoptResult,
+	o adoptOptions) error {
 	blob, err := checkLine(begun.StewardLine, authkeys.StewardOptions)
 	if err == nil && in.hop != nil {
 		var hopBlob []byte
@@ -234,7 +246,8 @@ func (c *cli) placeLine(service *client.Client, in *entrance, begun wire.Adopted
 	r.steward = blob
 	if in.hop != nil {
 		if !o.unattended {
-			fmt.Fprintf(c.err, "on the jump host, for forwarding to this server only:\n  %s\n", plaintext.Line(begun.HopLine))
+			fmt.Fprintf(c.err, "on the jump host, for forwarding to this server only:\n  %s\n",
+				plaintext.Line(begun.HopLine))
 		}
 		if err := in.hop.add(begun.HopLine, blob); err != nil {
 			return in.giveUp(c, service, begun.Instance.Work, fmt.Errorf("jump host: %w", err))
@@ -254,7 +267,8 @@ func (c *cli) placeLine(service *client.Client, in *entrance, begun wire.Adopted
 	return nil
 }
 
-var errBadLine = errors.New("the service sent a line for its steward that is not of the steward's form; nothing was placed")
+var errBadLine = errors.New("the service sent a line for its steward that is not of the steward's form; nothing " +
+	"was placed")
 
 // checkLine accepts a steward's line of exactly the form that it must have, and
 // returns its key.
@@ -297,10 +311,11 @@ func takeOut(ctx context.Context, files reach.Files, file, line string) error {
 	if len(l) != 1 || l[0].Err != nil {
 		return nil // none was placed
 	}
-	_, err := reach.Edit(ctx, files, file, rotation.Own(l[0].Blob, line), reach.EditOptions{Now: time.Now()}, func(d *authkeys.Document) error {
-		d.RemoveAppended(line)
-		return nil
-	})
+	_, err := reach.Edit(ctx, files, file, rotation.Own(l[0].Blob, line), reach.EditOptions{Now: time.Now()},
+		func(d *authkeys.Document) error {
+			d.RemoveAppended(line)
+			return nil
+		})
 	return err
 }
 
@@ -341,7 +356,8 @@ func (c *cli) adoptReport(service *client.Client, r adoptResult) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(c.out, "%s is adopted: %s port %d; the login user is %s.\n\n", i.Name, plaintext.Line(i.Address), i.Port, plaintext.Line(i.LoginUser))
+	fmt.Fprintf(c.out, "%s is adopted: %s port %d; the login user is %s.\n\n", i.Name, plaintext.Line(i.Address),
+		i.Port, plaintext.Line(i.LoginUser))
 	line := func(label, value string) {
 		if value != "" {
 			fmt.Fprintf(c.out, "  %-10s %s\n", label, plaintext.Line(value))
@@ -387,7 +403,8 @@ func (c *cli) adoptReport(service *client.Client, r adoptResult) error {
 	}
 	fmt.Fprintln(c.out)
 	if !known[r.OwnKey] {
-		fmt.Fprintf(c.out, "next: record the key that you came in with: echo '%s' | plumlatch key import NAME -; then plumlatch survey %s\n", strings.ReplaceAll(plaintext.Line(r.ownLine), "'", ""), i.Name)
+		fmt.Fprintf(c.out, "next: record the key that you came in with: echo '%s' | plumlatch key import NAME -; "+
+			"then plumlatch survey %s\n", strings.ReplaceAll(plaintext.Line(r.ownLine), "'", ""), i.Name)
 		return nil
 	}
 	fmt.Fprintf(c.out, "next: plumlatch open %s\n", i.Name)

@@ -158,10 +158,12 @@ func (c *cli) batchReport(rows []batchRow, asJSON bool) error {
 		}
 	} else {
 		c.table([]string{"instance", "result", ""}, out, "The file names no instance.")
-		fmt.Fprintf(c.out, "\n%d adopted, %d adopted already, %d failed.\n", counts["adopted"], counts["adopted already"], counts["failed"])
+		fmt.Fprintf(c.out, "\n%d adopted, %d adopted already, %d failed.\n", counts["adopted"],
+			counts["adopted already"], counts["failed"])
 	}
 	if counts["failed"] > 0 {
-		return failure{fmt.Errorf("%d of %d were not adopted", counts["failed"], len(rows)), "mend what is said of each, and run the same command again: it passes over what is adopted"}
+		return failure{fmt.Errorf("%d of %d were not adopted", counts["failed"], len(rows)),
+			"mend what is said of each, and run the same command again: it passes over what is adopted"}
 	}
 	return nil
 }
@@ -174,7 +176,8 @@ func readBatch(file string) ([]adoptee, error) {
 	}
 	first, _, _ := strings.Cut(string(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))), "\n")
 	var all []adoptee
-	if head := strings.Split(strings.ToLower(strings.TrimSpace(first)), ","); slices.Contains(head, "name") && slices.Contains(head, "address") {
+	if head := strings.Split(strings.ToLower(strings.TrimSpace(first)), ","); slices.Contains(head, "name") &&
+		slices.Contains(head, "address") {
 		all, err = readCSV(data, head)
 	} else {
 		all, err = readSSHConfig(file)
@@ -183,7 +186,8 @@ func readBatch(file string) ([]adoptee, error) {
 		return nil, fmt.Errorf("%s: %w", file, err)
 	}
 	if len(all) == 0 {
-		return nil, fmt.Errorf("%s: it names no instance; give an OpenSSH client configuration, or CSV that begins with name,address", file)
+		return nil, fmt.Errorf("%s: it names no instance; give an OpenSSH client configuration, or CSV that begins "+
+			"with name,address", file)
 	}
 	seen := map[string]bool{}
 	for _, a := range all {
@@ -379,7 +383,8 @@ func hostsOf(file string, depth int) ([]string, error) {
 				}
 			}
 		case "match":
-			if slices.ContainsFunc(fields, func(f string) bool { return strings.EqualFold(strings.Trim(f, `"`), "exec") }) {
+			if slices.ContainsFunc(fields,
+				func(f string) bool { return strings.EqualFold(strings.Trim(f, `"`), "exec") }) {
 				return nil, fmt.Errorf("line %d: \"Match exec\" would run a command; take it out of a copy of the file", n)
 			}
 		case "include":

@@ -39,7 +39,9 @@ func accessList(fs *flag.FlagSet) func(*cli) error {
 		if *asJSON && *asCSV {
 			return usagef("give -json or -csv, and not both")
 		}
-		rows, err := service.AccessWhere(c.ctx, url.Values{"instance": {*instance}, "key": {*key}, "holder": {*holder}, "region": {*region}, "tag": {*tag}, "user": {*user}, "evidence": {*kind}, "evidence_older_than_days": days(*older)})
+		rows, err := service.AccessWhere(c.ctx,
+			url.Values{"instance": {*instance}, "key": {*key}, "holder": {*holder}, "region": {*region},
+				"tag": {*tag}, "user": {*user}, "evidence": {*kind}, "evidence_older_than_days": days(*older)})
 		if err != nil {
 			return err
 		}
@@ -68,13 +70,16 @@ func days(n int) []string {
 // accessCSV writes accesses as CSV (RFC 4180), every cell made safe for a spreadsheet.
 func (c *cli) accessCSV(rows []wire.Access) error {
 	w := csv.NewWriter(c.raw)
-	out := [][]string{{"instance", "region", "user", "key", "steward", "holder", "holder_sort", "kind", "fingerprint", "evidence", "old", "at", "from", "since"}}
+	out := [][]string{{"instance", "region", "user", "key", "steward", "holder", "holder_sort", "kind", "fingerprint",
+		"evidence", "old", "at", "from", "since"}}
 	for _, a := range rows {
 		at := ""
 		if a.At != nil {
 			at = a.At.UTC().Format(time.RFC3339)
 		}
-		out = append(out, []string{a.Instance, a.Region, a.LoginUser, a.Key, strconv.FormatBool(a.Steward), a.Holder, a.HolderSort, a.Kind, a.Fingerprint, a.Evidence, strconv.FormatBool(a.Old), at, a.From, a.Since.UTC().Format(time.RFC3339)})
+		out = append(out, []string{a.Instance, a.Region, a.LoginUser, a.Key, strconv.FormatBool(a.Steward), a.Holder,
+			a.HolderSort, a.Kind, a.Fingerprint, a.Evidence, strconv.FormatBool(a.Old), at, a.From,
+			a.Since.UTC().Format(time.RFC3339)})
 	}
 	for _, r := range out {
 		for n := range r {
@@ -99,7 +104,10 @@ func who(fs *flag.FlagSet) func(*cli) error {
 		if *asJSON {
 			return c.json(wire.List[wire.Access]{Items: rows})
 		}
-		slices.SortStableFunc(rows, func(a, b wire.Access) int { return strings.Compare(a.Holder+"\x00"+a.Key, b.Holder+"\x00"+b.Key) })
+		slices.SortStableFunc(rows, func(a,
+			b wire.Access) int {
+			return strings.Compare(a.Holder+"\x00"+a.Key, b.Holder+"\x00"+b.Key)
+		})
 		now := time.Now()
 		var out [][]string
 		holders := map[string]bool{}
@@ -114,9 +122,11 @@ func who(fs *flag.FlagSet) func(*cli) error {
 			if a.ShownAt != nil {
 				shown = ago(*a.ShownAt, now)
 			}
-			out = append(out, []string{holder, sort, a.Key, a.Bitting, a.LoginUser, evidence(a), known(a, now), ago(a.Since, now), shown})
+			out = append(out, []string{holder, sort, a.Key, a.Bitting, a.LoginUser, evidence(a), known(a, now),
+				ago(a.Since, now), shown})
 		}
-		c.table([]string{"holder", "", "key", "bitting", "user", "evidence", "known", "on record", "private half"}, out, "No key of a person opens it, as far as the ledger knows.")
+		c.table([]string{"holder", "", "key", "bitting", "user", "evidence", "known", "on record", "private half"},
+			out, "No key of a person opens it, as far as the ledger knows.")
 		switch {
 		case len(rows) == 1:
 			fmt.Fprintf(c.out, "\n%s is the sole opener: without it there is no way in for people.\n", rows[0].Key)
@@ -173,10 +183,13 @@ func opens(fs *flag.FlagSet) func(*cli) error {
 			}{k, k.recorded != nil, rows})
 		}
 		if k.recorded == nil {
-			fmt.Fprintf(c.out, "%s, taken as a %s, is not recorded: what it opens is not known here.\nnext: plumlatch survey INSTANCE, which lists the keys that nobody wrote down\n", plaintext.Line(k.Fingerprint), k.Meant)
+			fmt.Fprintf(c.out, "%s, taken as a %s, is not recorded: what it opens is not known here.\nnext: "+
+				"plumlatch survey INSTANCE, which lists the keys that nobody wrote down\n",
+				plaintext.Line(k.Fingerprint), k.Meant)
 			return nil
 		}
-		fmt.Fprintf(c.out, "%s  %s  (taken as a %s)\n%s\n\n", k.recorded.Name, k.recorded.Bitting, k.Meant, plaintext.Line(k.recorded.Fingerprint))
+		fmt.Fprintf(c.out, "%s  %s  (taken as a %s)\n%s\n\n", k.recorded.Name, k.recorded.Bitting, k.Meant,
+			plaintext.Line(k.recorded.Fingerprint))
 		if len(rows) == 0 {
 			fmt.Fprintln(c.out, "It opens nothing, as far as the ledger knows.")
 			return nil
@@ -195,7 +208,8 @@ func (c *cli) meaning(service *client.Client, word string) (askedKey, error) {
 	}
 	switch {
 	case keypair.LooksPrivate([]byte(word)):
-		return askedKey{}, failure{errors.New("that is a private key; it was neither sent nor kept"), "give its file, or the one line of its .pub"}
+		return askedKey{}, failure{errors.New("that is a private key; it was neither sent nor kept"),
+			"give its file, or the one line of its .pub"}
 	case strings.HasPrefix(word, "SHA256:"), strings.HasPrefix(word, "MD5:"):
 		return c.recordedAs(service, askedKey{Meant: "fingerprint", Fingerprint: strings.TrimRight(word, "=")})
 	case bareMD5.MatchString(word):
@@ -217,9 +231,11 @@ func (c *cli) meaning(service *client.Client, word string) (askedKey, error) {
 		case named != nil:
 			return *named, nil
 		case bareSHA2.MatchString(word):
-			return c.recordedAs(service, askedKey{Meant: "fingerprint", Fingerprint: "SHA256:" + strings.TrimRight(word, "=")})
+			return c.recordedAs(service,
+				askedKey{Meant: "fingerprint", Fingerprint: "SHA256:" + strings.TrimRight(word, "=")})
 		}
-		return askedKey{}, failure{fmt.Errorf("%s is no file, no fingerprint, no public line and no recorded key", plaintext.Line(plaintext.Cut(word, 60))), "plumlatch key list -match PART"}
+		return askedKey{}, failure{fmt.Errorf("%s is no file, no fingerprint, no public line and no recorded key",
+			plaintext.Line(plaintext.Cut(word, 60))), "plumlatch key list -match PART"}
 	}
 	if err != nil {
 		return askedKey{}, err
@@ -232,14 +248,16 @@ func (c *cli) meaning(service *client.Client, word string) (askedKey, error) {
 	public := f.Public
 	if err == nil && len(public.Blob) == 0 {
 		if public, err = publicBeside(word); err != nil && named == nil {
-			return askedKey{}, failure{fmt.Errorf("%s is locked, hides its public half, and has no .pub beside it", word), "plumlatch key public " + shellWord(word)}
+			return askedKey{}, failure{fmt.Errorf("%s is locked, hides its public half, and has no .pub beside it",
+				word), "plumlatch key public " + shellWord(word)}
 		}
 	}
 	if err != nil {
 		return *named, nil // a file of that name that holds no key
 	}
 	if named != nil && named.Fingerprint != public.Fingerprint() {
-		return askedKey{}, failure{fmt.Errorf("%s has two meanings: the recorded key of that name is %s, and the file holds %s", word, named.Fingerprint, public.Fingerprint()),
+		return askedKey{}, failure{fmt.Errorf("%s has two meanings: the recorded key of that name is %s, and the "+
+			"file holds %s", word, named.Fingerprint, public.Fingerprint()),
 			"plumlatch opens ./" + word + ", for the file; plumlatch access list -key " + word + ", for the key"}
 	}
 	return c.recordedAs(service, askedKey{Meant: "file", Fingerprint: public.Fingerprint()})

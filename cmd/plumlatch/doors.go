@@ -80,7 +80,8 @@ func instanceRules(fs *flag.FlagSet) func(*cli) error {
 }
 
 // ranges reads -from: ranges separated by commas; "me" stands for one's own address.
-func (c *cli) ranges(service *client.Client, r wire.Rules, from, address string, yes bool) (out []string, me bool, err error) {
+func (c *cli) ranges(service *client.Client, r wire.Rules, from, address string, yes bool) (out []string,
+	me bool, err error) {
 	for _, f := range splitList(from) {
 		if f != "me" {
 			out = append(out, f)
@@ -97,7 +98,8 @@ func (c *cli) ranges(service *client.Client, r wire.Rules, from, address string,
 		return nil, false, usagef("-from is missing: a network such as 198.51.100.0/24, or me")
 	}
 	if me && address == "" && !yes {
-		if err := c.confirm(fmt.Sprintf("The cloud sees you at %s. Use that? (-my-address A says otherwise.)", strings.Join(out, " and "))); err != nil {
+		if err := c.confirm(fmt.Sprintf("The cloud sees you at %s. Use that? (-my-address A says otherwise.)",
+			strings.Join(out, " and "))); err != nil {
 			return nil, false, err
 		}
 	}
@@ -124,7 +126,8 @@ func (c *cli) myAddresses(r wire.Rules, given string) ([]string, error) {
 		}
 	}
 	if len(out) == 0 {
-		return nil, failure{errors.New("the cloud does not tell under which address it sees you"), "the same command with -my-address ADDRESS"}
+		return nil, failure{errors.New("the cloud does not tell under which address it sees you"),
+			"the same command with -my-address ADDRESS"}
 	}
 	return out, nil
 }
@@ -141,9 +144,10 @@ func callerAddresses(ctx context.Context, from string) []netip.Addr {
 	for _, network := range []string{"tcp4", "tcp6"} {
 		hc := &http.Client{Timeout: 5 * time.Second,
 			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-			Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, addr string) (net.Conn, error) {
-				return dialWithin(ctx, network, addr)
-			}}}
+			Transport: &http.Transport{DisableKeepAlives: true,
+				DialContext: func(ctx context.Context, _, addr string) (net.Conn, error) {
+					return dialWithin(ctx, network, addr)
+				}}}
 		req, err := http.NewRequestWithContext(ctx, http.MethodGet, u.String(), nil)
 		if err != nil {
 			return nil
@@ -157,7 +161,8 @@ func callerAddresses(ctx context.Context, from string) []netip.Addr {
 		if err != nil || resp.StatusCode != http.StatusOK {
 			continue
 		}
-		if a, err := netip.ParseAddr(strings.TrimSpace(string(text))); err == nil && a.Zone() == "" && !slices.Contains(out, a.Unmap()) {
+		if a, err := netip.ParseAddr(strings.TrimSpace(string(text))); err == nil && a.Zone() == "" &&
+			!slices.Contains(out, a.Unmap()) {
 			out = append(out, a.Unmap())
 		}
 	}
@@ -176,7 +181,8 @@ func (c *cli) settled(service *client.Client, w wire.Work) (wire.Work, error) {
 		}
 		select {
 		case <-c.ctx.Done():
-			return now, failure{errors.New("stopped following; the service goes on"), fmt.Sprintf("plumlatch work follow %d", w.ID)}
+			return now, failure{errors.New("stopped following; the service goes on"),
+				fmt.Sprintf("plumlatch work follow %d", w.ID)}
 		case <-time.After(150 * time.Millisecond):
 		}
 	}
@@ -187,7 +193,8 @@ func instanceAdmit(fs *flag.FlagSet) func(*cli) error {
 	lasts := fs.Duration("for", 0, "withdraw the rule by itself after this `time`")
 	address := fs.String("my-address", "", "your own `address`, where the cloud's view of it is wrong")
 	world := fs.Bool("world", false, "let everybody in, and mean it")
-	shared := fs.Bool("shared", false, "into the group of rules that other instances have too (default: into one of its own)")
+	shared := fs.Bool("shared", false, "into the group of rules that other instances have too (default: into one "+
+		"of its own)")
 	reason := fs.String("reason", "", "`why`, for whoever reads the rules")
 	yes := fs.Bool("yes", false, "do not ask")
 	asJSON := fs.Bool("json", false, "print JSON")
@@ -212,7 +219,8 @@ func instanceAdmit(fs *flag.FlagSet) func(*cli) error {
 				if g.Own || g.Others == 0 {
 					continue
 				}
-				fmt.Fprintf(c.err, "The group %s is shared: this opens %s too: %s.\n", g.Name, count(g.Others, "other instance"), some(g.SharedWith))
+				fmt.Fprintf(c.err, "The group %s is shared: this opens %s too: %s.\n", g.Name,
+					count(g.Others, "other instance"), some(g.SharedWith))
 				if !*yes {
 					if err := c.confirm("Open them all?"); err != nil {
 						return err
@@ -221,7 +229,9 @@ func instanceAdmit(fs *flag.FlagSet) func(*cli) error {
 				break
 			}
 		}
-		w, err := service.Admit(c.ctx, r.Instance, wire.Admit{From: ranges, Me: me, World: *world, Shared: *shared, Seconds: int64(lasts.Seconds()), Reason: *reason})
+		w, err := service.Admit(c.ctx, r.Instance,
+			wire.Admit{From: ranges, Me: me, World: *world, Shared: *shared, Seconds: int64(lasts.Seconds()),
+				Reason: *reason})
 		if err != nil {
 			return rangeProblem(err, r.Instance, *from)
 		}
@@ -239,7 +249,8 @@ func instanceAdmit(fs *flag.FlagSet) func(*cli) error {
 			fmt.Fprintf(c.out, "%s.\n", plaintext.Line(w.Outcome))
 		}
 		if w.State == "waiting" && w.WaitEndsAt != nil {
-			fmt.Fprintf(c.out, "The rule ends by itself %s (work %d).\nnext: plumlatch why %s; earlier end: plumlatch work cancel %d\n", ago(*w.WaitEndsAt, time.Now()), w.ID, r.Instance, w.ID)
+			fmt.Fprintf(c.out, "The rule ends by itself %s (work %d).\nnext: plumlatch why %s; earlier end: "+
+				"plumlatch work cancel %d\n", ago(*w.WaitEndsAt, time.Now()), w.ID, r.Instance, w.ID)
 			return nil
 		}
 		fmt.Fprintf(c.out, "next: plumlatch instance rules %s\n", r.Instance)
@@ -295,7 +306,8 @@ func instanceUnadmit(fs *flag.FlagSet) func(*cli) error {
 		}
 		for _, g := range r.Groups {
 			for _, rule := range g.Rules {
-				if !slices.Contains(ranges, rule.From) && !slices.Contains(ranges, strings.TrimSuffix(rule.From, "/32")) {
+				if !slices.Contains(ranges, rule.From) &&
+					!slices.Contains(ranges, strings.TrimSuffix(rule.From, "/32")) {
 					continue
 				}
 				question := ""
@@ -303,7 +315,8 @@ func instanceUnadmit(fs *flag.FlagSet) func(*cli) error {
 					question = "The service itself comes in by " + rule.From + ": it will see nothing of it any more."
 				}
 				if !g.Own && g.Others > 0 {
-					question += fmt.Sprintf(" The group %s is shared: this shuts %s too: %s.", g.Name, count(g.Others, "other instance"), some(g.SharedWith))
+					question += fmt.Sprintf(" The group %s is shared: this shuts %s too: %s.", g.Name,
+						count(g.Others, "other instance"), some(g.SharedWith))
 				}
 				if question != "" && !*yes {
 					if err := c.confirm(strings.TrimSpace(question) + " Withdraw it?"); err != nil {
@@ -325,7 +338,8 @@ func instanceUnadmit(fs *flag.FlagSet) func(*cli) error {
 			}
 		}
 		if w.State != "done" {
-			next := fmt.Sprintf("plumlatch instance rules %s; first let somebody in who is to stay: plumlatch instance admit %s -from NETWORK", r.Instance, r.Instance)
+			next := fmt.Sprintf("plumlatch instance rules %s; first let somebody in who is to stay: plumlatch "+
+				"instance admit %s -from NETWORK", r.Instance, r.Instance)
 			if w.Code == wire.WorkNoRule {
 				next = "plumlatch instance rules " + r.Instance
 			}
@@ -357,7 +371,8 @@ func instanceHostKey(fs *flag.FlagSet) func(*cli) error {
 		}
 		show := func(s wire.HostKeyState) {
 			for _, k := range s.Recorded {
-				fmt.Fprintf(c.out, "  recorded  %s %s  %s, %s\n", k.Type, k.Fingerprint, k.Source, ago(k.RecordedAt, time.Now()))
+				fmt.Fprintf(c.out, "  recorded  %s %s  %s, %s\n", k.Type, k.Fingerprint, k.Source,
+					ago(k.RecordedAt, time.Now()))
 			}
 			if len(s.Recorded) == 0 {
 				fmt.Fprintln(c.out, "  recorded  none")
@@ -376,10 +391,13 @@ func instanceHostKey(fs *flag.FlagSet) func(*cli) error {
 				}
 			}
 			if s.Doubt != "" {
-				fmt.Fprintf(c.out, "  doubtful  %s: its private half may have been read\nnext: make a new one there (ssh-keygen -A after removing the old files) and take it, or take the same again: plumlatch instance host-key %s -accept FINGERPRINT\n", plaintext.Line(s.Doubt), s.Instance)
+				fmt.Fprintf(c.out, "  doubtful  %s: its private half may have been read\nnext: make a new one "+
+					"there (ssh-keygen -A after removing the old files) and take it, or take the same again: "+
+					"plumlatch instance host-key %s -accept FINGERPRINT\n", plaintext.Line(s.Doubt), s.Instance)
 			}
 			for _, k := range s.Former {
-				fmt.Fprintf(c.out, "  before    %s %s  until %s, replaced by %s\n", k.Type, k.Fingerprint, ago(*k.ReplacedAt, time.Now()), k.ReplacedBy)
+				fmt.Fprintf(c.out, "  before    %s %s  until %s, replaced by %s\n", k.Type, k.Fingerprint,
+					ago(*k.ReplacedAt, time.Now()), k.ReplacedBy)
 			}
 		}
 		if *accept == "" && !*fromLog {
@@ -394,7 +412,8 @@ func instanceHostKey(fs *flag.FlagSet) func(*cli) error {
 			if c.exit == exitNeedsHand {
 				next := fmt.Sprintf("find out whether it was rebuilt; then: plumlatch instance host-key %s -accept %s", s.Instance, s.Offered.Fingerprint)
 				if slices.Contains(s.Printed, s.Offered.Fingerprint) {
-					next = fmt.Sprintf("its boot output has the new one; if it was rebuilt: plumlatch instance host-key %s -from-boot-log", s.Instance)
+					next = fmt.Sprintf("its boot output has the new one; if it was rebuilt: plumlatch instance "+
+						"host-key %s -from-boot-log", s.Instance)
 				}
 				fmt.Fprintf(c.out, "\nnext: %s\n", next)
 			}
@@ -402,13 +421,16 @@ func instanceHostKey(fs *flag.FlagSet) func(*cli) error {
 		}
 		switch {
 		case s.Offered == nil:
-			return failure{fmt.Errorf("no host key could be fetched: %s; nothing was changed", s.Problem), "plumlatch why " + s.Instance}
+			return failure{fmt.Errorf("no host key could be fetched: %s; nothing was changed", s.Problem),
+				"plumlatch why " + s.Instance}
 		case s.Same && s.Doubt == "":
 			return failure{errors.New("what answers is recorded already; nothing was changed"), ""}
 		case *fromLog && !slices.Contains(s.Printed, s.Offered.Fingerprint):
-			return failure{fmt.Errorf("the boot output does not have %s, which answers; nothing was changed", s.Offered.Fingerprint), "plumlatch instance boot-log " + s.Instance}
+			return failure{fmt.Errorf("the boot output does not have %s, which answers; nothing was changed",
+				s.Offered.Fingerprint), "plumlatch instance boot-log " + s.Instance}
 		case *accept != "" && *accept != s.Offered.Fingerprint:
-			return failure{fmt.Errorf("what answers is %s, and not %s; nothing was changed", s.Offered.Fingerprint, plaintext.Line(*accept)), "plumlatch instance host-key " + s.Instance}
+			return failure{fmt.Errorf("what answers is %s, and not %s; nothing was changed", s.Offered.Fingerprint,
+				plaintext.Line(*accept)), "plumlatch instance host-key " + s.Instance}
 		}
 		if !*yes {
 			fmt.Fprintf(c.err, "%s\n", s.Instance)
@@ -417,11 +439,13 @@ func instanceHostKey(fs *flag.FlagSet) func(*cli) error {
 				recorded = s.Recorded[0].Fingerprint
 			}
 			fmt.Fprintf(c.err, "  recorded  %s\n  answers   %s\n", recorded, s.Offered.Fingerprint)
-			if err := c.confirm("Whoever answers will be trusted as " + s.Instance + ". Take the new one?"); err != nil {
+			if err := c.confirm("Whoever answers will be trusted as " + s.Instance +
+				". Take the new one?"); err != nil {
 				return err
 			}
 		}
-		s, err = service.AcceptHostKey(c.ctx, s.Instance, wire.AcceptHostKey{Fingerprint: s.Offered.Fingerprint, FromBootLog: *fromLog})
+		s, err = service.AcceptHostKey(c.ctx, s.Instance,
+			wire.AcceptHostKey{Fingerprint: s.Offered.Fingerprint, FromBootLog: *fromLog})
 		if err != nil {
 			return err
 		}
@@ -465,7 +489,8 @@ func instanceBootLog(fs *flag.FlagSet) func(*cli) error {
 }
 
 func instanceRefresh(fs *flag.FlagSet) func(*cli) error {
-	address := fs.String("address", "", "of an adopted instance: the `address` that it has now; its recorded host key must answer there")
+	address := fs.String("address", "", "of an adopted instance: the `address` that it has now; its recorded host "+
+		"key must answer there")
 	port := fs.Int("port", 0, "of an adopted instance: the `port` of its SSH server now")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
@@ -520,7 +545,8 @@ func staticList(fs *flag.FlagSet) func(*cli) error {
 			}
 			rows = append(rows, []string{a.Name, a.Address, a.Region, who})
 		}
-		c.table([]string{"name", "address", "region", "instance"}, rows, nothing(fs, "No static address.\nnext: plumlatch static-address reserve NAME -region REGION"))
+		c.table([]string{"name", "address", "region", "instance"}, rows,
+			nothing(fs, "No static address.\nnext: plumlatch static-address reserve NAME -region REGION"))
 		return nil
 	}
 }
@@ -573,11 +599,13 @@ func staticMove(fs *flag.FlagSet) func(*cli) error {
 				if who == "" {
 					who = a.CloudID
 				}
-				if err := c.confirm(fmt.Sprintf("%s (%s) is %s's: it gets another address then, and its connections end. Move it?", a.Name, a.Address, who)); err != nil {
+				if err := c.confirm(fmt.Sprintf("%s (%s) is %s's: it gets another address then, and its "+
+					"connections end. Move it?", a.Name, a.Address, who)); err != nil {
 					return err
 				}
 			} else if *to != "" && who == "" {
-				if err := c.confirm(fmt.Sprintf("%s leaves the address that it has for %s, and its connections end. Move it?", *to, a.Address)); err != nil {
+				if err := c.confirm(fmt.Sprintf("%s leaves the address that it has for %s, and its connections "+
+					"end. Move it?", *to, a.Address)); err != nil {
 					return err
 				}
 			}
@@ -603,7 +631,8 @@ func staticRelease(fs *flag.FlagSet) func(*cli) error {
 			return err
 		}
 		if !*yes {
-			if err := c.confirm(fmt.Sprintf("Give the static address %s back? Somebody else may get it, and there is no way to have it again.", args[0])); err != nil {
+			if err := c.confirm(fmt.Sprintf("Give the static address %s back? Somebody else may get it, and there "+
+				"is no way to have it again.", args[0])); err != nil {
 				return err
 			}
 		}

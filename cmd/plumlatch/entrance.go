@@ -108,7 +108,8 @@ func (c *cli) enter(a adoptee, o adoptOptions) (*entrance, error) {
 	files, end, err := reach.OverSSH(in.ssh)
 	if err != nil {
 		in.close()
-		return nil, failure{fmt.Errorf("%s lets you in, and the files cannot be reached: %w", a.name, err), "the same command with -no-steward, to record it for probing only"}
+		return nil, failure{fmt.Errorf("%s lets you in, and the files cannot be reached: %w", a.name, err),
+			"the same command with -no-steward, to record it for probing only"}
 	}
 	in.ends = append(in.ends, end.Close)
 	in.files = files
@@ -137,7 +138,8 @@ func (c *cli) login(a adoptee, o adoptOptions) (_ *entrance, err error) {
 			return nil, fmt.Errorf("jump host %s: %w", plaintext.Line(a.jump.host), err)
 		}
 		if in.address, err = netip.ParseAddr(a.host); err != nil {
-			return nil, failure{fmt.Errorf("behind a jump host, give the IP address and not the name %s", plaintext.Line(a.host)), "the same command with -address ADDRESS"}
+			return nil, failure{fmt.Errorf("behind a jump host, give the IP address and not the name %s",
+				plaintext.Line(a.host)), "the same command with -address ADDRESS"}
 		}
 	} else if in.address, err = resolve(c.ctx, a.host); err != nil {
 		return nil, err
@@ -171,7 +173,8 @@ func (c *cli) login(a adoptee, o adoptOptions) (_ *entrance, err error) {
 // notIn explains why the engineer's key did not get in.
 func (c *cli) notIn(err error, a adoptee, signers []ssh.Signer) error {
 	if errors.Is(err, reach.ErrNotLetIn) {
-		return failure{fmt.Errorf("%s does not let %s in with %s: the server refused %d keys", plaintext.Line(a.host), a.user, map[bool]string{true: "the agent's keys", false: a.identity}[a.identity == ""], len(signers)),
+		return failure{fmt.Errorf("%s does not let %s in with %s: the server refused %d keys", plaintext.Line(a.host),
+			a.user, map[bool]string{true: "the agent's keys", false: a.identity}[a.identity == ""], len(signers)),
 			"see -user and -identity; ssh -v shows what is offered"}
 	}
 	return fmt.Errorf("%s port %d: %w", plaintext.Line(a.host), a.port, err)
@@ -279,7 +282,8 @@ func (n noting) SignWithAlgorithm(rand io.Reader, data []byte, algorithm string)
 
 // knownHostKey fetches the host key and decides whether it is the right one:
 // by the fingerprint given, by known_hosts, or by asking.
-func (c *cli) knownHostKey(dial func(context.Context) (net.Conn, error), host string, t reach.Target, want string, o adoptOptions) (blob []byte, known string, err error) {
+func (c *cli) knownHostKey(dial func(context.Context) (net.Conn, error), host string, t reach.Target, want string,
+	o adoptOptions) (blob []byte, known string, err error) {
 	callback, err := knownHostsFiles()
 	if err != nil {
 		return nil, "", err
@@ -333,10 +337,13 @@ func (c *cli) knownHostKey(dial func(context.Context) (net.Conn, error), host st
 		return blob, "known_hosts", nil
 	}
 	if ke, ok := errors.AsType[*knownhosts.KeyError](err); ok && len(ke.Want) > 0 {
-		return nil, "", failure{fmt.Errorf("its host key is %s, and known_hosts has another: %s; something else may answer at %s; nothing was sent", last, keypair.Fingerprint(ke.Want[0].Key.Marshal()), plaintext.Line(host)),
+		return nil, "", failure{fmt.Errorf("its host key is %s, and known_hosts has another: %s; something else "+
+			"may answer at %s; nothing was sent", last, keypair.Fingerprint(ke.Want[0].Key.Marshal()),
+			plaintext.Line(host)),
 			"find out which of the two is right before anything else"}
 	}
-	question := fmt.Sprintf("The host key of %s is %s (%s), and nobody here knows it. Is it the right one?", plaintext.Line(host), last, key.Type())
+	question := fmt.Sprintf("The host key of %s is %s (%s), and nobody here knows it. Is it the right one?",
+		plaintext.Line(host), last, key.Type())
 	if o.unattended && !o.yes {
 		return nil, "", fmt.Errorf("its host key %s is not in known_hosts", last)
 	}
@@ -400,7 +407,8 @@ func knownHostsFiles() (ssh.HostKeyCallback, error) {
 func (in *entrance) look(ctx context.Context, o adoptOptions) error {
 	version := authkeys.ParseVersion(string(in.ssh.ServerVersion()))
 	if err := authkeys.CheckOptions(version, authkeys.StewardOptions); err != nil && !o.noSteward {
-		return failure{fmt.Errorf("a steward is not possible there: %w", err), "the same command with -no-steward, to record it for probing only"}
+		return failure{fmt.Errorf("a steward is not possible there: %w", err),
+			"the same command with -no-steward, to record it for probing only"}
 	}
 	var err error
 	if in.found, err = reach.Inspect(ctx, in.ssh, in.user, o.keysFile); errors.Is(err, reach.ErrKeysFiles) {
@@ -431,7 +439,9 @@ func (in *entrance) look(ctx context.Context, o adoptOptions) error {
 		}
 		for _, l := range authkeys.Parse(data, time.UTC) {
 			if l.Err == nil {
-				in.keys = append(in.keys, wire.FoundKey{File: f, Line: l.Number, Options: l.Options.Text, PublicKey: keypair.Public{Blob: l.Blob, Comment: plaintext.Line(l.Comment)}.Line()})
+				in.keys = append(in.keys,
+					wire.FoundKey{File: f, Line: l.Number, Options: l.Options.Text,
+						PublicKey: keypair.Public{Blob: l.Blob, Comment: plaintext.Line(l.Comment)}.Line()})
 			} else {
 				in.found.NotSeen = append(in.found.NotSeen, fmt.Sprintf("%s line %d: %v", f, l.Number, l.Err))
 			}
@@ -473,7 +483,10 @@ func chooseFile(files reach.Files, names []string) (file string, why, err error)
 		}
 	}
 	if why != nil {
-		return "", why, failure{fmt.Errorf("the steward's line cannot be placed: %w; nothing was changed", why), "the same command with -no-steward, or -authorized-keys PATH"}
+		return "", why, failure{fmt.Errorf("the steward's line cannot be placed: %w; nothing was changed", why),
+			"the same command with -no-steward, or -authorized-keys PATH"}
 	}
-	return "", nil, failure{fmt.Errorf("the steward's line cannot be placed: none of %s exists; your key came in by another way (a command or a certificate authority)", strings.Join(names, ", ")), "the same command with -authorized-keys PATH, or -no-steward"}
+	return "", nil, failure{fmt.Errorf("the steward's line cannot be placed: none of %s exists; your key came in "+
+		"by another way (a command or a certificate authority)", strings.Join(names, ", ")),
+		"the same command with -authorized-keys PATH, or -no-steward"}
 }

@@ -15,7 +15,8 @@ import (
 
 // adopteeOf is where an instance of the ledger is entered, with its recorded host key.
 func adopteeOf(i wire.Instance, d door, identity string) adoptee {
-	a := adoptee{name: i.Name, host: i.Address, port: i.Port, user: i.LoginUser, identity: identity, hostKey: d.keys[0].Fingerprint()}
+	a := adoptee{name: i.Name, host: i.Address, port: i.Port, user: i.LoginUser, identity: identity,
+		hostKey: d.keys[0].Fingerprint()}
 	if i.Via != nil {
 		a.jump = &jumpHost{host: i.Via.Address, port: i.Via.Port, user: i.Via.LoginUser}
 	}
@@ -43,12 +44,14 @@ func (c *cli) containment(service *client.Client, text, key string) ([]string, e
 			}
 			mine, err := c.myAddresses(r, "")
 			if err == nil {
-				fmt.Fprintf(c.err, "the cloud sees this machine at %s: the old key is taken from there alone until it is replaced\n", strings.Join(mine, " and "))
+				fmt.Fprintf(c.err, "the cloud sees this machine at %s: the old key is taken from there alone until "+
+					"it is replaced\n", strings.Join(mine, " and "))
 				return append(out, mine...), nil
 			}
 			trouble = err
 		}
-		return nil, failure{fmt.Errorf("under which address this machine is seen is not known: %w", trouble), "the same command with -contain NETWORK"}
+		return nil, failure{fmt.Errorf("under which address this machine is seen is not known: %w", trouble),
+			"the same command with -contain NETWORK"}
 	}
 	return out, nil
 }
@@ -62,10 +65,12 @@ func (c *cli) recordExposed(service *client.Client, o rotateOptions) error {
 	}
 	c.printFollows(f, access.Exposed)
 	if o.plan {
-		return failure{fmt.Errorf("%s is not recorded as exposed, and a plan records nothing", f.Key.Name), "plumlatch key exposed " + f.Key.Name}
+		return failure{fmt.Errorf("%s is not recorded as exposed, and a plan records nothing", f.Key.Name),
+			"plumlatch key exposed " + f.Key.Name}
 	}
 	if !o.yes {
-		if err := c.confirm(fmt.Sprintf("Record that somebody else may have %s? An exposed key never counts as safe again.", f.Key.Name)); err != nil {
+		if err := c.confirm(fmt.Sprintf("Record that somebody else may have %s? An exposed key never counts as "+
+			"safe again.", f.Key.Name)); err != nil {
 			return err
 		}
 	}
@@ -97,20 +102,24 @@ func (c *cli) afterExposed(service *client.Client, w wire.Work, o rotateOptions)
 			return err
 		}
 	} else {
-		fmt.Fprintf(c.out, "Sessions that %s opened go on: a key is asked for at the login alone. The same command with -end-sessions ends them.\n", o.exposed)
+		fmt.Fprintf(c.out, "Sessions that %s opened go on: a key is asked for at the login alone. The same command "+
+			"with -end-sessions ends them.\n", o.exposed)
 	}
 	if len(p.Found) > 0 {
 		fmt.Fprintf(c.out, "\nKeys there that nobody wrote down; whoever had %s may have left them:\n\n", o.exposed)
 		var rows [][]string
 		for _, f := range p.Found {
-			rows = append(rows, []string{f.Instance, f.LoginUser, f.Fingerprint, plaintext.Line(f.Comment), f.Since.Local().Format("2006-01-02 15:04")})
+			rows = append(rows, []string{f.Instance, f.LoginUser, f.Fingerprint, plaintext.Line(f.Comment),
+				f.Since.Local().Format("2006-01-02 15:04")})
 		}
 		c.table([]string{"instance", "user", "fingerprint", "comment", "since"}, rows, "")
-		fmt.Fprintf(c.out, "next: plumlatch access record INSTANCE FINGERPRINT, or take it out by hand; plumlatch today -what unrecorded-key\n")
+		fmt.Fprintf(c.out, "next: plumlatch access record INSTANCE FINGERPRINT, or take it out by hand; plumlatch "+
+			"today -what unrecorded-key\n")
 	} else {
 		fmt.Fprintf(c.out, "No key that nobody wrote down is known there. next: plumlatch survey -all, which looks again\n")
 	}
-	fmt.Fprintf(c.out, "The host keys of these instances are doubtful from now on: whoever had the key may have read their private halves.\nnext: plumlatch today -what host-key-doubtful\n")
+	fmt.Fprintf(c.out, "The host keys of these instances are doubtful from now on: whoever had the key may have "+
+		"read their private halves.\nnext: plumlatch today -what host-key-doubtful\n")
 	return nil
 }
 
@@ -136,7 +145,9 @@ func (c *cli) endSessions(service *client.Client, p wire.FleetPlan, o rotateOpti
 	}
 	c.table([]string{"instance", "sessions of " + old.Name}, rows, "")
 	if open > 0 {
-		return failure{fmt.Errorf("sessions that %s may have opened were not ended on %s", old.Name, count(open, "instance")), fmt.Sprintf("plumlatch rotate -exposed %s -new %s -end-sessions, from where the new key's private half is", old.Name, o.new)}
+		return failure{fmt.Errorf("sessions that %s may have opened were not ended on %s", old.Name,
+			count(open, "instance")), fmt.Sprintf("plumlatch rotate -exposed %s -new %s -end-sessions, from where "+
+			"the new key's private half is", old.Name, o.new)}
 	}
 	return nil
 }
@@ -176,7 +187,8 @@ func (c *cli) endSessionsOn(service *client.Client, m wire.FleetMember, old wire
 
 // endThese chooses the sessions that the old key opened, or, where the log does
 // not tell, asks about all of that user's; never the one that asks.
-func (c *cli) endThese(client *reach.Client, i wire.Instance, all []why.SSHDSession, old wire.Key, o rotateOptions) (string, error) {
+func (c *cli) endThese(client *reach.Client, i wire.Instance, all []why.SSHDSession, old wire.Key,
+	o rotateOptions) (string, error) {
 	var known, unknown []why.SSHDSession
 	for _, s := range all {
 		switch {
@@ -188,9 +200,11 @@ func (c *cli) endThese(client *reach.Client, i wire.Instance, all []why.SSHDSess
 		}
 	}
 	if len(unknown) > 0 {
-		text := fmt.Sprintf("%s: sshd's log does not tell which key opened %s of %s there (%s). End them?", i.Name, count(len(unknown), "session"), i.LoginUser, pidsOf(unknown))
+		text := fmt.Sprintf("%s: sshd's log does not tell which key opened %s of %s there (%s). End them?", i.Name,
+			count(len(unknown), "session"), i.LoginUser, pidsOf(unknown))
 		if o.yes {
-			return "", fmt.Errorf("sshd's log does not tell which key opened %s of %s (%s), and -yes does not answer for that", count(len(unknown), "session"), i.LoginUser, pidsOf(unknown))
+			return "", fmt.Errorf("sshd's log does not tell which key opened %s of %s (%s), and -yes does not "+
+				"answer for that", count(len(unknown), "session"), i.LoginUser, pidsOf(unknown))
 		}
 		if err := c.confirm(text); err == nil {
 			known = append(known, unknown...)

@@ -27,7 +27,8 @@ import (
 // their data. Nothing of it passes the service.
 func (c *cli) fetchOut(o restoreOptions) error {
 	if o.fetch == "" || o.out == "" || o.new == "" || o.route != "" || o.go_ {
-		return usagef("-fetch PATHS needs -out FOLDER and -new KEY, whose private half is here, and goes with no -route or -go")
+		return usagef("-fetch PATHS needs -out FOLDER and -new KEY, whose private half is here, and goes with no " +
+			"-route or -go")
 	}
 	args, service, err := c.begin("INSTANCE")
 	if err != nil {
@@ -39,7 +40,8 @@ func (c *cli) fetchOut(o restoreOptions) error {
 		}
 	}
 	if _, err := os.Stat(o.out); err == nil {
-		return failure{fmt.Errorf("%s is there already; nothing was begun", o.out), "the same command with another -out"}
+		return failure{fmt.Errorf("%s is there already; nothing was begun", o.out),
+			"the same command with another -out"}
 	}
 	k, err := service.Key(c.ctx, o.new)
 	if err != nil {
@@ -50,7 +52,8 @@ func (c *cli) fetchOut(o restoreOptions) error {
 		return err
 	}
 	if !o.yes {
-		if err := c.confirm(fmt.Sprintf("Stop %s for as long as it takes to copy %s out of its root volume?", args[0], o.fetch)); err != nil {
+		if err := c.confirm(fmt.Sprintf("Stop %s for as long as it takes to copy %s out of its root volume?", args[0],
+			o.fetch)); err != nil {
 			return err
 		}
 	}
@@ -73,7 +76,8 @@ func (c *cli) fetchOut(o restoreOptions) error {
 	done(end)
 	switch {
 	case trouble != nil:
-		return failure{fmt.Errorf("nothing more was copied: %w; the instance goes back to what it was", trouble), fmt.Sprintf("plumlatch work show %d", w.ID)}
+		return failure{fmt.Errorf("nothing more was copied: %w; the instance goes back to what it was", trouble),
+			fmt.Sprintf("plumlatch work show %d", w.ID)}
 	case err != nil:
 		return err
 	case end.State != "done":
@@ -82,7 +86,8 @@ func (c *cli) fetchOut(o restoreOptions) error {
 		return c.json(end)
 	}
 	c.renewHosts(service)
-	fmt.Fprintf(c.out, "%s: %s.\nnext: ls -R %s; plumlatch work report %d\n", end.Instance, plaintext.Line(end.Outcome), o.out, end.ID)
+	fmt.Fprintf(c.out, "%s: %s.\nnext: ls -R %s; plumlatch work report %d\n", end.Instance,
+		plaintext.Line(end.Outcome), o.out, end.ID)
 	return nil
 }
 
@@ -93,7 +98,9 @@ func (c *cli) copyFrom(service *client.Client, id int64, signer ssh.Signer, o re
 	if err != nil {
 		return err
 	}
-	if _, err := netip.ParseAddr(door.Address); err != nil || door.Port < 1 || door.Port > 65535 || !names.LoginUser(door.User) || !path.IsAbs(door.Mount) || path.Clean(door.Mount) != door.Mount || len(door.HostKeys) == 0 {
+	if _, err := netip.ParseAddr(door.Address); err != nil || door.Port < 1 || door.Port > 65535 ||
+		!names.LoginUser(door.User) || !path.IsAbs(door.Mount) || path.Clean(door.Mount) != door.Mount ||
+		len(door.HostKeys) == 0 {
 		return errors.New("the service names a rescue instance that makes no sense")
 	}
 	if pins, err := readPins(); err != nil {
@@ -108,7 +115,8 @@ func (c *cli) copyFrom(service *client.Client, id int64, signer ssh.Signer, o re
 		// One that was adopted is an instance like others, and may be pinned.
 		owner := hostkeys.Owner(service.URL(), door.Name, "")
 		if alias := pins.AliasOf(owner); alias != "" && !pins.Same(alias, keys) {
-			return fmt.Errorf("the host key of the rescue instance %s is another one than is pinned here: nothing was copied", plaintext.Line(door.Name))
+			return fmt.Errorf("the host key of the rescue instance %s is another one than is pinned here: nothing "+
+				"was copied", plaintext.Line(door.Name))
 		}
 	}
 	t := reach.Target{Address: door.Address, Port: door.Port, User: door.User}
@@ -119,7 +127,10 @@ func (c *cli) copyFrom(service *client.Client, id int64, signer ssh.Signer, o re
 		}
 		t.HostKeys = append(t.HostKeys, p.Blob)
 	}
-	conn, err := reach.Login(c.ctx, func(ctx context.Context) (net.Conn, error) { return here.Dial(ctx, t.Address, t.Port) }, t, []ssh.Signer{signer}, enterLimit)
+	conn, err := reach.Login(c.ctx, func(ctx context.Context) (net.Conn,
+		error) {
+		return here.Dial(ctx, t.Address, t.Port)
+	}, t, []ssh.Signer{signer}, enterLimit)
 	if err != nil {
 		return err
 	}
@@ -193,7 +204,8 @@ func (c *copying) tree(name string) error {
 	case fi.Mode.IsRegular():
 		return c.file(name, local, fi.Mode.Perm())
 	}
-	c.left = append(c.left, name+" ("+map[bool]string{true: "a link", false: "no file"}[fi.Mode&fs.ModeSymlink != 0]+")")
+	c.left = append(c.left, name+" ("+map[bool]string{true: "a link", false: "no file"}[fi.Mode&fs.ModeSymlink != 0]+
+		")")
 	return nil
 }
 

@@ -38,7 +38,8 @@ func hostsPlace() (hostsFiles, error) {
 	if dir, err = filepath.Abs(dir); err != nil {
 		return hostsFiles{}, err
 	}
-	return hostsFiles{dir: dir, config: filepath.Join(dir, "plumlatch_hosts"), known: filepath.Join(dir, "plumlatch_known_hosts"), main: filepath.Join(dir, "config")}, nil
+	return hostsFiles{dir: dir, config: filepath.Join(dir, "plumlatch_hosts"),
+		known: filepath.Join(dir, "plumlatch_known_hosts"), main: filepath.Join(dir, "config")}, nil
 }
 
 // includePaths are the ways to name the file in an Include line, besides its
@@ -96,7 +97,8 @@ func (c *cli) planHosts(service *client.Client, base, keyDir string, accepted ..
 	}
 	p.before = before
 	if at := headValue(before, headService); at != "" && at != base {
-		return nil, failure{fmt.Errorf("%s was written for another service, %s", files.config, plaintext.Line(at)), "remove that file to have it written for this one"}
+		return nil, failure{fmt.Errorf("%s was written for another service, %s", files.config, plaintext.Line(at)),
+			"remove that file to have it written for this one"}
 	}
 	if keyDir == "" {
 		if keyDir = headValue(before, headKeys); keyDir == "" {
@@ -140,7 +142,8 @@ func (c *cli) planHosts(service *client.Client, base, keyDir string, accepted ..
 		}
 		host, err := p.host(i, *a, local[a.Fingerprint], accepted)
 		if err == nil && host.Hop != nil && !knows("ProxyJump") {
-			err = errors.New("it stands behind a jump host, and this machine's ssh knows no ProxyJump; plumlatch open gets there")
+			err = errors.New("it stands behind a jump host, and this machine's ssh knows no ProxyJump; plumlatch " +
+				"open gets there")
 		}
 		if err == nil && seen[strings.ToLower(host.Name)] {
 			err = errors.New("its name differs from another's by case only, and they are one to ssh")
@@ -152,7 +155,8 @@ func (c *cli) planHosts(service *client.Client, base, keyDir string, accepted ..
 		seen[strings.ToLower(host.Name)] = true
 		p.hosts = append(p.hosts, host)
 	}
-	head := []string{"Written by \"plumlatch hosts write\", which writes it anew: change nothing here.", headService + base, headKeys + keyDir}
+	head := []string{"Written by \"plumlatch hosts write\", which writes it anew: change nothing here.",
+		headService + base, headKeys + keyDir}
 	if p.text, err = sshconfig.Render(head, p.hosts, knows); err != nil {
 		return nil, err
 	}
@@ -179,11 +183,13 @@ func (p *hostsPlan) host(i wire.Instance, a wire.Access, identity string, accept
 	if identity, err = filepath.Abs(identity); err != nil {
 		return h, err
 	}
-	h = sshconfig.Host{Name: i.Name, Address: d.address, Port: d.port, User: d.user, IdentityFile: identity, Alias: d.alias, KnownHosts: p.files.known}
+	h = sshconfig.Host{Name: i.Name, Address: d.address, Port: d.port, User: d.user, IdentityFile: identity,
+		Alias: d.alias, KnownHosts: p.files.known}
 	keys := map[string][]keypair.Public{"": d.keys}
 	aliases := map[string]string{"": d.alias}
 	if d.hop != nil {
-		h.Hop = &sshconfig.Host{Name: d.hop.alias, Address: d.hop.address, Port: d.hop.port, User: d.hop.user, IdentityFile: identity, Alias: d.hop.alias, KnownHosts: p.files.known}
+		h.Hop = &sshconfig.Host{Name: d.hop.alias, Address: d.hop.address, Port: d.hop.port, User: d.hop.user,
+			IdentityFile: identity, Alias: d.hop.alias, KnownHosts: p.files.known}
 		keys[hopServer], aliases[hopServer] = d.hop.keys, d.hop.alias
 	}
 	if err := h.Check(); err != nil {
@@ -204,7 +210,10 @@ func (p *hostsPlan) pin(instance, server, alias string, keys []keypair.Public, a
 	for _, k := range keys {
 		now = append(now, k.Fingerprint())
 	}
-	yes := !slices.ContainsFunc(now, func(fp string) bool { return !slices.Contains(accepted, fp) && !slices.Contains(pinned, fp) })
+	yes := !slices.ContainsFunc(now, func(fp string) bool {
+		return !slices.Contains(accepted, fp) &&
+			!slices.Contains(pinned, fp)
+	})
 	switch {
 	case len(pinned) == 0 && p.pins.Fits(owner, alias, keys) || yes && len(accepted) > 0:
 		p.pins.Set(owner, alias, keys)
@@ -244,7 +253,8 @@ func knownOptions() func(string) bool {
 	}
 	unknown := map[string]bool{}
 	for _, o := range sshconfig.Options {
-		value := map[string]string{"Port": "22", "IdentitiesOnly": "yes", "StrictHostKeyChecking": "yes", "CheckHostIP": "no", "UpdateHostKeys": "no"}[o]
+		value := map[string]string{"Port": "22", "IdentitiesOnly": "yes", "StrictHostKeyChecking": "yes",
+			"CheckHostIP": "no", "UpdateHostKeys": "no"}[o]
 		if value == "" {
 			value = "x"
 		}
@@ -274,7 +284,8 @@ func hostsPrint(fs *flag.FlagSet) func(*cli) error {
 			return err
 		}
 		if *asJSON {
-			return c.json(map[string]any{"text": p.text, "changes": p.changes, "left_out": p.left, "host_keys_moved": p.moved})
+			return c.json(map[string]any{"text": p.text, "changes": p.changes, "left_out": p.left,
+				"host_keys_moved": p.moved})
 		}
 		_, err = fmt.Fprint(c.out, p.text)
 		c.leftOut(p)
@@ -304,7 +315,8 @@ func hostsWrite(fs *flag.FlagSet) func(*cli) error {
 		}
 		if *compare {
 			if *asJSON {
-				return c.json(map[string]any{"changes": p.changes, "left_out": p.left, "host_keys_moved": p.moved, "include": include.state})
+				return c.json(map[string]any{"changes": p.changes, "left_out": p.left, "host_keys_moved": p.moved,
+					"include": include.state})
 			}
 			c.changes(p)
 			if include.state != sshconfig.IncludeFirst {
@@ -314,7 +326,8 @@ func hostsWrite(fs *flag.FlagSet) func(*cli) error {
 			return nil
 		}
 		if include.state != sshconfig.IncludeFirst && !*yes {
-			if err := c.confirm(fmt.Sprintf("Put the line \"Include %s\" first in %s? Nothing else in it changes.", p.files.config, p.files.main)); err != nil {
+			if err := c.confirm(fmt.Sprintf("Put the line \"Include %s\" first in %s? Nothing else in it changes.",
+				p.files.config, p.files.main)); err != nil {
 				return err
 			}
 		}
@@ -328,7 +341,8 @@ func hostsWrite(fs *flag.FlagSet) func(*cli) error {
 			return err
 		}
 		if *asJSON {
-			return c.json(map[string]any{"changes": p.changes, "left_out": p.left, "include": sshconfig.IncludeFirst, "file": p.files.config})
+			return c.json(map[string]any{"changes": p.changes, "left_out": p.left, "include": sshconfig.IncludeFirst,
+				"file": p.files.config})
 		}
 		c.changes(p)
 		for _, h := range p.hosts {
@@ -367,7 +381,8 @@ func (c *cli) changes(p *hostsPlan) {
 // fingerprints side by side. Without a yes the pinned ones stay.
 func (c *cli) askMoved(p *hostsPlan, yes bool) error {
 	for _, m := range p.moved {
-		fmt.Fprintf(c.err, "The host key of %s is another one now, or it is another host by the same name.\n  pinned here   %s\n  recorded now  %s\n", m.Instance, strings.Join(m.Pinned, " "), strings.Join(m.Now, " "))
+		fmt.Fprintf(c.err, "The host key of %s is another one now, or it is another host by the same name.\n  "+
+			"pinned here   %s\n  recorded now  %s\n", m.Instance, strings.Join(m.Pinned, " "), strings.Join(m.Now, " "))
 		if yes {
 			fmt.Fprintf(c.err, "  taken, as -yes answers every question\n")
 		}
@@ -428,7 +443,8 @@ func (h hostsFiles) include() (included, error) {
 	in := included{file: h.main, mode: 0o600, path: h.config, also: h.includePaths()}
 	byHand := fmt.Sprintf("put this line first in it yourself: Include %s", h.config)
 	if fi, err := os.Stat(h.main); err == nil && !fi.Mode().IsRegular() {
-		return in, failure{fmt.Errorf("%s is no regular file, and ssh cannot read it as its configuration; nothing was written", h.main), "move it away, and try again"}
+		return in, failure{fmt.Errorf("%s is no regular file, and ssh cannot read it as its configuration; nothing "+
+			"was written", h.main), "move it away, and try again"}
 	}
 	text, err := readOptional(h.main)
 	if err != nil {
@@ -446,9 +462,11 @@ func (h hostsFiles) include() (included, error) {
 		return in, err
 	case fi.Mode()&fs.ModeSymlink != 0:
 		target, _ := os.Readlink(h.main)
-		return in, failure{fmt.Errorf("%s is a link to %s, which something else keeps; nothing was written", h.main, plaintext.Line(target)), byHand + ", and: plumlatch hosts write"}
+		return in, failure{fmt.Errorf("%s is a link to %s, which something else keeps; nothing was written", h.main,
+			plaintext.Line(target)), byHand + ", and: plumlatch hosts write"}
 	case fi.Mode().Perm()&0o200 == 0:
-		return in, failure{fmt.Errorf("%s is not writable (mode %04o); nothing was written", h.main, fi.Mode().Perm()), "chmod u+w " + h.main + ", or " + byHand}
+		return in, failure{fmt.Errorf("%s is not writable (mode %04o); nothing was written", h.main,
+			fi.Mode().Perm()), "chmod u+w " + h.main + ", or " + byHand}
 	}
 	in.mode = fi.Mode().Perm()
 	return in, nil
@@ -484,7 +502,8 @@ func (c *cli) renewHosts(service *client.Client, accepted ...string) {
 		return
 	}
 	for _, m := range p.moved {
-		fmt.Fprintf(c.err, "warning: the host key of %s is another one than is pinned here; ssh will refuse it\nnext: plumlatch hosts write\n", m.Instance)
+		fmt.Fprintf(c.err, "warning: the host key of %s is another one than is pinned here; ssh will refuse "+
+			"it\nnext: plumlatch hosts write\n", m.Instance)
 	}
 	changed := map[string]bool{}
 	for _, ch := range p.changes {
@@ -518,6 +537,7 @@ func (c *cli) forgetPins(service *client.Client, instance string) {
 		err = replaceFile(files.known, now, 0o600)
 	}
 	if err != nil {
-		fmt.Fprintf(c.err, "warning: %s still has the host key of %s: %s\n", files.known, instance, plaintext.Line(err.Error()))
+		fmt.Fprintf(c.err, "warning: %s still has the host key of %s: %s\n", files.known, instance,
+			plaintext.Line(err.Error()))
 	}
 }

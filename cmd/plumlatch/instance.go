@@ -80,12 +80,15 @@ func (c *cli) finish(service *client.Client, i wire.Instance, verb string, asJSO
 
 func (c *cli) ended(service *client.Client, i wire.Instance, verb string) error {
 	if verb == "stop" {
-		fmt.Fprintf(c.out, "%s is stopped. What was known of its doors is old now; its address was given back.\nnext: plumlatch instance start %s\n", i.Name, i.Name)
+		fmt.Fprintf(c.out, "%s is stopped. What was known of its doors is old now; its address was given "+
+			"back.\nnext: plumlatch instance start %s\n", i.Name, i.Name)
 		return nil
 	}
-	fmt.Fprintf(c.out, "%s runs in %s at %s port %d; the login user is %s.\n", i.Name, plaintext.Line(i.Region), plaintext.Line(i.Address), i.Port, plaintext.Line(i.LoginUser))
+	fmt.Fprintf(c.out, "%s runs in %s at %s port %d; the login user is %s.\n", i.Name, plaintext.Line(i.Region),
+		plaintext.Line(i.Address), i.Port, plaintext.Line(i.LoginUser))
 	for _, h := range i.HostKeys {
-		fmt.Fprintf(c.out, "host key %s %s, known from %s.\n", plaintext.Line(h.Type), plaintext.Line(h.Fingerprint), plaintext.Line(h.Source))
+		fmt.Fprintf(c.out, "host key %s %s, known from %s.\n", plaintext.Line(h.Type), plaintext.Line(h.Fingerprint),
+			plaintext.Line(h.Source))
 	}
 	if i.Trouble != "" {
 		fmt.Fprintf(c.out, "\ntrouble: %s\n", plaintext.Line(i.Trouble))
@@ -116,7 +119,8 @@ func instanceList(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		rows, err := service.Instances(c.ctx, url.Values{"q": {*text}, "region": {*region}, "image": {*image}, "state": {*state}, "key": {*key}})
+		rows, err := service.Instances(c.ctx,
+			url.Values{"q": {*text}, "region": {*region}, "image": {*image}, "state": {*state}, "key": {*key}})
 		if err != nil {
 			return err
 		}
@@ -133,9 +137,11 @@ func instanceList(fs *flag.FlagSet) func(*cli) error {
 			if address != "" && i.Port != 22 {
 				address += fmt.Sprintf(" port %d", i.Port)
 			}
-			out = append(out, []string{i.Name, i.State, i.Region, address, i.LoginUser, i.Image, i.Size, fmt.Sprint(i.Keys), going})
+			out = append(out, []string{i.Name, i.State, i.Region, address, i.LoginUser, i.Image, i.Size,
+				fmt.Sprint(i.Keys), going})
 		}
-		c.table([]string{"instance", "state", "region", "address", "user", "image", "size", "keys", ""}, out, nothing(fs, "No instance.\nnext: plumlatch help instance launch"))
+		c.table([]string{"instance", "state", "region", "address", "user", "image", "size", "keys", ""}, out,
+			nothing(fs, "No instance.\nnext: plumlatch help instance launch"))
 		return nil
 	}
 }
@@ -184,7 +190,8 @@ func instanceShow(fs *flag.FlagSet) func(*cli) error {
 		line("privilege", i.Privilege)
 		line("files", strings.Join(i.KeysFiles, ", "))
 		line("cloud", strings.TrimSpace(i.Cloud+" "+i.CloudID))
-		line(map[bool]string{true: "adopted", false: "launched"}[i.Adopted], ago(i.CreatedAt, time.Now())+" by "+i.CreatedBy)
+		line(map[bool]string{true: "adopted", false: "launched"}[i.Adopted], ago(i.CreatedAt, time.Now())+
+			" by "+i.CreatedBy)
 		for _, h := range i.HostKeys {
 			line("host key", h.Type+" "+h.Fingerprint+" ("+h.Source+")")
 		}
@@ -246,9 +253,11 @@ func changeCommand(verb string) func(fs *flag.FlagSet) func(*cli) error {
 					return err
 				}
 				if i.Adopted {
-					err = c.confirm(fmt.Sprintf("Forget %s? The machine stays as it is; the steward's line is taken out of it.", i.Name))
+					err = c.confirm(fmt.Sprintf("Forget %s? The machine stays as it is; the steward's line is "+
+						"taken out of it.", i.Name))
 				} else {
-					err = c.confirm(fmt.Sprintf("Remove %s (%s in %s) and its root volume, for good?", i.Name, plaintext.Line(i.State), plaintext.Line(i.Region)))
+					err = c.confirm(fmt.Sprintf("Remove %s (%s in %s) and its root volume, for good?", i.Name,
+						plaintext.Line(i.State), plaintext.Line(i.Region)))
 				}
 				if err != nil {
 					return err
@@ -262,7 +271,8 @@ func changeCommand(verb string) func(fs *flag.FlagSet) func(*cli) error {
 				if *asJSON {
 					return c.json(i)
 				}
-				fmt.Fprintf(c.out, "Began to %s %s: work %d.\nnext: plumlatch work follow %d\n", verb, i.Name, i.Work, i.Work)
+				fmt.Fprintf(c.out, "Began to %s %s: work %d.\nnext: plumlatch work follow %d\n", verb,
+					i.Name, i.Work, i.Work)
 				return nil
 			}
 			return c.finish(service, i, verb, *asJSON)
@@ -273,7 +283,8 @@ func changeCommand(verb string) func(fs *flag.FlagSet) func(*cli) error {
 // confirm asks a question that only "yes" answers. Without a terminal it is an error.
 func (c *cli) confirm(question string) error {
 	if !c.tty {
-		return failure{fmt.Errorf("a question needs an answer, and there is no terminal: %s", question), "the same command with -yes"}
+		return failure{fmt.Errorf("a question needs an answer, and there is no terminal: %s", question),
+			"the same command with -yes"}
 	}
 	fmt.Fprintf(c.err, "%s Type yes: ", question)
 	answer, err := bufio.NewReader(c.in).ReadString('\n')
@@ -288,8 +299,10 @@ func imageList(fs *flag.FlagSet) func(*cli) error {
 	get := func(service *client.Client, ctx context.Context) ([]wire.Image, error) {
 		return service.Images(ctx, *region)
 	}
-	return catalogueList(fs, get, []string{"image", "title", "login user", "least size", "least disk", "regions", "kinds of key"}, func(i wire.Image) []string {
-		return []string{i.Name, i.Title, i.LoginUser, i.SmallestSize, fmt.Sprintf("%d GiB", i.MinDiskGB), strings.Join(i.Regions, " "), kindWords(i.KeyTypes)}
+	return catalogueList(fs, get, []string{"image", "title", "login user", "least size", "least disk", "regions",
+		"kinds of key"}, func(i wire.Image) []string {
+		return []string{i.Name, i.Title, i.LoginUser, i.SmallestSize, fmt.Sprintf("%d GiB", i.MinDiskGB),
+			strings.Join(i.Regions, " "), kindWords(i.KeyTypes)}
 	})
 }
 
@@ -299,14 +312,16 @@ func sizeList(fs *flag.FlagSet) func(*cli) error {
 		return service.Sizes(ctx, *region)
 	}
 	return catalogueList(fs, get, []string{"size", "cpus", "memory", "disk", "regions"}, func(s wire.Size) []string {
-		return []string{s.Name, fmt.Sprint(s.CPUs), fmt.Sprintf("%d MiB", s.MemoryMB), fmt.Sprintf("%d GiB", s.DiskGB), strings.Join(s.Regions, " ")}
+		return []string{s.Name, fmt.Sprint(s.CPUs), fmt.Sprintf("%d MiB", s.MemoryMB),
+			fmt.Sprintf("%d GiB", s.DiskGB), strings.Join(s.Regions, " ")}
 	})
 }
 
 func regionList(fs *flag.FlagSet) func(*cli) error {
-	return catalogueList(fs, (*client.Client).Regions, []string{"region", "title", "zones"}, func(r wire.Region) []string {
-		return []string{r.Name, r.Title, strings.Join(r.Zones, " ")}
-	})
+	return catalogueList(fs, (*client.Client).Regions, []string{"region", "title", "zones"},
+		func(r wire.Region) []string {
+			return []string{r.Name, r.Title, strings.Join(r.Zones, " ")}
+		})
 }
 
 // kindWords shortens the types of a key's line to what people call them.

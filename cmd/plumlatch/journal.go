@@ -44,9 +44,11 @@ func journalList(fs *flag.FlagSet) func(*cli) error {
 			} else if e.Outcome != "" {
 				what = strings.TrimSpace(e.Intent + ": " + e.Outcome)
 			}
-			rows = append(rows, []string{fmt.Sprint(e.ID), e.At.Local().Format("2006-01-02 15:04:05"), e.Operator, e.Address, e.Action, e.Target, what})
+			rows = append(rows, []string{fmt.Sprint(e.ID), e.At.Local().Format("2006-01-02 15:04:05"), e.Operator,
+				e.Address, e.Action, e.Target, what})
 		}
-		c.table([]string{"id", "at", "operator", "from", "action", "target", "what"}, rows, "The journal has nothing on that.")
+		c.table([]string{"id", "at", "operator", "from", "action", "target", "what"}, rows,
+			"The journal has nothing on that.")
 		return nil
 	}
 }
@@ -140,7 +142,8 @@ func journalVerify(fs *flag.FlagSet) func(*cli) error {
 			if err := addFile(*file, &v); err != nil {
 				return err
 			}
-		} else if err := service.Export(c.ctx, func(_ []byte, l journal.Line) error { v.Add(l); return nil }); err != nil {
+		} else if err := service.Export(c.ctx,
+			func(_ []byte, l journal.Line) error { v.Add(l); return nil }); err != nil {
 			return err
 		}
 		check := v.Done()
@@ -197,7 +200,8 @@ func addFile(name string, v *journal.Verifier) error {
 
 func (c *cli) printCheck(check wire.JournalCheck, known *remembered, file string) {
 	if len(check.Breaks) == 0 {
-		fmt.Fprintf(c.out, "The journal holds: %s, %s, computed on this machine.\n", count(int(check.Links), "link"), count(check.Heads, "signed head"))
+		fmt.Fprintf(c.out, "The journal holds: %s, %s, computed on this machine.\n", count(int(check.Links), "link"),
+			count(check.Heads, "signed head"))
 	} else {
 		fmt.Fprintf(c.out, "The journal does not hold; %s:\n\n", count(len(check.Breaks), "break"))
 		for _, b := range check.Breaks {
@@ -210,18 +214,22 @@ func (c *cli) printCheck(check wire.JournalCheck, known *remembered, file string
 	}
 	switch {
 	case known == nil:
-		fmt.Fprintf(c.out, "Its public key was seen here for the first time; from now on this machine remembers it, and the head (%s).\n", file)
+		fmt.Fprintf(c.out, "Its public key was seen here for the first time; from now on this machine remembers "+
+			"it, and the head (%s).\n", file)
 	case len(check.Breaks) == 0 && known.Head.N > 0:
-		fmt.Fprintf(c.out, "It goes on from link %d, which this machine saw %s.\n", known.Head.N, ago(known.Head.At, time.Now()))
+		fmt.Fprintf(c.out, "It goes on from link %d, which this machine saw %s.\n", known.Head.N,
+			ago(known.Head.At, time.Now()))
 	}
 	if check.OwnerRole {
-		fmt.Fprintln(c.out, "The service's database role could change the journal: give the service an -owner-url-file, so that it has a role of its own.")
+		fmt.Fprintln(c.out, "The service's database role could change the journal: give the service an "+
+			"-owner-url-file, so that it has a role of its own.")
 	}
 	if len(check.Breaks) > 0 {
 		if known != nil && strings.Contains(strings.Join(check.Breaks, " "), "another key signs") {
 			fmt.Fprintf(c.out, "If the service was set up anew, and you know by whom: move %s away.\n", file)
 		}
-		fmt.Fprintln(c.out, "next: plumlatch journal export -out FILE, and keep it; then find out who could write to the database")
+		fmt.Fprintln(c.out, "next: plumlatch journal export -out FILE, and keep it; then find out who could write "+
+			"to the database")
 	}
 }
 
@@ -249,7 +257,8 @@ func journalExport(fs *flag.FlagSet) func(*cli) error {
 func (c *cli) exportTo(service *client.Client, name string) error {
 	f, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if errors.Is(err, fs.ErrExist) {
-		return failure{fmt.Errorf("%s is there already, and is not written over", name), "the same command with another -out"}
+		return failure{fmt.Errorf("%s is there already, and is not written over", name),
+			"the same command with another -out"}
 	}
 	if err != nil {
 		return err
@@ -267,7 +276,8 @@ func (c *cli) exportTo(service *client.Client, name string) error {
 	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
 		return errors.Join(err, os.Remove(name))
 	}
-	fmt.Fprintf(c.out, "%s written: %d entries, %s.\nnext: plumlatch journal verify -file %s\n", name, entries, count(heads, "signed head"), shellWord(name))
+	fmt.Fprintf(c.out, "%s written: %d entries, %s.\nnext: plumlatch journal verify -file %s\n", name, entries,
+		count(heads, "signed head"), shellWord(name))
 	return nil
 }
 

@@ -33,7 +33,8 @@ func sshDir() (string, error) {
 }
 
 func keyCreate(fs *flag.FlagSet) func(*cli) error {
-	kind := fs.String("kind", string(keypair.Ed25519), "`kind` of key: ed25519, rsa-2048, rsa-3072, rsa-4096, ecdsa-256, ecdsa-384, ecdsa-521")
+	kind := fs.String("kind", string(keypair.Ed25519),
+		"`kind` of key: ed25519, rsa-2048, rsa-3072, rsa-4096, ecdsa-256, ecdsa-384, ecdsa-521")
 	format := fs.String("format", string(keypair.FormatOpenSSH), "file `format`: openssh, pem, pkcs8, ppk, ppk2")
 	dir := fs.String("dir", "", "`folder` to write the files in (default ~/.ssh)")
 	comment := fs.String("comment", "", "`text` for the key's comment (default: its name)")
@@ -41,7 +42,8 @@ func keyCreate(fs *flag.FlagSet) func(*cli) error {
 	holder := fs.String("holder", "", "`name` of who holds the private half (holder list)")
 	passFile := fs.String("new-passphrase-file", "", "`file` with the passphrase; an empty one means none")
 	random := fs.Bool("random-passphrase", false, "make a strong passphrase, and show it once")
-	passFD := fs.Int("passphrase-fd", -1, "with -random-passphrase: open file `descriptor` to write it to, instead of showing it")
+	passFD := fs.Int("passphrase-fd", -1,
+		"with -random-passphrase: open file `descriptor` to write it to, instead of showing it")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
 		args, err := c.names("NAME")
@@ -67,7 +69,8 @@ func keyCreate(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		p := newPair{name: name, kind: k, format: f, dir: *dir, comment: *comment, note: *note, holder: *holder, passFile: *passFile, random: *random, passFD: *passFD}
+		p := newPair{name: name, kind: k, format: f, dir: *dir, comment: *comment, note: *note, holder: *holder,
+			passFile: *passFile, random: *random, passFD: *passFD}
 		recorded, _, err := c.makePair(service, &p)
 		if err != nil {
 			return err
@@ -76,7 +79,9 @@ func keyCreate(fs *flag.FlagSet) func(*cli) error {
 			return c.json(recorded)
 		}
 		lock, files := map[string]string{"yes": "with a passphrase", "no": "without a passphrase"}[p.locked], p.files
-		fmt.Fprintf(c.out, "Made %s, %s, %s, in the format %s.\n\n  private half  %s (mode 0600, stays here)\n  public half   %s (recorded)\n  fingerprint   %s\n  bitting       %s\n\nnext: plumlatch instance launch NAME -image debian-12 -size small -region north-pier -key %s\n",
+		fmt.Fprintf(c.out, "Made %s, %s, %s, in the format %s.\n\n  private half  %s (mode 0600, stays here)\n  "+
+			"public half   %s (recorded)\n  fingerprint   %s\n  bitting       %s\n\nnext: plumlatch instance "+
+			"launch NAME -image debian-12 -size small -region north-pier -key %s\n",
 			name, k, lock, f.Title(), files.private, files.public, recorded.Fingerprint, recorded.Bitting, name)
 		return nil
 	}
@@ -104,7 +109,8 @@ func (c *cli) makePair(service *client.Client, p *newPair) (recorded wire.Key, s
 		}
 	}
 	p.comment = cmp.Or(p.comment, p.name)
-	p.files = pairFiles{private: filepath.Join(p.dir, p.name+extension(p.format)), public: filepath.Join(p.dir, p.name+".pub")}
+	p.files = pairFiles{private: filepath.Join(p.dir, p.name+extension(p.format)),
+		public: filepath.Join(p.dir, p.name+".pub")}
 	if err := c.freePlace(service, p.name, p.files); err != nil {
 		return recorded, nil, err
 	}
@@ -126,15 +132,19 @@ func (c *cli) makePair(service *client.Client, p *newPair) (recorded wire.Key, s
 		return recorded, nil, err
 	}
 	p.locked = map[bool]string{true: "yes", false: "no"}[len(passphrase) > 0]
-	recorded, err = service.AddKey(c.ctx, wire.NewKey{Name: p.name, PublicKey: pair.Public.Line(), MadeHere: true, Note: p.note, Holder: p.holder, Passphrase: p.locked})
+	recorded, err = service.AddKey(c.ctx,
+		wire.NewKey{Name: p.name, PublicKey: pair.Public.Line(), MadeHere: true, Note: p.note, Holder: p.holder,
+			Passphrase: p.locked})
 	if client.Definite(err) {
 		return recorded, nil, errors.Join(err, os.Remove(p.files.private), os.Remove(p.files.public))
 	}
 	if err != nil {
 		c.warnPlace(p.files.private)
 		show()
-		return recorded, nil, failure{fmt.Errorf("%w\nThe pair was written to %s, and is kept: whether the service has recorded it is not known", err, p.files.private),
-			fmt.Sprintf("plumlatch key show %s; if it is not there: plumlatch key import %s %s", p.name, p.name, p.files.public)}
+		return recorded, nil, failure{fmt.Errorf("%w\nThe pair was written to %s, and is kept: whether the service "+
+			"has recorded it is not known", err, p.files.private),
+			fmt.Sprintf("plumlatch key show %s; if it is not there: plumlatch key import %s %s", p.name,
+				p.name, p.files.public)}
 	}
 	// The private half is at hand: what else would show better that it exists.
 	if signer, err = pair.Signer(); err == nil {
@@ -155,7 +165,8 @@ type pairFiles struct{ private, public string }
 
 // extension is what a format's files are usually called.
 func extension(f keypair.Format) string {
-	return map[keypair.Format]string{keypair.FormatPEM: ".pem", keypair.FormatPKCS8: ".pem", keypair.FormatPPK3: ".ppk", keypair.FormatPPK2: ".ppk"}[f]
+	return map[keypair.Format]string{keypair.FormatPEM: ".pem", keypair.FormatPKCS8: ".pem",
+		keypair.FormatPPK3: ".ppk", keypair.FormatPPK2: ".ppk"}[f]
 }
 
 // freePlace makes sure that neither the files nor the name are taken, before
@@ -163,12 +174,14 @@ func extension(f keypair.Format) string {
 func (c *cli) freePlace(service *client.Client, name string, files pairFiles) error {
 	for _, f := range []string{files.private, files.public} {
 		if _, err := os.Lstat(f); err == nil {
-			return failure{fmt.Errorf("%s exists, and is not overwritten: %s", f, c.whatIs(service, f)), "choose another name, or another folder with -dir"}
+			return failure{fmt.Errorf("%s exists, and is not overwritten: %s", f, c.whatIs(service, f)),
+				"choose another name, or another folder with -dir"}
 		}
 	}
 	k, err := service.Key(c.ctx, name)
 	if err == nil {
-		return failure{fmt.Errorf("the name %s is taken by %s %s", k.Name, k.Kind, k.Fingerprint), "choose another name"}
+		return failure{fmt.Errorf("the name %s is taken by %s %s", k.Name, k.Kind, k.Fingerprint),
+			"choose another name"}
 	}
 	if p, ok := errors.AsType[*client.Problem](err); ok && p.Of("not-found") {
 		return nil
@@ -330,9 +343,11 @@ func keyImport(fs *flag.FlagSet) func(*cli) error {
 	fs.StringVar(&n.Note, "note", "", "`text` to remember it by, one line")
 	fs.StringVar(&n.Holder, "holder", "", "`name` of who holds the private half (holder list)")
 	fs.StringVar(&n.KeptAt, "kept-at", "", "`text`: where the private half is kept")
-	fs.BoolVar(&n.Elsewhere, "elsewhere", false, "the pair was made by a cloud or provisioning tool: its private half was in other hands")
+	fs.BoolVar(&n.Elsewhere, "elsewhere", false,
+		"the pair was made by a cloud or provisioning tool: its private half was in other hands")
 	comment := fs.String("comment", "", "`text` to record as the comment instead; -comment \"\" drops it")
-	batch := fs.String("batch", "", "`file or folder` with many public halves, recorded under names taken from their comments or files")
+	batch := fs.String("batch", "", "`file or folder` with many public halves, recorded under names taken from "+
+		"their comments or files")
 	whole := fs.Bool("whole", false, "with -batch: all or nothing")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
@@ -394,13 +409,15 @@ func keyImport(fs *flag.FlagSet) func(*cli) error {
 			fmt.Fprintf(c.err, "note: %s\n", r)
 		}
 		if what := givesAway(p.Comment); what != "" {
-			fmt.Fprintf(c.err, "note: its comment %q gives away %s, on every instance that it is placed on; import it with -comment \"\" to drop that.\n", p.Comment, what)
+			fmt.Fprintf(c.err, "note: its comment %q gives away %s, on every instance that it is placed on; import "+
+				"it with -comment \"\" to drop that.\n", p.Comment, what)
 		}
 		if *asJSON {
 			return c.json(k)
 		}
 		c.weak(k)
-		fmt.Fprintf(c.out, "Recorded %s: %s, comment %q.\n\n  fingerprint  %s\n  bitting      %s\n\nnext: plumlatch instance launch NAME ... -key %s\n", k.Name, k.Kind, k.Comment, k.Fingerprint, k.Bitting, k.Name)
+		fmt.Fprintf(c.out, "Recorded %s: %s, comment %q.\n\n  fingerprint  %s\n  bitting      %s\n\nnext: "+
+			"plumlatch instance launch NAME ... -key %s\n", k.Name, k.Kind, k.Comment, k.Fingerprint, k.Bitting, k.Name)
 		return nil
 	}
 }
@@ -408,7 +425,8 @@ func keyImport(fs *flag.FlagSet) func(*cli) error {
 // weak warns of a key's weaknesses.
 func (c *cli) weak(k wire.Key) {
 	for _, w := range k.Weaknesses {
-		fmt.Fprintf(c.err, "warning: %s (%s): %s\n", plaintext.Line(w.Name), plaintext.Line(w.Severity), plaintext.Line(w.Sentence))
+		fmt.Fprintf(c.err, "warning: %s (%s): %s\n", plaintext.Line(w.Name), plaintext.Line(w.Severity),
+			plaintext.Line(w.Sentence))
 	}
 }
 
@@ -444,9 +462,11 @@ func keyList(fs *flag.FlagSet) func(*cli) error {
 		}
 		var rows [][]string
 		for _, k := range keys {
-			rows = append(rows, []string{k.Name, k.Bitting, k.Kind, fmt.Sprint(k.Reach), k.Holder, ago(k.CreatedAt, time.Now()), k.Origin, standing(k), k.Fingerprint})
+			rows = append(rows, []string{k.Name, k.Bitting, k.Kind, fmt.Sprint(k.Reach), k.Holder,
+				ago(k.CreatedAt, time.Now()), k.Origin, standing(k), k.Fingerprint})
 		}
-		c.table([]string{"key", "bitting", "kind", "reach", "holder", "recorded", "origin", "", "fingerprint"}, rows, nothing(fs, "No key is recorded.\nnext: plumlatch key create NAME"))
+		c.table([]string{"key", "bitting", "kind", "reach", "holder", "recorded", "origin", "", "fingerprint"}, rows,
+			nothing(fs, "No key is recorded.\nnext: plumlatch key create NAME"))
 		return nil
 	}
 }

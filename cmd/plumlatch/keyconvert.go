@@ -69,10 +69,12 @@ func (c *cli) deliver(out string, data []byte, mode fs.FileMode) error {
 }
 
 func keyConvert(fs *flag.FlagSet) func(*cli) error {
-	format := fs.String("format", "", "`format` to write: openssh, pem, pkcs8, ppk, ppk2 for a private file; line, rfc4716, spki for a public one")
+	format := fs.String("format", "", "`format` to write: openssh, pem, pkcs8, ppk, ppk2 for a private file; line, "+
+		"rfc4716, spki for a public one")
 	out := fs.String("out", "", "`file` to write, or - for standard output")
 	passFile := fs.String("passphrase-file", "", "`file` with the passphrase that the key has")
-	newFile := fs.String("new-passphrase-file", "", "`file` with the passphrase that it is to have; an empty one means none (default: the one that it has)")
+	newFile := fs.String("new-passphrase-file", "",
+		"`file` with the passphrase that it is to have; an empty one means none (default: the one that it has)")
 	comment := fs.String("comment", "", "`text` for the comment instead; -comment \"\" drops it")
 	return func(c *cli) error {
 		args, err := c.names("FILE")
@@ -125,7 +127,8 @@ func keyConvert(fs *flag.FlagSet) func(*cli) error {
 
 func (c *cli) convertPrivate(f keypair.File, to keypair.Format, passphrase []byte, newFile string) ([]byte, error) {
 	if f.Pair == nil {
-		return nil, failure{errors.New("the file holds a public half only, and a private format was asked for"), "give the private file, or -format line, rfc4716 or spki"}
+		return nil, failure{errors.New("the file holds a public half only, and a private format was asked for"),
+			"give the private file, or -format line, rfc4716 or spki"}
 	}
 	if newFile != "" {
 		var err error
@@ -312,7 +315,8 @@ func (c *cli) reportBatch(entries []imported, bad int, asJSON bool) error {
 		if e.Result == "recorded" {
 			done++
 		}
-		rows = append(rows, []string{fmt.Sprintf("%s:%d", filepath.Base(e.File), e.Line), e.Name, e.Result, plaintext.Cut(e.Detail, 90), e.Fingerprint})
+		rows = append(rows, []string{fmt.Sprintf("%s:%d", filepath.Base(e.File), e.Line), e.Name, e.Result,
+			plaintext.Cut(e.Detail, 90), e.Fingerprint})
 	}
 	if asJSON {
 		if err := c.json(wire.List[imported]{Items: entries}); err != nil {
@@ -323,7 +327,8 @@ func (c *cli) reportBatch(entries []imported, bad int, asJSON bool) error {
 		fmt.Fprintf(c.out, "\n%d of %d recorded.\n", done, len(entries))
 	}
 	if bad > 0 {
-		return failure{fmt.Errorf("%d could not be imported", bad), "mend or remove these lines, and run it again: what is known already is passed over"}
+		return failure{fmt.Errorf("%d could not be imported", bad),
+			"mend or remove these lines, and run it again: what is known already is passed over"}
 	}
 	return nil
 }

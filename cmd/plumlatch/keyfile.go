@@ -150,7 +150,8 @@ func keyFiles(args []string) ([]keyFile, error) {
 			return nil, err
 		}
 		for _, e := range entries {
-			skip := []string{"known_hosts", "known_hosts.old", "config", "authorized_keys", "authorized_keys2", "environment"}
+			skip := []string{"known_hosts", "known_hosts.old", "config", "authorized_keys",
+				"authorized_keys2", "environment"}
 			if e.Type().IsRegular() && !slices.Contains(skip, e.Name()) {
 				out = append(out, keyFile{filepath.Join(a, e.Name()), true})
 			}
@@ -203,7 +204,8 @@ func (r *checked) describe(f keypair.File) {
 		r.Passphrase = map[bool]string{true: "yes", false: "no"}[f.Encrypted]
 	}
 	if len(f.Public.Blob) == 0 {
-		r.Findings = append(r.Findings, "It is locked, and its format hides the public half: give -passphrase-file to know more.")
+		r.Findings = append(r.Findings, "It is locked, and its format hides the public half: give -passphrase-file "+
+			"to know more.")
 		return
 	}
 	r.Kind, r.Fingerprint, r.Bitting = f.Public.Kind(), f.Public.Fingerprint(), f.Public.Bitting().String()
@@ -232,11 +234,13 @@ func (r *checked) checkPrivate(file string, fi fs.FileInfo, f keypair.File) {
 	ppk := f.Format == keypair.FormatPPK3 || f.Format == keypair.FormatPPK2
 	switch ext := strings.ToLower(filepath.Ext(file)); {
 	case ext == ".pub":
-		r.Findings = append(r.Findings, "It is called .pub, and holds a private key: whoever is given it by mistake has the key.")
+		r.Findings = append(r.Findings, "It is called .pub, and holds a private key: whoever is given it by "+
+			"mistake has the key.")
 	case ext == ".ppk" && !ppk && f.Format != "":
 		r.Findings = append(r.Findings, "It is called .ppk, and holds "+f.Format.Title()+".")
 	case ext == ".pem" && (ppk || f.Format == keypair.FormatOpenSSH):
-		r.Findings = append(r.Findings, "It is called .pem, and holds "+f.Format.Title()+"; some programs will not read it as PEM.")
+		r.Findings = append(r.Findings, "It is called .pem, and holds "+f.Format.Title()+
+			"; some programs will not read it as PEM.")
 	}
 	if len(f.Public.Blob) == 0 {
 		return
@@ -250,7 +254,8 @@ func (r *checked) checkPrivate(file string, fi fs.FileInfo, f keypair.File) {
 			continue
 		}
 		if p, err := keypair.ReadPublic(data); err != nil || p.Fingerprint() != f.Public.Fingerprint() {
-			r.Findings = append(r.Findings, filepath.Base(pub)+" beside it is not its own: ssh would offer another key than it has.")
+			r.Findings = append(r.Findings, filepath.Base(pub)+
+				" beside it is not its own: ssh would offer another key than it has.")
 		}
 		return
 	}
@@ -336,7 +341,8 @@ func (l *lookup) fill(c *cli, r *checked) {
 	}
 	r.GetIn = fmt.Sprintf("plumlatch open %s -identity %s", r.Opens[0], r.File)
 	if !r.loads {
-		r.GetIn = fmt.Sprintf("plumlatch key convert %s -format openssh -out ~/.ssh/%s; plumlatch open %s", r.File, k.Name, r.Opens[0])
+		r.GetIn = fmt.Sprintf("plumlatch key convert %s -format openssh -out ~/.ssh/%s; plumlatch open %s", r.File,
+			k.Name, r.Opens[0])
 	}
 }
 
@@ -351,9 +357,11 @@ func (c *cli) printChecked(all []checked, l *lookup) {
 		if r.ledger && recorded == "" {
 			recorded = "(not recorded)"
 		}
-		rows = append(rows, []string{filepath.Base(r.File), sort, r.Bitting, r.Kind, r.Format, r.Passphrase, recorded, opens})
+		rows = append(rows, []string{filepath.Base(r.File), sort, r.Bitting, r.Kind, r.Format, r.Passphrase,
+			recorded, opens})
 	}
-	c.table([]string{"file", "half", "bitting", "kind", "format", "passphrase", "key", "opens"}, rows, "There is no key file there.")
+	c.table([]string{"file", "half", "bitting", "kind", "format", "passphrase", "key", "opens"}, rows,
+		"There is no key file there.")
 	for _, r := range all {
 		if r.Error == "" && len(r.Findings)+len(r.Fixed) == 0 && r.GetIn == "" {
 			continue

@@ -103,8 +103,11 @@ func (c *cli) soleOf(k wire.Key) bool {
 			what = "a key of which nobody knows whom it belongs to"
 		}
 	}
-	fmt.Fprintf(c.out, "%s is %s now, and counts as no person's way in any more. No other person's key is known to open %s: %s.\nNothing on instances was changed: whoever has its private half still gets in. It is not withdrawn there without another key.\nnext: plumlatch access add %s -key KEY\n",
-		k.Name, what, count(len(k.SoleOf), "instance"), plaintext.Line(plaintext.Cut(strings.Join(k.SoleOf, ", "), 200)), k.SoleOf[0])
+	fmt.Fprintf(c.out, "%s is %s now, and counts as no person's way in any more. No other person's key is known to "+
+		"open %s: %s.\nNothing on instances was changed: whoever has its private half still gets in. It is not "+
+		"withdrawn there without another key.\nnext: plumlatch access add %s -key KEY\n",
+		k.Name, what, count(len(k.SoleOf), "instance"),
+		plaintext.Line(plaintext.Cut(strings.Join(k.SoleOf, ", "), 200)), k.SoleOf[0])
 	return true
 }
 
@@ -127,7 +130,8 @@ func retireCommand(retire bool) func(*flag.FlagSet) func(*cli) error {
 			if c.soleOf(k) {
 				return nil
 			}
-			fmt.Fprintf(c.out, "%s is retired: no new launch takes it. It still opens %d.\nnext: plumlatch access list -key %s\n", k.Name, k.Reach, k.Name)
+			fmt.Fprintf(c.out, "%s is retired: no new launch takes it. It still opens %d.\nnext: plumlatch access "+
+				"list -key %s\n", k.Name, k.Reach, k.Name)
 			return nil
 		}
 	}
@@ -192,7 +196,8 @@ func keyProve(fs *flag.FlagSet) func(*cli) error {
 		if *asJSON {
 			return c.json(k)
 		}
-		fmt.Fprintf(c.out, "The private half of %s exists: shown %s by %s.\n", k.Name, ago(*k.ShownAt, time.Now()), k.ShownBy)
+		fmt.Fprintf(c.out, "The private half of %s exists: shown %s by %s.\n", k.Name,
+			ago(*k.ShownAt, time.Now()), k.ShownBy)
 		return nil
 	}
 }
@@ -209,7 +214,8 @@ func (c *cli) signerFor(k wire.Key, identity, passFile string) (signer ssh.Signe
 		return nil, "", err
 	}
 	if f.Public.Fingerprint() != k.Fingerprint {
-		return nil, "", fmt.Errorf("%s is %s, and %s is %s: another key; nothing was signed", identity, f.Public.Fingerprint(), k.Name, k.Fingerprint)
+		return nil, "", fmt.Errorf("%s is %s, and %s is %s: another key; nothing was signed", identity,
+			f.Public.Fingerprint(), k.Name, k.Fingerprint)
 	}
 	return signer, map[bool]string{true: "yes", false: "no"}[f.Encrypted], nil
 }
@@ -231,7 +237,8 @@ func (c *cli) fileSigner(identity, passFile string) (keypair.File, ssh.Signer, e
 func agentSigners() ([]ssh.Signer, error) {
 	socket := os.Getenv("SSH_AUTH_SOCK")
 	if socket == "" {
-		return nil, failure{errors.New("no ssh-agent runs here: SSH_AUTH_SOCK is not set"), "eval \"$(ssh-agent)\"; ssh-add FILE"}
+		return nil, failure{errors.New("no ssh-agent runs here: SSH_AUTH_SOCK is not set"),
+			"eval \"$(ssh-agent)\"; ssh-add FILE"}
 	}
 	conn, err := net.Dial("unix", socket)
 	if err != nil {
@@ -255,13 +262,15 @@ func agentSigner(fingerprints ...string) (ssh.Signer, error) {
 			return s, nil
 		}
 	}
-	return nil, failure{fmt.Errorf("the ssh-agent has %d keys, and %s is not among them", len(signers), cmp.Or(strings.Join(fingerprints, " or "), "one that signs for you")), "ssh-add FILE"}
+	return nil, failure{fmt.Errorf("the ssh-agent has %d keys, and %s is not among them", len(signers),
+		cmp.Or(strings.Join(fingerprints, " or "), "one that signs for you")), "ssh-add FILE"}
 }
 
 func holderList(fs *flag.FlagSet) func(*cli) error {
-	return catalogueList(fs, (*client.Client).Holders, []string{"holder", "sort", "keys", "added"}, func(h wire.Holder) []string {
-		return []string{h.Name, h.Sort, fmt.Sprint(h.Keys), ago(h.CreatedAt, time.Now())}
-	})
+	return catalogueList(fs, (*client.Client).Holders, []string{"holder", "sort", "keys", "added"},
+		func(h wire.Holder) []string {
+			return []string{h.Name, h.Sort, fmt.Sprint(h.Keys), ago(h.CreatedAt, time.Now())}
+		})
 }
 
 func holderAdd(fs *flag.FlagSet) func(*cli) error {
@@ -291,12 +300,14 @@ func (c *cli) prove(service *client.Client, k wire.Key, signer ssh.Signer) (wire
 // signChallenge has a key sign a challenge of the service. Nothing is signed that
 // is not for this key at this service, and for the work and the instance that are
 // named.
-func signChallenge(ctx context.Context, service *client.Client, name, fingerprint string, signer ssh.Signer, r wire.ChallengeRequest) (out wire.LoginReport, err error) {
+func signChallenge(ctx context.Context, service *client.Client, name, fingerprint string, signer ssh.Signer,
+	r wire.ChallengeRequest) (out wire.LoginReport, err error) {
 	var ch wire.Challenge
 	if err := service.ChallengeFor(ctx, name, r, &ch); err != nil {
 		return out, err
 	}
-	rest, ok := strings.CutPrefix(ch.Text, "Plum Latch: show that a private key exists\nnonce "+ch.Nonce+"\nservice "+service.URL()+"\noperator ")
+	rest, ok := strings.CutPrefix(ch.Text, "Plum Latch: show that a private key exists\nnonce "+ch.Nonce+"\nservice "+
+		service.URL()+"\noperator ")
 	who, rest, _ := strings.Cut(rest, "\n")
 	if r.Work != 0 && ok {
 		rest, ok = strings.CutPrefix(rest, fmt.Sprintf("work %d\n", r.Work))

@@ -48,7 +48,8 @@ func instanceLaunch(fs *flag.FlagSet) func(*cli) error {
 	newKey := fs.String("new-key", "", "`name` of a pair to make on the spot; the launch starts once its file is written")
 	dir := fs.String("dir", "", "with -new-key: `folder` to write its files in (default ~/.ssh)")
 	kind := fs.String("kind", string(keypair.Ed25519), "with -new-key: its `kind`")
-	passFile := fs.String("new-passphrase-file", "", "with -new-key: `file` with its passphrase; an empty one means none")
+	passFile := fs.String("new-passphrase-file", "",
+		"with -new-key: `file` with its passphrase; an empty one means none")
 	noKey := fs.Bool("no-key", false, "launch without a key: a locked box that nobody can log in to")
 	plan := fs.Bool("plan", false, "show what first boot would read, and launch nothing")
 	detach := fs.Bool("detach", false, "do not wait until it runs")
@@ -58,7 +59,8 @@ func instanceLaunch(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		r := wire.Launch{Name: args[0], Region: *region, Zone: *zone, Image: *image, Size: *size, DiskGB: *disk, Tags: tags, Keys: splitList(*keys), NoKey: *noKey}
+		r := wire.Launch{Name: args[0], Region: *region, Zone: *zone, Image: *image, Size: *size, DiskGB: *disk,
+			Tags: tags, Keys: splitList(*keys), NoKey: *noKey}
 		if r.UserData, err = readUserData(*userData); err != nil {
 			return err
 		}
@@ -122,10 +124,12 @@ func readUserData(file string) (string, error) {
 		return "", err
 	}
 	if len(data) > cloudconfig.MaxSize {
-		return "", fmt.Errorf("%s: it has %d bytes, and clouds take at most %d of user data, the keys among them", file, len(data), cloudconfig.MaxSize)
+		return "", fmt.Errorf("%s: it has %d bytes, and clouds take at most %d of user data, the keys among them",
+			file, len(data), cloudconfig.MaxSize)
 	}
 	if keypair.LooksPrivate(data) {
-		return "", failure{fmt.Errorf("%s: there is a private key in it, which the ledger and the cloud would keep; nothing was sent", file), "take it out, and bring it to the instance once that runs"}
+		return "", failure{fmt.Errorf("%s: there is a private key in it, which the ledger and the cloud would "+
+			"keep; nothing was sent", file), "take it out, and bring it to the instance once that runs"}
 	}
 	if len(data) == 0 {
 		return "", fmt.Errorf("%s: it is empty", file)
@@ -156,7 +160,8 @@ func (c *cli) makeKey(service *client.Client, r *wire.Launch, name, dir, kind, p
 	}
 	for _, i := range images {
 		if i.Name == r.Image && !slices.Contains(i.KeyTypes, lineType) {
-			return usagef("-kind: image %s takes no %s; it takes %s", i.Name, plaintext.Line(kind), kindWords(i.KeyTypes))
+			return usagef("-kind: image %s takes no %s; it takes %s", i.Name, plaintext.Line(kind),
+				kindWords(i.KeyTypes))
 		}
 	}
 	fs := flag.NewFlagSet("key create", flag.ContinueOnError)

@@ -101,7 +101,8 @@ func (c *cli) run(args []string) int {
 	}
 	cmd, rest := find(args)
 	if cmd == nil {
-		fmt.Fprintf(c.err, "plumlatch: there is no command %q\nnext: plumlatch help\n", plaintext.Line(plaintext.Cut(strings.Join(args[:min(2, len(args))], " "), 60)))
+		fmt.Fprintf(c.err, "plumlatch: there is no command %q\nnext: plumlatch help\n",
+			plaintext.Line(plaintext.Cut(strings.Join(args[:min(2, len(args))], " "), 60)))
 		return exitUsage
 	}
 	fs := flag.NewFlagSet(cmd.name, flag.ContinueOnError)
@@ -161,7 +162,8 @@ func nextFor(err error) string {
 func (c *cli) parse(fs *flag.FlagSet, args []string) error {
 	// No message may quote it, as that of a flag that is none would.
 	if slices.ContainsFunc(args, func(a string) bool { return keypair.LooksPrivate([]byte(a)) }) {
-		return usagef("that is a private key; it was neither sent nor kept. Its file is what commands take, or the one line of its .pub; this shell's history may have it now")
+		return usagef("that is a private key; it was neither sent nor kept. Its file is what commands take, or the " +
+			"one line of its .pub; this shell's history may have it now")
 	}
 	if i := slices.Index(args, "--"); i >= 0 {
 		args, c.rest = args[:i], args[i+1:]
@@ -279,7 +281,8 @@ wrongly, 3 it worked and the answer needs a hand; "open" ends with that of ssh.
 		one(w, c)
 	}
 	if len(group) == 0 {
-		fmt.Fprintf(w, "plumlatch: there is no command %q\nnext: plumlatch help\n", plaintext.Line(plaintext.Cut(name, 60)))
+		fmt.Fprintf(w, "plumlatch: there is no command %q\nnext: plumlatch help\n",
+			plaintext.Line(plaintext.Cut(name, 60)))
 	}
 	return len(group) > 0
 }

@@ -20,9 +20,12 @@ type manyOptions struct {
 
 func (o *manyOptions) flags(fs *flag.FlagSet, which string) {
 	fs.StringVar(&o.tag, "tag", "", which+"those with this tag, `NAME=VALUE`, or NAME")
-	fs.StringVar(&o.atMost, "at-most", "", "of many: the most in one wave behind the first, a `number` or a part of all (default: all)")
-	fs.IntVar(&o.stopAfter, "stop-after", 0, "of many: begin no further wave after this `number` of failures (default: 1; never when withdrawing)")
-	fs.DurationVar(&o.back, "wait-for-back", 7*24*time.Hour, "of many: how `long` an instance that is out of reach is waited for")
+	fs.StringVar(&o.atMost, "at-most", "",
+		"of many: the most in one wave behind the first, a `number` or a part of all (default: all)")
+	fs.IntVar(&o.stopAfter, "stop-after", 0,
+		"of many: begin no further wave after this `number` of failures (default: 1; never when withdrawing)")
+	fs.DurationVar(&o.back, "wait-for-back", 7*24*time.Hour,
+		"of many: how `long` an instance that is out of reach is waited for")
 	fs.BoolVar(&o.plan, "plan", false, "of many: show what would happen, and change nothing")
 	fs.BoolVar(&o.yes, "yes", false, "of many: do not ask")
 }
@@ -44,7 +47,8 @@ func accessSecond(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		return c.changeMany(wire.AccessMany{Do: wire.ManySecond, Key: t.key, Until: until, From: t.networks(), Only: t.only, Reason: t.reason}, m, *detach, *asJSON)
+		return c.changeMany(wire.AccessMany{Do: wire.ManySecond, Key: t.key, Until: until, From: t.networks(),
+			Only: t.only, Reason: t.reason}, m, *detach, *asJSON)
 	}
 }
 
@@ -74,8 +78,10 @@ func (c *cli) changeMany(r wire.AccessMany, o manyOptions, detach, asJSON bool) 
 		return failure{errors.New("there is no instance to do it on"), "plumlatch access list"}
 	}
 	if p.CutOff != r.CutOff {
-		return failure{fmt.Errorf("nobody would get into %s any more: those are marked above; nothing was changed", count(p.CutOff, "instance")),
-			fmt.Sprintf("first another key: plumlatch access second -all -key KEY; or, to cut them off on purpose: the same command with -cut-off %d", p.CutOff)}
+		return failure{fmt.Errorf("nobody would get into %s any more: those are marked above; nothing was changed",
+			count(p.CutOff, "instance")),
+			fmt.Sprintf("first another key: plumlatch access second -all -key KEY; or, to cut them off on purpose: "+
+				"the same command with -cut-off %d", p.CutOff)}
 	}
 	if !o.yes {
 		n := 0
@@ -101,10 +107,12 @@ func (c *cli) changeMany(r wire.AccessMany, o manyOptions, detach, asJSON bool) 
 		fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch work show %d\n", w.ID, plaintext.Line(w.Title), w.ID)
 		return nil
 	}
-	m := manyWords{shown: "opened by " + r.Key, rest: "What is left is done", mend: "plumlatch why", goOn: "plumlatch rotate -go-on", back: "what waits for its end, taken out now"}
+	m := manyWords{shown: "opened by " + r.Key, rest: "What is left is done", mend: "plumlatch why",
+		goOn: "plumlatch rotate -go-on", back: "what waits for its end, taken out now"}
 	if r.Do == wire.ManyRemove {
 		m.now = true
-		m.shown, m.rest, m.back = "rid of it, and refusing it", "What is out of reach is done when it is back", "what is not done, left as it is"
+		m.shown, m.rest, m.back = "rid of it, and refusing it", "What is out of reach is done when it is back",
+			"what is not done, left as it is"
 	}
 	err = c.followMany(service, w, m, asJSON)
 	c.renewHosts(service)
@@ -149,7 +157,8 @@ func (c *cli) printManyPlan(p wire.FleetPlan, r wire.AccessMany) {
 // printWordNeeded says beforehand what the policy asks for.
 func (c *cli) printWordNeeded(word string) {
 	if word != "" {
-		fmt.Fprintf(c.out, "The policy asks for a word before this begins (word.by: %s): plumlatch work word ID\n", word)
+		fmt.Fprintf(c.out, "The policy asks for a word before this begins (word.by: %s): plumlatch work word ID\n",
+			word)
 	}
 }
 

@@ -66,7 +66,8 @@ func checkDoor(i wire.Instance) (door, error) {
 	if i.Via == nil {
 		return d, nil
 	}
-	hop, err := checkDoor(wire.Instance{Address: i.Via.Address, Port: i.Via.Port, LoginUser: i.Via.LoginUser, Alias: i.Alias + "-hop", HostKeys: hopKeys(*i.Via)})
+	hop, err := checkDoor(wire.Instance{Address: i.Via.Address, Port: i.Via.Port, LoginUser: i.Via.LoginUser,
+		Alias: i.Alias + "-hop", HostKeys: hopKeys(*i.Via)})
 	if err != nil {
 		return d, fmt.Errorf("jump host: %w", err)
 	}
@@ -87,7 +88,8 @@ func hopKeys(h wire.Hop) []wire.HostKey {
 }
 
 func open(fs *flag.FlagSet) func(*cli) error {
-	identity := fs.String("identity", "", "`file` with the private key to use, and no other (default: a key of -dir that opens the instance)")
+	identity := fs.String("identity", "",
+		"`file` with the private key to use, and no other (default: a key of -dir that opens the instance)")
 	dir := fs.String("dir", "", "`folder` to look for keys in (default ~/.ssh)")
 	user := fs.String("user", "", "log in as this `user` (default: the recorded login user)")
 	show := fs.Bool("print", false, "print the parts that another client needs, and start nothing")
@@ -133,7 +135,8 @@ func open(fs *flag.FlagSet) func(*cli) error {
 			return err
 		}
 		if status == sshFailed {
-			fmt.Fprintf(c.err, "plumlatch: ssh ended with 255: it could not log in, or the connection broke\nnext: plumlatch why %s%s\n", i.Name, whyArgs(*identity, *user, *dir))
+			fmt.Fprintf(c.err, "plumlatch: ssh ended with 255: it could not log in, or the connection broke\nnext: "+
+				"plumlatch why %s%s\n", i.Name, whyArgs(*identity, *user, *dir))
 		} else if row != nil {
 			reportLogin(service, i.Name, *row, fileQuietly(file))
 		}
@@ -202,7 +205,9 @@ func checkPins(service, instance string, d door) error {
 			for _, k := range p.keys {
 				now = append(now, k.Fingerprint())
 			}
-			return failure{fmt.Errorf("the host key of %s is another one now: pinned here is %s, and recorded %s; nothing was started", instance, strings.Join(pins.Pinned(owner, p.alias), " "), strings.Join(now, " ")),
+			return failure{fmt.Errorf("the host key of %s is another one now: pinned here is %s, and recorded %s; "+
+				"nothing was started", instance, strings.Join(pins.Pinned(owner, p.alias), " "),
+				strings.Join(now, " ")),
 				"plumlatch hosts write, which asks about it"}
 		}
 		server = hopServer
@@ -279,8 +284,9 @@ func (c *cli) printDoor(i wire.Instance, d door, file string, asJSON bool) error
 	if err != nil {
 		return err
 	}
-	p := doorParts{Host: d.address.String(), Port: d.port, User: d.user, File: abs, Format: f.Format.Title(), Passphrase: map[bool]string{true: "yes", false: "no"}[f.Encrypted],
-		HostKeys: []string{}, LoadedByHere: keypair.LoadWarning(f.Public.Kind(), f.Format) == ""}
+	p := doorParts{Host: d.address.String(), Port: d.port, User: d.user, File: abs, Format: f.Format.Title(),
+		Passphrase: map[bool]string{true: "yes", false: "no"}[f.Encrypted],
+		HostKeys:   []string{}, LoadedByHere: keypair.LoadWarning(f.Public.Kind(), f.Format) == ""}
 	for _, k := range d.keys {
 		p.HostKeys = append(p.HostKeys, k.Type()+" "+k.Fingerprint())
 	}
@@ -296,8 +302,10 @@ func (c *cli) printDoor(i wire.Instance, d door, file string, asJSON bool) error
 		if f.Format == to || to == keypair.FormatPPK3 && f.Format == keypair.FormatPPK2 {
 			continue
 		}
-		out := base + map[keypair.Format]string{keypair.FormatOpenSSH: ".openssh", keypair.FormatPPK3: ".ppk", pem: ".pem"}[to]
-		p.Conversions = append(p.Conversions, fmt.Sprintf("plumlatch key convert %s -format %s -out %s", shellWord(abs), to, shellWord(out)))
+		out := base + map[keypair.Format]string{keypair.FormatOpenSSH: ".openssh",
+			keypair.FormatPPK3: ".ppk", pem: ".pem"}[to]
+		p.Conversions = append(p.Conversions,
+			fmt.Sprintf("plumlatch key convert %s -format %s -out %s", shellWord(abs), to, shellWord(out)))
 	}
 	if asJSON {
 		return c.json(p)
@@ -308,7 +316,8 @@ func (c *cli) printDoor(i wire.Instance, d door, file string, asJSON bool) error
 	line("port", strconv.Itoa(p.Port))
 	line("user", p.User)
 	line("file", p.File)
-	line("format", p.Format+map[string]string{"yes": ", with a passphrase", "no": ", without a passphrase"}[p.Passphrase])
+	line("format", p.Format+map[string]string{"yes": ", with a passphrase",
+		"no": ", without a passphrase"}[p.Passphrase])
 	for _, k := range p.HostKeys {
 		line("host key", k)
 	}
@@ -328,9 +337,11 @@ func openable(i wire.Instance) error {
 	case i.State == "stopped":
 		return failure{fmt.Errorf("%s is stopped", i.Name), "plumlatch instance start " + i.Name}
 	case i.State != "running" || i.Address == "":
-		return failure{fmt.Errorf("%s is %s, and has no address yet", i.Name, i.State), "plumlatch instance show " + i.Name}
+		return failure{fmt.Errorf("%s is %s, and has no address yet", i.Name, i.State),
+			"plumlatch instance show " + i.Name}
 	case len(i.HostKeys) == 0:
-		return failure{fmt.Errorf("no host key of %s is known, so nobody can tell whether it is %s that answers: ssh is not started blindly", i.Name, i.Name), "plumlatch instance show " + i.Name}
+		return failure{fmt.Errorf("no host key of %s is known, so nobody can tell whether it is %s that answers: "+
+			"ssh is not started blindly", i.Name, i.Name), "plumlatch instance show " + i.Name}
 	}
 	return nil
 }
@@ -378,9 +389,11 @@ func chooseIdentity(rows []wire.Access, instance, identity, dir string) (*wire.A
 	}
 	if best == nil {
 		if len(wanted) == 0 {
-			return nil, "", failure{fmt.Errorf("no key opens %s, as far as the ledger knows", instance), "plumlatch instance show " + instance}
+			return nil, "", failure{fmt.Errorf("no key opens %s, as far as the ledger knows", instance),
+				"plumlatch instance show " + instance}
 		}
-		return nil, "", failure{fmt.Errorf("no private key in %s opens %s; it opens with: %s", dir, instance, strings.Join(wanted, ", ")), "plumlatch open " + instance + " -identity FILE"}
+		return nil, "", failure{fmt.Errorf("no private key in %s opens %s; it opens with: %s", dir, instance,
+			strings.Join(wanted, ", ")), "plumlatch open " + instance + " -identity FILE"}
 	}
 	return best, local[best.Fingerprint], nil
 }
@@ -460,8 +473,10 @@ func (c *cli) ssh(d door, identity string, command []string) (int, error) {
 	}
 	args := []string{"-F", "none", "-i", percent(identity), "-p", strconv.Itoa(d.port), "-l", d.user}
 	for _, o := range []string{
-		"IdentitiesOnly=yes", "IdentityAgent=none", "StrictHostKeyChecking=yes", "UserKnownHostsFile=" + quoted(known), "GlobalKnownHostsFile=/dev/null",
-		"HostKeyAlias=" + d.alias, "CheckHostIP=no", "UpdateHostKeys=no", "PreferredAuthentications=publickey", "ConnectTimeout=15",
+		"IdentitiesOnly=yes", "IdentityAgent=none", "StrictHostKeyChecking=yes", "UserKnownHostsFile=" +
+			quoted(known), "GlobalKnownHostsFile=/dev/null",
+		"HostKeyAlias=" + d.alias, "CheckHostIP=no", "UpdateHostKeys=no", "PreferredAuthentications=publickey",
+		"ConnectTimeout=15",
 	} {
 		args = append(args, "-o", o)
 	}
@@ -492,7 +507,8 @@ func (c *cli) ssh(d door, identity string, command []string) (int, error) {
 // (ssh_config(5), ProxyCommand: a shell runs it).
 func proxyCommand(program string, hop door, identity, known string) string {
 	words := []string{program, "-F", "none", "-i", percent(identity), "-p", strconv.Itoa(hop.port), "-l", hop.user}
-	for _, o := range []string{"StrictHostKeyChecking=yes", "UserKnownHostsFile=" + quoted(known), "GlobalKnownHostsFile=/dev/null",
+	for _, o := range []string{"StrictHostKeyChecking=yes", "UserKnownHostsFile=" + quoted(known),
+		"GlobalKnownHostsFile=/dev/null",
 		"HostKeyAlias=" + hop.alias, "CheckHostIP=no", "UpdateHostKeys=no", "ConnectTimeout=15"} {
 		words = append(words, "-o", o)
 	}
@@ -515,7 +531,8 @@ func reportLogin(service *client.Client, instance string, a wire.Access, signer 
 	defer cancel()
 	var report wire.LoginReport
 	if signer != nil {
-		if r, err := signChallenge(ctx, service, a.Key, a.Fingerprint, signer, wire.ChallengeRequest{Instance: instance}); err == nil {
+		if r, err := signChallenge(ctx, service, a.Key, a.Fingerprint, signer,
+			wire.ChallengeRequest{Instance: instance}); err == nil {
 			report = r
 		}
 	}

@@ -21,7 +21,8 @@ func randomPassphrase() string {
 }
 
 // common are beginnings that everybody tries first.
-var common = []string{"password", "passphrase", "passwort", "letmein", "welcome", "secret", "changeme", "qwerty", "asdf", "12345", "abcd", "admin", "root", "test"}
+var common = []string{"password", "passphrase", "passwort", "letmein", "welcome", "secret", "changeme", "qwerty",
+	"asdf", "12345", "abcd", "admin", "root", "test"}
 
 // trivial says why a passphrase is trivial, or "".
 func trivial(pass, name string) string {

@@ -12,7 +12,8 @@ import (
 )
 
 // catalogueList makes a command that lists everything of one sort.
-func catalogueList[T any](fs *flag.FlagSet, get func(*client.Client, context.Context) ([]T, error), header []string, row func(T) []string) func(*cli) error {
+func catalogueList[T any](fs *flag.FlagSet, get func(*client.Client, context.Context) ([]T, error), header []string,
+	row func(T) []string) func(*cli) error {
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
 		_, service, err := c.begin()
@@ -36,13 +37,14 @@ func catalogueList[T any](fs *flag.FlagSet, get func(*client.Client, context.Con
 }
 
 func operatorList(fs *flag.FlagSet) func(*cli) error {
-	return catalogueList(fs, (*client.Client).Operators, []string{"operator", "role", "", "added"}, func(o wire.Operator) []string {
-		state := ""
-		if o.Disabled {
-			state = "disabled"
-		}
-		return []string{o.Name, o.Role, state, ago(o.CreatedAt, time.Now())}
-	})
+	return catalogueList(fs, (*client.Client).Operators, []string{"operator", "role", "", "added"},
+		func(o wire.Operator) []string {
+			state := ""
+			if o.Disabled {
+				state = "disabled"
+			}
+			return []string{o.Name, o.Role, state, ago(o.CreatedAt, time.Now())}
+		})
 }
 
 func operatorAdd(fs *flag.FlagSet) func(*cli) error {
@@ -60,7 +62,8 @@ func operatorAdd(fs *flag.FlagSet) func(*cli) error {
 		if *asJSON {
 			return c.json(o)
 		}
-		fmt.Fprintf(c.out, "Added %s as %s. Password, shown this once:\n\n  %s\n\nnext: hand it over; %s signs in on the console at %s\n", o.Name, o.Role, o.Password, o.Name, service.URL())
+		fmt.Fprintf(c.out, "Added %s as %s. Password, shown this once:\n\n  %s\n\nnext: hand it over; %s signs in "+
+			"on the console at %s\n", o.Name, o.Role, o.Password, o.Name, service.URL())
 		return nil
 	}
 }
@@ -100,19 +103,20 @@ func operatorAble(disable bool) func(*flag.FlagSet) func(*cli) error {
 }
 
 func tokenList(fs *flag.FlagSet) func(*cli) error {
-	return catalogueList(fs, (*client.Client).Tokens, []string{"id", "operator", "name", "role", "ends", "last used", ""}, func(t wire.Token) []string {
-		now := time.Now()
-		used, state := "never", ""
-		if t.LastUsedAt != nil {
-			used = ago(*t.LastUsedAt, now) + " from " + t.LastUsedFrom
-		}
-		if t.RevokedAt != nil {
-			state = "revoked"
-		} else if t.ExpiresAt.Before(now) {
-			state = "expired"
-		}
-		return []string{fmt.Sprint(t.ID), t.Operator, t.Name, t.Role, ago(t.ExpiresAt, now), used, state}
-	})
+	return catalogueList(fs, (*client.Client).Tokens,
+		[]string{"id", "operator", "name", "role", "ends", "last used", ""}, func(t wire.Token) []string {
+			now := time.Now()
+			used, state := "never", ""
+			if t.LastUsedAt != nil {
+				used = ago(*t.LastUsedAt, now) + " from " + t.LastUsedFrom
+			}
+			if t.RevokedAt != nil {
+				state = "revoked"
+			} else if t.ExpiresAt.Before(now) {
+				state = "expired"
+			}
+			return []string{fmt.Sprint(t.ID), t.Operator, t.Name, t.Role, ago(t.ExpiresAt, now), used, state}
+		})
 }
 
 func tokenCreate(fs *flag.FlagSet) func(*cli) error {
@@ -143,7 +147,8 @@ func tokenCreate(fs *flag.FlagSet) func(*cli) error {
 		if *asJSON {
 			return c.json(t)
 		}
-		fmt.Fprintf(c.out, "Token %d (%s, %s) ends %s. Shown this once:\n\n  %s\n\nnext: put it into a file with mode 0600 as PLUMLATCH_TOKEN\n", t.ID, t.Name, t.Role, t.ExpiresAt.Format(time.RFC3339), t.Token)
+		fmt.Fprintf(c.out, "Token %d (%s, %s) ends %s. Shown this once:\n\n  %s\n\nnext: put it into a file with "+
+			"mode 0600 as PLUMLATCH_TOKEN\n", t.ID, t.Name, t.Role, t.ExpiresAt.Format(time.RFC3339), t.Token)
 		return nil
 	}
 }

@@ -42,7 +42,8 @@ func restore(fs *flag.FlagSet) func(*cli) error {
 	fs.StringVar(&o.route, "route", "", "carry out this `route`: second-key, steward, boot-text, disk or already-open")
 	fs.BoolVar(&o.go_, "go", false, "carry out the best open route, with a pair made here; asks once")
 	fs.StringVar(&o.new, "new", "", "recorded `key` that is to open it (default: a pair that is made here, now)")
-	fs.StringVar(&o.identity, "identity", "", "`file` with the private half of the new key; it is used here and never sent")
+	fs.StringVar(&o.identity, "identity", "",
+		"`file` with the private half of the new key; it is used here and never sent")
 	fs.BoolVar(&o.agent, "agent", false, "the private half of the new key is in the running ssh-agent")
 	fs.StringVar(&o.passFile, "passphrase-file", "", "`file` with the passphrase of -identity")
 	fs.StringVar(&o.lost, "lost", "", "record this `key` as lost first; with -all: the lost key")
@@ -55,16 +56,22 @@ func restore(fs *flag.FlagSet) func(*cli) error {
 	fs.IntVar(&o.stopAfter, "stop-after", 1, "with -all: begin no further wave after this `number` of failures")
 	fs.StringVar(&o.name, "name", "", "`name` of the pair that is made (default: the instance's, with today's date)")
 	fs.StringVar(&o.kind, "kind", string(keypair.Ed25519), "`kind` of the pair that is made")
-	fs.StringVar(&o.dir, "dir", "", "`folder` for the pair that is made, and to look for the new key's file in (default ~/.ssh)")
-	fs.StringVar(&o.newPassFile, "new-passphrase-file", "", "`file` with the passphrase of the pair that is made; an empty one means none")
-	fs.BoolVar(&o.random, "random-passphrase", false, "make a strong passphrase for the pair that is made, and show it once")
-	fs.StringVar(&o.passwordFile, "password-file", "", "already-open: `file` with the login user's password (default: it is asked)")
-	fs.StringVar(&o.fetch, "fetch", "", "let nobody in: copy these `paths` out of its root volume, separated by commas, read-only and straight from a rescue instance; needs -new and -out")
+	fs.StringVar(&o.dir, "dir", "", "`folder` for the pair that is made, and to look for the new key's file in "+
+		"(default ~/.ssh)")
+	fs.StringVar(&o.newPassFile, "new-passphrase-file", "",
+		"`file` with the passphrase of the pair that is made; an empty one means none")
+	fs.BoolVar(&o.random, "random-passphrase", false,
+		"make a strong passphrase for the pair that is made, and show it once")
+	fs.StringVar(&o.passwordFile, "password-file", "",
+		"already-open: `file` with the login user's password (default: it is asked)")
+	fs.StringVar(&o.fetch, "fetch", "", "let nobody in: copy these `paths` out of its root volume, separated by "+
+		"commas, read-only and straight from a rescue instance; needs -new and -out")
 	fs.StringVar(&o.out, "out", "", "with -fetch: `folder` to copy into; it must not exist")
 	fs.Int64Var(&o.goOn, "continue", 0, "do this machine's part of this `work` at hand, and follow it")
 	fs.BoolVar(&o.plan, "plan", false, "with -all: show what would happen, and change nothing")
 	fs.BoolVar(&o.yes, "yes", false, "do not ask")
-	fs.BoolVar(&o.detach, "detach", false, "print the work's ID and leave; a login with the new key has to come later (-continue ID)")
+	fs.BoolVar(&o.detach, "detach", false,
+		"print the work's ID and leave; a login with the new key has to come later (-continue ID)")
 	fs.BoolVar(&o.asJSON, "json", false, "print JSON")
 	return func(c *cli) error {
 		switch {
@@ -135,7 +142,8 @@ func restore(fs *flag.FlagSet) func(*cli) error {
 			if o.asJSON {
 				return c.json(w)
 			}
-			fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch restore -continue %d -identity FILE\n", w.ID, plaintext.Line(w.Title), w.ID)
+			fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch restore -continue %d -identity FILE\n", w.ID,
+				plaintext.Line(w.Title), w.ID)
 			return nil
 		}
 		return c.followRestore(service, w, k, signer, o)
@@ -153,7 +161,8 @@ func (c *cli) restoreOn(o restoreOptions) error {
 		return err
 	}
 	if w.Over() {
-		return failure{fmt.Errorf("work %d is over: %s", w.ID, plaintext.Line(w.Outcome)), fmt.Sprintf("plumlatch work report %d", w.ID)}
+		return failure{fmt.Errorf("work %d is over: %s", w.ID, plaintext.Line(w.Outcome)),
+			fmt.Sprintf("plumlatch work report %d", w.ID)}
 	}
 	lines, err := service.RestoreLines(c.ctx, o.goOn)
 	if err != nil {
@@ -176,7 +185,8 @@ func (c *cli) recordLost(service *client.Client, name string, yes bool) error {
 		return nil
 	}
 	if !yes {
-		if err := c.confirm(fmt.Sprintf("Record that nobody has the private half of %s any more?", k.Name)); err != nil {
+		if err := c.confirm(fmt.Sprintf("Record that nobody has the private half of %s any more?",
+			k.Name)); err != nil {
 			return err
 		}
 	}
@@ -196,7 +206,8 @@ func (c *cli) newForInstance(service *client.Client, all wire.Routes, o restoreO
 			holder = k.Holder
 		}
 	}
-	p := newPair{name: o.name, kind: kind, format: keypair.FormatOpenSSH, dir: o.dir, note: "made to get back into " + all.Instance, holder: holder, passFile: o.newPassFile, random: o.random, passFD: -1}
+	p := newPair{name: o.name, kind: kind, format: keypair.FormatOpenSSH, dir: o.dir, note: "made to get back into " +
+		all.Instance, holder: holder, passFile: o.newPassFile, random: o.random, passFD: -1}
 	if p.name == "" {
 		p.name = datedName(all.Instance, time.Now())
 	}
@@ -248,9 +259,11 @@ func (c *cli) printRoutes(all wire.Routes) {
 			continue
 		}
 		open = true
-		rows = append(rows, []string{o.Route, until(o.UntilIn), until(o.Down), charged(o.Charges), orNothing(o.People), fmt.Sprint(len(o.Changes)), o.Sure})
+		rows = append(rows, []string{o.Route, until(o.UntilIn), until(o.Down), charged(o.Charges),
+			orNothing(o.People), fmt.Sprint(len(o.Changes)), o.Sure})
 	}
-	c.table([]string{"open", "until in", "downtime", "costs", "needs besides", "changes", "how that is known"}, rows, "No way back in is open.")
+	c.table([]string{"open", "until in", "downtime", "costs", "needs besides", "changes", "how that is known"}, rows,
+		"No way back in is open.")
 	for _, o := range all.Offers {
 		if !o.Open {
 			continue
@@ -279,7 +292,8 @@ func (c *cli) printRoutes(all wire.Routes) {
 		}
 	}
 	if open {
-		fmt.Fprintf(c.out, "\nNothing was changed.\nnext: plumlatch restore %s -go, or -route ROUTE -new KEY\n", all.Instance)
+		fmt.Fprintf(c.out, "\nNothing was changed.\nnext: plumlatch restore %s -go, or -route ROUTE -new KEY\n",
+			all.Instance)
 		return
 	}
 	fmt.Fprintf(c.out, "\nNothing was changed.\nnext: plumlatch why %s\n", all.Instance)
@@ -320,7 +334,8 @@ func (c *cli) printWay(all wire.Routes, o wire.RouteOffer) {
 	for n, s := range o.Steps {
 		fmt.Fprintf(c.out, "  %2d  %s\n", n+1, plaintext.Line(s))
 	}
-	fmt.Fprintf(c.out, "\nUntil somebody is in: about %s; of that down: %s; costs %s.\n", until(o.UntilIn), until(o.Down), charged(o.Charges))
+	fmt.Fprintf(c.out, "\nUntil somebody is in: about %s; of that down: %s; costs %s.\n", until(o.UntilIn),
+		until(o.Down), charged(o.Charges))
 	if len(all.Lost) > 0 {
 		fmt.Fprintf(c.out, "Withdrawn afterwards: %s.\n", strings.Join(all.Lost, ", "))
 	}
@@ -335,12 +350,14 @@ func (c *cli) printWay(all wire.Routes, o wire.RouteOffer) {
 
 // followRestore follows the work, does what it asks this machine for, and says
 // what holds at the end.
-func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, signer ssh.Signer, o restoreOptions) error {
+func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, signer ssh.Signer,
+	o restoreOptions) error {
 	var trouble error
 	shown, byHand, waits := false, false, ""
 	end, err := c.followUntil(service, w, "plumlatch restore -continue", func(e wire.WorkEvent, enough func()) {
 		switch {
-		case (e.Step == "by-hand" || e.Step == "grant" || e.Step == "login") && !c.isAt(service, w.ID, e): // told again, and over
+		// told again, and over
+		case (e.Step == "by-hand" || e.Step == "grant" || e.Step == "login") && !c.isAt(service, w.ID, e):
 		case e.Step == "by-hand" && !byHand:
 			byHand = true
 			if trouble = c.placeByPassword(service, w.ID, o); trouble != nil {
@@ -348,7 +365,8 @@ func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, sig
 				enough()
 			}
 		case e.Step == "grant" && e.Code == wire.EventWaits:
-			waits = fmt.Sprintf("its holder, on their machine: plumlatch restore grant %d -identity FILE; then here: plumlatch restore -continue %d", w.ID, w.ID)
+			waits = fmt.Sprintf("its holder, on their machine: plumlatch restore grant %d -identity FILE; then "+
+				"here: plumlatch restore -continue %d", w.ID, w.ID)
 			trouble = errors.New("it waits for the holder of another key")
 			enough()
 		case e.Step == "login" && !shown:
@@ -361,7 +379,8 @@ func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, sig
 				err = c.showNew(service, w, k, signer, o.rotateOptions)
 			}
 			if err != nil {
-				trouble, waits = err, fmt.Sprintf("plumlatch restore -continue %d -identity FILE; or on its holder's machine: plumlatch key prove %s -identity FILE", w.ID, k.Name)
+				trouble, waits = err, fmt.Sprintf("plumlatch restore -continue %d -identity FILE; or on its "+
+					"holder's machine: plumlatch key prove %s -identity FILE", w.ID, k.Name)
 				enough()
 			}
 		}
@@ -370,7 +389,8 @@ func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, sig
 		return err
 	}
 	if waits != "" && !end.Over() {
-		return failure{fmt.Errorf("work %d waits: %w", w.ID, trouble), waits + "; or: plumlatch work cancel " + fmt.Sprint(w.ID)}
+		return failure{fmt.Errorf("work %d waits: %w", w.ID, trouble), waits + "; or: plumlatch work cancel " +
+			fmt.Sprint(w.ID)}
 	}
 	if end.State != "done" {
 		if o.asJSON {
@@ -402,7 +422,8 @@ func (c *cli) isAt(service *client.Client, id int64, e wire.WorkEvent) bool {
 func (c *cli) printRestored(r wire.Report) {
 	fmt.Fprintf(c.out, "%s.\n", plaintext.Line(r.Outcome))
 	if r.InAt != nil {
-		fmt.Fprintf(c.out, "In after %.1f s; down for %.1f s, measured from outside", r.InAt.Sub(r.BeganAt).Seconds(), r.Down)
+		fmt.Fprintf(c.out, "In after %.1f s; down for %.1f s, measured from outside", r.InAt.Sub(r.BeganAt).Seconds(),
+			r.Down)
 		if r.NotSeen > 1 {
 			fmt.Fprintf(c.out, " (%.0f s not seen)", r.NotSeen)
 		}
@@ -441,7 +462,8 @@ func (c *cli) restoreAll(o restoreOptions) error {
 			return err
 		}
 	}
-	r := wire.RestoreMany{Key: o.lost, New: o.new, Tag: o.tag, First: o.first, Grow: o.grow, AtMost: o.atMost, StopAfter: o.stopAfter}
+	r := wire.RestoreMany{Key: o.lost, New: o.new, Tag: o.tag, First: o.first, Grow: o.grow, AtMost: o.atMost,
+		StopAfter: o.stopAfter}
 	p, err := service.PlanRestoreMany(c.ctx, r)
 	if err != nil {
 		return err
@@ -491,7 +513,8 @@ func (c *cli) restoreAll(o restoreOptions) error {
 		return err
 	}
 	if _, err := c.prove(service, k, signer); err != nil {
-		return failure{fmt.Errorf("the private half of %s could not be shown: %w", k.Name, err), fmt.Sprintf("plumlatch key prove %s -identity FILE; work %d waits for it", k.Name, w.ID)}
+		return failure{fmt.Errorf("the private half of %s could not be shown: %w", k.Name, err),
+			fmt.Sprintf("plumlatch key prove %s -identity FILE; work %d waits for it", k.Name, w.ID)}
 	}
 	if o.detach {
 		if o.asJSON {
@@ -500,7 +523,9 @@ func (c *cli) restoreAll(o restoreOptions) error {
 		fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch work show %d\n", w.ID, plaintext.Line(w.Title), w.ID)
 		return nil
 	}
-	return c.followMany(service, w, manyWords{shown: "restored", mend: "plumlatch restore", goOn: "plumlatch rotate -go-on", back: "what is at hand goes back", rest: "The rest goes on", last: "gives up what its parts shared", now: true}, o.asJSON)
+	return c.followMany(service, w, manyWords{shown: "restored", mend: "plumlatch restore",
+		goOn: "plumlatch rotate -go-on", back: "what is at hand goes back", rest: "The rest goes on",
+		last: "gives up what its parts shared", now: true}, o.asJSON)
 }
 
 func restoreReady(fs *flag.FlagSet) func(*cli) error {
@@ -546,7 +571,8 @@ func restoreReady(fs *flag.FlagSet) func(*cli) error {
 			return c.json(wire.List[wire.ReadyRow]{Items: shown})
 		}
 		c.table([]string{"instance", "state", "open today, the best first", ""}, rows, "There is no instance to show.")
-		fmt.Fprintf(c.out, "\n%d of %s can be got back into, by what is recorded; nothing was asked.\n", len(all)-without, count(len(all), "instance"))
+		fmt.Fprintf(c.out, "\n%d of %s can be got back into, by what is recorded; nothing was asked.\n",
+			len(all)-without, count(len(all), "instance"))
 		if without > 0 {
 			fmt.Fprintf(c.out, "next: plumlatch today -what no-way-back\n")
 			c.exit = exitNeedsHand
@@ -611,7 +637,8 @@ func instanceCheck(fs *flag.FlagSet) func(*cli) error {
 			return err
 		}
 		if what != "list" {
-			if err := service.ChangeChecks(c.ctx, args[0], wire.CheckChange{Check: args[1], Remove: what == "remove"}); err != nil {
+			if err := service.ChangeChecks(c.ctx, args[0],
+				wire.CheckChange{Check: args[1], Remove: what == "remove"}); err != nil {
 				return err
 			}
 		}
@@ -628,7 +655,8 @@ func instanceCheck(fs *flag.FlagSet) func(*cli) error {
 		for _, check := range i.Checks {
 			rows = append(rows, []string{plaintext.Line(check)})
 		}
-		c.table([]string{i.Name + " works, if these answer"}, rows, "Nobody has said what \"works\" means for "+i.Name+".")
+		c.table([]string{i.Name + " works, if these answer"}, rows, "Nobody has said what \"works\" means for "+
+			i.Name+".")
 		return nil
 	}
 }
@@ -667,7 +695,10 @@ func (c *cli) agreeToRescue(service *client.Client, name string, yes bool) error
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(c.err, "For each rescue the service's own key adds this line on %s, and takes it out when the volume is home again:\n\n  %s\n\nWhoever has that key runs commands there as the login user, and by sudo as root: it mounts somebody else's volume. It is made for one piece of work, stays in the service, sealed, and has an end that the server keeps.\n", name, plaintext.Line(terms.Line))
+	fmt.Fprintf(c.err, "For each rescue the service's own key adds this line on %s, and takes it out when the "+
+		"volume is home again:\n\n  %s\n\nWhoever has that key runs commands there as the login user, and by sudo "+
+		"as root: it mounts somebody else's volume. It is made for one piece of work, stays in the service, "+
+		"sealed, and has an end that the server keeps.\n", name, plaintext.Line(terms.Line))
 	if yes {
 		return nil
 	}

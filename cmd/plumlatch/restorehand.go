@@ -57,7 +57,8 @@ func restoreGrant(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(c.out, "%s asks to be let into %s as %s again, with %s:\n\n", w.Operator, lines.Instance, lines.LoginUser, lines.Key)
+		fmt.Fprintf(c.out, "%s asks to be let into %s as %s again, with %s:\n\n", w.Operator, lines.Instance,
+			lines.LoginUser, lines.Key)
 		for _, l := range lines.Lines {
 			fmt.Fprintf(c.out, "  %s\n", plaintext.Line(l))
 		}
@@ -72,9 +73,11 @@ func restoreGrant(fs *flag.FlagSet) func(*cli) error {
 			return err
 		}
 		if len(d.keys) == 0 {
-			return failure{errors.New("no host key of it is recorded, so nothing is sent there"), "plumlatch instance host-key " + i.Name}
+			return failure{errors.New("no host key of it is recorded, so nothing is sent there"),
+				"plumlatch instance host-key " + i.Name}
 		}
-		in, err := c.enter(adopteeOf(i, d, o.identity), adoptOptions{agent: o.agent, passFile: o.passFile, noSteward: true})
+		in, err := c.enter(adopteeOf(i, d, o.identity),
+			adoptOptions{agent: o.agent, passFile: o.passFile, noSteward: true})
 		if err != nil {
 			return err
 		}
@@ -102,7 +105,8 @@ func (c *cli) checkLines(service *client.Client, l wire.RestoreLines) error {
 			}
 		}
 		p, err := keypair.ReadPublic([]byte(rest))
-		if err != nil || strings.ContainsAny(line, "\r\n\x00") || p.Line() != rest || n == 0 && p.Fingerprint() != k.Fingerprint {
+		if err != nil || strings.ContainsAny(line, "\r\n\x00") || p.Line() != rest ||
+			n == 0 && p.Fingerprint() != k.Fingerprint {
 			return errors.New("the service sends a line that is not the recorded key's; nothing was changed")
 		}
 	}
@@ -136,7 +140,8 @@ func (c *cli) addLines(service *client.Client, files reach.Files, l wire.Restore
 	if err != nil {
 		return fmt.Errorf("the lines stand in %s, and the service did not hear of it: %w", file, err)
 	}
-	fmt.Fprintf(c.out, "Added to %s of %s on %s; the service asks the server now.\nnext: plumlatch work follow %d\n", file, l.LoginUser, l.Instance, l.Work)
+	fmt.Fprintf(c.out, "Added to %s of %s on %s; the service asks the server now.\nnext: plumlatch work follow %d\n",
+		file, l.LoginUser, l.Instance, l.Work)
 	return nil
 }
 
@@ -169,14 +174,18 @@ func (c *cli) placeByPassword(service *client.Client, id int64, o restoreOptions
 	for _, k := range d.keys {
 		t.HostKeys = append(t.HostKeys, k.Blob)
 	}
-	by := []ssh.AuthMethod{ssh.Password(password), ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
-		out := make([]string, len(questions))
-		for n := range out {
-			out[n] = password
-		}
-		return out, nil
-	})}
-	conn, err := reach.LoginBy(c.ctx, func(ctx context.Context) (net.Conn, error) { return here.Dial(ctx, i.Address, i.Port) }, t, by, enterLimit)
+	by := []ssh.AuthMethod{ssh.Password(password),
+		ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
+			out := make([]string, len(questions))
+			for n := range out {
+				out[n] = password
+			}
+			return out, nil
+		})}
+	conn, err := reach.LoginBy(c.ctx, func(ctx context.Context) (net.Conn,
+		error) {
+		return here.Dial(ctx, i.Address, i.Port)
+	}, t, by, enterLimit)
 	if err != nil {
 		return fmt.Errorf("%s does not let %s in by that password: %w", i.Name, lines.LoginUser, err)
 	}
@@ -213,9 +222,12 @@ func reportText(r wire.Report) string { return routes.Markdown(r) }
 // takeLinesOut takes lines that were added here a moment ago out again, with the
 // permit of the service's guard: the work went back meanwhile, and they may be the
 // only way in by now. Where there is no permit they stay, and that is said.
-func (c *cli) takeLinesOut(service *client.Client, files reach.Files, file string, l wire.RestoreLines, added []string, cause error) error {
+func (c *cli) takeLinesOut(service *client.Client, files reach.Files, file string, l wire.RestoreLines,
+	added []string, cause error) error {
 	stay := func(why error) error {
-		return failure{fmt.Errorf("the work is over (%w), and the new lines stay in %s: %w", cause, file, why), fmt.Sprintf("plumlatch who %s; once another way in is shown: plumlatch access remove %s -key %s", l.Instance, l.Instance, l.Key)}
+		return failure{fmt.Errorf("the work is over (%w), and the new lines stay in %s: %w", cause, file, why),
+			fmt.Sprintf("plumlatch who %s; once another way in is shown: plumlatch access remove %s -key %s",
+				l.Instance, l.Instance, l.Key)}
 	}
 	i, err := service.Instance(c.ctx, l.Instance)
 	if err != nil {
@@ -230,7 +242,8 @@ func (c *cli) takeLinesOut(service *client.Client, files reach.Files, file strin
 	r := wire.PermitRequest{File: file, SHA256: hex.EncodeToString(sum[:]), Lines: added, Keys: []wire.FoundKey{}}
 	for _, k := range authkeys.Parse(data, time.UTC) {
 		if k.Err == nil {
-			r.Keys = append(r.Keys, wire.FoundKey{File: file, Line: k.Number, Options: k.Options.Text, PublicKey: keypair.Public{Blob: k.Blob}.Line()})
+			r.Keys = append(r.Keys, wire.FoundKey{File: file, Line: k.Number, Options: k.Options.Text,
+				PublicKey: keypair.Public{Blob: k.Blob}.Line()})
 		}
 	}
 	signed, err := service.Permit(c.ctx, l.Work, r)
@@ -245,12 +258,13 @@ func (c *cli) takeLinesOut(service *client.Client, files reach.Files, file strin
 	if err != nil {
 		return stay(err)
 	}
-	if _, err := reach.Edit(c.ctx, files, file, permit, reach.EditOptions{Now: time.Now()}, func(d *authkeys.Document) error {
-		for _, line := range added {
-			d.RemoveAppended(line)
-		}
-		return nil
-	}); err != nil {
+	if _, err := reach.Edit(c.ctx, files, file, permit, reach.EditOptions{Now: time.Now()},
+		func(d *authkeys.Document) error {
+			for _, line := range added {
+				d.RemoveAppended(line)
+			}
+			return nil
+		}); err != nil {
 		return stay(err)
 	}
 	return fmt.Errorf("the service does not want the lines any more, and they were taken out again: %w", cause)
@@ -268,7 +282,8 @@ func signingKey(service *client.Client, said []byte) (ed25519.PublicKey, error) 
 		return nil, err
 	}
 	if known != nil && !bytes.Equal(known.Head.PublicKey, said) {
-		return nil, errors.New("the service signs with another key than the one that this machine knows it by (plumlatch journal verify)")
+		return nil, errors.New("the service signs with another key than the one that this machine knows it by " +
+			"(plumlatch journal verify)")
 	}
 	return said, nil
 }

@@ -47,15 +47,20 @@ func rotate(fs *flag.FlagSet) func(*cli) error {
 	o := rotateOptions{set: fs}
 	fs.StringVar(&o.old, "old", "", "`key` to take out (default: the one that there is)")
 	fs.StringVar(&o.new, "new", "", "recorded `key` to put in its place (default: a pair that is made here, now)")
-	fs.StringVar(&o.identity, "identity", "", "`file` with the private half of the new key; it is used here and never sent")
+	fs.StringVar(&o.identity, "identity", "",
+		"`file` with the private half of the new key; it is used here and never sent")
 	fs.BoolVar(&o.agent, "agent", false, "the private half of the new key is in the running ssh-agent")
 	fs.StringVar(&o.passFile, "passphrase-file", "", "`file` with the passphrase of -identity")
-	fs.StringVar(&o.grace, "grace", "24h", "for how `long` the old key is accepted besides, such as 24h or 7d; 0: not at all")
+	fs.StringVar(&o.grace, "grace", "24h",
+		"for how `long` the old key is accepted besides, such as 24h or 7d; 0: not at all")
 	fs.StringVar(&o.name, "name", "", "`name` of the pair that is made (default: the old key's, with today's date)")
 	fs.StringVar(&o.kind, "kind", string(keypair.Ed25519), "`kind` of the pair that is made")
-	fs.StringVar(&o.dir, "dir", "", "`folder` for the pair that is made, and to look for the new key's file in (default ~/.ssh)")
-	fs.StringVar(&o.newPassFile, "new-passphrase-file", "", "`file` with the passphrase of the pair that is made; an empty one means none")
-	fs.BoolVar(&o.random, "random-passphrase", false, "make a strong passphrase for the pair that is made, and show it once")
+	fs.StringVar(&o.dir, "dir", "", "`folder` for the pair that is made, and to look for the new key's file in "+
+		"(default ~/.ssh)")
+	fs.StringVar(&o.newPassFile, "new-passphrase-file", "",
+		"`file` with the passphrase of the pair that is made; an empty one means none")
+	fs.BoolVar(&o.random, "random-passphrase", false,
+		"make a strong passphrase for the pair that is made, and show it once")
 	fs.BoolVar(&o.plan, "plan", false, "show what would happen, and change nothing; needs -new")
 	fs.Int64Var(&o.goOn, "continue", 0, "show the new key's private half to this piece of `work` at hand, and follow it")
 	o.flags(fs)
@@ -144,7 +149,8 @@ func rotate(fs *flag.FlagSet) func(*cli) error {
 			if o.asJSON {
 				return c.json(w)
 			}
-			fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch rotate -continue %d -identity FILE\n", w.ID, plaintext.Line(w.Title), w.ID)
+			fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch rotate -continue %d -identity FILE\n", w.ID,
+				plaintext.Line(w.Title), w.ID)
 			return nil
 		}
 		return c.followRotation(service, w, k, signer, o)
@@ -178,11 +184,13 @@ func (c *cli) chooseOld(service *client.Client, instance, fresh string) (string,
 	}
 	switch {
 	case len(all) == 0:
-		return "", failure{fmt.Errorf("no key is recorded to open %s as %s", i.Name, i.LoginUser), "plumlatch survey " + i.Name}
+		return "", failure{fmt.Errorf("no key is recorded to open %s as %s", i.Name, i.LoginUser),
+			"plumlatch survey " + i.Name}
 	case len(all) == 1:
 		return all[0], nil
 	case !c.tty:
-		return "", failure{fmt.Errorf("several keys open %s: %s", i.Name, strings.Join(all, ", ")), "the same command with -old KEY"}
+		return "", failure{fmt.Errorf("several keys open %s: %s", i.Name, strings.Join(all, ", ")),
+			"the same command with -old KEY"}
 	}
 	fmt.Fprintf(c.err, "Several keys open %s:\n", i.Name)
 	for n, name := range all {
@@ -213,7 +221,8 @@ func (c *cli) newForOld(service *client.Client, instance, old string, o rotateOp
 	if err != nil {
 		return wire.Key{}, nil, err
 	}
-	p := newPair{name: o.name, kind: kind, format: keypair.FormatOpenSSH, dir: o.dir, note: "made to replace " + k.Name + " on " + instance, holder: k.Holder, passFile: o.newPassFile, random: o.random, passFD: -1}
+	p := newPair{name: o.name, kind: kind, format: keypair.FormatOpenSSH, dir: o.dir, note: "made to replace " +
+		k.Name + " on " + instance, holder: k.Holder, passFile: o.newPassFile, random: o.random, passFD: -1}
 	if p.name == "" {
 		p.name = datedName(k.Name, time.Now())
 	}
@@ -250,7 +259,8 @@ func (c *cli) printRotation(p wire.RotationPlan) {
 
 // followRotation shows the new key's private half when the work asks for it, and
 // follows until the old key has its end.
-func (c *cli) followRotation(service *client.Client, w wire.Work, k wire.Key, signer ssh.Signer, o rotateOptions) error {
+func (c *cli) followRotation(service *client.Client, w wire.Work, k wire.Key, signer ssh.Signer,
+	o rotateOptions) error {
 	var proofTrouble error
 	shown, waits := false, false
 	end, err := c.followUntil(service, w, "plumlatch work follow", func(e wire.WorkEvent, enough func()) {
@@ -281,8 +291,10 @@ func (c *cli) followRotation(service *client.Client, w wire.Work, k wire.Key, si
 	}
 	switch {
 	case waits:
-		return failure{fmt.Errorf("%s is in; nothing of the old key was touched, as nobody has shown the new one's private half yet: %w", k.Name, proofTrouble),
-			fmt.Sprintf("plumlatch rotate -continue %d -identity FILE; or on its holder's machine: plumlatch key prove %s -identity FILE; or: plumlatch work cancel %d", w.ID, k.Name, w.ID)}
+		return failure{fmt.Errorf("%s is in; nothing of the old key was touched, as nobody has shown the new one's "+
+			"private half yet: %w", k.Name, proofTrouble),
+			fmt.Sprintf("plumlatch rotate -continue %d -identity FILE; or on its holder's machine: plumlatch key "+
+				"prove %s -identity FILE; or: plumlatch work cancel %d", w.ID, k.Name, w.ID)}
 	case end.Over() && end.State != "done":
 		return workFailed(end)
 	case o.asJSON:
@@ -297,11 +309,14 @@ func (c *cli) printRotated(w wire.Work, k wire.Key) {
 	if w.State == "done" {
 		fmt.Fprintf(c.out, "%s.\n", plaintext.Line(w.Outcome))
 	} else if r := w.Rotating; r != nil && r.Ends != nil {
-		fmt.Fprintf(c.out, "%s is shown to work on %s, and the old key has its end: %s.\n", k.Name, w.Instance, r.Ends.Local().Format("2006-01-02 15:04"))
+		fmt.Fprintf(c.out, "%s is shown to work on %s, and the old key has its end: %s.\n", k.Name, w.Instance,
+			r.Ends.Local().Format("2006-01-02 15:04"))
 		if r.Enforced {
-			fmt.Fprintf(c.out, "The server itself ends it, also when the service is down; then work %d withdraws its line.\n", w.ID)
+			fmt.Fprintf(c.out, "The server itself ends it, also when the service is down; then work %d withdraws "+
+				"its line.\n", w.ID)
 		} else {
-			fmt.Fprintf(c.out, "Its server cannot end it by itself (%s): work %d withdraws it then.\n", plaintext.Line(r.Why), w.ID)
+			fmt.Fprintf(c.out, "Its server cannot end it by itself (%s): work %d withdraws it then.\n",
+				plaintext.Line(r.Why), w.ID)
 		}
 	}
 	if r := w.Rotating; r != nil {
@@ -312,7 +327,8 @@ func (c *cli) printRotated(w wire.Work, k wire.Key) {
 		fmt.Fprintf(c.out, "next: plumlatch who %s\n", w.Instance)
 		return
 	}
-	fmt.Fprintf(c.out, "next: plumlatch who %s; back to the old key until then: plumlatch work cancel %d\n", w.Instance, w.ID)
+	fmt.Fprintf(c.out, "next: plumlatch who %s; back to the old key until then: plumlatch work cancel %d\n",
+		w.Instance, w.ID)
 }
 
 // newSigner finds the new key's private half: the given file, the agent, or a
@@ -349,10 +365,12 @@ func (c *cli) showNew(service *client.Client, w wire.Work, k wire.Key, signer ss
 	d, err := pinnedDoor(service, i)
 	if err == nil && len(d.keys) > 0 {
 		var in *entrance
-		if in, err = c.login(adopteeOf(i, d, ""), adoptOptions{signer: signer, unattended: true, noSteward: true}); err == nil {
+		if in, err = c.login(adopteeOf(i, d, ""),
+			adoptOptions{signer: signer, unattended: true, noSteward: true}); err == nil {
 			in.close()
 			var report wire.LoginReport
-			if report, err = signChallenge(c.ctx, service, k.Name, k.Fingerprint, signer, wire.ChallengeRequest{Work: w.ID, Instance: i.Name}); err == nil {
+			if report, err = signChallenge(c.ctx, service, k.Name, k.Fingerprint, signer,
+				wire.ChallengeRequest{Work: w.ID, Instance: i.Name}); err == nil {
 				if err = service.ReportNewLogin(c.ctx, w.ID, report); err == nil {
 					return nil // that shows the private half, too
 				}

@@ -36,15 +36,22 @@ func (o *fleetOptions) flags(fs *flag.FlagSet) {
 	fs.StringVar(&o.tag, "tag", "", "of many: `NAME=VALUE`, or NAME, of the instances")
 	fs.BoolVar(&o.due, "due", false, "of many: what is older than the policy's age")
 	fs.BoolVar(&o.each, "each", false, "of many: a pair for each instance, made here")
-	fs.StringVar(&o.pattern, "names", "{instance}-{date}", "with -each: `pattern` of the pairs' names, with {instance}, {old} and {date}")
+	fs.StringVar(&o.pattern, "names", "{instance}-{date}",
+		"with -each: `pattern` of the pairs' names, with {instance}, {old} and {date}")
 	fs.IntVar(&o.first, "first", 1, "of many: `size` of the first wave")
 	fs.IntVar(&o.grow, "grow", 3, "of many: how many `times` as large each next wave is")
 	fs.StringVar(&o.atMost, "at-most", "10%", "of many: the most in one wave, a `number` or a part of all")
 	fs.IntVar(&o.stopAfter, "stop-after", 1, "of many: begin no further wave after this `number` of failures")
-	fs.StringVar(&o.exposed, "exposed", "", "of many: this old `key` may be somebody else's too: contain it, replace it everywhere at once, and show what else was found")
-	fs.StringVar(&o.contain, "contain", "", "until it is replaced, the old key is taken from these `networks` alone, separated by commas, where that cuts nobody off; me: from the address that the cloud sees of this machine")
-	fs.BoolVar(&o.endSessions, "end-sessions", false, "with -exposed: end the sessions that the old key opened, from here, with the new key and sudo")
-	fs.DurationVar(&o.back, "wait-for-back", 7*24*time.Hour, "of many: how `long` an instance that is out of reach is waited for")
+	fs.StringVar(&o.exposed, "exposed", "",
+		"of many: this old `key` may be somebody else's too: contain it, replace it everywhere at once, and show "+
+			"what else was found")
+	fs.StringVar(&o.contain, "contain", "",
+		"until it is replaced, the old key is taken from these `networks` alone, separated by commas, where that "+
+			"cuts nobody off; me: from the address that the cloud sees of this machine")
+	fs.BoolVar(&o.endSessions, "end-sessions", false,
+		"with -exposed: end the sessions that the old key opened, from here, with the new key and sudo")
+	fs.DurationVar(&o.back, "wait-for-back", 7*24*time.Hour,
+		"of many: how `long` an instance that is out of reach is waited for")
 	fs.BoolVar(&o.yes, "yes", false, "of many: do not ask")
 	fs.Int64Var(&o.pause, "pause", 0, "begin no further wave of this `work`")
 	fs.Int64Var(&o.resume, "go-on", 0, "let this `work` go on, after a pause or after failures")
@@ -64,7 +71,8 @@ func (c *cli) rotateMany(o rotateOptions, grace time.Duration) error {
 	if err != nil {
 		return err
 	}
-	for id, ask := range map[int64]func(context.Context, int64) (wire.Work, error){o.pause: service.PauseFleet, o.resume: service.GoOnFleet} {
+	for id, ask := range map[int64]func(context.Context, int64) (wire.Work, error){o.pause: service.PauseFleet,
+		o.resume: service.GoOnFleet} {
 		if id == 0 {
 			continue
 		}
@@ -73,19 +81,23 @@ func (c *cli) rotateMany(o rotateOptions, grace time.Duration) error {
 			return err
 		}
 		if id == o.pause {
-			fmt.Fprintf(c.out, "Paused: what has begun goes on, nothing else begins.\nnext: plumlatch rotate -go-on %d; or back: plumlatch work cancel %d\n", id, id)
+			fmt.Fprintf(c.out, "Paused: what has begun goes on, nothing else begins.\nnext: plumlatch rotate "+
+				"-go-on %d; or back: plumlatch work cancel %d\n", id, id)
 			return nil
 		}
 		return c.followRotations(service, w, o)
 	}
-	if o.exposed == "" && (o.contain != "" || o.endSessions) || o.exposed != "" && (o.key != "" || o.tag != "" || o.due || o.each) {
-		return usagef("of many, -contain and -end-sessions go with -exposed KEY, which takes every instance that the key opens")
+	if o.exposed == "" && (o.contain != "" || o.endSessions) ||
+		o.exposed != "" && (o.key != "" || o.tag != "" || o.due || o.each) {
+		return usagef("of many, -contain and -end-sessions go with -exposed KEY, which takes every instance that " +
+			"the key opens")
 	}
 	if o.each == (o.new != "") && (o.each || !o.plan) {
 		return usagef("give -new KEY, or -each")
 	}
 	seconds := int64(grace / time.Second)
-	f := wire.Fleet{Key: o.key, Tag: o.tag, Due: o.due, New: o.new, GraceSeconds: &seconds, First: o.first, Grow: o.grow, AtMost: o.atMost, StopAfter: o.stopAfter, BackSeconds: int64(o.back / time.Second)}
+	f := wire.Fleet{Key: o.key, Tag: o.tag, Due: o.due, New: o.new, GraceSeconds: &seconds, First: o.first,
+		Grow: o.grow, AtMost: o.atMost, StopAfter: o.stopAfter, BackSeconds: int64(o.back / time.Second)}
 	if o.exposed != "" {
 		f.Key, f.Exposed = o.exposed, true
 		if !flagSet(o.set, "at-most") {
@@ -123,7 +135,8 @@ func (c *cli) rotateMany(o rotateOptions, grace time.Duration) error {
 		for _, w := range p.Waves {
 			all += w.All
 		}
-		if err := c.confirm(fmt.Sprintf("Rotate on %s, in %s?", count(all, "instance"), count(len(p.Waves), "wave"))); err != nil {
+		if err := c.confirm(fmt.Sprintf("Rotate on %s, in %s?", count(all, "instance"),
+			count(len(p.Waves), "wave"))); err != nil {
 			return err
 		}
 	}
@@ -141,14 +154,16 @@ func (c *cli) rotateMany(o rotateOptions, grace time.Duration) error {
 			_, err = c.prove(service, k, signer)
 		}
 		if err != nil {
-			return failure{fmt.Errorf("the private half of %s could not be shown: %w", name, err), fmt.Sprintf("plumlatch key prove %s -identity FILE; work %d waits for it", name, w.ID)}
+			return failure{fmt.Errorf("the private half of %s could not be shown: %w", name, err),
+				fmt.Sprintf("plumlatch key prove %s -identity FILE; work %d waits for it", name, w.ID)}
 		}
 	}
 	if o.detach {
 		if o.asJSON {
 			return c.json(w)
 		}
-		fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch rotate -go-on %d follows it; or: plumlatch work show %d\n", w.ID, plaintext.Line(w.Title), w.ID, w.ID)
+		fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch rotate -go-on %d follows it; or: plumlatch work show %d\n",
+			w.ID, plaintext.Line(w.Title), w.ID, w.ID)
 		return nil
 	}
 	return c.followRotations(service, w, o)
@@ -156,7 +171,8 @@ func (c *cli) rotateMany(o rotateOptions, grace time.Duration) error {
 
 // followRotations follows a rotation of many, and then ends what is left of an exposed key.
 func (c *cli) followRotations(service *client.Client, w wire.Work, o rotateOptions) error {
-	m := manyWords{shown: "shown to work", mend: "plumlatch why", goOn: "plumlatch rotate -go-on", back: "back to the old key"}
+	m := manyWords{shown: "shown to work", mend: "plumlatch why", goOn: "plumlatch rotate -go-on",
+		back: "back to the old key"}
 	if m.rest = "The old key is withdrawn at the end of the grace time"; o.grace == "0" || o.exposed != "" {
 		m.rest, m.now = "What is out of reach is taken when it is back", true
 	}
@@ -172,7 +188,8 @@ func (c *cli) followRotations(service *client.Client, w wire.Work, o rotateOptio
 
 // fleetSigners finds what shows the new keys' private halves: of one key for
 // all, or of a pair that is made here for each instance.
-func (c *cli) fleetSigners(service *client.Client, f *wire.Fleet, p wire.FleetPlan, o rotateOptions) (map[string]ssh.Signer, error) {
+func (c *cli) fleetSigners(service *client.Client, f *wire.Fleet, p wire.FleetPlan,
+	o rotateOptions) (map[string]ssh.Signer, error) {
 	signers := map[string]ssh.Signer{}
 	if !o.each {
 		k, err := service.Key(c.ctx, o.new)
@@ -196,7 +213,8 @@ func (c *cli) fleetSigners(service *client.Client, f *wire.Fleet, p wire.FleetPl
 		if m.State == "left out" {
 			continue
 		}
-		name := strings.NewReplacer("{instance}", m.Instance, "{old}", m.Old, "{date}", time.Now().Format("2006-01-02")).Replace(o.pattern)
+		name := strings.NewReplacer("{instance}", m.Instance, "{old}", m.Old, "{date}",
+			time.Now().Format("2006-01-02")).Replace(o.pattern)
 		if err := names.Check(name); err != nil {
 			return nil, usageError{"-names: " + err.Error()}
 		}
@@ -204,10 +222,12 @@ func (c *cli) fleetSigners(service *client.Client, f *wire.Fleet, p wire.FleetPl
 		if err != nil {
 			return nil, err
 		}
-		pair := newPair{name: name, kind: kind, format: keypair.FormatOpenSSH, dir: o.dir, note: "made to replace " + old.Name + " on " + m.Instance, holder: old.Holder, passFile: o.newPassFile, random: o.random, passFD: -1}
+		pair := newPair{name: name, kind: kind, format: keypair.FormatOpenSSH, dir: o.dir, note: "made to replace " +
+			old.Name + " on " + m.Instance, holder: old.Holder, passFile: o.newPassFile, random: o.random, passFD: -1}
 		_, signer, err := c.makePair(service, &pair)
 		if err != nil {
-			return nil, failure{fmt.Errorf("%w\nNothing was changed on any instance; the pairs that were made before are recorded, and kept", err), "plumlatch key list"}
+			return nil, failure{fmt.Errorf("%w\nNothing was changed on any instance; the pairs that were made "+
+				"before are recorded, and kept", err), "plumlatch key list"}
 		}
 		f.Pairs[m.Instance], signers[name] = name, signer
 	}
@@ -245,15 +265,18 @@ func (c *cli) printFleetPlan(p wire.FleetPlan, o rotateOptions) {
 		sizes = append(sizes, fmt.Sprint(w.All))
 	}
 	if len(sizes) > 0 {
-		fmt.Fprintf(c.out, "\nWaves of %s; the next begins when every instance of the one before is shown to work.\n", strings.Join(sizes, ", "))
+		fmt.Fprintf(c.out, "\nWaves of %s; the next begins when every instance of the one before is shown to work.\n",
+			strings.Join(sizes, ", "))
 	}
 	c.printWordNeeded(p.Word)
 	for _, line := range []struct {
 		n         int
 		one, many string
 	}{
-		{later, "cannot be reached now: it keeps the old key, and is taken by itself when it is back", "cannot be reached now: they keep the old key, and are taken by themselves when they are back"},
-		{sole, "has one opener now, and one afterwards: the new key", "have one opener now, and one afterwards: the new key"},
+		{later, "cannot be reached now: it keeps the old key, and is taken by itself when it is back",
+			"cannot be reached now: they keep the old key, and are taken by themselves when they are back"},
+		{sole, "has one opener now, and one afterwards: the new key",
+			"have one opener now, and one afterwards: the new key"},
 		{left, "is left out", "are left out"},
 	} {
 		switch line.n {
@@ -341,7 +364,9 @@ func (c *cli) followMany(service *client.Client, w wire.Work, m manyWords, asJSO
 		}
 		select {
 		case <-c.ctx.Done():
-			return failure{errors.New("stopped following; the service goes on"), fmt.Sprintf("plumlatch work show %d, or: plumlatch rotate -pause %d, or: plumlatch work cancel %d", w.ID, w.ID, w.ID)}
+			return failure{errors.New("stopped following; the service goes on"),
+				fmt.Sprintf("plumlatch work show %d, or: plumlatch rotate -pause %d, or: plumlatch work cancel %d",
+					w.ID, w.ID, w.ID)}
 		case <-time.After(400 * time.Millisecond):
 		}
 	}
@@ -355,7 +380,8 @@ func (c *cli) manyEnd(w wire.Work, p wire.FleetPlan, m manyWords, stopped bool) 
 	}
 	switch {
 	case stopped:
-		return failure{fmt.Errorf("%s %s, %d failed; no further wave begins", count(shown, "instance"), m.shown, failed), fmt.Sprintf("%s %d, or %s: plumlatch work cancel %d", m.goOn, w.ID, m.back, w.ID)}
+		return failure{fmt.Errorf("%s %s, %d failed; no further wave begins", count(shown, "instance"), m.shown,
+			failed), fmt.Sprintf("%s %d, or %s: plumlatch work cancel %d", m.goOn, w.ID, m.back, w.ID)}
 	case w.Over() && w.State != "done":
 		return workFailed(w)
 	}
@@ -365,7 +391,8 @@ func (c *cli) manyEnd(w wire.Work, p wire.FleetPlan, m manyWords, stopped bool) 
 	}
 	if later > 0 {
 		fmt.Fprintf(c.out, "; %s out of reach, and as before until then:", count(later, "instance"))
-		for n, x := range slices.DeleteFunc(p.Members, func(x wire.FleetMember) bool { return x.State != "back later" }) {
+		for n, x := range slices.DeleteFunc(p.Members,
+			func(x wire.FleetMember) bool { return x.State != "back later" }) {
 			if n == 20 {
 				fmt.Fprintf(c.out, "\n  and %d more", later-20)
 				break
@@ -377,11 +404,13 @@ func (c *cli) manyEnd(w wire.Work, p wire.FleetPlan, m manyWords, stopped bool) 
 		fmt.Fprintf(c.out, ".\n")
 	}
 	if !w.Over() && later == 0 && m.now {
-		fmt.Fprintf(c.out, "next: plumlatch work show %d, which %s; plumlatch today\n", w.ID, cmp.Or(m.last, "looks for a moment for what others wrote meanwhile"))
+		fmt.Fprintf(c.out, "next: plumlatch work show %d, which %s; plumlatch today\n", w.ID,
+			cmp.Or(m.last, "looks for a moment for what others wrote meanwhile"))
 		return nil
 	}
 	if !w.Over() {
-		fmt.Fprintf(c.out, m.rest+", by work %d; until then what is not over can go back.\nnext: plumlatch work show %d; %s: plumlatch work cancel %d\n", w.ID, w.ID, m.back, w.ID)
+		fmt.Fprintf(c.out, m.rest+", by work %d; until then what is not over can go back.\nnext: plumlatch work "+
+			"show %d; %s: plumlatch work cancel %d\n", w.ID, w.ID, m.back, w.ID)
 		return nil
 	}
 	fmt.Fprintf(c.out, "next: plumlatch today\n")

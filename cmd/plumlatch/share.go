@@ -78,7 +78,8 @@ func accessAdd(fs *flag.FlagSet) func(*cli) error {
 			if len(c.args) > 0 || *user != "" {
 				return usagef("give INSTANCE or -tag; with -tag, the login user is each instance's own")
 			}
-			return c.changeMany(wire.AccessMany{Do: wire.ManyAdd, Key: t.key, Until: r.Until, From: r.From, Only: r.Only, Reason: r.Reason}, m, *detach, *asJSON)
+			return c.changeMany(wire.AccessMany{Do: wire.ManyAdd, Key: t.key, Until: r.Until, From: r.From,
+				Only: r.Only, Reason: r.Reason}, m, *detach, *asJSON)
 		}
 		args, service, err := c.begin("INSTANCE")
 		if err != nil {
@@ -93,11 +94,14 @@ func accessAdd(fs *flag.FlagSet) func(*cli) error {
 			if r.Until != nil {
 				fmt.Fprintf(c.out, "It ends %s", r.Until.Local().Format("2006-01-02 15:04"))
 				if w.Rotating != nil && w.Rotating.Enforced {
-					fmt.Fprintf(c.out, ", by the server itself, also when the service is down; then work %d withdraws its line.\n", w.ID)
+					fmt.Fprintf(c.out, ", by the server itself, also when the service is down; then work %d "+
+						"withdraws its line.\n", w.ID)
 				} else if w.Rotating != nil {
-					fmt.Fprintf(c.out, ": its server cannot end it by itself (%s), so work %d withdraws it then.\n", plaintext.Line(w.Rotating.Why), w.ID)
+					fmt.Fprintf(c.out, ": its server cannot end it by itself (%s), so work %d withdraws it then.\n",
+						plaintext.Line(w.Rotating.Why), w.ID)
 				}
-				fmt.Fprintf(c.out, "next: plumlatch access list -instance %s; another end: plumlatch access extend %s -key %s -for TIME\n", w.Instance, w.Instance, t.key)
+				fmt.Fprintf(c.out, "next: plumlatch access list -instance %s; another end: plumlatch access extend "+
+					"%s -key %s -for TIME\n", w.Instance, w.Instance, t.key)
 				return
 			}
 			fmt.Fprintf(c.out, "next: plumlatch who %s\n", w.Instance)
@@ -127,7 +131,8 @@ func accessExtend(fs *flag.FlagSet) func(*cli) error {
 			return err
 		}
 		return c.shared(service, w, false, *asJSON, func(w wire.Work) {
-			fmt.Fprintf(c.out, "%s opens %s until %s.\nnext: plumlatch access list -instance %s\n", *key, w.Instance, end.Local().Format("2006-01-02 15:04"), w.Instance)
+			fmt.Fprintf(c.out, "%s opens %s until %s.\nnext: plumlatch access list -instance %s\n", *key, w.Instance,
+				end.Local().Format("2006-01-02 15:04"), w.Instance)
 		})
 	}
 }
@@ -137,17 +142,20 @@ func accessRemove(fs *flag.FlagSet) func(*cli) error {
 	reason := fs.String("reason", "", "`why`, for the journal")
 	cutOff := fs.Int("cut-off", 0, "withdraw it though nobody gets into this `number` of instances then, counted out")
 	everywhere := fs.Bool("everywhere", false, "instead of INSTANCE: withdraw the key wherever it opens")
-	holder := fs.String("holder", "", "instead of INSTANCE and -key: withdraw every key that this `holder` has, everywhere")
+	holder := fs.String("holder", "", "instead of INSTANCE and -key: withdraw every key that this `holder` has, "+
+		"everywhere")
 	var m manyOptions
 	m.flags(fs, "with -everywhere or -holder: of those, ")
 	detach := fs.Bool("detach", false, "print the work's ID and leave")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
 		if *everywhere || *holder != "" {
-			if len(c.args) > 0 || *everywhere == (*holder != "") || *everywhere && *key == "" || *holder != "" && *key != "" {
+			if len(c.args) > 0 || *everywhere == (*holder != "") || *everywhere && *key == "" ||
+				*holder != "" && *key != "" {
 				return usagef("give INSTANCE -key KEY, or -everywhere -key KEY, or -holder NAME")
 			}
-			return c.changeMany(wire.AccessMany{Do: wire.ManyRemove, Key: *key, Holder: *holder, Reason: *reason, CutOff: *cutOff}, m, *detach, *asJSON)
+			return c.changeMany(wire.AccessMany{Do: wire.ManyRemove, Key: *key, Holder: *holder, Reason: *reason,
+				CutOff: *cutOff}, m, *detach, *asJSON)
 		}
 		if *key == "" || m.tag != "" {
 			return usagef("-key is missing, or -tag is given without -everywhere or -holder")
@@ -161,7 +169,8 @@ func accessRemove(fs *flag.FlagSet) func(*cli) error {
 			return err
 		}
 		return c.shared(service, w, *detach, *asJSON, func(w wire.Work) {
-			fmt.Fprintf(c.out, "%s.\nIt is surveyed 15 minutes and a day from now: a key that comes back is on today.\nnext: plumlatch who %s\n", plaintext.Line(w.Outcome), w.Instance)
+			fmt.Fprintf(c.out, "%s.\nIt is surveyed 15 minutes and a day from now: a key that comes back is on "+
+				"today.\nnext: plumlatch who %s\n", plaintext.Line(w.Outcome), w.Instance)
 		})
 	}
 }
@@ -220,7 +229,8 @@ func instanceSteward(fs *flag.FlagSet) func(*cli) error {
 			return err
 		}
 		return c.shared(service, w, *detach, *asJSON, func(w wire.Work) {
-			fmt.Fprintf(c.out, "%s: %s.\nnext: plumlatch survey %s\n", w.Instance, plaintext.Line(w.Outcome), w.Instance)
+			fmt.Fprintf(c.out, "%s: %s.\nnext: plumlatch survey %s\n", w.Instance,
+				plaintext.Line(w.Outcome), w.Instance)
 		})
 	}
 }

@@ -72,16 +72,23 @@ func completion(*flag.FlagSet) func(*cli) error {
 func bashCompletion() string {
 	var b strings.Builder
 	first, second := groups()
-	b.WriteString("_plumlatch() {\n  local cur=\"${COMP_WORDS[COMP_CWORD]}\" options=\"\"\n  COMPREPLY=()\n  if [ \"$COMP_CWORD\" -eq 1 ]; then\n")
-	fmt.Fprintf(&b, "    COMPREPLY=($(compgen -W \"%s help\" -- \"$cur\"))\n    return\n  fi\n  if [ \"$COMP_CWORD\" -eq 2 ]; then\n    case \"${COMP_WORDS[1]}\" in\n", strings.Join(first, " "))
+	b.WriteString("_plumlatch() {\n  local cur=\"${COMP_WORDS[COMP_CWORD]}\" options=\"\"\n  COMPREPLY=()\n  if [ " +
+		"\"$COMP_CWORD\" -eq 1 ]; then\n")
+	fmt.Fprintf(&b, "    COMPREPLY=($(compgen -W \"%s help\" -- \"$cur\"))\n    return\n  fi\n  if [ "+
+		"\"$COMP_CWORD\" -eq 2 ]; then\n    case \"${COMP_WORDS[1]}\" in\n", strings.Join(first, " "))
 	for _, f := range first {
 		if len(second[f]) > 0 {
-			fmt.Fprintf(&b, "      %s) COMPREPLY=($(compgen -W \"%s\" -- \"$cur\")); [ \"${cur#-}\" = \"$cur\" ] && return ;;\n", f, strings.Join(second[f], " "))
+			fmt.Fprintf(&b, "      %s) COMPREPLY=($(compgen -W \"%s\" -- \"$cur\")); [ \"${cur#-}\" = \"$cur\" ] "+
+				"&& return ;;\n", f, strings.Join(second[f], " "))
 		}
 	}
-	b.WriteString("    esac\n  fi\n  case \"$cur\" in -*) ;; *) return ;; esac\n  case \"${COMP_WORDS[1]} ${COMP_WORDS[2]}\" in\n")
+	b.WriteString("    esac\n  fi\n  case \"$cur\" in -*) ;; *) return ;; esac\n  case \"${COMP_WORDS[1]} " +
+		"${COMP_WORDS[2]}\" in\n")
 	all := slices.Clone(commands) // of two words first: "access list" before "access"
-	slices.SortStableFunc(all, func(x, y command) int { return strings.Count(y.name, " ") - strings.Count(x.name, " ") })
+	slices.SortStableFunc(all, func(x, y command) int {
+		return strings.Count(y.name,
+			" ") - strings.Count(x.name, " ")
+	})
 	for _, c := range all {
 		var names []string
 		for _, f := range flagsOf(c) {
@@ -93,7 +100,8 @@ func bashCompletion() string {
 		}
 		fmt.Fprintf(&b, "    %s) options=\"%s\" ;;\n", pattern, strings.Join(names, " "))
 	}
-	b.WriteString("  esac\n  COMPREPLY=($(compgen -W \"$options\" -- \"$cur\"))\n}\ncomplete -o default -F _plumlatch plumlatch\n")
+	b.WriteString("  esac\n  COMPREPLY=($(compgen -W \"$options\" -- \"$cur\"))\n}\ncomplete -o default -F " +
+		"_plumlatch plumlatch\n")
 	return b.String()
 }
 
@@ -117,12 +125,15 @@ func fishCompletion() string {
 	for _, f := range first {
 		fmt.Fprintf(&b, "complete -c plumlatch -f -n '__fish_use_subcommand' -a %s -d %s\n", f, fishQuoted(said(f)))
 		for _, s := range second[f] {
-			fmt.Fprintf(&b, "complete -c plumlatch -f -n 'test (count (commandline -o -p -c)) -eq 2; and __fish_seen_subcommand_from %s' -a %s -d %s\n", f, s, fishQuoted(said(f+" "+s)))
+			fmt.Fprintf(&b, "complete -c plumlatch -f -n 'test (count (commandline -o -p -c)) -eq 2; and "+
+				"__fish_seen_subcommand_from %s' -a %s -d %s\n", f, s, fishQuoted(said(f+" "+s)))
 		}
 	}
 	for _, c := range commands {
 		for _, f := range flagsOf(c) {
-			fmt.Fprintf(&b, "complete -c plumlatch -n \"string match -q -- 'plumlatch %s*' (string join ' ' (commandline -o -p -c))\" -o %s -d %s\n", c.name, f.Name, fishQuoted(strings.ReplaceAll(f.Usage, "`", "")))
+			fmt.Fprintf(&b, "complete -c plumlatch -n \"string match -q -- 'plumlatch %s*' (string join ' ' "+
+				"(commandline -o -p -c))\" -o %s -d %s\n", c.name, f.Name,
+				fishQuoted(strings.ReplaceAll(f.Usage, "`", "")))
 		}
 	}
 	return b.String()
@@ -153,7 +164,9 @@ func roff(text string) string {
 // manPage is plumlatch(1), in the man macros.
 func manPage() string {
 	var b strings.Builder
-	b.WriteString(".TH PLUMLATCH 1 \"\" \"Plum Latch\" \"User Commands\"\n.SH NAME\nplumlatch \\- which key opens which instance, how that is known, and the way in\n.SH SYNOPSIS\n.B plumlatch\n.I COMMAND\n[options]\n.SH COMMANDS\n")
+	b.WriteString(".TH PLUMLATCH 1 \"\" \"Plum Latch\" \"User Commands\"\n.SH NAME\nplumlatch \\- which key opens " +
+		"which instance, how that is known, and the way in\n.SH SYNOPSIS\n.B plumlatch\n.I COMMAND\n[options]\n.SH " +
+		"COMMANDS\n")
 	for _, c := range commands {
 		fmt.Fprintf(&b, ".SS plumlatch %s %s\n", roff(c.name), roff(c.args))
 		about, more, _ := strings.Cut(c.about, "\n")

@@ -18,7 +18,8 @@ func TestBashCompletes(t *testing.T) {
 		t.Fatal(err)
 	}
 	var ask strings.Builder
-	fmt.Fprintf(&ask, "source %s\nt() { COMP_WORDS=(\"$@\"); COMP_CWORD=$(($#-1)); _plumlatch; echo \"${COMPREPLY[*]}\"; }\n", script)
+	fmt.Fprintf(&ask, "source %s\nt() { COMP_WORDS=(\"$@\"); COMP_CWORD=$(($#-1)); _plumlatch; echo "+
+		"\"${COMPREPLY[*]}\"; }\n", script)
 	var want [][]string
 	first, second := groups()
 	fmt.Fprint(&ask, "t plumlatch ''\n")

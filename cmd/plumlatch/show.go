@@ -125,7 +125,8 @@ func evidence(a wire.Access) string {
 		s += " (old)"
 	}
 	if a.Against != nil {
-		word := map[string]string{"accepted": "refused", "proven": "login failed", "seen": "not in the file", "placed": "withdrawn"}[a.Against.Kind]
+		word := map[string]string{"accepted": "refused", "proven": "login failed", "seen": "not in the file",
+			"placed": "withdrawn"}[a.Against.Kind]
 		s += ", " + word + " since"
 	}
 	if a.Until != nil {

@@ -30,8 +30,10 @@ func survey(fs *flag.FlagSet) func(*cli) error {
 	fs.BoolVar(&o.all, "all", false, "all instances that run")
 	fs.StringVar(&o.tag, "tag", "", "`NAME=VALUE`, or NAME, of the instances")
 	fs.StringVar(&o.region, "region", "", "`region` of the instances")
-	fs.StringVar(&o.key, "key", "", "with -outside: ask about these recorded `keys`, K,K, instead of all that are recorded for the instance")
-	fs.StringVar(&o.identity, "identity", "", "look from inside with this private key `FILE`, by this machine: with sudo it sees more than the steward")
+	fs.StringVar(&o.key, "key", "", "with -outside: ask about these recorded `keys`, K,K, instead of all that are "+
+		"recorded for the instance")
+	fs.StringVar(&o.identity, "identity", "",
+		"look from inside with this private key `FILE`, by this machine: with sudo it sees more than the steward")
 	fs.BoolVar(&o.agent, "agent", false, "the same with the keys in the running ssh-agent")
 	fs.StringVar(&o.passFile, "passphrase-file", "", "`file` with the passphrase of -identity")
 	fs.BoolVar(&o.last, "last", false, "show what the last surveys saw, and survey nothing")
@@ -125,7 +127,8 @@ func (c *cli) printInside(s wire.Survey) {
 	if counts["expired"] > 0 {
 		expired = fmt.Sprintf(", %d expired", counts["expired"])
 	}
-	fmt.Fprintf(c.out, "%s, as %s: %d recorded, %d unrecorded, %d missing%s.\n\n", s.Instance, s.LoginUser, counts["recorded"], counts["unrecorded"], counts["missing"], expired)
+	fmt.Fprintf(c.out, "%s, as %s: %d recorded, %d unrecorded, %d missing%s.\n\n", s.Instance, s.LoginUser,
+		counts["recorded"], counts["unrecorded"], counts["missing"], expired)
 	head := []string{"result", "key", "bitting", "kind", "where", "options"}
 	if several {
 		head = slices.Insert(head, 1, "user")
@@ -219,7 +222,8 @@ func (c *cli) surveyNext(s wire.Survey) {
 
 // surveyMany surveys many, as work that can be left and followed again.
 func (c *cli) surveyMany(service *client.Client, o surveyOptions) error {
-	w, err := service.SurveyMany(c.ctx, wire.SurveyMany{Instances: c.args, Tag: o.tag, Region: o.region, All: o.all, Inside: o.inside || !o.outside, Outside: o.outside})
+	w, err := service.SurveyMany(c.ctx, wire.SurveyMany{Instances: c.args, Tag: o.tag, Region: o.region, All: o.all,
+		Inside: o.inside || !o.outside, Outside: o.outside})
 	if err != nil {
 		return err
 	}
@@ -251,7 +255,8 @@ func (c *cli) surveyMany(service *client.Client, o surveyOptions) error {
 			fine++
 			continue
 		}
-		found := fmt.Sprintf("%d recorded, %d unrecorded, %d missing, %d expired", r.Recorded, r.Unrecorded, r.Missing, r.Expired)
+		found := fmt.Sprintf("%d recorded, %d unrecorded, %d missing, %d expired", r.Recorded, r.Unrecorded,
+			r.Missing, r.Expired)
 		if r.Trouble != "" {
 			found = r.Trouble
 			if r.SeenAt != nil {
@@ -291,7 +296,8 @@ func (c *cli) lastSurveys(service *client.Client, name string, asJSON bool) erro
 		seen, found := "never", r.Trouble
 		if r.SeenAt != nil {
 			seen = ago(*r.SeenAt, now)
-			counts := fmt.Sprintf("%d recorded, %d unrecorded, %d missing, %d expired", r.Recorded, r.Unrecorded, r.Missing, r.Expired)
+			counts := fmt.Sprintf("%d recorded, %d unrecorded, %d missing, %d expired", r.Recorded, r.Unrecorded,
+				r.Missing, r.Expired)
 			if r.Sort == "outside" {
 				counts = "asked"
 			} else if r.Sort == "config" {
@@ -322,9 +328,11 @@ func (c *cli) surveyHere(service *client.Client, name string, o surveyOptions) e
 		return err
 	}
 	if len(d.keys) == 0 {
-		return failure{fmt.Errorf("no host key of %s is recorded, so nobody can tell who answers", i.Name), "plumlatch instance host-key " + i.Name}
+		return failure{fmt.Errorf("no host key of %s is recorded, so nobody can tell who answers", i.Name),
+			"plumlatch instance host-key " + i.Name}
 	}
-	in, err := c.enter(adopteeOf(i, d, o.identity), adoptOptions{agent: o.agent, passFile: o.passFile, unattended: true})
+	in, err := c.enter(adopteeOf(i, d, o.identity),
+		adoptOptions{agent: o.agent, passFile: o.passFile, unattended: true})
 	if err != nil {
 		return err
 	}
@@ -342,9 +350,13 @@ func (c *cli) surveyHere(service *client.Client, name string, o surveyOptions) e
 		r.Lying = append(r.Lying, wire.LyingKey{File: l.File, Fingerprint: l.Fingerprint})
 	}
 	for _, u := range around.Users {
-		files := wire.UserFiles{User: u.User, Files: u.Files, Whole: u.Whole, NotSeen: u.NotSeen, Keys: []wire.FoundKey{}}
+		files := wire.UserFiles{User: u.User, Files: u.Files, Whole: u.Whole, NotSeen: u.NotSeen,
+			Keys: []wire.FoundKey{}}
 		for _, l := range u.Lines {
-			files.Keys = append(files.Keys, wire.FoundKey{File: l.File, Line: l.Number, Options: l.Options.Text, PublicKey: keypair.Public{Blob: l.Blob, Comment: plaintext.Line(plaintext.Cut(l.Comment, 200))}.Line()})
+			files.Keys = append(files.Keys,
+				wire.FoundKey{File: l.File, Line: l.Number, Options: l.Options.Text,
+					PublicKey: keypair.Public{Blob: l.Blob,
+						Comment: plaintext.Line(plaintext.Cut(l.Comment, 200))}.Line()})
 		}
 		r.Users = append(r.Users, files)
 	}
@@ -402,9 +414,11 @@ func instanceProbing(*flag.FlagSet) func(*cli) error {
 			return err
 		}
 		if i.ProbeAllowed {
-			fmt.Fprintf(c.out, "The service asks the server of %s from outside by itself from now on. Each time is a line in the server's log.\n", i.Name)
+			fmt.Fprintf(c.out, "The service asks the server of %s from outside by itself from now on. Each time is "+
+				"a line in the server's log.\n", i.Name)
 		} else {
-			fmt.Fprintf(c.out, "The service does not ask the server of %s from outside by itself any more; \"survey -outside\" still does.\n", i.Name)
+			fmt.Fprintf(c.out, "The service does not ask the server of %s from outside by itself any more; "+
+				"\"survey -outside\" still does.\n", i.Name)
 		}
 		return nil
 	}
@@ -445,13 +459,16 @@ func instanceDiscover(fs *flag.FlagSet) func(*cli) error {
 			if recorded == "" {
 				recorded = "no key"
 			}
-			rows = append(rows, []string{"label differs", l.Instance, "", "", "", "", "label: " + l.Label + "; recorded: " + recorded})
+			rows = append(rows, []string{"label differs", l.Instance, "", "", "", "", "label: " + l.Label +
+				"; recorded: " + recorded})
 		}
-		c.table([]string{"found", "name", "cloud id", "region", "state", "address", ""}, rows, "The cloud's list and the ledger's are the same.")
+		c.table([]string{"found", "name", "cloud id", "region", "state", "address", ""}, rows,
+			"The cloud's list and the ledger's are the same.")
 		switch {
 		case len(d.Unknown) > 0:
 			u := d.Unknown[0]
-			fmt.Fprintf(c.out, "next: plumlatch instance adopt %s -address %s -identity FILE\n", plaintext.Line(u.Name), plaintext.Line(u.Address))
+			fmt.Fprintf(c.out, "next: plumlatch instance adopt %s -address %s -identity FILE\n",
+				plaintext.Line(u.Name), plaintext.Line(u.Address))
 		case len(d.Vanished) > 0:
 			fmt.Fprintf(c.out, "next: plumlatch instance remove %s\n", d.Vanished[0].Name)
 		case len(d.Labels) > 0:

@@ -21,10 +21,13 @@ import (
 // today lists what needs a hand, most urgent first.
 func today(fs *flag.FlagSet) func(*cli) error {
 	q := map[string]*string{}
-	for name, about := range map[string]string{"instance": "`name` of an instance", "key": "`name` of a key", "region": "`region` of the instances", "what": "one `sort`, such as unrecorded-key", "urgency": "`how soon`: now, soon, later"} {
+	for name, about := range map[string]string{"instance": "`name` of an instance", "key": "`name` of a key",
+		"region": "`region` of the instances", "what": "one `sort`, such as unrecorded-key",
+		"urgency": "`how soon`: now, soon, later"} {
 		q[name] = fs.String(name, "", about)
 	}
-	fresh := fs.Bool("new", false, "only what came, or came back, since the last \"today -new\"; ends with 3 if there is any")
+	fresh := fs.Bool("new", false, "only what came, or came back, since the last \"today -new\"; ends with 3 if "+
+		"there is any")
 	off := fs.Bool("off", false, "what is put off")
 	limit := fs.Int("limit", 50, "`number` of lines")
 	putOff := fs.Int64("put-off", 0, "put the line of this `number` off, with -until and -reason")
@@ -98,9 +101,11 @@ func (c *cli) printToday(t wire.Today, chosen, fresh, off bool) {
 			fmt.Fprintf(c.out, "%s\n", strings.ToUpper(m.Urgency))
 			before = m.Urgency
 		}
-		fmt.Fprintf(c.out, "%6d  %s\n        %s, since %s; %s\n", m.ID, plaintext.Line(m.Sentence), m.Reason, strings.TrimSuffix(ago(m.Since, now), " ago"), plaintext.Line(m.Evidence))
+		fmt.Fprintf(c.out, "%6d  %s\n        %s, since %s; %s\n", m.ID, plaintext.Line(m.Sentence), m.Reason,
+			strings.TrimSuffix(ago(m.Since, now), " ago"), plaintext.Line(m.Evidence))
 		if m.OffUntil != nil {
-			fmt.Fprintf(c.out, "        put off until %s by %s: %s\n", m.OffUntil.Local().Format("2006-01-02 15:04"), m.OffBy, plaintext.Line(m.OffReason))
+			fmt.Fprintf(c.out, "        put off until %s by %s: %s\n", m.OffUntil.Local().Format("2006-01-02 15:04"),
+				m.OffBy, plaintext.Line(m.OffReason))
 		} else {
 			fmt.Fprintf(c.out, "        %s\n", plaintext.Line(m.Command))
 		}
@@ -163,7 +168,8 @@ func (c *cli) putOff(service *client.Client, id, back int64, until, because stri
 	case r.Until == nil:
 		fmt.Fprintf(c.out, "Taken up again: %s\nnext: %s\n", plaintext.Line(m.Sentence), plaintext.Line(m.Command))
 	default:
-		fmt.Fprintf(c.out, "Put off until %s: %s\n", r.Until.Local().Format("2006-01-02 15:04"), plaintext.Line(m.Sentence))
+		fmt.Fprintf(c.out, "Put off until %s: %s\n", r.Until.Local().Format("2006-01-02 15:04"),
+			plaintext.Line(m.Sentence))
 	}
 	return nil
 }
@@ -234,7 +240,8 @@ func policyCommand(set bool) func(*flag.FlagSet) func(*cli) error {
 			if err != nil {
 				return err
 			}
-			if err := service.SetPolicy(c.ctx, string(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))), false); err != nil {
+			if err := service.SetPolicy(c.ctx, string(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))),
+				false); err != nil {
 				return err
 			}
 			fmt.Fprintln(c.out, "The policy is set; everything is judged by it anew.\nnext: plumlatch today")
@@ -263,7 +270,8 @@ func badDay(state string) func(*flag.FlagSet) func(*cli) error {
 				}
 				if f.Key.State != access.Exposed {
 					c.printFollows(f, state)
-					if err := c.confirm(fmt.Sprintf("\nRecord that somebody else may have %s? An exposed key never counts as safe again.", f.Key.Name)); err != nil {
+					if err := c.confirm(fmt.Sprintf("\nRecord that somebody else may have %s? An exposed key never "+
+						"counts as safe again.", f.Key.Name)); err != nil {
 						return err
 					}
 				}
@@ -278,10 +286,12 @@ func badDay(state string) func(*flag.FlagSet) func(*cli) error {
 			}
 			if state == access.InUse {
 				if *plan {
-					fmt.Fprintf(c.out, "%s is %s. Nothing was changed.\nnext: plumlatch key found %s\n", f.Key.Name, f.Key.State, f.Key.Name)
+					fmt.Fprintf(c.out, "%s is %s. Nothing was changed.\nnext: plumlatch key found %s\n", f.Key.Name,
+						f.Key.State, f.Key.Name)
 					return nil
 				}
-				fmt.Fprintf(c.out, "%s is found again, and in use.\nnext: plumlatch key prove %s -identity FILE\n", f.Key.Name, f.Key.Name)
+				fmt.Fprintf(c.out, "%s is found again, and in use.\nnext: plumlatch key prove %s -identity FILE\n",
+					f.Key.Name, f.Key.Name)
 				return nil
 			}
 			c.printFollows(f, state)
@@ -293,7 +303,8 @@ func badDay(state string) func(*flag.FlagSet) func(*cli) error {
 
 // printFollows tells what follows from a lost or exposed key.
 func (c *cli) printFollows(f wire.Follows, state string) {
-	word := map[string]string{access.Lost: "lost: nobody has its private half", access.Exposed: "exposed: somebody else may have its private half"}[state]
+	word := map[string]string{access.Lost: "lost: nobody has its private half",
+		access.Exposed: "exposed: somebody else may have its private half"}[state]
 	if f.Key.State == state {
 		fmt.Fprintf(c.out, "%s, %s. No launch takes it. Nothing on instances was changed.\n\n", f.Key.Name, word)
 	} else {
@@ -305,7 +316,8 @@ func (c *cli) printFollows(f wire.Follows, state string) {
 			if !d.Recorded {
 				how += ", not recorded"
 			}
-			out = append(out, []string{strconv.Itoa(n + 1), d.Instance, d.LoginUser, how, strings.Join(d.Others, ", "), d.Why})
+			out = append(out, []string{strconv.Itoa(n + 1), d.Instance, d.LoginUser, how,
+				strings.Join(d.Others, ", "), d.Why})
 		}
 		return out
 	}
@@ -314,9 +326,11 @@ func (c *cli) printFollows(f wire.Follows, state string) {
 		title string
 		doors []wire.FollowsDoor
 	}
-	parts := []part{{"Shut these to it, in this order; another key opens each", f.Shut}, {"No other key of a person opens these: each needs a new key before this one is taken out", f.Locked}}
+	parts := []part{{"Shut these to it, in this order; another key opens each", f.Shut},
+		{"No other key of a person opens these: each needs a new key before this one is taken out", f.Locked}}
 	if state == access.Lost {
-		parts = []part{{"Nobody gets into these any more; access must be restored", f.Locked}, {"Another key opens these", f.Shut}}
+		parts = []part{{"Nobody gets into these any more; access must be restored", f.Locked},
+			{"Another key opens these", f.Shut}}
 	}
 	for _, p := range parts {
 		if len(p.doors) > 0 {
@@ -335,7 +349,8 @@ func holderLeft(fs *flag.FlagSet) func(*cli) error {
 	plan := fs.Bool("plan", false, "only show what follows, and change nothing")
 	yes := fs.Bool("yes", false, "do not ask")
 	withdraw := fs.Bool("withdraw", false, "then withdraw the holder's own keys everywhere, as one piece of work")
-	cutOff := fs.Int("cut-off", 0, "with -withdraw: also where nobody gets in any more then; their `number`, counted out")
+	cutOff := fs.Int("cut-off", 0, "with -withdraw: also where nobody gets in any more then; their `number`, "+
+		"counted out")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
 		args, service, err := c.begin("NAME")
@@ -383,15 +398,20 @@ func holderLeft(fs *flag.FlagSet) func(*cli) error {
 			fmt.Fprintln(c.out, "Nothing was changed.")
 			return nil
 		}
-		fmt.Fprintf(c.out, "%s left; %s exposed.\nnext: plumlatch access remove -holder %s -plan; what teams share: plumlatch today -what exposed-key-opens\n", args[0], map[bool]string{true: "one key counts as", false: fmt.Sprintf("%d keys count as", len(all))}[len(all) == 1], args[0])
+		fmt.Fprintf(c.out, "%s left; %s exposed.\nnext: plumlatch access remove -holder %s -plan; what teams "+
+			"share: plumlatch today -what exposed-key-opens\n", args[0],
+			map[bool]string{true: "one key counts as",
+				false: fmt.Sprintf("%d keys count as", len(all))}[len(all) == 1], args[0])
 		if !*withdraw {
 			return nil
 		}
 		fmt.Fprintln(c.out)
-		err = c.changeMany(wire.AccessMany{Do: wire.ManyRemove, Holder: args[0], Reason: args[0] + " left", CutOff: *cutOff}, manyOptions{back: 7 * 24 * time.Hour, yes: *yes}, false, false)
+		err = c.changeMany(wire.AccessMany{Do: wire.ManyRemove, Holder: args[0], Reason: args[0] + " left",
+			CutOff: *cutOff}, manyOptions{back: 7 * 24 * time.Hour, yes: *yes}, false, false)
 		for _, f := range all {
 			if strings.Contains(f.Why, " as one of ") {
-				fmt.Fprintf(c.out, "%s is shared by a team, and stays until it is replaced.\nnext: plumlatch rotate -exposed %s -new KEY\n", f.Key.Name, f.Key.Name)
+				fmt.Fprintf(c.out, "%s is shared by a team, and stays until it is replaced.\nnext: plumlatch "+
+					"rotate -exposed %s -new KEY\n", f.Key.Name, f.Key.Name)
 			}
 		}
 		return err
@@ -423,10 +443,12 @@ func holderSet(fs *flag.FlagSet) func(*cli) error {
 			return err
 		}
 		if change.Leave != nil {
-			fmt.Fprintf(c.out, "%s is not in %s any more, and may still have a copy of its keys.\nnext: plumlatch key list -holder %s\n", args[0], *leave, *leave)
+			fmt.Fprintf(c.out, "%s is not in %s any more, and may still have a copy of its keys.\nnext: plumlatch "+
+				"key list -holder %s\n", args[0], *leave, *leave)
 			return nil
 		}
-		fmt.Fprintf(c.out, "%s is one of %s now, and has its keys.\nnext: plumlatch key list -holder %s\n", args[0], *join, *join)
+		fmt.Fprintf(c.out, "%s is one of %s now, and has its keys.\nnext: plumlatch key list -holder %s\n",
+			args[0], *join, *join)
 		return nil
 	}
 }

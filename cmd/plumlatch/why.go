@@ -30,7 +30,8 @@ type asking struct {
 
 func whyCommand(fs *flag.FlagSet) func(*cli) error {
 	var q asking
-	fs.StringVar(&q.identity, "identity", "", "`file` with the private key that should open it (default: a key of -dir that does)")
+	fs.StringVar(&q.identity, "identity", "",
+		"`file` with the private key that should open it (default: a key of -dir that does)")
 	fs.StringVar(&q.user, "user", "", "log in as this `user` (default: the recorded login user)")
 	fs.StringVar(&q.dir, "dir", "", "`folder` to look for keys in (default ~/.ssh)")
 	fs.BoolVar(&q.agent, "agent", false, "a key of the running ssh-agent")
@@ -164,7 +165,8 @@ func (c *cli) lookForKey(rows []wire.Access, instance string, q asking) looked {
 	if err != nil {
 		evidence = err.Error()
 	}
-	out.Findings = []why.Finding{{Code: why.FileMissing, Stage: stageYourFile, Sentence: sentence, Evidence: evidence, Next: next}}
+	out.Findings = []why.Finding{{Code: why.FileMissing, Stage: stageYourFile, Sentence: sentence,
+		Evidence: evidence, Next: next}}
 	return out
 }
 
@@ -180,14 +182,16 @@ func (c *cli) fromHere(i wire.Instance, user string, l looked) *why.Side {
 		}
 	}
 	k := reach.Knock(c.ctx, here, t)
-	side := &why.Side{From: k.From, Reached: k.Reached, Said: k.Said, Algorithms: k.Algorithms, Asked: map[string]string{}}
+	side := &why.Side{From: k.From, Reached: k.Reached, Said: k.Said, Algorithms: k.Algorithms,
+		Asked: map[string]string{}}
 	if side.From == "" {
 		side.From = sourceFor(i.Address)
 	}
 	if len(k.HostKey) > 0 {
 		side.HostKey = keypair.Fingerprint(k.HostKey)
 	}
-	if k.Reached != why.Answers || len(l.public.Blob) == 0 || !slices.ContainsFunc(t.HostKeys, func(b []byte) bool { return string(b) == string(k.HostKey) }) {
+	if k.Reached != why.Answers || len(l.public.Blob) == 0 ||
+		!slices.ContainsFunc(t.HostKeys, func(b []byte) bool { return string(b) == string(k.HostKey) }) {
 		return side
 	}
 	ask := func(user string) reach.Answer {
@@ -252,7 +256,9 @@ func (c *cli) agentFacts(f *why.Facts, l looked) {
 // loginFacts logs in with this machine's own ssh, where nothing is known to
 // stand in the way, and where it can be done without a question.
 func (c *cli) loginFacts(f *why.Facts, i wire.Instance, user string, l looked) {
-	reached := f.Here == nil && f.Via != "" || f.Here != nil && f.Here.Reached == why.Answers && (f.Here.HostKey == "" || slices.Contains(f.HostKeys, f.Here.HostKey))
+	reached := f.Here == nil && f.Via != "" ||
+		f.Here != nil && f.Here.Reached == why.Answers &&
+			(f.Here.HostKey == "" || slices.Contains(f.HostKeys, f.Here.HostKey))
 	f.Login = &why.Login{}
 	switch {
 	case len(l.Findings) > 0:
@@ -322,7 +328,8 @@ func (c *cli) fix(service *client.Client, r whyReport) (done []string, err error
 			if err == nil {
 				var in included
 				if in, err = p.files.include(); err == nil && in.state != sshconfig.IncludeFirst {
-					err = failure{errors.New("your configuration does not include the written one yet"), "plumlatch hosts write"}
+					err = failure{errors.New("your configuration does not include the written one yet"),
+						"plumlatch hosts write"}
 				}
 			}
 			if err == nil {
@@ -377,7 +384,8 @@ func (c *cli) printWhy(r why.Report, fixed bool) {
 	show := func(mark string, f why.Finding) {
 		say(f.Stage, mark, f.Sentence)
 		if f.Expected != "" || f.Found != "" {
-			fmt.Fprintf(c.out, "  %-20s        expected  %s\n  %-20s        found     %s\n", "", plaintext.Line(f.Expected), "", plaintext.Line(f.Found))
+			fmt.Fprintf(c.out, "  %-20s        expected  %s\n  %-20s        found     %s\n", "",
+				plaintext.Line(f.Expected), "", plaintext.Line(f.Found))
 		}
 		if f.Evidence != "" {
 			say("", "", f.Evidence)

@@ -36,19 +36,22 @@ type looked struct {
 func lookAtFile(file string, passphrase []byte) looked {
 	out := looked{File: why.File{Path: file}}
 	wrong := func(code why.Code, next, sentence, evidence string, fix string) {
-		out.Findings = append(out.Findings, why.Finding{Code: code, Stage: stageYourFile, Sentence: sentence, Evidence: evidence, Next: next, Fix: fix})
+		out.Findings = append(out.Findings,
+			why.Finding{Code: code, Stage: stageYourFile, Sentence: sentence, Evidence: evidence, Next: next, Fix: fix})
 	}
 	shown := shellWord(file)
 	fi, err := os.Stat(file)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		wrong(why.FileMissing, "plumlatch key check ~/.ssh", "The private file is not there.", file+": no such file", "")
+		wrong(why.FileMissing, "plumlatch key check ~/.ssh", "The private file is not there.",
+			file+": no such file", "")
 		return out
 	case err != nil:
 		wrong(why.FileMissing, "ls -l "+shown, "The private file cannot be looked at.", err.Error(), "")
 		return out
 	case !fi.Mode().IsRegular():
-		wrong(why.FileMissing, "plumlatch key check "+shown, "That is no file that could hold a key.", file+" is a "+map[bool]string{true: "folder", false: "special file"}[fi.IsDir()], "")
+		wrong(why.FileMissing, "plumlatch key check "+shown, "That is no file that could hold a key.", file+" is a "+
+			map[bool]string{true: "folder", false: "special file"}[fi.IsDir()], "")
 		return out
 	}
 	data, err := readLimited(file)
@@ -58,7 +61,9 @@ func lookAtFile(file string, passphrase []byte) looked {
 	}
 	defer clear(data)
 	if bytes.Contains(data, []byte("\r")) && !bytes.Contains(data, []byte("\n")) {
-		wrong(why.FileLineEndings, "plumlatch why INSTANCE -fix", "Its lines end as no system here ends them, and ssh cannot read it.", "there is no line feed in it, only carriage returns", "")
+		wrong(why.FileLineEndings, "plumlatch why INSTANCE -fix",
+			"Its lines end as no system here ends them, and ssh cannot read it.",
+			"there is no line feed in it, only carriage returns", "")
 		return out
 	}
 	f, err := keypair.Read(data, passphrase)
@@ -68,7 +73,8 @@ func lookAtFile(file string, passphrase []byte) looked {
 	}
 	switch {
 	case err != nil:
-		wrong(why.FileDamaged, "plumlatch key check "+shown, "The private file is damaged: there is no key in it that can be read.", err.Error(), "")
+		wrong(why.FileDamaged, "plumlatch key check "+shown,
+			"The private file is damaged: there is no key in it that can be read.", err.Error(), "")
 		return out
 	case !f.Private:
 		private := strings.TrimSuffix(file, ".pub")
@@ -76,7 +82,8 @@ func lookAtFile(file string, passphrase []byte) looked {
 		if _, err := os.Stat(private); err == nil && private != file {
 			next = "the same command with -identity " + shellWord(private)
 		}
-		wrong(why.FileIsPublic, next, "That is the public half: ssh needs the private file.", file+" holds a public key", "")
+		wrong(why.FileIsPublic, next, "That is the public half: ssh needs the private file.",
+			file+" holds a public key", "")
 		return out
 	}
 	out.public, out.pair, out.Locked = f.Public, f.Pair, f.Encrypted && f.Pair == nil
@@ -87,13 +94,18 @@ func lookAtFile(file string, passphrase []byte) looked {
 	}
 	out.InAgent = inAgent(out.public)
 	if f.Format == keypair.FormatOpenSSH && len(f.Remarks) > 0 {
-		wrong(why.FileLineEndings, "plumlatch key check -fix "+shown, "Its line endings are not as ssh wants them, and it will not load.", strings.Join(f.Remarks, " "), fixLineEndings)
+		wrong(why.FileLineEndings, "plumlatch key check -fix "+shown,
+			"Its line endings are not as ssh wants them, and it will not load.",
+			strings.Join(f.Remarks, " "), fixLineEndings)
 	}
 	if w := keypair.LoadWarning(f.Public.Kind(), f.Format); w != "" {
-		wrong(why.FileFormat, fmt.Sprintf("plumlatch key convert %s -format openssh -out %s", shown, shellWord(strings.TrimSuffix(file, filepath.Ext(file))+".openssh")), "ssh does not load this file as it is.", w, "")
+		wrong(why.FileFormat, fmt.Sprintf("plumlatch key convert %s -format openssh -out %s", shown,
+			shellWord(strings.TrimSuffix(file, filepath.Ext(file))+".openssh")),
+			"ssh does not load this file as it is.", w, "")
 	}
 	if m := fi.Mode().Perm(); m&0o077 != 0 && runtime.GOOS != "windows" {
-		wrong(why.FileMode, "chmod 600 "+shown, "Others can read the private file, and so ssh ignores it.", "ssh calls that an unprotected private key file, and passes over it", fixMode)
+		wrong(why.FileMode, "chmod 600 "+shown, "Others can read the private file, and so ssh ignores it.",
+			"ssh calls that an unprotected private key file, and passes over it", fixMode)
 		last := &out.Findings[len(out.Findings)-1]
 		last.Expected, last.Found = "0600", fmt.Sprintf("%04o", m)
 	}
@@ -102,12 +114,15 @@ func lookAtFile(file string, passphrase []byte) looked {
 		if f.Pair == nil && len(f.Public.Blob) == 0 {
 			fix = ""
 		}
-		wrong(why.PubDiffers, fmt.Sprintf("plumlatch key public %s > %s.pub", shown, shown), "The .pub beside it belongs to another key: ssh offers that one first, and has no private half for it.", file+".pub was read", fix)
+		wrong(why.PubDiffers, fmt.Sprintf("plumlatch key public %s > %s.pub", shown, shown),
+			"The .pub beside it belongs to another key: ssh offers that one first, and has no private half for it.",
+			file+".pub was read", fix)
 		last := &out.Findings[len(out.Findings)-1]
 		last.Expected, last.Found = f.Public.Fingerprint(), p.Fingerprint()
 	}
 	if badPassphrase {
-		wrong(why.Passphrase, "the same command with the right -passphrase-file", "The given passphrase is not this file's.", "it does not open "+file, "")
+		wrong(why.Passphrase, "the same command with the right -passphrase-file",
+			"The given passphrase is not this file's.", "it does not open "+file, "")
 	}
 	return out
 }
@@ -179,7 +194,8 @@ func mend(f why.Finding, file string) (string, error) {
 		if err := writeNew(backup, old, 0o644); err != nil {
 			return "", err
 		}
-		return file + ".pub is its own now; the other one is " + filepath.Base(backup), replaceFile(file+".pub", p.Line()+"\n", 0o644)
+		return file + ".pub is its own now; the other one is " + filepath.Base(backup),
+			replaceFile(file+".pub", p.Line()+"\n", 0o644)
 	}
 	return "", nil
 }

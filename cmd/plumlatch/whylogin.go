@@ -113,8 +113,10 @@ func (c *cli) loginArgs(program, dir string, d door, l looked) (args []string, e
 	}
 	args = []string{"-F", "none", "-T", "-n", "-i", percent(identity), "-p", strconv.Itoa(d.port), "-l", d.user}
 	for _, o := range []string{
-		"BatchMode=yes", "IdentitiesOnly=yes", "IdentityAgent=" + socket, "StrictHostKeyChecking=yes", "UserKnownHostsFile=" + quoted(known), "GlobalKnownHostsFile=/dev/null",
-		"HostKeyAlias=" + d.alias, "CheckHostIP=no", "UpdateHostKeys=no", "PreferredAuthentications=publickey", "ConnectTimeout=10", "ControlPath=none",
+		"BatchMode=yes", "IdentitiesOnly=yes", "IdentityAgent=" + socket, "StrictHostKeyChecking=yes",
+		"UserKnownHostsFile=" + quoted(known), "GlobalKnownHostsFile=/dev/null",
+		"HostKeyAlias=" + d.alias, "CheckHostIP=no", "UpdateHostKeys=no", "PreferredAuthentications=publickey",
+		"ConnectTimeout=10", "ControlPath=none",
 	} {
 		args = append(args, "-o", o)
 	}

@@ -19,7 +19,8 @@ import (
 
 func workList(fs *flag.FlagSet) func(*cli) error {
 	state := fs.String("state", "", "`state`: open, queued, running, waiting, done, failed, cancelled, stuck")
-	kind := fs.String("kind", "", "`kind`: such as launch, adopt, rotate, access-add, survey, restore; the column of \"work list -json\" has it")
+	kind := fs.String("kind", "", "`kind`: such as launch, adopt, rotate, access-add, survey, restore; the column "+
+		"of \"work list -json\" has it")
 	instance := fs.String("instance", "", "`name` of the instance")
 	parent := fs.String("parent", "", "`ID` of the work that they are part of")
 	limit := fs.Int("limit", 50, "how many, the newest first; 0 for all")
@@ -29,7 +30,8 @@ func workList(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		rows, err := service.Work(c.ctx, url.Values{"state": {*state}, "kind": {*kind}, "instance": {*instance}, "parent": {*parent}}, *limit)
+		rows, err := service.Work(c.ctx,
+			url.Values{"state": {*state}, "kind": {*kind}, "instance": {*instance}, "parent": {*parent}}, *limit)
 		if err != nil {
 			return err
 		}
@@ -39,9 +41,11 @@ func workList(fs *flag.FlagSet) func(*cli) error {
 		var out [][]string
 		now := time.Now()
 		for _, w := range rows {
-			out = append(out, []string{fmt.Sprint(w.ID), w.Title, stateOf(w), stepOf(w), plaintext.Cut(wordsOf(w), 70), w.Operator, ago(w.CreatedAt, now)})
+			out = append(out, []string{fmt.Sprint(w.ID), w.Title, stateOf(w), stepOf(w),
+				plaintext.Cut(wordsOf(w), 70), w.Operator, ago(w.CreatedAt, now)})
 		}
-		c.table([]string{"work", "what", "state", "step", "", "by", "begun"}, out, nothing(fs, "No work yet: launching, adopting and the like are listed here."))
+		c.table([]string{"work", "what", "state", "step", "", "by", "begun"}, out,
+			nothing(fs, "No work yet: launching, adopting and the like are listed here."))
 		return nil
 	}
 }
@@ -242,7 +246,8 @@ func workCancel(fs *flag.FlagSet) func(*cli) error {
 			fmt.Fprintf(c.out, "%s: cancelled; %s.\n", plaintext.Line(w.Title), plaintext.Line(w.Outcome))
 			return nil
 		case "done":
-			return failure{fmt.Errorf("%s was done before it could go back: %s", plaintext.Line(w.Title), plaintext.Line(w.Outcome)), nextForWork(w)}
+			return failure{fmt.Errorf("%s was done before it could go back: %s", plaintext.Line(w.Title),
+				plaintext.Line(w.Outcome)), nextForWork(w)}
 		}
 		return workFailed(w)
 	}
@@ -273,7 +278,8 @@ func workRetry(fs *flag.FlagSet) func(*cli) error {
 
 // followUntil follows work until its end, or until what is called at each event
 // says that it is enough; goOn is the command that follows it again.
-func (c *cli) followUntil(service *client.Client, w wire.Work, goOn string, on func(e wire.WorkEvent, enough func())) (wire.Work, error) {
+func (c *cli) followUntil(service *client.Client, w wire.Work, goOn string,
+	on func(e wire.WorkEvent, enough func())) (wire.Work, error) {
 	tell, done := c.teller(service, w.ID, plaintext.Line(w.Title))
 	ctx, enough := context.WithCancel(c.ctx)
 	defer enough()
@@ -286,7 +292,8 @@ func (c *cli) followUntil(service *client.Client, w wire.Work, goOn string, on f
 	}
 	done(end)
 	if err != nil && c.ctx.Err() != nil {
-		err = failure{errors.New("stopped following; the service goes on"), fmt.Sprintf("%s %d, or: plumlatch work cancel %d", goOn, w.ID, w.ID)}
+		err = failure{errors.New("stopped following; the service goes on"),
+			fmt.Sprintf("%s %d, or: plumlatch work cancel %d", goOn, w.ID, w.ID)}
 	}
 	if err == nil {
 		c.renewHosts(service)
@@ -301,7 +308,8 @@ func (c *cli) follow(service *client.Client, id int64, title string) (wire.Work,
 	w, err := service.Follow(c.ctx, id, 0, tell)
 	done(w)
 	if err != nil && c.ctx.Err() != nil {
-		err = failure{errors.New("stopped following; the service goes on"), fmt.Sprintf("plumlatch work follow %d, or: plumlatch work cancel %d", id, id)}
+		err = failure{errors.New("stopped following; the service goes on"),
+			fmt.Sprintf("plumlatch work follow %d, or: plumlatch work cancel %d", id, id)}
 	}
 	return w, err
 }
@@ -309,7 +317,8 @@ func (c *cli) follow(service *client.Client, id int64, title string) (wire.Work,
 // teller returns what shows events, and what ends the showing.
 func (c *cli) teller(service *client.Client, id int64, title string) (tell func(wire.WorkEvent), done func(wire.Work)) {
 	if !c.tty {
-		return func(e wire.WorkEvent) { fmt.Fprintf(c.err, "%s: %s\n", title, plaintext.Line(e.Text)) }, func(wire.Work) {}
+		return func(e wire.WorkEvent) { fmt.Fprintf(c.err, "%s: %s\n", title, plaintext.Line(e.Text)) },
+			func(wire.Work) {}
 	}
 	tracker := &progress.Tracker{Message: title, Total: 1}
 	places := map[string]int64{} // how many steps are done when each begins

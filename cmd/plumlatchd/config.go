@@ -39,24 +39,37 @@ type config struct {
 }
 
 func (c *config) flags(fs *flag.FlagSet) {
-	fs.StringVar(&c.listen, "listen", "127.0.0.1:8470", "`address` to listen on; one that is not loopback needs TLS files")
-	fs.StringVar(&c.databaseFile, "database-url-file", "", "`file` with the PostgreSQL URL, mode 0600 (or PLUMLATCHD_DATABASE_URL)")
-	fs.StringVar(&c.ownerFile, "owner-url-file", "", "`file` with the PostgreSQL URL of the tables' owner, mode 0600 (or PLUMLATCHD_OWNER_URL): it makes the migrations, and the service's own role cannot rewrite the journal")
-	fs.StringVar(&c.journalKey, "journal-key-file", "", "`file` with the key that signs the journal's heads; made at the first start, the same for all replicas (default: beside the identity file)")
+	fs.StringVar(&c.listen, "listen", "127.0.0.1:8470",
+		"`address` to listen on; one that is not loopback needs TLS files")
+	fs.StringVar(&c.databaseFile, "database-url-file", "",
+		"`file` with the PostgreSQL URL, mode 0600 (or PLUMLATCHD_DATABASE_URL)")
+	fs.StringVar(&c.ownerFile, "owner-url-file", "",
+		"`file` with the PostgreSQL URL of the tables' owner, mode 0600 (or PLUMLATCHD_OWNER_URL): it makes the "+
+			"migrations, and the service's own role cannot rewrite the journal")
+	fs.StringVar(&c.journalKey, "journal-key-file", "",
+		"`file` with the key that signs the journal's heads; made at the first start, the same for all replicas "+
+			"(default: beside the identity file)")
 	fs.IntVar(&c.surveys, "surveys", 8, "how many instances are surveyed at one time by the service itself; 0: none")
-	fs.StringVar(&c.identityFile, "identity-file", "", "`file` with the age identity that encrypts steward keys; made at the first start (needed)")
+	fs.StringVar(&c.identityFile, "identity-file", "",
+		"`file` with the age identity that encrypts steward keys; made at the first start (needed)")
 	fs.StringVar(&c.cloudURL, "standin-url", "", "`URL` of the stand-in cloud (needed)")
 	fs.StringVar(&c.cloudToken, "standin-token-file", "", "`file` with the stand-in cloud's token (needed)")
 	fs.StringVar(&c.tlsCert, "tls-cert", "", "`file` with the TLS certificate chain, PEM")
 	fs.StringVar(&c.tlsKey, "tls-key", "", "`file` with the TLS key, PEM")
-	fs.StringVar(&c.allowHosts, "allow-host", "", "further host[:port] `values`, comma-separated, that the service answers to")
+	fs.StringVar(&c.allowHosts, "allow-host", "",
+		"further host[:port] `values`, comma-separated, that the service answers to")
 	fs.StringVar(&c.dialFrom, "dial-from", "", "`address` to dial instances from")
 	fs.BoolVar(&c.dialLoopback, "dial-loopback", false, "allow dialling loopback addresses, for a stand-in cloud")
-	fs.DurationVar(&c.lease, "lease", 15*time.Second, "how long a claim on a piece of work lasts unless renewed; the same for all replicas on one database")
-	fs.DurationVar(&c.stateLimit, "state-limit", 5*time.Minute, "how long an instance may take to reach a state in its cloud")
-	fs.DurationVar(&c.follow, "follow", 30*time.Second, "how often the cloud is asked what has changed without us; negative: never")
+	fs.DurationVar(&c.lease, "lease", 15*time.Second,
+		"how long a claim on a piece of work lasts unless renewed; the same for all replicas on one database")
+	fs.DurationVar(&c.stateLimit, "state-limit", 5*time.Minute,
+		"how long an instance may take to reach a state in its cloud")
+	fs.DurationVar(&c.follow, "follow", 30*time.Second,
+		"how often the cloud is asked what has changed without us; negative: never")
 	fs.IntVar(&c.connections, "database-connections", 16, "how many connections to the database are open at most")
-	fs.StringVar(&c.pprofListen, "pprof-listen", "", "loopback `address` to serve the profiles of net/http/pprof on, to whoever is on this machine; off unless it is given")
+	fs.StringVar(&c.pprofListen, "pprof-listen", "",
+		"loopback `address` to serve the profiles of net/http/pprof on, to whoever is on this machine; off unless "+
+			"it is given")
 	fs.StringVar(&c.logFormat, "log-format", "text", "`format` of the log: text or json")
 }
 
@@ -135,7 +148,8 @@ func (c *config) check() error {
 	if c.surveys < 0 || c.surveys > 256 {
 		return errors.New("option surveys: give 0 to 256")
 	}
-	for name, v := range map[string]string{"database-url-file": c.databaseURL, "identity-file": c.identityFile, "standin-url": c.cloudURL, "standin-token-file": c.cloudToken} {
+	for name, v := range map[string]string{"database-url-file": c.databaseURL, "identity-file": c.identityFile,
+		"standin-url": c.cloudURL, "standin-token-file": c.cloudToken} {
 		if v == "" {
 			return fmt.Errorf("option %s is missing; -help lists the options", name)
 		}
@@ -154,7 +168,8 @@ func (c *config) check() error {
 	}
 	if c.pprofListen != "" {
 		if a, err := netip.ParseAddrPort(c.pprofListen); err != nil || !a.Addr().IsLoopback() {
-			return fmt.Errorf("option pprof-listen: %q is no loopback address; give one such as 127.0.0.1:6060", c.pprofListen)
+			return fmt.Errorf("option pprof-listen: %q is no loopback address; give one such as 127.0.0.1:6060",
+				c.pprofListen)
 		}
 	}
 	return c.checkListen()
@@ -174,7 +189,8 @@ func (c *config) checkListen() error {
 		return errors.New("options tls-cert and tls-key go together")
 	}
 	if !a.IsLoopback() && c.tlsCert == "" {
-		return fmt.Errorf("option listen: %s is not loopback, and there are no TLS files: passwords and tokens would cross a network in the clear; give -tls-cert and -tls-key", c.listen)
+		return fmt.Errorf("option listen: %s is not loopback, and there are no TLS files: passwords and tokens "+
+			"would cross a network in the clear; give -tls-cert and -tls-key", c.listen)
 	}
 	return nil
 }

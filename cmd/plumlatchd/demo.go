@@ -49,9 +49,11 @@ func demo(ctx context.Context, args []string) (err error) {
 	d := &demoRun{}
 	fs.StringVar(&d.folder, "dir", ".demo", "`folder` with everything that the demo keeps")
 	fs.StringVar(&d.holders, "holders", "demo-holders", "`folder` in which the demo's people keep their private halves")
-	fs.IntVar(&d.port, "port", 8470, "`port` of the service on 127.0.0.1; the next two are the stand-in's and PostgreSQL's")
+	fs.IntVar(&d.port, "port", 8470, "`port` of the service on 127.0.0.1; the next two are the stand-in's and "+
+		"PostgreSQL's")
 	block := fs.String("net", "127.31.0.0/16", "`block` of 127.0.0.0/8 for the instances' addresses")
-	fs.DurationVar(&d.follow, "follow", 30*time.Second, "how often the cloud is asked what has changed without us; negative: never")
+	fs.DurationVar(&d.follow, "follow", 30*time.Second,
+		"how often the cloud is asked what has changed without us; negative: never")
 	fs.IntVar(&d.surveys, "surveys", 8, "how many instances are surveyed at one time by the service itself; 0: none")
 	fs.BoolVar(&d.seed, "seed", true, "fill an empty demo with the ferry line's keys and instances")
 	if err := fs.Parse(args); err != nil {
@@ -60,7 +62,8 @@ func demo(ctx context.Context, args []string) (err error) {
 	if fs.NArg() > 0 {
 		return fmt.Errorf("unexpected argument %q; demo takes options only", fs.Arg(0))
 	}
-	if d.net, err = netip.ParsePrefix(*block); err != nil || !d.net.Addr().Is4() || !d.net.Addr().IsLoopback() || d.net.Bits() > 20 {
+	if d.net, err = netip.ParsePrefix(*block); err != nil || !d.net.Addr().Is4() || !d.net.Addr().IsLoopback() ||
+		d.net.Bits() > 20 {
 		return fmt.Errorf("-net %q: give a block of 127.0.0.0/8 of /20 or larger, such as 127.31.0.0/16", *block)
 	}
 	if d.port < 1 || d.port > 65533 {
@@ -144,7 +147,8 @@ func (d *demoRun) start(ctx context.Context) error {
 		listen: d.address(0), databaseURL: serviceURL, ownerURL: url, identityFile: d.path("service", "identity.txt"),
 		cloudURL: "http://" + d.address(1), cloudToken: d.path("standin-token"),
 		dialFrom: d.dialFrom(), dialLoopback: true,
-		lease: 3 * time.Second, stateLimit: 5 * time.Minute, follow: d.follow, surveys: d.surveys, connections: 16, // one replica: a short lease goes on soon after a kill
+		// one replica: a short lease goes on soon after a kill
+		lease: 3 * time.Second, stateLimit: 5 * time.Minute, follow: d.follow, surveys: d.surveys, connections: 16,
 	}
 	if d.service, err = startService(ctx, c, d.log); err != nil {
 		return err
@@ -188,7 +192,8 @@ func (d *demoRun) portsFree() error {
 	for i, what := range []string{"the service", "the stand-in cloud", "PostgreSQL"} {
 		l, err := net.Listen("tcp", d.address(i))
 		if err != nil {
-			return fmt.Errorf("%s is taken, which %s needs; PORT=%d make demo uses other ports", d.address(i), what, d.port+100)
+			return fmt.Errorf("%s is taken, which %s needs; PORT=%d make demo uses other ports", d.address(i),
+				what, d.port+100)
 		}
 		l.Close()
 	}
@@ -223,9 +228,12 @@ func (d *demoRun) startStandin(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	cmd := exec.Command(filepath.Join(filepath.Dir(self), "plumlatch-standin"), "-listen", d.address(1), "-folder", d.path("standin"),
-		"-net", d.net.String(), "-admit", "127.0.0.1/32,"+d.dialFrom()+"/32", "-strangers", "-token-file", d.path("standin-token"))
-	if d.standin, err = child.Start("the stand-in cloud", d.path("log", "standin.log"), syscall.SIGTERM, cmd); err != nil {
+	cmd := exec.Command(filepath.Join(filepath.Dir(self), "plumlatch-standin"), "-listen", d.address(1), "-folder",
+		d.path("standin"),
+		"-net", d.net.String(), "-admit", "127.0.0.1/32,"+d.dialFrom()+"/32", "-strangers", "-token-file",
+		d.path("standin-token"))
+	if d.standin, err = child.Start("the stand-in cloud", d.path("log", "standin.log"), syscall.SIGTERM,
+		cmd); err != nil {
 		d.standin = nil
 		return fmt.Errorf("the stand-in cloud: %w; \"make build\" builds it", err)
 	}
@@ -259,7 +267,8 @@ func (d *demoRun) operator(ctx context.Context) (password string, err error) {
 	}
 	db := d.service.Store()
 	if _, _, err := db.PasswordHash(ctx, demoOperator); errors.Is(err, store.ErrNotFound) {
-		if err := db.AddOperator(ctx, store.Service, demoOperator, store.Admin, api.HashPassword(password)); err != nil {
+		if err := db.AddOperator(ctx, store.Service, demoOperator, store.Admin,
+			api.HashPassword(password)); err != nil {
 			return "", err
 		}
 	} else if err != nil {
@@ -275,14 +284,17 @@ func (d *demoRun) operator(ctx context.Context) (password string, err error) {
 	}
 	sum := sha256.Sum256([]byte(token))
 	if _, err := db.TokenOperator(ctx, sum[:], "127.0.0.1"); errors.Is(err, store.ErrNotFound) {
-		_, err = db.AddToken(ctx, store.Service, store.NewToken{OperatorID: o.ID, Name: "demo", Role: store.Admin, SHA256: sum[:], Expires: time.Now().Add(tokenLife)})
+		_, err = db.AddToken(ctx, store.Service,
+			store.NewToken{OperatorID: o.ID, Name: "demo", Role: store.Admin, SHA256: sum[:],
+				Expires: time.Now().Add(tokenLife)})
 		if err != nil {
 			return "", err
 		}
 	} else if err != nil {
 		return "", fmt.Errorf("the demo's token: %w; \"make demo-reset\" begins anew", err)
 	}
-	env := fmt.Sprintf("export PLUMLATCH_URL=http://%s\nexport PLUMLATCH_TOKEN=%s\nexport PLUMLATCH_STATE=%s\n", d.address(0), token, d.path("client"))
+	env := fmt.Sprintf("export PLUMLATCH_URL=http://%s\nexport PLUMLATCH_TOKEN=%s\nexport PLUMLATCH_STATE=%s\n",
+		d.address(0), token, d.path("client"))
 	return password, os.WriteFile(d.path("client.env"), []byte(env), 0o600)
 }
 

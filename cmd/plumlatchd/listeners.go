@@ -17,7 +17,8 @@ import (
 // database and its clouds' interfaces, which nobody may make the service dial. A
 // host that is named is looked up: each address that it has is forbidden, and one
 // that cannot be found ends the start, as it would be forbidden nothing.
-func ownListeners(listen string, urls, databases []string, find func(host string) ([]netip.Addr, error)) ([]netip.AddrPort, error) {
+func ownListeners(listen string, urls, databases []string,
+	find func(host string) ([]netip.Addr, error)) ([]netip.AddrPort, error) {
 	var out []netip.AddrPort
 	add := func(host string, port int) error {
 		if host == "" {
@@ -75,7 +76,8 @@ func ownListeners(listen string, urls, databases []string, find func(host string
 			places = append(places, place{f.Host, f.Port})
 		}
 		for _, at := range places {
-			if strings.HasPrefix(at.host, "/") || strings.HasPrefix(at.host, "@") { // no port of TCP; the same server may have one
+			// no port of TCP; the same server may have one
+			if strings.HasPrefix(at.host, "/") || strings.HasPrefix(at.host, "@") {
 				at.host = "localhost"
 			}
 			if err := add(at.host, int(at.port)); err != nil {

@@ -30,10 +30,14 @@ func TestOwnListeners(t *testing.T) {
 		mayNotGo []string
 		fails    bool
 	}{
-		{listen: "192.0.2.1:8470", url: "https://cloud.harrow", db: "postgres://u:p@db.harrow/x", want: []string{"192.0.2.1:8470", "192.0.2.6:443", "192.0.2.5:5432", "[2001:db8::5]:5432"}},
-		{listen: "192.0.2.1:8470", url: "http://cloud.harrow:8471", db: "host=db.harrow port=6432 user=u dbname=x", want: []string{"192.0.2.6:8471", "192.0.2.5:6432", "[2001:db8::5]:6432"}},
-		{listen: ":8470", url: "http://192.0.2.6", db: "postgres://u@db.harrow:1111,192.0.2.9:2222/x", want: []string{"192.0.2.77:8470", "192.0.2.6:80", "192.0.2.5:1111", "192.0.2.9:2222"}},
-		{listen: "127.0.0.1:8470", url: "http://127.0.0.1:8471", db: "host=/run/postgresql port=5433", want: []string{"127.0.0.1:8470", "127.0.0.9:8470", "127.0.0.1:8471", "127.0.0.1:5433", "[::1]:5433"}},
+		{listen: "192.0.2.1:8470", url: "https://cloud.harrow", db: "postgres://u:p@db.harrow/x",
+			want: []string{"192.0.2.1:8470", "192.0.2.6:443", "192.0.2.5:5432", "[2001:db8::5]:5432"}},
+		{listen: "192.0.2.1:8470", url: "http://cloud.harrow:8471", db: "host=db.harrow port=6432 user=u dbname=x",
+			want: []string{"192.0.2.6:8471", "192.0.2.5:6432", "[2001:db8::5]:6432"}},
+		{listen: ":8470", url: "http://192.0.2.6", db: "postgres://u@db.harrow:1111,192.0.2.9:2222/x",
+			want: []string{"192.0.2.77:8470", "192.0.2.6:80", "192.0.2.5:1111", "192.0.2.9:2222"}},
+		{listen: "127.0.0.1:8470", url: "http://127.0.0.1:8471", db: "host=/run/postgresql port=5433",
+			want: []string{"127.0.0.1:8470", "127.0.0.9:8470", "127.0.0.1:8471", "127.0.0.1:5433", "[::1]:5433"}},
 		{listen: "127.0.0.1:8470", url: "http://nowhere.harrow:1", fails: true},
 		{listen: "127.0.0.1:8470", db: "host=nowhere.harrow", fails: true},
 	} {

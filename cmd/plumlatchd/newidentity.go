@@ -21,7 +21,8 @@ const encryptAtOnce = 500
 func newIdentity(ctx context.Context, args []string) error {
 	var c config
 	fs := flag.NewFlagSet("new-identity", flag.ContinueOnError)
-	prepare := fs.Bool("prepare", false, "only put a new identity into the file: copy that to every other machine of the service, then run without this")
+	prepare := fs.Bool("prepare", false,
+		"only put a new identity into the file: copy that to every other machine of the service, then run without this")
 	if err := c.load(fs, args, os.LookupEnv); err != nil {
 		return err
 	}
@@ -41,24 +42,28 @@ func newIdentity(ctx context.Context, args []string) error {
 		return err
 	}
 	if *prepare {
-		fmt.Printf("%s holds the new identity beside the old one. Copy it to every other machine of the service, then run plumlatchd new-identity.\n", c.identityFile)
+		fmt.Printf("%s holds the new identity beside the old one. Copy it to every other machine of the service, "+
+			"then run plumlatchd new-identity.\n", c.identityFile)
 		return nil
 	}
 	n, err := encryptAnew(ctx, db, s)
 	if err != nil {
-		return fmt.Errorf("%w; %d steward keys are encrypted anew, both identities are in %s, and nothing is lost: run it again", err, n, c.identityFile)
+		return fmt.Errorf("%w; %d steward keys are encrypted anew, both identities are in %s, and nothing is lost: "+
+			"run it again", err, n, c.identityFile)
 	}
 	if err := s.DropOld(); err != nil {
 		return err
 	}
-	fmt.Printf("%d steward keys are encrypted anew. The old identity opens nothing any more: replace the copies of %s, here and on every other machine of the service.\n", n, c.identityFile)
+	fmt.Printf("%d steward keys are encrypted anew. The old identity opens nothing any more: replace the copies of "+
+		"%s, here and on every other machine of the service.\n", n, c.identityFile)
 	return nil
 }
 
 // encryptAnew encrypts all steward keys with a new data key, that is sealed to the
 // first identity, and returns how many.
 func encryptAnew(ctx context.Context, db *store.Store, s *atrest.Cipher) (n int, err error) {
-	if err := db.Intend(ctx, store.Service, "service.new-identity", "steward keys", "another identity, and every steward key encrypted anew"); err != nil {
+	if err := db.Intend(ctx, store.Service, "service.new-identity", "steward keys",
+		"another identity, and every steward key encrypted anew"); err != nil {
 		return 0, err
 	}
 	if err := s.Keep(ctx, db); err != nil {
@@ -95,7 +100,8 @@ func encryptAnew(ctx context.Context, db *store.Store, s *atrest.Cipher) (n int,
 			return n, err
 		}
 		// A launch may have sealed with the old data key a moment ago: then once more.
-		if err := db.EndNewIdentity(ctx, s.Newest(), sentinel, fmt.Sprintf("%d steward keys encrypted anew", n)); !errors.Is(err, store.ErrKeyInUse) {
+		if err := db.EndNewIdentity(ctx, s.Newest(), sentinel,
+			fmt.Sprintf("%d steward keys encrypted anew", n)); !errors.Is(err, store.ErrKeyInUse) {
 			return n, err
 		}
 	}

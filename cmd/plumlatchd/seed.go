@@ -21,12 +21,15 @@ var seedKeys = []struct {
 	sort               string // of the holder
 	keptAt             string
 }{
-	{"harbour-ops-2026", "harbour-ops", "the operations team's key of this year", keypair.Ed25519, "team", "the safe in the harbour office"},
+	{"harbour-ops-2026", "harbour-ops", "the operations team's key of this year", keypair.Ed25519, "team",
+		"the safe in the harbour office"},
 	{"day-crew", "day-crew", "shared by the day shift", keypair.Ed25519, "team", ""},
-	{"old-gate-contractor", "gate-contractor", "fitted the ticket gates; contract ended in spring", keypair.RSA3072, "person", ""},
+	{"old-gate-contractor", "gate-contractor", "fitted the ticket gates; contract ended in spring",
+		keypair.RSA3072, "person", ""},
 	{"ticket-desk", "ticket-desk", "", keypair.Ed25519, "machine", "the desk's own computer"},
 	{"tide-survey", "tide-survey", "reads the gauges for the yearly survey", keypair.Ed25519, "person", ""},
-	{"cargo-robot", "cargo-robot", "a job, not a person: moves manifests at night", keypair.Ed25519, "job", "the job's own machine"},
+	{"cargo-robot", "cargo-robot", "a job, not a person: moves manifests at night", keypair.Ed25519, "job",
+		"the job's own machine"},
 	{"skerry-watch", "skerry-watch", "the watch on the island", keypair.Ed25519, "person", ""},
 	{"bridge-duty", "bridge-duty", "", keypair.RSA3072, "team", ""},
 }
@@ -38,9 +41,11 @@ var seedInstances = []struct {
 }{
 	{"berth-board-1", "north-pier", "debian-12", "small", []string{"harbour-ops-2026", "day-crew"}, false},
 	{"berth-board-2", "north-pier", "debian-12", "small", []string{"harbour-ops-2026", "day-crew"}, false},
-	{"ticket-gate-1", "north-pier", "harrow-linux-4", "medium", []string{"harbour-ops-2026", "old-gate-contractor"}, false},
+	{"ticket-gate-1", "north-pier", "harrow-linux-4", "medium", []string{"harbour-ops-2026", "old-gate-contractor"},
+		false},
 	{"ticket-gate-2", "north-pier", "harrow-linux-4", "medium", []string{"old-gate-contractor"}, false},
-	{"ticket-gate-3", "south-pier", "harrow-linux-4", "medium", []string{"ticket-desk", "old-gate-contractor", "harbour-ops-2026"}, false},
+	{"ticket-gate-3", "south-pier", "harrow-linux-4", "medium",
+		[]string{"ticket-desk", "old-gate-contractor", "harbour-ops-2026"}, false},
 	{"cargo-manifest-1", "south-pier", "debian-12", "medium", []string{"harbour-ops-2026", "cargo-robot"}, false},
 	{"cargo-manifest-2", "south-pier", "debian-12", "medium", []string{"cargo-robot"}, false},
 	{"fare-ledger-1", "south-pier", "debian-12", "large", []string{"harbour-ops-2026", "bridge-duty"}, false},
@@ -69,7 +74,8 @@ func (d *demoRun) seedAll(ctx context.Context) error {
 		if err := passOver(c.AddHolder(ctx, k.holder, k.sort)); err != nil {
 			return fmt.Errorf("holder %s: %w", k.holder, err)
 		}
-		_, err = c.AddKey(ctx, wire.NewKey{Name: k.name, PublicKey: public, MadeHere: true, Note: k.note, Holder: k.holder, KeptAt: k.keptAt, Passphrase: "no"})
+		_, err = c.AddKey(ctx, wire.NewKey{Name: k.name, PublicKey: public, MadeHere: true, Note: k.note,
+			Holder: k.holder, KeptAt: k.keptAt, Passphrase: "no"})
 		if err := passOver(err); err != nil {
 			return fmt.Errorf("key %s: %w", k.name, err)
 		}

@@ -58,7 +58,8 @@ func startService(ctx context.Context, c config, log *slog.Logger) (_ *service.S
 		return nil, errors.Join(err, db.Close())
 	}
 	driver := standin.New(c.cloudURL, strings.TrimSpace(string(token)))
-	worker := kinds.New(&door.Service{Store: db, Cloud: driver, Reach: policy, Cipher: cipher, Log: log, Lease: c.lease, StateLimit: c.stateLimit, FollowEvery: c.follow, Heads: heads, Halt: halt}, c.surveys)
+	worker := kinds.New(&door.Service{Store: db, Cloud: driver, Reach: policy, Cipher: cipher, Log: log,
+		Lease: c.lease, StateLimit: c.stateLimit, FollowEvery: c.follow, Heads: heads, Halt: halt}, c.surveys)
 	options := service.Options{Console: console.Files(), Listen: c.listen, CertFile: c.tlsCert, KeyFile: c.tlsKey}
 	if c.allowHosts != "" {
 		options.Hosts = strings.Split(c.allowHosts, ",")
@@ -73,7 +74,8 @@ func startService(ctx context.Context, c config, log *slog.Logger) (_ *service.S
 
 // policy makes the reach policy, with our own listeners forbidden.
 func (c *config) policy() (reach.Policy, error) {
-	p := reach.Policy{AllowLoopback: c.dialLoopback, Budget: &reach.Budget{}, Dialed: new(atomic.Int64), Asked: new(atomic.Int64)}
+	p := reach.Policy{AllowLoopback: c.dialLoopback, Budget: &reach.Budget{}, Dialed: new(atomic.Int64),
+		Asked: new(atomic.Int64)}
 	if c.dialFrom != "" {
 		a, err := netip.ParseAddr(c.dialFrom)
 		if err != nil {

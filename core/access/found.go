@@ -47,7 +47,8 @@ func Gather(files []string, lines map[string][]authkeys.Line, now time.Time, pla
 			if !ok {
 				n = len(out)
 				at[string(l.Blob)] = n
-				out = append(out, Found{Blob: l.Blob, Comment: l.Comment, Limits: limitOf(l.Options, now), Ends: l.Options.Expires})
+				out = append(out, Found{Blob: l.Blob, Comment: l.Comment, Limits: limitOf(l.Options, now),
+					Ends: l.Options.Expires})
 			}
 			f := &out[n]
 			if len(f.Places) < places {

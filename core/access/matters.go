@@ -156,7 +156,8 @@ func (j *judging) say(r Reason, about, evidence, command, sentence string, a ...
 	if slices.Contains(j.p.Today.LeaveOut, r) {
 		return &Matter{}
 	}
-	j.out = append(j.out, Matter{Reason: r, Subject: "instance " + j.door.Name, About: about, Instance: j.door.Name, Evidence: evidence, Command: command, Sentence: fmt.Sprintf(sentence, a...)})
+	j.out = append(j.out, Matter{Reason: r, Subject: "instance " + j.door.Name, About: about, Instance: j.door.Name,
+		Evidence: evidence, Command: command, Sentence: fmt.Sprintf(sentence, a...)})
 	return &j.out[len(j.out)-1]
 }
 
@@ -174,7 +175,8 @@ func on(t time.Time) string {
 func (p Policy) Judge(d Door, now time.Time) ([]Matter, time.Time) {
 	j := &judging{p: p, now: now, door: d}
 	if d.Vanished {
-		j.say(VanishedReason, "", "the cloud was asked for its list", "plumlatch instance remove "+d.Name, "The cloud does not have %s any more; the ledger still does.", d.Name)
+		j.say(VanishedReason, "", "the cloud was asked for its list", "plumlatch instance remove "+d.Name,
+			"The cloud does not have %s any more; the ledger still does.", d.Name)
 		return j.out, time.Time{}
 	}
 	j.waysIn()
@@ -207,10 +209,12 @@ func (j *judging) waysIn() {
 		if len(not) > 0 {
 			evidence = strings.Join(not, "; ")
 		}
-		j.say(NoWayIn, "", evidence, "plumlatch restore "+j.door.Name, "Nobody can get into %s, as far as is known.", j.door.Name)
+		j.say(NoWayIn, "", evidence, "plumlatch restore "+j.door.Name, "Nobody can get into %s, as far as is known.",
+			j.door.Name)
 	case len(ways) == 1 && (j.p.Today.SoleOpeners == nil || *j.p.Today.SoleOpeners):
 		for name, known := range ways {
-			m := j.say(SoleOpenerKey, name, known, "plumlatch who "+j.door.Name, "%s is the only way into %s for people.", name, j.door.Name)
+			m := j.say(SoleOpenerKey, name, known, "plumlatch who "+j.door.Name,
+				"%s is the only way into %s for people.", name, j.door.Name)
 			m.Key = name
 		}
 	}
@@ -246,23 +250,27 @@ func (j *judging) key(k DoorKey) {
 	}
 	if t := k.There; t != nil && !k.Recorded && t.Limits != Authority && t.Limits != Expired && !j.firstBoots(k) {
 		if t.Before || k.Retired {
-			add(CameBack, "plumlatch survey "+named, "%s stands on %s again, after it was gone or taken out of use.", k.name(), named)
+			add(CameBack, "plumlatch survey "+named, "%s stands on %s again, after it was gone or taken out of use.",
+				k.name(), named)
 		} else {
-			add(UnrecordedKey, "plumlatch survey "+named, "%s opens %s as %s, and nobody wrote it down.", k.name(), named, k.LoginUser)
+			add(UnrecordedKey, "plumlatch survey "+named, "%s opens %s as %s, and nobody wrote it down.", k.name(),
+				named, k.LoginUser)
 		}
 	}
 	if !k.Recorded {
 		return
 	}
 	if k.There != nil && k.There.Limits == Expired {
-		add(AccessExpired, "plumlatch survey "+named, "The access of %s to %s has come to its end; its line still stands there.", k.Key, named)
+		add(AccessExpired, "plumlatch survey "+named,
+			"The access of %s to %s has come to its end; its line still stands there.", k.Key, named)
 	} else if k.Against == Seen {
 		add(MissingKey, "plumlatch survey "+named, "%s should open %s, and is not in its files.", k.Key, named)
 	}
 	if k.There != nil && !k.There.Ends.IsZero() && k.There.Ends.After(j.now) {
 		tell := k.There.Ends.Add(-time.Duration(j.p.Today.ExpiringIn))
 		if !tell.After(j.now) {
-			add(AccessExpiring, "plumlatch access list -instance "+named, "The access of %s to %s ends %s.", k.Key, named, k.There.Ends.UTC().Format("2006-01-02 15:04 UTC"))
+			add(AccessExpiring, "plumlatch access list -instance "+named, "The access of %s to %s ends %s.", k.Key,
+				named, k.There.Ends.UTC().Format("2006-01-02 15:04 UTC"))
 		}
 		j.at(tell)
 		j.at(k.There.Ends)
@@ -286,7 +294,8 @@ func (j *judging) evidenceOf(k DoorKey) string {
 		parts = append(parts, j.known(k))
 	}
 	if k.Against != None {
-		word := map[Kind]string{Accepted: "refused", Seen: "not in the files", Placed: "withdrawn", Proven: "a login failed"}[k.Against]
+		word := map[Kind]string{Accepted: "refused", Seen: "not in the files", Placed: "withdrawn",
+			Proven: "a login failed"}[k.Against]
 		parts = append(parts, word+" "+on(k.AgainstAt))
 	}
 	if len(parts) == 0 {
@@ -300,19 +309,25 @@ func (j *judging) server() {
 	d := j.door
 	outside := "asked from outside " + on(d.Outside.SeenAt)
 	if d.Open {
-		j.say(OpenToAnybody, "", outside, "plumlatch why "+d.Name, "The server of %s let us in without any key.", d.Name)
+		j.say(OpenToAnybody, "", outside, "plumlatch why "+d.Name, "The server of %s let us in without any key.",
+			d.Name)
 	}
 	if len(d.Password) > 0 {
-		j.say(PasswordLogin, "", outside, "plumlatch survey "+d.Name+" -outside", "The server of %s offers login by password to %s.", d.Name, strings.Join(d.Password, " and "))
+		j.say(PasswordLogin, "", outside, "plumlatch survey "+d.Name+" -outside",
+			"The server of %s offers login by password to %s.", d.Name, strings.Join(d.Password, " and "))
 	}
 	if d.World != "" {
-		j.say(OpenToWorld, "", outside+": an inbound rule admits "+d.World, "plumlatch instance unadmit "+d.Name+" -from "+d.World, "The whole world may knock at the SSH port of %s.", d.Name)
+		j.say(OpenToWorld, "", outside+": an inbound rule admits "+d.World, "plumlatch instance unadmit "+d.Name+
+			" -from "+d.World, "The whole world may knock at the SSH port of %s.", d.Name)
 	}
 	if d.HostKeyDoubt != "" {
-		j.say(HostKeyDoubtful, "", d.HostKeyDoubt, "plumlatch instance host-key "+d.Name, "The host key of %s is doubtful: whoever had a key that opens it may have read its private half. Make a new one there and take it, or take the same one again.", d.Name)
+		j.say(HostKeyDoubtful, "", d.HostKeyDoubt, "plumlatch instance host-key "+d.Name,
+			"The host key of %s is doubtful: whoever had a key that opens it may have read its private half. Make "+
+				"a new one there and take it, or take the same one again.", d.Name)
 	}
 	if d.NoWayBack {
-		j.say(NoWayBack, "", "looked at "+on(d.WaysBackAt), "plumlatch restore "+d.Name, "If the keys of %s were lost, no way back in would be open.", d.Name)
+		j.say(NoWayBack, "", "looked at "+on(d.WaysBackAt), "plumlatch restore "+d.Name,
+			"If the keys of %s were lost, no way back in would be open.", d.Name)
 	}
 	if len(d.SameHostKey) > 0 {
 		shown := d.SameHostKey[:min(4, len(d.SameHostKey))]
@@ -320,12 +335,14 @@ func (j *judging) server() {
 		if n := len(d.SameHostKey) - len(shown); n > 0 {
 			others += fmt.Sprintf(" and %d more", n)
 		}
-		j.say(SharedHostKey, "", "the recorded host keys", "plumlatch instance host-key "+d.Name, "%s has the same host key as %s: whoever owns one can pass for the other.", d.Name, others)
+		j.say(SharedHostKey, "", "the recorded host keys", "plumlatch instance host-key "+d.Name,
+			"%s has the same host key as %s: whoever owns one can pass for the other.", d.Name, others)
 	}
 	if d.Label != "" && !slices.ContainsFunc(d.Keys, func(k DoorKey) bool {
 		return k.Recorded && (strings.EqualFold(k.Key, d.Label) || slices.Contains(k.Former, strings.ToLower(d.Label)))
 	}) {
-		j.say(LabelDiffers, "", "the cloud's own label, which is a claim and no evidence", "plumlatch survey "+d.Name, "The cloud says that %s was launched with %s; the ledger does not have that.", d.Name, d.Label)
+		j.say(LabelDiffers, "", "the cloud's own label, which is a claim and no evidence", "plumlatch survey "+d.Name,
+			"The cloud says that %s was launched with %s; the ledger does not have that.", d.Name, d.Label)
 	}
 }
 
@@ -334,12 +351,14 @@ func (j *judging) looked() {
 	d := j.door
 	for _, l := range []Looked{d.Inside, d.Outside} {
 		if l.Cause == "host key" {
-			j.say(HostKeyChanged, "", l.Trouble+" ("+on(l.TriedAt)+")", "plumlatch instance host-key "+d.Name, "Another host key answers for %s than the recorded one; nothing is asked of it.", d.Name)
+			j.say(HostKeyChanged, "", l.Trouble+" ("+on(l.TriedAt)+")", "plumlatch instance host-key "+d.Name,
+				"Another host key answers for %s than the recorded one; nothing is asked of it.", d.Name)
 			return
 		}
 	}
 	if d.TroubleCode == TroubleHostKey {
-		j.say(HostKeyChanged, "", d.Trouble, "plumlatch instance host-key "+d.Name, "Another host key answers for %s than the recorded one; nothing is asked of it.", d.Name)
+		j.say(HostKeyChanged, "", d.Trouble, "plumlatch instance host-key "+d.Name,
+			"Another host key answers for %s than the recorded one; nothing is asked of it.", d.Name)
 		return
 	}
 	if !d.Running {
@@ -350,7 +369,8 @@ func (j *judging) looked() {
 		if !d.Inside.SeenAt.IsZero() {
 			seen = "last seen from inside " + on(d.Inside.SeenAt)
 		}
-		j.say(SurveyFailed, "", d.Inside.Trouble+"; "+seen, "plumlatch why "+d.Name, "The last survey of %s could not look inside.", d.Name)
+		j.say(SurveyFailed, "", d.Inside.Trouble+"; "+seen, "plumlatch why "+d.Name,
+			"The last survey of %s could not look inside.", d.Name)
 	}
 	newest := d.CreatedAt
 	for _, t := range []time.Time{d.Inside.SeenAt, d.Outside.SeenAt} {
@@ -360,7 +380,8 @@ func (j *judging) looked() {
 	}
 	old := newest.Add(time.Duration(j.p.Today.EvidenceOld))
 	if !old.After(j.now) {
-		j.say(OldEvidence, "", "last looked at "+on(newest), "plumlatch survey "+d.Name, "What is known of %s is old.", d.Name)
+		j.say(OldEvidence, "", "last looked at "+on(newest), "plumlatch survey "+d.Name,
+			"What is known of %s is old.", d.Name)
 	}
 	j.at(old)
 }
@@ -383,14 +404,17 @@ func (p Policy) JudgeKey(k KeyFacts) []Matter {
 	var out []Matter
 	say := func(r Reason, evidence, command, sentence string, a ...any) {
 		if !slices.Contains(p.Today.LeaveOut, r) {
-			out = append(out, Matter{Reason: r, Subject: "key " + k.Name, Key: k.Name, Evidence: evidence, Command: command, Sentence: fmt.Sprintf(sentence, a...)})
+			out = append(out, Matter{Reason: r, Subject: "key " + k.Name, Key: k.Name, Evidence: evidence,
+				Command: command, Sentence: fmt.Sprintf(sentence, a...)})
 		}
 	}
-	if at := slices.Index(severities, k.Weakness); at >= 0 && at >= slices.Index(severities, p.Today.WeakFrom) && k.Reach > 0 {
+	if at := slices.Index(severities, k.Weakness); at >= 0 && at >= slices.Index(severities, p.Today.WeakFrom) &&
+		k.Reach > 0 {
 		say(WeakKey, k.Sentence, "plumlatch key show "+k.Name, "%s is %s, and opens %d.", k.Name, k.Weakness, k.Reach)
 	}
 	if k.Reach == 0 && k.Sightings == 0 && k.OpenedBefore && !k.Retired && k.State == InUse {
-		say(OpensNothing, "it opened something once", "plumlatch key forget "+k.Name, "%s opens nothing any more.", k.Name)
+		say(OpensNothing, "it opened something once", "plumlatch key forget "+k.Name,
+			"%s opens nothing any more.", k.Name)
 	}
 	return out
 }
@@ -404,7 +428,9 @@ func (p Policy) JudgeDiscovered(id, name, region, label string) []Matter {
 	if label != "" {
 		evidence += "; its label says " + label
 	}
-	return []Matter{{Reason: Undiscovered, Subject: "cloud " + id, Evidence: evidence, Command: "plumlatch instance discover", Sentence: fmt.Sprintf("The cloud has %s (%s) in %s, and the ledger does not.", name, id, region)}}
+	return []Matter{{Reason: Undiscovered, Subject: "cloud " + id, Evidence: evidence,
+		Command:  "plumlatch instance discover",
+		Sentence: fmt.Sprintf("The cloud has %s (%s) in %s, and the ledger does not.", name, id, region)}}
 }
 
 // JudgeJournal says whether the journal needs a hand: checked is when it was
@@ -413,11 +439,13 @@ func (p Policy) JudgeDiscovered(id, name, region, label string) []Matter {
 func (p Policy) JudgeJournal(checked time.Time, breaks int, began, now time.Time) (out []Matter, again time.Time) {
 	say := func(r Reason, evidence, sentence string) {
 		if !slices.Contains(p.Today.LeaveOut, r) {
-			out = append(out, Matter{Reason: r, Subject: "journal", Evidence: evidence, Command: "plumlatch journal verify", Sentence: sentence})
+			out = append(out, Matter{Reason: r, Subject: "journal", Evidence: evidence,
+				Command: "plumlatch journal verify", Sentence: sentence})
 		}
 	}
 	if breaks > 0 {
-		say(JournalBroken, fmt.Sprintf("verified %s: %d breaks", on(checked), breaks), "The journal was changed behind the service's back.")
+		say(JournalBroken, fmt.Sprintf("verified %s: %d breaks", on(checked), breaks),
+			"The journal was changed behind the service's back.")
 	}
 	last := checked
 	if last.IsZero() {

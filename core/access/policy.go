@@ -29,7 +29,8 @@ type Policy struct {
 		LeaveOut     []Reason `yaml:"leave_out"`     // reasons that are not told
 	} `yaml:"today"`
 	Keys struct {
-		Kinds []string `yaml:"kinds"` // of keys that are put on instances, such as ed25519; empty for all that are not weak
+		// of keys that are put on instances, such as ed25519; empty for all that are not weak
+		Kinds []string `yaml:"kinds"`
 	} `yaml:"keys"`
 	Access struct {
 		Reason  bool `yaml:"reason"`  // whoever shares access has to give one
@@ -183,12 +184,35 @@ func decodePolicy(text string, p *Policy) error {
 	d := yaml.NewDecoder(bytes.NewReader([]byte(text)))
 	d.KnownFields(true)
 	if err := d.Decode(p); err != nil {
-		return err
+		return inPlainWords(err)
 	}
 	if err := d.Decode(&Policy{}); !errors.Is(err, io.EOF) {
 		return errors.New("a policy is one document")
 	}
 	return nil
+}
+
+var (
+	unknownWord = regexp.MustCompile(`^line (\d+): field (.+) not found in type `)
+	wrongValue  = regexp.MustCompile(`^line (\d+): cannot unmarshal `)
+)
+
+// inPlainWords says what is wrong with a policy without the names of Go's types.
+func inPlainWords(err error) error {
+	wrong, ok := errors.AsType[*yaml.TypeError](err)
+	if !ok {
+		return err
+	}
+	var all []string
+	for _, text := range wrong.Errors {
+		if m := unknownWord.FindStringSubmatch(text); m != nil {
+			text = fmt.Sprintf("line %s: a policy has no word %q there", m[1], m[2])
+		} else if m := wrongValue.FindStringSubmatch(text); m != nil {
+			text = fmt.Sprintf("line %s: this is no value for that word", m[1])
+		}
+		all = append(all, text)
+	}
+	return errors.New(strings.Join(all, "; "))
 }
 
 func (p Policy) check() error {
@@ -219,14 +243,16 @@ func (p Policy) check() error {
 			return errors.New("keys.kinds: give kinds as key list shows them, such as ed25519 or rsa-4096")
 		}
 	}
-	for name, s := range map[string]Span{"today.evidence_old": p.Today.EvidenceOld, "private_half": p.PrivateHalf, "today.journal_check": p.Today.JournalCheck} {
+	for name, s := range map[string]Span{"today.evidence_old": p.Today.EvidenceOld, "private_half": p.PrivateHalf,
+		"today.journal_check": p.Today.JournalCheck} {
 		if time.Duration(s) < time.Hour {
 			return fmt.Errorf("%s: less than an hour would tell everything all the time", name)
 		}
 	}
 	for _, r := range p.Today.LeaveOut {
 		if _, ok := reasons[r]; !ok {
-			return fmt.Errorf("today.leave_out: there is no reason %q; there are: %s", string(r), strings.Join(ReasonNames(), ", "))
+			return fmt.Errorf("today.leave_out: there is no reason %q; there are: %s", string(r),
+				strings.Join(ReasonNames(), ", "))
 		}
 	}
 	return nil

@@ -69,7 +69,8 @@ func TestOptions(t *testing.T) {
 		t.Fatalf("%+v", l)
 	}
 	o := l[0].Options
-	if o.Command != `say "hi", then go` || o.NoPTY || !o.NoPortForwarding || len(o.Environment) != 1 || l[0].Comment != "it's me" {
+	if o.Command != `say "hi", then go` || o.NoPTY || !o.NoPortForwarding || len(o.Environment) != 1 ||
+		l[0].Comment != "it's me" {
 		t.Errorf("%+v %q", o, l[0].Comment)
 	}
 }
@@ -102,7 +103,8 @@ func FuzzParse(f *testing.F) {
 			}
 		}
 		d := Decide(Parse(data, time.UTC), blobOf(keyA), "192.0.2.1", time.Unix(0, 0))
-		if d.Allowed && !strings.Contains(string(data), "AAAAC3Nz") && !strings.Contains(string(data), "\v") && !strings.Contains(string(data), "\f") && !strings.Contains(string(data), "\r") {
+		if d.Allowed && !strings.Contains(string(data), "AAAAC3Nz") && !strings.Contains(string(data), "\v") &&
+			!strings.Contains(string(data), "\f") && !strings.Contains(string(data), "\r") {
 			t.Errorf("allowed a key that the file does not hold: %q", data)
 		}
 	})

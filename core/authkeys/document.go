@@ -144,12 +144,19 @@ func (d *Document) PutBack(all []Taken) {
 	// theirs, since sshd takes the first that allows it.
 	again := map[string]bool{}
 	for _, l := range d.lines {
-		if blob := keyOf(l); blob != nil && !slices.ContainsFunc(all, func(t Taken) bool { return strings.TrimRight(string(l), "\r\n") == strings.TrimRight(t.Line, "\r\n") }) {
+		if blob := keyOf(l); blob != nil &&
+			!slices.ContainsFunc(all, func(t Taken) bool {
+				return strings.TrimRight(string(l),
+					"\r\n") == strings.TrimRight(t.Line, "\r\n")
+			}) {
 			again[string(blob)] = true
 		}
 	}
 	for _, t := range all {
-		if slices.ContainsFunc(d.lines, func(l []byte) bool { return strings.TrimRight(string(l), "\n") == strings.TrimRight(t.Line, "\n") }) {
+		if slices.ContainsFunc(d.lines, func(l []byte) bool {
+			return strings.TrimRight(string(l),
+				"\n") == strings.TrimRight(t.Line, "\n")
+		}) {
 			continue
 		}
 		at := len(d.lines)

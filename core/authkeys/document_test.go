@@ -15,9 +15,12 @@ import (
 func someLines() []string {
 	broken := strings.Replace(keyA, "AAAAC3", "AAAAC4", 1)
 	return []string{
-		keyA, keyB, "  " + keyA + " indented", keyA + " a\tcomment # with all", "# " + keyA, "", "\t", broken, "frobnicate " + keyA + " refused here",
-		`restrict,command="internal-sftp" ` + keyA, `command="echo \"x, y\"",no-pty ` + keyB + " with options", `from="192.0.2.0/24" ` + keyA,
-		`expiry-time="20200101Z" ` + keyA + " expired", "cert-authority " + keyA, "unreadable \xff\xfe line", `command="unclosed ` + keyA, keyA + "\x00 hidden", keyA + "\r",
+		keyA, keyB, "  " + keyA + " indented", keyA + " a\tcomment # with all", "# " + keyA, "", "\t", broken,
+		"frobnicate " + keyA + " refused here",
+		`restrict,command="internal-sftp" ` + keyA, `command="echo \"x, y\"",no-pty ` + keyB + " with options",
+		`from="192.0.2.0/24" ` + keyA,
+		`expiry-time="20200101Z" ` + keyA + " expired", "cert-authority " + keyA, "unreadable \xff\xfe line",
+		`command="unclosed ` + keyA, keyA + "\x00 hidden", keyA + "\r",
 	}
 }
 
@@ -107,7 +110,8 @@ func TestEditsTouchTheirLinesOnly(t *testing.T) {
 			fail("widening does not give it back", d.Bytes())
 		}
 		// Adding is an append.
-		if err := d.Add(keyB + " added"); err != nil || !bytes.HasPrefix(d.Bytes(), file) || !allowed(d.Bytes(), b, now) {
+		if err := d.Add(keyB + " added"); err != nil || !bytes.HasPrefix(d.Bytes(), file) ||
+			!allowed(d.Bytes(), b, now) {
 			fail("adding", d.Bytes())
 		}
 	}
@@ -120,12 +124,14 @@ func TestNarrowByAddress(t *testing.T) {
 	if n, err := d.Narrow(a, Narrowing{Expires: "20260201000000Z", From: "192.0.2.0/24"}); n != 1 || err != nil {
 		t.Fatal(n, err)
 	}
-	if got, want := string(d.Bytes()), `expiry-time="20260201000000Z",from="192.0.2.0/24",restrict `+keyA+" x\n"+keyB+"\n"; got != want {
+	if got, want := string(d.Bytes()), `expiry-time="20260201000000Z",from="192.0.2.0/24",restrict `+keyA+" x\n"+keyB+
+		"\n"; got != want {
 		t.Errorf("%q", got)
 	}
 	has := []byte(`from="192.0.2.1" ` + keyA + "\n")
 	d = ParseDocument(has)
-	if _, err := d.Narrow(a, Narrowing{From: "192.0.2.2"}); !errors.Is(err, ErrHasFrom) || !bytes.Equal(d.Bytes(), has) {
+	if _, err := d.Narrow(a, Narrowing{From: "192.0.2.2"}); !errors.Is(err, ErrHasFrom) ||
+		!bytes.Equal(d.Bytes(), has) {
 		t.Errorf("a second from: %v, %q", err, d.Bytes())
 	}
 	for _, n := range []Narrowing{{}, {Expires: "tomorrow"}, {From: "a\nb"}} {
@@ -136,7 +142,8 @@ func TestNarrowByAddress(t *testing.T) {
 }
 
 func TestAppendedRefuses(t *testing.T) {
-	for line, want := range map[string]error{keyA + "\n" + keyB: ErrUnwritable, "# a comment": ErrNoKey, "": ErrNoKey, "ssh-ed25519 AAAA": ErrNoKey, "frobnicate " + keyA: ErrOption} {
+	for line, want := range map[string]error{keyA + "\n" + keyB: ErrUnwritable, "# a comment": ErrNoKey, "": ErrNoKey,
+		"ssh-ed25519 AAAA": ErrNoKey, "frobnicate " + keyA: ErrOption} {
 		if _, err := Appended(line); !errors.Is(err, want) {
 			t.Errorf("%q: %v, want %v", line, err, want)
 		}
@@ -178,7 +185,8 @@ func FuzzDocument(f *testing.F) {
 				continue
 			}
 			d := ParseDocument(file)
-			if d.Remove(l.Blob) == 0 || Decide(Parse(d.Bytes(), time.UTC), l.Blob, "192.0.2.1", time.Unix(1, 0)).Allowed {
+			if d.Remove(l.Blob) == 0 || Decide(Parse(d.Bytes(), time.UTC), l.Blob, "192.0.2.1",
+				time.Unix(1, 0)).Allowed {
 				t.Errorf("%s is not removed from %q", base64.StdEncoding.EncodeToString(l.Blob), file)
 			}
 			d = ParseDocument(file)
@@ -209,10 +217,12 @@ func ExampleDocument() {
 // TestTakeAndPutBack: what is taken out and put back leaves the file byte for
 // byte as it was, wherever the lines stood, and whatever others added meanwhile.
 func TestTakeAndPutBack(t *testing.T) {
-	a, b := "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAPTOt+0wZKRM88XZQP528RigDz7qhRN8Gzys8lgjCAb", "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIKy8aBBAtfR/5vB3LQNBg4+TlDiq5bGYImedu4kwT9gG"
+	a, b := "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAPTOt+0wZKRM88XZQP528RigDz7qhRN8Gzys8lgjCAb",
+		"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIKy8aBBAtfR/5vB3LQNBg4+TlDiq5bGYImedu4kwT9gG"
 	blob := Parse([]byte(a), time.UTC)[0].Blob
 	for _, file := range []string{
-		a + " one\n", a, "\n" + a + "\n", "# x\n" + a + "\n" + b + "\n", b + "\n" + a, "# x\n# x\n" + a + "\n# x\n  no-pty " + a + " two\r\n\n" + b + " y", a + "\n" + a + " again\n# end",
+		a + " one\n", a, "\n" + a + "\n", "# x\n" + a + "\n" + b + "\n", b + "\n" + a, "# x\n# x\n" + a +
+			"\n# x\n  no-pty " + a + " two\r\n\n" + b + " y", a + "\n" + a + " again\n# end",
 	} {
 		d := ParseDocument([]byte(file))
 		taken := d.Take(blob)
@@ -231,7 +241,8 @@ func TestTakeAndPutBack(t *testing.T) {
 		// Somebody appended meanwhile: that stays, and the lines are there again.
 		d = ParseDocument([]byte(rest + "\n" + b + " late\n"))
 		d.PutBack(taken)
-		if got := string(d.Bytes()); strings.Count(got, a) != strings.Count(file, a) || !strings.Contains(got, " late\n") {
+		if got := string(d.Bytes()); strings.Count(got, a) != strings.Count(file, a) ||
+			!strings.Contains(got, " late\n") {
 			t.Errorf("%q with a late line: %q", file, got)
 		}
 	}

@@ -23,11 +23,14 @@ func TestLosses(t *testing.T) {
 		{"the same line twice, once gone", keyA + "\n" + keyA + "\n", keyA + "\n", "a", false},
 		{"an end in front", keyA + "\n", `expiry-time="20990101Z" ` + keyA + "\n", "a", false},
 		{"an end taken away", `expiry-time="20990101Z" ` + keyA + "\n", keyA + "\n", "", false},
-		{"an end taken away, another option kept", `expiry-time="20990101Z",no-pty ` + keyA + "\n", "no-pty " + keyA + "\n", "", false},
-		{"an end moved", `expiry-time="20990101Z" ` + keyA + "\n", `expiry-time="20980101Z" ` + keyA + "\n", "a", false},
+		{"an end taken away, another option kept", `expiry-time="20990101Z",no-pty ` + keyA + "\n", "no-pty " + keyA +
+			"\n", "", false},
+		{"an end moved", `expiry-time="20990101Z" ` + keyA + "\n", `expiry-time="20980101Z" ` + keyA +
+			"\n", "a", false},
 		{"addresses taken away", `from="192.0.2.1" ` + keyA + "\n", keyA + "\n", "", false},
 		{"a command taken away", `command="x" ` + keyA + "\n", keyA + "\n", "a", false},
-		{"another order of options", `no-pty,from="192.0.2.1" ` + keyA + "\n", `from="192.0.2.1",no-pty ` + keyA + "\n", "a", false},
+		{"another order of options", `no-pty,from="192.0.2.1" ` + keyA + "\n", `from="192.0.2.1",no-pty ` + keyA +
+			"\n", "a", false},
 		{"an option that sshd refuses", keyA + "\n", "frob " + keyA + "\n", "a", false},
 		{"the refused one stays", "frob " + keyA + "\n", "frob " + keyA + "\n", "", false},
 		{"the refused one goes", "frob " + keyA + "\n", "", "a", false},
@@ -75,7 +78,8 @@ func judged(t *testing.T, before, after []byte) {
 			continue
 		}
 		for _, from := range []string{"192.0.2.7", "198.51.100.7", "2001:db8::1"} {
-			for _, now := range []time.Time{time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC), time.Date(2100, 1, 1, 0, 0, 0, 0, time.UTC)} {
+			for _, now := range []time.Time{time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC),
+				time.Date(2100, 1, 1, 0, 0, 0, 0, time.UTC)} {
 				a, b := Decide(was, l.Blob, from, now), Decide(is, l.Blob, from, now)
 				if a.Allowed && (!b.Allowed || b.Line.Options.HasCommand && !a.Line.Options.HasCommand) {
 					t.Fatalf("no loss is seen, and it is let in no more:\n%s\n---\n%s", before, after)
@@ -171,7 +175,8 @@ func TestWildcard(t *testing.T) {
 		}
 	}
 	hostile := strings.Repeat("*a", 100_000) + "x"
-	if wildcard(hostile, strings.Repeat("a", 45)) || matchFrom(strings.Repeat("*", 4000)+"x,"+hostile, "2001:db8:aaaa:aaaa:aaaa:aaaa:aaaa:aaaa") {
+	if wildcard(hostile, strings.Repeat("a", 45)) ||
+		matchFrom(strings.Repeat("*", 4000)+"x,"+hostile, "2001:db8:aaaa:aaaa:aaaa:aaaa:aaaa:aaaa") {
 		t.Error("it matches")
 	}
 }

@@ -105,7 +105,8 @@ next:
 // parseValued reads one option with a value, and returns what follows it. An
 // unknown option returns s as it is: the caller then finds no comma.
 func (o *Options) parseValued(s string, loc *time.Location) (string, error) {
-	for _, name := range []string{"command", "principals", "from", "expiry-time", "environment", "permitopen", "permitlisten", "tunnel"} {
+	for _, name := range []string{"command", "principals", "from", "expiry-time", "environment", "permitopen",
+		"permitlisten", "tunnel"} {
 		if !hasPrefixFold(s, name+"=") {
 			continue
 		}

@@ -37,7 +37,8 @@ func (v Version) atLeast(major, minor int) bool {
 // Errors of Expiry and CheckOptions.
 var (
 	// ErrVersion: it is not known which options the server reads.
-	ErrVersion = errors.New("the server's version is not known, and one that does not know an option refuses the whole line")
+	ErrVersion = errors.New("the server's version is not known, and one that does not know an option refuses the " +
+		"whole line")
 	// ErrTooOld: the server does not know an option, and would refuse the line.
 	ErrTooOld = errors.New("the server's sshd is too old for this option, and would refuse the whole line")
 	// ErrZone: the time has to be written in the server's own zone, which is not known.

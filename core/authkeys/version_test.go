@@ -55,7 +55,8 @@ func TestExpiryByVersionAndClock(t *testing.T) {
 		}
 		lines := Parse([]byte(`expiry-time="`+got+`" `+keyA), zone)
 		theirs := at.Add(c.skew)
-		if !Decide(lines, blobOf(keyA), "192.0.2.1", theirs).Allowed || Decide(lines, blobOf(keyA), "192.0.2.1", theirs.Add(time.Second)).Allowed {
+		if !Decide(lines, blobOf(keyA), "192.0.2.1", theirs).Allowed ||
+			Decide(lines, blobOf(keyA), "192.0.2.1", theirs.Add(time.Second)).Allowed {
 			t.Errorf("%v: %q does not end at %v by the server's clock", c.v, got, theirs)
 		}
 	}

@@ -34,7 +34,8 @@ fi
 		// By options and key, whatever the comment says; nothing of these means anything else in a pattern.
 		f := strings.Fields(line)
 		key := strings.Join(f[:min(len(f), 2+strings.Count(f[0], "restrict,"))], " ")
-		fmt.Fprintf(&b, "grep -q -e %s \"$f\" || { printf '\\n%%s\\n' %s >> \"$f\" && echo 'plumlatch: a line was added'; }\n", shellWord("^"+key), shellWord(line))
+		fmt.Fprintf(&b, "grep -q -e %s \"$f\" || { printf '\\n%%s\\n' %s >> \"$f\" && echo 'plumlatch: a line was "+
+			"added'; }\n", shellWord("^"+key), shellWord(line))
 	}
 	b.WriteString("if command -v restorecon >/dev/null 2>&1; then restorecon \"$d\" \"$f\"; fi\nexit 0\n")
 	return b.String()

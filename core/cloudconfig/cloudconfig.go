@@ -95,7 +95,8 @@ func Build(s Settings) (Output, error) {
 		}
 	}
 	if len(out.Text) > s.MaxSize {
-		return Output{}, fmt.Errorf("%w: %d bytes with the keys, the limit is %d", ErrTooLarge, len(out.Text), s.MaxSize)
+		return Output{}, fmt.Errorf("%w: %d bytes with the keys, the limit is %d", ErrTooLarge,
+			len(out.Text), s.MaxSize)
 	}
 	return out, nil
 }

@@ -33,7 +33,8 @@ func TestBuild(t *testing.T) {
 		t.Fatalf("users: %v", doc.Users)
 	}
 	u := doc.Users[1].(map[string]any)
-	if keys := u["ssh_authorized_keys"].([]any); u["name"] != "debian" || keys[0] != nasty || keys[1] != "ssh-rsa BBBB" {
+	if keys := u["ssh_authorized_keys"].([]any); u["name"] != "debian" || keys[0] != nasty ||
+		keys[1] != "ssh-rsa BBBB" {
 		t.Errorf("user: %v", u)
 	}
 }
@@ -44,7 +45,8 @@ func TestBuildRefuses(t *testing.T) {
 			t.Errorf("%q: %v", k, err)
 		}
 	}
-	if _, err := Build(Settings{LoginUser: "x", Keys: []string{strings.Repeat("a", MaxSize)}}); !errors.Is(err, ErrTooLarge) {
+	if _, err := Build(Settings{LoginUser: "x", Keys: []string{strings.Repeat("a", MaxSize)}}); !errors.Is(err,
+		ErrTooLarge) {
 		t.Errorf("16 KiB: %v", err)
 	}
 }

@@ -142,7 +142,8 @@ func split(own string) ([]part, error) {
 		encoding := strings.ToLower(p.Header.Get("Content-Transfer-Encoding"))
 		plain := encoding == "" || encoding == "7bit" || encoding == "8bit" || encoding == "binary"
 		if !plain && kind == "text/cloud-config" {
-			return nil, OwnError{0, "a cloud-config part is encoded as " + strconv.Quote(encoding) + "; give it as plain text, so that it can be checked"}
+			return nil, OwnError{0, "a cloud-config part is encoded as " + strconv.Quote(encoding) +
+				"; give it as plain text, so that it can be checked"}
 		}
 		parts = append(parts, part{kind, p.Header, string(text)})
 	}
@@ -181,11 +182,15 @@ func checkConfig(text string) (warnings []string, err error) {
 		switch k.Value {
 		case "ssh_pwauth":
 			if on := strings.ToLower(v.Value); on != "false" && on != "no" && on != "0" {
-				warnings = append(warnings, fmt.Sprintf("password login is not turned off: ssh_pwauth on line %d of your user data says so", v.Line))
+				warnings = append(warnings,
+					fmt.Sprintf("password login is not turned off: ssh_pwauth on line %d of your user data says so",
+						v.Line))
 			}
 		case "disable_root":
 			if off := strings.ToLower(v.Value); off == "false" || off == "no" {
-				warnings = append(warnings, fmt.Sprintf("the keys open root's account too: disable_root on line %d of your user data says so", v.Line))
+				warnings = append(warnings,
+					fmt.Sprintf("the keys open root's account too: disable_root on line %d of your user data says so",
+						v.Line))
 			}
 		case "users":
 			if v.Kind != yaml.SequenceNode {
@@ -195,11 +200,14 @@ func checkConfig(text string) (warnings []string, err error) {
 			if v.Kind != yaml.SequenceNode {
 				return nil, OwnError{v.Line, "ssh_authorized_keys must be a list, so that the keys can be added to it"}
 			}
-			warnings = append(warnings, fmt.Sprintf("your user data places keys of its own (line %d), which the ledger does not know: survey will show them as unrecorded", k.Line))
+			warnings = append(warnings, fmt.Sprintf("your user data places keys of its own (line %d), which the "+
+				"ledger does not know: survey will show them as unrecorded", k.Line))
 		case "merge_how", "merge_type":
-			warnings = append(warnings, fmt.Sprintf("line %d of your user data says how it is merged; ours is merged after it, by adding to its lists", k.Line))
+			warnings = append(warnings, fmt.Sprintf("line %d of your user data says how it is merged; ours is "+
+				"merged after it, by adding to its lists", k.Line))
 		case "ssh_deletekeys", "ssh_keys":
-			warnings = append(warnings, fmt.Sprintf("%s on line %d of your user data changes the host keys", k.Value, k.Line))
+			warnings = append(warnings, fmt.Sprintf("%s on line %d of your user data changes the host keys",
+				k.Value, k.Line))
 		}
 	}
 	return warnings, nil
@@ -233,7 +241,8 @@ func join(parts []part) (string, error) {
 	for _, p := range parts {
 		h := p.header
 		if h == nil {
-			h = textproto.MIMEHeader{"Content-Type": {p.mimeType + `; charset="utf-8"`}, "MIME-Version": {"1.0"}, "Content-Transfer-Encoding": {"8bit"}}
+			h = textproto.MIMEHeader{"Content-Type": {p.mimeType + `; charset="utf-8"`}, "MIME-Version": {"1.0"},
+				"Content-Transfer-Encoding": {"8bit"}}
 		}
 		dst, err := w.CreatePart(h)
 		if err != nil {
@@ -246,6 +255,7 @@ func join(parts []part) (string, error) {
 	if err := w.Close(); err != nil {
 		return "", err
 	}
-	text := fmt.Sprintf("Content-Type: multipart/mixed; boundary=%q\nMIME-Version: 1.0\n\n", w.Boundary()) + body.String()
+	text := fmt.Sprintf("Content-Type: multipart/mixed; boundary=%q\nMIME-Version: 1.0\n\n",
+		w.Boundary()) + body.String()
 	return strings.ReplaceAll(text, "\r\n", "\n"), nil
 }

@@ -46,7 +46,8 @@ func partsOf(t *testing.T, text string) (types, bodies []string) {
 }
 
 func TestBesideOwn(t *testing.T) {
-	const multi = "Content-Type: multipart/mixed; boundary=\"b\"\nMIME-Version: 1.0\n\n--b\nContent-Type: text/x-shellscript\n\n#!/bin/sh\n--b\nContent-Type: text/cloud-config\n\n#cloud-config\na: 1\n--b--\n"
+	const multi = "Content-Type: multipart/mixed; boundary=\"b\"\nMIME-Version: 1.0\n\n--b\nContent-Type: " +
+		"text/x-shellscript\n\n#!/bin/sh\n--b\nContent-Type: text/cloud-config\n\n#cloud-config\na: 1\n--b--\n"
 	for _, c := range []struct {
 		own      string
 		types    string
@@ -60,13 +61,15 @@ func TestBesideOwn(t *testing.T) {
 		{"#include\nhttps://example.invalid/x\n", "text/x-include-url", ""},
 		{"## template: jinja\n#cloud-config\n", "text/jinja2", ""},
 		{multi, "text/x-shellscript text/cloud-config", ""},
-		{"#cloud-config\nssh_pwauth: yes\n", "text/cloud-config", "password login is not turned off: ssh_pwauth on line 2"},
+		{"#cloud-config\nssh_pwauth: yes\n", "text/cloud-config",
+			"password login is not turned off: ssh_pwauth on line 2"},
 		{"#cloud-config\nssh_pwauth: false\n", "text/cloud-config", ""},
 		{"#cloud-config\n\ndisable_root: no\n", "text/cloud-config", "disable_root on line 3"},
 		{"#cloud-config\nssh_authorized_keys: [a]\n", "text/cloud-config", "keys of its own (line 2)"},
 		{"#cloud-config\nssh_deletekeys: true\n", "text/cloud-config", "changes the host keys"},
 	} {
-		out, err := Build(Settings{Hostname: "x", LoginUser: "debian", Keys: []string{"ssh-ed25519 AAAA a"}, Own: c.own})
+		out, err := Build(Settings{Hostname: "x", LoginUser: "debian", Keys: []string{"ssh-ed25519 AAAA a"},
+			Own: c.own})
 		if err != nil {
 			t.Errorf("%q: %v", c.own, err)
 			continue
@@ -78,7 +81,8 @@ func TestBesideOwn(t *testing.T) {
 		if c.own != multi && strings.TrimSpace(bodies[0]) != strings.TrimSpace(strings.ReplaceAll(c.own, "\r", "")) {
 			t.Errorf("%q came out as %q", c.own, bodies[0])
 		}
-		if got := strings.Join(out.Warnings, "; "); (c.warnings == "") != (got == "") || !strings.Contains(got, c.warnings) {
+		if got := strings.Join(out.Warnings, "; "); (c.warnings == "") != (got == "") ||
+			!strings.Contains(got, c.warnings) {
 			t.Errorf("%q: warnings %q", c.own, got)
 		}
 		var ours struct {
@@ -86,7 +90,8 @@ func TestBesideOwn(t *testing.T) {
 			Keys     []string `yaml:"ssh_authorized_keys"`
 			MergeHow []merger `yaml:"merge_how"`
 		}
-		if err := yaml.Unmarshal([]byte(bodies[len(bodies)-1]), &ours); err != nil || len(ours.Keys) != 1 || len(ours.MergeHow) != 2 || ours.Users[0] != "default" {
+		if err := yaml.Unmarshal([]byte(bodies[len(bodies)-1]), &ours); err != nil || len(ours.Keys) != 1 ||
+			len(ours.MergeHow) != 2 || ours.Users[0] != "default" {
 			t.Errorf("ours: %+v %v", ours, err)
 		}
 	}
@@ -106,8 +111,9 @@ func TestOwnRefused(t *testing.T) {
 		"packages: [rsync]\n":                     {1, "does not say what it is"},
 		"Content-Type: text/plain\n\nx":           {0, "not multipart"},
 		"Content-Type: multipart/mixed\n\nx":      {0, "boundary"},
-		"Content-Type: multipart/mixed; boundary=b\n\n--b\nContent-Type: text/x-shellscript\n\nx":                                               {0, "does not end"},
-		"Content-Type: multipart/mixed; boundary=b\n\n--b\nContent-Type: text/cloud-config\nContent-Transfer-Encoding: base64\n\neA==\n--b--\n": {0, "plain text"},
+		"Content-Type: multipart/mixed; boundary=b\n\n--b\nContent-Type: text/x-shellscript\n\nx": {0, "does not end"},
+		"Content-Type: multipart/mixed; boundary=b\n\n--b\nContent-Type: " +
+			"text/cloud-config\nContent-Transfer-Encoding: base64\n\neA==\n--b--\n": {0, "plain text"},
 	} {
 		_, err := Build(Settings{LoginUser: "x", Own: own})
 		var got OwnError
@@ -118,13 +124,15 @@ func TestOwnRefused(t *testing.T) {
 			t.Errorf("Check %q: %v", own, err)
 		}
 	}
-	if _, err := Build(Settings{LoginUser: "x", Own: "#!/bin/sh\n" + strings.Repeat("# x\n", 5000)}); !errors.Is(err, ErrTooLarge) {
+	if _, err := Build(Settings{LoginUser: "x", Own: "#!/bin/sh\n" + strings.Repeat("# x\n", 5000)}); !errors.Is(err,
+		ErrTooLarge) {
 		t.Errorf("over 16 KiB: %v", err)
 	}
 }
 
 func FuzzOwn(f *testing.F) {
-	for _, s := range []string{"#cloud-config\na: 1\n", "#!/bin/sh\n", "Content-Type: multipart/mixed; boundary=b\n\n--b\nContent-Type: text/cloud-config\n\n#cloud-config\n--b--\n"} {
+	for _, s := range []string{"#cloud-config\na: 1\n", "#!/bin/sh\n",
+		"Content-Type: multipart/mixed; boundary=b\n\n--b\nContent-Type: text/cloud-config\n\n#cloud-config\n--b--\n"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, own string) {

@@ -52,7 +52,8 @@ var fingerprintLine = regexp.MustCompile(`\b\d+ (SHA256:[A-Za-z0-9+/]{43}) .*\([
 // Errors of FirstBootFingerprints.
 var (
 	ErrNoBlock = errors.New("the boot output has no complete block of host key fingerprints")
-	ErrDiffer  = errors.New("the boot output has two blocks of host key fingerprints that differ: somebody else may have written one of them, so none is believed")
+	ErrDiffer  = errors.New("the boot output has two blocks of host key fingerprints that differ: somebody else " +
+		"may have written one of them, so none is believed")
 )
 
 // FirstBootFingerprints reads the host key fingerprints that first boot prints

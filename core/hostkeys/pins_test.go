@@ -27,7 +27,9 @@ func TestPins(t *testing.T) {
 		t.Fatalf("%q %v", text, err)
 	}
 	again := ReadPins(text + "# by hand\n@cert-authority * x\nplumlatch-c not-a-key\n")
-	if !again.Same("plumlatch-a", []keypair.Public{a}) || !again.Same("plumlatch-b", []keypair.Public{a, b}) || again.Same("plumlatch-a", []keypair.Public{b}) || again.Same("plumlatch-a", []keypair.Public{a, b}) || len(again.Of("plumlatch-c")) != 0 {
+	if !again.Same("plumlatch-a", []keypair.Public{a}) || !again.Same("plumlatch-b", []keypair.Public{a, b}) ||
+		again.Same("plumlatch-a", []keypair.Public{b}) || again.Same("plumlatch-a", []keypair.Public{a, b}) ||
+		len(again.Of("plumlatch-c")) != 0 {
 		t.Errorf("%+v", again)
 	}
 	again.Set("", "plumlatch-a", []keypair.Public{b})
@@ -75,7 +77,8 @@ func TestPinsOfInstances(t *testing.T) {
 		t.Errorf("pinned: %v", got)
 	}
 	p.Set(own, "plumlatch-z", []keypair.Public{b})
-	if p.Fits(own, "plumlatch-a", []keypair.Public{a}) || !p.Fits(own, "plumlatch-z", []keypair.Public{b}) || len(p.Of("plumlatch-a")) != 0 {
+	if p.Fits(own, "plumlatch-a", []keypair.Public{a}) || !p.Fits(own, "plumlatch-z", []keypair.Public{b}) ||
+		len(p.Of("plumlatch-a")) != 0 {
 		t.Error("the former pin stays")
 	}
 	p.Drop(own)
@@ -88,7 +91,8 @@ func TestPinsOfInstances(t *testing.T) {
 	if old.Fits(own, "plumlatch-z", []keypair.Public{b}) {
 		t.Error("an old pin is none")
 	}
-	for _, bad := range []string{Owner("", "x", ""), Owner("a b", "x", ""), Owner("a", "x\n", ""), Owner("a#b", "x", "")} {
+	for _, bad := range []string{Owner("", "x", ""), Owner("a b", "x", ""), Owner("a", "x\n", ""),
+		Owner("a#b", "x", "")} {
 		if bad != "" {
 			t.Errorf("%q", bad)
 		}
@@ -106,7 +110,8 @@ func TestPrintedFingerprints(t *testing.T) {
 		t.Fatal(err)
 	}
 	for text, want := range map[string][]string{
-		"": nil, first: {a.Fingerprint()}, first + "boot\r\n" + second: {b.Fingerprint(), a.Fingerprint()}, first[:len(first)-20]: nil, "x " + a.Fingerprint(): nil,
+		"": nil, first: {a.Fingerprint()}, first + "boot\r\n" + second: {b.Fingerprint(), a.Fingerprint()},
+		first[:len(first)-20]: nil, "x " + a.Fingerprint(): nil,
 	} {
 		if got := PrintedFingerprints(text); !slices.Equal(got, want) {
 			t.Errorf("%q: %v", text, got)

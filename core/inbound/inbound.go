@@ -49,7 +49,8 @@ func CheckFamily(p netip.Prefix, address string) error {
 		return nil
 	}
 	of := func(v4 bool) string { return map[bool]string{true: "IPv4", false: "IPv6"}[v4] }
-	return fmt.Errorf("%w: the instance's address %s is %s, and %s would let nobody in", ErrFamily, a, of(a.Unmap().Is4()), of(p.Addr().Is4())+" from "+p.String())
+	return fmt.Errorf("%w: the instance's address %s is %s, and %s would let nobody in", ErrFamily, a,
+		of(a.Unmap().Is4()), of(p.Addr().Is4())+" from "+p.String())
 }
 
 // World tells whether a range is so wide that it stands for everybody.

@@ -10,7 +10,8 @@ import (
 
 func TestParseRange(t *testing.T) {
 	for text, want := range map[string]string{
-		"198.51.100.0/24": "198.51.100.0/24", "198.51.100.7": "198.51.100.7/32", "0.0.0.0/0": "0.0.0.0/0", "2001:db8::/32": "2001:db8::/32", "2001:db8::1": "2001:db8::1/128",
+		"198.51.100.0/24": "198.51.100.0/24", "198.51.100.7": "198.51.100.7/32", "0.0.0.0/0": "0.0.0.0/0",
+		"2001:db8::/32": "2001:db8::/32", "2001:db8::1": "2001:db8::1/128",
 		"::ffff:198.51.100.7": "198.51.100.7/32",
 	} {
 		if p, err := ParseRange(text); err != nil || p.String() != want {
@@ -18,8 +19,10 @@ func TestParseRange(t *testing.T) {
 		}
 	}
 	for text, want := range map[string]error{
-		"198.51.100.7/24": ErrHostBits, "2001:db8::1/32": ErrHostBits, "198.51.100.0/33": ErrRange, "office": ErrRange, "": ErrRange, "198.51.100.0/24\n": ErrRange,
-		"fe80::1%eth0": ErrRange, "::ffff:198.51.100.0/120": ErrRange, "198.51.100/24": ErrRange, "198.51.100.0/-1": ErrRange,
+		"198.51.100.7/24": ErrHostBits, "2001:db8::1/32": ErrHostBits, "198.51.100.0/33": ErrRange,
+		"office": ErrRange, "": ErrRange, "198.51.100.0/24\n": ErrRange,
+		"fe80::1%eth0": ErrRange, "::ffff:198.51.100.0/120": ErrRange, "198.51.100/24": ErrRange,
+		"198.51.100.0/-1": ErrRange,
 	} {
 		if p, err := ParseRange(text); !errors.Is(err, want) {
 			t.Errorf("%q: %s %v, want %v", text, p, err, want)
@@ -31,7 +34,8 @@ func TestParseRange(t *testing.T) {
 }
 
 func TestWorldAndFamily(t *testing.T) {
-	for text, want := range map[string]bool{"0.0.0.0/0": true, "128.0.0.0/1": true, "::/0": true, "2000::/3": true, "10.0.0.0/8": false, "198.51.100.7/32": false, "2001:db8::/32": false} {
+	for text, want := range map[string]bool{"0.0.0.0/0": true, "128.0.0.0/1": true, "::/0": true, "2000::/3": true,
+		"10.0.0.0/8": false, "198.51.100.7/32": false, "2001:db8::/32": false} {
 		if got := World(netip.MustParsePrefix(text)); got != want {
 			t.Errorf("%s: %v", text, got)
 		}
@@ -56,9 +60,12 @@ func TestPeopleComeIn(t *testing.T) {
 		without []string
 		want    bool
 	}{
-		"one": {[]Rule{office}, nil, true}, "without it": {[]Rule{office}, []string{"office"}, false}, "an end": {[]Rule{guest}, nil, false},
-		"the service's": {[]Rule{service}, nil, false}, "all but the office": {[]Rule{office, guest, service}, []string{"office"}, false},
-		"another stays": {[]Rule{guest, office, service}, []string{"guest", "service"}, true}, "none": {nil, nil, false},
+		"one": {[]Rule{office}, nil, true}, "without it": {[]Rule{office}, []string{"office"}, false},
+		"an end":             {[]Rule{guest}, nil, false},
+		"the service's":      {[]Rule{service}, nil, false},
+		"all but the office": {[]Rule{office, guest, service}, []string{"office"}, false},
+		"another stays":      {[]Rule{guest, office, service}, []string{"guest", "service"}, true},
+		"none":               {nil, nil, false},
 	} {
 		if got := PeopleComeIn(c.rules, c.without...); got != c.want {
 			t.Errorf("%s: %v", what, got)

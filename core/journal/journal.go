@@ -114,14 +114,16 @@ func (v *Verifier) chained(e wire.ChainedEntry) {
 		v.broken("link %d is no hash", e.N)
 	case e.Bytes == nil:
 		v.broken("entry %d (link %d) was removed", e.ID, e.N)
-	case (e.N == 1 || v.stored != nil) && e.N == v.check.Links+1 && !bytes.Equal(Link(v.stored, e.N, e.ID, e.Bytes), sum):
+	case (e.N == 1 || v.stored != nil) && e.N == v.check.Links+1 &&
+		!bytes.Equal(Link(v.stored, e.N, e.ID, e.Bytes), sum):
 		v.broken("entry %d (link %d) was changed", e.ID, e.N)
 	default:
 		v.columns(e)
 	}
 	at := e.Columns.At
 	if e.Bytes != nil && at.Before(v.last.Add(-backwards)) {
-		v.broken("entry %d (link %d) was put in: it is dated %s, long before the one that came before it", e.ID, e.N, at.UTC().Format(time.RFC3339))
+		v.broken("entry %d (link %d) was put in: it is dated %s, long before the one that came before it", e.ID, e.N,
+			at.UTC().Format(time.RFC3339))
 	}
 	if at.After(v.last) {
 		v.last = at
@@ -142,7 +144,9 @@ func (v *Verifier) columns(e wire.ChainedEntry) {
 	}
 	at, err := time.Parse(time.RFC3339Nano, said.At)
 	c := e.Columns
-	if err != nil || !at.Equal(c.At) || said.Operator != c.Operator || said.Address != c.Address || said.Action != c.Action || said.Target != c.Target || said.Intent != c.Intent || said.Outcome != c.Outcome || said.Of != c.Of {
+	if err != nil || !at.Equal(c.At) || said.Operator != c.Operator || said.Address != c.Address ||
+		said.Action != c.Action || said.Target != c.Target || said.Intent != c.Intent || said.Outcome != c.Outcome ||
+		said.Of != c.Of {
 		v.broken("entry %d (link %d) was changed: what lists show is not what was written", e.ID, e.N)
 	}
 }
@@ -166,13 +170,15 @@ func (v *Verifier) head(h wire.JournalHead) {
 	}
 	if len(h.PublicKey) > 0 && !bytes.Equal(h.PublicKey, v.Key) {
 		if !v.other {
-			v.broken("another key signs this journal than the one that was seen before: it is another journal, or somebody made it anew")
+			v.broken("another key signs this journal than the one that was seen before: it is another journal, or " +
+				"somebody made it anew")
 		}
 		v.other = true
 		return
 	}
 	sum, err := hex.DecodeString(h.SHA256)
-	if err != nil || len(v.Key) != ed25519.PublicKeySize || !ed25519.Verify(v.Key, HeadText(h.N, h.At, sum), h.Signature) {
+	if err != nil || len(v.Key) != ed25519.PublicKeySize ||
+		!ed25519.Verify(v.Key, HeadText(h.N, h.At, sum), h.Signature) {
 		v.broken("the head of link %d is not signed with the journal's key", h.N)
 		return
 	}
@@ -202,7 +208,8 @@ func (v *Verifier) Done() wire.JournalCheck {
 			v.against(h, "remembered, of")
 		}
 	}
-	if !v.other && v.check.Links > 0 && (v.check.Head == nil || v.check.Head.N < v.check.Links) && v.Now.Sub(v.last) > settled {
+	if !v.other && v.check.Links > 0 && (v.check.Head == nil || v.check.Head.N < v.check.Links) &&
+		v.Now.Sub(v.last) > settled {
 		v.broken("the end of the chain is not signed: the last head is missing")
 	}
 	if !v.oldest.IsZero() {

@@ -29,7 +29,8 @@ func chain(t *testing.T, n int) (ed25519.PublicKey, []Line, time.Time) {
 		e.N, e.SHA256 = i, hex.EncodeToString(previous)
 		lines = append(lines, Line{Entry: &e})
 		if i%3 == 0 || i == int64(n) {
-			h := wire.JournalHead{N: i, At: e.Columns.At, SHA256: e.SHA256, Signature: ed25519.Sign(private, HeadText(i, e.Columns.At, previous)), PublicKey: public}
+			h := wire.JournalHead{N: i, At: e.Columns.At, SHA256: e.SHA256,
+				Signature: ed25519.Sign(private, HeadText(i, e.Columns.At, previous)), PublicKey: public}
 			heads = append(heads, Line{Head: &h})
 		}
 	}
@@ -38,11 +39,14 @@ func chain(t *testing.T, n int) (ed25519.PublicKey, []Line, time.Time) {
 
 func entry(t *testing.T, id int64, at time.Time) wire.ChainedEntry {
 	t.Helper()
-	text, err := json.Marshal(map[string]any{"at": at.Format(time.RFC3339Nano), "operator": "quay-lead", "action": "key.import", "target": fmt.Sprint("key ", id)})
+	text, err := json.Marshal(map[string]any{"at": at.Format(time.RFC3339Nano), "operator": "quay-lead",
+		"action": "key.import", "target": fmt.Sprint("key ", id)})
 	if err != nil {
 		t.Fatal(err)
 	}
-	return wire.ChainedEntry{ID: id, Bytes: text, Columns: wire.JournalEntry{ID: id, At: at, Operator: "quay-lead", Action: "key.import", Target: fmt.Sprint("key ", id)}}
+	return wire.ChainedEntry{ID: id, Bytes: text,
+		Columns: wire.JournalEntry{ID: id, At: at, Operator: "quay-lead", Action: "key.import",
+			Target: fmt.Sprint("key ", id)}}
 }
 
 func verify(key ed25519.PublicKey, lines []Line, now time.Time, remembered ...wire.JournalHead) wire.JournalCheck {
@@ -70,9 +74,12 @@ func TestVerify(t *testing.T) {
 		want []string // each in some break; none means that it holds
 	}{
 		{"untouched", func(l []Line) []Line { return l }, nil},
-		{"bytes changed", func(l []Line) []Line { l[4].Entry.Bytes = []byte(`{}`); return l }, []string{"entry 5 (link 5) was changed"}},
-		{"a column changed", func(l []Line) []Line { l[4].Entry.Columns.Operator = "nobody"; return l }, []string{"entry 5 (link 5) was changed: what lists show"}},
-		{"an entry removed", func(l []Line) []Line { l[4].Entry.Bytes = nil; return l }, []string{"entry 5 (link 5) was removed"}},
+		{"bytes changed", func(l []Line) []Line { l[4].Entry.Bytes = []byte(`{}`); return l },
+			[]string{"entry 5 (link 5) was changed"}},
+		{"a column changed", func(l []Line) []Line { l[4].Entry.Columns.Operator = "nobody"; return l },
+			[]string{"entry 5 (link 5) was changed: what lists show"}},
+		{"an entry removed", func(l []Line) []Line { l[4].Entry.Bytes = nil; return l },
+			[]string{"entry 5 (link 5) was removed"}},
 		{"a link removed", func(l []Line) []Line { return slices.Delete(l, 4, 5) }, []string{"link 5 was taken out"}},
 		{"put in between", func(l []Line) []Line {
 			e := entry(t, 4, l[3].Entry.Columns.At)
@@ -92,9 +99,14 @@ func TestVerify(t *testing.T) {
 			rehash(l, 4)
 			return l
 		}, []string{"rehashed: link 6", "rehashed: link 9"}},
-		{"the tail cut", func(l []Line) []Line { return slices.Delete(l, 8, 10) }, []string{"the tail was cut", "names link 10, and the chain ends at 8"}},
-		{"the tail cut with its heads", func(l []Line) []Line { return slices.Delete(slices.Delete(l, 8, 10), 10, 12) }, []string{"not signed"}},
-		{"a head forged", func(l []Line) []Line { l[12].Head.SHA256 = l[0].Entry.SHA256; return l }, []string{"not signed with the journal's key"}},
+		{"the tail cut", func(l []Line) []Line { return slices.Delete(l, 8, 10) },
+			[]string{"the tail was cut", "names link 10, and the chain ends at 8"}},
+		{"the tail cut with its heads", func(l []Line) []Line {
+			return slices.Delete(slices.Delete(l, 8, 10), 10,
+				12)
+		}, []string{"not signed"}},
+		{"a head forged", func(l []Line) []Line { l[12].Head.SHA256 = l[0].Entry.SHA256; return l },
+			[]string{"not signed with the journal's key"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			key, lines, now := chain(t, 10)
@@ -120,7 +132,8 @@ func TestRemembered(t *testing.T) {
 	if got := verify(key, cut, now); len(got.Breaks) > 0 {
 		t.Fatalf("by itself the cut chain holds: %q", got.Breaks)
 	}
-	if got := verify(key, cut, now, head); len(got.Breaks) != 1 || !strings.Contains(got.Breaks[0], "the tail was cut") {
+	if got := verify(key, cut, now, head); len(got.Breaks) != 1 ||
+		!strings.Contains(got.Breaks[0], "the tail was cut") {
 		t.Errorf("%q", got.Breaks)
 	}
 }

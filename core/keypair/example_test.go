@@ -30,7 +30,8 @@ func ExampleCreate() {
 }
 
 func ExampleReadPublic() {
-	p, err := keypair.ReadPublic([]byte("ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAABAgMEBQYHCAkKCwwNDg8QERITFBUWFxgZGhscHR4f purser"))
+	p, err := keypair.ReadPublic([]byte("ssh-ed25519 " +
+		"AAAAC3NzaC1lZDI1NTE5AAAAIAABAgMEBQYHCAkKCwwNDg8QERITFBUWFxgZGhscHR4f purser"))
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -59,7 +59,8 @@ func ParseFormat(s string, among []Format) (Format, error) {
 func (f Format) Title() string {
 	return map[Format]string{
 		FormatOpenSSH: "OpenSSH", FormatPEM: "PEM", FormatPKCS8: "PKCS#8", FormatPPK3: "PPK 3", FormatPPK2: "PPK 2",
-		FormatLine: "OpenSSH line", FormatRFC4716: "RFC 4716", FormatSPKI: "PEM public key", FormatPKCS1: "PEM RSA public key",
+		FormatLine: "OpenSSH line", FormatRFC4716: "RFC 4716", FormatSPKI: "PEM public key",
+		FormatPKCS1: "PEM RSA public key",
 	}[f]
 }
 
@@ -68,11 +69,14 @@ func (f Format) Title() string {
 func LoadWarning(kind string, f Format) string {
 	switch {
 	case f == FormatPPK3:
-		return "OpenSSH's ssh does not read PPK files; PPK 3 is read by Windows clients of that family since 2021 and by file transfer clients built on them. For ssh, use the format openssh"
+		return "OpenSSH's ssh does not read PPK files; PPK 3 is read by Windows clients of that family since 2021 " +
+			"and by file transfer clients built on them. For ssh, use the format openssh"
 	case f == FormatPPK2:
-		return "OpenSSH's ssh does not read PPK files; PPK 2 is for Windows clients older than 2021, and its passphrase protection is weak. For ssh, use the format openssh"
+		return "OpenSSH's ssh does not read PPK files; PPK 2 is for Windows clients older than 2021, and its " +
+			"passphrase protection is weak. For ssh, use the format openssh"
 	case f == FormatPKCS8 && kind == string(Ed25519):
-		return "OpenSSH 9.2 (Debian 12) does not load Ed25519 as PKCS#8; programs built on OpenSSL 1.1.1 or later, Go and Java 15 do. For ssh, use the format openssh"
+		return "OpenSSH 9.2 (Debian 12) does not load Ed25519 as PKCS#8; programs built on OpenSSL 1.1.1 or later, " +
+			"Go and Java 15 do. For ssh, use the format openssh"
 	}
 	return ""
 }

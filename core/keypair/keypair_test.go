@@ -67,17 +67,20 @@ func TestWriteIsReadBySSH(t *testing.T) {
 					if err == nil {
 						t.Errorf("%s: ssh-keygen reads it, and we warn: %s", name, warning)
 					}
-				} else if fields := strings.Fields(string(out)); err != nil || len(fields) < 2 || fields[0]+" "+fields[1] != strings.TrimSuffix(pair.Public.Line(), " night-crew") {
+				} else if fields := strings.Fields(string(out)); err != nil || len(fields) < 2 ||
+					fields[0]+" "+fields[1] != strings.TrimSuffix(pair.Public.Line(), " night-crew") {
 					t.Errorf("%s: ssh-keygen: %v %s", name, err, out)
 				} else {
 					loaded++
 				}
 				f, err := Read(file, []byte(pass))
-				if err != nil || f.Format != format || f.Encrypted != (pass != "") || f.Pair == nil || len(f.Remarks) != 0 {
+				if err != nil || f.Format != format || f.Encrypted != (pass != "") || f.Pair == nil ||
+					len(f.Remarks) != 0 {
 					t.Errorf("%s: read back %+v, %v", name, f, err)
 					continue
 				}
-				if keeps := format == FormatOpenSSH || format == FormatPPK2 || format == FormatPPK3; keeps && f.Public.Comment != "night-crew" {
+				if keeps := format == FormatOpenSSH || format == FormatPPK2 ||
+					format == FormatPPK3; keeps && f.Public.Comment != "night-crew" {
 					t.Errorf("%s: the comment came back as %q", name, f.Public.Comment)
 				}
 				if pass == "" {
@@ -104,8 +107,12 @@ func TestWriteIsReadBySSH(t *testing.T) {
 // TestReadsWhatSSHKeygenWrites covers its kinds, formats and ciphers.
 func TestReadsWhatSSHKeygenWrites(t *testing.T) {
 	dir, n := t.TempDir(), 0
-	for _, kind := range [][]string{{"-t", "ed25519"}, {"-t", "rsa", "-b", "2048"}, {"-t", "ecdsa", "-b", "256"}, {"-t", "ecdsa", "-b", "384"}, {"-t", "ecdsa", "-b", "521"}} {
-		for _, how := range [][]string{{}, {"-m", "PEM"}, {"-m", "PKCS8"}, {"-Z", "aes256-cbc"}, {"-Z", "aes256-ctr", "-a", "40"}, {"-Z", "aes128-ctr"}, {"-Z", "aes192-cbc"}, {"-Z", "3des-cbc"}, {"-Z", "aes128-gcm@openssh.com"}, {"-Z", "aes256-gcm@openssh.com"}, {"-Z", "chacha20-poly1305@openssh.com"}} {
+	for _, kind := range [][]string{{"-t", "ed25519"}, {"-t", "rsa", "-b", "2048"}, {"-t", "ecdsa", "-b", "256"},
+		{"-t", "ecdsa", "-b", "384"}, {"-t", "ecdsa", "-b", "521"}} {
+		for _, how := range [][]string{{}, {"-m", "PEM"}, {"-m", "PKCS8"}, {"-Z", "aes256-cbc"},
+			{"-Z", "aes256-ctr", "-a", "40"}, {"-Z", "aes128-ctr"}, {"-Z", "aes192-cbc"}, {"-Z", "3des-cbc"},
+			{"-Z", "aes128-gcm@openssh.com"}, {"-Z", "aes256-gcm@openssh.com"},
+			{"-Z", "chacha20-poly1305@openssh.com"}} {
 			for _, pass := range []string{"", "low tide at 4"} {
 				// A cipher does not ask what it encrypts: one kind is enough.
 				if len(how) > 0 && how[0] == "-Z" && (pass == "" || kind[1] != "ed25519") {
@@ -128,7 +135,8 @@ func TestReadsWhatSSHKeygenWrites(t *testing.T) {
 					t.Fatalf("%v: its public half: %v", args, err)
 				}
 				f, err := Read(data, []byte(pass))
-				if err != nil || f.Pair == nil || f.Public.Fingerprint() != want.Fingerprint() || f.Encrypted != (pass != "") {
+				if err != nil || f.Pair == nil || f.Public.Fingerprint() != want.Fingerprint() ||
+					f.Encrypted != (pass != "") {
 					t.Errorf("%v: %+v %v", args, f, err)
 					continue
 				}
@@ -143,7 +151,8 @@ func TestReadsWhatSSHKeygenWrites(t *testing.T) {
 
 func TestPublicFormatsAndSSHKeygen(t *testing.T) {
 	for _, kind := range Kinds() {
-		pair, err := Create(kind, "a comment that is long enough to be folded over more than one line, with \"quotes\" and ü")
+		pair, err := Create(kind, "a comment that is long enough to be folded over more than one line, with "+
+			"\"quotes\" and ü")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -167,7 +176,8 @@ func TestPublicFormatsAndSSHKeygen(t *testing.T) {
 			if err := os.WriteFile(file, text, 0o600); err != nil {
 				t.Fatal(err)
 			}
-			if got := keygen(t, "-i", "-m", name, "-f", file); got != strings.TrimSuffix(pair.Public.Line(), " "+pair.Public.Comment) {
+			if got := keygen(t, "-i", "-m", name, "-f", file); got != strings.TrimSuffix(pair.Public.Line(),
+				" "+pair.Public.Comment) {
 				t.Errorf("%s as %s: ssh-keygen -i: %s", kind, format, got)
 			}
 			line := filepath.Join(t.TempDir(), "k.pub")
@@ -213,7 +223,8 @@ func TestPPKVectors(t *testing.T) {
 		for _, ending := range []string{"\n", "\r\n"} {
 			text := []byte(strings.ReplaceAll(string(file), "\n", ending))
 			f, err := Read(text, []byte(v.Passphrase))
-			if err != nil || f.Pair == nil || f.Public.Line() != v.Public || f.Public.Comment != v.Comment || f.Public.Fingerprint() != v.Fingerprint {
+			if err != nil || f.Pair == nil || f.Public.Line() != v.Public || f.Public.Comment != v.Comment ||
+				f.Public.Fingerprint() != v.Fingerprint {
 				t.Errorf("%s: %+v %v", v.File, f, err)
 				continue
 			}
@@ -228,7 +239,8 @@ func TestPPKVectors(t *testing.T) {
 			if _, err := Read(file, []byte("wrong")); !errors.Is(err, ErrPassphrase) {
 				t.Errorf("%s with a wrong passphrase: %v", v.File, err)
 			}
-		} else if _, err := Read([]byte(strings.Replace(string(file), v.Comment, "another", 1)), nil); !errors.Is(err, ErrNotPrivate) {
+		} else if _, err := Read([]byte(strings.Replace(string(file), v.Comment, "another", 1)),
+			nil); !errors.Is(err, ErrNotPrivate) {
 			t.Errorf("%s with another comment passes its checksum: %v", v.File, err)
 		}
 	}
@@ -357,8 +369,10 @@ func TestReadPublic(t *testing.T) {
 		"options in front":       {`restrict,command="a b" ` + aKey + " robot", nil},
 		"bad options in front":   {`frobnicate ` + aKey, ErrNotAKey},
 		"a known_hosts line":     {"berth-board-1,127.31.1.1 " + aKey, ErrNotAKey},
-		"a certificate request":  {"-----BEGIN CERTIFICATE REQUEST-----\nAAAA\n-----END CERTIFICATE REQUEST-----\n", ErrNotAKey},
-		"a PGP block":            {"-----BEGIN PGP PUBLIC KEY BLOCK-----\n\nAAAA\n-----END PGP PUBLIC KEY BLOCK-----\n", ErrNotAKey},
+		"a certificate request": {"-----BEGIN CERTIFICATE REQUEST-----\nAAAA\n-----END CERTIFICATE REQUEST-----\n",
+			ErrNotAKey},
+		"a PGP block": {"-----BEGIN PGP PUBLIC KEY BLOCK-----\n\nAAAA\n-----END PGP PUBLIC KEY " +
+			"BLOCK-----\n", ErrNotAKey},
 		"RFC 4716, cut":          {"---- BEGIN SSH2 PUBLIC KEY ----\nAAAA\n", ErrTruncated},
 		"malformed base64":       {"ssh-ed25519 " + blob[:20] + "!" + blob[21:], ErrBase64},
 		"truncated":              {aKey[:len(aKey)-7], ErrTruncated},

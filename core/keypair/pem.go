@@ -216,7 +216,8 @@ func (f opensshFile) comment(plain []byte) string {
 	if !ok {
 		return ""
 	}
-	fields := map[string]int{ssh.KeyAlgoED25519: 2, ssh.KeyAlgoRSA: 6, ssh.KeyAlgoECDSA256: 3, ssh.KeyAlgoECDSA384: 3, ssh.KeyAlgoECDSA521: 3}[string(typ)]
+	fields := map[string]int{ssh.KeyAlgoED25519: 2, ssh.KeyAlgoRSA: 6, ssh.KeyAlgoECDSA256: 3, ssh.KeyAlgoECDSA384: 3,
+		ssh.KeyAlgoECDSA521: 3}[string(typ)]
 	for range fields {
 		if _, rest, ok = cutString(rest); !ok {
 			return ""
@@ -260,7 +261,8 @@ func (p *Pair) pemKey(passphrase []byte) ([]byte, error) {
 	if len(passphrase) > 0 {
 		var err error
 		//lint:ignore SA1019 this old format has no other writer
-		if block, err = x509.EncryptPEMBlock(randReader, block.Type, block.Bytes, passphrase, x509.PEMCipherAES128); err != nil {
+		if block, err = x509.EncryptPEMBlock(randReader, block.Type, block.Bytes, passphrase,
+			x509.PEMCipherAES128); err != nil {
 			return nil, err
 		}
 	}

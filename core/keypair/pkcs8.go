@@ -86,7 +86,8 @@ var ciphers = []struct {
 }
 
 var errLockedPKCS8 = fmt.Errorf(
-	"%w: it is damaged, or encrypted in a way that is not read; \"openssl pkcs8 -topk8 -v2 aes-256-cbc\" writes it in one that is",
+	"%w: it is damaged, or encrypted in a way that is not read; \"openssl pkcs8 -topk8 -v2 aes-256-cbc\" writes it "+
+		"in one that is",
 	ErrNotPrivate)
 
 // lockedPKCS8 is an encrypted file whose head has been read, and whose cost is bounded.
@@ -103,7 +104,8 @@ type lockedPKCS8 struct {
 func readPKCS8Head(der []byte) (lockedPKCS8, error) {
 	var l lockedPKCS8
 	var info encryptedPKCS8
-	if rest, err := asn1.Unmarshal(der, &info); err != nil || len(rest) > 0 || !info.Algorithm.Algorithm.Equal(oidPBES2) {
+	if rest, err := asn1.Unmarshal(der, &info); err != nil || len(rest) > 0 ||
+		!info.Algorithm.Algorithm.Equal(oidPBES2) {
 		return l, errLockedPKCS8
 	}
 	var params pbes2

@@ -87,7 +87,8 @@ func TestPKCS8Cost(t *testing.T) {
 		return asn1Value{oidPBKDF2, pbkdf2Params{Salt: []byte("salt"), Iterations: iterations}}
 	}
 	scryptWith := func(n, r, p int64) asn1Value {
-		return asn1Value{oidScrypt, scryptParams{Salt: []byte("salt"), N: big.NewInt(n), R: big.NewInt(r), P: big.NewInt(p)}}
+		return asn1Value{oidScrypt, scryptParams{Salt: []byte("salt"), N: big.NewInt(n), R: big.NewInt(r),
+			P: big.NewInt(p)}}
 	}
 	for name, c := range map[string]struct {
 		kdf  asn1Value

@@ -121,7 +121,8 @@ func parsePPK(text string) (*ppk, error) {
 			if err != nil || n < 0 || n > len(lines)-i-1 {
 				return nil, damaged
 			}
-			if *into, err = base64.StdEncoding.DecodeString(strings.TrimSpace(strings.Join(lines[i+1:i+1+n], ""))); err != nil {
+			if *into, err = base64.StdEncoding.DecodeString(strings.TrimSpace(strings.Join(lines[i+1:i+1+n],
+				""))); err != nil {
 				return nil, damaged
 			}
 			i += n
@@ -137,7 +138,8 @@ func parsePPK(text string) (*ppk, error) {
 	}
 	f.encryption, f.comment = headers["Encryption"], headers["Comment"]
 	var err error
-	if f.mac, err = hex.DecodeString(headers["Private-MAC"]); err != nil || len(f.mac) == 0 || len(f.public) == 0 || len(f.private) == 0 {
+	if f.mac, err = hex.DecodeString(headers["Private-MAC"]); err != nil || len(f.mac) == 0 || len(f.public) == 0 ||
+		len(f.private) == 0 {
 		return nil, damaged
 	}
 	switch {
@@ -171,7 +173,8 @@ func (f *ppk) readArgon(headers map[string]string) error {
 		return fmt.Errorf("%w: the PPK file's key derivation is damaged", ErrNotPrivate)
 	}
 	if f.argon.flavour != "Argon2id" && f.argon.flavour != "Argon2i" {
-		return fmt.Errorf("%w: the PPK file's key derivation is not one that is read (Argon2id, Argon2i)", ErrNotPrivate)
+		return fmt.Errorf("%w: the PPK file's key derivation is not one that is read (Argon2id, Argon2i)",
+			ErrNotPrivate)
 	}
 	return nil
 }
@@ -316,7 +319,8 @@ func (p *Pair) ppkFile(version int, passphrase []byte) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := &ppk{version: version, algorithm: p.Public.Type(), encryption: "none", comment: p.Public.Comment, public: p.Public.Blob}
+	f := &ppk{version: version, algorithm: p.Public.Type(), encryption: "none", comment: p.Public.Comment,
+		public: p.Public.Blob}
 	if len(passphrase) > 0 {
 		f.encryption = "aes256-cbc"
 		if version == 3 {
@@ -349,7 +353,8 @@ func (p *Pair) ppkFile(version int, passphrase []byte) ([]byte, error) {
 	}
 	section("Public-Lines", f.public)
 	if f.argon.flavour != "" {
-		fmt.Fprintf(&b, "Key-Derivation: %s\nArgon2-Memory: %d\nArgon2-Passes: %d\nArgon2-Parallelism: %d\nArgon2-Salt: %x\n",
+		fmt.Fprintf(&b, "Key-Derivation: %s\nArgon2-Memory: %d\nArgon2-Passes: %d\nArgon2-Parallelism: "+
+			"%d\nArgon2-Salt: %x\n",
 			f.argon.flavour, f.argon.memory, f.argon.passes, f.argon.parallelism, f.argon.salt)
 	}
 	section("Private-Lines", f.private)

@@ -25,7 +25,8 @@ type Public struct {
 
 // Errors of ReadPublic. Each is wrapped with what was found; none quotes the input.
 var (
-	ErrPrivateKey  = errors.New("this is a private key; it stays with its holder: give the public half, the one line of the .pub file")
+	ErrPrivateKey = errors.New("this is a private key; it stays with its holder: give the public half, the one " +
+		"line of the .pub file")
 	ErrEmpty       = errors.New("there is nothing in it: an empty file is not a public key")
 	ErrTooLarge    = errors.New("too large for a public key")
 	ErrNUL         = errors.New("there is a NUL byte in it: this is not a text file")
@@ -33,7 +34,8 @@ var (
 	ErrBase64      = errors.New("the key's base64 is malformed")
 	ErrTruncated   = errors.New("the key is cut short")
 	ErrType        = errors.New("the type named on the line is not the type inside the key")
-	ErrCertificate = errors.New("this is a certificate, not a key: certificates end by themselves and are not placed; import the key that it certifies")
+	ErrCertificate = errors.New("this is a certificate, not a key: certificates end by themselves and are not " +
+		"placed; import the key that it certifies")
 	ErrUnknownType = errors.New("unknown type of key")
 	ErrComment     = errors.New("the comment holds control characters")
 	ErrNotAKey     = errors.New("this is not a public key")
@@ -104,7 +106,8 @@ func readLine(line string) (Public, error) {
 		return Public{}, fmt.Errorf("%w: it does not even hold its type; copy the whole line again", ErrTruncated)
 	}
 	if inner != name {
-		return Public{}, fmt.Errorf("%w: the line says %s, the key says %s", ErrType, name, plaintext.Line(plaintext.Cut(inner, 40)))
+		return Public{}, fmt.Errorf("%w: the line says %s, the key says %s", ErrType, name,
+			plaintext.Line(plaintext.Cut(inner, 40)))
 	}
 	return FromBlob(blob, strings.TrimSpace(comment))
 }

@@ -76,7 +76,8 @@ func readText(text string, passphrase []byte) (File, error) {
 		return readPEM(text, passphrase)
 	}
 	if LooksPrivate([]byte(text)) {
-		return File{}, fmt.Errorf("%w: it looks like part of one; the BEGIN line, the END line or both are missing", ErrNotPrivate)
+		return File{}, fmt.Errorf("%w: it looks like part of one; the BEGIN line, the END line or both are missing",
+			ErrNotPrivate)
 	}
 	return readLines(text)
 }
@@ -94,7 +95,8 @@ func readPEM(text string, passphrase []byte) (File, error) {
 	block, rest := pem.Decode([]byte(clean))
 	if block == nil {
 		if LooksPrivate([]byte(text)) {
-			return File{}, fmt.Errorf("%w: its base64 is damaged or it is cut short; copy the whole file again", ErrNotPrivate)
+			return File{}, fmt.Errorf("%w: its base64 is damaged or it is cut short; copy the whole file again",
+				ErrNotPrivate)
 		}
 		return File{}, fmt.Errorf("%w: its base64 is damaged or it is cut short", ErrBase64)
 	}
@@ -146,7 +148,8 @@ func readLines(text string) (File, error) {
 			return f, nil
 		}
 	}
-	return File{}, fmt.Errorf("%w: it goes on over %d lines, and does not make a whole key when they are joined", ErrNotAKey, len(lines))
+	return File{}, fmt.Errorf("%w: it goes on over %d lines, and does not make a whole key when they are joined",
+		ErrNotAKey, len(lines))
 }
 
 // startsKey tells whether a line begins with a type of key, or with options
@@ -162,9 +165,11 @@ func startsKey(line string) bool {
 
 func readOneLine(line string) (File, error) {
 	if !looksLikeLine(line) {
-		if found := authkeys.Parse([]byte(line), time.UTC); len(found) == 1 && found[0].Err == nil && found[0].Options.Text != "" {
+		if found := authkeys.Parse([]byte(line), time.UTC); len(found) == 1 && found[0].Err == nil &&
+			found[0].Options.Text != "" {
 			p, err := FromBlob(found[0].Blob, found[0].Comment)
-			return File{Format: FormatLine, Public: p, Options: found[0].Options.Text, Remarks: []string{"Options stand in front of the key; they are not part of it."}}, err
+			return File{Format: FormatLine, Public: p, Options: found[0].Options.Text,
+				Remarks: []string{"Options stand in front of the key; they are not part of it."}}, err
 		} else if len(found) == 1 && errors.Is(found[0].Err, authkeys.ErrOption) {
 			return File{}, fmt.Errorf("%w: %w", ErrNotAKey, found[0].Err)
 		}
@@ -200,7 +205,9 @@ func notAKey(text string) error {
 			return fmt.Errorf("%w: %s", ErrNotAKey, m.what)
 		}
 	}
-	if first, rest, ok := strings.Cut(lower, " "); ok && strings.Trim(first, "abcdefghijklmnopqrstuvwxyz0123456789.-,*[]:") == "" && looksLikeLine(strings.TrimSpace(rest)) {
+	if first, rest, ok := strings.Cut(lower, " "); ok &&
+		strings.Trim(first, "abcdefghijklmnopqrstuvwxyz0123456789.-,*[]:") == "" &&
+		looksLikeLine(strings.TrimSpace(rest)) {
 		return fmt.Errorf("%w: it looks like a known_hosts line, a host's name before a host's key", ErrNotAKey)
 	}
 	return fmt.Errorf("%w: a public key is one line such as \"ssh-ed25519 AAAA... comment\"", ErrNotAKey)

@@ -75,7 +75,8 @@ func (p Public) Verify(armored []byte, namespace string, message []byte) error {
 	}
 	body, ok := bytes.CutPrefix(block.Bytes, []byte(sigMagic))
 	var b sigBlob
-	if !ok || ssh.Unmarshal(body, &b) != nil || b.Version != 1 || b.Namespace != namespace || b.Hash != sigHash || !bytes.Equal(b.PublicKey, p.Blob) {
+	if !ok || ssh.Unmarshal(body, &b) != nil || b.Version != 1 || b.Namespace != namespace || b.Hash != sigHash ||
+		!bytes.Equal(b.PublicKey, p.Blob) {
 		return ErrSignature
 	}
 	var sig ssh.Signature

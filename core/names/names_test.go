@@ -53,7 +53,8 @@ func FuzzSuggest(f *testing.F) {
 }
 
 func TestLoginUser(t *testing.T) {
-	for s, want := range map[string]bool{"debian": true, "_svc": true, "a.b-c_1": true, "": false, "-oProxyCommand=x": false, "Root": false, "a b": false, "a\nb": false, "1a": false,
+	for s, want := range map[string]bool{"debian": true, "_svc": true, "a.b-c_1": true, "": false,
+		"-oProxyCommand=x": false, "Root": false, "a b": false, "a\nb": false, "1a": false,
 		"abcdefghijklmnopqrstuvwxyz012345": true, "abcdefghijklmnopqrstuvwxyz0123456": false} {
 		if LoginUser(s) != want {
 			t.Errorf("%q: %v", s, !want)

@@ -67,7 +67,8 @@ func clean(s string) bool {
 
 func printable(r rune) bool {
 	// Cf holds the bidirectional marks and zero-width characters; Co has no agreed look.
-	return r == ' ' || unicode.IsGraphic(r) && !unicode.Is(unicode.Zl, r) && !unicode.Is(unicode.Zp, r) && !unicode.Is(unicode.Cf, r)
+	return r == ' ' || unicode.IsGraphic(r) && !unicode.Is(unicode.Zl, r) && !unicode.Is(unicode.Zp, r) &&
+		!unicode.Is(unicode.Cf, r)
 }
 
 // Cell returns s for a CSV cell. Besides Line it disarms what a spreadsheet

@@ -133,7 +133,8 @@ type Question struct {
 //   - Keys that open nothing as they stand are taken freely: expired, refused
 //     without a limit on addresses, not read by sshd.
 func Judge(q Question) (Permit, error) {
-	if q.Instance == 0 || q.LoginUser == "" || len(q.Taken) == 0 || q.Confirm == nil || q.Until.IsZero() || q.Files == nil {
+	if q.Instance == 0 || q.LoginUser == "" || len(q.Taken) == 0 || q.Confirm == nil ||
+		q.Until.IsZero() || q.Files == nil {
 		return Permit{}, ErrQuestion
 	}
 	takes := func(blob []byte) bool {
@@ -186,7 +187,8 @@ func Judge(q Question) (Permit, error) {
 			return Permit{}, fmt.Errorf("%w: no key would be left that the server takes: %s", ErrLockOut, why)
 		}
 	}
-	g := &grant{instance: q.Instance, user: q.LoginUser, files: q.Files, lines: q.Lines, until: q.Until, confirm: q.Confirm, rests: rests, cutOff: q.CutOff && opens && (guarded || !left), spent: map[string]bool{}}
+	g := &grant{instance: q.Instance, user: q.LoginUser, files: q.Files, lines: q.Lines, until: q.Until,
+		confirm: q.Confirm, rests: rests, cutOff: q.CutOff && opens && (guarded || !left), spent: map[string]bool{}}
 	for _, t := range q.Taken {
 		g.blobs = append(g.blobs, bytes.Clone(t.Blob))
 	}

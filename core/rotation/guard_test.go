@@ -31,10 +31,13 @@ var (
 // asked is a question about taking the old key with the new one as the other.
 func asked(t testing.TB, change ...func(q *Question, old, other *Opener)) Question {
 	of := func(id int64, name, line string) Opener {
-		return Opener{ID: id, Key: name, Blob: blobOf(t, line), Mark: Mark{Holder: "person"}, There: true, Accepted: true, Shown: today}
+		return Opener{ID: id, Key: name, Blob: blobOf(t, line), Mark: Mark{Holder: "person"}, There: true,
+			Accepted: true, Shown: today}
 	}
-	q := Question{Instance: 7, LoginUser: "debian", Openers: []Opener{of(1, "old", keyOld), of(2, "new", keyNew)}, ShownSince: since,
-		Files: map[string][]byte{"a": []byte(keyOld + "\n" + keyNew + "\n")}, Until: today.Add(time.Minute), Confirm: func(context.Context) error { return nil }}
+	q := Question{Instance: 7, LoginUser: "debian", Openers: []Opener{of(1, "old", keyOld), of(2, "new", keyNew)},
+		ShownSince: since,
+		Files:      map[string][]byte{"a": []byte(keyOld + "\n" + keyNew + "\n")}, Until: today.Add(time.Minute),
+		Confirm: func(context.Context) error { return nil }}
 	q.Taken = []Taking{{ID: 1, Blob: blobOf(t, keyOld), Was: Mark{Holder: "person"}}}
 	for _, f := range change {
 		f(&q, &q.Openers[0], &q.Openers[1])
@@ -60,45 +63,93 @@ func TestJudge(t *testing.T) {
 		lacks  string // "" if it may be taken
 	}{
 		{"shown in every way", nil, ""},
-		{"a machine's", []func(*Question, *Opener, *Opener){other(func(o *Opener) { o.Holder = "machine" })}, "no person's key"},
-		{"nobody knows whose", []func(*Question, *Opener, *Opener){other(func(o *Opener) { o.Holder = "" })}, "no holder that is known"},
+		{"a machine's", []func(*Question, *Opener, *Opener){other(func(o *Opener) { o.Holder = "machine" })},
+			"no person's key"},
+		{"nobody knows whose", []func(*Question, *Opener, *Opener){other(func(o *Opener) { o.Holder = "" })},
+			"no holder that is known"},
 		{"a team's", []func(*Question, *Opener, *Opener){other(func(o *Opener) { o.Holder = "team" })}, ""},
-		{"not recorded", []func(*Question, *Opener, *Opener){other(func(o *Opener) { o.ID = 0 })}, "what nobody recorded does not count"},
-		{"taken out meanwhile", []func(*Question, *Opener, *Opener){other(func(o *Opener) { o.There = false })}, "does not stand there"},
-		{"a forced command", []func(*Question, *Opener, *Opener){other(func(o *Opener) { o.Forced = true })}, "one command only"},
-		{"from elsewhere", []func(*Question, *Opener, *Opener){other(func(o *Opener) { o.Excluded = true })}, "where its holder comes from"},
+		{"not recorded", []func(*Question, *Opener, *Opener){other(func(o *Opener) { o.ID = 0 })},
+			"what nobody recorded does not count"},
+		{"taken out meanwhile", []func(*Question, *Opener, *Opener){other(func(o *Opener) { o.There = false })},
+			"does not stand there"},
+		{"a forced command", []func(*Question, *Opener, *Opener){other(func(o *Opener) { o.Forced = true })},
+			"one command only"},
+		{"from elsewhere", []func(*Question, *Opener, *Opener){other(func(o *Opener) { o.Excluded = true })},
+			"where its holder comes from"},
 		{"with an end", []func(*Question, *Opener, *Opener){other(func(o *Opener) { o.Ends = true })}, "has an end"},
 		{"not asked since", []func(*Question, *Opener, *Opener){notAsked}, "not accepted after"},
-		{"never shown", []func(*Question, *Opener, *Opener){other(func(o *Opener) { o.Shown = time.Time{} })}, "never shown"},
-		{"shown long ago", []func(*Question, *Opener, *Opener){other(func(o *Opener) { o.Shown = since.Add(-time.Hour) })}, "last shown"},
-		{"shown just within", []func(*Question, *Opener, *Opener){other(func(o *Opener) { o.Shown = since.Add(time.Hour) })}, ""},
-		{"the other is exposed", []func(*Question, *Opener, *Opener){other(func(o *Opener) { o.State = "exposed" })}, "is exposed"},
-		{"the other is retired", []func(*Question, *Opener, *Opener){other(func(o *Opener) { o.State = "retired" })}, "is retired"},
-		{"no shell", []func(*Question, *Opener, *Opener){question(func(q *Question) { q.Session.Bars = []string{"nologin"} })}, "nologin"},
-		{"shell not seen", []func(*Question, *Opener, *Opener){question(func(q *Question) { q.Session.NotSeen = []string{"the shell"} })}, "not seen: the shell"},
-		{"no shell now, and proven before", []func(*Question, *Opener, *Opener){question(func(q *Question) { q.Session = Session{Bars: []string{"nologin"}, Proven: true} })}, "nologin"},
-		{"not seen, and proven", []func(*Question, *Opener, *Opener){question(func(q *Question) { q.Session = Session{NotSeen: []string{"the shell"}, Proven: true} })}, ""},
-		{"the only one", []func(*Question, *Opener, *Opener){question(func(q *Question) { q.Openers = q.Openers[:1] })}, "there is no other key"},
-		{"both", []func(*Question, *Opener, *Opener){question(func(q *Question) { q.Taken = append(q.Taken, Taking{ID: 2, Blob: q.Openers[1].Blob}) })}, "there is no other key"},
-		{"counted out", []func(*Question, *Opener, *Opener){question(func(q *Question) { q.Openers, q.CutOff = q.Openers[:1], true })}, ""},
-		{"the old one ends next year", []func(*Question, *Opener, *Opener){notAsked, old(func(o *Opener) { o.Ends = true })}, "not accepted after"},
-		{"the old one is for certain addresses, and refused from here", []func(*Question, *Opener, *Opener){job, old(func(o *Opener) { o.Excluded, o.Refused, o.Accepted = true, true, false })}, "no person's key"},
-		{"the old one is nobody knows whose", []func(*Question, *Opener, *Opener){job, old(func(o *Opener) { o.Holder = "" }), question(func(q *Question) { q.Taken[0].Was = Mark{Holder: "job"} })}, "no person's key"},
-		{"the old one is not recorded", []func(*Question, *Opener, *Opener){job, old(func(o *Opener) { o.ID, o.Holder = 0, "" }), question(func(q *Question) { q.Taken[0].ID = 0 })}, "no person's key"},
-		{"the old one is exposed, and the only one of a person", []func(*Question, *Opener, *Opener){job, old(func(o *Opener) { o.State = "exposed" })}, "no person's key"},
-		{"the old one was lost when it began, and is; a job's is left", []func(*Question, *Opener, *Opener){job, old(func(o *Opener) { o.State = "lost" }), question(func(q *Question) { q.Taken[0].Was.State = "lost" })}, ""},
-		{"the old one is lost now, and was not", []func(*Question, *Opener, *Opener){job, old(func(o *Opener) { o.State = "lost" })}, "no person's key"},
-		{"the old one is a job's now, and was a person's", []func(*Question, *Opener, *Opener){job, old(func(o *Opener) { o.Holder = "job" })}, "no person's key"},
-		{"the old one is a person's now, and was a job's", []func(*Question, *Opener, *Opener){job, question(func(q *Question) { q.Taken[0].Was.Holder = "job" })}, "no person's key"},
-		{"the old one is lost, and nothing else is taken", []func(*Question, *Opener, *Opener){notAsked, old(func(o *Opener) { o.State = "lost" }), question(func(q *Question) { q.Taken[0].Was.State = "lost" })}, "no key would be left"},
-		{"the old one is a job's, and nothing else is taken", []func(*Question, *Opener, *Opener){notAsked, old(func(o *Opener) { o.Holder = "job" }), question(func(q *Question) { q.Taken[0].Was.Holder = "job" })}, "no key would be left"},
-		{"the old one is a job's, another job's is left", []func(*Question, *Opener, *Opener){job, old(func(o *Opener) { o.Holder = "job" }), question(func(q *Question) { q.Taken[0].Was.Holder = "job" })}, ""},
-		{"the old one runs one command, another key is left", []func(*Question, *Opener, *Opener){job, old(func(o *Opener) { o.Forced = true })}, ""},
-		{"the old one is refused", []func(*Question, *Opener, *Opener){notAsked, old(func(o *Opener) { o.Refused, o.Accepted = true, false })}, ""},
-		{"the old one has run out", []func(*Question, *Opener, *Opener){notAsked, old(func(o *Opener) { o.There = false })}, ""},
+		{"never shown", []func(*Question, *Opener, *Opener){other(func(o *Opener) { o.Shown = time.Time{} })},
+			"never shown"},
+		{"shown long ago", []func(*Question, *Opener,
+			*Opener){other(func(o *Opener) { o.Shown = since.Add(-time.Hour) })}, "last shown"},
+		{"shown just within", []func(*Question, *Opener,
+			*Opener){other(func(o *Opener) { o.Shown = since.Add(time.Hour) })}, ""},
+		{"the other is exposed", []func(*Question, *Opener, *Opener){other(func(o *Opener) { o.State = "exposed" })},
+			"is exposed"},
+		{"the other is retired", []func(*Question, *Opener, *Opener){other(func(o *Opener) { o.State = "retired" })},
+			"is retired"},
+		{"no shell", []func(*Question, *Opener,
+			*Opener){question(func(q *Question) { q.Session.Bars = []string{"nologin"} })}, "nologin"},
+		{"shell not seen", []func(*Question, *Opener,
+			*Opener){question(func(q *Question) { q.Session.NotSeen = []string{"the shell"} })}, "not seen: the shell"},
+		{"no shell now, and proven before",
+			[]func(*Question, *Opener, *Opener){question(func(q *Question) { q.Session = Session{Bars: []string{"nologin"}, Proven: true} })}, "nologin"},
+		{"not seen, and proven", []func(*Question, *Opener,
+			*Opener){question(func(q *Question) {
+			q.Session = Session{NotSeen: []string{"the shell"},
+				Proven: true}
+		})}, ""},
+		{"the only one", []func(*Question, *Opener,
+			*Opener){question(func(q *Question) { q.Openers = q.Openers[:1] })}, "there is no other key"},
+		{"both", []func(*Question, *Opener,
+			*Opener){question(func(q *Question) {
+			q.Taken = append(q.Taken,
+				Taking{ID: 2, Blob: q.Openers[1].Blob})
+		})}, "there is no other key"},
+		{"counted out", []func(*Question, *Opener,
+			*Opener){question(func(q *Question) { q.Openers, q.CutOff = q.Openers[:1], true })}, ""},
+		{"the old one ends next year", []func(*Question, *Opener, *Opener){notAsked,
+			old(func(o *Opener) { o.Ends = true })}, "not accepted after"},
+		{"the old one is for certain addresses, and refused from here",
+			[]func(*Question, *Opener, *Opener){job,
+				old(func(o *Opener) { o.Excluded, o.Refused, o.Accepted = true, true, false })}, "no person's key"},
+		{"the old one is nobody knows whose",
+			[]func(*Question, *Opener, *Opener){job, old(func(o *Opener) { o.Holder = "" }),
+				question(func(q *Question) { q.Taken[0].Was = Mark{Holder: "job"} })}, "no person's key"},
+		{"the old one is not recorded", []func(*Question, *Opener, *Opener){job,
+			old(func(o *Opener) { o.ID, o.Holder = 0, "" }), question(func(q *Question) { q.Taken[0].ID = 0 })},
+			"no person's key"},
+		{"the old one is exposed, and the only one of a person",
+			[]func(*Question, *Opener, *Opener){job, old(func(o *Opener) { o.State = "exposed" })}, "no person's key"},
+		{"the old one was lost when it began, and is; a job's is left",
+			[]func(*Question, *Opener, *Opener){job, old(func(o *Opener) { o.State = "lost" }),
+				question(func(q *Question) { q.Taken[0].Was.State = "lost" })}, ""},
+		{"the old one is lost now, and was not",
+			[]func(*Question, *Opener, *Opener){job, old(func(o *Opener) { o.State = "lost" })}, "no person's key"},
+		{"the old one is a job's now, and was a person's",
+			[]func(*Question, *Opener, *Opener){job, old(func(o *Opener) { o.Holder = "job" })}, "no person's key"},
+		{"the old one is a person's now, and was a job's",
+			[]func(*Question, *Opener, *Opener){job, question(func(q *Question) { q.Taken[0].Was.Holder = "job" })},
+			"no person's key"},
+		{"the old one is lost, and nothing else is taken",
+			[]func(*Question, *Opener, *Opener){notAsked, old(func(o *Opener) { o.State = "lost" }),
+				question(func(q *Question) { q.Taken[0].Was.State = "lost" })}, "no key would be left"},
+		{"the old one is a job's, and nothing else is taken",
+			[]func(*Question, *Opener, *Opener){notAsked, old(func(o *Opener) { o.Holder = "job" }),
+				question(func(q *Question) { q.Taken[0].Was.Holder = "job" })}, "no key would be left"},
+		{"the old one is a job's, another job's is left",
+			[]func(*Question, *Opener, *Opener){job, old(func(o *Opener) { o.Holder = "job" }),
+				question(func(q *Question) { q.Taken[0].Was.Holder = "job" })}, ""},
+		{"the old one runs one command, another key is left",
+			[]func(*Question, *Opener, *Opener){job, old(func(o *Opener) { o.Forced = true })}, ""},
+		{"the old one is refused", []func(*Question, *Opener, *Opener){notAsked,
+			old(func(o *Opener) { o.Refused, o.Accepted = true, false })}, ""},
+		{"the old one has run out", []func(*Question, *Opener, *Opener){notAsked,
+			old(func(o *Opener) { o.There = false })}, ""},
 	} {
 		p, err := Judge(asked(t, c.change...))
-		if (err == nil) != (c.lacks == "") || err != nil && (!errors.Is(err, ErrLockOut) || !strings.Contains(err.Error(), c.lacks)) {
+		if (err == nil) != (c.lacks == "") ||
+			err != nil && (!errors.Is(err, ErrLockOut) || !strings.Contains(err.Error(), c.lacks)) {
 			t.Errorf("%s: %v", c.what, err)
 		}
 		if err != nil && p.g != nil {
@@ -118,8 +169,10 @@ func TestJudge(t *testing.T) {
 		}
 	}
 	for what, change := range map[string]func(q *Question){
-		"no instance": func(q *Question) { q.Instance = 0 }, "no user": func(q *Question) { q.LoginUser = "" }, "nothing taken": func(q *Question) { q.Taken = nil },
-		"nobody confirms": func(q *Question) { q.Confirm = nil }, "no end": func(q *Question) { q.Until = time.Time{} }, "no files": func(q *Question) { q.Files = nil },
+		"no instance": func(q *Question) { q.Instance = 0 }, "no user": func(q *Question) { q.LoginUser = "" },
+		"nothing taken":   func(q *Question) { q.Taken = nil },
+		"nobody confirms": func(q *Question) { q.Confirm = nil },
+		"no end":          func(q *Question) { q.Until = time.Time{} }, "no files": func(q *Question) { q.Files = nil },
 	} {
 		if _, err := Judge(asked(t, question(change))); !errors.Is(err, ErrQuestion) {
 			t.Errorf("%s: %v", what, err)
@@ -129,7 +182,10 @@ func TestJudge(t *testing.T) {
 	if _, err := Judge(asked(t, func(_ *Question, o, n *Opener) { o.Key, n.Key = "x", "x" })); err != nil {
 		t.Errorf("one name: %v", err)
 	}
-	if _, err := Judge(asked(t, func(q *Question, o, n *Opener) { o.Key, n.Key, n.Accepted = "new", "old", false })); !errors.Is(err, ErrLockOut) {
+	if _, err := Judge(asked(t, func(q *Question, o, n *Opener) {
+		o.Key, n.Key, n.Accepted = "new", "old",
+			false
+	})); !errors.Is(err, ErrLockOut) {
 		t.Errorf("each under the other's name: %v", err)
 	}
 }
@@ -159,24 +215,39 @@ func TestPermit(t *testing.T) {
 		{"over", p, "a", string(before), string(after), today.Add(2 * time.Minute), ErrEnded},
 		{"no permit, nothing taken", Permit{}, "a", string(after), string(before), today, nil},
 		{"no permit", Permit{}, "a", string(before), string(after), today, ErrNoPermit},
-		{"no permit, narrowed", Permit{}, "a", string(before), `from="192.0.2.1" ` + string(before), today, ErrNoPermit},
+		{"no permit, narrowed", Permit{}, "a", string(before), `from="192.0.2.1" ` + string(before),
+			today, ErrNoPermit},
 		{"no permit, widened", Permit{}, "a", `expiry-time="20990101Z" ` + string(before), string(before), today, nil},
-		{"our own with a forced command", Own(blobOf(t, keyOld)), "a", authkeys.StewardOptions + " " + keyOld + "\n", "", today, nil},
+		{"our own with a forced command", Own(blobOf(t, keyOld)), "a", authkeys.StewardOptions + " " + keyOld +
+			"\n", "", today, nil},
 		{"our own, without one", Own(blobOf(t, keyOld)), "a", keyOld + "\n", "", today, ErrNoPermit},
-		{"our own line just as written", Own(blobOf(t, keyOld), keyOld+" ours"), "a", keyOld + " ours\n", "", today, nil},
-		{"another's line", Own(blobOf(t, keyOld)), "a", authkeys.StewardOptions + " " + keyNew + "\n", "", today, ErrNoPermit},
-		{"lent, just as written", Lent("restrict " + keyNew), "a", string(before) + "restrict " + keyNew + "\n", string(before), today, nil},
-		{"lent, another line of the key", Lent("restrict " + keyNew), "a", string(before) + keyNew + "\n", string(before), today, ErrNoPermit},
-		{"lent, with a forced command", Lent("restrict " + keyNew), "a", string(before) + authkeys.StewardOptions + " " + keyNew + "\n", string(before), today, ErrNoPermit},
-		{"lent, and not restricted", Lent(keyNew), "a", string(before) + keyNew + "\n", string(before), today, ErrNoPermit},
-		{"never read, ours", Unread(keyNew + " ours"), "a", string(before) + keyNew + " ours\n", string(before), today, nil},
-		{"never read, another line of the key", Unread(keyNew + " ours"), "a", string(before), keyOld + "\n", today, ErrNoPermit},
+		{"our own line just as written", Own(blobOf(t, keyOld), keyOld+" ours"), "a", keyOld + " ours\n", "", today,
+			nil},
+		{"another's line", Own(blobOf(t, keyOld)), "a", authkeys.StewardOptions + " " + keyNew + "\n", "",
+			today, ErrNoPermit},
+		{"lent, just as written", Lent("restrict " + keyNew), "a", string(before) + "restrict " + keyNew + "\n",
+			string(before), today, nil},
+		{"lent, another line of the key", Lent("restrict " + keyNew), "a", string(before) + keyNew + "\n",
+			string(before), today, ErrNoPermit},
+		{"lent, with a forced command", Lent("restrict " + keyNew), "a", string(before) + authkeys.StewardOptions +
+			" " + keyNew + "\n", string(before), today, ErrNoPermit},
+		{"lent, and not restricted", Lent(keyNew), "a", string(before) + keyNew + "\n", string(before),
+			today, ErrNoPermit},
+		{"never read, ours", Unread(keyNew + " ours"), "a", string(before) + keyNew + " ours\n",
+			string(before), today, nil},
+		{"never read, another line of the key", Unread(keyNew + " ours"), "a", string(before), keyOld + "\n",
+			today, ErrNoPermit},
 	} {
-		if err := c.p.Covers(c.file, []byte(c.before), []byte(c.after), c.now); !errors.Is(err, c.want) || c.want == nil && err != nil {
+		if err := c.p.Covers(c.file, []byte(c.before), []byte(c.after), c.now); !errors.Is(err, c.want) ||
+			c.want == nil && err != nil {
 			t.Errorf("%s: %v, want %v", c.what, err, c.want)
 		}
 	}
-	lines, err := Judge(asked(t, func(q *Question, _, _ *Opener) { q.Lines = []string{keyOld + " ours"}; q.Files["a"] = nil }))
+	lines, err := Judge(asked(t, func(q *Question, _,
+		_ *Opener) {
+		q.Lines = []string{keyOld + " ours"}
+		q.Files["a"] = nil
+	}))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -105,7 +105,8 @@ func Signed(text, signature []byte, key ed25519.PublicKey, want Paper, data []by
 	if err != nil {
 		return Permit{}, err
 	}
-	if p.Work != want.Work || p.Instance != want.Instance || p.LoginUser != want.LoginUser || p.File != want.File || !slices.Equal(p.Lines, want.Lines) || len(p.Lines) == 0 {
+	if p.Work != want.Work || p.Instance != want.Instance || p.LoginUser != want.LoginUser || p.File != want.File ||
+		!slices.Equal(p.Lines, want.Lines) || len(p.Lines) == 0 {
 		return Permit{}, fmt.Errorf("%w: it is for another one", ErrPaper)
 	}
 	if now.After(p.Until) {
@@ -116,7 +117,8 @@ func Signed(text, signature []byte, key ed25519.PublicKey, want Paper, data []by
 		return Permit{}, ErrStale
 	}
 	doc := authkeys.ParseDocument(data)
-	g := &grant{user: p.LoginUser, files: map[string][]byte{p.File: data}, lines: p.Lines, until: p.Until, spent: map[string]bool{}}
+	g := &grant{user: p.LoginUser, files: map[string][]byte{p.File: data}, lines: p.Lines, until: p.Until,
+		spent: map[string]bool{}}
 	for _, l := range p.Lines {
 		doc.RemoveAppended(l)
 		for _, k := range authkeys.Parse([]byte(l), time.UTC) {
@@ -127,7 +129,8 @@ func Signed(text, signature []byte, key ed25519.PublicKey, want Paper, data []by
 	}
 	left := false
 	for _, l := range authkeys.Parse(doc.Bytes(), time.UTC) {
-		free := l.Err == nil && !l.Options.CertAuthority && !l.Options.HasCommand && l.Options.From == "" && l.Options.Expires.IsZero()
+		free := l.Err == nil && !l.Options.CertAuthority && !l.Options.HasCommand && l.Options.From == "" &&
+			l.Options.Expires.IsZero()
 		left = left || free && slices.Contains(p.Rests, authkeys.Name(l.Blob))
 	}
 	if !left {

@@ -19,7 +19,8 @@ func TestPaper(t *testing.T) {
 	line := keyNew + " ours"
 	file := []byte(keyOld + "\n\n" + line + "\n")
 	sum := sha256.Sum256(file)
-	p := Paper{Work: 12, Instance: "plumlatch-x", LoginUser: "debian", File: ".ssh/authorized_keys", SHA256: hex.EncodeToString(sum[:]), Lines: []string{line},
+	p := Paper{Work: 12, Instance: "plumlatch-x", LoginUser: "debian", File: ".ssh/authorized_keys",
+		SHA256: hex.EncodeToString(sum[:]), Lines: []string{line},
 		Rests: []string{authkeys.Name(blobOf(t, keyOld))}, Until: today.Add(time.Minute)}
 	if again, err := ReadPaper(p.Text()); err != nil || string(again.Text()) != string(p.Text()) {
 		t.Fatalf("%v %s", err, p.Text())
@@ -42,15 +43,16 @@ func TestPaper(t *testing.T) {
 		now    time.Time
 		want   error
 	}{
-		"another instance":          {change: func(p *Paper) { p.Instance = "plumlatch-y" }, want: ErrPaper},
-		"another work":              {change: func(p *Paper) { p.Work = 13 }, want: ErrPaper},
-		"another user":              {change: func(p *Paper) { p.LoginUser = "root" }, want: ErrPaper},
-		"another line":              {change: func(p *Paper) { p.Lines = []string{keyOld} }, want: ErrPaper},
-		"no line":                   {change: func(p *Paper) { p.Lines = nil }, want: ErrPaper},
-		"another file now":          {file: string(file) + "# more\n", want: ErrStale},
-		"over":                      {now: today.Add(time.Hour), want: ErrEnded},
-		"it rests on nothing there": {change: func(p *Paper) { p.Rests = []string{authkeys.Name(blobOf(t, keyNew))} }, want: ErrLockOut},
-		"it rests on nothing":       {change: func(p *Paper) { p.Rests = nil }, want: ErrLockOut},
+		"another instance": {change: func(p *Paper) { p.Instance = "plumlatch-y" }, want: ErrPaper},
+		"another work":     {change: func(p *Paper) { p.Work = 13 }, want: ErrPaper},
+		"another user":     {change: func(p *Paper) { p.LoginUser = "root" }, want: ErrPaper},
+		"another line":     {change: func(p *Paper) { p.Lines = []string{keyOld} }, want: ErrPaper},
+		"no line":          {change: func(p *Paper) { p.Lines = nil }, want: ErrPaper},
+		"another file now": {file: string(file) + "# more\n", want: ErrStale},
+		"over":             {now: today.Add(time.Hour), want: ErrEnded},
+		"it rests on nothing there": {change: func(p *Paper) { p.Rests = []string{authkeys.Name(blobOf(t, keyNew))} },
+			want: ErrLockOut},
+		"it rests on nothing": {change: func(p *Paper) { p.Rests = nil }, want: ErrLockOut},
 	} {
 		other := p
 		if c.change != nil {
@@ -75,7 +77,8 @@ func TestPaper(t *testing.T) {
 	if _, err := Signed(text, signature, other, p, file, today); !errors.Is(err, ErrPaper) {
 		t.Errorf("signed by another: %v", err)
 	}
-	for _, limits := range []string{`expiry-time="20990101Z" `, `from="192.0.2.1" `, `command="x" `, "cert-authority "} {
+	for _, limits := range []string{`expiry-time="20990101Z" `, `from="192.0.2.1" `, `command="x" `,
+		"cert-authority "} {
 		data := []byte(limits + keyOld + "\n\n" + line + "\n")
 		sum := sha256.Sum256(data)
 		q := p
@@ -88,7 +91,8 @@ func TestPaper(t *testing.T) {
 }
 
 func FuzzPaper(f *testing.F) {
-	f.Add([]byte("Plum Latch permit\nwork 1\ninstance a\nuser b\nfile c\nsha256 d\ntake e\nrests f\nuntil 2026-01-01T00:00:00Z\n"))
+	f.Add([]byte("Plum Latch permit\nwork 1\ninstance a\nuser b\nfile c\nsha256 d\ntake e\nrests f\nuntil " +
+		"2026-01-01T00:00:00Z\n"))
 	f.Fuzz(func(t *testing.T, text []byte) {
 		if p, err := ReadPaper(text); err == nil && string(p.Text()) != string(text) {
 			t.Errorf("%q is read as %q", text, p.Text())

@@ -23,7 +23,8 @@ type Carried struct {
 // Errors of Carry.
 var (
 	// ErrAuthority: the line vouches for other keys, and logs nobody in itself.
-	ErrAuthority = errors.New("the old key is a certificate authority there: it vouches for other keys, and is not rotated line by line")
+	ErrAuthority = errors.New("the old key is a certificate authority there: it vouches for other keys, and is not " +
+		"rotated line by line")
 	// ErrNoLine: none of the lines is one that sshd would read.
 	ErrNoLine = errors.New("no line of the old key is one that sshd reads")
 )

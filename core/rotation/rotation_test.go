@@ -20,13 +20,18 @@ func TestCarry(t *testing.T) {
 		err                 error
 	}{
 		{what: "nothing", file: key + " x"},
-		{what: "a forced command", file: `command="a b, \"c\"",no-pty ` + key, options: `command="a b, \"c\"",no-pty`, notes: 1, forced: true},
-		{what: "addresses and a variable", file: `from="10.0.0.0/8,!10.1.1.1",environment="A=secret" ` + key, options: `from="10.0.0.0/8,!10.1.1.1",environment="A=secret"`, notes: 2},
+		{what: "a forced command", file: `command="a b, \"c\"",no-pty ` + key, options: `command="a b, \"c\"",no-pty`,
+			notes: 1, forced: true},
+		{what: "addresses and a variable", file: `from="10.0.0.0/8,!10.1.1.1",environment="A=secret" ` + key,
+			options: `from="10.0.0.0/8,!10.1.1.1",environment="A=secret"`, notes: 2},
 		{what: "an end", file: `expiry-time="20990101Z" ` + key, options: `expiry-time="20990101Z"`, notes: 1},
-		{what: "the freest of several", file: `command="x" ` + key + "\n" + key + "\n" + `from="1.2.3.4" ` + key, options: ""},
-		{what: "from beats a forced command", file: `command="x" ` + key + "\n" + `from="1.2.3.4" ` + key, options: `from="1.2.3.4"`, notes: 1},
+		{what: "the freest of several", file: `command="x" ` + key + "\n" + key + "\n" + `from="1.2.3.4" ` +
+			key, options: ""},
+		{what: "from beats a forced command", file: `command="x" ` + key + "\n" + `from="1.2.3.4" ` + key,
+			options: `from="1.2.3.4"`, notes: 1},
 		{what: "touch for software", file: `no-touch-required,no-pty ` + key, options: "no-pty", notes: 1},
-		{what: "touch for hardware", file: `no-touch-required,no-pty ` + key, options: "no-touch-required,no-pty", hardware: true},
+		{what: "touch for hardware", file: `no-touch-required,no-pty ` + key, options: "no-touch-required,no-pty",
+			hardware: true},
 		{what: "an authority", file: `cert-authority ` + key, err: ErrAuthority},
 		{what: "no line", file: "# nothing\n", err: ErrNoLine},
 		{what: "a broken line", file: `frob="1" ` + key, err: ErrNoLine},
@@ -40,7 +45,8 @@ func TestCarry(t *testing.T) {
 			t.Errorf("%s: a variable's value is told: %q", c.what, got.Notes)
 		}
 		if err == nil {
-			if l := authkeys.Parse([]byte(got.Line(key+" new")), time.UTC); len(l) != 1 || l[0].Err != nil || l[0].Options.Text != c.options {
+			if l := authkeys.Parse([]byte(got.Line(key+" new")), time.UTC); len(l) != 1 || l[0].Err != nil ||
+				l[0].Options.Text != c.options {
 				t.Errorf("%s: the line %q", c.what, got.Line(key+" new"))
 			}
 		}
@@ -76,7 +82,8 @@ func TestWaves(t *testing.T) {
 	if _, err := Waves(3, Pace{Grow: -1}); err == nil {
 		t.Error("waves that shrink are waves")
 	}
-	for text, ok := range map[string]bool{"10%": true, "0.5%": true, "25": true, "0": false, "0%": false, "101%": false, "-3": false, "x": false, "NaN%": false, "": false} {
+	for text, ok := range map[string]bool{"10%": true, "0.5%": true, "25": true, "0": false, "0%": false,
+		"101%": false, "-3": false, "x": false, "NaN%": false, "": false} {
 		s, err := ParseShare(text)
 		if (err == nil) != ok || ok && s.String() != text {
 			t.Errorf("%q: %v %v", text, s, err)

@@ -10,14 +10,16 @@ import (
 var _ = register(Route{
 	Name:  "already-open",
 	About: "its server offers another login than by key, which the engineer uses once",
-	Steps: []Step{{"by-hand", "the engineer logs in without a key, once, and adds the new one (plumlatch restore -continue)"}},
+	Steps: []Step{{"by-hand", "the engineer logs in without a key, once, and adds the new one (plumlatch restore " +
+		"-continue)"}},
 	Judge: func(f Facts, o *Offer) {
 		if f.State != "running" {
 			o.lack("plumlatch instance start "+f.Instance, "it is %s", f.State)
 		}
 		if len(f.Offered) == 0 {
 			if f.OfferedAt.IsZero() {
-				o.lack("plumlatch survey "+f.Instance+" -outside", "nobody has looked yet which logins its server offers")
+				o.lack("plumlatch survey "+f.Instance+" -outside",
+					"nobody has looked yet which logins its server offers")
 			} else {
 				o.lack("", "its server offers no login but by key (%s)", f.sure(f.OfferedAt))
 			}

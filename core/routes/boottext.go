@@ -26,7 +26,8 @@ var _ = register(Route{
 		if f.State == "running" {
 			o.Down = o.UntilIn
 		}
-		o.ToCheck = append(o.ToCheck, "that its image runs cloud-init's boot hooks: if it does not, the key is not there, and everything goes back")
+		o.ToCheck = append(o.ToCheck, "that its image runs cloud-init's boot hooks: if it does not, the key is not "+
+			"there, and everything goes back")
 		if f.InCloud {
 			o.Sure = "the cloud says so"
 		}

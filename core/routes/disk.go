@@ -32,7 +32,8 @@ var _ = register(Route{
 		case f.RootVolume == "":
 			o.lack("", "no root volume is attached to it")
 		case len(f.Rescues) == 0 && f.RescueImage == "":
-			o.lack("plumlatch instance adopt NAME -rescue ...", "there is no rescue instance in zone %s, and none can be launched", f.Zone)
+			o.lack("plumlatch instance adopt NAME -rescue ...",
+				"there is no rescue instance in zone %s, and none can be launched", f.Zone)
 		}
 		o.UntilIn = 6*f.Change + 2*bootTime
 		if f.State == "running" {
@@ -42,7 +43,8 @@ var _ = register(Route{
 			o.UntilIn += f.Change + bootTime
 			o.Charges = append(o.Charges, Charge{"a rescue instance for up to an hour", f.RescueHour, f.Currency})
 		}
-		o.CanBeLost = append(o.CanBeLost, "the order of its disks, if the cloud attaches the volume under another name (that is checked)")
+		o.CanBeLost = append(o.CanBeLost,
+			"the order of its disks, if the cloud attaches the volume under another name (that is checked)")
 		o.ToCheck = append(o.ToCheck, "that the volume is home under its old name (checked before it is started)")
 		if f.InCloud {
 			o.Sure = "the cloud says so; what is on the disk is seen only then"

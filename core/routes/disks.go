@@ -76,7 +76,8 @@ func ReadDisks(text []byte) ([]BlockDevice, error) {
 			if n++; n > maxDevices || deep > 4 || !deviceName.MatchString(r.Name) || !fsWord.MatchString(of(r.FSType)) {
 				return nil, ErrDisks
 			}
-			d := BlockDevice{Name: r.Name, Type: r.Type, FSType: of(r.FSType), UUID: of(r.UUID), Label: of(r.Label), Serial: of(r.Serial), Mounted: of(r.Mountpoint)}
+			d := BlockDevice{Name: r.Name, Type: r.Type, FSType: of(r.FSType), UUID: of(r.UUID), Label: of(r.Label),
+				Serial: of(r.Serial), Mounted: of(r.Mountpoint)}
 			switch v := r.Size.(type) {
 			case float64:
 				d.Size = int64(v)
@@ -117,7 +118,8 @@ func Attached(before []string, now []BlockDevice, volume string) (BlockDevice, e
 	if len(fresh) > 1 {
 		plain := func(s string) string { return strings.ToLower(strings.ReplaceAll(s, "-", "")) }
 		fresh = slices.DeleteFunc(fresh, func(d BlockDevice) bool {
-			return plain(d.Serial) == "" || !strings.Contains(plain(volume), plain(d.Serial)) && !strings.Contains(plain(d.Serial), plain(volume))
+			return plain(d.Serial) == "" || !strings.Contains(plain(volume), plain(d.Serial)) &&
+				!strings.Contains(plain(d.Serial), plain(volume))
 		})
 	}
 	switch len(fresh) {
@@ -147,7 +149,8 @@ func Candidates(d BlockDevice) (parts []BlockDevice, not []string) {
 			not = append(not, p.Name+" is encrypted")
 		case p.FSType == "LVM2_member":
 			not = append(not, p.Name+" belongs to a volume group (LVM), which is not opened here")
-		case strings.HasPrefix(p.FSType, "ntfs") || p.FSType == "BitLocker" || strings.HasPrefix(p.FSType, "zfs") || strings.HasPrefix(p.FSType, "ufs"):
+		case strings.HasPrefix(p.FSType, "ntfs") || p.FSType == "BitLocker" || strings.HasPrefix(p.FSType, "zfs") ||
+			strings.HasPrefix(p.FSType, "ufs"):
 			not = append(not, p.Name+" has a filesystem of another operating system ("+p.FSType+")")
 		}
 	}

@@ -61,7 +61,8 @@ func Markdown(r wire.Report) string {
 			if s.Up {
 				word = "up"
 			}
-			line("- %s: %s to %s (%.1f s)", word, s.From.UTC().Format("15:04:05"), s.To.UTC().Format("15:04:05"), s.To.Sub(s.From).Seconds())
+			line("- %s: %s to %s (%.1f s)", word, s.From.UTC().Format("15:04:05"), s.To.UTC().Format("15:04:05"),
+				s.To.Sub(s.From).Seconds())
 		}
 	}
 	list := func(title string, all []string, empty string) {
@@ -101,5 +102,6 @@ func Markdown(r wire.Report) string {
 
 // safe makes foreign text one line that no Markdown reader takes for markup.
 func safe(s string) string {
-	return strings.NewReplacer(`\`, `\\`, "|", `\|`, "`", "\\`", "*", `\*`, "_", `\_`, "<", "&lt;", ">", "&gt;", "[", `\[`, "]", `\]`, "#", `\#`).Replace(plaintext.Line(s))
+	return strings.NewReplacer(`\`, `\\`, "|", `\|`, "`", "\\`", "*", `\*`, "_", `\_`, "<", "&lt;", ">", "&gt;", "[",
+		`\[`, "]", `\]`, "#", `\#`).Replace(plaintext.Line(s))
 }

@@ -199,7 +199,8 @@ func rank(a, b Offer) int {
 	case b.Open && !a.Open:
 		return 1
 	}
-	return cmp.Or(len(a.CanBeLost)-len(b.CanBeLost), cmp.Compare(a.Down, b.Down), cmp.Compare(a.UntilIn, b.UntilIn), len(a.Changes)-len(b.Changes))
+	return cmp.Or(len(a.CanBeLost)-len(b.CanBeLost), cmp.Compare(a.Down, b.Down), cmp.Compare(a.UntilIn, b.UntilIn),
+		len(a.Changes)-len(b.Changes))
 }
 
 func (o *Offer) lack(command, what string, a ...any) {
@@ -243,7 +244,8 @@ func (f Facts) stops(o *Offer) {
 		o.CanBeLost = append(o.CanBeLost, "what its processes had in memory")
 		o.ToCheck = append(o.ToCheck, "that what ran on it starts at boot: a service that was never enabled stays down")
 		if !f.Services {
-			o.ToCheck = append(o.ToCheck, "what \"works\" means for it was never recorded (plumlatch instance check add "+f.Instance+" tcp:PORT)")
+			o.ToCheck = append(o.ToCheck,
+				"what \"works\" means for it was never recorded (plumlatch instance check add "+f.Instance+" tcp:PORT)")
 		}
 		if !f.Static {
 			o.Changes = append(o.Changes, "its address is dynamic, and another one afterwards")

@@ -14,9 +14,11 @@ var now = time.Date(2026, 11, 27, 12, 0, 0, 0, time.UTC)
 func inOrder() Facts {
 	return Facts{
 		Instance: "berth-board-1", LoginUser: "debian", State: "running", InCloud: true, Now: now, Measured: true,
-		Keys:    []Key{{Name: "old", Person: true, State: "lost", Accepted: true}, {Name: "night-crew", Holder: "night", Person: true, Accepted: true}},
-		Steward: &Key{Accepted: true}, BootText: true, Volumes: true, RootVolume: "hold-1", Zone: "a", RescueImage: "debian-12",
-		Offered: []string{"password"}, OfferedAt: now, Change: time.Second, Currency: "pence", RescueHour: 2,
+		Keys: []Key{{Name: "old", Person: true, State: "lost", Accepted: true},
+			{Name: "night-crew", Holder: "night", Person: true, Accepted: true}},
+		Steward: &Key{Accepted: true}, BootText: true, Volumes: true, RootVolume: "hold-1", Zone: "a",
+		RescueImage: "debian-12",
+		Offered:     []string{"password"}, OfferedAt: now, Change: time.Second, Currency: "pence", RescueHour: 2,
 	}
 }
 
@@ -37,28 +39,45 @@ func TestEachCondition(t *testing.T) {
 		closed []string
 		says   string
 	}{
-		"no other key":              {func(f *Facts) { f.Keys = f.Keys[:1] }, []string{"second-key"}, "no other key of a person"},
-		"the other key is exposed":  {func(f *Facts) { f.Keys[1].State = "exposed" }, []string{"second-key"}, "no other key"},
-		"the other key is a job's":  {func(f *Facts) { f.Keys[1].Person = false }, []string{"second-key"}, "no other key"},
-		"the other key is refused":  {func(f *Facts) { f.Keys[1].Accepted = false }, []string{"second-key"}, "no other key"},
-		"only the one to be lost":   {func(f *Facts) { f.Measured, f.Keys = false, f.Keys[1:] }, []string{"second-key"}, "the only key of a person"},
-		"old evidence of both":      {func(f *Facts) { f.Measured, f.Keys[1].Old, f.Steward.Old = false, true, true }, []string{"second-key", "steward"}, "known to be accepted"},
-		"no steward":                {func(f *Facts) { f.Steward = nil }, []string{"steward"}, "no steward"},
-		"the steward is refused":    {func(f *Facts) { f.Steward.Accepted = false }, []string{"steward"}, "not known to be accepted"},
-		"stopped":                   {func(f *Facts) { f.State = "stopped" }, []string{"steward", "already-open"}, "it is stopped"},
-		"stopping destroys":         {func(f *Facts) { f.StopDestroys = "its local disk is wiped" }, []string{"boot-text", "disk"}, "its local disk is wiped"},
-		"no right to stop":          {func(f *Facts) { f.MissingRight = map[string]bool{"stop": true} }, []string{"boot-text", "disk"}, "may not stop"},
-		"no right to start":         {func(f *Facts) { f.MissingRight = map[string]bool{"start": true} }, []string{"boot-text", "disk"}, "may not start"},
-		"no right to volumes":       {func(f *Facts) { f.MissingRight = map[string]bool{"volumes": true} }, []string{"disk"}, "may not move"},
-		"no right to user data":     {func(f *Facts) { f.MissingRight = map[string]bool{"user-data": true} }, []string{"boot-text"}, "may not change its user data"},
-		"a cloud without boot text": {func(f *Facts) { f.BootText = false }, []string{"boot-text"}, "runs no user data at boot"},
-		"a cloud without volumes":   {func(f *Facts) { f.Volumes = false }, []string{"disk"}, "does not let root volumes"},
-		"no volume":                 {func(f *Facts) { f.RootVolume = "" }, []string{"boot-text", "disk"}, "no root volume"},
-		"no rescue":                 {func(f *Facts) { f.RescueImage = "" }, []string{"disk"}, "no rescue instance in zone a"},
-		"no cloud":                  {func(f *Facts) { f.InCloud = false }, []string{"boot-text", "disk"}, "no cloud of ours"},
-		"keys only":                 {func(f *Facts) { f.Offered = nil }, []string{"already-open"}, "no login but by key"},
-		"nobody looked":             {func(f *Facts) { f.Offered, f.OfferedAt = nil, time.Time{} }, []string{"already-open"}, "nobody has looked"},
-		"gone":                      {func(f *Facts) { f.Gone = "it was removed" }, []string{"second-key", "steward", "boot-text", "disk", "already-open"}, "it was removed"},
+		"no other key": {func(f *Facts) { f.Keys = f.Keys[:1] }, []string{"second-key"},
+			"no other key of a person"},
+		"the other key is exposed": {func(f *Facts) { f.Keys[1].State = "exposed" },
+			[]string{"second-key"}, "no other key"},
+		"the other key is a job's": {func(f *Facts) { f.Keys[1].Person = false },
+			[]string{"second-key"}, "no other key"},
+		"the other key is refused": {func(f *Facts) { f.Keys[1].Accepted = false },
+			[]string{"second-key"}, "no other key"},
+		"only the one to be lost": {func(f *Facts) { f.Measured, f.Keys = false, f.Keys[1:] },
+			[]string{"second-key"}, "the only key of a person"},
+		"old evidence of both": {func(f *Facts) { f.Measured, f.Keys[1].Old, f.Steward.Old = false, true, true },
+			[]string{"second-key", "steward"}, "known to be accepted"},
+		"no steward": {func(f *Facts) { f.Steward = nil }, []string{"steward"}, "no steward"},
+		"the steward is refused": {func(f *Facts) { f.Steward.Accepted = false }, []string{"steward"},
+			"not known to be accepted"},
+		"stopped": {func(f *Facts) { f.State = "stopped" }, []string{"steward", "already-open"},
+			"it is stopped"},
+		"stopping destroys": {func(f *Facts) { f.StopDestroys = "its local disk is wiped" },
+			[]string{"boot-text", "disk"}, "its local disk is wiped"},
+		"no right to stop": {func(f *Facts) { f.MissingRight = map[string]bool{"stop": true} },
+			[]string{"boot-text", "disk"}, "may not stop"},
+		"no right to start": {func(f *Facts) { f.MissingRight = map[string]bool{"start": true} },
+			[]string{"boot-text", "disk"}, "may not start"},
+		"no right to volumes": {func(f *Facts) { f.MissingRight = map[string]bool{"volumes": true} },
+			[]string{"disk"}, "may not move"},
+		"no right to user data": {func(f *Facts) { f.MissingRight = map[string]bool{"user-data": true} },
+			[]string{"boot-text"}, "may not change its user data"},
+		"a cloud without boot text": {func(f *Facts) { f.BootText = false }, []string{"boot-text"},
+			"runs no user data at boot"},
+		"a cloud without volumes": {func(f *Facts) { f.Volumes = false }, []string{"disk"},
+			"does not let root volumes"},
+		"no volume": {func(f *Facts) { f.RootVolume = "" }, []string{"boot-text", "disk"}, "no root volume"},
+		"no rescue": {func(f *Facts) { f.RescueImage = "" }, []string{"disk"}, "no rescue instance in zone a"},
+		"no cloud":  {func(f *Facts) { f.InCloud = false }, []string{"boot-text", "disk"}, "no cloud of ours"},
+		"keys only": {func(f *Facts) { f.Offered = nil }, []string{"already-open"}, "no login but by key"},
+		"nobody looked": {func(f *Facts) { f.Offered, f.OfferedAt = nil, time.Time{} }, []string{"already-open"},
+			"nobody has looked"},
+		"gone": {func(f *Facts) { f.Gone = "it was removed" },
+			[]string{"second-key", "steward", "boot-text", "disk", "already-open"}, "it was removed"},
 	} {
 		f := inOrder()
 		f.Keys = slices.Clone(f.Keys)
@@ -148,7 +167,8 @@ func TestRankInTurn(t *testing.T) {
 func TestCosts(t *testing.T) {
 	f := inOrder()
 	disk := offerOf(f, "disk")
-	if len(disk.Charges) != 1 || disk.Charges[0].Amount != 2 || disk.Down == 0 || !slices.ContainsFunc(disk.Changes, func(s string) bool { return strings.Contains(s, "address is dynamic") }) {
+	if len(disk.Charges) != 1 || disk.Charges[0].Amount != 2 || disk.Down == 0 ||
+		!slices.ContainsFunc(disk.Changes, func(s string) bool { return strings.Contains(s, "address is dynamic") }) {
 		t.Errorf("%+v", disk)
 	}
 	f.Rescues, f.Static = []Rescue{{Name: "rescue-1"}}, true
@@ -202,9 +222,12 @@ const (
 func TestCandidates(t *testing.T) {
 	for _, c := range []struct{ fsType, not string }{
 		{"ext4", ""}, {"xfs", ""}, {"btrfs", ""},
-		{"crypto_LUKS", "vdb1 is encrypted"}, {"LVM2_member", "vdb1 belongs to a volume group (LVM), which is not opened here"},
-		{"ntfs", "vdb1 has a filesystem of another operating system (ntfs)"}, {"BitLocker", "vdb1 has a filesystem of another operating system (BitLocker)"},
-		{"zfs_member", "vdb1 has a filesystem of another operating system (zfs_member)"}, {"vfat", "-"}, {"swap", "-"}, {"", "-"},
+		{"crypto_LUKS", "vdb1 is encrypted"},
+		{"LVM2_member", "vdb1 belongs to a volume group (LVM), which is not opened here"},
+		{"ntfs", "vdb1 has a filesystem of another operating system (ntfs)"},
+		{"BitLocker", "vdb1 has a filesystem of another operating system (BitLocker)"},
+		{"zfs_member", "vdb1 has a filesystem of another operating system (zfs_member)"}, {"vfat", "-"},
+		{"swap", "-"}, {"", "-"},
 	} {
 		parts, not := Candidates(BlockDevice{Name: "vdb", Children: []BlockDevice{{Name: "vdb1", FSType: c.fsType}}})
 		if want := c.not; (len(parts) == 1) != (want == "") || strings.Join(not, ";") != strings.Trim(want, "-") {
@@ -244,7 +267,9 @@ func TestDisks(t *testing.T) {
 	if err != nil || old[0].Size != 20<<30 {
 		t.Errorf("%+v %v", old, err)
 	}
-	for _, bad := range []string{"", "{", `{"blockdevices":[{"name":"x; reboot","type":"disk"}]}`, `{"blockdevices":[{"name":"../x","type":"disk"}]}`, `{"blockdevices":[{"name":"vdb","fstype":"ext4 -o exec"}]}`} {
+	for _, bad := range []string{"", "{", `{"blockdevices":[{"name":"x; reboot","type":"disk"}]}`,
+		`{"blockdevices":[{"name":"../x","type":"disk"}]}`,
+		`{"blockdevices":[{"name":"vdb","fstype":"ext4 -o exec"}]}`} {
 		if d, err := ReadDisks([]byte(bad)); err == nil {
 			t.Errorf("%q: %+v", bad, d)
 		}
@@ -264,7 +289,8 @@ func TestAccountAndHome(t *testing.T) {
 	if a, ok := ReadAccount(passwd, "up"); !ok || a.Home != "/etc" { // beneath the mount all the same
 		t.Errorf("%+v %v", a, ok)
 	}
-	fstab := "# /home was on sdb\nUUID=r / ext4 defaults 0 1\nLABEL=data /home xfs nofail 0 2\nUUID=v /home/deb ext4 defaults 0 2\n"
+	fstab := "# /home was on sdb\nUUID=r / ext4 defaults 0 1\nLABEL=data /home xfs nofail 0 2\nUUID=v /home/deb " +
+		"ext4 defaults 0 2\n"
 	if spec, at := HomeApart(fstab, "/home/debian"); spec != "LABEL=data" || at != "/home" {
 		t.Errorf("%s at %s", spec, at)
 	}
@@ -300,7 +326,8 @@ func FuzzReadDisks(f *testing.F) {
 		for _, d := range all {
 			parts, _ := Candidates(d)
 			for _, p := range append(parts, d) {
-				if !deviceName.MatchString(p.Name) || strings.ContainsAny(MountOptions(p.FSType, true)+p.FSType, " ;'\n") {
+				if !deviceName.MatchString(p.Name) ||
+					strings.ContainsAny(MountOptions(p.FSType, true)+p.FSType, " ;'\n") {
 					t.Errorf("%+v", p)
 				}
 			}
@@ -311,7 +338,8 @@ func FuzzReadDisks(f *testing.F) {
 func FuzzReadAccount(f *testing.F) {
 	f.Add("debian:x:1000:1001:,,,:/home/debian:/bin/bash\n", "debian")
 	f.Fuzz(func(t *testing.T, passwd, user string) {
-		if a, ok := ReadAccount(passwd, user); ok && (a.UID < 0 || !strings.HasPrefix(a.Home, "/") || strings.Contains(a.Home, "..") && strings.Contains(a.Home, "/../")) {
+		if a, ok := ReadAccount(passwd, user); ok && (a.UID < 0 || !strings.HasPrefix(a.Home, "/") ||
+			strings.Contains(a.Home, "..") && strings.Contains(a.Home, "/../")) {
 			t.Errorf("%+v", a)
 		}
 	})

@@ -25,7 +25,8 @@ var _ = register(Route{
 		}
 		lost := slices.ContainsFunc(f.Keys, func(k Key) bool { return k.State != "" })
 		if len(ways) == 1 && !lost && !f.Measured {
-			o.lack("plumlatch access second -key KEY -all", "%s is the only key of a person: it would be the one that is lost", ways[0].Name)
+			o.lack("plumlatch access second -key KEY -all",
+				"%s is the only key of a person: it would be the one that is lost", ways[0].Name)
 			return
 		}
 		var who []string

@@ -12,7 +12,8 @@ var _ = register(Route{
 		o.UntilIn = 5 * time.Second
 		switch {
 		case f.Steward == nil:
-			o.lack("plumlatch instance adopt "+f.Instance+" ...", "it has no steward: the service's own key was never placed")
+			o.lack("plumlatch instance adopt "+f.Instance+" ...",
+				"it has no steward: the service's own key was never placed")
 		case f.State != "running":
 			o.lack("plumlatch instance start "+f.Instance, "it is %s", f.State)
 		case !f.Steward.Accepted || f.Steward.Old && !f.Measured:

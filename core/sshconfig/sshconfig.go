@@ -73,14 +73,17 @@ func (h Host) Check() error {
 
 // Options are the options that a Host has, in their order. ProxyJump is written
 // only where there is a jump host.
-var Options = []string{"HostName", "Port", "User", "IdentityFile", "IdentitiesOnly", "HostKeyAlias", "UserKnownHostsFile", "StrictHostKeyChecking", "CheckHostIP", "UpdateHostKeys", "ProxyJump"}
+var Options = []string{"HostName", "Port", "User", "IdentityFile", "IdentitiesOnly", "HostKeyAlias",
+	"UserKnownHostsFile", "StrictHostKeyChecking", "CheckHostIP", "UpdateHostKeys", "ProxyJump"}
 
 // values are the options' values, quoted where they are paths.
 func (h Host) values() map[string]string {
 	quote := func(path string) string { return `"` + strings.ReplaceAll(path, "%", "%%") + `"` } // TOKENS
 	v := map[string]string{
-		"HostName": h.Address.String(), "Port": strconv.Itoa(h.Port), "User": h.User, "IdentityFile": quote(h.IdentityFile), "IdentitiesOnly": "yes",
-		"HostKeyAlias": h.Alias, "UserKnownHostsFile": quote(h.KnownHosts), "StrictHostKeyChecking": "yes", "CheckHostIP": "no", "UpdateHostKeys": "no",
+		"HostName": h.Address.String(), "Port": strconv.Itoa(h.Port), "User": h.User,
+		"IdentityFile": quote(h.IdentityFile), "IdentitiesOnly": "yes",
+		"HostKeyAlias": h.Alias, "UserKnownHostsFile": quote(h.KnownHosts), "StrictHostKeyChecking": "yes",
+		"CheckHostIP": "no", "UpdateHostKeys": "no",
 	}
 	if h.Hop != nil {
 		v["ProxyJump"] = h.Hop.Name

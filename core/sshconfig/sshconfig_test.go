@@ -10,13 +10,17 @@ import (
 )
 
 func good() Host {
-	return Host{Name: "berth-board-1", Address: netip.MustParseAddr("192.0.2.7"), Port: 2222, User: "debian", IdentityFile: "/home/tess/my keys/50% night", Alias: "plumlatch-a1", KnownHosts: "/home/tess/.ssh/plumlatch_known_hosts"}
+	return Host{Name: "berth-board-1", Address: netip.MustParseAddr("192.0.2.7"), Port: 2222, User: "debian",
+		IdentityFile: "/home/tess/my keys/50% night", Alias: "plumlatch-a1",
+		KnownHosts: "/home/tess/.ssh/plumlatch_known_hosts"}
 }
 
 func TestRender(t *testing.T) {
 	h := good()
-	h.Hop = &Host{Name: "plumlatch-a1-hop", Address: netip.MustParseAddr("2001:db8::1"), Port: 22, User: "gate", IdentityFile: "/k", Alias: "plumlatch-a1-hop", KnownHosts: "/n"}
-	text, err := Render([]string{"first", "service: x\ny"}, []Host{h}, func(o string) bool { return o != "CheckHostIP" })
+	h.Hop = &Host{Name: "plumlatch-a1-hop", Address: netip.MustParseAddr("2001:db8::1"), Port: 22, User: "gate",
+		IdentityFile: "/k", Alias: "plumlatch-a1-hop", KnownHosts: "/n"}
+	text, err := Render([]string{"first", "service: x\ny"}, []Host{h},
+		func(o string) bool { return o != "CheckHostIP" })
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -102,7 +106,8 @@ func TestCompare(t *testing.T) {
 		t.Fatal(err)
 	}
 	got := Compare(before, after)
-	if len(got) != 2 || got[0] != (Change{"berth-board-1", "changed", "HostName", "192.0.2.7", "192.0.2.8"}) || got[1].How != "new" {
+	if len(got) != 2 || got[0] != (Change{"berth-board-1", "changed", "HostName", "192.0.2.7", "192.0.2.8"}) ||
+		got[1].How != "new" {
 		t.Errorf("%+v", got)
 	}
 	if got := Compare(after, before); len(got) != 2 || got[1].How != "gone" {
@@ -113,9 +118,12 @@ func TestCompare(t *testing.T) {
 func TestInclude(t *testing.T) {
 	const path = "/home/tess/.ssh/plumlatch_hosts"
 	for text, want := range map[string]string{
-		"": IncludeMissing, "Host a\n": IncludeMissing, "Include " + path + "\n": IncludeFirst, "# x\n\n  include = \"" + path + "\"\nHost a\n": IncludeFirst,
-		"Include other " + path + "\n": IncludeFirst, "Include other\nInclude plumlatch_hosts\n": IncludeFirst, "Host a\nInclude " + path + "\n": IncludeLate,
-		"Match all\n  Include plumlatch_hosts\n": IncludeLate, "#Include " + path + "\n": IncludeMissing, "Port 22\nInclude " + path: IncludeLate,
+		"": IncludeMissing, "Host a\n": IncludeMissing, "Include " + path + "\n": IncludeFirst,
+		"# x\n\n  include = \"" + path + "\"\nHost a\n": IncludeFirst,
+		"Include other " + path + "\n":                  IncludeFirst,
+		"Include other\nInclude plumlatch_hosts\n":      IncludeFirst, "Host a\nInclude " + path + "\n": IncludeLate,
+		"Match all\n  Include plumlatch_hosts\n": IncludeLate, "#Include " + path + "\n": IncludeMissing,
+		"Port 22\nInclude " + path: IncludeLate,
 	} {
 		if got := FindInclude(text, path, "plumlatch_hosts"); got != want {
 			t.Errorf("%q: %s, want %s", text, got, want)
@@ -131,7 +139,8 @@ func TestNamed(t *testing.T) {
 }
 
 func FuzzInclude(f *testing.F) {
-	for _, s := range []string{"", "Host a\n  Port 2", "Match all\r\nInclude /w", "\ufeffInclude /w x\n", "include=\"/w\"\n\n\n", "Include \"/w", "\r\n"} {
+	for _, s := range []string{"", "Host a\n  Port 2", "Match all\r\nInclude /w", "\ufeffInclude /w x\n",
+		"include=\"/w\"\n\n\n", "Include \"/w", "\r\n"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -154,7 +163,8 @@ func FuzzInclude(f *testing.F) {
 			}
 			rest = rest[i+len(line):]
 		}
-		if again := AddInclude(out, "/w", "w"); FindInclude(again, "/w") != IncludeFirst || strings.Count(again, "/w") > strings.Count(out, "/w") {
+		if again := AddInclude(out, "/w", "w"); FindInclude(again, "/w") != IncludeFirst ||
+			strings.Count(again, "/w") > strings.Count(out, "/w") {
 			t.Errorf("twice: %q", again)
 		}
 	})

@@ -9,7 +9,8 @@ import (
 // The first value counts, as it does to sshd; a Match block is only told of.
 func ExampleRead() {
 	files := map[string]string{
-		"/etc/ssh/sshd_config":           "Include /etc/ssh/sshd_config.d/*.conf\nPasswordAuthentication yes\nMatch User debian\n  AuthorizedKeysFile /etc/keys\n",
+		"/etc/ssh/sshd_config": "Include /etc/ssh/sshd_config.d/*.conf\nPasswordAuthentication " +
+			"yes\nMatch User debian\n  AuthorizedKeysFile /etc/keys\n",
 		"/etc/ssh/sshd_config.d/10.conf": "PasswordAuthentication no\n",
 	}
 	c := sshdconfig.Read("/etc/ssh/sshd_config",

@@ -7,9 +7,11 @@ import (
 
 func TestRead(t *testing.T) {
 	files := map[string]string{
-		"/etc/ssh/sshd_config": "# ours\nInclude sshd_config.d/*.conf\nPasswordAuthentication yes\nPermitRootLogin=no # never\nAuthorizedKeysFile \".ssh/keys\"\n" +
+		"/etc/ssh/sshd_config": "# ours\nInclude sshd_config.d/*.conf\nPasswordAuthentication " +
+			"yes\nPermitRootLogin=no # never\nAuthorizedKeysFile \".ssh/keys\"\n" +
 			"Match User quay\n  PasswordAuthentication yes\n  ForceCommand /bin/false\nMatch all\nX11Forwarding no\n",
-		"/etc/ssh/sshd_config.d/10-a.conf": "passwordauthentication no\nMatch Address 192.0.2.0/24\nPermitRootLogin yes\n",
+		"/etc/ssh/sshd_config.d/10-a.conf": "passwordauthentication no\nMatch Address " +
+			"192.0.2.0/24\nPermitRootLogin yes\n",
 	}
 	text := func(f string) (string, bool) { s, ok := files[f]; return s, ok }
 	glob := func(p string) []string {
@@ -32,14 +34,16 @@ func TestRead(t *testing.T) {
 	if _, ok := c.Get("ForceCommand"); ok {
 		t.Error("what stands below a Match holds for everybody")
 	}
-	if !slices.Equal(c.Matched, []string{"permitrootlogin", "passwordauthentication", "forcecommand"}) || !slices.Equal(c.Missing, []string{"/etc/ssh/sshd_config.d/20-gone.conf"}) {
+	if !slices.Equal(c.Matched, []string{"permitrootlogin", "passwordauthentication", "forcecommand"}) ||
+		!slices.Equal(c.Missing, []string{"/etc/ssh/sshd_config.d/20-gone.conf"}) {
 		t.Errorf("%+v", c)
 	}
 }
 
 func TestAnIncludeOfItselfEnds(t *testing.T) {
 	n := 0
-	Read("/a", func(string) (string, bool) { n++; return "Include /a\nInclude /a\n", true }, func(p string) []string { return []string{p} })
+	Read("/a", func(string) (string, bool) { n++; return "Include /a\nInclude /a\n", true },
+		func(p string) []string { return []string{p} })
 	if n > maxIncludes {
 		t.Errorf("%d files were read", n)
 	}

@@ -62,7 +62,8 @@ func (j *judge) notSeen(format string, a ...any) {
 // failure as far as something was seen there; First is the outermost cause that
 // stands in the way for certain, else the outermost of all.
 func Judge(f Facts) Report {
-	j := &judge{f: f, r: Report{Instance: f.Instance, User: f.User, Also: []Finding{}, Passed: []Passed{}, NotSeen: append([]string{}, f.NotSeen...)}}
+	j := &judge{f: f, r: Report{Instance: f.Instance, User: f.User, Also: []Finding{}, Passed: []Passed{},
+		NotSeen: append([]string{}, f.NotSeen...)}}
 	if f.Key != nil {
 		if j.r.Key = f.Key.Name; j.r.Key == "" {
 			j.r.Key = f.Key.Fingerprint
@@ -79,7 +80,10 @@ func Judge(f Facts) Report {
 	j.r.Passed = slices.DeleteFunc(j.r.Passed, func(p Passed) bool {
 		return slices.ContainsFunc(j.findings, func(f Finding) bool { return f.Code == p.Code })
 	})
-	slices.SortStableFunc(j.r.Passed, func(a, b Passed) int { return slices.Index(Stages, a.Stage) - slices.Index(Stages, b.Stage) })
+	slices.SortStableFunc(j.r.Passed, func(a,
+		b Passed) int {
+		return slices.Index(Stages, a.Stage) - slices.Index(Stages, b.Stage)
+	})
 	first := slices.IndexFunc(j.findings, func(f Finding) bool { return !f.Soft })
 	if first < 0 && len(j.findings) > 0 {
 		first = 0
@@ -103,12 +107,14 @@ func (j *judge) instance() bool {
 	case !f.CloudAsked:
 		j.notSeen("what the cloud says of it: %s", f.CloudFailed)
 		if f.State == "stopped" {
-			j.wrong(InstanceStopped, stageInstance, "plumlatch instance start "+f.Instance, "The instance is stopped.", evidence("the ledger says so; the cloud did not answer"))
+			j.wrong(InstanceStopped, stageInstance, "plumlatch instance start "+f.Instance,
+				"The instance is stopped.", evidence("the ledger says so; the cloud did not answer"))
 			return false
 		}
 		return true
 	case f.CloudGone:
-		j.wrong(InstanceGone, stageInstance, "plumlatch instance remove "+f.Instance, "The instance is gone: the cloud knows it no more.", evidence("the cloud was asked just now"))
+		j.wrong(InstanceGone, stageInstance, "plumlatch instance remove "+f.Instance,
+			"The instance is gone: the cloud knows it no more.", evidence("the cloud was asked just now"))
 		return false
 	}
 	j.pass(InstanceGone, stageInstance, "the cloud knows it")
@@ -117,9 +123,11 @@ func (j *judge) instance() bool {
 		j.pass(InstanceStopped, stageInstance, "it runs, the cloud says")
 		return true
 	case "stopped":
-		j.wrong(InstanceStopped, stageInstance, "plumlatch instance start "+f.Instance, "The instance is stopped.", evidence("the cloud was asked just now"))
+		j.wrong(InstanceStopped, stageInstance, "plumlatch instance start "+f.Instance, "The instance is stopped.",
+			evidence("the cloud was asked just now"))
 	default:
-		j.wrong(InstanceBusy, stageInstance, "plumlatch work list -state open", "The instance is "+f.CloudState+": it is on its way to another state.", evidence("the cloud was asked just now"))
+		j.wrong(InstanceBusy, stageInstance, "plumlatch work list -state open", "The instance is "+f.CloudState+
+			": it is on its way to another state.", evidence("the cloud was asked just now"))
 	}
 	return false
 }
@@ -132,15 +140,19 @@ func (j *judge) address() bool {
 		if s := f.other(); s != "" {
 			more = "; the address went to another machine: it answers with host key " + s
 		}
-		j.wrong(AddressChanged, stageNetwork, "plumlatch instance refresh "+f.Instance, "Its address has changed, and the ledger has the old one.",
+		j.wrong(AddressChanged, stageNetwork, "plumlatch instance refresh "+f.Instance,
+			"Its address has changed, and the ledger has the old one.",
 			evidence("the cloud says %s just now%s", f.CloudAddress, more), sideBySide(f.Address, f.CloudAddress))
 		return false
 	case f.Address == "":
-		j.wrong(NoAddress, stageNetwork, "plumlatch static-address list", "It has no address that it could be reached at.", evidence("neither the ledger nor the cloud has one"))
+		j.wrong(NoAddress, stageNetwork, "plumlatch static-address list",
+			"It has no address that it could be reached at.", evidence("neither the ledger nor the cloud has one"))
 		return false
 	case f.Written != "" && f.Written != f.Address:
-		j.wrong(AddressChanged, stageNetwork, "plumlatch hosts write", "Its address has changed, and your written configuration has the old one.",
-			evidence("ssh %s goes to the old one, which may be a stranger's now", f.Instance), sideBySide(f.Address, f.Written), fix("write the configuration anew"))
+		j.wrong(AddressChanged, stageNetwork, "plumlatch hosts write",
+			"Its address has changed, and your written configuration has the old one.",
+			evidence("ssh %s goes to the old one, which may be a stranger's now", f.Instance),
+			sideBySide(f.Address, f.Written), fix("write the configuration anew"))
 		return true
 	}
 	if f.CloudAsked {
@@ -179,8 +191,10 @@ func (j *judge) network() bool {
 	place := fmt.Sprintf("%s port %d", f.Address, f.Port)
 	farWord := ""
 	if far != nil {
-		farWord = map[string]string{Answers: "; the service, from " + far.From + ", gets through", Refused: "; the service finds it closed too", Silent: "; the service gets no answer either",
-			Closed: "; the service is turned away too", Unreachable: "; the service does not get there either"}[far.Reached]
+		farWord = map[string]string{Answers: "; the service, from " + far.From + ", gets through",
+			Refused: "; the service finds it closed too", Silent: "; the service gets no answer either",
+			Closed:      "; the service is turned away too",
+			Unreachable: "; the service does not get there either"}[far.Reached]
 	}
 	inRules, rulesWord := j.rules()
 	switch side.Reached {
@@ -190,7 +204,8 @@ func (j *judge) network() bool {
 		if far != nil && far.Reached == Answers {
 			ways = "a jump host, or a network that the service is in (it gets there), or a static address"
 		}
-		j.wrong(NoAddress, stageNetwork, next, "No way leads to its address "+who+".", evidence("%s: %s%s; ways there are: %s", place, side.Said, farWord, ways))
+		j.wrong(NoAddress, stageNetwork, next, "No way leads to its address "+who+".",
+			evidence("%s: %s%s; ways there are: %s", place, side.Said, farWord, ways))
 		return false
 	case Silent:
 		j.pass(NoAddress, stageNetwork, "there is an address: %s", f.Address)
@@ -199,14 +214,18 @@ func (j *judge) network() bool {
 			if f.Here == nil {
 				from = side.From
 			}
-			j.wrong(RuleShuts, stageNetwork, "plumlatch instance admit "+f.Instance+" -from "+from, "No inbound rule lets this address in.",
-				evidence("%s asked %s and got no answer%s", j.asker(side), place, farWord), sideBySide(rulesWord, j.asker(side)))
+			j.wrong(RuleShuts, stageNetwork, "plumlatch instance admit "+f.Instance+" -from "+from,
+				"No inbound rule lets this address in.",
+				evidence("%s asked %s and got no answer%s", j.asker(side), place, farWord),
+				sideBySide(rulesWord, j.asker(side)))
 			return false
 		}
 		if f.RulesSeen {
 			j.pass(RuleShuts, stageNetwork, "an inbound rule lets %s in", j.asker(side))
 		}
-		j.wrong(PortSilent, stageNetwork, "plumlatch instance boot-log "+f.Instance, "The port does not answer: packets are lost, or the machine's own firewall holds them.", evidence("%s said nothing in time%s", place, farWord))
+		j.wrong(PortSilent, stageNetwork, "plumlatch instance boot-log "+f.Instance,
+			"The port does not answer: packets are lost, or the machine's own firewall holds them.",
+			evidence("%s said nothing in time%s", place, farWord))
 		return false
 	}
 	j.pass(NoAddress, stageNetwork, "there is a way to %s", f.Address)
@@ -215,11 +234,14 @@ func (j *judge) network() bool {
 	}
 	switch side.Reached {
 	case Refused:
-		j.wrong(PortClosed, stageNetwork, "plumlatch instance boot-log "+f.Instance, "Nothing listens on the port: the SSH server is down, or on another port.", evidence("%s refused the connection%s", place, farWord))
+		j.wrong(PortClosed, stageNetwork, "plumlatch instance boot-log "+f.Instance,
+			"Nothing listens on the port: the SSH server is down, or on another port.",
+			evidence("%s refused the connection%s", place, farWord))
 		return false
 	case OtherSpeech:
 		j.pass(PortClosed, stageNetwork, "something listens on port %d", f.Port)
-		j.wrong(NotSSH, stageServer, "plumlatch instance boot-log "+f.Instance, "What listens there is no SSH server.", evidence("it said %q%s", side.Said, farWord))
+		j.wrong(NotSSH, stageServer, "plumlatch instance boot-log "+f.Instance,
+			"What listens there is no SSH server.", evidence("it said %q%s", side.Said, farWord))
 		return false
 	case Closed:
 		j.pass(PortClosed, stageNetwork, "something listens on port %d", f.Port)
@@ -228,9 +250,12 @@ func (j *judge) network() bool {
 			said = fmt.Sprintf("it said %q and closed the connection", side.Said)
 		}
 		if strings.Contains(side.Said, "Not allowed") || far != nil && far.Reached == Answers {
-			j.wrong(Penalised, stageServer, "", "The server turns this address away: it is penalised, or has too many connections open.", evidence("%s%s", said, farWord), waitMinutes)
+			j.wrong(Penalised, stageServer, "",
+				"The server turns this address away: it is penalised, or has too many connections open.",
+				evidence("%s%s", said, farWord), waitMinutes)
 		} else {
-			j.wrong(TooManyConns, stageServer, "", "The server takes no more connections now.", evidence("%s%s", said, farWord), waitMinutes)
+			j.wrong(TooManyConns, stageServer, "", "The server takes no more connections now.",
+				evidence("%s%s", said, farWord), waitMinutes)
 		}
 		return false
 	}
@@ -278,17 +303,23 @@ func (j *judge) server() {
 	}
 	switch {
 	case side.Algorithms != "":
-		j.wrong(NoAlgorithm, stageServer, "", "The two ends share no algorithm.", evidence("%s", side.Algorithms), func(x *Finding) {
-			x.Next = "bring the older end up to date; plumlatch survey " + f.Instance + " still reads it where the service gets in"
-		})
+		j.wrong(NoAlgorithm, stageServer, "", "The two ends share no algorithm.", evidence("%s", side.Algorithms),
+			func(x *Finding) {
+				x.Next = "bring the older end up to date; plumlatch survey " + f.Instance +
+					" still reads it where the service gets in"
+			})
 	case len(f.HostKeys) == 0:
-		j.wrong(NoHostKey, stageServer, "plumlatch instance host-key "+f.Instance, "No host key of it is recorded, so nobody can tell whether it is "+f.Instance+" that answers.", evidence("it offers %s", side.HostKey), sideBySide("none recorded", side.HostKey))
+		j.wrong(NoHostKey, stageServer, "plumlatch instance host-key "+f.Instance,
+			"No host key of it is recorded, so nobody can tell whether it is "+f.Instance+" that answers.",
+			evidence("it offers %s", side.HostKey), sideBySide("none recorded", side.HostKey))
 	case side.HostKey != "" && !slices.Contains(f.HostKeys, side.HostKey):
 		likely := "it was rebuilt, or something else answers in its place"
 		if f.Restarted {
 			likely = "the address went to another machine when it was stopped and started; or it was rebuilt"
 		}
-		j.wrong(HostKey, stageServer, "plumlatch instance host-key "+f.Instance, "Another host key answers than the recorded one. Nothing was sent to it.", evidence("likely: %s", likely), sideBySide(strings.Join(f.HostKeys, ", "), side.HostKey))
+		j.wrong(HostKey, stageServer, "plumlatch instance host-key "+f.Instance,
+			"Another host key answers than the recorded one. Nothing was sent to it.", evidence("likely: %s", likely),
+			sideBySide(strings.Join(f.HostKeys, ", "), side.HostKey))
 	case side.HostKey != "":
 		j.pass(NoAlgorithm, stageServer, "the two ends share algorithms")
 		j.pass(NoHostKey, stageServer, "a host key is recorded")
@@ -334,7 +365,10 @@ func (j *judge) passphrase() {
 		return // the one that was given is wrong
 	}
 	if f := j.f.File; f != nil && f.Locked && !f.InAgent {
-		j.wrong(Passphrase, stageFile, "ssh-add "+f.Path, "The private file needs its passphrase, and no agent has the key.", evidence("%s is encrypted; ssh asks for the passphrase on a terminal, and programs cannot answer", f.Path), soft)
+		j.wrong(Passphrase, stageFile, "ssh-add "+f.Path,
+			"The private file needs its passphrase, and no agent has the key.",
+			evidence("%s is encrypted; ssh asks for the passphrase on a terminal, and programs cannot answer",
+				f.Path), soft)
 	} else if f != nil && len(f.Findings) == 0 {
 		j.pass(Passphrase, stageFile, "no passphrase is in the way")
 	}

@@ -42,7 +42,8 @@ func ReadSSH(text string, l *Login) {
 				l.Forced = l.Forced || o == "command"
 			}
 		}
-		if debug || line == "" || strings.HasPrefix(line, "OpenSSH_") || strings.HasPrefix(line, "Authenticated to ") || strings.HasPrefix(line, "Warning: Permanently") {
+		if debug || line == "" || strings.HasPrefix(line, "OpenSSH_") ||
+			strings.HasPrefix(line, "Authenticated to ") || strings.HasPrefix(line, "Warning: Permanently") {
 			continue
 		}
 		l.Said = plaintext.Line(plaintext.Cut(line, 200))
@@ -59,7 +60,9 @@ func ReadSSH(text string, l *Login) {
 
 // isSSHsOwn tells ssh's own words from the server's.
 func isSSHsOwn(line string) bool {
-	for _, own := range []string{"Connection closed by", "Connection reset by", "Permission denied", "Received disconnect", "Disconnected from", "debug", "Transferred:", "Bytes per second", "Killed by signal", ": Permission denied"} {
+	for _, own := range []string{"Connection closed by", "Connection reset by", "Permission denied",
+		"Received disconnect", "Disconnected from", "debug", "Transferred:", "Bytes per second", "Killed by signal",
+		": Permission denied"} {
 		if strings.Contains(line, own) {
 			return true
 		}

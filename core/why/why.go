@@ -187,13 +187,14 @@ type Login struct {
 	NoMutual      bool     `json:"no_mutual"`
 	Closed        bool     `json:"closed"` // by the server, after the key was taken
 	Banner        string   `json:"banner,omitempty"`
-	SignaturesOf  []string `json:"signatures_of,omitempty"` // the algorithms that the server says it verifies (RFC 8308)
-	Forced        bool     `json:"forced"`                  // the server says that a forced command stands with the key
-	OptionsKnown  bool     `json:"options_seen"`            // it told with which options the key stands
-	SessionTried  bool     `json:"session_tried"`
-	SessionOK     bool     `json:"session_ok"`
-	SessionSaid   string   `json:"session_said,omitempty"`
-	Said          string   `json:"said,omitempty"` // ssh's last word
+	// the algorithms that the server says it verifies (RFC 8308)
+	SignaturesOf []string `json:"signatures_of,omitempty"`
+	Forced       bool     `json:"forced"`       // the server says that a forced command stands with the key
+	OptionsKnown bool     `json:"options_seen"` // it told with which options the key stands
+	SessionTried bool     `json:"session_tried"`
+	SessionOK    bool     `json:"session_ok"`
+	SessionSaid  string   `json:"session_said,omitempty"`
+	Said         string   `json:"said,omitempty"` // ssh's last word
 }
 
 // Facts are everything that was seen.

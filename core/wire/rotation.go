@@ -81,18 +81,19 @@ const (
 
 // AccessMany asks for one change of access on many instances.
 type AccessMany struct {
-	Do          string     `json:"do"`
-	Key         string     `json:"key,omitempty"`    // that is added or withdrawn
-	Holder      string     `json:"holder,omitempty"` // remove: whose keys are withdrawn
-	Tag         string     `json:"tag,omitempty"`    // NAME=VALUE, or NAME; "" for all instances
-	Until       *time.Time `json:"until,omitempty"`
-	From        []string   `json:"from,omitempty"`
-	Only        string     `json:"only,omitempty"`
-	Reason      string     `json:"reason,omitempty"`
-	CutOff      int        `json:"cut_off,omitempty"`      // remove: how many instances nobody gets into afterwards, counted out
-	AtMost      string     `json:"at_most,omitempty"`      // in one wave: a number, or a part; "" for all behind the first
-	StopAfter   int        `json:"stop_after,omitempty"`   // failures; 0 for 1 (add, second), none (remove)
-	BackSeconds int64      `json:"back_seconds,omitempty"` // for how long to wait for what is out of reach; 0 for a week
+	Do     string     `json:"do"`
+	Key    string     `json:"key,omitempty"`    // that is added or withdrawn
+	Holder string     `json:"holder,omitempty"` // remove: whose keys are withdrawn
+	Tag    string     `json:"tag,omitempty"`    // NAME=VALUE, or NAME; "" for all instances
+	Until  *time.Time `json:"until,omitempty"`
+	From   []string   `json:"from,omitempty"`
+	Only   string     `json:"only,omitempty"`
+	Reason string     `json:"reason,omitempty"`
+	// remove: how many instances nobody gets into afterwards, counted out
+	CutOff      int    `json:"cut_off,omitempty"`
+	AtMost      string `json:"at_most,omitempty"`      // in one wave: a number, or a part; "" for all behind the first
+	StopAfter   int    `json:"stop_after,omitempty"`   // failures; 0 for 1 (add, second), none (remove)
+	BackSeconds int64  `json:"back_seconds,omitempty"` // for how long to wait for what is out of reach; 0 for a week
 }
 
 // AccessExtend asks for another end of an access.
@@ -109,11 +110,12 @@ type Fleet struct {
 	New          string            `json:"new,omitempty"`   // one new key for all
 	Pairs        map[string]string `json:"pairs,omitempty"` // or the new key of each instance
 	GraceSeconds *int64            `json:"grace_seconds,omitempty"`
-	First        int               `json:"first,omitempty"`        // size of the first wave; 0 for 1
-	Grow         int               `json:"grow,omitempty"`         // how many times as large the next is; 0 for 3
-	AtMost       string            `json:"at_most,omitempty"`      // in one wave: a number, or a part; "" for 10%
-	StopAfter    int               `json:"stop_after,omitempty"`   // failures; 0 for 1
-	BackSeconds  int64             `json:"back_seconds,omitempty"` // for how long to wait for what is out of reach; 0 for a week
+	First        int               `json:"first,omitempty"`      // size of the first wave; 0 for 1
+	Grow         int               `json:"grow,omitempty"`       // how many times as large the next is; 0 for 3
+	AtMost       string            `json:"at_most,omitempty"`    // in one wave: a number, or a part; "" for 10%
+	StopAfter    int               `json:"stop_after,omitempty"` // failures; 0 for 1
+	// for how long to wait for what is out of reach; 0 for a week
+	BackSeconds int64 `json:"back_seconds,omitempty"`
 	// Exposed: the old key may be somebody else's too. It is contained first, then
 	// replaced everywhere at once as far as AtMost allows, with no grace.
 	Exposed bool `json:"exposed,omitempty"`

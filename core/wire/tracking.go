@@ -69,9 +69,10 @@ type KeyAnswer struct {
 	Steward     bool   `json:"steward"`
 	LoginUser   string `json:"login_user"`
 	Fingerprint string `json:"fingerprint"`
-	Answer      string `json:"answer"` // accepted, refused, "publickey not offered", "open without any key", "could not ask"
-	Detail      string `json:"detail,omitempty"`
-	Recorded    bool   `json:"recorded"` // the ledger says that it opens the instance for that user
+	// accepted, refused, "publickey not offered", "open without any key", "could not ask"
+	Answer   string `json:"answer"`
+	Detail   string `json:"detail,omitempty"`
+	Recorded bool   `json:"recorded"` // the ledger says that it opens the instance for that user
 }
 
 // UserMethods is by which methods a server would let a user log in.
@@ -83,9 +84,10 @@ type UserMethods struct {
 
 // SurveyRequest asks for a survey of one instance. Nothing chosen means inside.
 type SurveyRequest struct {
-	Inside  bool     `json:"inside,omitempty"`
-	Outside bool     `json:"outside,omitempty"`
-	Keys    []string `json:"keys,omitempty"` // names of recorded keys to ask about, instead of all that are recorded for it
+	Inside  bool `json:"inside,omitempty"`
+	Outside bool `json:"outside,omitempty"`
+	// names of recorded keys to ask about, instead of all that are recorded for it
+	Keys []string `json:"keys,omitempty"`
 }
 
 // SurveyMany asks for a survey of many instances, as work.

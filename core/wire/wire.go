@@ -57,7 +57,8 @@ type Key struct {
 	ShownBy        string     `json:"shown_by,omitempty"`
 	EvidenceAt     *time.Time `json:"evidence_at,omitempty"` // of the last positive observation of any access
 
-	State       string     `json:"state"`                  // "in use", "lost" (nobody has the private half), "exposed" (somebody else may have it)
+	// "in use", "lost" (nobody has the private half), "exposed" (somebody else may have it)
+	State       string     `json:"state"`
 	StateAt     *time.Time `json:"state_at,omitempty"`     // of lost and exposed
 	StateBy     string     `json:"state_by,omitempty"`     // operator
 	StateReason string     `json:"state_reason,omitempty"` // in words
@@ -170,9 +171,10 @@ type Instance struct {
 	Adopted   bool              `json:"adopted,omitempty"` // it was there before us: no cloud of ours is behind it
 	Work      int64             `json:"work,omitempty"`    // the last piece of work on it
 	Addresses []Address         `json:"addresses,omitempty"`
-	KeysFiles []string          `json:"keys_files,omitempty"` // that its server reads for the login user, if not the default ones
-	Privilege string            `json:"privilege,omitempty"`  // what its login user may do, as far as anybody saw
-	Via       *Hop              `json:"via,omitempty"`        // the jump host that it is reached through
+	// that its server reads for the login user, if not the default ones
+	KeysFiles []string `json:"keys_files,omitempty"`
+	Privilege string   `json:"privilege,omitempty"` // what its login user may do, as far as anybody saw
+	Via       *Hop     `json:"via,omitempty"`       // the jump host that it is reached through
 
 	ProbeAllowed bool       `json:"probe_allowed"`         // the service may ask it from outside by itself
 	VanishedAt   *time.Time `json:"vanished_at,omitempty"` // since when the cloud knows it no more

@@ -4,18 +4,19 @@ import "time"
 
 // Work is a durable piece of change. Steps come with a single one, not in lists.
 type Work struct {
-	ID          int64          `json:"id"`
-	Kind        string         `json:"kind"` // launch, adopt, stop, start, remove ...
-	Title       string         `json:"title"`
-	Waves       bool           `json:"waves,omitempty"`    // it takes many instances, in waves
-	Restores    bool           `json:"restores,omitempty"` // it is a way back into one instance, and has a report
-	Instance    string         `json:"instance,omitempty"`
-	Parent      int64          `json:"parent,omitempty"`
-	State       string         `json:"state"` // queued, running, waiting, done, failed, cancelled, stuck
-	GoingBack   bool           `json:"going_back"`
-	Step        int            `json:"step"` // how many steps are done, or are left to be undone
-	StepCount   int            `json:"step_count"`
-	StepName    string         `json:"step_name,omitempty"` // the step at hand; none before the first and after the last
+	ID        int64  `json:"id"`
+	Kind      string `json:"kind"` // launch, adopt, stop, start, remove ...
+	Title     string `json:"title"`
+	Waves     bool   `json:"waves,omitempty"`    // it takes many instances, in waves
+	Restores  bool   `json:"restores,omitempty"` // it is a way back into one instance, and has a report
+	Instance  string `json:"instance,omitempty"`
+	Parent    int64  `json:"parent,omitempty"`
+	State     string `json:"state"` // queued, running, waiting, done, failed, cancelled, stuck
+	GoingBack bool   `json:"going_back"`
+	Step      int    `json:"step"` // how many steps are done, or are left to be undone
+	StepCount int    `json:"step_count"`
+	// the step at hand; none before the first and after the last
+	StepName    string         `json:"step_name,omitempty"`
 	StepTitle   string         `json:"step_title,omitempty"`
 	Steps       []WorkStep     `json:"steps,omitempty"`
 	Attempt     int            `json:"attempt"`

@@ -81,17 +81,28 @@ func (w *Service) rotateKind() *work.Kind {
 	return &work.Kind{
 		Name: "rotate", Action: "access.rotate", Changing: true,
 		Steps: []work.Step{
-			{Name: "contain", Title: "containing the exposed key", Do: rotateSteps.Do((*rotateJob).contain), Undo: rotateSteps.Do((*rotateJob).uncontain), Skip: rotateSteps.Skip((*rotateJob).notContained), Effects: []string{"edit"}, UndoEffects: []string{"put-back"}, BackLater: true},
-			{Name: "add", Title: "reading what is there, and adding the new key", Do: rotateSteps.Do((*rotateJob).add), Undo: rotateSteps.Do((*rotateJob).addBack), Effects: []string{"append"}, UndoEffects: []string{"take-out"}, BackLater: true},
-			{Name: "accept", Title: "asking the server whether it takes the new key, and the others still", Do: rotateSteps.Do((*rotateJob).accepted)},
-			{Name: "proof", Title: "waiting for the new key's private half to be shown", Do: rotateSteps.Do((*rotateJob).proof)},
-			{Name: "narrow", Title: "ending the old key", Do: rotateSteps.Do((*rotateJob).narrow), Undo: rotateSteps.Do((*rotateJob).widen), Effects: []string{"edit"}, UndoEffects: []string{"put-back"}},
+			{Name: "contain", Title: "containing the exposed key", Do: rotateSteps.Do((*rotateJob).contain),
+				Undo: rotateSteps.Do((*rotateJob).uncontain), Skip: rotateSteps.Skip((*rotateJob).notContained),
+				Effects: []string{"edit"}, UndoEffects: []string{"put-back"}, BackLater: true},
+			{Name: "add", Title: "reading what is there, and adding the new key",
+				Do: rotateSteps.Do((*rotateJob).add), Undo: rotateSteps.Do((*rotateJob).addBack),
+				Effects: []string{"append"}, UndoEffects: []string{"take-out"}, BackLater: true},
+			{Name: "accept", Title: "asking the server whether it takes the new key, and the others still",
+				Do: rotateSteps.Do((*rotateJob).accepted)},
+			{Name: "proof", Title: "waiting for the new key's private half to be shown",
+				Do: rotateSteps.Do((*rotateJob).proof)},
+			{Name: "narrow", Title: "ending the old key", Do: rotateSteps.Do((*rotateJob).narrow),
+				Undo: rotateSteps.Do((*rotateJob).widen), Effects: []string{"edit"}, UndoEffects: []string{"put-back"}},
 			{Name: "check", Title: "asking the server again", Do: rotateSteps.Do((*rotateJob).check), Settles: true},
 			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: rotateSteps.Do((*rotateJob).settle)},
-			{Name: "grace", Title: "waiting for the end of the grace time", Do: rotateSteps.Do((*rotateJob).grace), Skip: rotateSteps.Skip((*rotateJob).noGrace)},
-			{Name: "withdraw", Title: "withdrawing the old key", Do: rotateSteps.Do((*rotateJob).withdraw), Skip: rotateSteps.Skip((*rotateJob).noGrace), Effects: []string{"edit"}, NoReturn: true},
-			{Name: "last", Title: "asking the server a last time", Do: rotateSteps.Do((*rotateJob).last), NoReturn: true},
-			{Name: "record", Title: "recording what opens it now", Do: rotateSteps.Do((*rotateJob).record), NoReturn: true},
+			{Name: "grace", Title: "waiting for the end of the grace time", Do: rotateSteps.Do((*rotateJob).grace),
+				Skip: rotateSteps.Skip((*rotateJob).noGrace)},
+			{Name: "withdraw", Title: "withdrawing the old key", Do: rotateSteps.Do((*rotateJob).withdraw),
+				Skip: rotateSteps.Skip((*rotateJob).noGrace), Effects: []string{"edit"}, NoReturn: true},
+			{Name: "last", Title: "asking the server a last time", Do: rotateSteps.Do((*rotateJob).last),
+				NoReturn: true},
+			{Name: "record", Title: "recording what opens it now", Do: rotateSteps.Do((*rotateJob).record),
+				NoReturn: true},
 		},
 		End: rotateSteps.End((*rotateJob).endRotate),
 	}
@@ -101,13 +112,15 @@ func (r *rotateJob) noGrace() bool { return r.In.Grace == 0 }
 
 // PlanRotation says what a rotation would do, and checks that it can be begun.
 // FieldError.
-func (w *Service) PlanRotation(ctx context.Context, i store.Instance, r wire.Rotate) (wire.RotationPlan, rotating, error) {
+func (w *Service) PlanRotation(ctx context.Context, i store.Instance, r wire.Rotate) (wire.RotationPlan,
+	rotating, error) {
 	return w.RotationPlan(ctx, i, r, 0, 0)
 }
 
 // RotationPlan is PlanRotation of keys that were chosen before: by their IDs, as
 // their names may be others' now. 0 goes by the name.
-func (w *Service) RotationPlan(ctx context.Context, i store.Instance, r wire.Rotate, oldID, newID int64) (wire.RotationPlan, rotating, error) {
+func (w *Service) RotationPlan(ctx context.Context, i store.Instance, r wire.Rotate, oldID,
+	newID int64) (wire.RotationPlan, rotating, error) {
 	p := wire.RotationPlan{Instance: i.Name, LoginUser: i.LoginUser, Keys: []wire.KeyBefore{}, Notes: []string{}}
 	in := rotating{Grace: 24 * time.Hour}
 	wrong := func(field, format string, a ...any) (wire.RotationPlan, rotating, error) {
@@ -146,7 +159,10 @@ func (w *Service) RotationPlan(ctx context.Context, i store.Instance, r wire.Rot
 	if err := w.Placeable(ctx, i, k); err != nil {
 		return p, in, err
 	}
-	if n := slices.IndexFunc(rows, func(a store.Access) bool { return oldID != 0 && a.KeyID == oldID && a.LoginUser == i.LoginUser }); n >= 0 {
+	if n := slices.IndexFunc(rows, func(a store.Access) bool {
+		return oldID != 0 && a.KeyID == oldID &&
+			a.LoginUser == i.LoginUser
+	}); n >= 0 {
 		r.Old = rows[n].Key
 	} else if oldID != 0 {
 		return wrong("old", "%s is not recorded to open %s any more", r.Old, i.Name)
@@ -156,7 +172,8 @@ func (w *Service) RotationPlan(ctx context.Context, i store.Instance, r wire.Rot
 		return p, in, err
 	}
 	if at, err := w.Store.KeyWork(ctx, i.ID, old.KeyID, k.ID); err == nil {
-		return wrong("old", "work %d is at hand with one of these keys on %s: %s; \"plumlatch work show %d\" tells how far it is", at.ID, i.Name, at.Title, at.ID)
+		return wrong("old", "work %d is at hand with one of these keys on %s: %s; \"plumlatch work show %d\" tells "+
+			"how far it is", at.ID, i.Name, at.Title, at.ID)
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return p, in, err
 	}
@@ -194,7 +211,9 @@ func (w *Service) Placeable(ctx context.Context, i store.Instance, k store.Key) 
 		return err
 	}
 	if !policy.Places(k.Kind) {
-		return door.FieldError{Field: "new", Problem: fmt.Sprintf("key %s is %s, and the policy puts other kinds on instances (keys.kinds)", k.Name, k.Kind), Choices: policy.Keys.Kinds}
+		return door.FieldError{Field: "new",
+			Problem: fmt.Sprintf("key %s is %s, and the policy puts other kinds on instances (keys.kinds)", k.Name,
+				k.Kind), Choices: policy.Keys.Kinds}
 	}
 	if i.Adopted {
 		return nil
@@ -205,7 +224,9 @@ func (w *Service) Placeable(ctx context.Context, i store.Instance, k store.Key) 
 	}
 	for _, m := range images {
 		if t := k.Public().Type(); m.Name == i.Image && !slices.Contains(m.KeyTypes, t) {
-			return door.FieldError{Field: "new", Problem: fmt.Sprintf("key %s is %s, which image %s does not take", k.Name, t, m.Name), Choices: m.KeyTypes}
+			return door.FieldError{Field: "new",
+				Problem: fmt.Sprintf("key %s is %s, which image %s does not take", k.Name, t, m.Name),
+				Choices: m.KeyTypes}
 		}
 	}
 	return nil
@@ -237,7 +258,8 @@ func chooseOld(i store.Instance, rows []store.Access, name string, new store.Key
 		}
 		if strings.EqualFold(a.Key, name) {
 			if a.KeyID == new.ID {
-				return a, door.FieldError{Field: "new", Problem: "the new key is the old one: there is nothing to rotate"}
+				return a, door.FieldError{Field: "new",
+					Problem: "the new key is the old one: there is nothing to rotate"}
 			}
 			return a, nil
 		}
@@ -245,11 +267,15 @@ func chooseOld(i store.Instance, rows []store.Access, name string, new store.Key
 	}
 	switch {
 	case name != "":
-		return store.Access{}, door.FieldError{Field: "old", Problem: fmt.Sprintf("%s is not recorded to open %s as %s", plaintext.Line(plaintext.Cut(name, 100)), i.Name, i.LoginUser), Choices: choices}
+		return store.Access{}, door.FieldError{Field: "old",
+			Problem: fmt.Sprintf("%s is not recorded to open %s as %s", plaintext.Line(plaintext.Cut(name, 100)),
+				i.Name, i.LoginUser), Choices: choices}
 	case len(all) == 0:
-		return store.Access{}, door.FieldError{Field: "old", Problem: fmt.Sprintf("no other key is recorded to open %s as %s", i.Name, i.LoginUser)}
+		return store.Access{}, door.FieldError{Field: "old",
+			Problem: fmt.Sprintf("no other key is recorded to open %s as %s", i.Name, i.LoginUser)}
 	case len(all) > 1:
-		return store.Access{}, door.FieldError{Field: "old", Problem: fmt.Sprintf("several keys open %s: say which one is to be replaced", i.Name), Choices: choices}
+		return store.Access{}, door.FieldError{Field: "old",
+			Problem: fmt.Sprintf("several keys open %s: say which one is to be replaced", i.Name), Choices: choices}
 	}
 	return all[0], nil
 }
@@ -284,12 +310,14 @@ func (w *Service) planWords(p *wire.RotationPlan, in rotating, rows []store.Acce
 		p.Notes = append(p.Notes, fmt.Sprintf("the private half of %s was never shown to exist; the work waits for that", k.Name))
 	}
 	if old.HolderSort != "" && k.HolderSort != "" && !strings.EqualFold(old.Holder, k.Holder) {
-		p.Notes = append(p.Notes, fmt.Sprintf("%s is %s's, and %s is %s's: the door changes hands", old.Key, old.Holder, k.Name, k.Holder))
+		p.Notes = append(p.Notes, fmt.Sprintf("%s is %s's, and %s is %s's: the door changes hands", old.Key,
+			old.Holder, k.Name, k.Holder))
 	}
 }
 
 // Rotate begins a rotation. FieldError, store.ErrInProgress, store.ErrReused.
-func (w *Service) Rotate(ctx context.Context, by store.Actor, once store.Once, i store.Instance, r wire.Rotate) (store.Work, error) {
+func (w *Service) Rotate(ctx context.Context, by store.Actor, once store.Once, i store.Instance,
+	r wire.Rotate) (store.Work, error) {
 	if work, again, err := w.WorkDone(ctx, once); again || err != nil {
 		return work, err
 	}
@@ -301,7 +329,8 @@ func (w *Service) Rotate(ctx context.Context, by store.Actor, once store.Once, i
 	if in.Grace > 0 {
 		intent += ", which is accepted for another " + door.SpanWords(in.Grace)
 	}
-	return w.BeginOf(ctx, by, once, i, w.Begun(w.Named("rotate"), fmt.Sprintf("rotate %s to %s on %s", p.Old, p.New, i.Name), door.Token(26), i, intent, in))
+	return w.BeginOf(ctx, by, once, i, w.Begun(w.Named("rotate"),
+		fmt.Sprintf("rotate %s to %s on %s", p.Old, p.New, i.Name), door.Token(26), i, intent, in))
 }
 
 // ReportNewLogin keeps what a client says of a login with the new key. It counts
@@ -318,9 +347,11 @@ func (w *Service) ReportNewLogin(ctx context.Context, by store.Actor, work store
 	if k.ID != in.NewID {
 		return door.FieldError{Field: "fingerprint", Problem: "this is not the new key of the work"}
 	}
-	add, text := map[string]any{"login": true, "login_from": by.Address}, "a login with the new key, from "+by.Address+", was let in; the key has signed for it"
+	add, text := map[string]any{"login": true, "login_from": by.Address}, "a login with the new key, from "+
+		by.Address+", was let in; the key has signed for it"
 	if !signed {
-		add, text = map[string]any{}, by.Operator+" says that a login with the new key, from "+by.Address+", was let in; that is a word, and counts for nothing"
+		add, text = map[string]any{}, by.Operator+" says that a login with the new key, from "+by.Address+
+			", was let in; that is a word, and counts for nothing"
 	}
 	err := w.Store.Tell(ctx, work.ID, add, text)
 	w.Look()
@@ -348,14 +379,16 @@ func (w *Service) Rotating(ctx context.Context, work store.Work) (*wire.Rotating
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return nil, err
 	}
-	return &wire.Rotating{NewKey: name, Options: d.Options, Notes: d.Notes, Ends: d.Ends, Enforced: d.Enforced, Why: d.Why, Login: d.NeedsLogin, Stays: d.Stays}, nil
+	return &wire.Rotating{NewKey: name, Options: d.Options, Notes: d.Notes, Ends: d.Ends, Enforced: d.Enforced,
+		Why: d.Why, Login: d.NeedsLogin, Stays: d.Stays}, nil
 }
 
 func (r *rotateJob) endRotate(state store.WorkState) (store.WorkEnd, error) {
 	if state != store.Done {
 		now := fmt.Sprintf("the files are as they were, %s opens %s as before", r.In.Old, r.Instance.Name)
 		if r.D.Stays != "" {
-			now = fmt.Sprintf("both %s and %s open %s now. The line of %s stays; taking it out was refused: %s. plumlatch access remove %s -key %s takes it out once another way in is shown",
+			now = fmt.Sprintf("both %s and %s open %s now. The line of %s stays; taking it out was refused: %s. "+
+				"plumlatch access remove %s -key %s takes it out once another way in is shown",
 				r.In.Old, r.In.New, r.Instance.Name, r.In.New, r.D.Stays, r.Instance.Name, r.In.New)
 		}
 		if r.D.Stays != "" && state == store.Stuck { // that is so, whatever else could not be taken back

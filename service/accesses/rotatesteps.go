@@ -43,7 +43,8 @@ func (r *rotateJob) contain() error {
 			return err
 		}
 	}
-	err = r.Take(door.Taking{Key: old, Was: r.In.Was}, "edit", func([]door.KeysFile) error { r.D.Contained = true; return r.Keep() },
+	err = r.Take(door.Taking{Key: old, Was: r.In.Was}, "edit",
+		func([]door.KeysFile) error { r.D.Contained = true; return r.Keep() },
 		func(_ string, doc *authkeys.Document) error {
 			_, err := doc.Narrow(old.Blob, r.In.contained())
 			return err
@@ -126,7 +127,9 @@ func (r *rotateJob) add() error {
 	}
 	if r.D.File == "" {
 		if len(oldLines) == 0 {
-			return door.Failf("%s does not stand in any file that the server reads for %s: there is nothing to rotate; \"plumlatch survey %s\" shows what stands there", r.In.Old, r.Instance.LoginUser, r.Instance.Name)
+			return door.Failf("%s does not stand in any file that the server reads for %s: there is nothing to "+
+				"rotate; \"plumlatch survey %s\" shows what stands there", r.In.Old,
+				r.Instance.LoginUser, r.Instance.Name)
 		}
 		carried, err := rotation.Carry(oldLines, strings.HasPrefix(fresh.Public().Type(), "sk-"))
 		if err != nil {
@@ -195,7 +198,8 @@ func (r *rotateJob) accepted() error {
 		if err := r.Keep(); err != nil {
 			return err
 		}
-		if err := r.Say("the new line's from= leaves the service out, so a login from the engineer's machine has to show that it works"); err != nil {
+		if err := r.Say("the new line's from= leaves the service out, so a login from the engineer's machine has " +
+			"to show that it works"); err != nil {
 			return err
 		}
 	}
@@ -242,7 +246,8 @@ func (r *rotateJob) takingOld() (door.Taking, error) {
 		return door.Taking{}, err
 	}
 	_, within, err := r.Store.ShownSince(r.Ctx, r.In.NewID, cmp.Or(r.In.ProofOf, r.Work.ID))
-	return door.Taking{Key: old, Was: r.In.Was, Rely: r.D.NewAccess, Shown: within, Away: r.D.NeedsLogin && r.In.Login}, err
+	return door.Taking{Key: old, Was: r.In.Was, Rely: r.D.NewAccess, Shown: within, Away: r.D.NeedsLogin &&
+		r.In.Login}, err
 }
 
 // narrow ends the old key: at the end of the grace time, by the server
@@ -267,12 +272,15 @@ func (r *rotateJob) narrow() error {
 		}
 	}
 	if r.In.Grace > 0 {
-		if err := r.Store.GiveEnd(r.Ctx, store.Terms{AccessID: r.D.OldAccess, UntilAt: r.D.Ends, Reason: "replaced by " + r.In.New, Enforced: r.D.Enforced, Expiry: r.D.Expiry, Operator: r.Work.Operator, WorkID: r.Work.ID}); err != nil {
+		if err := r.Store.GiveEnd(r.Ctx,
+			store.Terms{AccessID: r.D.OldAccess, UntilAt: r.D.Ends, Reason: "replaced by " + r.In.New,
+				Enforced: r.D.Enforced, Expiry: r.D.Expiry, Operator: r.Work.Operator, WorkID: r.Work.ID}); err != nil {
 			return err
 		}
 	}
 	if r.In.Grace > 0 && !r.D.Enforced {
-		return r.Say("its sshd cannot end %s by itself (%s): the line stays as it is, and is withdrawn at the end of the grace time", r.In.Old, r.D.Why)
+		return r.Say("its sshd cannot end %s by itself (%s): the line stays as it is, and is withdrawn at the end "+
+			"of the grace time", r.In.Old, r.D.Why)
 	}
 	t, err := r.takingOld()
 	if err != nil {
@@ -295,7 +303,8 @@ func (r *rotateJob) settle() error {
 
 // widen puts the old key's lines back as they were.
 func (r *rotateJob) widen() error {
-	if err := errors.Join(r.Store.EndPermitsOf(r.Ctx, r.Work.ID), r.Store.TakeEnd(r.Ctx, r.D.OldAccess, r.Work.ID)); err != nil || r.InstanceGone() {
+	if err := errors.Join(r.Store.EndPermitsOf(r.Ctx, r.Work.ID),
+		r.Store.TakeEnd(r.Ctx, r.D.OldAccess, r.Work.ID)); err != nil || r.InstanceGone() {
 		return err
 	}
 	if r.D.Narrowed {
@@ -329,7 +338,8 @@ func (r *rotateJob) check() error {
 	}
 	switch a := answers[r.D.OldAccess]; {
 	case r.In.Grace == 0 && a == reach.Accepted:
-		return door.Failf("the server still takes %s, though it is in no file that it is known to read: it stands somewhere else", r.In.Old)
+		return door.Failf("the server still takes %s, though it is in no file that it is known to read: it stands "+
+			"somewhere else", r.In.Old)
 	case r.In.Grace > 0 && a == reach.Refused && r.D.From == "" && !r.D.Forced:
 		return door.Failf("the server refuses %s before its end", r.In.Old)
 	}
@@ -361,7 +371,8 @@ func (r *rotateJob) grace() error {
 			wake = left - door.LastMoments + time.Second
 		}
 	}
-	return r.Wait(wire.WaitsGrace, fmt.Sprintf("the end of the grace time, %s; then %s is withdrawn", r.D.Ends.Format("2006-01-02 15:04 UTC"), r.In.Old), wake, left+time.Hour)
+	return r.Wait(wire.WaitsGrace, fmt.Sprintf("the end of the grace time, %s; then %s is withdrawn",
+		r.D.Ends.Format("2006-01-02 15:04 UTC"), r.In.Old), wake, left+time.Hour)
 }
 
 // endAllowed asks the guard whether the old key may still end when its grace time does, by the
@@ -428,9 +439,11 @@ func (r *rotateJob) last() error {
 	}
 	switch {
 	case answers[r.D.OldAccess] == reach.Accepted:
-		r.D.Trouble = fmt.Sprintf("the server still takes %s, though it is in no file that it is known to read", r.In.Old)
+		r.D.Trouble = fmt.Sprintf("the server still takes %s, though it is in no file that it is known to read",
+			r.In.Old)
 	case answers[r.D.NewAccess] != reach.Accepted && !r.D.NeedsLogin:
-		r.D.Trouble = fmt.Sprintf("%s is withdrawn, and the server does not take %s now: somebody else changed it", r.In.Old, r.In.New)
+		r.D.Trouble = fmt.Sprintf("%s is withdrawn, and the server does not take %s now: somebody else changed it",
+			r.In.Old, r.In.New)
 	}
 	return r.Keep()
 }

@@ -31,7 +31,8 @@ func Networks(field string, all []string) ([]string, error) {
 			p, err = netip.PrefixFrom(a, a.BitLen()), nil
 		}
 		if err != nil || p != p.Masked() {
-			return nil, door.FieldError{Field: field, Problem: "give addresses, or networks without host bits such as 192.0.2.0/24"}
+			return nil, door.FieldError{Field: field,
+				Problem: "give addresses, or networks without host bits such as 192.0.2.0/24"}
 		}
 		out = append(out, p.String())
 	}
@@ -45,8 +46,11 @@ func (w *Service) mayShare(ctx context.Context, by store.Actor, i store.Instance
 		return err
 	}
 	who, tag := policy.MayShare(i.Tags)
-	if who != nil && !slices.ContainsFunc(who, func(n string) bool { return names.Fold(n) == names.Fold(by.Operator) }) {
-		return door.FieldError{Field: "instance", Problem: fmt.Sprintf("the policy lets only %s share access to %s, which has the tag %s (access.who)", strings.Join(who, ", "), i.Name, tag)}
+	if who != nil && !slices.ContainsFunc(who,
+		func(n string) bool { return names.Fold(n) == names.Fold(by.Operator) }) {
+		return door.FieldError{Field: "instance",
+			Problem: fmt.Sprintf("the policy lets only %s share access to %s, which has the tag %s (access.who)",
+				strings.Join(who, ", "), i.Name, tag)}
 	}
 	return nil
 }
@@ -97,13 +101,21 @@ func (w *Service) accessAddKind() *work.Kind {
 	return &work.Kind{
 		Name: "access-add", Action: "access.add", Changing: true,
 		Steps: []work.Step{
-			{Name: "add", Title: "reading what is there, and adding the key", Do: shareSteps.Do((*shareJob).add), Undo: shareSteps.Do((*shareJob).addBack), Effects: []string{"append"}, UndoEffects: []string{"take-out"}, BackLater: true},
-			{Name: "accept", Title: "asking the server whether it takes the key", Do: shareSteps.Do((*shareJob).accepted), Settles: true},
-			{Name: "end", Title: "waiting for the end of the access", Do: shareSteps.Do((*shareJob).end), Skip: shareSteps.Skip((*shareJob).noEnd)},
-			{Name: "withdraw", Title: "withdrawing the key", Do: shareSteps.Do((*shareJob).withdraw), Skip: shareSteps.Skip((*shareJob).noEnd), Effects: []string{"edit"}, NoReturn: true},
-			{Name: "check", Title: "asking the server again", Do: shareSteps.Do((*shareJob).check), Skip: shareSteps.Skip((*shareJob).noEnd), NoReturn: true},
-			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: shareSteps.Do((*shareJob).settle), Skip: shareSteps.Skip((*shareJob).noEnd), NoReturn: true},
-			{Name: "record", Title: "recording what opens it now", Do: shareSteps.Do((*shareJob).record), Skip: shareSteps.Skip((*shareJob).noEnd), NoReturn: true},
+			{Name: "add", Title: "reading what is there, and adding the key", Do: shareSteps.Do((*shareJob).add),
+				Undo: shareSteps.Do((*shareJob).addBack), Effects: []string{"append"},
+				UndoEffects: []string{"take-out"}, BackLater: true},
+			{Name: "accept", Title: "asking the server whether it takes the key",
+				Do: shareSteps.Do((*shareJob).accepted), Settles: true},
+			{Name: "end", Title: "waiting for the end of the access", Do: shareSteps.Do((*shareJob).end),
+				Skip: shareSteps.Skip((*shareJob).noEnd)},
+			{Name: "withdraw", Title: "withdrawing the key", Do: shareSteps.Do((*shareJob).withdraw),
+				Skip: shareSteps.Skip((*shareJob).noEnd), Effects: []string{"edit"}, NoReturn: true},
+			{Name: "check", Title: "asking the server again", Do: shareSteps.Do((*shareJob).check),
+				Skip: shareSteps.Skip((*shareJob).noEnd), NoReturn: true},
+			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: shareSteps.Do((*shareJob).settle),
+				Skip: shareSteps.Skip((*shareJob).noEnd), NoReturn: true},
+			{Name: "record", Title: "recording what opens it now", Do: shareSteps.Do((*shareJob).record),
+				Skip: shareSteps.Skip((*shareJob).noEnd), NoReturn: true},
 		},
 		End: shareSteps.End(func(r *shareJob, state store.WorkState) (store.WorkEnd, error) {
 			var err error
@@ -113,7 +125,10 @@ func (w *Service) accessAddKind() *work.Kind {
 				if state == store.Stuck { // that is so, whatever else could not be taken back
 					state = store.WentBack
 				}
-				text = r.TookBack(state, fmt.Sprintf("the line of %s stays on %s; taking it out was refused: %s. plumlatch access remove %s -key %s takes it out once another way in is shown", r.In.Key, r.Instance.Name, r.D.Stays, r.Instance.Name, r.In.Key))
+				text = r.TookBack(state,
+					fmt.Sprintf("the line of %s stays on %s; taking it out was refused: %s. plumlatch access "+
+						"remove %s -key %s takes it out once another way in is shown", r.In.Key, r.Instance.Name,
+						r.D.Stays, r.Instance.Name, r.In.Key))
 			case state != store.Done:
 				text = r.TookBack(state, "the files are as they were")
 			case r.D.Trouble != "":
@@ -121,7 +136,8 @@ func (w *Service) accessAddKind() *work.Kind {
 			case r.In.Until != nil && !r.D.Gone:
 				text = fmt.Sprintf("%s was withdrawn from %s before the end of its access", r.In.Key, r.Instance.Name)
 			case r.D.Gone:
-				text = fmt.Sprintf("the access of %s to %s has come to its end, and is withdrawn", r.In.Key, r.Instance.Name)
+				text = fmt.Sprintf("the access of %s to %s has come to its end, and is withdrawn",
+					r.In.Key, r.Instance.Name)
 			}
 			return store.WorkEnd{Outcome: text}, err
 		}),
@@ -132,11 +148,16 @@ func (w *Service) accessRemoveKind() *work.Kind {
 	return &work.Kind{
 		Name: "access-remove", Action: "access.remove", Changing: true,
 		Steps: []work.Step{
-			{Name: "ask", Title: "asking the server which other keys it takes", Do: shareSteps.Do((*shareJob).removeAsk), BackLater: true},
-			{Name: "take", Title: "withdrawing the key", Do: shareSteps.Do((*shareJob).removeTake), Undo: shareSteps.Do((*shareJob).removeBack), Effects: []string{"edit"}, UndoEffects: []string{"put-back"}},
-			{Name: "check", Title: "asking the server again", Do: shareSteps.Do((*shareJob).removeCheck), Settles: true},
+			{Name: "ask", Title: "asking the server which other keys it takes",
+				Do: shareSteps.Do((*shareJob).removeAsk), BackLater: true},
+			{Name: "take", Title: "withdrawing the key", Do: shareSteps.Do((*shareJob).removeTake),
+				Undo: shareSteps.Do((*shareJob).removeBack), Effects: []string{"edit"},
+				UndoEffects: []string{"put-back"}},
+			{Name: "check", Title: "asking the server again", Do: shareSteps.Do((*shareJob).removeCheck),
+				Settles: true},
 			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: shareSteps.Do((*shareJob).settle)},
-			{Name: "record", Title: "recording what opens it now", Do: shareSteps.Do((*shareJob).record), NoReturn: true},
+			{Name: "record", Title: "recording what opens it now", Do: shareSteps.Do((*shareJob).record),
+				NoReturn: true},
 		},
 		End: shareSteps.End(func(r *shareJob, state store.WorkState) (store.WorkEnd, error) {
 			var err error
@@ -155,14 +176,17 @@ func (w *Service) accessExtendKind() *work.Kind {
 	return &work.Kind{
 		Name: "access-extend", Action: "access.extend", Changing: true,
 		Steps: []work.Step{
-			{Name: "edit", Title: "giving its line another end", Do: shareSteps.Do((*shareJob).extendEdit), Effects: []string{"edit"}, NoReturn: true},
-			{Name: "accept", Title: "asking the server whether it takes the key", Do: shareSteps.Do((*shareJob).accepted), NoReturn: true},
+			{Name: "edit", Title: "giving its line another end", Do: shareSteps.Do((*shareJob).extendEdit),
+				Effects: []string{"edit"}, NoReturn: true},
+			{Name: "accept", Title: "asking the server whether it takes the key",
+				Do: shareSteps.Do((*shareJob).accepted), NoReturn: true},
 		},
 		End: shareSteps.End(func(r *shareJob, state store.WorkState) (store.WorkEnd, error) {
 			var err error
 			text := r.Work.Trouble
 			if state == store.Done && r.In.Until != nil {
-				text = fmt.Sprintf("%s opens %s until %s", r.In.Key, r.Instance.Name, r.In.Until.Format("2006-01-02 15:04 UTC"))
+				text = fmt.Sprintf("%s opens %s until %s", r.In.Key, r.Instance.Name,
+					r.In.Until.Format("2006-01-02 15:04 UTC"))
 			}
 			return store.WorkEnd{Outcome: text}, err
 		}),
@@ -202,7 +226,9 @@ func (w *Service) CheckTerms(ctx context.Context, r wire.AccessAdd) (in sharing,
 func (w *Service) checkUntil(ctx context.Context, until *time.Time, longest time.Duration) (*time.Time, error) {
 	if until == nil {
 		if longest > 0 {
-			return nil, door.FieldError{Field: "until", Problem: fmt.Sprintf("the policy shares access for at most %s (access.longest): give an end", door.SpanWords(longest))}
+			return nil, door.FieldError{Field: "until",
+				Problem: fmt.Sprintf("the policy shares access for at most %s (access.longest): give an end",
+					door.SpanWords(longest))}
 		}
 		return nil, nil
 	}
@@ -217,7 +243,8 @@ func (w *Service) checkUntil(ctx context.Context, until *time.Time, longest time
 	case left > door.LongestGrace:
 		return nil, door.FieldError{Field: "until", Problem: "an end is at most a year away"}
 	case longest > 0 && left > longest:
-		return nil, door.FieldError{Field: "until", Problem: fmt.Sprintf("the policy shares access for at most %s (access.longest)", door.SpanWords(longest))}
+		return nil, door.FieldError{Field: "until",
+			Problem: fmt.Sprintf("the policy shares access for at most %s (access.longest)", door.SpanWords(longest))}
 	}
 	return &end, nil
 }
@@ -239,7 +266,9 @@ func (w *Service) accessOfKey(ctx context.Context, i store.Instance, name string
 		}
 		choices = append(choices, a.Key)
 	}
-	return store.Access{}, door.FieldError{Field: "key", Problem: fmt.Sprintf("%s is not recorded to open %s as %s", plaintext.Line(plaintext.Cut(name, 100)), i.Name, i.LoginUser), Choices: choices}
+	return store.Access{}, door.FieldError{Field: "key",
+		Problem: fmt.Sprintf("%s is not recorded to open %s as %s", plaintext.Line(plaintext.Cut(name, 100)), i.Name,
+			i.LoginUser), Choices: choices}
 }
 
 // NotAtHand refuses what other work with the same key is at hand for.
@@ -251,11 +280,13 @@ func (w *Service) NotAtHand(ctx context.Context, i store.Instance, key int64) er
 	if err != nil {
 		return err
 	}
-	return door.FieldError{Field: "key", Problem: fmt.Sprintf("work %d is at hand with this key on %s: %s; \"plumlatch work show %d\" tells how far it is", at.ID, i.Name, at.Title, at.ID)}
+	return door.FieldError{Field: "key",
+		Problem: fmt.Sprintf("work %d is at hand with this key on %s: %s; \"plumlatch work show %d\" tells how far it is", at.ID, i.Name, at.Title, at.ID)}
 }
 
 // AddAccess begins to add a key. FieldError, store.ErrInProgress, store.ErrReused.
-func (w *Service) AddAccess(ctx context.Context, by store.Actor, once store.Once, i store.Instance, r wire.AccessAdd) (store.Work, error) {
+func (w *Service) AddAccess(ctx context.Context, by store.Actor, once store.Once, i store.Instance,
+	r wire.AccessAdd) (store.Work, error) {
 	if work, again, err := w.WorkDone(ctx, once); again || err != nil {
 		return work, err
 	}
@@ -267,7 +298,8 @@ func (w *Service) AddAccess(ctx context.Context, by store.Actor, once store.Once
 }
 
 // PlanAdd makes the work that adds a key, of this ID if it is not 0. FieldError.
-func (w *Service) PlanAdd(ctx context.Context, by store.Actor, i store.Instance, r wire.AccessAdd, keyID int64, back time.Duration) (store.NewWork, error) {
+func (w *Service) PlanAdd(ctx context.Context, by store.Actor, i store.Instance, r wire.AccessAdd, keyID int64,
+	back time.Duration) (store.NewWork, error) {
 	if err := w.EditableInstance(ctx, i); err != nil {
 		return store.NewWork{}, err
 	}
@@ -275,7 +307,9 @@ func (w *Service) PlanAdd(ctx context.Context, by store.Actor, i store.Instance,
 		return store.NewWork{}, err
 	}
 	if r.User != "" && r.User != i.LoginUser {
-		return store.NewWork{}, door.FieldError{Field: "user", Problem: fmt.Sprintf("the steward is confined to the files of %s; those of another user are for somebody with sudo there", i.LoginUser)}
+		return store.NewWork{}, door.FieldError{Field: "user",
+			Problem: fmt.Sprintf("the steward is confined to the files of %s; those of another user are for "+
+				"somebody with sudo there", i.LoginUser)}
 	}
 	in, err := w.CheckTerms(ctx, r)
 	if err != nil {
@@ -303,11 +337,14 @@ func (w *Service) PlanAdd(ctx context.Context, by store.Actor, i store.Instance,
 		return store.NewWork{}, err
 	}
 	if slices.ContainsFunc(rows, func(a store.Access) bool { return a.KeyID == k.ID && a.LoginUser == i.LoginUser }) {
-		return store.NewWork{}, door.FieldError{Field: "key", Problem: fmt.Sprintf("%s is recorded to open %s already; \"plumlatch access extend\" gives it another end, \"plumlatch access remove\" withdraws it", k.Name, i.Name)}
+		return store.NewWork{}, door.FieldError{Field: "key",
+			Problem: fmt.Sprintf("%s is recorded to open %s already; \"plumlatch access extend\" gives it another "+
+				"end, \"plumlatch access remove\" withdraws it", k.Name, i.Name)}
 	}
 	in.NewID, in.Key, in.Back, in.Was = k.ID, k.Name, back, door.MarkOf(k)
 	intent := "let " + k.Name + " open it" + termWords(in)
-	return w.Begun(w.Named("access-add"), fmt.Sprintf("add %s to %s", k.Name, i.Name), door.Token(26), i, intent, in), nil
+	return w.Begun(w.Named("access-add"), fmt.Sprintf("add %s to %s", k.Name, i.Name), door.Token(26), i, intent, in),
+		nil
 }
 
 // termWords writes terms for a sentence.
@@ -329,7 +366,8 @@ func termWords(in sharing) string {
 }
 
 // RemoveAccess begins to withdraw a key. FieldError, store.ErrInProgress, store.ErrReused.
-func (w *Service) RemoveAccess(ctx context.Context, by store.Actor, once store.Once, i store.Instance, r wire.AccessRemove) (store.Work, error) {
+func (w *Service) RemoveAccess(ctx context.Context, by store.Actor, once store.Once, i store.Instance,
+	r wire.AccessRemove) (store.Work, error) {
 	if work, again, err := w.WorkDone(ctx, once); again || err != nil {
 		return work, err
 	}
@@ -341,7 +379,8 @@ func (w *Service) RemoveAccess(ctx context.Context, by store.Actor, once store.O
 }
 
 // PlanRemove makes the work that withdraws a key, of this ID if it is not 0. FieldError.
-func (w *Service) PlanRemove(ctx context.Context, i store.Instance, r wire.AccessRemove, keyID int64, back time.Duration) (store.NewWork, error) {
+func (w *Service) PlanRemove(ctx context.Context, i store.Instance, r wire.AccessRemove, keyID int64,
+	back time.Duration) (store.NewWork, error) {
 	if err := w.EditableInstance(ctx, i); err != nil {
 		return store.NewWork{}, err
 	}
@@ -350,9 +389,11 @@ func (w *Service) PlanRemove(ctx context.Context, i store.Instance, r wire.Acces
 		return store.NewWork{}, err
 	}
 	if r.CutOff < 0 || r.CutOff > 1 {
-		return store.NewWork{}, door.FieldError{Field: "cut_off", Problem: "on one instance, the number of those that nobody gets into any more is 1"}
+		return store.NewWork{}, door.FieldError{Field: "cut_off",
+			Problem: "on one instance, the number of those that nobody gets into any more is 1"}
 	}
-	in := sharing{OldID: a.KeyID, Key: a.Key, Was: rotation.Mark{Holder: a.HolderSort, State: a.OutOfUse()}, Reason: plaintext.Line(plaintext.Cut(r.Reason, 200)), CutOff: r.CutOff, Back: back}
+	in := sharing{OldID: a.KeyID, Key: a.Key, Was: rotation.Mark{Holder: a.HolderSort, State: a.OutOfUse()},
+		Reason: plaintext.Line(plaintext.Cut(r.Reason, 200)), CutOff: r.CutOff, Back: back}
 	intent := "withdraw " + a.Key
 	if in.Reason != "" {
 		intent += ": " + in.Reason
@@ -360,11 +401,13 @@ func (w *Service) PlanRemove(ctx context.Context, i store.Instance, r wire.Acces
 	if in.CutOff > 0 {
 		intent += ", though nobody gets into 1 instance any more then"
 	}
-	return w.Begun(w.Named("access-remove"), fmt.Sprintf("withdraw %s from %s", a.Key, i.Name), door.Token(26), i, intent, in), nil
+	return w.Begun(w.Named("access-remove"), fmt.Sprintf("withdraw %s from %s", a.Key, i.Name), door.Token(26),
+		i, intent, in), nil
 }
 
 // ExtendAccess begins to give an access another end. FieldError, store.ErrInProgress.
-func (w *Service) ExtendAccess(ctx context.Context, by store.Actor, once store.Once, i store.Instance, r wire.AccessExtend) (store.Work, error) {
+func (w *Service) ExtendAccess(ctx context.Context, by store.Actor, once store.Once, i store.Instance,
+	r wire.AccessExtend) (store.Work, error) {
 	if work, again, err := w.WorkDone(ctx, once); again || err != nil {
 		return work, err
 	}
@@ -377,13 +420,16 @@ func (w *Service) ExtendAccess(ctx context.Context, by store.Actor, once store.O
 	}
 	terms, err := w.Store.Terms(ctx, a.ID)
 	if errors.Is(err, store.ErrNotFound) || err == nil && terms.UntilAt == nil {
-		return store.Work{}, door.FieldError{Field: "key", Problem: fmt.Sprintf("the access of %s to %s has no end that could be moved", a.Key, i.Name)}
+		return store.Work{}, door.FieldError{Field: "key",
+			Problem: fmt.Sprintf("the access of %s to %s has no end that could be moved", a.Key, i.Name)}
 	}
 	if err != nil {
 		return store.Work{}, err
 	}
 	if at, err := w.Store.WorkByID(ctx, terms.WorkID); err == nil && at.Kind == "rotate" {
-		return store.Work{}, door.FieldError{Field: "key", Problem: fmt.Sprintf("the end of %s there is that of a rotation, work %d: cancel that to keep it", a.Key, at.ID)}
+		return store.Work{}, door.FieldError{Field: "key",
+			Problem: fmt.Sprintf("the end of %s there is that of a rotation, work %d: cancel that to keep it", a.Key,
+				at.ID)}
 	}
 	policy, err := w.Policy(ctx)
 	if err != nil {
@@ -396,5 +442,6 @@ func (w *Service) ExtendAccess(ctx context.Context, by store.Actor, once store.O
 	if in.Until, err = w.checkUntil(ctx, r.Until, time.Duration(policy.Access.Longest)); err != nil {
 		return store.Work{}, err
 	}
-	return w.BeginOf(ctx, by, once, i, w.Begun(w.Named("access-extend"), fmt.Sprintf("extend %s on %s", a.Key, i.Name), door.Token(26), i, "let "+a.Key+" open it"+termWords(in), in))
+	return w.BeginOf(ctx, by, once, i, w.Begun(w.Named("access-extend"),
+		fmt.Sprintf("extend %s on %s", a.Key, i.Name), door.Token(26), i, "let "+a.Key+" open it"+termWords(in), in))
 }

@@ -30,13 +30,17 @@ func (r *shareJob) add() error {
 	if err != nil {
 		return err
 	}
-	stands := slices.ContainsFunc(all, func(f door.KeysFile) bool { return r.D.Line != "" && authkeys.ParseDocument(f.Data).Has(r.D.Line) })
+	stands := slices.ContainsFunc(all, func(f door.KeysFile) bool {
+		return r.D.Line != "" &&
+			authkeys.ParseDocument(f.Data).Has(r.D.Line)
+	})
 	if r.D.File == "" {
 		if len(door.LinesOf(all, fresh.Blob)) > 0 {
 			return door.Failf("%s stands there already, and nobody wrote it down: \"plumlatch access record %s %s\" does", r.In.Key, r.Instance.Name, fresh.Fingerprint)
 		}
 		if len(all) == 0 {
-			return door.Failf("none of the files that the server reads is there: %s", strings.Join(door.FilesOf(r.Instance), ", "))
+			return door.Failf("none of the files that the server reads is there: %s",
+				strings.Join(door.FilesOf(r.Instance), ", "))
 		}
 		r.D.File, r.D.Banner, r.D.From = all[0].Name, reach.Banner(files), r.In.From
 		var options []string
@@ -45,7 +49,8 @@ func (r *shareJob) add() error {
 			if r.D.Skew, err = r.ClockOff(files, r.D.File); err != nil {
 				return err
 			}
-			if r.D.Expiry, err = authkeys.Expiry(authkeys.ParseVersion(r.D.Banner), *r.In.Until, nil, r.D.Skew); err != nil {
+			if r.D.Expiry, err = authkeys.Expiry(authkeys.ParseVersion(r.D.Banner), *r.In.Until, nil,
+				r.D.Skew); err != nil {
 				r.D.Why = door.Words(err)
 			} else {
 				r.D.Enforced = true
@@ -76,7 +81,9 @@ func (r *shareJob) add() error {
 	if err := r.Place(files, fresh, stands); err != nil {
 		return err
 	}
-	return r.Store.SetTerms(r.Ctx, store.Terms{AccessID: r.D.NewAccess, UntilAt: r.In.Until, FromRange: r.In.From, Command: r.In.Only, Reason: r.In.Reason, Enforced: r.D.Enforced, Expiry: r.D.Expiry, Operator: r.Work.Operator, WorkID: r.Work.ID})
+	return r.Store.SetTerms(r.Ctx, store.Terms{AccessID: r.D.NewAccess, UntilAt: r.In.Until, FromRange: r.In.From,
+		Command: r.In.Only, Reason: r.In.Reason, Enforced: r.D.Enforced, Expiry: r.D.Expiry,
+		Operator: r.Work.Operator, WorkID: r.Work.ID})
 }
 
 // addBack takes our line out again, if the guard permits that: it may be the
@@ -102,7 +109,8 @@ func (r *shareJob) accepted() error {
 		return err
 	}
 	if r.D.From != "" && !within(a.ProbeFrom, r.D.From) {
-		return r.Say("its line takes %s from %s only, and the service asked from %s: it was refused, and whether it is taken from there is not seen", r.In.Key, r.D.From, a.ProbeFrom)
+		return r.Say("its line takes %s from %s only, and the service asked from %s: it was refused, and whether "+
+			"it is taken from there is not seen", r.In.Key, r.D.From, a.ProbeFrom)
 	}
 	return door.Failf("the server refuses %s, though its line stands in %s", r.In.Key, r.D.File)
 }
@@ -142,7 +150,8 @@ func (r *shareJob) end() error {
 	if left <= 0 {
 		return nil
 	}
-	return r.Wait(wire.WaitsEnd, fmt.Sprintf("the end of the access, %s; then %s is withdrawn", terms.UntilAt.UTC().Format("2006-01-02 15:04 UTC"), r.In.Key), left+time.Second, door.LongestGrace)
+	return r.Wait(wire.WaitsEnd, fmt.Sprintf("the end of the access, %s; then %s is withdrawn",
+		terms.UntilAt.UTC().Format("2006-01-02 15:04 UTC"), r.In.Key), left+time.Second, door.LongestGrace)
 }
 
 // withdraw takes the key out after the end of its access.
@@ -174,7 +183,8 @@ func (r *shareJob) check() error {
 		return err
 	}
 	if answers[r.D.NewAccess] == reach.Accepted {
-		r.D.Trouble = fmt.Sprintf("the server still takes %s, though it is in no file that it is known to read", r.In.Key)
+		r.D.Trouble = fmt.Sprintf("the server still takes %s, though it is in no file that it is known to read",
+			r.In.Key)
 	}
 	return r.Keep()
 }
@@ -183,7 +193,8 @@ func (r *shareJob) check() error {
 func acceptedOthers(rows []store.Access, user string, not ...int64) []int64 {
 	var out []int64
 	for _, a := range rows {
-		if !a.Steward && a.LoginUser == user && (a.Standing == access.Accepted.String() || a.Standing == access.Proven.String()) && a.Against == "" && !slices.Contains(not, a.KeyID) {
+		if !a.Steward && a.LoginUser == user && (a.Standing == access.Accepted.String() ||
+			a.Standing == access.Proven.String()) && a.Against == "" && !slices.Contains(not, a.KeyID) {
 			out = append(out, a.ID)
 		}
 	}
@@ -277,7 +288,8 @@ func (r *shareJob) removeCheck() error {
 		return err
 	}
 	if answers[r.D.OldAccess] == reach.Accepted {
-		return door.Failf("the server still takes %s, though it is in no file that it is known to read: it stands somewhere else", r.In.Key)
+		return door.Failf("the server still takes %s, though it is in no file that it is known to read: it stands "+
+			"somewhere else", r.In.Key)
 	}
 	return nil
 }
@@ -296,7 +308,10 @@ func (r *shareJob) extendEdit() error {
 	if err != nil {
 		return err
 	}
-	n := slices.IndexFunc(rows, func(a store.Access) bool { return a.KeyID == k.ID && a.LoginUser == r.Instance.LoginUser })
+	n := slices.IndexFunc(rows, func(a store.Access) bool {
+		return a.KeyID == k.ID &&
+			a.LoginUser == r.Instance.LoginUser
+	})
 	if n < 0 {
 		return door.Failf("%s is not recorded to open %s any more", k.Name, r.Instance.Name)
 	}
@@ -328,17 +343,21 @@ func (r *shareJob) extendEdit() error {
 			mine, others = mine+m, others+o
 		}
 		if mine == 0 {
-			return door.Failf("no line of %s on %s bears the end that was given to it here: somebody has changed it, and nothing was changed; \"plumlatch survey %s\" shows what stands there", k.Name, r.Instance.Name, r.Instance.Name)
+			return door.Failf("no line of %s on %s bears the end that was given to it here: somebody has changed "+
+				"it, and nothing was changed; \"plumlatch survey %s\" shows what stands there", k.Name,
+				r.Instance.Name, r.Instance.Name)
 		}
 		if others > 0 {
-			if err := r.Say("%s of %s there has no end of ours, and stays as it is", door.Plural(others, "other line"), k.Name); err != nil {
+			if err := r.Say("%s of %s there has no end of ours, and stays as it is",
+				door.Plural(others, "other line"), k.Name); err != nil {
 				return err
 			}
 		}
-		err := r.Take(door.Taking{Key: k, Was: r.In.Was}, "edit", func([]door.KeysFile) error { return nil }, func(_ string, doc *authkeys.Document) error {
-			_, err := doc.SetExpiry(k.Blob, ours, r.D.Expiry)
-			return err
-		}, nil)
+		err := r.Take(door.Taking{Key: k, Was: r.In.Was}, "edit", func([]door.KeysFile) error { return nil },
+			func(_ string, doc *authkeys.Document) error {
+				_, err := doc.SetExpiry(k.Blob, ours, r.D.Expiry)
+				return err
+			}, nil)
 		if err != nil {
 			if errors.Is(err, door.ErrGuarded) || errors.Is(err, store.ErrLost) {
 				return err

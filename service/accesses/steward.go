@@ -25,12 +25,18 @@ func (w *Service) stewardKind() *work.Kind {
 	return &work.Kind{
 		Name: "steward", Action: "steward.rotate", Changing: true,
 		Steps: []work.Step{
-			{Name: "add", Title: "making the steward's next key, and adding it", Do: stewardSteps.Do((*stewardJob).add), Undo: stewardSteps.Do((*stewardJob).addBack), Effects: []string{"append"}, UndoEffects: []string{"take-out"}},
+			{Name: "add", Title: "making the steward's next key, and adding it",
+				Do: stewardSteps.Do((*stewardJob).add), Undo: stewardSteps.Do((*stewardJob).addBack),
+				Effects: []string{"append"}, UndoEffects: []string{"take-out"}},
 			{Name: "try", Title: "logging in with it", Do: stewardSteps.Do((*stewardJob).try)},
-			{Name: "swap", Title: "putting it in the place of the one before", Do: stewardSteps.Do((*stewardJob).swap), NoReturn: true},
-			{Name: "withdraw", Title: "withdrawing the one before", Do: stewardSteps.Do((*stewardJob).withdraw), Effects: []string{"edit"}, NoReturn: true},
-			{Name: "check", Title: "asking the server about both", Do: stewardSteps.Do((*stewardJob).check), NoReturn: true},
-			{Name: "settle", Title: "looking for what others wrote meanwhile", Do: stewardSteps.Do((*stewardJob).settle), NoReturn: true},
+			{Name: "swap", Title: "putting it in the place of the one before",
+				Do: stewardSteps.Do((*stewardJob).swap), NoReturn: true},
+			{Name: "withdraw", Title: "withdrawing the one before", Do: stewardSteps.Do((*stewardJob).withdraw),
+				Effects: []string{"edit"}, NoReturn: true},
+			{Name: "check", Title: "asking the server about both", Do: stewardSteps.Do((*stewardJob).check),
+				NoReturn: true},
+			{Name: "settle", Title: "looking for what others wrote meanwhile",
+				Do: stewardSteps.Do((*stewardJob).settle), NoReturn: true},
 		},
 		End: stewardSteps.End(func(r *stewardJob, state store.WorkState) (store.WorkEnd, error) {
 			var err error
@@ -78,7 +84,8 @@ func (w *Service) StewardsDue(ctx context.Context) (bool, error) {
 		if err != nil {
 			return false, err
 		}
-		if _, err := w.RotateSteward(ctx, store.Service, store.Once{}, i); err != nil && !errors.Is(err, store.ErrInProgress) {
+		if _, err := w.RotateSteward(ctx, store.Service, store.Once{}, i); err != nil &&
+			!errors.Is(err, store.ErrInProgress) {
 			return false, fmt.Errorf("%s: %w", i.Name, err)
 		}
 	}
@@ -86,7 +93,8 @@ func (w *Service) StewardsDue(ctx context.Context) (bool, error) {
 }
 
 // RotateSteward begins to replace an instance's steward key. FieldError, store.ErrInProgress, store.ErrReused.
-func (w *Service) RotateSteward(ctx context.Context, by store.Actor, once store.Once, i store.Instance) (store.Work, error) {
+func (w *Service) RotateSteward(ctx context.Context, by store.Actor, once store.Once, i store.Instance) (store.Work,
+	error) {
 	if work, again, err := w.WorkDone(ctx, once); again || err != nil {
 		return work, err
 	}
@@ -94,9 +102,12 @@ func (w *Service) RotateSteward(ctx context.Context, by store.Actor, once store.
 		return store.Work{}, err
 	}
 	if i.Via != nil {
-		return store.Work{}, door.FieldError{Field: "instance", Problem: fmt.Sprintf("%s is reached through %s, where the steward's line was placed by hand: forget it, and adopt it anew", i.Name, i.Via.Address)}
+		return store.Work{}, door.FieldError{Field: "instance",
+			Problem: fmt.Sprintf("%s is reached through %s, where the steward's line was placed by hand: forget "+
+				"it, and adopt it anew", i.Name, i.Via.Address)}
 	}
-	return w.BeginOf(ctx, by, once, i, w.Begun(w.Named("steward"), "replace the steward's key on "+i.Name, door.Token(26), i, "replace the steward's key", struct{}{}))
+	return w.BeginOf(ctx, by, once, i, w.Begun(w.Named("steward"), "replace the steward's key on "+i.Name,
+		door.Token(26), i, "replace the steward's key", struct{}{}))
 }
 
 func (r *stewardJob) add() error {
@@ -112,7 +123,8 @@ func (r *stewardJob) add() error {
 		if next.Sealed, err = r.Encrypt(r.Ctx, pair); err != nil {
 			return err
 		}
-		if err = r.Store.KeepNextSteward(r.Ctx, r.Instance.ID, store.NextSteward{Blob: pair.Public.Blob, Sealed: next.Sealed}); err == nil {
+		if err = r.Store.KeepNextSteward(r.Ctx, r.Instance.ID,
+			store.NextSteward{Blob: pair.Public.Blob, Sealed: next.Sealed}); err == nil {
 			next, err = r.Store.NextSteward(r.Ctx, r.Instance.ID)
 		}
 	}
@@ -200,7 +212,8 @@ func (r *stewardJob) addBack() error {
 			if err != nil {
 				return err
 			}
-			if err := r.TakeOwn(next.Blob, "take-out", func(doc *authkeys.Document) error { doc.RemoveAppended(r.D.Line); return nil }); err != nil {
+			if err := r.TakeOwn(next.Blob, "take-out",
+				func(doc *authkeys.Document) error { doc.RemoveAppended(r.D.Line); return nil }); err != nil {
 				return err
 			}
 		}
@@ -266,7 +279,8 @@ func (r *stewardJob) withdraw() error {
 		if len(door.LinesOf(all, now)) == 0 {
 			return door.Failf("the steward's line is not there any more: somebody took it out")
 		}
-		if err := r.TakeOwn(r.D.Before, "edit", func(doc *authkeys.Document) error { doc.Remove(r.D.Before); return nil }); err != nil {
+		if err := r.TakeOwn(r.D.Before, "edit",
+			func(doc *authkeys.Document) error { doc.Remove(r.D.Before); return nil }); err != nil {
 			return err
 		}
 		r.D.Accepted, r.D.Refused, r.D.AskedAt, r.D.Gone = nil, nil, time.Time{}, true
@@ -288,7 +302,10 @@ func (r *stewardJob) check() error {
 	if err != nil {
 		return err
 	}
-	rows = slices.DeleteFunc(rows, func(a store.Access) bool { return !a.Steward && !slices.Contains(r.D.Others, a.ID) })
+	rows = slices.DeleteFunc(rows, func(a store.Access) bool {
+		return !a.Steward &&
+			!slices.Contains(r.D.Others, a.ID)
+	})
 	blobs := [][]byte{r.D.Before}
 	for _, a := range rows {
 		blobs = append(blobs, a.Blob)

@@ -78,7 +78,8 @@ func (s *Server) identify(c *gin.Context) {
 		return
 	}
 	// A browser sends the cookie by itself; SameSite=Strict and this hold other sites off.
-	if c.Request.Method != http.MethodGet && c.GetHeader("Origin") == "" && c.GetHeader("Sec-Fetch-Site") != "same-origin" {
+	if c.Request.Method != http.MethodGet && c.GetHeader("Origin") == "" &&
+		c.GetHeader("Sec-Fetch-Site") != "same-origin" {
 		wrongOrigin.answer(c, wire.Problem{})
 		return
 	}
@@ -115,7 +116,8 @@ func (s *Server) cookieName() string {
 
 func (s *Server) setCookie(c *gin.Context, value string, maxAge int) {
 	http.SetCookie(c.Writer, &http.Cookie{
-		Name: s.cookieName(), Value: value, Path: "/", MaxAge: maxAge, Secure: s.opts.TLS, HttpOnly: true, SameSite: http.SameSiteStrictMode,
+		Name: s.cookieName(), Value: value, Path: "/", MaxAge: maxAge, Secure: s.opts.TLS, HttpOnly: true,
+		SameSite: http.SameSiteStrictMode,
 	})
 }
 
@@ -207,7 +209,8 @@ func (s *Server) signIn(c *gin.Context) {
 		return
 	}
 	cookie, sum := secret("")
-	expires, err := s.opts.Store.AddSession(c.Request.Context(), store.Actor{Operator: o.Name, Address: c.RemoteIP()}, o, sum)
+	expires, err := s.opts.Store.AddSession(c.Request.Context(), store.Actor{Operator: o.Name, Address: c.RemoteIP()},
+		o, sum)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -230,7 +233,8 @@ func (s *Server) signOut(c *gin.Context) {
 }
 
 func showOperator(o store.Operator) wire.Operator {
-	return wire.Operator{Name: o.Name, Role: string(o.Role), Disabled: o.DisabledAt != nil, CreatedAt: o.CreatedAt.UTC()}
+	return wire.Operator{Name: o.Name, Role: string(o.Role), Disabled: o.DisabledAt != nil,
+		CreatedAt: o.CreatedAt.UTC()}
 }
 
 func (s *Server) listOperators(c *gin.Context) {
@@ -272,11 +276,13 @@ func (s *Server) addOperator(c *gin.Context) {
 	}
 	defer end()
 	password := NewPassword()
-	if err := s.opts.Store.AddOperator(c.Request.Context(), actor(c), r.Name, role, HashPassword(password)); err != nil {
+	if err := s.opts.Store.AddOperator(c.Request.Context(), actor(c), r.Name, role,
+		HashPassword(password)); err != nil {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusCreated, wire.Operator{Name: r.Name, Role: r.Role, CreatedAt: time.Now().UTC(), Password: password})
+	c.JSON(http.StatusCreated, wire.Operator{Name: r.Name, Role: r.Role, CreatedAt: time.Now().UTC(),
+		Password: password})
 }
 
 func (s *Server) changeOperator(c *gin.Context) {
@@ -288,7 +294,8 @@ func (s *Server) changeOperator(c *gin.Context) {
 		field(c, "role", errors.New("give a role, or disabled"))
 		return
 	}
-	err := s.opts.Store.ChangeOperator(c.Request.Context(), actor(c), c.Param("name"), (*store.Role)(r.Role), r.Disabled, nil)
+	err := s.opts.Store.ChangeOperator(c.Request.Context(), actor(c), c.Param("name"),
+		(*store.Role)(r.Role), r.Disabled, nil)
 	if errors.Is(err, store.ErrNotFound) {
 		notFound.detail(c, "there is no operator of this name; \"plumlatch operator list\" shows who there is")
 		return
@@ -301,7 +308,8 @@ func (s *Server) changeOperator(c *gin.Context) {
 }
 
 func showToken(t store.Token) wire.Token {
-	return wire.Token{ID: t.ID, Operator: t.Operator, Name: t.Name, Role: string(t.Role), CreatedAt: t.CreatedAt.UTC(), ExpiresAt: t.ExpiresAt.UTC(),
+	return wire.Token{ID: t.ID, Operator: t.Operator, Name: t.Name, Role: string(t.Role),
+		CreatedAt: t.CreatedAt.UTC(), ExpiresAt: t.ExpiresAt.UTC(),
 		RevokedAt: t.RevokedAt, LastUsedAt: t.LastUsedAt, LastUsedFrom: t.LastUsedFrom}
 }
 
@@ -353,11 +361,13 @@ func (s *Server) createToken(c *gin.Context) {
 	expires := time.Now().Add(life)
 	if o.tokenID != 0 && expires.After(o.ends) {
 		// What a token makes ends with it: a token that was stolen is over when it is.
-		field(c, "seconds", fmt.Errorf("a token that a token makes ends with it, on %s: make it shorter, or sign in on the console to make a longer one", o.ends.UTC().Format("2006-01-02 15:04 UTC")))
+		field(c, "seconds", fmt.Errorf("a token that a token makes ends with it, on %s: make it shorter, or sign "+
+			"in on the console to make a longer one", o.ends.UTC().Format("2006-01-02 15:04 UTC")))
 		return
 	}
 	text, sum := secret("plt_")
-	t, err := s.opts.Store.AddToken(c.Request.Context(), actor(c), store.NewToken{OperatorID: o.ID, ParentID: o.tokenID, Name: r.Name, Role: role, SHA256: sum, Expires: expires})
+	t, err := s.opts.Store.AddToken(c.Request.Context(), actor(c),
+		store.NewToken{OperatorID: o.ID, ParentID: o.tokenID, Name: r.Name, Role: role, SHA256: sum, Expires: expires})
 	if err != nil {
 		s.fail(c, err)
 		return

@@ -60,7 +60,8 @@ func (b *bounds) begin(operator int64, limit bound, now time.Time) (end func(), 
 	case a.running >= limit.atOnce:
 		return nil, time.Second, fmt.Sprintf("%d requests of this sort are at hand for you already", limit.atOnce)
 	case a.left < 1:
-		return nil, time.Duration((1-a.left)/limit.minute*float64(time.Minute)) + time.Second, fmt.Sprintf("you have asked for much in a short time; %d a minute go", int(limit.minute))
+		return nil, time.Duration((1-a.left)/limit.minute*float64(time.Minute)) + time.Second,
+			fmt.Sprintf("you have asked for much in a short time; %d a minute go", int(limit.minute))
 	}
 	a.running++
 	a.left--

@@ -36,7 +36,8 @@ func (s *Server) console() gin.HandlerFunc {
 			return
 		}
 		if p == "core-worker.js" { // a worker has the policy that its own file came with
-			c.Header("Content-Security-Policy", "default-src 'none'; script-src 'self' 'wasm-unsafe-eval'; connect-src 'self'")
+			c.Header("Content-Security-Policy",
+				"default-src 'none'; script-src 'self' 'wasm-unsafe-eval'; connect-src 'self'")
 		}
 		if fi, err := fs.Stat(s.opts.Console, p); err == nil && !fi.IsDir() && p != "index.html" {
 			if strings.HasPrefix(p, "assets/") { // their names hold their hash
@@ -47,7 +48,8 @@ func (s *Server) console() gin.HandlerFunc {
 		}
 		nonce, _ := secret("")
 		c.Header("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-"+nonce+
-			"'; img-src 'self' data:; font-src 'self'; connect-src 'self'; worker-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
+			"'; img-src 'self' data:; font-src 'self'; connect-src 'self'; worker-src 'self'; base-uri 'none'; "+
+			"form-action 'none'; frame-ancestors 'none'")
 		c.Data(http.StatusOK, "text/html; charset=utf-8", bytes.ReplaceAll(index, []byte(noncePlace), []byte(nonce)))
 	}
 }

@@ -19,7 +19,8 @@ const manyNames = 20_000
 
 // noInstance says that there is no instance of a name, and which are near it.
 func (s *Server) noInstance(c *gin.Context, name string) {
-	p := wire.Problem{Field: "instance", Detail: "there is no instance of this name; \"plumlatch instance list\" shows what there is"}
+	p := wire.Problem{Field: "instance",
+		Detail: "there is no instance of this name; \"plumlatch instance list\" shows what there is"}
 	if all, err := s.opts.Store.InstanceNames(c.Request.Context(), manyNames); err == nil {
 		if near := names.Near(name, all, 3); len(near) > 0 {
 			p.Detail = "there is no instance of this name; near it: " + strings.Join(near, ", ")

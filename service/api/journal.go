@@ -32,7 +32,8 @@ func (s *Server) exportJournal(c *gin.Context) {
 	c.Header("Content-Type", "application/jsonl")
 	c.Status(http.StatusOK)
 	e := json.NewEncoder(c.Writer)
-	err := s.opts.Store.ExportJournal(c.Request.Context(), s.opts.Worker.Door.Heads.Public(), func(l journal.Line) error { return e.Encode(l) })
+	err := s.opts.Store.ExportJournal(c.Request.Context(), s.opts.Worker.Door.Heads.Public(),
+		func(l journal.Line) error { return e.Encode(l) })
 	if err != nil { // the answer has begun: only breaking it off says that it is not whole
 		s.logOf(c).Warn("an export of the journal broke off", "error", err)
 		panic(http.ErrAbortHandler)
@@ -68,7 +69,8 @@ func (s *Server) checkedJournal(c *gin.Context) {
 	if r.Head != nil {
 		head = r.Head.N
 	}
-	err := s.opts.Store.JournalChecked(c.Request.Context(), actor(c), store.JournalCheck{Links: r.Links, Breaks: r.Breaks, HeadN: head, Role: operator(c).Role})
+	err := s.opts.Store.JournalChecked(c.Request.Context(), actor(c),
+		store.JournalCheck{Links: r.Links, Breaks: r.Breaks, HeadN: head, Role: operator(c).Role})
 	if err == nil {
 		err = s.opts.Worker.Upkeep.JudgeRest(c.Request.Context())
 	}

@@ -87,7 +87,9 @@ func (s *Server) addKey(c *gin.Context) {
 	} else if r.Elsewhere {
 		origin = store.MadeElsewhere
 	}
-	k, err := s.opts.Store.AddKey(c.Request.Context(), actor(c), store.NewKey{Name: r.Name, Note: r.Note, Origin: origin, KeptAt: r.KeptAt, Passphrase: r.Passphrase, Holder: r.Holder, Public: p})
+	k, err := s.opts.Store.AddKey(c.Request.Context(), actor(c),
+		store.NewKey{Name: r.Name, Note: r.Note, Origin: origin, KeptAt: r.KeptAt, Passphrase: r.Passphrase,
+			Holder: r.Holder, Public: p})
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -243,7 +245,8 @@ func (s *Server) challenge(c *gin.Context) {
 	}
 	o := operator(c)
 	named.Nonce = nonce
-	named.Text = fmt.Sprintf("Plum Latch: show that a private key exists\nnonce %s\nservice %s://%s\noperator %s\n%skey %s\n", nonce, scheme, c.Request.Host, o.Name, named.Text, k.Fingerprint)
+	named.Text = fmt.Sprintf("Plum Latch: show that a private key exists\nnonce %s\nservice %s://%s\noperator "+
+		"%s\n%skey %s\n", nonce, scheme, c.Request.Host, o.Name, named.Text, k.Fingerprint)
 	if err := s.opts.Store.AddChallenge(c.Request.Context(), o.ID, k, named); err != nil {
 		s.fail(c, err)
 		return
@@ -332,7 +335,8 @@ func (s *Server) listHolders(c *gin.Context) {
 		return
 	}
 	answerList(c, rows, "", func(h store.Holder) wire.Holder {
-		return wire.Holder{Name: h.Name, Sort: h.Sort, CreatedAt: h.CreatedAt, Keys: h.Keys, Members: h.Members, LeftAt: h.LeftAt, LeftBy: h.LeftBy}
+		return wire.Holder{Name: h.Name, Sort: h.Sort, CreatedAt: h.CreatedAt, Keys: h.Keys, Members: h.Members,
+			LeftAt: h.LeftAt, LeftBy: h.LeftBy}
 	})
 }
 

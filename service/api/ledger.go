@@ -29,14 +29,18 @@ func cuts(p keypair.Public) []int {
 
 func showKey(k store.Key) wire.Key {
 	p := k.Public()
-	out := wire.Key{Name: k.Name, Kind: k.Kind, Fingerprint: k.Fingerprint, FingerprintMD5: p.FingerprintMD5(), Bitting: p.Bitting().String(), Cuts: cuts(p),
-		Comment: k.Comment, Note: k.Note, Origin: k.Origin, PublicKey: p.Line(), CreatedAt: k.CreatedAt.UTC(), CreatedBy: k.CreatedBy, Reach: k.Reach,
-		Holder: k.Holder, HolderSort: k.HolderSort, KeptAt: k.KeptAt, Passphrase: k.Passphrase, PassphraseAt: k.PassphraseAt, Retired: k.RetiredAt != nil,
+	out := wire.Key{Name: k.Name, Kind: k.Kind, Fingerprint: k.Fingerprint, FingerprintMD5: p.FingerprintMD5(),
+		Bitting: p.Bitting().String(), Cuts: cuts(p),
+		Comment: k.Comment, Note: k.Note, Origin: k.Origin, PublicKey: p.Line(), CreatedAt: k.CreatedAt.UTC(),
+		CreatedBy: k.CreatedBy, Reach: k.Reach,
+		Holder: k.Holder, HolderSort: k.HolderSort, KeptAt: k.KeptAt, Passphrase: k.Passphrase,
+		PassphraseAt: k.PassphraseAt, Retired: k.RetiredAt != nil,
 		ShownAt: k.ShownAt, ShownBy: k.ShownBy, EvidenceAt: k.EvidenceAt,
 		State: k.State, StateAt: k.StateAt, StateBy: k.StateBy, StateReason: k.StateReason}
 	if k.Weakness != "" { // computed once, when it was recorded
 		for _, w := range p.Weaknesses() {
-			out.Weaknesses = append(out.Weaknesses, wire.Weakness{Name: w.Name, Severity: string(w.Severity), Sentence: w.Sentence})
+			out.Weaknesses = append(out.Weaknesses,
+				wire.Weakness{Name: w.Name, Severity: string(w.Severity), Sentence: w.Sentence})
 		}
 	}
 	return out
@@ -51,8 +55,11 @@ func (s *Server) listKeys(c *gin.Context) {
 	if !ok {
 		return
 	}
-	rows, next, err := s.opts.Store.Keys(c.Request.Context(), store.KeyQuery{Text: c.Query("q"), Kind: c.Query("kind"), Fingerprint: c.Query("fingerprint"), Holder: c.Query("holder"),
-		Origin: c.Query("origin"), Weakness: c.Query("weakness"), State: c.Query("state"), OlderThan: older, Sort: sort, Descending: desc, Page: p})
+	rows, next, err := s.opts.Store.Keys(c.Request.Context(),
+		store.KeyQuery{Text: c.Query("q"), Kind: c.Query("kind"), Fingerprint: c.Query("fingerprint"),
+			Holder: c.Query("holder"),
+			Origin: c.Query("origin"), Weakness: c.Query("weakness"), State: c.Query("state"), OlderThan: older,
+			Sort: sort, Descending: desc, Page: p})
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -79,11 +86,14 @@ func showInstance(i store.Instance) wire.Instance {
 	if i.Phase == store.Failed {
 		state = "failed"
 	}
-	return wire.Instance{Name: i.Name, State: state, Phase: string(i.Phase), Progress: i.Progress, Trouble: i.Trouble, Region: i.Region, Image: i.Image, Size: i.Size,
-		Cloud: i.Cloud, CloudID: i.CloudID, Address: i.Address, Port: i.Port, LoginUser: i.LoginUser, Alias: i.Alias, Keys: i.Keys, CreatedAt: i.CreatedAt.UTC(), CreatedBy: i.CreatedBy,
+	return wire.Instance{Name: i.Name, State: state, Phase: string(i.Phase), Progress: i.Progress, Trouble: i.Trouble,
+		Region: i.Region, Image: i.Image, Size: i.Size,
+		Cloud: i.Cloud, CloudID: i.CloudID, Address: i.Address, Port: i.Port, LoginUser: i.LoginUser, Alias: i.Alias,
+		Keys: i.Keys, CreatedAt: i.CreatedAt.UTC(), CreatedBy: i.CreatedBy,
 		Zone: i.Zone, DiskGB: i.DiskGB, Tags: i.Tags, Adopted: i.Adopted, Work: i.WorkID,
 		KeysFiles: i.KeysFiles, Privilege: i.Privilege, Via: showVia(i.Via),
-		ProbeAllowed: i.ProbeAllowed, VanishedAt: i.VanishedAt, KeyLabel: i.KeyLabel, Checks: i.Checks, Rescue: i.Rescue}
+		ProbeAllowed: i.ProbeAllowed, VanishedAt: i.VanishedAt, KeyLabel: i.KeyLabel, Checks: i.Checks,
+		Rescue: i.Rescue}
 }
 
 func showVia(v *store.Via) *wire.Hop {
@@ -102,8 +112,9 @@ func (s *Server) listInstances(c *gin.Context) {
 	if !ok {
 		return
 	}
-	rows, next, err := s.opts.Store.Instances(c.Request.Context(), store.InstanceQuery{Text: c.Query("q"), Region: c.Query("region"), Image: c.Query("image"),
-		State: c.Query("state"), Key: c.Query("key"), Sort: sort, Descending: desc, Page: p})
+	rows, next, err := s.opts.Store.Instances(c.Request.Context(),
+		store.InstanceQuery{Text: c.Query("q"), Region: c.Query("region"), Image: c.Query("image"),
+			State: c.Query("state"), Key: c.Query("key"), Sort: sort, Descending: desc, Page: p})
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -157,7 +168,8 @@ func (s *Server) showInstance(c *gin.Context) {
 	}
 	out := showInstance(i)
 	for _, a := range addresses {
-		out.Addresses = append(out.Addresses, wire.Address{Address: a.Address, Since: a.Since.UTC(), Until: a.Until, Static: a.Static})
+		out.Addresses = append(out.Addresses,
+			wire.Address{Address: a.Address, Since: a.Since.UTC(), Until: a.Until, Static: a.Static})
 	}
 	out.HostKeys, out.UserData = []wire.HostKey{}, i.UserData
 	for _, k := range keys {
@@ -172,10 +184,13 @@ func (s *Server) launch(c *gin.Context) {
 		return
 	}
 	if keypair.LooksPrivate([]byte(r.UserData)) {
-		privateKey.answer(c, wire.Problem{Field: "user_data", Detail: "there is a private key in the user data, which the ledger and the cloud would keep. Nothing was stored or logged; as it has travelled over a network, see whether it is still a secret"})
+		privateKey.answer(c, wire.Problem{Field: "user_data",
+			Detail: "there is a private key in the user data, which the ledger and the cloud would keep. Nothing " +
+				"was stored or logged; as it has travelled over a network, see whether it is still a secret"})
 		return
 	}
-	request := lifecycle.LaunchRequest{Name: r.Name, Region: r.Region, Zone: r.Zone, Image: r.Image, Size: r.Size, DiskGB: r.DiskGB, Tags: r.Tags, UserData: r.UserData, Keys: r.Keys, NoKey: r.NoKey}
+	request := lifecycle.LaunchRequest{Name: r.Name, Region: r.Region, Zone: r.Zone, Image: r.Image, Size: r.Size,
+		DiskGB: r.DiskGB, Tags: r.Tags, UserData: r.UserData, Keys: r.Keys, NoKey: r.NoKey}
 	if r.Plan {
 		p, err := s.opts.Worker.Lifecycle.Plan(c.Request.Context(), request)
 		if err != nil {
@@ -228,12 +243,15 @@ func showAccess(a store.Access, keys map[string]wire.Access) wire.Access {
 	out, ok := keys[string(a.Blob)]
 	if !ok {
 		p := keypair.Public{Blob: a.Blob, Comment: a.Comment}
-		out = wire.Access{Kind: p.Kind(), Fingerprint: p.Fingerprint(), Bitting: p.Bitting().String(), Cuts: cuts(p), PublicKey: p.Line()}
+		out = wire.Access{Kind: p.Kind(), Fingerprint: p.Fingerprint(), Bitting: p.Bitting().String(), Cuts: cuts(p),
+			PublicKey: p.Line()}
 		keys[string(a.Blob)] = out
 	}
-	out.ID, out.Instance, out.Region, out.LoginUser, out.Key, out.Steward, out.Holder, out.HolderSort = a.ID, a.Instance, a.Region, a.LoginUser, a.Key, a.Steward, a.Holder, a.HolderSort
+	out.ID, out.Instance, out.Region, out.LoginUser, out.Key, out.Steward, out.Holder, out.HolderSort = a.ID,
+		a.Instance, a.Region, a.LoginUser, a.Key, a.Steward, a.Holder, a.HolderSort
 	out.Until, out.Reason = a.Until, a.TermsReason
-	out.Since, out.ShownAt, out.Evidence, out.Old, out.At, out.From = a.CreatedAt.UTC(), a.ShownAt, a.Standing, a.StandingOld, a.StandingAt, a.StandingFrom
+	out.Since, out.ShownAt, out.Evidence, out.Old, out.At, out.From = a.CreatedAt.UTC(), a.ShownAt, a.Standing,
+		a.StandingOld, a.StandingAt, a.StandingFrom
 	if a.Against != "" {
 		out.Against = &wire.Observation{Kind: a.Against, At: *a.AgainstAt, From: a.AgainstFrom}
 	}
@@ -248,8 +266,11 @@ func (s *Server) listAccess(c *gin.Context) {
 	if !ok {
 		return
 	}
-	q := store.AccessQuery{Instance: c.Query("instance"), Key: c.Query("key"), Holder: c.Query("holder"), Region: c.Query("region"), Tag: c.Query("tag"), User: c.Query("user"), People: c.Query("people") == "true", Evidence: c.Query("evidence"), Page: p}
-	if q.Evidence != "" && !checkChoice(c, "evidence", q.Evidence, "none", "placed", "seen", "accepted", "proven", "old") {
+	q := store.AccessQuery{Instance: c.Query("instance"), Key: c.Query("key"), Holder: c.Query("holder"),
+		Region: c.Query("region"), Tag: c.Query("tag"), User: c.Query("user"), People: c.Query("people") == "true",
+		Evidence: c.Query("evidence"), Page: p}
+	if q.Evidence != "" && !checkChoice(c, "evidence", q.Evidence, "none", "placed", "seen", "accepted",
+		"proven", "old") {
 		return
 	}
 	if q.OlderThan, ok = days(c, "evidence_older_than_days"); !ok {
@@ -296,7 +317,8 @@ func (s *Server) missing(c *gin.Context, what string, err error) {
 		s.fail(c, err)
 		return
 	}
-	notFound.answer(c, wire.Problem{Field: what, Detail: fmt.Sprintf("there is no %s of this name; \"plumlatch %s list\" shows what there is", what, what)})
+	notFound.answer(c, wire.Problem{Field: what,
+		Detail: fmt.Sprintf("there is no %s of this name; \"plumlatch %s list\" shows what there is", what, what)})
 }
 
 // reportLogin takes what a client says of a login with an access. It counts beside
@@ -320,7 +342,8 @@ func (s *Server) reportLogin(c *gin.Context) {
 	}
 	st := a.Evidence.Standing(a.ChangedAt)
 	if st.Old || st.Shown.Kind < access.Accepted || a.Steward {
-		conflict.detail(c, "the service itself has not seen this key accepted since the last change, so the login is not taken down")
+		conflict.detail(c, "the service itself has not seen this key accepted since the last change, so the login "+
+			"is not taken down")
 		return
 	}
 	if r.Signature != "" {
@@ -362,5 +385,6 @@ func catalogue[T any](s *Server, get func(ctx context.Context, region string) ([
 }
 
 func showEntry(e store.JournalEntry) wire.JournalEntry {
-	return wire.JournalEntry{ID: e.ID, At: e.At.UTC(), Operator: e.Operator, Address: e.Address, Action: e.Action, Target: e.Target, Intent: e.Intent, Outcome: e.Outcome, Of: e.Of}
+	return wire.JournalEntry{ID: e.ID, At: e.At.UTC(), Operator: e.Operator, Address: e.Address, Action: e.Action,
+		Target: e.Target, Intent: e.Intent, Outcome: e.Outcome, Of: e.Of}
 }

@@ -30,9 +30,12 @@ var parameter = regexp.MustCompile(`:([a-z]+)`)
 // OpenAPI is the table as an OpenAPI 3.1 document, with the schemas of wire's types.
 func OpenAPI() ([]byte, error) {
 	r := openapi31.NewReflector()
-	r.Spec.Info.WithTitle("Plum Latch").WithVersion("1").WithDescription("Every call of the API, made from the table that its routes are made of. A call that fails is answered with a problem document (RFC 9457), whose type is a path that explains it.")
+	r.Spec.Info.WithTitle("Plum Latch").WithVersion("1").WithDescription("Every call of the API, made from the " +
+		"table that its routes are made of. A call that fails is answered with a problem document (RFC 9457), " +
+		"whose type is a path that explains it.")
 	r.Spec.SetHTTPBearerTokenSecurity("token", "", "An operator's token: plumlatch token create")
-	r.DefaultOptions = append(r.DefaultOptions, jsonschema.InterceptDefName(definition), jsonschema.InterceptProp(required), jsonschema.InterceptNullability(neverNull))
+	r.DefaultOptions = append(r.DefaultOptions, jsonschema.InterceptDefName(definition),
+		jsonschema.InterceptProp(required), jsonschema.InterceptNullability(neverNull))
 	for _, o := range Operations() {
 		op, err := r.NewOperationContext(o.Method, "/api/v1"+parameter.ReplaceAllString(o.Path, "{$1}"))
 		if err != nil {
@@ -68,7 +71,8 @@ const success = 2
 func parameters(o Operation) reflect.Type {
 	var fields []reflect.StructField
 	add := func(name, in string, t reflect.Type) {
-		fields = append(fields, reflect.StructField{Name: fmt.Sprintf("P%d", len(fields)), Type: t, Tag: reflect.StructTag(fmt.Sprintf(`%s:"%s"`, in, name))})
+		fields = append(fields, reflect.StructField{Name: fmt.Sprintf("P%d", len(fields)), Type: t,
+			Tag: reflect.StructTag(fmt.Sprintf(`%s:"%s"`, in, name))})
 	}
 	for _, p := range parameter.FindAllStringSubmatch(o.Path, -1) {
 		t := reflect.TypeFor[string]()

@@ -104,7 +104,8 @@ func TestExamples(t *testing.T) {
 		if strings.Contains(b[1], "/events") || strings.Contains(b[1], "DELETE") && strings.Contains(b[1], "/session") {
 			continue // the one goes on for ever, the other ends the session
 		}
-		cmd := exec.CommandContext(t.Context(), "sh", "-c", strings.Replace(b[1], "curl -sS", `curl -sS -m 20 -w '\n%{http_code}'`, 1))
+		cmd := exec.CommandContext(t.Context(), "sh", "-c",
+			strings.Replace(b[1], "curl -sS", `curl -sS -m 20 -w '\n%{http_code}'`, 1))
 		cmd.Env = append(os.Environ(), "PLUMLATCH="+c.url, "TOKEN="+token)
 		out, err := cmd.CombinedOutput()
 		if err != nil {

@@ -26,31 +26,47 @@ type problemType struct {
 
 // The sorts of problem; GET /problems/SLUG explains each.
 var (
-	badRequest      = problemType{"bad-request", 400, "The request cannot be read", "Send one JSON object with the fields that the API names."}
-	unauthenticated = problemType{"unauthenticated", 401, "Nobody is signed in", "Send \"Authorization: Bearer TOKEN\", or sign in on the console."}
-	badToken        = problemType{"bad-token", 401, "The token is not good", "It is wrong, has expired or was revoked: create another with \"plumlatch token create\"."}
-	badPassword     = problemType{"bad-password", 401, "Name or password are wrong", "Try again; after five failures sign-in waits for a quarter of an hour."}
-	forbidden       = problemType{"forbidden", 403, "The role does not allow this", "Ask an admin for a role that does."}
-	wrongHost       = problemType{"wrong-host", 403, "The service does not answer to this host name", "Use the address that it printed at its start, or start it with -allow-host."}
-	wrongOrigin     = problemType{"wrong-origin", 403, "The request comes from another site", "Open the console at the service's own address."}
-	notFound        = problemType{"not-found", 404, "There is no such thing", "List what there is, and check the name."}
-	nameTaken       = problemType{"name-taken", 409, "The name is taken", "Choose another name; names are compared whatever their case."}
-	keyKnown        = problemType{"key-known", 409, "This public key is recorded already", "Use it under the name that it has."}
-	inProgress      = problemType{"in-progress", 409, "The instance is in the middle of another change", "Wait until it is over, and try again."}
-	conflict        = problemType{"conflict", 409, "This cannot be done now", "Read the detail."}
-	tooLarge        = problemType{"too-large", 413, "The request is too large", "A public key is one line, well under 64 KiB."}
-	invalidField    = problemType{"invalid-field", 422, "A field is not valid", "Correct the named field."}
-	privateKey      = problemType{"private-key", 422, "This is a private key", "Keep it where it is. Send the public half, the one line of the .pub file. Nothing was stored or logged; if this key has travelled over a network, treat it as exposed."}
-	tooMany         = problemType{"too-many-attempts", 429, "Too many attempts", "Wait for a quarter of an hour."}
-	busy            = problemType{"busy", 429, "Too much at a time", "Wait for as long as Retry-After says."}
-	internal        = problemType{"internal", 500, "The service failed", "Try again; the service's log has the cause, by the request's ID."}
-	cloudFailed     = problemType{"cloud-failed", 502, "The cloud did not answer", "Try again; see whether the cloud's interface is up."}
+	badRequest = problemType{"bad-request", 400, "The request cannot be read",
+		"Send one JSON object with the fields that the API names."}
+	unauthenticated = problemType{"unauthenticated", 401, "Nobody is signed in",
+		"Send \"Authorization: Bearer TOKEN\", or sign in on the console."}
+	badToken = problemType{"bad-token", 401, "The token is not good",
+		"It is wrong, has expired or was revoked: create another with \"plumlatch token create\"."}
+	badPassword = problemType{"bad-password", 401, "Name or password are wrong",
+		"Try again; after five failures sign-in waits for a quarter of an hour."}
+	forbidden = problemType{"forbidden", 403, "The role does not allow this", "Ask an admin for a role that does."}
+	wrongHost = problemType{"wrong-host", 403, "The service does not answer to this host name",
+		"Use the address that it printed at its start, or start it with -allow-host."}
+	wrongOrigin = problemType{"wrong-origin", 403, "The request comes from another site",
+		"Open the console at the service's own address."}
+	notFound  = problemType{"not-found", 404, "There is no such thing", "List what there is, and check the name."}
+	nameTaken = problemType{"name-taken", 409, "The name is taken",
+		"Choose another name; names are compared whatever their case."}
+	keyKnown = problemType{"key-known", 409, "This public key is recorded already",
+		"Use it under the name that it has."}
+	inProgress = problemType{"in-progress", 409, "The instance is in the middle of another change",
+		"Wait until it is over, and try again."}
+	conflict = problemType{"conflict", 409, "This cannot be done now", "Read the detail."}
+	tooLarge = problemType{"too-large", 413, "The request is too large",
+		"A public key is one line, well under 64 KiB."}
+	invalidField = problemType{"invalid-field", 422, "A field is not valid", "Correct the named field."}
+	privateKey   = problemType{"private-key", 422, "This is a private key",
+		"Keep it where it is. Send the public half, the one line of the .pub file. Nothing was stored or logged; " +
+			"if this key has travelled over a network, treat it as exposed."}
+	tooMany  = problemType{"too-many-attempts", 429, "Too many attempts", "Wait for a quarter of an hour."}
+	busy     = problemType{"busy", 429, "Too much at a time", "Wait for as long as Retry-After says."}
+	internal = problemType{"internal", 500, "The service failed",
+		"Try again; the service's log has the cause, by the request's ID."}
+	cloudFailed = problemType{"cloud-failed", 502, "The cloud did not answer",
+		"Try again; see whether the cloud's interface is up."}
 
-	problemTypes = []problemType{badRequest, unauthenticated, badToken, badPassword, forbidden, wrongHost, wrongOrigin, notFound, nameTaken,
+	problemTypes = []problemType{badRequest, unauthenticated, badToken, badPassword, forbidden, wrongHost,
+		wrongOrigin, notFound, nameTaken,
 		keyKnown, inProgress, conflict, tooLarge, invalidField, privateKey, tooMany, busy, internal, cloudFailed}
 )
 
-var privateDetail = keypair.ErrPrivateKey.Error() + ". Nothing was stored or logged; as it has travelled over a network, see whether it is still a secret"
+var privateDetail = keypair.ErrPrivateKey.Error() +
+	". Nothing was stored or logged; as it has travelled over a network, see whether it is still a secret"
 
 func (t problemType) answer(c *gin.Context, p wire.Problem) {
 	p.Type, p.Title, p.Status, p.RequestID = "/problems/"+t.slug, t.title, t.status, c.Writer.Header().Get(requestID)
@@ -79,15 +95,18 @@ func (s *Server) fail(c *gin.Context, err error) {
 	var known store.KnownKey
 	switch {
 	case errors.As(err, &fieldErr):
-		invalidField.answer(c, wire.Problem{Field: fieldErr.Field, Detail: fieldErr.Problem, Choices: fieldErr.Choices, Code: fieldErr.Code})
+		invalidField.answer(c, wire.Problem{Field: fieldErr.Field, Detail: fieldErr.Problem,
+			Choices: fieldErr.Choices, Code: fieldErr.Code})
 	case errors.As(err, &known):
-		keyKnown.answer(c, wire.Problem{Field: "public_key", Detail: "this public key is recorded already, as " + known.Name, Known: known.Name})
+		keyKnown.answer(c, wire.Problem{Field: "public_key", Detail: "this public key is recorded already, as " +
+			known.Name, Known: known.Name})
 	case errors.Is(err, keypair.ErrPrivateKey):
 		privateKey.answer(c, wire.Problem{Field: "public_key", Detail: privateDetail})
 	case errors.Is(err, names.ErrInvalid):
 		field(c, "name", err)
 	case errors.Is(err, store.ErrNameTaken):
-		nameTaken.answer(c, wire.Problem{Field: "name", Detail: "the name is taken; names are compared whatever their case"})
+		nameTaken.answer(c, wire.Problem{Field: "name",
+			Detail: "the name is taken; names are compared whatever their case"})
 	case errors.Is(err, store.ErrNotFound):
 		notFound.answer(c, wire.Problem{})
 	case errors.Is(err, store.ErrReused):

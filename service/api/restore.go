@@ -84,7 +84,8 @@ func (s *Server) reportFetched(c *gin.Context) { heard(s, c, s.opts.Worker.Resto
 
 // report tells what is to be known of a restore.
 func (s *Server) report(c *gin.Context) {
-	tellOf(s, c, s.opts.Worker.Restore.Report, "only a restore has a report; \"plumlatch work show\" has the steps of other work")
+	tellOf(s, c, s.opts.Worker.Restore.Report,
+		"only a restore has a report; \"plumlatch work show\" has the steps of other work")
 }
 
 // tellOf answers with something of a piece of work, or with why that has none.

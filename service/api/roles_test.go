@@ -77,8 +77,10 @@ func newCaller(t *testing.T) *caller {
 	}
 	shut.Close()
 	log := slog.New(slog.NewTextHandler(&c.log, nil))
-	w := kinds.New(&door.Service{Store: c.db, Cloud: standin.New("http://"+shut.Addr().String(), "x"), Cipher: cipher, Heads: heads, Log: log, FollowEvery: -1,
-		Reach: reach.Policy{AllowLoopback: true, Budget: &reach.Budget{}, Dialed: new(atomic.Int64)}, StateLimit: time.Second}, 0)
+	w := kinds.New(&door.Service{Store: c.db, Cloud: standin.New("http://"+shut.Addr().String(), "x"), Cipher: cipher,
+		Heads: heads, Log: log, FollowEvery: -1,
+		Reach:      reach.Policy{AllowLoopback: true, Budget: &reach.Budget{}, Dialed: new(atomic.Int64)},
+		StateLimit: time.Second}, 0)
 	if err := w.Start(context.Background()); err != nil {
 		t.Fatal(err)
 	}
@@ -87,7 +89,9 @@ func newCaller(t *testing.T) *caller {
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := Options{Store: c.db, Worker: w, Cloud: w.Door.Cloud, Console: fstest.MapFS{"index.html": {Data: []byte("<html>")}}, Listen: l.Addr().String(), Log: log, Closing: make(chan struct{})}
+	o := Options{Store: c.db, Worker: w, Cloud: w.Door.Cloud,
+		Console: fstest.MapFS{"index.html": {Data: []byte("<html>")}}, Listen: l.Addr().String(), Log: log,
+		Closing: make(chan struct{})}
 	c.server = &Server{opts: o}
 	srv := &httptest.Server{Listener: l, Config: &http.Server{Handler: New(o)}}
 	srv.Start()
@@ -131,7 +135,8 @@ func (c *caller) token(name string, role store.Role) string {
 	}
 	send := func(path string, body any, cookie string, into any) *http.Response {
 		text, _ := json.Marshal(body)
-		req, err := http.NewRequestWithContext(c.t.Context(), http.MethodPost, c.url+"/api/v1"+path, strings.NewReader(string(text)))
+		req, err := http.NewRequestWithContext(c.t.Context(), http.MethodPost, c.url+"/api/v1"+path,
+			strings.NewReader(string(text)))
 		if err != nil {
 			c.t.Fatal(err)
 		}
@@ -163,11 +168,14 @@ func (c *caller) token(name string, role store.Role) string {
 func TestRoles(t *testing.T) {
 	t.Parallel()
 	c := newCaller(t)
-	tokens := map[string]string{"viewer": c.token("view", store.Viewer), "editor": c.token("edit", store.Editor), "admin": c.token("rule", store.Admin),
-		"ended": c.token("ended", store.Admin), "disabled": c.token("gone", store.Admin), "nobody": "", "made up": "plt_" + strings.Repeat("a", 52)}
+	tokens := map[string]string{"viewer": c.token("view", store.Viewer), "editor": c.token("edit", store.Editor),
+		"admin": c.token("rule", store.Admin),
+		"ended": c.token("ended", store.Admin), "disabled": c.token("gone", store.Admin), "nobody": "",
+		"made up": "plt_" + strings.Repeat("a", 52)}
 	conn := pgtest.Connect(t, c.dbURL)
 	for _, sql := range []string{
-		"UPDATE tokens SET expires_at = clock_timestamp() - interval '1 s' WHERE operator_id = (SELECT id FROM operators WHERE name = 'ended')",
+		"UPDATE tokens SET expires_at = clock_timestamp() - interval '1 s' WHERE operator_id = (SELECT id FROM " +
+			"operators WHERE name = 'ended')",
 		"UPDATE operators SET disabled_at = clock_timestamp() WHERE name = 'gone'",
 	} {
 		if tag, err := conn.Exec(t.Context(), sql); err != nil || tag.RowsAffected() != 1 {
@@ -178,7 +186,8 @@ func TestRoles(t *testing.T) {
 	needs := map[store.Role]int{store.Viewer: 1, store.Editor: 2, store.Admin: 3}
 	asked := 0
 	for _, o := range c.server.operations() {
-		if o.Path == "/work/:id/events" || o.Method == http.MethodDelete && o.Path == "/session" { // the one never ends, the other is of sessions
+		// the one never ends, the other is of sessions
+		if o.Path == "/work/:id/events" || o.Method == http.MethodDelete && o.Path == "/session" {
 			continue
 		}
 		for who, token := range tokens {
@@ -208,7 +217,8 @@ func TestRoles(t *testing.T) {
 				if status != http.StatusForbidden || p.Type != "/problems/forbidden" {
 					t.Errorf("%s: %d %s, want 403", what, status, p.Type)
 				}
-			case status == http.StatusUnauthorized, status == http.StatusForbidden, status == http.StatusInternalServerError:
+			case status == http.StatusUnauthorized, status == http.StatusForbidden,
+				status == http.StatusInternalServerError:
 				t.Errorf("%s: %d %+v", what, status, p)
 			}
 		}
@@ -223,7 +233,8 @@ func TestTable(t *testing.T) {
 	seen := map[string]bool{}
 	for _, o := range (&Server{}).operations() {
 		at := o.Method + " " + o.Path
-		if seen[at] || o.About == "" || !strings.HasSuffix(strings.TrimSuffix(o.About, "?"), ".") && !strings.HasSuffix(o.About, "?") || o.do == nil {
+		if seen[at] || o.About == "" || !strings.HasSuffix(strings.TrimSuffix(o.About, "?"), ".") &&
+			!strings.HasSuffix(o.About, "?") || o.do == nil {
 			t.Errorf("%s: %q", at, o.About)
 		}
 		seen[at] = true
@@ -281,8 +292,10 @@ func TestMetrics(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{`plumlatch_work{state="queued"} 0`, "plumlatch_work_oldest_seconds 0", "plumlatch_probes_total 0", "plumlatch_surveys_total 0",
-		`plumlatch_request_seconds_count{method="GET",route="/api/v1/keys",status="2xx"} 1`, `plumlatch_request_seconds_count{method="-",route="(console)",status="4xx"} 3`} {
+	for _, want := range []string{`plumlatch_work{state="queued"} 0`, "plumlatch_work_oldest_seconds 0",
+		"plumlatch_probes_total 0", "plumlatch_surveys_total 0",
+		`plumlatch_request_seconds_count{method="GET",route="/api/v1/keys",status="2xx"} 1`,
+		`plumlatch_request_seconds_count{method="-",route="(console)",status="4xx"} 3`} {
 		if !strings.Contains(string(text), want+"\n") {
 			t.Errorf("%s is not told", want)
 		}
@@ -325,8 +338,10 @@ func TestCutIsNotForgotten(t *testing.T) {
 	grown("second")
 	grown("third")
 	for _, sql := range []string{
-		"ALTER TABLE journal DISABLE TRIGGER USER", "ALTER TABLE journal_chain DISABLE TRIGGER USER", "ALTER TABLE journal_heads DISABLE TRIGGER USER",
-		"DELETE FROM journal_heads WHERE n > $1", "DELETE FROM journal_chain WHERE n > $1", "DELETE FROM journal j WHERE NOT EXISTS (SELECT 1 FROM journal_chain c WHERE c.journal_id = j.id)",
+		"ALTER TABLE journal DISABLE TRIGGER USER", "ALTER TABLE journal_chain DISABLE TRIGGER USER",
+		"ALTER TABLE journal_heads DISABLE TRIGGER USER",
+		"DELETE FROM journal_heads WHERE n > $1", "DELETE FROM journal_chain WHERE n > $1",
+		"DELETE FROM journal j WHERE NOT EXISTS (SELECT 1 FROM journal_chain c WHERE c.journal_id = j.id)",
 		"ALTER TABLE journal ENABLE TRIGGER USER",
 	} {
 		var args []any

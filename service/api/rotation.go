@@ -212,7 +212,8 @@ func (s *Server) setOperatorKey(on bool) gin.HandlerFunc {
 			err = s.opts.Store.SetOperatorKey(c.Request.Context(), actor(c), c.Param("name"), k, on)
 		}
 		if errors.Is(err, store.ErrNotFound) {
-			notFound.detail(c, "there is no operator or no key of this name; \"plumlatch operator list\" and \"plumlatch key list\" show what there is")
+			notFound.detail(c, "there is no operator or no key of this name; \"plumlatch operator list\" and "+
+				"\"plumlatch key list\" show what there is")
 			return
 		}
 		if err != nil {

@@ -62,7 +62,10 @@ func New(o Options) http.Handler {
 	if o.Log == nil {
 		o.Log = slog.Default()
 	}
-	s := &Server{opts: o, hosts: slices.Clone(o.Hosts), seconds: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "plumlatch_request_seconds", Help: "How long requests took, by route.", Buckets: prometheus.ExponentialBuckets(0.001, 4, 8)}, []string{"method", "route", "status"})}
+	s := &Server{opts: o, hosts: slices.Clone(o.Hosts),
+		seconds: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "plumlatch_request_seconds",
+			Help: "How long requests took, by route.", Buckets: prometheus.ExponentialBuckets(0.001, 4, 8)},
+			[]string{"method", "route", "status"})}
 	if host, port, err := net.SplitHostPort(o.Listen); err == nil {
 		s.hosts = append(s.hosts, o.Listen)
 		if ip := net.ParseIP(host); ip != nil && ip.IsLoopback() {
@@ -108,7 +111,8 @@ func (s *Server) log(c *gin.Context) {
 	if o, ok := c.Get(operatorKey); ok {
 		who = o.(signedIn).Name
 	}
-	s.seconds.WithLabelValues(method, route, strconv.Itoa(c.Writer.Status()/100)+"xx").Observe(time.Since(begin).Seconds())
+	s.seconds.WithLabelValues(method, route, strconv.Itoa(c.Writer.Status()/100)+
+		"xx").Observe(time.Since(begin).Seconds())
 	s.logOf(c).Info("request", "method", c.Request.Method, "route", route, "status", c.Writer.Status(),
 		"took", time.Since(begin).Round(time.Microsecond), "from", c.RemoteIP(), "operator", who)
 }
@@ -126,7 +130,8 @@ func (s *Server) logOf(c *gin.Context) *slog.Logger {
 func (s *Server) recover(c *gin.Context) {
 	defer func() {
 		if v := recover(); v != nil {
-			s.logOf(c).Error("panic", "route", c.FullPath(), "type", fmt.Sprintf("%T", v), "stack", string(debug.Stack()))
+			s.logOf(c).Error("panic", "route", c.FullPath(), "type", fmt.Sprintf("%T", v), "stack",
+				string(debug.Stack()))
 			internal.answer(c, wire.Problem{})
 		}
 	}()
@@ -145,7 +150,8 @@ func (s *Server) guard(c *gin.Context) {
 	h.Set("Cross-Origin-Opener-Policy", "same-origin")
 	// A request line with a host of its own would be taken for the Host header (RFC
 	// 9112 section 3.2.2); browsers and our client send none.
-	if !slices.Contains(s.hosts, c.Request.Host) || c.Request.URL.Host != "" || c.Request.URL.Scheme != "" || c.Request.URL.User != nil {
+	if !slices.Contains(s.hosts, c.Request.Host) || c.Request.URL.Host != "" || c.Request.URL.Scheme != "" ||
+		c.Request.URL.User != nil {
 		wrongHost.answer(c, wire.Problem{})
 		return
 	}
@@ -336,7 +342,8 @@ const maxOnceKey = 200
 func once(c *gin.Context) (store.Once, bool) {
 	key := c.GetHeader("Idempotency-Key")
 	if len(key) > maxOnceKey || plaintext.HasControl(key) || secrets.Holds(key) {
-		field(c, "Idempotency-Key", fmt.Errorf("give at most %d printable characters, such as a random number", maxOnceKey))
+		field(c, "Idempotency-Key", fmt.Errorf("give at most %d printable characters, such as a random number",
+			maxOnceKey))
 		return store.Once{}, false
 	}
 	h := sha256.New()

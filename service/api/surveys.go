@@ -93,7 +93,8 @@ func (s *Server) surveyMany(c *gin.Context) {
 }
 
 func showLast(r store.SurveyRow) wire.LastSurvey {
-	return wire.LastSurvey{Instance: r.Instance, Region: r.Region, Sort: r.Sort, TriedAt: r.TriedAt.UTC(), SeenAt: r.SeenAt, Trouble: r.Trouble, Vantage: r.Vantage,
+	return wire.LastSurvey{Instance: r.Instance, Region: r.Region, Sort: r.Sort, TriedAt: r.TriedAt.UTC(),
+		SeenAt: r.SeenAt, Trouble: r.Trouble, Vantage: r.Vantage,
 		Recorded: r.Recorded, Unrecorded: r.Unrecorded, Missing: r.Missing, Expired: r.Expired}
 }
 
@@ -104,8 +105,10 @@ func (s *Server) listSurveys(c *gin.Context) {
 	if !ok {
 		return
 	}
-	q := store.SurveyQuery{Region: c.Query("region"), Tag: c.Query("tag"), Sort: c.Query("survey"), Found: c.Query("found"), Page: p}
-	if q.Found != "" && !checkChoice(c, "found", q.Found, surveyFound...) || q.Sort != "" && !checkChoice(c, "survey", q.Sort, "inside", "outside", "client") {
+	q := store.SurveyQuery{Region: c.Query("region"), Tag: c.Query("tag"), Sort: c.Query("survey"),
+		Found: c.Query("found"), Page: p}
+	if q.Found != "" && !checkChoice(c, "found", q.Found, surveyFound...) ||
+		q.Sort != "" && !checkChoice(c, "survey", q.Sort, "inside", "outside", "client") {
 		return
 	}
 	if v := c.Query("work"); v != "" {
@@ -215,7 +218,8 @@ func (s *Server) timeline(c *gin.Context, i *store.Instance, k *store.Key) {
 		return
 	}
 	answerList(c, rows, "", func(h store.Happened) wire.TimelineEvent {
-		return wire.TimelineEvent{At: h.At.UTC(), Until: h.Until, Sort: h.Sort, What: h.What, Instance: h.Instance, Key: h.Key, From: h.Vantage, Open: h.Open}
+		return wire.TimelineEvent{At: h.At.UTC(), Until: h.Until, Sort: h.Sort, What: h.What, Instance: h.Instance,
+			Key: h.Key, From: h.Vantage, Open: h.Open}
 	})
 }
 
@@ -235,7 +239,8 @@ func (s *Server) discover(c *gin.Context) {
 
 // accessMap shows keys against instances.
 func (s *Server) accessMap(c *gin.Context) {
-	instances, keys, cells, cut, err := s.opts.Store.AccessMap(c.Request.Context(), store.MapQuery{Region: c.Query("region"), Tag: c.Query("tag"), Holder: c.Query("holder")})
+	instances, keys, cells, cut, err := s.opts.Store.AccessMap(c.Request.Context(),
+		store.MapQuery{Region: c.Query("region"), Tag: c.Query("tag"), Holder: c.Query("holder")})
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -249,7 +254,8 @@ func (s *Server) accessMap(c *gin.Context) {
 	}
 	for n, k := range keys {
 		row[k.Fingerprint] = n
-		out.Keys = append(out.Keys, wire.MapKey{Name: k.Name, Fingerprint: k.Fingerprint, Holder: k.Holder, State: k.State, Cuts: cuts(k.Public())})
+		out.Keys = append(out.Keys, wire.MapKey{Name: k.Name, Fingerprint: k.Fingerprint, Holder: k.Holder,
+			State: k.State, Cuts: cuts(k.Public())})
 	}
 	for _, m := range cells {
 		if m.Way {
@@ -265,7 +271,8 @@ func (s *Server) accessMap(c *gin.Context) {
 		if !ok { // of a key past the cut
 			continue
 		}
-		out.Cells = append(out.Cells, wire.MapCell{K: r, I: column[m.InstanceID], E: m.Standing, Old: m.Old, Age: m.Age, Sole: m.Way && ways[m.InstanceID] == 1})
+		out.Cells = append(out.Cells, wire.MapCell{K: r, I: column[m.InstanceID], E: m.Standing, Old: m.Old,
+			Age: m.Age, Sole: m.Way && ways[m.InstanceID] == 1})
 	}
 	slices.SortFunc(out.Cells, func(a, b wire.MapCell) int {
 		if a.K != b.K {
@@ -283,5 +290,6 @@ func (s *Server) evidenceAges(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, gin.H{"days_1": a.Days1, "days_7": a.Days7, "days_30": a.Days30, "days_90": a.Days90, "older": a.Older, "none": a.None})
+	c.JSON(http.StatusOK, gin.H{"days_1": a.Days1, "days_7": a.Days7, "days_30": a.Days30, "days_90": a.Days90,
+		"older": a.Older, "none": a.None})
 }

@@ -47,8 +47,10 @@ func (s *Server) countAgain() {
 }
 
 func showMatter(m store.Matter) wire.Matter {
-	return wire.Matter{ID: m.ID, Urgency: string(access.UrgencyOf(m.Rank)), Reason: m.Reason, Subject: m.Subject, Sentence: m.Sentence, Evidence: m.Evidence, Command: m.Command,
-		Instance: m.Instance, Key: m.Key, Since: m.Since.UTC(), OffUntil: m.OffUntil, OffReason: m.OffReason, OffBy: m.OffBy}
+	return wire.Matter{ID: m.ID, Urgency: string(access.UrgencyOf(m.Rank)), Reason: m.Reason, Subject: m.Subject,
+		Sentence: m.Sentence, Evidence: m.Evidence, Command: m.Command,
+		Instance: m.Instance, Key: m.Key, Since: m.Since.UTC(), OffUntil: m.OffUntil,
+		OffReason: m.OffReason, OffBy: m.OffBy}
 }
 
 // today lists what needs a hand, most urgent first.
@@ -57,8 +59,10 @@ func (s *Server) today(c *gin.Context) {
 	if !ok {
 		return
 	}
-	q := store.MatterQuery{Reason: c.Query("reason"), Instance: c.Query("instance"), Key: c.Query("key"), Region: c.Query("region"), Urgency: c.Query("urgency"), Off: c.Query("off") == "true", Page: p}
-	if q.Urgency != "" && !checkChoice(c, "urgency", q.Urgency, "now", "soon", "later") || q.Reason != "" && !checkChoice(c, "reason", q.Reason, access.ReasonNames()...) {
+	q := store.MatterQuery{Reason: c.Query("reason"), Instance: c.Query("instance"), Key: c.Query("key"),
+		Region: c.Query("region"), Urgency: c.Query("urgency"), Off: c.Query("off") == "true", Page: p}
+	if q.Urgency != "" && !checkChoice(c, "urgency", q.Urgency, "now", "soon", "later") ||
+		q.Reason != "" && !checkChoice(c, "reason", q.Reason, access.ReasonNames()...) {
 		return
 	}
 	if c.Query("new") == "true" {
@@ -198,7 +202,8 @@ func (s *Server) setPolicy(c *gin.Context) {
 // what follows. With plan it only says what would.
 func (s *Server) badDay(c *gin.Context) {
 	var r wire.KeyBadDay
-	if !read(c, &r) || !checkText(c, "reason", r.Reason) || !checkChoice(c, "state", r.State, access.Lost, access.Exposed, access.InUse) {
+	if !read(c, &r) || !checkText(c, "reason", r.Reason) ||
+		!checkChoice(c, "state", r.State, access.Lost, access.Exposed, access.InUse) {
 		return
 	}
 	k, ok := s.key(c)
@@ -257,7 +262,8 @@ func showFollows(all []access.Follow) []wire.FollowsDoor {
 		if !f.Key.Recorded {
 			kind = "seen"
 		}
-		out = append(out, wire.FollowsDoor{Instance: f.Door.Name, LoginUser: f.Key.LoginUser, Evidence: kind, Old: f.Key.Old, Recorded: f.Key.Recorded, Others: append([]string{}, f.Others...), Why: f.Why})
+		out = append(out, wire.FollowsDoor{Instance: f.Door.Name, LoginUser: f.Key.LoginUser, Evidence: kind,
+			Old: f.Key.Old, Recorded: f.Key.Recorded, Others: append([]string{}, f.Others...), Why: f.Why})
 	}
 	return out
 }
@@ -348,19 +354,31 @@ func (s *Server) metrics(c *gin.Context) {
 		return
 	}
 	registry := prometheus.NewRegistry()
-	work := prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "plumlatch_work", Help: "Durable work that is not over, by state."}, []string{"state"})
+	work := prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "plumlatch_work",
+		Help: "Durable work that is not over, by state."}, []string{"state"})
 	work.WithLabelValues("queued").Set(float64(queue.Queued))
 	work.WithLabelValues("running").Set(float64(queue.Running))
 	work.WithLabelValues("waiting").Set(float64(queue.Waiting))
-	oldest := prometheus.NewGauge(prometheus.GaugeOpts{Name: "plumlatch_work_oldest_seconds", Help: "For how long the oldest work that could be carried out now has not been."})
+	oldest := prometheus.NewGauge(prometheus.GaugeOpts{Name: "plumlatch_work_oldest_seconds",
+		Help: "For how long the oldest work that could be carried out now has not been."})
 	oldest.Set(queue.Oldest)
-	gauge := prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "plumlatch_today", Help: "What needs a hand and is not put off, by reason."}, []string{"reason", "urgency"})
-	off := prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "plumlatch_today_put_off", Help: "What is put off, by reason."}, []string{"reason"})
+	gauge := prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "plumlatch_today",
+		Help: "What needs a hand and is not put off, by reason."}, []string{"reason", "urgency"})
+	off := prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "plumlatch_today_put_off",
+		Help: "What is put off, by reason."}, []string{"reason"})
 	registry.MustRegister(gauge, off, work, oldest, s.seconds, collectors.NewGoCollector(),
-		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "plumlatch_database_statements_total", Help: "Statements that this replica has sent to the database."}, func() float64 { return float64(s.opts.Store.Statements()) }),
-		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "plumlatch_connections_total", Help: "Connections that this replica has opened to instances."}, func() float64 { return counted64(s.opts.Worker.Door.Reach.Dialed) }),
-		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "plumlatch_probes_total", Help: "Keys that servers were asked about by this replica."}, func() float64 { return counted64(s.opts.Worker.Door.Reach.Asked) }),
-		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "plumlatch_surveys_total", Help: "Surveys that this replica has begun."}, func() float64 { return float64(s.opts.Worker.Survey.Done.Load()) }))
+		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "plumlatch_database_statements_total",
+			Help: "Statements that this replica has sent to the database."},
+			func() float64 { return float64(s.opts.Store.Statements()) }),
+		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "plumlatch_connections_total",
+			Help: "Connections that this replica has opened to instances."},
+			func() float64 { return counted64(s.opts.Worker.Door.Reach.Dialed) }),
+		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "plumlatch_probes_total",
+			Help: "Keys that servers were asked about by this replica."},
+			func() float64 { return counted64(s.opts.Worker.Door.Reach.Asked) }),
+		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "plumlatch_surveys_total",
+			Help: "Surveys that this replica has begun."},
+			func() float64 { return float64(s.opts.Worker.Survey.Done.Load()) }))
 	for _, name := range access.ReasonNames() { // a reason that has none is 0, and not absent
 		gauge.WithLabelValues(name, string(access.Reason(name).Urgency()))
 	}

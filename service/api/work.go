@@ -20,8 +20,11 @@ import (
 // workOut is a piece of work as the API shows it.
 func (s *Server) workOut(w store.Work) wire.Work {
 	kind := s.opts.Worker.Door.KindOf(w.Kind)
-	out := wire.Work{ID: w.ID, Kind: w.Kind, Title: w.Title, Waves: kind.Waves, Restores: kind.Restores, Instance: w.Instance, Parent: w.ParentID, State: string(w.State), GoingBack: w.Back, Step: max(w.Place(), 0), StepName: w.At,
-		StepCount: len(w.Plan()), StepTitle: w.StepTitle, Attempt: w.Attempt, CancelAsked: w.CancelAsked, Trouble: w.Trouble, Outcome: w.Outcome, Code: w.Code,
+	out := wire.Work{ID: w.ID, Kind: w.Kind, Title: w.Title, Waves: kind.Waves, Restores: kind.Restores,
+		Instance: w.Instance, Parent: w.ParentID, State: string(w.State), GoingBack: w.Back,
+		Step: max(w.Place(), 0), StepName: w.At,
+		StepCount: len(w.Plan()), StepTitle: w.StepTitle, Attempt: w.Attempt, CancelAsked: w.CancelAsked,
+		Trouble: w.Trouble, Outcome: w.Outcome, Code: w.Code,
 		Events: w.Events, Operator: w.Operator, CreatedAt: w.CreatedAt.UTC(), EndedAt: w.EndedAt}
 	if w.State == store.Waiting {
 		out.WaitsCode, out.WaitsFor, out.WaitEndsAt = w.WaitsCode, w.WaitsFor, w.WaitEndsAt
@@ -99,7 +102,8 @@ func (s *Server) wholeWork(c *gin.Context, w store.Work) (wire.Work, error) {
 		return out, err
 	}
 	for _, st := range steps {
-		out.Steps = append(out.Steps, wire.WorkStep{Name: st.Name, Title: st.Title, State: st.State, Tries: st.Tries, BeganAt: st.BeganAt, EndedAt: st.EndedAt})
+		out.Steps = append(out.Steps, wire.WorkStep{Name: st.Name, Title: st.Title, State: st.State, Tries: st.Tries,
+			BeganAt: st.BeganAt, EndedAt: st.EndedAt})
 	}
 	if out.Rotating, err = s.opts.Worker.Accesses.Rotating(c.Request.Context(), w); err != nil {
 		return out, err
@@ -199,7 +203,8 @@ func (s *Server) followWork(c *gin.Context) {
 			return
 		}
 		for _, e := range events {
-			if !sendEvent(c, fmt.Sprintf("id: %d\n", e.N), wire.WorkEvent{N: e.N, At: e.At.UTC(), Step: e.Step, Code: e.Code, Text: e.Text}) {
+			if !sendEvent(c, fmt.Sprintf("id: %d\n", e.N),
+				wire.WorkEvent{N: e.N, At: e.At.UTC(), Step: e.Step, Code: e.Code, Text: e.Text}) {
 				return
 			}
 			after, quiet = e.N, time.Now()

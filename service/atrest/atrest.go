@@ -105,7 +105,8 @@ func Create(file string) (*Cipher, error) {
 }
 
 func writeIdentities(f *os.File, ids ...*age.X25519Identity) error {
-	_, err := fmt.Fprintln(f, "# Plum Latch: opens the steward keys in the database. Keep a copy apart from the database's.")
+	_, err := fmt.Fprintln(f, "# Plum Latch: opens the steward keys in the database. Keep a copy apart from the "+
+		"database's.")
 	for _, id := range ids {
 		_, e := fmt.Fprintln(f, id)
 		err = errors.Join(err, e)

@@ -54,7 +54,8 @@ func createHeads(file string) error {
 	if err != nil {
 		return err
 	}
-	_, err = fmt.Fprintf(f, "# Plum Latch: signs the heads of the journal. Whoever has it and the database can rewrite the journal.\n%x\n", key.Seed())
+	_, err = fmt.Fprintf(f, "# Plum Latch: signs the heads of the journal. Whoever has it and the database can "+
+		"rewrite the journal.\n%x\n", key.Seed())
 	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
 		err = os.Link(f.Name(), file) // whole, or not there; another replica's stays
 	}

@@ -66,7 +66,8 @@ func (c *Program) Stop(sig syscall.Signal) error {
 	case <-c.Done:
 		return nil
 	case <-time.After(20 * time.Second):
-		return errors.Join(fmt.Errorf("%s did not stop in time and was killed; its log is %s", c.Name, c.Log), c.cmd.Process.Kill())
+		return errors.Join(fmt.Errorf("%s did not stop in time and was killed; its log is %s", c.Name, c.Log),
+			c.cmd.Process.Kill())
 	}
 }
 

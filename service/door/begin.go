@@ -44,11 +44,13 @@ func (w *Service) UnknownKey(ctx context.Context, name string) error {
 // EditableInstance checks that the service can edit an instance's files at all. FieldError.
 func (w *Service) EditableInstance(ctx context.Context, i store.Instance) error {
 	if i.Phase != store.Ready {
-		return FieldError{Field: "instance", Problem: fmt.Sprintf("%s is %s; this needs one that is in order", i.Name, i.Phase)}
+		return FieldError{Field: "instance",
+			Problem: fmt.Sprintf("%s is %s; this needs one that is in order", i.Name, i.Phase)}
 	}
 	_, err := w.Store.StewardPublic(ctx, i.ID)
 	if errors.Is(err, store.ErrNotFound) {
-		return FieldError{Field: "instance", Problem: fmt.Sprintf("%s has no steward, so nobody is there to edit its files", i.Name)}
+		return FieldError{Field: "instance",
+			Problem: fmt.Sprintf("%s has no steward, so nobody is there to edit its files", i.Name)}
 	}
 	return err
 }

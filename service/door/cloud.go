@@ -92,7 +92,8 @@ func (r *Run) Retry(ctx context.Context, f func(context.Context) (cloud.Instance
 		once, cancel := context.WithTimeout(ctx, min(20*time.Second, r.StateLimit))
 		in, err := f(once)
 		cancel()
-		if err == nil || errors.Is(err, cloud.ErrRefused) || errors.Is(err, cloud.ErrNotFound) || time.Now().After(deadline) {
+		if err == nil || errors.Is(err, cloud.ErrRefused) || errors.Is(err, cloud.ErrNotFound) ||
+			time.Now().After(deadline) {
 			return in, err
 		}
 		if stop := r.Stopping(); stop != nil {
@@ -115,10 +116,12 @@ func (r *Run) Note(in cloud.Instance) error {
 		in.Port = 22
 	}
 	title := r.Step().Title
-	if err := r.Store.Note(r.Ctx, r.Work.InstanceID, in.ID, string(in.State), in.Address, in.Port, in.Static, title); err != nil {
+	if err := r.Store.Note(r.Ctx, r.Work.InstanceID, in.ID, string(in.State), in.Address, in.Port, in.Static,
+		title); err != nil {
 		return err
 	}
-	r.Instance.CloudID, r.Instance.State, r.Instance.Address, r.Instance.Port = in.ID, string(in.State), in.Address, in.Port
+	r.Instance.CloudID, r.Instance.State, r.Instance.Address, r.Instance.Port = in.ID, string(in.State),
+		in.Address, in.Port
 	return nil
 }
 
@@ -148,7 +151,8 @@ func (r *Run) Await(until cloud.State) error {
 		case in.State == cloud.Removed || in.State == cloud.Removing && until != cloud.Removed:
 			return Failf("the cloud says that it is %s: somebody else removed it", in.State)
 		case time.Now().After(deadline):
-			return Failf("the cloud says %s after %s, and not %s; look at the instance in the cloud", in.State, r.StateLimit, until)
+			return Failf("the cloud says %s after %s, and not %s; look at the instance in the cloud", in.State,
+				r.StateLimit, until)
 		}
 		if err := r.Stopping(); err != nil {
 			return err
@@ -200,7 +204,8 @@ func (r *Run) VouchedHostKey() (key *keypair.Public, trouble string, err error) 
 		return nil, "the host key cannot be read: " + Words(err), nil
 	}
 	if !slices.Contains(fingerprints, p.Fingerprint()) {
-		return nil, fmt.Sprintf("the host key that answers at %s (%s) is not the one that first boot printed (%s): something else may stand behind this address; nothing was recorded",
+		return nil, fmt.Sprintf("the host key that answers at %s (%s) is not the one that first boot printed (%s): "+
+			"something else may stand behind this address; nothing was recorded",
 			r.Instance.Address, p.Fingerprint(), strings.Join(fingerprints, ", ")), nil
 	}
 	return &p, "", nil
@@ -243,7 +248,9 @@ func (r *Run) KnownHost(f *Found) error {
 		return r.Keep()
 	}
 	if fp := keypair.Fingerprint(blob); fp != pinned[0].Fingerprint {
-		*f = Found{Code: access.TroubleHostKey, Trouble: fmt.Sprintf("another host key answers at %s: %s, and recorded is %s; nothing was asked of it", r.Instance.Address, fp, pinned[0].Fingerprint)}
+		*f = Found{Code: access.TroubleHostKey,
+			Trouble: fmt.Sprintf("another host key answers at %s: %s, and recorded is %s; nothing was asked of it",
+				r.Instance.Address, fp, pinned[0].Fingerprint)}
 		return r.Keep()
 	}
 	return r.Probe(f)
@@ -292,7 +299,8 @@ func (r *Run) ProbeRows(rows []store.Access) (refused []string, err error) {
 		if r.Ctx.Err() != nil {
 			return nil, store.ErrLost // what ended with the claim is no answer
 		}
-		if err := r.Store.Probed(r.Ctx, store.Asked{AccessID: rows[n].ID, Answer: string(p.Answer), Detail: p.Detail, From: p.Vantage}); err != nil {
+		if err := r.Store.Probed(r.Ctx, store.Asked{AccessID: rows[n].ID, Answer: string(p.Answer), Detail: p.Detail,
+			From: p.Vantage}); err != nil {
 			return nil, err
 		}
 		if p.Answer != reach.Accepted {
@@ -323,7 +331,8 @@ func (w *Service) Target(ctx context.Context, i store.Instance) (reach.Target, e
 	if errors.Is(err, store.ErrNotFound) {
 		return t, Failure{Reason: "it is reached through a jump host, which needs a steward"}
 	}
-	t.Via = &reach.Hop{Target: reach.Target{Address: i.Via.Address, Port: i.Via.Port, User: i.Via.LoginUser, HostKeys: i.Via.HostKeys}, Signer: signer}
+	t.Via = &reach.Hop{Target: reach.Target{Address: i.Via.Address, Port: i.Via.Port, User: i.Via.LoginUser,
+		HostKeys: i.Via.HostKeys}, Signer: signer}
 	return t, err
 }
 
@@ -350,7 +359,8 @@ func (r *Run) Groups(id string) ([]cloud.Group, error) {
 }
 
 // ErrNoCloud says that no cloud of ours is behind an instance.
-var ErrNoCloud = errors.New("it was adopted: no cloud of ours is behind it, so its rules and addresses are not seen from here")
+var ErrNoCloud = errors.New("it was adopted: no cloud of ours is behind it, so its rules and addresses are not " +
+	"seen from here")
 
 // CloudBehind returns an error unless a cloud has the instance.
 func CloudBehind(i store.Instance) error {
@@ -364,7 +374,8 @@ func CloudBehind(i store.Instance) error {
 }
 
 // BeginOf begins a piece of work about an instance, or none, that leaves its phase alone.
-func (w *Service) BeginOf(ctx context.Context, by store.Actor, once store.Once, i store.Instance, n store.NewWork) (store.Work, error) {
+func (w *Service) BeginOf(ctx context.Context, by store.Actor, once store.Once, i store.Instance,
+	n store.NewWork) (store.Work, error) {
 	work, err := w.Store.BeginWork(ctx, by, once, i.ID, n)
 	if done, ok := errors.AsType[store.Replayed](err); ok {
 		return w.Store.WorkByID(ctx, done.WorkID)

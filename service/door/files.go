@@ -133,7 +133,8 @@ func (r *Run) Place(files reach.Files, fresh store.Key, stands bool) error {
 	if !stands { // what was answered before the write says nothing now
 		r.Edits.forget()
 	}
-	id, err := r.Store.Placed(r.Ctx, r.Instance.ID, fresh.ID, r.Instance.LoginUser, "work "+fmt.Sprint(r.Work.ID), r.Edits.Appended)
+	id, err := r.Store.Placed(r.Ctx, r.Instance.ID, fresh.ID, r.Instance.LoginUser, "work "+fmt.Sprint(r.Work.ID),
+		r.Edits.Appended)
 	if err != nil {
 		return err
 	}
@@ -173,7 +174,8 @@ func (r *Run) TakeOld(t Taking, out bool) error {
 		if out {
 			for _, f := range all {
 				for _, taken := range authkeys.ParseDocument(f.Data).Take(t.Key.Blob) {
-					if !slices.ContainsFunc(r.Edits.Taken[f.Name], func(had authkeys.Taken) bool { return had.Line == taken.Line }) {
+					if !slices.ContainsFunc(r.Edits.Taken[f.Name],
+						func(had authkeys.Taken) bool { return had.Line == taken.Line }) {
 						r.Edits.Taken[f.Name] = append(r.Edits.Taken[f.Name], taken)
 					}
 				}
@@ -234,7 +236,8 @@ func (r *Run) lookLater(looks []func() error) {
 func (r *Run) LookedAgain() error {
 	at, ok := r.settling.Load(r.Work.ID)
 	if !ok {
-		return r.Say("what others may have written in the moment of the change was not looked for: the service was ended meanwhile")
+		return r.Say("what others may have written in the moment of the change was not looked for: the service was " +
+			"ended meanwhile")
 	}
 	select {
 	case err := <-at.(chan error):
@@ -246,7 +249,8 @@ func (r *Run) LookedAgain() error {
 		return nil
 	default:
 	}
-	return r.Wait(wire.WaitsRetry, "what others write in the moment of the change", settleLook+100*time.Millisecond, time.Minute)
+	return r.Wait(wire.WaitsRetry, "what others write in the moment of the change", settleLook+100*time.Millisecond,
+		time.Minute)
 }
 
 // LinesWithout is linesOf with a narrowing of ours taken out again.
@@ -296,7 +300,8 @@ func (r *Run) UndoEdit(undo func(name string) func(*authkeys.Document) error) er
 				}
 				continue // it is as it was: nothing has to be allowed for that
 			}
-			if _, err := reach.Edit(ctx, files, f.Name, rotation.Permit{}, reach.EditOptions{Now: now}, undo(f.Name)); err != nil {
+			if _, err := reach.Edit(ctx, files, f.Name, rotation.Permit{}, reach.EditOptions{Now: now},
+				undo(f.Name)); err != nil {
 				return err
 			}
 		}

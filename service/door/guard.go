@@ -61,7 +61,8 @@ const maxJudged = 5 // how often a file that others keep changing is judged
 // some, once the guard permits it. A file that changed in between is judged again.
 // keep is called before the first write, with the files as they will be edited.
 // errGuarded, wrapped, where rule 1 forbids it.
-func (r *Run) Take(t Taking, effect string, keep func(all []KeysFile) error, edit func(name string, doc *authkeys.Document) error, later func(look func() error)) error {
+func (r *Run) Take(t Taking, effect string, keep func(all []KeysFile) error,
+	edit func(name string, doc *authkeys.Document) error, later func(look func() error)) error {
 	for n := 1; ; n++ {
 		files, err := r.Enter()
 		if err != nil {
@@ -125,14 +126,16 @@ func (t Taking) in(file []byte) bool {
 }
 
 // edit changes files by the safe edit, under a permit.
-func (r *Run) edit(files reach.Files, all []KeysFile, permit rotation.Permit, effect string, change func(name string, doc *authkeys.Document) error, later func(look func() error)) error {
+func (r *Run) edit(files reach.Files, all []KeysFile, permit rotation.Permit, effect string,
+	change func(name string, doc *authkeys.Document) error, later func(look func() error)) error {
 	now, err := r.Store.Now(r.Ctx)
 	if err != nil {
 		return err
 	}
 	return r.Effect(effect, func(ctx context.Context) error {
 		for _, f := range all {
-			if _, err := reach.Edit(ctx, files, f.Name, permit, reach.EditOptions{Now: now, Later: later}, func(doc *authkeys.Document) error { return change(f.Name, doc) }); err != nil {
+			if _, err := reach.Edit(ctx, files, f.Name, permit, reach.EditOptions{Now: now, Later: later},
+				func(doc *authkeys.Document) error { return change(f.Name, doc) }); err != nil {
 				return err
 			}
 		}
@@ -194,7 +197,9 @@ func (r *Run) Permit(files reach.Files, t Taking) (permit rotation.Permit, end f
 			}
 		}
 		rests = permit.Rests()
-		id, err = r.Store.AddPermit(r.Ctx, store.NewPermit{Work: r.Work.ID, Fence: r.Work.Fence, Instance: r.Instance.ID, LoginUser: r.Instance.LoginUser, Rests: rests})
+		id, err = r.Store.AddPermit(r.Ctx,
+			store.NewPermit{Work: r.Work.ID, Fence: r.Work.Fence, Instance: r.Instance.ID,
+				LoginUser: r.Instance.LoginUser, Rests: rests})
 		if errors.Is(err, rotation.ErrStale) && n < maxJudged {
 			continue // a mark was set in this moment
 		}
@@ -236,7 +241,8 @@ func (e *Edits) notAsked(rows []store.Access, taken int64, people bool) []int64 
 
 // question is what the guard is asked, and the recorded keys that it is about.
 func (r *Run) question(files reach.Files, t Taking, now time.Time) (rotation.Question, []store.Access, error) {
-	q := rotation.Question{Instance: r.Instance.ID, LoginUser: r.Instance.LoginUser, CutOff: t.CutOff, Lines: t.lines, Files: map[string][]byte{}, Until: time.Now().Add(store.PermitLife)}
+	q := rotation.Question{Instance: r.Instance.ID, LoginUser: r.Instance.LoginUser, CutOff: t.CutOff, Lines: t.lines,
+		Files: map[string][]byte{}, Until: time.Now().Add(store.PermitLife)}
 	all, err := ReadFiles(files, r.Instance)
 	if err != nil {
 		return q, nil, err
@@ -267,7 +273,9 @@ func (r *Run) question(files reach.Files, t Taking, now time.Time) (rotation.Que
 			continue
 		}
 		rows = append(rows, a)
-		o := opener{rotation.Opener{ID: a.KeyID, Blob: a.Blob, Key: a.Key, Mark: rotation.Mark{Holder: a.HolderSort, State: a.OutOfUse()}, Accepted: r.Edits.Accepted[a.ID], Refused: r.Edits.Refused[a.ID]}}
+		o := opener{rotation.Opener{ID: a.KeyID, Blob: a.Blob, Key: a.Key,
+			Mark: rotation.Mark{Holder: a.HolderSort, State: a.OutOfUse()}, Accepted: r.Edits.Accepted[a.ID],
+			Refused: r.Edits.Refused[a.ID]}}
 		if a.ShownAt != nil {
 			o.Shown = *a.ShownAt
 		}
@@ -282,7 +290,8 @@ func (r *Run) question(files reach.Files, t Taking, now time.Time) (rotation.Que
 	// as a person's where it is taken.
 	for _, f := range all {
 		for _, l := range authkeys.Parse(f.Data, time.UTC) {
-			known := slices.ContainsFunc(q.Openers, func(o rotation.Opener) bool { return bytes.Equal(o.Blob, l.Blob) }) ||
+			known := slices.ContainsFunc(q.Openers,
+				func(o rotation.Opener) bool { return bytes.Equal(o.Blob, l.Blob) }) ||
 				slices.ContainsFunc(own, func(b []byte) bool { return bytes.Equal(b, l.Blob) })
 			if l.Err != nil || known {
 				continue
@@ -308,7 +317,8 @@ type opener struct{ rotation.Opener }
 // restricted line may be lent too, and goes with that work: it counts as one that ends.
 func (o *opener) lines(all []authkeys.Line, now time.Time, lending bool) {
 	all = slices.DeleteFunc(all, func(l authkeys.Line) bool {
-		return l.Err != nil || l.Options.CertAuthority || !o.Accepted && !l.Options.Expires.IsZero() && l.Options.Expires.Before(now)
+		return l.Err != nil || l.Options.CertAuthority ||
+			!o.Accepted && !l.Options.Expires.IsZero() && l.Options.Expires.Before(now)
 	})
 	o.There, o.Forced, o.Excluded, o.Ends = len(all) > 0, true, true, true
 	for _, l := range all {
@@ -400,7 +410,8 @@ func (r *Run) TakeOwn(blob []byte, effect string, change func(doc *authkeys.Docu
 	if effect == "edit" { // a step of its own takes the result of the later look
 		later = func(look func() error) { looks = append(looks, look) }
 	}
-	err = r.edit(files, all, rotation.Own(blob, r.Edits.Line), effect, func(_ string, doc *authkeys.Document) error { return change(doc) }, later)
+	err = r.edit(files, all, rotation.Own(blob, r.Edits.Line), effect,
+		func(_ string, doc *authkeys.Document) error { return change(doc) }, later)
 	r.lookLater(looks)
 	if err != nil {
 		return err
@@ -411,10 +422,11 @@ func (r *Run) TakeOwn(blob []byte, effect string, change func(doc *authkeys.Docu
 // WithdrawOwn takes lines of a key of the service's own out of every file of an instance.
 func WithdrawOwn(ctx context.Context, files reach.Files, i store.Instance, blob []byte) error {
 	for _, name := range FilesOf(i) {
-		_, err := reach.Edit(ctx, files, name, rotation.Own(blob), reach.EditOptions{Now: time.Now()}, func(doc *authkeys.Document) error {
-			doc.Remove(blob)
-			return nil
-		})
+		_, err := reach.Edit(ctx, files, name, rotation.Own(blob), reach.EditOptions{Now: time.Now()},
+			func(doc *authkeys.Document) error {
+				doc.Remove(blob)
+				return nil
+			})
 		if err != nil && !errors.Is(err, reach.ErrMissing) {
 			return err
 		}
@@ -429,12 +441,13 @@ func WithdrawLent(ctx context.Context, files reach.Files, all []KeysFile, lines 
 		if !slices.ContainsFunc(lines, authkeys.ParseDocument(f.Data).Has) {
 			continue
 		}
-		if _, err := reach.Edit(ctx, files, f.Name, rotation.Lent(lines...), reach.EditOptions{Now: now}, func(doc *authkeys.Document) error {
-			for _, line := range lines {
-				doc.RemoveAppended(line)
-			}
-			return nil
-		}); err != nil {
+		if _, err := reach.Edit(ctx, files, f.Name, rotation.Lent(lines...), reach.EditOptions{Now: now},
+			func(doc *authkeys.Document) error {
+				for _, line := range lines {
+					doc.RemoveAppended(line)
+				}
+				return nil
+			}); err != nil {
 			return err
 		}
 	}

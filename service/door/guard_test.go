@@ -16,12 +16,13 @@ func TestOpenerLines(t *testing.T) {
 		lending                       bool
 		there, forced, excluded, ends bool
 	}{
-		"a plain line":                       {text: key, there: true},
-		"one command only":                   {text: `command="x" ` + key, there: true, forced: true},
-		"one of two with a command":          {text: `command="x" ` + key + "\n" + key, there: true},
-		"certain addresses":                  {text: `from="192.0.2.7" ` + key, there: true, excluded: true},
-		"an end to come":                     {text: `expiry-time="20261129000000Z" ` + key, there: true, ends: true},
-		"an end that has passed":             {text: `expiry-time="20261127000000Z" ` + key, forced: true, excluded: true, ends: true},
+		"a plain line":              {text: key, there: true},
+		"one command only":          {text: `command="x" ` + key, there: true, forced: true},
+		"one of two with a command": {text: `command="x" ` + key + "\n" + key, there: true},
+		"certain addresses":         {text: `from="192.0.2.7" ` + key, there: true, excluded: true},
+		"an end to come":            {text: `expiry-time="20261129000000Z" ` + key, there: true, ends: true},
+		"an end that has passed": {text: `expiry-time="20261127000000Z" ` + key, forced: true,
+			excluded: true, ends: true},
 		"restricted":                         {text: "restrict " + key, there: true},
 		"restricted, lent":                   {text: "restrict " + key, lending: true, there: true, ends: true},
 		"lent, and a plain line of its own":  {text: "restrict " + key + "\n" + key, lending: true, there: true},

@@ -77,7 +77,8 @@ func (f Family[T]) Skip(skips func(T) bool) func(*work.Run) bool {
 }
 
 // End is a kind's End, for the engine.
-func (f Family[T]) End(end func(T, store.WorkState) (store.WorkEnd, error)) func(*work.Run, store.WorkState) (store.WorkEnd, error) {
+func (f Family[T]) End(end func(T, store.WorkState) (store.WorkEnd, error)) func(*work.Run,
+	store.WorkState) (store.WorkEnd, error) {
 	return func(r *work.Run, state store.WorkState) (store.WorkEnd, error) {
 		job, err := f.open(r)
 		if err != nil {

@@ -23,7 +23,8 @@ import (
 // file, by the ledger, and by what the server answers now; the client judges the file once
 // more. fresh is the key of the lines, was what it counted as when the work began.
 // rotation's refusal is a FieldError.
-func (w *Service) JudgeByHand(ctx context.Context, work store.Work, i store.Instance, fresh store.Key, was rotation.Mark, r wire.PermitRequest) (wire.SignedPermit, error) {
+func (w *Service) JudgeByHand(ctx context.Context, work store.Work, i store.Instance, fresh store.Key,
+	was rotation.Mark, r wire.PermitRequest) (wire.SignedPermit, error) {
 	q, rows, err := w.questionByHand(ctx, i, r)
 	if err != nil {
 		return wire.SignedPermit{}, err
@@ -39,7 +40,8 @@ func (w *Service) JudgeByHand(ctx context.Context, work store.Work, i store.Inst
 	if err != nil {
 		return wire.SignedPermit{}, err
 	}
-	q.ShownSince, q.Lines, q.Until = now.Add(-time.Duration(policy.PrivateHalf)), r.Lines, time.Now().Add(store.PermitLife)
+	q.ShownSince, q.Lines, q.Until = now.Add(-time.Duration(policy.PrivateHalf)), r.Lines,
+		time.Now().Add(store.PermitLife)
 	q.Taken = []rotation.Taking{{ID: fresh.ID, Blob: fresh.Blob, Was: was}}
 	q.Confirm = func(context.Context) error { return nil } // the client's, by the end and the file's hash
 	permit, err := rotation.Judge(q)
@@ -47,10 +49,12 @@ func (w *Service) JudgeByHand(ctx context.Context, work store.Work, i store.Inst
 		return wire.SignedPermit{}, FieldError{Field: "lines", Problem: Words(err)}
 	}
 	rests := permit.Rests()
-	if _, err := w.Store.AddPermit(ctx, store.NewPermit{Work: work.ID, Instance: i.ID, LoginUser: i.LoginUser, Rests: rests}); err != nil {
+	if _, err := w.Store.AddPermit(ctx, store.NewPermit{Work: work.ID, Instance: i.ID, LoginUser: i.LoginUser,
+		Rests: rests}); err != nil {
 		return wire.SignedPermit{}, err
 	}
-	p := rotation.Paper{Work: work.ID, Instance: i.Alias, LoginUser: i.LoginUser, File: r.File, SHA256: r.SHA256, Lines: r.Lines, Until: now.Add(store.PermitLife - 2*time.Second)}
+	p := rotation.Paper{Work: work.ID, Instance: i.Alias, LoginUser: i.LoginUser, File: r.File, SHA256: r.SHA256,
+		Lines: r.Lines, Until: now.Add(store.PermitLife - 2*time.Second)}
 	for _, o := range q.Openers {
 		if o.ID != fresh.ID && slices.ContainsFunc(rests, func(rest rotation.Rest) bool { return rest.ID == o.ID }) {
 			p.Rests = append(p.Rests, authkeys.Name(o.Blob))
@@ -61,7 +65,8 @@ func (w *Service) JudgeByHand(ctx context.Context, work store.Work, i store.Inst
 }
 
 // questionByHand is what the guard is asked, by what the client saw.
-func (w *Service) questionByHand(ctx context.Context, i store.Instance, r wire.PermitRequest) (rotation.Question, []store.Access, error) {
+func (w *Service) questionByHand(ctx context.Context, i store.Instance, r wire.PermitRequest) (rotation.Question,
+	[]store.Access, error) {
 	q := rotation.Question{Instance: i.ID, LoginUser: i.LoginUser, Files: map[string][]byte{r.File: nil}}
 	every, err := w.Store.AccessesOf(ctx, i.ID)
 	if err != nil {
@@ -94,7 +99,8 @@ func (w *Service) questionByHand(ctx context.Context, i store.Instance, r wire.P
 		if a.Steward || a.LoginUser != i.LoginUser {
 			continue
 		}
-		o := opener{rotation.Opener{ID: a.KeyID, Blob: a.Blob, Key: a.Key, Mark: rotation.Mark{Holder: a.HolderSort, State: a.OutOfUse()}, Shown: timeOf(a.ShownAt)}}
+		o := opener{rotation.Opener{ID: a.KeyID, Blob: a.Blob, Key: a.Key,
+			Mark: rotation.Mark{Holder: a.HolderSort, State: a.OutOfUse()}, Shown: timeOf(a.ShownAt)}}
 		o.lines(lines[string(a.Blob)], now, i.RescueFor != 0)
 		q.Openers, rows = append(q.Openers, o.Opener), append(rows, a)
 	}
@@ -102,7 +108,8 @@ func (w *Service) questionByHand(ctx context.Context, i store.Instance, r wire.P
 }
 
 // answeredNow asks the server which of the keys it takes now.
-func (w *Service) answeredNow(ctx context.Context, i store.Instance, openers []rotation.Opener, rows []store.Access) ([]rotation.Opener, error) {
+func (w *Service) answeredNow(ctx context.Context, i store.Instance, openers []rotation.Opener,
+	rows []store.Access) ([]rotation.Opener, error) {
 	t, err := w.Target(ctx, i)
 	if err != nil {
 		return nil, err
@@ -120,7 +127,8 @@ func (w *Service) answeredNow(ctx context.Context, i store.Instance, openers []r
 	for k, p := range w.AskWithin(ctx, Soon, t, blobs) {
 		n := order[k]
 		openers[n].Accepted, openers[n].Refused = p.Answer == reach.Accepted, p.Answer == reach.Refused
-		kept = append(kept, store.Asked{AccessID: rows[n].ID, Answer: string(p.Answer), Detail: p.Detail, From: p.Vantage})
+		kept = append(kept, store.Asked{AccessID: rows[n].ID, Answer: string(p.Answer), Detail: p.Detail,
+			From: p.Vantage})
 	}
 	if ctx.Err() != nil {
 		return nil, errors.New("the server was not asked to the end")

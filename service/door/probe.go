@@ -23,7 +23,8 @@ const Soon = 10 * time.Second
 
 // AskWithin asks a server about keys, and waits up to patience where it was asked often
 // enough for now.
-func (w *Service) AskWithin(ctx context.Context, patience time.Duration, t reach.Target, blobs [][]byte) []reach.Result {
+func (w *Service) AskWithin(ctx context.Context, patience time.Duration, t reach.Target,
+	blobs [][]byte) []reach.Result {
 	return reach.ProbeAll(ctx, w.Reach, t, blobs, time.Now, func(d time.Duration) bool {
 		if patience -= d; patience < 0 {
 			return false
@@ -91,7 +92,8 @@ func (r *Run) AskServer(ids ...int64) (map[int64]reach.Answer, error) {
 	}
 	for n, p := range r.AskKeys(t, blobs) {
 		out[rows[n].ID] = p.Answer
-		kept = append(kept, store.Asked{AccessID: rows[n].ID, Answer: string(p.Answer), Detail: p.Detail, From: p.Vantage})
+		kept = append(kept, store.Asked{AccessID: rows[n].ID, Answer: string(p.Answer), Detail: p.Detail,
+			From: p.Vantage})
 		delete(r.Edits.Accepted, rows[n].ID)
 		delete(r.Edits.Refused, rows[n].ID)
 		switch p.Answer {
@@ -160,7 +162,8 @@ func (r *Run) UntilAnswered(err error) error {
 	}
 	var in struct{ Back time.Duration }
 	if e := Decode(r.Work.Input, &in); e == nil && in.Back > 0 && r.Step().BackLater && !r.Work.Back {
-		return r.Wait(wire.WaitsBack, "it to be back ("+Words(err)+"); it stays as it is until then", min(time.Minute, 4*r.Lease), in.Back)
+		return r.Wait(wire.WaitsBack, "it to be back ("+Words(err)+"); it stays as it is until then",
+			min(time.Minute, 4*r.Lease), in.Back)
 	}
 	what := "the server to answer (" + Words(err) + ")"
 	if !r.NoReturn() && !r.Work.Back {
@@ -197,7 +200,8 @@ func SessionOf(files reach.Files, user string, rows []store.Access) rotation.Ses
 		if fi, err := files.Lstat(shell); access.NoLoginShell(shell) {
 			s.Bars = append(s.Bars, "the shell of "+user+" is "+plaintext.Line(plaintext.Cut(shell, 80)))
 		} else if err != nil {
-			s.NotSeen = append(s.NotSeen, "whether "+plaintext.Line(plaintext.Cut(shell, 80))+", the shell of "+user+", is there")
+			s.NotSeen = append(s.NotSeen, "whether "+plaintext.Line(plaintext.Cut(shell, 80))+", the shell of "+
+				user+", is there")
 		} else if fi.Mode.Perm()&0o111 == 0 && fi.Mode.IsRegular() {
 			s.Bars = append(s.Bars, "nobody may run "+plaintext.Line(plaintext.Cut(shell, 80))+", the shell of "+user)
 		}

@@ -63,7 +63,8 @@ func (r *fleetJob) sameKeys(in fleet) error {
 			return err
 		}
 		if err != nil || k.ID != id {
-			return door.Failf("%s is another key now than when this was asked for, or none: nothing was begun; ask for it again", name)
+			return door.Failf("%s is another key now than when this was asked for, or none: nothing was begun; ask "+
+				"for it again", name)
 		}
 	}
 	return nil
@@ -90,19 +91,28 @@ func (w *Service) Kinds() []*door.Kind {
 	shared[0].Undo, shared[0].UndoEffects = fleetOf.Do((*fleetJob).fleetDismiss), []string{"remove"}
 	return []*door.Kind{
 		w.manyKind("rotate-many", "access.rotate-many", "rotated", append(choose[:2:2],
-			work.Step{Name: "proof", Title: "waiting for the new key's private half to be shown", Do: fleetOf.Do((*fleetJob).fleetProof)},
-			work.Step{Name: "waves", Title: "rotating in waves", Do: fleetOf.Do((*fleetJob).fleetWaves), Undo: fleetOf.Do((*fleetJob).fleetBack)},
-			work.Step{Name: "rest", Title: "waiting for the end of the grace time, and for what is out of reach", Do: fleetOf.Do((*fleetJob).fleetRest)})),
+			work.Step{Name: "proof", Title: "waiting for the new key's private half to be shown",
+				Do: fleetOf.Do((*fleetJob).fleetProof)},
+			work.Step{Name: "waves", Title: "rotating in waves", Do: fleetOf.Do((*fleetJob).fleetWaves),
+				Undo: fleetOf.Do((*fleetJob).fleetBack)},
+			work.Step{Name: "rest", Title: "waiting for the end of the grace time, and for what is out of reach",
+				Do: fleetOf.Do((*fleetJob).fleetRest)})),
 		w.manyKind("restore-many", "access.restore-many", "restored", append(shared,
-			work.Step{Name: "proof", Title: "waiting for the new key's private half to be shown", Do: fleetOf.Do((*fleetJob).fleetProof)},
-			work.Step{Name: "waves", Title: "restoring in waves", Do: fleetOf.Do((*fleetJob).fleetWaves), Undo: fleetOf.Do((*fleetJob).fleetBack)},
+			work.Step{Name: "proof", Title: "waiting for the new key's private half to be shown",
+				Do: fleetOf.Do((*fleetJob).fleetProof)},
+			work.Step{Name: "waves", Title: "restoring in waves", Do: fleetOf.Do((*fleetJob).fleetWaves),
+				Undo: fleetOf.Do((*fleetJob).fleetBack)},
 			work.Step{Name: "rest", Title: "waiting for what is still at hand", Do: fleetOf.Do((*fleetJob).fleetRest)},
-			work.Step{Name: "dismiss", Title: "giving up the rescue instances that its parts shared", Do: fleetOf.Do((*fleetJob).fleetDismiss), Effects: []string{"remove"}})),
+			work.Step{Name: "dismiss", Title: "giving up the rescue instances that its parts shared",
+				Do: fleetOf.Do((*fleetJob).fleetDismiss), Effects: []string{"remove"}})),
 		w.manyKind("access-add-many", "access.add-many", "opened by it", append(choose[:2:2],
-			work.Step{Name: "waves", Title: "adding the key in waves", Do: fleetOf.Do((*fleetJob).fleetWaves), Undo: fleetOf.Do((*fleetJob).fleetBack)},
-			work.Step{Name: "rest", Title: "waiting for the end of the access, and for what is out of reach", Do: fleetOf.Do((*fleetJob).fleetRest)})),
+			work.Step{Name: "waves", Title: "adding the key in waves", Do: fleetOf.Do((*fleetJob).fleetWaves),
+				Undo: fleetOf.Do((*fleetJob).fleetBack)},
+			work.Step{Name: "rest", Title: "waiting for the end of the access, and for what is out of reach",
+				Do: fleetOf.Do((*fleetJob).fleetRest)})),
 		w.manyKind("access-remove-many", "access.remove-many", "withdrawn", append(choose[:2:2],
-			work.Step{Name: "waves", Title: "withdrawing in waves", Do: fleetOf.Do((*fleetJob).fleetWaves), Undo: fleetOf.Do((*fleetJob).fleetBack)},
+			work.Step{Name: "waves", Title: "withdrawing in waves", Do: fleetOf.Do((*fleetJob).fleetWaves),
+				Undo: fleetOf.Do((*fleetJob).fleetBack)},
 			work.Step{Name: "rest", Title: "waiting for what is out of reach", Do: fleetOf.Do((*fleetJob).fleetRest)})),
 	}
 }
@@ -120,7 +130,8 @@ func (w *Service) manyKind(name, action, done string, steps []work.Step) *door.K
 			for _, v := range waves {
 				all, shown, failed = all+v.All, shown+v.Shown, failed+v.Failed
 			}
-			return store.WorkEnd{Outcome: door.OutcomeOf(fmt.Sprintf("%d of %d %s, %d failed or went back", shown, all, done, failed), append(r.D.Left, r.Work.Trouble)...), Target: "instances"}, nil
+			return store.WorkEnd{Outcome: door.OutcomeOf(fmt.Sprintf("%d of %d %s, %d failed or went back", shown,
+				all, done, failed), append(r.D.Left, r.Work.Trouble)...), Target: "instances"}, nil
 		}),
 	}}
 }
@@ -189,8 +200,10 @@ func (w *Service) chooseFleet(ctx context.Context, f wire.Fleet) (members, left 
 	if (f.New == "") == (len(f.Pairs) == 0) && len(f.Pairs) > 0 {
 		return wrong("new", "give one new key for all, or a pair for each")
 	}
-	if f.StopAfter < 0 || f.First < 0 || f.Grow < 0 || f.BackSeconds < 0 || f.BackSeconds > int64(door.LongestGrace/time.Second) {
-		return wrong("first", "waves, failures and times are not negative, and what is out of reach is waited for at most a year")
+	if f.StopAfter < 0 || f.First < 0 || f.Grow < 0 || f.BackSeconds < 0 ||
+		f.BackSeconds > int64(door.LongestGrace/time.Second) {
+		return wrong("first", "waves, failures and times are not negative, and what is out of reach is waited for "+
+			"at most a year")
 	}
 	if f.GraceSeconds != nil && (*f.GraceSeconds < 0 || *f.GraceSeconds > int64(door.LongestGrace/time.Second)) {
 		return wrong("grace_seconds", "a grace time is 0, or at most a year")
@@ -214,7 +227,8 @@ func (w *Service) chooseFleet(ctx context.Context, f wire.Fleet) (members, left 
 	if f.Key != "" {
 		q.Keys = []string{f.Key}
 		if k, err := w.Store.KeyAlone(ctx, f.Key); err == nil && f.Exposed && k.State != access.Exposed {
-			return wrong("key", "%s is %s: \"plumlatch key exposed %s\" records that somebody else may have it, and shows what follows", k.Name, k.State, k.Name)
+			return wrong("key", "%s is %s: \"plumlatch key exposed %s\" records that somebody else may have it, "+
+				"and shows what follows", k.Name, k.State, k.Name)
 		} else if errors.Is(err, store.ErrNotFound) {
 			err = w.UnknownKey(ctx, f.Key)
 			if e, ok := errors.AsType[door.FieldError](err); ok {
@@ -248,7 +262,8 @@ func (w *Service) chooseFleet(ctx context.Context, f wire.Fleet) (members, left 
 		perInstance[c.Instance]++
 	}
 	for _, c := range all {
-		m := wire.FleetMember{Instance: c.Instance, Old: c.Old, New: cmp.Or(f.New, f.Pairs[c.Instance]), State: "to do", Sole: c.Others == 0}
+		m := wire.FleetMember{Instance: c.Instance, Old: c.Old, New: cmp.Or(f.New, f.Pairs[c.Instance]),
+			State: "to do", Sole: c.Others == 0}
 		switch {
 		case strings.EqualFold(c.Old, m.New) && m.New != "":
 			continue // it has the new key already
@@ -348,7 +363,8 @@ func (w *Service) RotateMany(ctx context.Context, by store.Actor, once store.Onc
 		return store.Work{}, err
 	}
 	what := fmt.Sprintf("rotate %s on %s", cmp.Or(f.Key, f.Tag, "what is due"), door.Plural(len(members), "instance"))
-	n := w.Begun(w.Named("rotate-many"), door.Words(errors.New(what)), door.Token(26), store.Instance{}, what, fleet{askedFleet: askedFleet(f), Keys: keys})
+	n := w.Begun(w.Named("rotate-many"), door.Words(errors.New(what)), door.Token(26), store.Instance{}, what,
+		fleet{askedFleet: askedFleet(f), Keys: keys})
 	n.Target = "instances"
 	return w.BeginOf(ctx, by, once, store.Instance{}, n)
 }
@@ -361,7 +377,8 @@ func (w *Service) Fleet(ctx context.Context, work store.Work) (wire.FleetPlan, e
 		return p, err
 	}
 	for _, m := range rows {
-		out := wire.FleetMember{Instance: m.Instance, Old: m.OldKey, New: m.NewKey, Wave: m.Wave, State: m.State, Work: m.ChildID, Contained: m.Contained}
+		out := wire.FleetMember{Instance: m.Instance, Old: m.OldKey, New: m.NewKey, Wave: m.Wave, State: m.State,
+			Work: m.ChildID, Contained: m.Contained}
 		if m.State == "failed" || m.State == "back later" {
 			out.Note = m.Trouble
 		}
@@ -378,7 +395,8 @@ func (w *Service) Fleet(ctx context.Context, work store.Work) (wire.FleetPlan, e
 	}
 	waves, err := w.Store.Waves(ctx, work.ID)
 	for _, v := range waves {
-		p.Waves = append(p.Waves, wire.FleetWave{Wave: v.Wave, All: v.All, ToDo: v.ToDo, Going: v.Going, Shown: v.Shown, Later: v.Later, Failed: v.Failed})
+		p.Waves = append(p.Waves, wire.FleetWave{Wave: v.Wave, All: v.All, ToDo: v.ToDo, Going: v.Going,
+			Shown: v.Shown, Later: v.Later, Failed: v.Failed})
 	}
 	return p, err
 }
@@ -388,7 +406,8 @@ func (w *Service) PauseFleet(ctx context.Context, by store.Actor, work store.Wor
 	if !w.KindOf(work.Kind).Waves || work.Over() {
 		return store.ErrWorkState
 	}
-	err := w.Store.Tell(ctx, work.ID, map[string]any{"paused": true}, "paused by "+by.Operator+": what has begun goes on, nothing else begins")
+	err := w.Store.Tell(ctx, work.ID, map[string]any{"paused": true}, "paused by "+by.Operator+
+		": what has begun goes on, nothing else begins")
 	w.Look()
 	return err
 }
@@ -407,7 +426,8 @@ func (w *Service) GoOnFleet(ctx context.Context, by store.Actor, work store.Work
 	for _, v := range waves {
 		failed += v.Failed
 	}
-	err = w.Store.Tell(ctx, work.ID, map[string]any{"paused": false, "go_on": failed}, fmt.Sprintf("%s lets it go on", by.Operator))
+	err = w.Store.Tell(ctx, work.ID, map[string]any{"paused": false, "go_on": failed},
+		fmt.Sprintf("%s lets it go on", by.Operator))
 	w.Look()
 	return err
 }
@@ -425,7 +445,8 @@ func (r *fleetJob) fleetChoose() error {
 		return door.Failure{Reason: door.Words(err)}
 	}
 	if n := cutOffs(members); r.In.Many != nil && n > r.In.Many.CutOff {
-		return door.Failf("nobody would get into %s any more, and %d was counted out: it changed meanwhile", door.Plural(n, "instance"), r.In.Many.CutOff)
+		return door.Failf("nobody would get into %s any more, and %d was counted out: it changed meanwhile",
+			door.Plural(n, "instance"), r.In.Many.CutOff)
 	}
 	var all []store.Member
 	var ids []int64
@@ -452,7 +473,8 @@ func (r *fleetJob) fleetChoose() error {
 		ids = append(ids, i.ID)
 	}
 	if r.In.Exposed {
-		if err := r.Store.DoubtHostKeys(r.Ctx, ids, fmt.Sprintf("%s was exposed (work %d)", r.In.Key, r.Work.ID)); err != nil {
+		if err := r.Store.DoubtHostKeys(r.Ctx, ids,
+			fmt.Sprintf("%s was exposed (work %d)", r.In.Key, r.Work.ID)); err != nil {
 			return err
 		}
 	}
@@ -484,9 +506,11 @@ func (r *fleetJob) fleetProof() error {
 		return err
 	}
 	if over {
-		return door.Failf("nobody has shown the private half of %s within %s", missing[0], door.SpanWords(accesses.ProofLimit))
+		return door.Failf("nobody has shown the private half of %s within %s", missing[0],
+			door.SpanWords(accesses.ProofLimit))
 	}
-	return r.Wait(wire.WaitsProof, fmt.Sprintf("the private half of %s to be shown (plumlatch key prove %s); if nobody does, nothing is begun", missing[0], missing[0]), time.Second, accesses.ProofLimit)
+	return r.Wait(wire.WaitsProof, fmt.Sprintf("the private half of %s to be shown (plumlatch key prove %s); if "+
+		"nobody does, nothing is begun", missing[0], missing[0]), time.Second, accesses.ProofLimit)
 }
 
 // newKeysOf are the names of all new keys, each once.
@@ -528,19 +552,24 @@ func (r *fleetJob) fleetWaves() error {
 		now := waves[at]
 		switch stop := max(r.In.StopAfter, 1); {
 		case now.ToDo > 0 && failed-r.In.GoOn >= stop:
-			return r.fleetWait(wire.WaitsGoOn, fmt.Sprintf("a word, after %s: plumlatch rotate -go-on %d, or back: plumlatch work cancel %d", door.Plural(failed, "failure"), r.Work.ID, r.Work.ID), time.Minute)
+			return r.fleetWait(wire.WaitsGoOn,
+				fmt.Sprintf("a word, after %s: plumlatch rotate -go-on %d, or back: plumlatch work cancel %d",
+					door.Plural(failed, "failure"), r.Work.ID, r.Work.ID), time.Minute)
 		case now.ToDo > 0 && r.In.Paused:
-			return r.fleetWait(wire.WaitsGoOn, fmt.Sprintf("a word: it is paused; plumlatch rotate -go-on %d", r.Work.ID), time.Minute)
+			return r.fleetWait(wire.WaitsGoOn,
+				fmt.Sprintf("a word: it is paused; plumlatch rotate -go-on %d", r.Work.ID), time.Minute)
 		case now.ToDo > 0:
 			busy, err := r.beginWave(r.In, now.Wave, len(waves))
 			if err != nil {
 				return err
 			}
 			if busy > 0 {
-				return r.fleetWait(wire.WaitsOther, fmt.Sprintf("other work at hand on %s", door.Plural(busy, "instance")), time.Second)
+				return r.fleetWait(wire.WaitsOther,
+					fmt.Sprintf("other work at hand on %s", door.Plural(busy, "instance")), time.Second)
 			}
 		default:
-			return r.fleetWait(wire.WaitsParts, fmt.Sprintf("wave %d of %d to be shown to work", now.Wave, len(waves)), 500*time.Millisecond)
+			return r.fleetWait(wire.WaitsParts,
+				fmt.Sprintf("wave %d of %d to be shown to work", now.Wave, len(waves)), 500*time.Millisecond)
 		}
 	}
 }
@@ -610,12 +639,16 @@ func (r *fleetJob) partOf(in fleet, m store.Member, i store.Instance, by store.A
 		n, err := r.svc.PlanRestore(r.Ctx, i, wire.Restore{New: m.NewKey}, m.NewKeyID, r.Work.ID)
 		return n, err
 	}
-	plan, part, err := r.svc.RotationPlan(r.Ctx, i, wire.Rotate{Old: m.OldKey, New: m.NewKey, GraceSeconds: in.GraceSeconds, Contain: in.Contain}, m.OldKeyID, m.NewKeyID)
+	plan, part, err := r.svc.RotationPlan(r.Ctx, i,
+		wire.Rotate{Old: m.OldKey, New: m.NewKey, GraceSeconds: in.GraceSeconds, Contain: in.Contain},
+		m.OldKeyID, m.NewKeyID)
 	if err != nil {
 		return store.NewWork{}, err
 	}
 	part.ProofOf, part.Back = r.Work.ID, back
-	return r.Begun(r.Named("rotate"), fmt.Sprintf("rotate %s to %s on %s", plan.Old, plan.New, i.Name), door.Token(26), i, fmt.Sprintf("put %s in the place of %s (part of work %d)", plan.New, plan.Old, r.Work.ID), part), nil
+	return r.Begun(r.Named("rotate"), fmt.Sprintf("rotate %s to %s on %s", plan.Old, plan.New, i.Name),
+		door.Token(26), i, fmt.Sprintf("put %s in the place of %s (part of work %d)", plan.New, plan.Old, r.Work.ID),
+		part), nil
 }
 
 // fleetBack has every part that can go back do so, the last waves first.

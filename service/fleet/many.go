@@ -28,7 +28,8 @@ func (w *Service) PlanMany(ctx context.Context, by store.Actor, r wire.AccessMan
 }
 
 // ChangeMany begins a change of access on many instances. FieldError, store.ErrReused.
-func (w *Service) ChangeMany(ctx context.Context, by store.Actor, once store.Once, r wire.AccessMany) (store.Work, error) {
+func (w *Service) ChangeMany(ctx context.Context, by store.Actor, once store.Once, r wire.AccessMany) (store.Work,
+	error) {
 	if work, again, err := w.WorkDone(ctx, once); again || err != nil {
 		return work, err
 	}
@@ -43,11 +44,15 @@ func (w *Service) ChangeMany(ctx context.Context, by store.Actor, once store.Onc
 		return store.Work{}, door.FieldError{Field: "tag", Problem: "there is no instance to do it on"}
 	}
 	if n := cutOffs(members); n != r.CutOff {
-		return store.Work{}, door.FieldError{Field: "cut_off", Problem: fmt.Sprintf("nobody would get into %s any more, and %d was counted out: give that number to do it all the same", door.Plural(n, "instance"), r.CutOff)}
+		return store.Work{}, door.FieldError{Field: "cut_off",
+			Problem: fmt.Sprintf("nobody would get into %s any more, and %d was counted out: give that number to "+
+				"do it all the same", door.Plural(n, "instance"), r.CutOff)}
 	}
 	kind, what := "access-add-many", fmt.Sprintf("add %s to %s", r.Key, door.Plural(len(members), "instance"))
 	if r.Do == wire.ManyRemove {
-		kind, what = "access-remove-many", fmt.Sprintf("withdraw %s from %s", cmp.Or(r.Key, "what "+r.Holder+" had"), door.Plural(len(members), "instance"))
+		kind, what = "access-remove-many",
+			fmt.Sprintf("withdraw %s from %s", cmp.Or(r.Key, "what "+r.Holder+" had"),
+				door.Plural(len(members), "instance"))
 	}
 	intent := what
 	if r.Reason != "" {
@@ -69,13 +74,15 @@ func (w *Service) checkMany(ctx context.Context, by store.Actor, r *wire.AccessM
 	}
 	switch {
 	case !slices.Contains([]string{wire.ManyAdd, wire.ManySecond, wire.ManyRemove}, r.Do):
-		return door.FieldError{Field: "do", Problem: "not known", Choices: []string{wire.ManyAdd, wire.ManySecond, wire.ManyRemove}}
+		return door.FieldError{Field: "do", Problem: "not known",
+			Choices: []string{wire.ManyAdd, wire.ManySecond, wire.ManyRemove}}
 	case r.Do == wire.ManyRemove && (r.Key == "") == (r.Holder == ""):
 		return wrong("key", "give the key that is withdrawn, or whose keys are")
 	case r.Do != wire.ManyRemove && (r.Key == "" || r.Holder != "" || r.CutOff != 0):
 		return wrong("key", "give the key that is added")
 	case r.StopAfter < 0 || r.CutOff < 0 || r.BackSeconds < 0 || r.BackSeconds > int64(door.LongestGrace/time.Second):
-		return wrong("back_seconds", "failures and times are not negative, and what is out of reach is waited for at most a year")
+		return wrong("back_seconds", "failures and times are not negative, and what is out of reach is waited for "+
+			"at most a year")
 	}
 	if r.Key != "" {
 		k, err := w.Store.KeyAlone(ctx, r.Key)
@@ -97,7 +104,8 @@ func (w *Service) checkMany(ctx context.Context, by store.Actor, r *wire.AccessM
 	if r.Do == wire.ManyRemove {
 		return nil
 	}
-	if _, err := w.CheckTerms(ctx, wire.AccessAdd{Key: r.Key, Until: r.Until, From: r.From, Only: r.Only, Reason: r.Reason}); err != nil {
+	if _, err := w.CheckTerms(ctx, wire.AccessAdd{Key: r.Key, Until: r.Until, From: r.From, Only: r.Only,
+		Reason: r.Reason}); err != nil {
 		return err
 	}
 	return nil
@@ -150,14 +158,16 @@ func (w *Service) chooseAdded(ctx context.Context, r wire.AccessMany) (members, 
 
 // chooseWithdrawn chooses the instances that keys are withdrawn from, and marks
 // those that nobody gets into afterwards.
-func (w *Service) chooseWithdrawn(ctx context.Context, r wire.AccessMany) (members, left []wire.FleetMember, err error) {
+func (w *Service) chooseWithdrawn(ctx context.Context, r wire.AccessMany) (members,
+	left []wire.FleetMember, err error) {
 	q := store.CandidateQuery{Keys: []string{}, Tag: r.Tag, Limit: maxFleet + 1}
 	if r.Key != "" {
 		q.Keys = append(q.Keys, r.Key)
 	} else {
 		held, err := w.Store.KeysHeldBy(ctx, r.Holder)
 		if errors.Is(err, store.ErrHolder) {
-			return nil, nil, door.FieldError{Field: "holder", Problem: "there is no holder of this name; \"plumlatch holder list\" shows who there is"}
+			return nil, nil, door.FieldError{Field: "holder",
+				Problem: "there is no holder of this name; \"plumlatch holder list\" shows who there is"}
 		}
 		if err != nil {
 			return nil, nil, err
@@ -170,7 +180,8 @@ func (w *Service) chooseWithdrawn(ctx context.Context, r wire.AccessMany) (membe
 	}
 	all, err := w.Store.Candidates(ctx, q)
 	for _, c := range all {
-		m := wire.FleetMember{Instance: c.Instance, Old: c.Old, State: "to do", Sole: c.Others == 0, CutOff: c.Others == 0}
+		m := wire.FleetMember{Instance: c.Instance, Old: c.Old, State: "to do", Sole: c.Others == 0,
+			CutOff: c.Others == 0}
 		out := false
 		if out, m.Note = away(c.Phase, c.State, c.Steward); out {
 			m.State, m.CutOff = "left out", false
@@ -194,16 +205,19 @@ func cutOffs(members []wire.FleetMember) int {
 }
 
 // accessPart makes the part of one member. FieldError.
-func (r *fleetJob) accessPart(in wire.AccessMany, m store.Member, i store.Instance, by store.Actor) (store.NewWork, error) {
+func (r *fleetJob) accessPart(in wire.AccessMany, m store.Member, i store.Instance, by store.Actor) (store.NewWork,
+	error) {
 	back := cmp.Or(time.Duration(in.BackSeconds)*time.Second, backLimit)
 	if in.Do == wire.ManyRemove {
 		cut := 0
 		if m.CutOff {
 			cut = 1
 		}
-		return r.svc.PlanRemove(r.Ctx, i, wire.AccessRemove{Key: m.OldKey, Reason: in.Reason, CutOff: cut}, m.OldKeyID, back)
+		return r.svc.PlanRemove(r.Ctx, i, wire.AccessRemove{Key: m.OldKey, Reason: in.Reason, CutOff: cut},
+			m.OldKeyID, back)
 	}
-	return r.svc.PlanAdd(r.Ctx, by, i, wire.AccessAdd{Key: m.NewKey, Until: in.Until, From: in.From, Only: in.Only, Reason: in.Reason}, m.NewKeyID, back)
+	return r.svc.PlanAdd(r.Ctx, by, i, wire.AccessAdd{Key: m.NewKey, Until: in.Until, From: in.From, Only: in.Only,
+		Reason: in.Reason}, m.NewKeyID, back)
 }
 
 // foundBeside lists the keys that nobody wrote down on these instances.
@@ -215,7 +229,8 @@ func (w *Service) foundBeside(ctx context.Context, members []wire.FleetMember) (
 	rows, err := w.Store.UnrecordedOn(ctx, folded, 500)
 	var out []wire.FoundBeside
 	for _, s := range rows {
-		out = append(out, wire.FoundBeside{Instance: s.Instance, LoginUser: s.LoginUser, Fingerprint: s.Fingerprint, Comment: s.Comment, Since: s.FirstAt})
+		out = append(out, wire.FoundBeside{Instance: s.Instance, LoginUser: s.LoginUser, Fingerprint: s.Fingerprint,
+			Comment: s.Comment, Since: s.FirstAt})
 	}
 	return out, err
 }

@@ -23,7 +23,8 @@ func (w *Service) PlanRestoreMany(ctx context.Context, r wire.RestoreMany) (wire
 
 // RestoreMany begins to restore each instance that only a lost key opened, by its
 // own best route, in waves. FieldError, store.ErrReused.
-func (w *Service) RestoreMany(ctx context.Context, by store.Actor, once store.Once, r wire.RestoreMany) (store.Work, error) {
+func (w *Service) RestoreMany(ctx context.Context, by store.Actor, once store.Once, r wire.RestoreMany) (store.Work,
+	error) {
 	if work, again, err := w.WorkDone(ctx, once); again || err != nil {
 		return work, err
 	}
@@ -47,7 +48,8 @@ func (w *Service) RestoreMany(ctx context.Context, by store.Actor, once store.On
 		return store.Work{}, err
 	}
 	if len(members) == 0 {
-		return store.Work{}, door.FieldError{Field: "key", Problem: fmt.Sprintf("there is no instance that only %s opened and that a way back is open into", r.Key)}
+		return store.Work{}, door.FieldError{Field: "key",
+			Problem: fmt.Sprintf("there is no instance that only %s opened and that a way back is open into", r.Key)}
 	}
 	what := fmt.Sprintf("restore access to %s that only %s opened", door.Plural(len(members), "instance"), r.Key)
 	keys, err := w.namedKeys(ctx, r.New, r.Key)
@@ -62,7 +64,8 @@ func (w *Service) RestoreMany(ctx context.Context, by store.Actor, once store.On
 }
 
 // chooseRestored chooses the instances, each with its best route.
-func (w *Service) chooseRestored(ctx context.Context, r wire.RestoreMany) (members, left []wire.FleetMember, err error) {
+func (w *Service) chooseRestored(ctx context.Context, r wire.RestoreMany) (members,
+	left []wire.FleetMember, err error) {
 	k, err := w.Store.KeyAlone(ctx, r.Key)
 	if errors.Is(err, store.ErrNotFound) {
 		err = w.UnknownKey(ctx, r.Key)
@@ -75,7 +78,8 @@ func (w *Service) chooseRestored(ctx context.Context, r wire.RestoreMany) (membe
 		return nil, nil, err
 	}
 	if k.State != access.Lost && k.State != access.Exposed {
-		return nil, nil, door.FieldError{Field: "key", Problem: fmt.Sprintf("%s is %s: \"plumlatch key lost %s\" records that nobody has it, and shows what follows", k.Name, k.State, k.Name)}
+		return nil, nil, door.FieldError{Field: "key",
+			Problem: fmt.Sprintf("%s is %s: \"plumlatch key lost %s\" records that nobody has it, and shows what follows", k.Name, k.State, k.Name)}
 	}
 	pace := rotation.Pace{First: cmp.Or(r.First, 1), Grow: r.Grow}
 	if r.AtMost != "" {

@@ -36,7 +36,9 @@ func (w *Service) Word(ctx context.Context, work store.Work) (wire.Word, error) 
 	for _, m := range members {
 		fmt.Fprintf(sum, "%d %q %q %t\n", m.InstanceID, m.OldKey, m.NewKey, m.CutOff)
 	}
-	text := fmt.Sprintf("Plum Latch: let large work begin\nwork %d %s\ntitle %s\nasked by %s %s\ninstances %d %x\n", work.ID, work.Token, work.Title, work.Operator, work.CreatedAt.UTC().Format(time.RFC3339), len(members), sum.Sum(nil))
+	text := fmt.Sprintf("Plum Latch: let large work begin\nwork %d %s\ntitle %s\nasked by %s %s\ninstances %d %x\n",
+		work.ID, work.Token, work.Title, work.Operator, work.CreatedAt.UTC().Format(time.RFC3339),
+		len(members), sum.Sum(nil))
 	out := wire.Word{Needs: policy.WordFor(len(members)), Text: text}
 	keys, err := w.Store.KeysOfOperator(ctx, work.Operator)
 	for _, k := range keys {
@@ -46,7 +48,8 @@ func (w *Service) Word(ctx context.Context, work store.Work) (wire.Word, error) 
 }
 
 // GiveWord takes an operator's word for a piece of work. FieldError, store.ErrWorkState.
-func (w *Service) GiveWord(ctx context.Context, by store.Actor, operatorID int64, work store.Work, signature string) error {
+func (w *Service) GiveWord(ctx context.Context, by store.Actor, operatorID int64, work store.Work,
+	signature string) error {
 	word, err := w.Word(ctx, work)
 	if err != nil {
 		return err
@@ -69,20 +72,23 @@ func (w *Service) GiveWord(ctx context.Context, by store.Actor, operatorID int64
 		return err
 	}
 	if by.Operator != work.Operator || word.Needs == access.SecondWord {
-		return wrong("the policy asks for the word of another operator than %s, without a signature; or for a signature by %s", work.Operator, work.Operator)
+		return wrong("the policy asks for the word of another operator than %s, without a signature; or for a "+
+			"signature by %s", work.Operator, work.Operator)
 	}
 	keys, err := w.Store.OperatorKeys(ctx, operatorID)
 	if err != nil {
 		return err
 	}
 	if len(keys) == 0 {
-		return wrong("no key signs for %s yet: an admin says which (plumlatch operator key %s -add KEY)", by.Operator, by.Operator)
+		return wrong("no key signs for %s yet: an admin says which (plumlatch operator key %s -add KEY)",
+			by.Operator, by.Operator)
 	}
 	for _, k := range keys {
 		if k.State != access.InUse || k.RetiredAt != nil {
 			continue
 		}
-		if err := k.Public().Verify([]byte(signature), keypair.WordNamespace, []byte(word.Text)); errors.Is(err, keypair.ErrSignature) {
+		if err := k.Public().Verify([]byte(signature), keypair.WordNamespace, []byte(word.Text)); errors.Is(err,
+			keypair.ErrSignature) {
 			continue
 		} else if err != nil {
 			return err
@@ -114,12 +120,15 @@ func (r *fleetJob) fleetWord() error {
 		return err
 	}
 	if over {
-		return door.Failf("nobody gave the word that the policy asks for (word.over) within %s", door.SpanWords(wordLimit))
+		return door.Failf("nobody gave the word that the policy asks for (word.over) within %s",
+			door.SpanWords(wordLimit))
 	}
 	what := map[string]string{
-		access.SecondWord:    fmt.Sprintf("another operator's word (plumlatch work word %d)", r.Work.ID),
-		access.SignatureWord: fmt.Sprintf("a signature by %s (plumlatch work word %d -identity FILE)", r.Work.Operator, r.Work.ID),
-		access.EitherWord:    fmt.Sprintf("another operator's word (plumlatch work word %d), or a signature by %s (the same with -identity FILE)", r.Work.ID, r.Work.Operator),
+		access.SecondWord: fmt.Sprintf("another operator's word (plumlatch work word %d)", r.Work.ID),
+		access.SignatureWord: fmt.Sprintf("a signature by %s (plumlatch work word %d -identity FILE)",
+			r.Work.Operator, r.Work.ID),
+		access.EitherWord: fmt.Sprintf("another operator's word (plumlatch work word %d), or a signature by %s "+
+			"(the same with -identity FILE)", r.Work.ID, r.Work.Operator),
 	}[word.Needs]
 	return r.Wait(wire.WaitsWord, what+"; if nobody gives it, nothing is begun", time.Minute, wordLimit)
 }

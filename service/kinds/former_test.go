@@ -52,7 +52,8 @@ func TestFormerSchemas(t *testing.T) {
 					t.Fatalf("%v\n%.300s", err, sql)
 				}
 			}
-			exec("CREATE TABLE schema_migrations (version integer PRIMARY KEY, sha256 text NOT NULL, applied_at timestamptz NOT NULL DEFAULT now())")
+			exec("CREATE TABLE schema_migrations (version integer PRIMARY KEY, sha256 text NOT NULL, applied_at " +
+				"timestamptz NOT NULL DEFAULT now())")
 			for n, f := range files[:version] {
 				text, err := os.ReadFile(f)
 				if err != nil {
@@ -73,11 +74,12 @@ func TestFormerSchemas(t *testing.T) {
 				return got
 			}
 			for sql, want := range map[string]string{
-				"SELECT concat_ws('/', count(*), min(name), min(role)) FROM operators":        "1/Night-Lead/admin",
-				"SELECT concat_ws('/', count(*), min(name), min(fingerprint)) FROM keys":      "1/Day-Crew/SHA256:a",
-				"SELECT concat_ws('/', count(*), min(login_user)) FROM access":                "9/ferry",
-				"SELECT concat_ws('/', count(*), min(name), min(login_user)) FROM instances":  "9/berth-board-1/ferry",
-				"SELECT concat_ws('/', action, target, encode(bytes, 'escape')) FROM journal": "key.import/key day-crew/{}",
+				"SELECT concat_ws('/', count(*), min(name), min(role)) FROM operators":       "1/Night-Lead/admin",
+				"SELECT concat_ws('/', count(*), min(name), min(fingerprint)) FROM keys":     "1/Day-Crew/SHA256:a",
+				"SELECT concat_ws('/', count(*), min(login_user)) FROM access":               "9/ferry",
+				"SELECT concat_ws('/', count(*), min(name), min(login_user)) FROM instances": "9/berth-board-1/ferry",
+				"SELECT concat_ws('/', action, target, encode(bytes, 'escape')) FROM journal": "key.import/key " +
+					"day-crew/{}",
 			} {
 				if got := ask(sql); got != want {
 					t.Errorf("%s: %q, want %q", sql, got, want)
@@ -115,14 +117,16 @@ func TestFormerSchemas(t *testing.T) {
 				goesOn["proof"] = "proof narrow check settle grace withdraw last record"
 				goesOn["later"] = "add accept proof narrow check settle grace withdraw last record"
 				goesOn["guest"] = "end withdraw check settle record"
-				for token, want := range map[string]string{"grace": "grace/grace/t", "proof": "proof/proof/f", "later": "add/back/f", "guest": "end/end/t"} {
+				for token, want := range map[string]string{"grace": "grace/grace/t", "proof": "proof/proof/f",
+					"later": "add/back/f", "guest": "end/end/t"} {
 					if got := ask("SELECT concat_ws('/', at, waits_code, settled_at IS NOT NULL) FROM work WHERE token = '" + token + "'"); got != want {
 						t.Errorf("%s: %q, want %q", token, got, want)
 					}
 				}
 			}
 			if version >= 8 {
-				if got := ask("SELECT concat_ws('/', old_key_id, coalesce(new_key_id, 0), contained) FROM work WHERE token = 'grace'"); got != "1/4711/taken from 192.0.2.0/24 alone" {
+				if got := ask("SELECT concat_ws('/', old_key_id, coalesce(new_key_id, 0), contained) FROM work " +
+					"WHERE token = 'grace'"); got != "1/4711/taken from 192.0.2.0/24 alone" {
 					t.Errorf("what it is about: %q", got)
 				}
 			}
@@ -141,12 +145,14 @@ func TestFormerSchemas(t *testing.T) {
 				}
 			}
 			e.Run(all...)
-			for deadline := time.Now().Add(20 * time.Second); ask("SELECT count(*)::text FROM work WHERE state IN ('queued', 'running', 'waiting')") != "0"; time.Sleep(10 * time.Millisecond) {
+			for deadline := time.Now().Add(20 * time.Second); ask("SELECT count(*)::text FROM work WHERE state IN "+
+				"('queued', 'running', 'waiting')") != "0"; time.Sleep(10 * time.Millisecond) {
 				if time.Now().After(deadline) {
 					t.Fatal(ask("SELECT string_agg(concat_ws(' ', token, state, at), '; ') FROM work"))
 				}
 			}
-			if got := ask("SELECT coalesce(string_agg(concat_ws(' ', token, state, outcome), '; '), '') FROM work WHERE state NOT IN ('done', 'failed')"); got != "" {
+			if got := ask("SELECT coalesce(string_agg(concat_ws(' ', token, state, outcome), '; '), '') FROM work " +
+				"WHERE state NOT IN ('done', 'failed')"); got != "" {
 				t.Error(got)
 			}
 			did := map[string][]string{}

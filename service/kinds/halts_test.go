@@ -11,7 +11,8 @@ func TestHalts(t *testing.T) {
 		}
 		seen[h] = true
 	}
-	for _, want := range []string{"launch/create/begin", "launch/create/launch/inside", "launch/create/undo/remove/after", "adopt/line/undo/withdraw/before", "remove/gone/end"} {
+	for _, want := range []string{"launch/create/begin", "launch/create/launch/inside",
+		"launch/create/undo/remove/after", "adopt/line/undo/withdraw/before", "remove/gone/end"} {
 		if !seen[want] {
 			t.Errorf("%s is missing", want)
 		}

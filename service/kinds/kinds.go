@@ -47,7 +47,8 @@ func New(d *door.Service, surveysAtOnce int) *Worker {
 // Kinds returns every kind of work that there is.
 func (w *Worker) Kinds() []*door.Kind {
 	var all []*door.Kind
-	for _, some := range [][]*door.Kind{w.Fleet.Kinds(), w.Restore.Kinds(), w.Lifecycle.Kinds(), w.Network.Kinds(), w.Survey.Kinds(), w.Accesses.Kinds()} {
+	for _, some := range [][]*door.Kind{w.Fleet.Kinds(), w.Restore.Kinds(), w.Lifecycle.Kinds(), w.Network.Kinds(),
+		w.Survey.Kinds(), w.Accesses.Kinds()} {
 		all = append(all, some...)
 	}
 	return all

@@ -55,9 +55,12 @@ func (w *Service) adoptKind() *work.Kind {
 	return &work.Kind{
 		Name: "adopt", Action: "instance.adopt", Phase: store.Adopting, Changing: true,
 		Steps: []work.Step{
-			{Name: "host-key", Title: "seeing whether the same host key answers from here", Do: adoptOf.Do((*adoptJob).sameHostKey)},
-			{Name: "line", Title: "waiting for the steward's line", Do: adoptOf.Do((*adoptJob).awaitLine), Undo: adoptOf.Do((*adoptJob).withdrawLine), UndoEffects: []string{"withdraw"}},
-			{Name: "probe", Title: "asking the server whether it takes the steward's key", Do: adoptOf.Do((*adoptJob).probeSteward)},
+			{Name: "host-key", Title: "seeing whether the same host key answers from here",
+				Do: adoptOf.Do((*adoptJob).sameHostKey)},
+			{Name: "line", Title: "waiting for the steward's line", Do: adoptOf.Do((*adoptJob).awaitLine),
+				Undo: adoptOf.Do((*adoptJob).withdrawLine), UndoEffects: []string{"withdraw"}},
+			{Name: "probe", Title: "asking the server whether it takes the steward's key",
+				Do: adoptOf.Do((*adoptJob).probeSteward)},
 			{Name: "read", Title: "reading which keys are there", Do: adoptOf.Do((*adoptJob).readAdopted)},
 			{Name: "accept", Title: "asking the server which keys it takes", Do: adoptOf.Do((*adoptJob).probeAdopted)},
 		},
@@ -87,7 +90,8 @@ func (w *Service) adoptManyKind() *work.Kind {
 				}
 			}
 			// What the client could not get into never became a part.
-			return store.WorkEnd{Outcome: fmt.Sprintf("%d of %d adopted; %d failed, %d the client did not get into", done, in.Count, failed, max(0, in.Count-done-failed))}, nil
+			return store.WorkEnd{Outcome: fmt.Sprintf("%d of %d adopted; %d failed, %d the client did not get into",
+				done, in.Count, failed, max(0, in.Count-done-failed))}, nil
 		}),
 	}
 }
@@ -95,7 +99,8 @@ func (w *Service) adoptManyKind() *work.Kind {
 // Adopt records an instance that is there already, with the work that brings
 // it in. It answers with the instance and the lines that the client is to
 // place. FieldError, store.ErrNameTaken, store.ErrReused.
-func (w *Service) Adopt(ctx context.Context, by store.Actor, once store.Once, a wire.Adoption) (store.Instance, wire.Adopted, error) {
+func (w *Service) Adopt(ctx context.Context, by store.Actor, once store.Once, a wire.Adoption) (store.Instance,
+	wire.Adopted, error) {
 	if i, again, err := w.Replayed(ctx, w.Store.Seen(ctx, once)); again || err != nil {
 		if err != nil {
 			return i, wire.Adopted{}, err
@@ -117,11 +122,13 @@ func (w *Service) Adopt(ctx context.Context, by store.Actor, once store.Once, a 
 			return store.Instance{}, wire.Adopted{}, err
 		}
 	}
-	what := fmt.Sprintf("adopt %s port %d as %s, with a steward's line in %s", a.Address, a.Port, a.LoginUser, plaintext.Line(a.File))
+	what := fmt.Sprintf("adopt %s port %d as %s, with a steward's line in %s", a.Address, a.Port, a.LoginUser,
+		plaintext.Line(a.File))
 	if a.NoSteward {
 		what = fmt.Sprintf("adopt %s port %d as %s, without a steward", a.Address, a.Port, a.LoginUser)
 	}
-	n.Work = w.Begun(w.Named("adopt"), "adopt "+a.Name, door.Token(26), n.Instance, what, adoption{Adoption: a, From: by.Address})
+	n.Work = w.Begun(w.Named("adopt"), "adopt "+a.Name, door.Token(26), n.Instance, what,
+		adoption{Adoption: a, From: by.Address})
 	n.Work.ParentID = a.Parent
 	i, err := w.Store.AddInstance(ctx, by, once, n)
 	if done, again, err := w.Replayed(ctx, err); again || err != nil {
@@ -138,8 +145,10 @@ func (w *Service) Adopt(ctx context.Context, by store.Actor, once store.Once, a 
 // planAdoption checks what the client sends.
 func (w *Service) planAdoption(ctx context.Context, a wire.Adoption) (store.NewInstance, error) {
 	n := store.NewInstance{Instance: store.Instance{
-		Name: a.Name, Alias: "plumlatch-" + door.Token(10), Adopted: true, Address: a.Address, Port: a.Port, LoginUser: a.LoginUser,
-		Phase: store.Adopting, State: string(cloud.Running), Tags: a.Tags, KeysFiles: a.KeysFiles, Privilege: plaintext.Line(plaintext.Cut(a.Privilege, 200)),
+		Name: a.Name, Alias: "plumlatch-" + door.Token(10), Adopted: true, Address: a.Address, Port: a.Port,
+		LoginUser: a.LoginUser,
+		Phase:     store.Adopting, State: string(cloud.Running), Tags: a.Tags, KeysFiles: a.KeysFiles,
+		Privilege: plaintext.Line(plaintext.Cut(a.Privilege, 200)),
 	}}
 	wrong := func(field, format string, args ...any) (store.NewInstance, error) {
 		return n, door.FieldError{Field: field, Problem: fmt.Sprintf(format, args...)}
@@ -250,7 +259,8 @@ func (w *Service) ReportLine(ctx context.Context, work store.Work, report wire.L
 	if work.Kind != "adopt" {
 		return store.ErrWorkState
 	}
-	add, text := map[string]any{"placed": true, "withdrawn": false, "file": report.File}, "the client has placed the steward's line"
+	add, text := map[string]any{"placed": true, "withdrawn": false, "file": report.File},
+		"the client has placed the steward's line"
 	if !report.Placed {
 		add, text = map[string]any{"withdrawn": true}, "the client has taken the steward's line out again"
 	}
@@ -263,7 +273,8 @@ func (w *Service) ReportLine(ctx context.Context, work store.Work, report wire.L
 func (w *Service) AdoptMany(ctx context.Context, by store.Actor, once store.Once, count int) (store.Work, error) {
 	k := w.Named("adopt-many")
 	title := fmt.Sprintf("adopt %d instances", count)
-	n := store.NewWork{Kind: k.Name, Title: title, Token: door.Token(26), Input: map[string]any{"count": count}, Steps: k.Plan(), Action: k.Action, Target: "instances", Intent: title}
+	n := store.NewWork{Kind: k.Name, Title: title, Token: door.Token(26), Input: map[string]any{"count": count},
+		Steps: k.Plan(), Action: k.Action, Target: "instances", Intent: title}
 	work, err := w.Store.AddWork(ctx, by, once, n)
 	if done, ok := errors.AsType[store.Replayed](err); ok {
 		return w.Store.WorkByID(ctx, done.WorkID)
@@ -307,7 +318,8 @@ func (r *plainJob) awaitParts() error {
 	if over, err := r.WaitOver(); err != nil || over {
 		return err
 	}
-	return r.Wait(wire.WaitsParts, "its parts; those that are not over then go on by themselves", 2*time.Second, partsLimit)
+	return r.Wait(wire.WaitsParts, "its parts; those that are not over then go on by themselves",
+		2*time.Second, partsLimit)
 }
 
 // sameHostKey compares the host key that answers the service with the one that
@@ -330,14 +342,16 @@ func (r *adoptJob) sameHostKey() error {
 		return stop
 	}
 	if err != nil {
-		return door.Failf("the service does not get to %s port %d: %s", r.Instance.Address, r.Instance.Port, door.Words(err))
+		return door.Failf("the service does not get to %s port %d: %s", r.Instance.Address,
+			r.Instance.Port, door.Words(err))
 	}
 	for _, p := range pinned {
 		if bytes.Equal(p.Blob, blob) {
 			return nil
 		}
 	}
-	return door.Failf("another host key answers the service than the client: %s, and the client saw %s; one of the two talks to something else", keypair.Fingerprint(blob), pinned[0].Fingerprint)
+	return door.Failf("another host key answers the service than the client: %s, and the client saw %s; one of the "+
+		"two talks to something else", keypair.Fingerprint(blob), pinned[0].Fingerprint)
 }
 
 // awaitLine waits until the client has placed the steward's line.
@@ -353,7 +367,8 @@ func (r *adoptJob) awaitLine() error {
 	} else if over {
 		return door.Failf("the client did not place the steward's line within %s", lineLimit)
 	}
-	return r.Wait(wire.WaitsClient, "the client to place the steward's line; if it does not, this goes back", time.Second, lineLimit)
+	return r.Wait(wire.WaitsClient, "the client to place the steward's line; if it does not, this goes back",
+		time.Second, lineLimit)
 }
 
 // withdrawLine takes the steward's line out by the steward itself, if that gets
@@ -440,7 +455,8 @@ func (r *adoptJob) probeSteward() error {
 		}
 		// A refusal is an answer; silence may pass.
 		if time.Now().After(deadline) || !strings.Contains(refused[0], string(reach.NotAsked)) {
-			return door.Failf("the server does not take the steward's key (%s): it may read another file than %s, or an option of its configuration stands against it", refused[0], r.In.File)
+			return door.Failf("the server does not take the steward's key (%s): it may read another file than %s, "+
+				"or an option of its configuration stands against it", refused[0], r.In.File)
 		}
 		if err := r.Stopping(); err != nil {
 			return err
@@ -497,7 +513,8 @@ func (r *adoptJob) readAdopted() error {
 	if err != nil {
 		return err
 	}
-	kept := store.Kept{By: store.Service, Turn: store.Turn{InstanceID: r.Instance.ID, Fence: fence}, Parts: []store.SurveyPart{part}, Found: c.Found}
+	kept := store.Kept{By: store.Service, Turn: store.Turn{InstanceID: r.Instance.ID, Fence: fence},
+		Parts: []store.SurveyPart{part}, Found: c.Found}
 	for _, f := range l.Found {
 		kept.Keys = append(kept.Keys, store.SeenKey{LoginUser: r.Instance.LoginUser, Found: f})
 	}
@@ -531,11 +548,13 @@ func (r *adoptJob) endAdopt(state store.WorkState) (store.WorkEnd, error) {
 			text = "nothing is recorded"
 		}
 		if r.D.Left {
-			text += fmt.Sprintf("; the steward's line may still stand in %s of %s: its private half was destroyed, so it opens nothing", plaintext.Line(r.In.File), r.In.LoginUser)
+			text += fmt.Sprintf("; the steward's line may still stand in %s of %s: its private half was destroyed, "+
+				"so it opens nothing", plaintext.Line(r.In.File), r.In.LoginUser)
 		}
 		return store.WorkEnd{Phase: store.Removed, Trouble: r.Work.Trouble, Outcome: text}, nil
 	}
-	e := store.WorkEnd{Phase: store.Ready, Outcome: fmt.Sprintf("adopted: recorded keys %d, unrecorded %d", r.D.Recorded, r.D.Unrecorded)}
+	e := store.WorkEnd{Phase: store.Ready,
+		Outcome: fmt.Sprintf("adopted: recorded keys %d, unrecorded %d", r.D.Recorded, r.D.Unrecorded)}
 	if len(r.D.Refused) > 0 {
 		e.Trouble = "not every key is accepted: " + strings.Join(r.D.Refused, "; ")
 	}

@@ -18,14 +18,20 @@ func (w *Service) launchKind() *work.Kind {
 	return &work.Kind{
 		Name: "launch", Action: "instance.launch", Phase: store.Launching, Changing: true,
 		Steps: []work.Step{
-			{Name: "create", Title: "asking the cloud for the instance", Do: machineOf.Do((*machineJob).create), Effects: []string{"launch"}, Undo: machineOf.Do((*machineJob).uncreate), UndoEffects: []string{"remove"}},
-			{Name: "run", Title: "waiting until it runs", Do: machineOf.Do(func(r *machineJob) error { return r.Await(cloud.Running) })},
-			{Name: "host-key", Title: "reading the host keys from the first boot's output", Do: machineOf.Do((*machineJob).firstBoot)},
-			{Name: "probe", Title: "asking the server which keys it takes", Do: machineOf.Do(func(r *machineJob) error { return r.Run.Probe(&r.D) })},
+			{Name: "create", Title: "asking the cloud for the instance", Do: machineOf.Do((*machineJob).create),
+				Effects: []string{"launch"}, Undo: machineOf.Do((*machineJob).uncreate),
+				UndoEffects: []string{"remove"}},
+			{Name: "run", Title: "waiting until it runs",
+				Do: machineOf.Do(func(r *machineJob) error { return r.Await(cloud.Running) })},
+			{Name: "host-key", Title: "reading the host keys from the first boot's output",
+				Do: machineOf.Do((*machineJob).firstBoot)},
+			{Name: "probe", Title: "asking the server which keys it takes",
+				Do: machineOf.Do(func(r *machineJob) error { return r.Run.Probe(&r.D) })},
 		},
 		End: machineOf.End(func(r *machineJob, state store.WorkState) (store.WorkEnd, error) {
 			if state != store.Done {
-				return store.WorkEnd{Phase: store.Failed, Trouble: r.Work.Trouble, Outcome: r.TookBack(state, door.AllTakenBack)}, nil
+				return store.WorkEnd{Phase: store.Failed, Trouble: r.Work.Trouble,
+					Outcome: r.TookBack(state, door.AllTakenBack)}, nil
 			}
 			return r.running()
 		}),
@@ -37,10 +43,15 @@ func (w *Service) stopKind() *work.Kind {
 	return &work.Kind{
 		Name: "stop", Action: "instance.stop", Phase: store.Stopping, Changing: true,
 		Steps: []work.Step{
-			{Name: "stop", Title: "asking the cloud to stop it", Effects: []string{"stop"}, UndoEffects: []string{"start"},
-				Do:   machineOf.Do(func(r *machineJob) error { return r.Ask("stop", r.Cloud.Stop) }),
-				Undo: machineOf.Do(func(r *machineJob) error { return r.turnBack("start", r.Cloud.Start, cloud.Running) })},
-			{Name: "rest", Title: "waiting until it has stopped", Do: machineOf.Do(func(r *machineJob) error { return r.Await(cloud.Stopped) })},
+			{Name: "stop", Title: "asking the cloud to stop it", Effects: []string{"stop"},
+				UndoEffects: []string{"start"},
+				Do:          machineOf.Do(func(r *machineJob) error { return r.Ask("stop", r.Cloud.Stop) }),
+				Undo: machineOf.Do(func(r *machineJob) error {
+					return r.turnBack("start", r.Cloud.Start,
+						cloud.Running)
+				})},
+			{Name: "rest", Title: "waiting until it has stopped",
+				Do: machineOf.Do(func(r *machineJob) error { return r.Await(cloud.Stopped) })},
 		},
 		End: machineOf.End(func(r *machineJob, state store.WorkState) (store.WorkEnd, error) {
 			if state != store.Done {
@@ -56,10 +67,15 @@ func (w *Service) startKind() *work.Kind {
 	return &work.Kind{
 		Name: "start", Action: "instance.start", Phase: store.Starting, Changing: true,
 		Steps: []work.Step{
-			{Name: "start", Title: "asking the cloud to start it", Effects: []string{"start"}, UndoEffects: []string{"stop"},
-				Do:   machineOf.Do(func(r *machineJob) error { return r.Ask("start", r.Cloud.Start) }),
-				Undo: machineOf.Do(func(r *machineJob) error { return r.turnBack("stop", r.Cloud.Stop, cloud.Stopped) })},
-			{Name: "run", Title: "waiting until it runs", Do: machineOf.Do(func(r *machineJob) error { return r.Await(cloud.Running) })},
+			{Name: "start", Title: "asking the cloud to start it", Effects: []string{"start"},
+				UndoEffects: []string{"stop"},
+				Do:          machineOf.Do(func(r *machineJob) error { return r.Ask("start", r.Cloud.Start) }),
+				Undo: machineOf.Do(func(r *machineJob) error {
+					return r.turnBack("stop", r.Cloud.Stop,
+						cloud.Stopped)
+				})},
+			{Name: "run", Title: "waiting until it runs",
+				Do: machineOf.Do(func(r *machineJob) error { return r.Await(cloud.Running) })},
 			{Name: "probe", Title: "asking the server which keys it takes", Do: machineOf.Do((*machineJob).knownHost)},
 		},
 		End: machineOf.End(func(r *machineJob, state store.WorkState) (store.WorkEnd, error) {
@@ -76,9 +92,12 @@ func (w *Service) removeKind() *work.Kind {
 	return &work.Kind{
 		Name: "remove", Action: "instance.remove", Phase: store.Removing, Changing: true,
 		Steps: []work.Step{
-			{Name: "line", Title: "taking the steward's line out", Effects: []string{"withdraw"}, NoReturn: true, Do: adoptOf.Do((*adoptJob).forgetLine),
-				Skip: adoptOf.Skip(func(r *adoptJob) bool { return !r.Instance.Adopted })}, // else the file goes with the instance
-			{Name: "remove", Title: "asking the cloud to remove it", Effects: []string{"remove"}, NoReturn: true, Do: plainSteps.Do((*plainJob).removeInstance)},
+			{Name: "line", Title: "taking the steward's line out", Effects: []string{"withdraw"}, NoReturn: true,
+				Do: adoptOf.Do((*adoptJob).forgetLine),
+				// else the file goes with the instance
+				Skip: adoptOf.Skip(func(r *adoptJob) bool { return !r.Instance.Adopted })},
+			{Name: "remove", Title: "asking the cloud to remove it", Effects: []string{"remove"}, NoReturn: true,
+				Do: plainSteps.Do((*plainJob).removeInstance)},
 			{Name: "gone", Title: "waiting until it is gone", Do: plainSteps.Do(func(r *plainJob) error {
 				if r.Instance.CloudID == "" {
 					return nil
@@ -98,10 +117,12 @@ func (w *Service) removeKind() *work.Kind {
 			if r.Instance.Adopted {
 				outcome = "forgotten; the steward's line was taken out"
 				if r.D.Left {
-					outcome = "forgotten; the steward's line could not be taken out: its private half was destroyed, so it opens nothing"
+					outcome = "forgotten; the steward's line could not be taken out: its private half was " +
+						"destroyed, so it opens nothing"
 				}
 				if r.Instance.Via != nil {
-					outcome += fmt.Sprintf("; its line for forwarding still stands on the jump host %s, and opens nothing any more", r.Instance.Via.Address)
+					outcome += fmt.Sprintf("; its line for forwarding still stands on the jump host %s, and opens "+
+						"nothing any more", r.Instance.Via.Address)
 				}
 			}
 			return store.WorkEnd{Phase: store.Removed, Outcome: outcome}, nil
@@ -111,7 +132,8 @@ func (w *Service) removeKind() *work.Kind {
 
 func (r *machineJob) running() (store.WorkEnd, error) {
 	where := fmt.Sprintf("running at %s port %d", r.Instance.Address, r.Instance.Port)
-	return store.WorkEnd{Phase: store.Ready, Trouble: r.D.Trouble, TroubleCode: r.D.Code, Outcome: door.OutcomeOf(where, r.D.Trouble)}, nil
+	return store.WorkEnd{Phase: store.Ready, Trouble: r.D.Trouble, TroubleCode: r.D.Code,
+		Outcome: door.OutcomeOf(where, r.D.Trouble)}, nil
 }
 
 // create asks the cloud for the instance, and records which one it is.
@@ -128,7 +150,9 @@ func (r *machineJob) create() error {
 	var in cloud.Instance
 	err := r.Effect("launch", func(ctx context.Context) (err error) {
 		in, err = r.Retry(ctx, func(ctx context.Context) (cloud.Instance, error) {
-			return r.Cloud.Launch(ctx, r.ClientToken("launch"), cloud.Launch{Name: i.Name, Region: i.Region, Zone: i.Zone, Image: i.Image, Size: i.Size, DiskGB: i.DiskGB, Tags: i.Tags, UserData: i.UserData, KeyLabel: i.KeyLabel})
+			return r.Cloud.Launch(ctx, r.ClientToken("launch"),
+				cloud.Launch{Name: i.Name, Region: i.Region, Zone: i.Zone, Image: i.Image, Size: i.Size,
+					DiskGB: i.DiskGB, Tags: i.Tags, UserData: i.UserData, KeyLabel: i.KeyLabel})
 		})
 		return err
 	})
@@ -226,7 +250,8 @@ func (r *plainJob) removeInstance() error {
 }
 
 // turnBack brings the instance back into the state that it had, if it has left it.
-func (r *machineJob) turnBack(effect string, call func(ctx context.Context, clientToken, id string) (cloud.Instance, error), to cloud.State) error {
+func (r *machineJob) turnBack(effect string,
+	call func(ctx context.Context, clientToken, id string) (cloud.Instance, error), to cloud.State) error {
 	in, err := r.Settled()
 	if err != nil {
 		return err

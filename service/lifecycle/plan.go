@@ -23,7 +23,8 @@ import (
 
 // Launch records the launch as work. A request that was done already is
 // answered with its instance. Errors: FieldError, store.ErrNameTaken, store.ErrReused.
-func (w *Service) Launch(ctx context.Context, by store.Actor, once store.Once, r LaunchRequest) (store.Instance, []string, error) {
+func (w *Service) Launch(ctx context.Context, by store.Actor, once store.Once, r LaunchRequest) (store.Instance,
+	[]string, error) {
 	// Before anything else: what has changed since the first time does not matter.
 	if i, again, err := w.Replayed(ctx, w.Store.Seen(ctx, once)); again || err != nil {
 		return i, nil, err
@@ -38,8 +39,10 @@ func (w *Service) Launch(ctx context.Context, by store.Actor, once store.Once, r
 	}
 	n := store.NewInstance{
 		Instance: store.Instance{
-			Name: r.Name, Alias: p.alias, Cloud: w.Cloud.Name(), Region: r.Region, Zone: r.Zone, Image: r.Image, Size: r.Size, DiskGB: r.DiskGB, Tags: r.Tags,
-			LoginUser: p.Image.LoginUser, UserData: p.UserData, Phase: store.Launching, State: string(cloud.Pending), Port: 22,
+			Name: r.Name, Alias: p.alias, Cloud: w.Cloud.Name(), Region: r.Region, Zone: r.Zone, Image: r.Image,
+			Size: r.Size, DiskGB: r.DiskGB, Tags: r.Tags,
+			LoginUser: p.Image.LoginUser, UserData: p.UserData, Phase: store.Launching,
+			State: string(cloud.Pending), Port: 22,
 		},
 		Steward: p.steward.Public, StewardSealed: sealed,
 	}
@@ -55,7 +58,8 @@ func (w *Service) Launch(ctx context.Context, by store.Actor, once store.Once, r
 	if len(names) > 0 {
 		with = "with " + strings.Join(names, ", ")
 	}
-	n.Work = w.Begun(w.Named("launch"), "launch "+r.Name, door.Token(26), n.Instance, fmt.Sprintf("launch %s, %s in %s %s", r.Image, r.Size, r.Region, with), nil)
+	n.Work = w.Begun(w.Named("launch"), "launch "+r.Name, door.Token(26), n.Instance,
+		fmt.Sprintf("launch %s, %s in %s %s", r.Image, r.Size, r.Region, with), nil)
 	i, err := w.Store.AddInstance(ctx, by, once, n)
 	if i, again, err := w.Replayed(ctx, err); again || err != nil {
 		return i, p.Warnings, err
@@ -67,20 +71,26 @@ func (w *Service) Launch(ctx context.Context, by store.Actor, once store.Once, r
 // Change begins to stop, start or remove an instance at rest, by the phase
 // that stands for it. store.ErrInProgress, or a FieldError for one that is in
 // no state for it.
-func (w *Service) Change(ctx context.Context, by store.Actor, once store.Once, i store.Instance, phase store.Phase) (store.Instance, error) {
+func (w *Service) Change(ctx context.Context, by store.Actor, once store.Once, i store.Instance,
+	phase store.Phase) (store.Instance, error) {
 	if i, again, err := w.Replayed(ctx, w.Store.Seen(ctx, once)); again || err != nil {
 		return i, err
 	}
 	k := w.ByPhase(phase)
 	switch {
 	case i.Adopted && phase != store.Removing:
-		return store.Instance{}, door.FieldError{Field: "state", Problem: "it was adopted: no cloud of ours is behind it, so it cannot be stopped or started from here"}
-	case phase == store.Stopping && i.State == string(cloud.Stopped), phase == store.Starting && i.State == string(cloud.Running):
-		return store.Instance{}, door.FieldError{Field: "state", Problem: fmt.Sprintf("the instance is %s already", i.State)}
+		return store.Instance{}, door.FieldError{Field: "state",
+			Problem: "it was adopted: no cloud of ours is behind it, so it cannot be stopped or started from here"}
+	case phase == store.Stopping && i.State == string(cloud.Stopped), phase == store.Starting &&
+		i.State == string(cloud.Running):
+		return store.Instance{}, door.FieldError{Field: "state",
+			Problem: fmt.Sprintf("the instance is %s already", i.State)}
 	case phase != store.Removing && i.Phase == store.Failed:
-		return store.Instance{}, door.FieldError{Field: "state", Problem: "its launch failed; remove it, and launch again"}
+		return store.Instance{}, door.FieldError{Field: "state",
+			Problem: "its launch failed; remove it, and launch again"}
 	}
-	err := w.Store.BeginChange(ctx, by, once, i, phase, w.Begun(k, k.Name+" "+i.Name, door.Token(26), i, k.Name, door.Was{Phase: i.Phase}))
+	err := w.Store.BeginChange(ctx, by, once, i, phase,
+		w.Begun(k, k.Name+" "+i.Name, door.Token(26), i, k.Name, door.Was{Phase: i.Phase}))
 	if i, again, err := w.Replayed(ctx, err); again || err != nil {
 		return i, err
 	}
@@ -129,10 +139,13 @@ func (w *Service) Plan(ctx context.Context, r LaunchRequest) (*Plan, error) {
 		return nil, err
 	}
 	if len(r.Keys) == 0 && !r.NoKey {
-		return nil, door.FieldError{Field: "keys", Code: wire.FieldNoKey, Problem: "no key is named: without one nobody can log in, and the way back in is a restore; name a key, or ask for it with no_key (-no-key)"}
+		return nil, door.FieldError{Field: "keys", Code: wire.FieldNoKey,
+			Problem: "no key is named: without one nobody can log in, and the way back in is a restore; name a " +
+				"key, or ask for it with no_key (-no-key)"}
 	}
 	if len(r.Keys) > 0 && r.NoKey {
-		return nil, door.FieldError{Field: "keys", Problem: "keys are named, and no_key is asked for too: give one or the other"}
+		return nil, door.FieldError{Field: "keys",
+			Problem: "keys are named, and no_key is asked for too: give one or the other"}
 	}
 	if err := w.planKeys(ctx, r, p); err != nil {
 		return nil, err
@@ -157,7 +170,8 @@ func (w *Service) planPlace(ctx context.Context, r LaunchRequest, p *Plan) error
 		return err
 	}
 	if r.Zone != "" && !slices.Contains(region.Zones, r.Zone) {
-		return door.FieldError{Field: "zone", Problem: "region " + region.Name + " has no such zone", Choices: region.Zones}
+		return door.FieldError{Field: "zone", Problem: "region " + region.Name + " has no such zone",
+			Choices: region.Zones}
 	}
 	images, err := w.Cloud.Images(ctx, region.Name)
 	if err != nil {
@@ -181,7 +195,8 @@ func (w *Service) planPlace(ctx context.Context, r LaunchRequest, p *Plan) error
 					fit = append(fit, s.Name)
 				}
 			}
-			return door.FieldError{Field: "size", Problem: fmt.Sprintf("image %s needs at least size %s", p.Image.Name, least.Name), Choices: fit}
+			return door.FieldError{Field: "size",
+				Problem: fmt.Sprintf("image %s needs at least size %s", p.Image.Name, least.Name), Choices: fit}
 		}
 	}
 	disk := r.DiskGB
@@ -190,7 +205,9 @@ func (w *Service) planPlace(ctx context.Context, r LaunchRequest, p *Plan) error
 	}
 	switch {
 	case disk < p.Image.MinDiskGB:
-		return door.FieldError{Field: "disk_gb", Problem: fmt.Sprintf("image %s needs a root volume of at least %d GiB, and this is %d", p.Image.Name, p.Image.MinDiskGB, disk)}
+		return door.FieldError{Field: "disk_gb",
+			Problem: fmt.Sprintf("image %s needs a root volume of at least %d GiB, and this is %d", p.Image.Name,
+				p.Image.MinDiskGB, disk)}
 	case disk > maxDiskGB:
 		return door.FieldError{Field: "disk_gb", Problem: fmt.Sprintf("a root volume has at most %d GiB", maxDiskGB)}
 	}
@@ -237,7 +254,8 @@ func checkTags(tags map[string]string, limit int) error {
 		}
 		v := tags[k]
 		if len(v) > maxTagValue || plaintext.HasControl(v) || !utf8.ValidString(v) || keypair.LooksPrivate([]byte(v)) {
-			return door.FieldError{Field: "tags", Problem: fmt.Sprintf("the value of tag %s is not one line of at most %d bytes", k, maxTagValue)}
+			return door.FieldError{Field: "tags",
+				Problem: fmt.Sprintf("the value of tag %s is not one line of at most %d bytes", k, maxTagValue)}
 		}
 	}
 	return nil
@@ -256,16 +274,21 @@ func (w *Service) planKeys(ctx context.Context, r LaunchRequest, p *Plan) error 
 			continue
 		}
 		if k.State != access.InUse {
-			return door.FieldError{Field: "keys", Problem: fmt.Sprintf("key %s is %s: no launch takes it", k.Name, k.State)}
+			return door.FieldError{Field: "keys",
+				Problem: fmt.Sprintf("key %s is %s: no launch takes it", k.Name, k.State)}
 		}
 		if k.RetiredAt != nil {
-			return door.FieldError{Field: "keys", Problem: fmt.Sprintf("key %s is retired: it is for no new launches (plumlatch key use-again %s undoes it)", k.Name, k.Name)}
+			return door.FieldError{Field: "keys",
+				Problem: fmt.Sprintf("key %s is retired: it is for no new launches (plumlatch key use-again %s "+
+					"undoes it)", k.Name, k.Name)}
 		}
 		if err := k.Public().Placeable(); err != nil {
 			return door.FieldError{Field: "keys", Problem: fmt.Sprintf("key %s: %v", k.Name, err)}
 		}
 		if t := k.Public().Type(); !slices.Contains(p.Image.KeyTypes, t) {
-			return door.FieldError{Field: "keys", Problem: fmt.Sprintf("key %s is %s, which image %s does not take", k.Name, t, p.Image.Name), Choices: p.Image.KeyTypes}
+			return door.FieldError{Field: "keys",
+				Problem: fmt.Sprintf("key %s is %s, which image %s does not take", k.Name, t, p.Image.Name),
+				Choices: p.Image.KeyTypes}
 		}
 		p.Keys = append(p.Keys, k)
 	}
@@ -289,16 +312,19 @@ func (p *Plan) warn() {
 	case len(people) == 0:
 		p.Warnings = append(p.Warnings, "only keys of machines and jobs open it: no person gets in")
 	case len(people) == 1:
-		p.Warnings = append(p.Warnings, fmt.Sprintf("%s is the sole opener: if that private key is lost, getting in is a restore; name a second person's key", people[0]))
+		p.Warnings = append(p.Warnings, fmt.Sprintf("%s is the sole opener: if that private key is lost, getting "+
+			"in is a restore; name a second person's key", people[0]))
 	}
 	for _, n := range neverShown {
-		p.Warnings = append(p.Warnings, fmt.Sprintf("nobody has ever shown that the private half of %s exists (plumlatch key prove %s)", n, n))
+		p.Warnings = append(p.Warnings, fmt.Sprintf("nobody has ever shown that the private half of %s exists "+
+			"(plumlatch key prove %s)", n, n))
 	}
 }
 
 // userData makes what first boot reads: ours, and the engineer's own beside it.
 func (p *Plan) userData(r LaunchRequest, limit int) error {
-	s := cloudconfig.Settings{Hostname: strings.ToLower(r.Name), LoginUser: p.Image.LoginUser, Own: r.UserData, MaxSize: limit}
+	s := cloudconfig.Settings{Hostname: strings.ToLower(r.Name), LoginUser: p.Image.LoginUser,
+		Own: r.UserData, MaxSize: limit}
 	for _, k := range p.Keys {
 		s.Keys = append(s.Keys, k.Public().Line())
 	}

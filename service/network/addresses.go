@@ -43,12 +43,15 @@ type reserved struct {
 func (w *Service) reserveKind() *work.Kind {
 	return &work.Kind{
 		Name: "address-reserve", Action: "static-address.reserve",
-		Steps: []work.Step{{Name: "reserve", Title: "asking the cloud for an address", Effects: []string{"reserve"}, Do: addressSteps.Do((*addressJob).reserve), Undo: addressSteps.Do((*addressJob).unreserve), UndoEffects: []string{"release"}}},
+		Steps: []work.Step{{Name: "reserve", Title: "asking the cloud for an address", Effects: []string{"reserve"},
+			Do: addressSteps.Do((*addressJob).reserve), Undo: addressSteps.Do((*addressJob).unreserve),
+			UndoEffects: []string{"release"}}},
 		End: addressSteps.End(func(r *addressJob, state store.WorkState) (store.WorkEnd, error) {
 			if state != store.Done {
 				return store.WorkEnd{Target: r.addressTarget(), Outcome: r.TookBack(state, door.AllTakenBack)}, nil
 			}
-			return store.WorkEnd{Target: r.addressTarget(), Outcome: fmt.Sprintf("%s is reserved as %s", r.D.Address, r.In.Name)}, nil
+			return store.WorkEnd{Target: r.addressTarget(),
+				Outcome: fmt.Sprintf("%s is reserved as %s", r.D.Address, r.In.Name)}, nil
 		}),
 	}
 }
@@ -109,12 +112,14 @@ func (r *addressJob) release(id string) error {
 func (w *Service) releaseKind() *work.Kind {
 	return &work.Kind{
 		Name: "address-release", Action: "static-address.release",
-		Steps: []work.Step{{Name: "release", Title: "giving the address back", Effects: []string{"release"}, NoReturn: true, Do: addressSteps.Do(func(r *addressJob) error { return r.release(r.In.ID) })}},
+		Steps: []work.Step{{Name: "release", Title: "giving the address back", Effects: []string{"release"},
+			NoReturn: true, Do: addressSteps.Do(func(r *addressJob) error { return r.release(r.In.ID) })}},
 		End: addressSteps.End(func(r *addressJob, state store.WorkState) (store.WorkEnd, error) {
 			if state != store.Done {
 				return store.WorkEnd{Target: r.addressTarget(), Outcome: r.TookBack(state, door.AllTakenBack)}, nil
 			}
-			return store.WorkEnd{Target: r.addressTarget(), Outcome: r.In.Name + " was given back; its address may be a stranger's from now on"}, nil
+			return store.WorkEnd{Target: r.addressTarget(), Outcome: r.In.Name +
+				" was given back; its address may be a stranger's from now on"}, nil
 		}),
 	}
 }
@@ -124,10 +129,13 @@ func (w *Service) moveKind() *work.Kind {
 	return &work.Kind{
 		Name: "address-move", Action: "static-address.move", Changing: true,
 		Steps: []work.Step{
-			{Name: "move", Title: "moving the address", Effects: []string{"move"}, Do: moveOf.Do((*moveJob).moveAddress),
+			{Name: "move", Title: "moving the address", Effects: []string{"move"},
+				Do:   moveOf.Do((*moveJob).moveAddress),
 				Undo: moveOf.Do((*moveJob).moveBack), UndoEffects: []string{"move"}},
-			{Name: "follow", Title: "taking down where the instances are now", NoReturn: true, Do: moveOf.Do((*moveJob).followMoved)},
-			{Name: "probe", Title: "asking the server which keys it takes", Do: moveOf.Do((*moveJob).knownHost), Skip: moveOf.Skip(func(r *moveJob) bool { return r.Instance.Address == "" })},
+			{Name: "follow", Title: "taking down where the instances are now", NoReturn: true,
+				Do: moveOf.Do((*moveJob).followMoved)},
+			{Name: "probe", Title: "asking the server which keys it takes", Do: moveOf.Do((*moveJob).knownHost),
+				Skip: moveOf.Skip(func(r *moveJob) bool { return r.Instance.Address == "" })},
 		},
 		End: moveOf.End(func(r *moveJob, state store.WorkState) (store.WorkEnd, error) {
 			if state != store.Done {
@@ -141,7 +149,8 @@ func (w *Service) moveKind() *work.Kind {
 				what = fmt.Sprintf("%s has %s: %s", r.Instance.Name, r.In.Name, r.Instance.Address)
 			}
 			// Trouble makes the end of the work the instance's: see EndWork.
-			return store.WorkEnd{Phase: store.Ready, Trouble: r.D.Trouble, TroubleCode: r.D.Code, Outcome: door.OutcomeOf(what, r.D.Trouble)}, nil
+			return store.WorkEnd{Phase: store.Ready, Trouble: r.D.Trouble, TroubleCode: r.D.Code,
+				Outcome: door.OutcomeOf(what, r.D.Trouble)}, nil
 		}),
 	}
 }
@@ -225,8 +234,10 @@ func (w *Service) StaticAddresses(ctx context.Context, region string) ([]wire.St
 	}
 	out := []wire.StaticAddress{}
 	for _, a := range all {
-		s := wire.StaticAddress{ID: a.ID, Name: plaintext.Line(a.Name), Region: a.Region, Address: a.Address, CloudID: a.Instance}
-		if n := slices.IndexFunc(known, func(i store.Instance) bool { return i.CloudID == a.Instance }); n >= 0 && a.Instance != "" {
+		s := wire.StaticAddress{ID: a.ID, Name: plaintext.Line(a.Name), Region: a.Region, Address: a.Address,
+			CloudID: a.Instance}
+		if n := slices.IndexFunc(known, func(i store.Instance) bool { return i.CloudID == a.Instance }); n >= 0 &&
+			a.Instance != "" {
 			s.Instance = known[n].Name
 		}
 		out = append(out, s)
@@ -247,11 +258,13 @@ func (w *Service) staticByName(ctx context.Context, name string) (cloud.StaticAd
 		}
 		choices = append(choices, a.Name)
 	}
-	return cloud.StaticAddress{}, door.FieldError{Field: "name", Problem: "there is no such static address", Choices: choices}
+	return cloud.StaticAddress{}, door.FieldError{Field: "name", Problem: "there is no such static address",
+		Choices: choices}
 }
 
 // Reserve begins to reserve a static address. FieldError, store.ErrReused.
-func (w *Service) Reserve(ctx context.Context, by store.Actor, once store.Once, n wire.NewStaticAddress) (store.Work, error) {
+func (w *Service) Reserve(ctx context.Context, by store.Actor, once store.Once, n wire.NewStaticAddress) (store.Work,
+	error) {
 	if err := names.Check(n.Name); err != nil {
 		return store.Work{}, door.FieldError{Field: "name", Problem: err.Error()}
 	}
@@ -274,7 +287,8 @@ func (w *Service) Reserve(ctx context.Context, by store.Actor, once store.Once, 
 		return store.Work{}, err
 	}
 	in := staticAddress{Name: n.Name, Region: n.Region}
-	begun := w.Begun(w.Named("address-reserve"), "reserve "+n.Name, door.Token(26), store.Instance{}, "reserve an address in "+n.Region+" as "+n.Name, in)
+	begun := w.Begun(w.Named("address-reserve"), "reserve "+n.Name, door.Token(26), store.Instance{},
+		"reserve an address in "+n.Region+" as "+n.Name, in)
 	begun.Target = "static-address " + n.Name
 	if slices.ContainsFunc(all, func(a cloud.StaticAddress) bool { return a.Name == n.Name }) {
 		if done, ok := errors.AsType[store.Replayed](w.Store.Seen(ctx, once)); ok {
@@ -287,7 +301,8 @@ func (w *Service) Reserve(ctx context.Context, by store.Actor, once store.Once, 
 
 // MoveAddress begins to give a static address to an instance, or to take it
 // away, with the zero Instance. FieldError, store.ErrInProgress, store.ErrReused.
-func (w *Service) MoveAddress(ctx context.Context, by store.Actor, once store.Once, name string, to store.Instance) (store.Work, error) {
+func (w *Service) MoveAddress(ctx context.Context, by store.Actor, once store.Once, name string,
+	to store.Instance) (store.Work, error) {
 	a, err := w.staticByName(ctx, name)
 	if err != nil {
 		return store.Work{}, err
@@ -298,7 +313,8 @@ func (w *Service) MoveAddress(ctx context.Context, by store.Actor, once store.On
 			return store.Work{}, err
 		}
 		if to.Region != a.Region {
-			return store.Work{}, door.FieldError{Field: "instance", Problem: fmt.Sprintf("%s is in %s, and the address is of %s", to.Name, to.Region, a.Region)}
+			return store.Work{}, door.FieldError{Field: "instance",
+				Problem: fmt.Sprintf("%s is in %s, and the address is of %s", to.Name, to.Region, a.Region)}
 		}
 	} else {
 		of, err := w.Store.InstancesOf(ctx, w.Cloud.Name(), []string{a.Instance})
@@ -315,7 +331,8 @@ func (w *Service) MoveAddress(ctx context.Context, by store.Actor, once store.On
 		intent = fmt.Sprintf("take %s (%s) from it", plaintext.Line(a.Name), a.Address)
 	}
 	in := staticAddress{ID: a.ID, Name: plaintext.Line(a.Name), Region: a.Region, Of: a.Instance, To: to.CloudID}
-	return w.BeginOf(ctx, by, once, i, w.Begun(w.Named("address-move"), "move "+plaintext.Line(a.Name)+" to "+cmp.Or(to.Name, "nobody"), door.Token(26), i, intent, in))
+	return w.BeginOf(ctx, by, once, i, w.Begun(w.Named("address-move"), "move "+plaintext.Line(a.Name)+" to "+
+		cmp.Or(to.Name, "nobody"), door.Token(26), i, intent, in))
 }
 
 // Release begins to give a static address back. FieldError, store.ErrReused.
@@ -328,10 +345,12 @@ func (w *Service) Release(ctx context.Context, by store.Actor, once store.Once, 
 		return store.Work{}, err
 	}
 	if a.Instance != "" {
-		return store.Work{}, door.FieldError{Field: "name", Problem: "an instance has it; move it away first: plumlatch static-address move " + plaintext.Line(a.Name)}
+		return store.Work{}, door.FieldError{Field: "name",
+			Problem: "an instance has it; move it away first: plumlatch static-address move " + plaintext.Line(a.Name)}
 	}
 	in := staticAddress{ID: a.ID, Name: plaintext.Line(a.Name), Region: a.Region}
-	n := w.Begun(w.Named("address-release"), "release "+plaintext.Line(a.Name), door.Token(26), store.Instance{}, "give "+a.Address+" back", in)
+	n := w.Begun(w.Named("address-release"), "release "+plaintext.Line(a.Name), door.Token(26), store.Instance{},
+		"give "+a.Address+" back", in)
 	n.Target = "static-address " + plaintext.Line(a.Name)
 	return w.BeginOf(ctx, by, once, store.Instance{}, n)
 }
@@ -356,7 +375,8 @@ func (w *Service) Refresh(ctx context.Context, by store.Actor, i store.Instance)
 	if in.Port == 0 {
 		in.Port = 22
 	}
-	if out.Changed, err = w.Store.Followed(ctx, by, i, string(in.State), in.Address, in.Port, in.Static); err != nil || !out.Changed || in.Address == "" || in.Address == i.Address {
+	if out.Changed, err = w.Store.Followed(ctx, by, i, string(in.State), in.Address, in.Port,
+		in.Static); err != nil || !out.Changed || in.Address == "" || in.Address == i.Address {
 		return out, err
 	}
 	if i, err = w.Store.InstanceByID(ctx, i.ID); err != nil {
@@ -367,7 +387,8 @@ func (w *Service) Refresh(ctx context.Context, by store.Actor, i store.Instance)
 
 // Readdress takes down the address that an adopted instance has now, if its
 // recorded host key answers there. FieldError.
-func (w *Service) Readdress(ctx context.Context, by store.Actor, i store.Instance, r wire.Refresh) (wire.Refreshed, error) {
+func (w *Service) Readdress(ctx context.Context, by store.Actor, i store.Instance, r wire.Refresh) (wire.Refreshed,
+	error) {
 	out := wire.Refreshed{Before: fmt.Sprintf("%s port %d", i.Address, i.Port)}
 	if !i.Adopted {
 		return out, door.FieldError{Field: "address", Problem: "the cloud says where it is; leave the address out"}
@@ -388,7 +409,8 @@ func (w *Service) Readdress(ctx context.Context, by store.Actor, i store.Instanc
 		return out, err
 	}
 	if len(t.HostKeys) == 0 {
-		return out, door.FieldError{Field: "address", Problem: "no host key of it is recorded, so nobody can tell whether it is the one that answers there"}
+		return out, door.FieldError{Field: "address",
+			Problem: "no host key of it is recorded, so nobody can tell whether it is the one that answers there"}
 	}
 	t.Address, t.Port = address, port
 	k := reach.Knock(ctx, w.Reach, t)
@@ -396,7 +418,9 @@ func (w *Service) Readdress(ctx context.Context, by store.Actor, i store.Instanc
 	case len(k.HostKey) == 0:
 		return out, door.FieldError{Field: "address", Problem: "nothing was changed: " + k.Words()}
 	case !slices.ContainsFunc(t.HostKeys, func(b []byte) bool { return bytes.Equal(b, k.HostKey) }):
-		return out, door.FieldError{Field: "address", Problem: fmt.Sprintf("nothing was changed: another host key answers at %s: %s, and recorded is %s", address, keypair.Fingerprint(k.HostKey), keypair.Fingerprint(t.HostKeys[0]))}
+		return out, door.FieldError{Field: "address",
+			Problem: fmt.Sprintf("nothing was changed: another host key answers at %s: %s, and recorded is %s",
+				address, keypair.Fingerprint(k.HostKey), keypair.Fingerprint(t.HostKeys[0]))}
 	}
 	if out.Changed, err = w.Store.Followed(ctx, by, i, i.State, address, port, true); err != nil || !out.Changed {
 		return out, err
@@ -424,7 +448,9 @@ func (w *Service) askAgain(ctx context.Context, i store.Instance) error {
 		return w.Store.SetTrouble(ctx, i.ID, "", "the SSH server did not answer at its new address: "+door.Words(err))
 	}
 	if keypair.Fingerprint(blob) != key.Fingerprint() {
-		return w.Store.SetTrouble(ctx, i.ID, access.TroubleHostKey, fmt.Sprintf("another host key answers at %s: %s, and recorded is %s; nothing was asked of it", i.Address, keypair.Fingerprint(blob), key.Fingerprint()))
+		return w.Store.SetTrouble(ctx, i.ID, access.TroubleHostKey,
+			fmt.Sprintf("another host key answers at %s: %s, and recorded is %s; nothing was asked of it", i.Address,
+				keypair.Fingerprint(blob), key.Fingerprint()))
 	}
 	rows, err := w.Store.AccessesOf(ctx, i.ID)
 	if err != nil {
@@ -436,7 +462,8 @@ func (w *Service) askAgain(ctx context.Context, i store.Instance) error {
 	}
 	var asked []store.Asked
 	for n, p := range w.AskWithin(ctx, door.Soon, t, blobs) {
-		asked = append(asked, store.Asked{AccessID: rows[n].ID, Answer: string(p.Answer), Detail: p.Detail, From: p.Vantage})
+		asked = append(asked, store.Asked{AccessID: rows[n].ID, Answer: string(p.Answer), Detail: p.Detail,
+			From: p.Vantage})
 	}
 	if err := w.Store.Probed(ctx, asked...); err != nil {
 		return err

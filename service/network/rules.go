@@ -62,20 +62,26 @@ func (w *Service) admitKind() *work.Kind {
 	return &work.Kind{
 		Name: "admit", Action: "instance.admit",
 		Steps: []work.Step{
-			{Name: "group", Title: "choosing the group of rules", Effects: []string{"own-group"}, Do: ruleOf.Do((*ruleJob).chooseGroup)},
-			{Name: "rule", Title: "adding the rule", Effects: []string{"admit"}, Do: ruleOf.Do((*ruleJob).admit), Undo: ruleOf.Do((*ruleJob).takeBackRules), UndoEffects: []string{"unadmit"}},
-			{Name: "former", Title: "withdrawing the rule for your former address", Effects: []string{"unadmit"}, Do: ruleOf.Do((*ruleJob).replaceFormer),
+			{Name: "group", Title: "choosing the group of rules", Effects: []string{"own-group"},
+				Do: ruleOf.Do((*ruleJob).chooseGroup)},
+			{Name: "rule", Title: "adding the rule", Effects: []string{"admit"}, Do: ruleOf.Do((*ruleJob).admit),
+				Undo: ruleOf.Do((*ruleJob).takeBackRules), UndoEffects: []string{"unadmit"}},
+			{Name: "former", Title: "withdrawing the rule for your former address", Effects: []string{"unadmit"},
+				Do:   ruleOf.Do((*ruleJob).replaceFormer),
 				Skip: ruleOf.Skip(func(r *ruleJob) bool { return !r.In.Me })},
-			{Name: "end", Title: "waiting for the rule's end", Do: ruleOf.Do((*ruleJob).awaitEnd), Skip: ruleOf.Skip(lasts)},
-			{Name: "withdraw", Title: "withdrawing the rule at its end", Effects: []string{"unadmit"}, NoReturn: true, Skip: ruleOf.Skip(lasts),
-				Do: ruleOf.Do((*ruleJob).takeBackRules)},
+			{Name: "end", Title: "waiting for the rule's end", Do: ruleOf.Do((*ruleJob).awaitEnd),
+				Skip: ruleOf.Skip(lasts)},
+			{Name: "withdraw", Title: "withdrawing the rule at its end", Effects: []string{"unadmit"}, NoReturn: true,
+				Skip: ruleOf.Skip(lasts),
+				Do:   ruleOf.Do((*ruleJob).takeBackRules)},
 		},
 		End: ruleOf.End(func(r *ruleJob, state store.WorkState) (store.WorkEnd, error) {
 			in := r.In
 			what := strings.Join(in.Ranges, ", ")
 			switch {
 			case state != store.Done && r.D.Stays != "":
-				return store.WorkEnd{Outcome: door.OutcomeOf(r.Work.Trouble, r.D.Stays), Code: wire.WorkStaysAdmitted}, nil
+				return store.WorkEnd{Outcome: door.OutcomeOf(r.Work.Trouble, r.D.Stays),
+					Code: wire.WorkStaysAdmitted}, nil
 			case state != store.Done:
 				return store.WorkEnd{Trouble: "", Outcome: r.TookBack(state, door.AllTakenBack)}, nil
 			case in.Seconds > 0:
@@ -94,14 +100,16 @@ func (w *Service) unadmitKind() *work.Kind {
 	ruleOf := w.ruleSteps()
 	return &work.Kind{
 		Name: "unadmit", Action: "instance.unadmit",
-		Steps: []work.Step{{Name: "rule", Title: "withdrawing the rule", Effects: []string{"unadmit"}, Do: ruleOf.Do((*ruleJob).unadmit), Undo: ruleOf.Do((*ruleJob).readmit), UndoEffects: []string{"admit"}}},
+		Steps: []work.Step{{Name: "rule", Title: "withdrawing the rule", Effects: []string{"unadmit"},
+			Do: ruleOf.Do((*ruleJob).unadmit), Undo: ruleOf.Do((*ruleJob).readmit), UndoEffects: []string{"admit"}}},
 		End: ruleOf.End(func(r *ruleJob, state store.WorkState) (store.WorkEnd, error) {
 			if state != store.Done {
 				return store.WorkEnd{Outcome: r.TookBack(state, door.AllTakenBack)}, nil
 			}
 			outcome := strings.Join(r.In.Ranges, ", ") + " is admitted no more"
 			if r.In.CutOff > 0 {
-				outcome += fmt.Sprintf("; cut off on purpose: people come in to %s no more", door.Plural(r.In.CutOff, "instance"))
+				outcome += fmt.Sprintf("; cut off on purpose: people come in to %s no more",
+					door.Plural(r.In.CutOff, "instance"))
 			}
 			return store.WorkEnd{Outcome: outcome}, nil
 		}),
@@ -197,7 +205,8 @@ func (r *ruleJob) admit() error {
 		if err = r.Effect("admit", func(ctx context.Context) error { return r.askRule(ctx, k, from) }); err != nil {
 			return err
 		}
-		if err := r.Store.Admit(r.Ctx, store.Admission{InstanceID: r.Instance.ID, WorkID: r.Work.ID, GroupID: k.Group, RuleID: k.Rule, Range: k.Range,
+		if err := r.Store.Admit(r.Ctx, store.Admission{InstanceID: r.Instance.ID, WorkID: r.Work.ID, GroupID: k.Group,
+			RuleID: k.Rule, Range: k.Range,
 			Me: in.Me, Operator: r.Work.Operator, Reason: in.Reason, Until: r.until()}); err != nil {
 			return err
 		}
@@ -224,11 +233,13 @@ func (r *ruleJob) mayEnd(groups []cloud.Group, k kept) error {
 		return nil
 	}
 	if k.Was == nil {
-		return door.Failf("%s is admitted already, without an end, by a rule that was not asked for here; nothing was changed", k.Range)
+		return door.Failf("%s is admitted already, without an end, by a rule that was not asked for here; nothing "+
+			"was changed", k.Range)
 	}
 	cut, err := r.cutOff(groups, []kept{k})
 	if err == nil && cut > 0 {
-		err = door.Failf("%s is admitted already, and it is the only rule without an end that people come in by: it gets none; nothing was changed", k.Range)
+		err = door.Failf("%s is admitted already, and it is the only rule without an end that people come in by: "+
+			"it gets none; nothing was changed", k.Range)
 	}
 	return err
 }
@@ -338,7 +349,8 @@ func (r *ruleJob) replaceFormer() error {
 		return err
 	}
 	for _, a := range standing {
-		if !a.Me || a.Operator != r.Work.Operator || a.WorkID == r.Work.ID || slices.Contains(r.In.Ranges, a.Range) || a.InstanceID != r.Instance.ID {
+		if !a.Me || a.Operator != r.Work.Operator || a.WorkID == r.Work.ID || slices.Contains(r.In.Ranges, a.Range) ||
+			a.InstanceID != r.Instance.ID {
 			continue
 		}
 		k := kept{Group: a.GroupID, Rule: a.RuleID, Range: a.Range}
@@ -347,7 +359,8 @@ func (r *ruleJob) replaceFormer() error {
 			return err
 		}
 		if cut > 0 && a.Until == nil {
-			r.D.Stays = fmt.Sprintf("%s stays admitted: it is the only rule without an end that people come in by", a.Range)
+			r.D.Stays = fmt.Sprintf("%s stays admitted: it is the only rule without an end that people come in by",
+				a.Range)
 			if err := r.Say("%s", r.D.Stays); err != nil {
 				return err
 			}
@@ -396,8 +409,10 @@ func (r *ruleJob) unadmit() error {
 	}
 	for _, g := range groups {
 		for _, rule := range g.Rules {
-			if slices.Contains(r.In.Ranges, rule.From.String()) && !slices.ContainsFunc(r.D.Rules, func(k kept) bool { return k.Rule == rule.ID }) {
-				r.D.Rules = append(r.D.Rules, kept{Group: g.ID, Rule: rule.ID, Range: rule.From.String(), Note: rule.Note})
+			if slices.Contains(r.In.Ranges, rule.From.String()) &&
+				!slices.ContainsFunc(r.D.Rules, func(k kept) bool { return k.Rule == rule.ID }) {
+				r.D.Rules = append(r.D.Rules,
+					kept{Group: g.ID, Rule: rule.ID, Range: rule.From.String(), Note: rule.Note})
 			}
 		}
 	}
@@ -502,7 +517,8 @@ func (w *Service) inbound(ctx context.Context, groups []cloud.Group) ([]inbound.
 	var out []inbound.Rule
 	for _, g := range groups {
 		for _, rule := range g.Rules {
-			n := inbound.Rule{ID: rule.ID, From: rule.From, Service: rule.From.IsSingleIP() && rule.From.Addr() == w.Reach.Source}
+			n := inbound.Rule{ID: rule.ID, From: rule.From, Service: rule.From.IsSingleIP() &&
+				rule.From.Addr() == w.Reach.Source}
 			for _, a := range known {
 				if a.GroupID == g.ID && a.Range == rule.From.String() && a.Until != nil {
 					n.Until = *a.Until
@@ -546,7 +562,8 @@ func (r *ruleJob) readmit() error {
 
 // Rules returns whom the inbound rules of an instance let in.
 func (w *Service) Rules(ctx context.Context, i store.Instance) (wire.Rules, error) {
-	out := wire.Rules{Instance: i.Name, Groups: []wire.RuleGroup{}, CallerURL: w.Cloud.Properties().CallerURL, IPv6: w.Cloud.Properties().IPv6}
+	out := wire.Rules{Instance: i.Name, Groups: []wire.RuleGroup{}, CallerURL: w.Cloud.Properties().CallerURL,
+		IPv6: w.Cloud.Properties().IPv6}
 	if err := door.CloudBehind(i); err != nil {
 		return out, err
 	}
@@ -563,20 +580,24 @@ func (w *Service) Rules(ctx context.Context, i store.Instance) (wire.Rules, erro
 		return out, err
 	}
 	for _, g := range groups {
-		others, err := w.Store.InstancesOf(ctx, i.Cloud, slices.DeleteFunc(slices.Clone(g.Members), func(m string) bool { return m == i.CloudID }))
+		others, err := w.Store.InstancesOf(ctx, i.Cloud,
+			slices.DeleteFunc(slices.Clone(g.Members), func(m string) bool { return m == i.CloudID }))
 		if err != nil {
 			return out, err
 		}
-		shown := wire.RuleGroup{ID: g.ID, Name: g.Name, Own: g.Own, Rules: []wire.Rule{}, SharedWith: []string{}, Others: max(0, len(g.Members)-1)}
+		shown := wire.RuleGroup{ID: g.ID, Name: g.Name, Own: g.Own, Rules: []wire.Rule{}, SharedWith: []string{},
+			Others: max(0, len(g.Members)-1)}
 		for _, o := range others {
 			shown.SharedWith = append(shown.SharedWith, o.Name)
 		}
 		for _, rule := range g.Rules {
-			row := wire.Rule{ID: rule.ID, From: rule.From.String(), Note: rule.Note, World: inbound.World(rule.From), Service: rule.From.IsSingleIP() && rule.From.Addr() == w.Reach.Source}
+			row := wire.Rule{ID: rule.ID, From: rule.From.String(), Note: rule.Note, World: inbound.World(rule.From),
+				Service: rule.From.IsSingleIP() && rule.From.Addr() == w.Reach.Source}
 			for _, a := range known {
 				if a.GroupID == g.ID && a.Range == row.From {
 					at := a.AdmittedAt.UTC()
-					row.By, row.At, row.Until, row.Me, row.Reason, row.Work = a.Operator, &at, a.Until, a.Me, a.Reason, a.WorkID
+					row.By, row.At, row.Until, row.Me, row.Reason, row.Work = a.Operator, &at, a.Until, a.Me,
+						a.Reason, a.WorkID
 				}
 			}
 			shown.Rules = append(shown.Rules, row)
@@ -604,10 +625,12 @@ func (w *Service) checkRanges(i store.Instance, ranges []string, world bool) ([]
 			err = inbound.CheckFamily(p, i.Address)
 		}
 		if err != nil {
-			return nil, door.FieldError{Field: "from", Problem: fmt.Sprintf("%s: %v", plaintext.Line(plaintext.Cut(text, 60)), err)}
+			return nil, door.FieldError{Field: "from",
+				Problem: fmt.Sprintf("%s: %v", plaintext.Line(plaintext.Cut(text, 60)), err)}
 		}
 		if inbound.World(p) && !world {
-			return nil, door.FieldError{Field: "from", Code: wire.FieldWholeWorld, Problem: fmt.Sprintf("%s lets the whole world in; say so with -world if that is meant", p)}
+			return nil, door.FieldError{Field: "from", Code: wire.FieldWholeWorld,
+				Problem: fmt.Sprintf("%s lets the whole world in; say so with -world if that is meant", p)}
 		}
 		out = append(out, p.String())
 	}
@@ -615,7 +638,8 @@ func (w *Service) checkRanges(i store.Instance, ranges []string, world bool) ([]
 }
 
 // Admit begins to let address ranges in. FieldError, store.ErrReused.
-func (w *Service) Admit(ctx context.Context, by store.Actor, once store.Once, i store.Instance, r wire.Admit) (store.Work, error) {
+func (w *Service) Admit(ctx context.Context, by store.Actor, once store.Once, i store.Instance,
+	r wire.Admit) (store.Work, error) {
 	if err := door.CloudBehind(i); err != nil {
 		return store.Work{}, err
 	}
@@ -638,11 +662,13 @@ func (w *Service) Admit(ctx context.Context, by store.Actor, once store.Once, i 
 		intent += ": " + r.Reason
 	}
 	in := admission{Ranges: ranges, Me: r.Me, Shared: r.Shared, Seconds: r.Seconds, Reason: r.Reason}
-	return w.BeginOf(ctx, by, once, i, w.Begun(w.Named("admit"), fmt.Sprintf("admit %s to %s", what, i.Name), door.Token(26), i, intent, in))
+	return w.BeginOf(ctx, by, once, i, w.Begun(w.Named("admit"), fmt.Sprintf("admit %s to %s", what, i.Name),
+		door.Token(26), i, intent, in))
 }
 
 // Unadmit begins to withdraw rules. FieldError, store.ErrReused.
-func (w *Service) Unadmit(ctx context.Context, by store.Actor, once store.Once, i store.Instance, ranges []string, cutOff int) (store.Work, error) {
+func (w *Service) Unadmit(ctx context.Context, by store.Actor, once store.Once, i store.Instance, ranges []string,
+	cutOff int) (store.Work, error) {
 	if err := door.CloudBehind(i); err != nil {
 		return store.Work{}, err
 	}
@@ -655,7 +681,8 @@ func (w *Service) Unadmit(ctx context.Context, by store.Actor, once store.Once, 
 	if cutOff > 0 {
 		intent += fmt.Sprintf(", though people come in to %s no more then", door.Plural(cutOff, "instance"))
 	}
-	return w.BeginOf(ctx, by, once, i, w.Begun(w.Named("unadmit"), fmt.Sprintf("withdraw %s from %s", what, i.Name), door.Token(26), i, intent, unadmission{ranges, cutOff}))
+	return w.BeginOf(ctx, by, once, i, w.Begun(w.Named("unadmit"), fmt.Sprintf("withdraw %s from %s", what, i.Name),
+		door.Token(26), i, intent, unadmission{ranges, cutOff}))
 }
 
 // ruleJob is a change of rules.

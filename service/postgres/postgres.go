@@ -28,7 +28,8 @@ func binaries() (string, error) {
 	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
 	slices.SortFunc(found, func(a, b string) int { return version(a) - version(b) })
 	if len(found) == 0 {
-		return "", errors.New("there is no PostgreSQL server on this machine; install it with: apt-get install postgresql")
+		return "", errors.New("there is no PostgreSQL server on this machine; install it with: apt-get install " +
+			"postgresql")
 	}
 	return filepath.Dir(found[len(found)-1]), nil
 }
@@ -68,7 +69,8 @@ func asOwner(cmd *exec.Cmd) error {
 
 // Start makes a database cluster in the folder, unless it stands, and starts it on
 // loopback. It returns the URL to connect by, as the owner.
-func Start(ctx context.Context, folder, logs string, port int, password string, options ...string) (*child.Program, string, error) {
+func Start(ctx context.Context, folder, logs string, port int, password string, options ...string) (*child.Program,
+	string, error) {
 	bin, err := binaries()
 	if err != nil {
 		return nil, "", err
@@ -78,7 +80,8 @@ func Start(ctx context.Context, folder, logs string, port int, password string, 
 		return nil, "", err
 	}
 	args := []string{"-D", data, "-c", "listen_addresses=127.0.0.1", "-c", "port=" + strconv.Itoa(port),
-		"-c", "unix_socket_directories=", "-c", "log_statement=none", "-c", "log_min_error_statement=panic", "-c", "max_connections=" + strconv.Itoa(maxConnections)}
+		"-c", "unix_socket_directories=", "-c", "log_statement=none", "-c", "log_min_error_statement=panic", "-c",
+		"max_connections=" + strconv.Itoa(maxConnections)}
 	for _, o := range options {
 		args = append(args, "-c", o)
 	}
@@ -93,7 +96,8 @@ func Start(ctx context.Context, folder, logs string, port int, password string, 
 	if err != nil {
 		return nil, "", fmt.Errorf("PostgreSQL: %w", err)
 	}
-	url := fmt.Sprintf("postgres://%s:%s@%s/postgres?sslmode=disable", User, password, net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
+	url := fmt.Sprintf("postgres://%s:%s@%s/postgres?sslmode=disable", User, password,
+		net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
 	err = c.Await(ctx, func() bool {
 		ctx, cancel := context.WithTimeout(ctx, time.Second)
 		defer cancel()
@@ -119,7 +123,8 @@ func ServiceRole(ctx context.Context, ownerURL, password string) (string, error)
 	defer conn.Close(ctx)
 	role := User + "_service"
 	var there bool
-	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_roles WHERE rolname = $1)", role).Scan(&there); err != nil {
+	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_roles WHERE rolname = $1)",
+		role).Scan(&there); err != nil {
 		return "", err
 	}
 	if !there { // CREATE ROLE takes no parameters; the password is hexadecimal
@@ -164,7 +169,8 @@ func initialise(ctx context.Context, bin, folder, data, password string) error {
 			}
 		}
 	}
-	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", making, "-U", User, "-A", "scram-sha-256", "--pwfile", pwfile, "-E", "UTF8", "--no-locale", "--no-sync")
+	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", making, "-U", User, "-A", "scram-sha-256",
+		"--pwfile", pwfile, "-E", "UTF8", "--no-locale", "--no-sync")
 	cmd.Dir = "/"
 	if err := asOwner(cmd); err != nil {
 		return err
@@ -178,7 +184,8 @@ func initialise(ctx context.Context, bin, folder, data, password string) error {
 func systemUser() (uid, gid int, err error) {
 	u, err := user.Lookup("postgres")
 	if err != nil {
-		return 0, 0, errors.New("there is no user \"postgres\", which Debian's package makes; PostgreSQL refuses to run as root")
+		return 0, 0, errors.New("there is no user \"postgres\", which Debian's package makes; PostgreSQL refuses " +
+			"to run as root")
 	}
 	uid, err = strconv.Atoi(u.Uid)
 	if err != nil {

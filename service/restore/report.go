@@ -14,8 +14,11 @@ import (
 // taken and why, each step with its times, what an outside probe measured, what
 // changed, what is left. store.ErrWorkState for other work.
 func (w *Service) Report(ctx context.Context, work store.Work) (wire.Report, error) {
-	out := wire.Report{Work: work.ID, Instance: work.Instance, Operator: work.Operator, State: string(work.State), Outcome: work.Outcome, BeganAt: work.CreatedAt, EndedAt: work.EndedAt,
-		Lost: []string{}, Steps: []wire.ReportStep{}, Seen: []wire.UpSpan{}, Changed: []string{}, Withdrawn: []string{}, Checks: []wire.CheckResult{}, Left: []string{}, Charges: []wire.Charge{}, GoesOn: []string{}}
+	out := wire.Report{Work: work.ID, Instance: work.Instance, Operator: work.Operator, State: string(work.State),
+		Outcome: work.Outcome, BeganAt: work.CreatedAt, EndedAt: work.EndedAt,
+		Lost: []string{}, Steps: []wire.ReportStep{}, Seen: []wire.UpSpan{}, Changed: []string{},
+		Withdrawn: []string{}, Checks: []wire.CheckResult{}, Left: []string{}, Charges: []wire.Charge{},
+		GoesOn: []string{}}
 	if !w.KindOf(work.Kind).Restores {
 		return out, store.ErrWorkState
 	}
@@ -31,13 +34,15 @@ func (w *Service) Report(ctx context.Context, work store.Work) (wire.Report, err
 	if err != nil {
 		return out, err
 	}
-	out.LoginUser, out.New, out.Route, out.Why, out.Lost = i.LoginUser, in.New, in.Route, in.Why, append(out.Lost, in.Lost...)
+	out.LoginUser, out.New, out.Route, out.Why, out.Lost = i.LoginUser, in.New, in.Route, in.Why,
+		append(out.Lost, in.Lost...)
 	steps, err := w.Store.WorkSteps(ctx, work.ID)
 	if err != nil {
 		return out, err
 	}
 	for _, s := range steps {
-		out.Steps = append(out.Steps, wire.ReportStep{Name: s.Name, Title: s.Title, State: s.State, BeganAt: s.BeganAt, EndedAt: s.EndedAt})
+		out.Steps = append(out.Steps, wire.ReportStep{Name: s.Name, Title: s.Title, State: s.State,
+			BeganAt: s.BeganAt, EndedAt: s.EndedAt})
 	}
 	knocks, err := w.Store.Knocks(ctx, work.ID)
 	if err != nil {
@@ -116,14 +121,20 @@ func (w *Service) charges(ctx context.Context, out *wire.Report, x *restored, st
 			began = *x.Rescue.HadAt
 		}
 		if row, err := w.Store.SharedByID(ctx, x.Rescue.Shared); err != nil || row.GoneAt == nil {
-			out.GoesOn = append(out.GoesOn, fmt.Sprintf("the rescue instance %s is there for the other parts of work %d, and goes with it: %g %s an hour", x.Rescue.Name, x.Rescue.KeyOf, terms.InstanceHour[x.Rescue.Size], terms.Currency))
+			out.GoesOn = append(out.GoesOn,
+				fmt.Sprintf("the rescue instance %s is there for the other parts of work %d, and goes with it: %g "+
+					"%s an hour", x.Rescue.Name, x.Rescue.KeyOf, terms.InstanceHour[x.Rescue.Size], terms.Currency))
 		}
 	}
 	if x.Rescue.Gone && ended.After(began) {
 		hours := ended.Sub(began).Hours()
-		out.Charges = append(out.Charges, wire.Charge{What: fmt.Sprintf("rescue instance %s (%s), %s", x.Rescue.Name, x.Rescue.Size, ended.Sub(began).Round(time.Second)), Amount: hours * terms.InstanceHour[x.Rescue.Size], Currency: terms.Currency})
+		out.Charges = append(out.Charges,
+			wire.Charge{What: fmt.Sprintf("rescue instance %s (%s), %s", x.Rescue.Name, x.Rescue.Size,
+				ended.Sub(began).Round(time.Second)), Amount: hours * terms.InstanceHour[x.Rescue.Size],
+				Currency: terms.Currency})
 	}
 	if !x.Rescue.Gone && x.Rescue.CloudID != "" && x.Rescue.Shared == 0 {
-		out.GoesOn = append(out.GoesOn, fmt.Sprintf("the rescue instance %s is still there: %g %s an hour", x.Rescue.Name, terms.InstanceHour[x.Rescue.Size], terms.Currency))
+		out.GoesOn = append(out.GoesOn, fmt.Sprintf("the rescue instance %s is still there: %g %s an hour",
+			x.Rescue.Name, terms.InstanceHour[x.Rescue.Size], terms.Currency))
 	}
 }

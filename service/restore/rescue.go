@@ -27,7 +27,8 @@ func rescueOptions(ends time.Time) string {
 
 // RescueTerms shows the line before it is agreed to.
 func (w *Service) RescueTerms() wire.RescueTerms {
-	return wire.RescueTerms{Line: strings.Replace(rescueOptions(time.Time{}), "00010101000000Z", "(four hours from then)", 1) + " ssh-ed25519 (a key made for each piece of work) plumlatch work N"}
+	return wire.RescueTerms{Line: strings.Replace(rescueOptions(time.Time{}), "00010101000000Z",
+		"(four hours from then)", 1) + " ssh-ed25519 (a key made for each piece of work) plumlatch work N"}
 }
 
 // SetRescue says that an instance rescues others, or no longer. FieldError.
@@ -62,7 +63,8 @@ func (w *Service) SetRescue(ctx context.Context, by store.Actor, i store.Instanc
 			}
 		}
 	}
-	return door.FieldError{Field: "on", Problem: fmt.Sprintf("no cloud of ours has an instance at %s port %d: volumes could not be attached to it", i.Address, i.Port)}
+	return door.FieldError{Field: "on", Problem: fmt.Sprintf("no cloud of ours has an instance at %s port %d: "+
+		"volumes could not be attached to it", i.Address, i.Port)}
 }
 
 // rescue finds a rescue instance in the zone that nobody uses, or launches
@@ -110,11 +112,13 @@ func (r *restoreJob) rescue() error {
 	}
 	tags := map[string]string{"plumlatch-work": fmt.Sprint(r.Work.ID), "plumlatch-origin": r.Instance.Name}
 	if !x.Rescue.Asked {
-		if x.Rescue, err = r.rescueSettings(c, r.Work.ID, fmt.Sprintf("rescue-w%d", r.Work.ID), rescueEnds); err != nil {
+		if x.Rescue, err = r.rescueSettings(c, r.Work.ID, fmt.Sprintf("rescue-w%d", r.Work.ID),
+			rescueEnds); err != nil {
 			return err
 		}
 	}
-	if err := r.launchRescue(c, &x.Rescue, tags, r.ClientToken("launch"), func() error { return r.Keep() }); err != nil {
+	if err := r.launchRescue(c, &x.Rescue, tags, r.ClientToken("launch"),
+		func() error { return r.Keep() }); err != nil {
 		return err
 	}
 	return r.Say("%s was launched for this work, and goes with it", x.Rescue.Name)
@@ -129,7 +133,8 @@ func (w *Service) rescueBusy(r *door.Run, name string) error {
 	if over {
 		return door.Failf("the rescue instance %s was at hand for other work all the time", name)
 	}
-	return r.Wait(wire.WaitsRescue, fmt.Sprintf("a rescue instance: %s is at hand for other work, and takes one volume at a time", name), 2*time.Second, grantLimit)
+	return r.Wait(wire.WaitsRescue, fmt.Sprintf("a rescue instance: %s is at hand for other work, and takes one "+
+		"volume at a time", name), 2*time.Second, grantLimit)
 }
 
 // workKey makes the key of a piece of work, once.
@@ -185,7 +190,8 @@ func (r *restoreJob) openRescue(i store.Instance) error {
 		if err != nil {
 			return err
 		}
-		x.Rescue = rescueAt{CloudID: i.RescueCloudID, InstanceID: i.ID, Name: i.Name, Port: i.Port, User: i.LoginUser, Lines: lines}
+		x.Rescue = rescueAt{CloudID: i.RescueCloudID, InstanceID: i.ID, Name: i.Name, Port: i.Port,
+			User: i.LoginUser, Lines: lines}
 		for _, h := range hostKeys {
 			x.Rescue.HostKeys = append(x.Rescue.HostKeys, h.Blob)
 		}
@@ -223,12 +229,14 @@ func (r *restoreJob) openRescue(i store.Instance) error {
 	if err := r.Keep(); err != nil {
 		return err
 	}
-	return r.Say("%s takes the volume; %s is let in there until %s", i.Name, key.Fingerprint(), now.Add(rescueEnds).UTC().Format("2006-01-02 15:04 UTC"))
+	return r.Say("%s takes the volume; %s is let in there until %s", i.Name, key.Fingerprint(),
+		now.Add(rescueEnds).UTC().Format("2006-01-02 15:04 UTC"))
 }
 
 // rescueSettings is what a rescue instance is launched with: its account opens to
 // the key of a piece of work, until the end.
-func (r *restoreJob) rescueSettings(c cloud.Instance, work int64, name string, life time.Duration) (at rescueAt, err error) {
+func (r *restoreJob) rescueSettings(c cloud.Instance, work int64, name string, life time.Duration) (at rescueAt,
+	err error) {
 	p := r.Cloud.Properties()
 	images, err := r.svc.ImagesOf(r.Ctx, c.Region)
 	if err != nil {
@@ -241,7 +249,8 @@ func (r *restoreJob) rescueSettings(c cloud.Instance, work int64, name string, l
 		}
 	}
 	if user == "" {
-		return at, door.Failf("the image %s, which rescue instances are launched from, is not to be had in %s", p.RescueImage, c.Region)
+		return at, door.Failf("the image %s, which rescue instances are launched from, is not to be had in %s",
+			p.RescueImage, c.Region)
 	}
 	key, err := r.svc.workKey(r.Run, work)
 	if err != nil {
@@ -256,13 +265,15 @@ func (r *restoreJob) rescueSettings(c cloud.Instance, work int64, name string, l
 	if err != nil {
 		return at, err
 	}
-	text, err := cloudconfig.Build(cloudconfig.Settings{Hostname: name, LoginUser: user, Keys: lines, MaxSize: p.MaxUserData})
+	text, err := cloudconfig.Build(cloudconfig.Settings{Hostname: name, LoginUser: user, Keys: lines,
+		MaxSize: p.MaxUserData})
 	return rescueAt{Asked: true, Name: name, Size: p.RescueSize, User: user, Ends: ends, UserData: text.Text}, err
 }
 
 // launchRescue launches a rescue instance, or goes on where that was left off,
 // until its server can be trusted. keep keeps what is known of it.
-func (r *restoreJob) launchRescue(c cloud.Instance, at *rescueAt, tags map[string]string, token string, keep func() error) error {
+func (r *restoreJob) launchRescue(c cloud.Instance, at *rescueAt, tags map[string]string, token string,
+	keep func() error) error {
 	if at.Address != "" {
 		return nil
 	}
@@ -273,7 +284,9 @@ func (r *restoreJob) launchRescue(c cloud.Instance, at *rescueAt, tags map[strin
 	var in cloud.Instance
 	err := r.Effect("launch", func(ctx context.Context) (err error) {
 		in, err = r.Retry(ctx, func(ctx context.Context) (cloud.Instance, error) {
-			return r.Cloud.Launch(ctx, token, cloud.Launch{Name: at.Name, Region: c.Region, Zone: c.Zone, Image: r.Cloud.Properties().RescueImage, Size: at.Size, UserData: at.UserData, Tags: tags})
+			return r.Cloud.Launch(ctx, token,
+				cloud.Launch{Name: at.Name, Region: c.Region, Zone: c.Zone, Image: r.Cloud.Properties().RescueImage,
+					Size: at.Size, UserData: at.UserData, Tags: tags})
 		})
 		return err
 	})
@@ -362,7 +375,8 @@ func (r *restoreJob) notAt(x *restored, id string) error {
 		return nil
 	}
 	if err == nil && v.Instance == id {
-		return door.Failf("volume %s is still at the rescue instance %s, which therefore stays", x.Volume, x.Rescue.Name)
+		return door.Failf("volume %s is still at the rescue instance %s, which therefore stays",
+			x.Volume, x.Rescue.Name)
 	}
 	return err
 }
@@ -442,7 +456,8 @@ func (r *restoreJob) shutRescue() error {
 		return store.ErrLost
 	}
 	if err != nil {
-		x.Left = append(x.Left, fmt.Sprintf("this work's line still stands on the rescue instance %s, which its own end shuts (%s)", x.Rescue.Name, door.Words(err)))
+		x.Left = append(x.Left, fmt.Sprintf("this work's line still stands on the rescue instance %s, which its "+
+			"own end shuts (%s)", x.Rescue.Name, door.Words(err)))
 	}
 	return nil
 }

@@ -72,7 +72,8 @@ type lostKey struct {
 // fetchRoute copies files out of the volume and changes nothing on it: no way back
 // in, but made of the same steps as the disk's.
 var fetchRoute = routes.Route{Name: "fetch", Steps: []routes.Step{
-	{Name: "rescue"}, {Name: "stop"}, {Name: "detach"}, {Name: "lend"}, {Name: "mount"}, {Name: "copy"}, {Name: "unmount"}, {Name: "unlend"}, {Name: "return"}, {Name: "start"}, {Name: "dismiss"}, {Name: "tidy"},
+	{Name: "rescue"}, {Name: "stop"}, {Name: "detach"}, {Name: "lend"}, {Name: "mount"}, {Name: "copy"},
+	{Name: "unmount"}, {Name: "unlend"}, {Name: "return"}, {Name: "start"}, {Name: "dismiss"}, {Name: "tidy"},
 }}
 
 // restoreKept is what the steps keep.
@@ -185,30 +186,47 @@ const (
 func (w *Service) restoreTable() map[string]work.Step {
 	restoreOf := w.restoreSteps()
 	return map[string]work.Step{
-		"grant":         {Title: "waiting for the holder of another key to add the new one", Do: restoreOf.Do((*restoreJob).byHand)},
-		"by-hand":       {Title: "waiting for the new key to be added by hand", Do: restoreOf.Do((*restoreJob).byHand)},
-		"place":         {Title: "adding the new key by the service's own", Do: restoreOf.Do((*restoreJob).restorePlace), Effects: []string{"append"}},
-		"stop":          {Title: "stopping it", Do: restoreOf.Do((*restoreJob).stop), Undo: restoreOf.Do((*restoreJob).was), Effects: []string{"stop"}, UndoEffects: []string{"start", "stop"}},
-		"set-text":      {Title: "setting user data that adds the new key at boot", Do: restoreOf.Do((*restoreJob).text), Undo: restoreOf.Do((*restoreJob).textBack), Effects: []string{"set-text"}, UndoEffects: []string{"put-back"}},
-		"start":         {Title: "starting it", Do: restoreOf.Do((*restoreJob).start), Effects: []string{"start"}},
-		"put-text-back": {Title: "putting its old user data back", Do: restoreOf.Do((*restoreJob).textBack), Effects: []string{"put-back"}},
-		"rescue":        {Title: "getting a rescue instance", Do: restoreOf.Do((*restoreJob).rescue), Undo: restoreOf.Do((*restoreJob).dismiss), Effects: []string{"launch", "append"}, UndoEffects: []string{"remove", "take-out"}},
-		"detach":        {Title: "detaching its root volume", Do: restoreOf.Do((*restoreJob).detach), Undo: restoreOf.Do((*restoreJob).home), Effects: []string{"detach"}, UndoEffects: []string{"attach"}},
-		"lend":          {Title: "attaching the volume to the rescue instance", Do: restoreOf.Do((*restoreJob).lend), Undo: restoreOf.Do((*restoreJob).lendBack), Effects: []string{"attach"}, UndoEffects: []string{"detach"}},
-		"mount":         {Title: "finding the right filesystem, and mounting it", Do: restoreOf.Do((*restoreJob).mount), Undo: restoreOf.Do((*restoreJob).unmount), Effects: []string{"mount"}, UndoEffects: []string{"unmount"}},
-		"edit":          {Title: "adding the new key beneath the mount", Do: restoreOf.Do((*restoreJob).restoreEdit), Undo: restoreOf.Do((*restoreJob).editBack), Effects: []string{"append"}, UndoEffects: []string{"take-out"}},
-		"copy":          {Title: "waiting for files to be copied out", Do: restoreOf.Do((*restoreJob).copied)},
-		"unmount":       {Title: "unmounting it", Do: restoreOf.Do((*restoreJob).unmount), Effects: []string{"unmount"}},
-		"unlend":        {Title: "detaching the volume from the rescue instance", Do: restoreOf.Do((*restoreJob).unlend), Effects: []string{"detach"}},
-		"return":        {Title: "attaching the volume under its old name", Do: restoreOf.Do((*restoreJob).giveBack), Effects: []string{"attach"}},
-		"dismiss":       {Title: "giving the rescue instance up", Do: restoreOf.Do((*restoreJob).dismiss), Effects: []string{"remove", "take-out"}},
+		"grant": {Title: "waiting for the holder of another key to add the new one",
+			Do: restoreOf.Do((*restoreJob).byHand)},
+		"by-hand": {Title: "waiting for the new key to be added by hand", Do: restoreOf.Do((*restoreJob).byHand)},
+		"place": {Title: "adding the new key by the service's own",
+			Do: restoreOf.Do((*restoreJob).restorePlace), Effects: []string{"append"}},
+		"stop": {Title: "stopping it", Do: restoreOf.Do((*restoreJob).stop),
+			Undo: restoreOf.Do((*restoreJob).was), Effects: []string{"stop"}, UndoEffects: []string{"start", "stop"}},
+		"set-text": {Title: "setting user data that adds the new key at boot",
+			Do: restoreOf.Do((*restoreJob).text), Undo: restoreOf.Do((*restoreJob).textBack),
+			Effects: []string{"set-text"}, UndoEffects: []string{"put-back"}},
+		"start": {Title: "starting it", Do: restoreOf.Do((*restoreJob).start), Effects: []string{"start"}},
+		"put-text-back": {Title: "putting its old user data back", Do: restoreOf.Do((*restoreJob).textBack),
+			Effects: []string{"put-back"}},
+		"rescue": {Title: "getting a rescue instance", Do: restoreOf.Do((*restoreJob).rescue),
+			Undo: restoreOf.Do((*restoreJob).dismiss), Effects: []string{"launch", "append"},
+			UndoEffects: []string{"remove", "take-out"}},
+		"detach": {Title: "detaching its root volume", Do: restoreOf.Do((*restoreJob).detach),
+			Undo: restoreOf.Do((*restoreJob).home), Effects: []string{"detach"}, UndoEffects: []string{"attach"}},
+		"lend": {Title: "attaching the volume to the rescue instance", Do: restoreOf.Do((*restoreJob).lend),
+			Undo: restoreOf.Do((*restoreJob).lendBack), Effects: []string{"attach"}, UndoEffects: []string{"detach"}},
+		"mount": {Title: "finding the right filesystem, and mounting it", Do: restoreOf.Do((*restoreJob).mount),
+			Undo: restoreOf.Do((*restoreJob).unmount), Effects: []string{"mount"}, UndoEffects: []string{"unmount"}},
+		"edit": {Title: "adding the new key beneath the mount", Do: restoreOf.Do((*restoreJob).restoreEdit),
+			Undo: restoreOf.Do((*restoreJob).editBack), Effects: []string{"append"}, UndoEffects: []string{"take-out"}},
+		"copy":    {Title: "waiting for files to be copied out", Do: restoreOf.Do((*restoreJob).copied)},
+		"unmount": {Title: "unmounting it", Do: restoreOf.Do((*restoreJob).unmount), Effects: []string{"unmount"}},
+		"unlend": {Title: "detaching the volume from the rescue instance", Do: restoreOf.Do((*restoreJob).unlend),
+			Effects: []string{"detach"}},
+		"return": {Title: "attaching the volume under its old name", Do: restoreOf.Do((*restoreJob).giveBack),
+			Effects: []string{"attach"}},
+		"dismiss": {Title: "giving the rescue instance up", Do: restoreOf.Do((*restoreJob).dismiss),
+			Effects: []string{"remove", "take-out"}},
 
-		"accept":   {Title: "asking the server whether it takes the new key", Do: restoreOf.Do((*restoreJob).accepted)},
-		"login":    {Title: "waiting for a login with the new key", Do: restoreOf.Do((*restoreJob).login)},
-		"withdraw": {Title: "withdrawing the lost key", Do: restoreOf.Do((*restoreJob).withdraw), Effects: []string{"edit"}, NoReturn: true},
-		"checks":   {Title: "running the instance's own checks", Do: restoreOf.Do((*restoreJob).checks), NoReturn: true},
-		"rest":     {Title: "bringing it back into the run state that it had", Do: restoreOf.Do((*restoreJob).rest), Effects: []string{"stop"}, NoReturn: true},
-		"tidy":     {Title: "seeing that nothing is left open", Do: restoreOf.Do((*restoreJob).tidy), NoReturn: true},
+		"accept": {Title: "asking the server whether it takes the new key", Do: restoreOf.Do((*restoreJob).accepted)},
+		"login":  {Title: "waiting for a login with the new key", Do: restoreOf.Do((*restoreJob).login)},
+		"withdraw": {Title: "withdrawing the lost key", Do: restoreOf.Do((*restoreJob).withdraw),
+			Effects: []string{"edit"}, NoReturn: true},
+		"checks": {Title: "running the instance's own checks", Do: restoreOf.Do((*restoreJob).checks), NoReturn: true},
+		"rest": {Title: "bringing it back into the run state that it had", Do: restoreOf.Do((*restoreJob).rest),
+			Effects: []string{"stop"}, NoReturn: true},
+		"tidy": {Title: "seeing that nothing is left open", Do: restoreOf.Do((*restoreJob).tidy), NoReturn: true},
 	}
 }
 
@@ -218,8 +236,12 @@ func (w *Service) Kinds() []*door.Kind {
 	steps := w.restoreTable()
 	var out []*door.Kind
 	for _, route := range append(routes.All(), fetchRoute) {
-		k := &door.Kind{Restores: true, Kind: &work.Kind{Name: "restore-" + route.Name, Action: "access.restore", Changing: true, Beside: func(ctx context.Context, r *work.Run) { w.knocking(ctx, r) }, End: restoreOf.End((*restoreJob).endRestore),
-			Steps: []work.Step{{Name: "look", Title: "looking at what is there", Do: restoreOf.Do((*restoreJob).restoreLook), Undo: restoreOf.Do((*restoreJob).lookBack), UndoEffects: []string{"take-out"}}}}}
+		k := &door.Kind{Restores: true, Kind: &work.Kind{Name: "restore-" + route.Name, Action: "access.restore",
+			Changing: true, Beside: func(ctx context.Context, r *work.Run) { w.knocking(ctx, r) },
+			End: restoreOf.End((*restoreJob).endRestore),
+			Steps: []work.Step{{Name: "look", Title: "looking at what is there",
+				Do: restoreOf.Do((*restoreJob).restoreLook), Undo: restoreOf.Do((*restoreJob).lookBack),
+				UndoEffects: []string{"take-out"}}}}}
 		way := route.Way()
 		if route.Name == fetchRoute.Name {
 			way = route.Steps
@@ -227,7 +249,8 @@ func (w *Service) Kinds() []*door.Kind {
 		for _, s := range way {
 			step, ok := steps[s.Name]
 			if !ok {
-				panic("route " + route.Name + " has a step that nobody carries out: " + s.Name) // at start, in every test
+				// at start, in every test
+				panic("route " + route.Name + " has a step that nobody carries out: " + s.Name)
 			}
 			step.Name = s.Name
 			if route.Name == fetchRoute.Name {
@@ -276,7 +299,8 @@ func (w *Service) RoutesOf(ctx context.Context, name string, ask bool) (wire.Rou
 	if ask && f.InCloud && f.Gone == "" {
 		w.askRules(ctx, row, &f)
 	}
-	if shut, _ := f.Shut(); ask && shut == "" && row.VanishedAt == nil { // a door that no rule leads to says nothing, slowly
+	// a door that no rule leads to says nothing, slowly
+	if shut, _ := f.Shut(); ask && shut == "" && row.VanishedAt == nil {
 		if err := w.askAll(ctx, &row); err != nil {
 			return wire.Routes{}, nil, err
 		}
@@ -285,7 +309,8 @@ func (w *Service) RoutesOf(ctx context.Context, name string, ask bool) (wire.Rou
 		asked.RulesSeen, asked.Rules = f.RulesSeen, f.Rules
 		f = asked
 	}
-	out := wire.Routes{Instance: row.Name, LoginUser: row.LoginUser, State: f.State, Lost: lostOf(row), Offers: []wire.RouteOffer{}}
+	out := wire.Routes{Instance: row.Name, LoginUser: row.LoginUser, State: f.State, Lost: lostOf(row),
+		Offers: []wire.RouteOffer{}}
 	offers := routes.Compare(f)
 	for _, o := range offers {
 		out.Offers = append(out.Offers, showOffer(o))
@@ -308,8 +333,10 @@ func (w *Service) askRules(ctx context.Context, row store.RestoreRow, f *routes.
 }
 
 func showOffer(o routes.Offer) wire.RouteOffer {
-	out := wire.RouteOffer{Route: o.Route, About: o.About, Open: o.Open, UntilIn: o.UntilIn.Seconds(), Down: o.Down.Seconds(), People: o.People, Sure: o.Sure, Steps: o.Steps,
-		Lacking: []wire.Lack{}, Charges: []wire.Charge{}, Changes: append([]string{}, o.Changes...), CanBeLost: append([]string{}, o.CanBeLost...), ToCheck: append([]string{}, o.ToCheck...)}
+	out := wire.RouteOffer{Route: o.Route, About: o.About, Open: o.Open, UntilIn: o.UntilIn.Seconds(),
+		Down: o.Down.Seconds(), People: o.People, Sure: o.Sure, Steps: o.Steps,
+		Lacking: []wire.Lack{}, Charges: []wire.Charge{}, Changes: append([]string{}, o.Changes...),
+		CanBeLost: append([]string{}, o.CanBeLost...), ToCheck: append([]string{}, o.ToCheck...)}
 	for _, l := range o.Lacking {
 		out.Lacking = append(out.Lacking, wire.Lack(l))
 	}
@@ -351,7 +378,8 @@ func (w *Service) askAll(ctx context.Context, row *store.RestoreRow) error {
 	}
 	var kept []store.Asked
 	for n, p := range w.AskWithin(ctx, door.Soon, t, blobs) {
-		kept = append(kept, store.Asked{AccessID: all[n].ID, Answer: string(p.Answer), Detail: p.Detail, From: p.Vantage})
+		kept = append(kept, store.Asked{AccessID: all[n].ID, Answer: string(p.Answer), Detail: p.Detail,
+			From: p.Vantage})
 		for k := range row.Keys {
 			if row.Keys[k].ID != all[n].ID || p.Wait > 0 { // not asked, for our own reason: what is known stays
 				continue
@@ -369,7 +397,10 @@ func (w *Service) askAll(ctx context.Context, row *store.RestoreRow) error {
 // tryOwn logs in with the service's own key, where the server takes it: accepted is
 // not logged in, and here the private half is at hand.
 func (w *Service) tryOwn(ctx context.Context, row *store.RestoreRow) {
-	n := slices.IndexFunc(row.Keys, func(k store.RestoreKey) bool { return k.Steward && k.Standing == access.Accepted.String() })
+	n := slices.IndexFunc(row.Keys, func(k store.RestoreKey) bool {
+		return k.Steward &&
+			k.Standing == access.Accepted.String()
+	})
 	if n < 0 {
 		return
 	}
@@ -417,11 +448,15 @@ func (w *Service) CloudFacts(ctx context.Context, regions []string) (CloudSide, 
 
 // FactsOf puts together what is known of an instance. rescues keeps the rescue
 // instances of each zone that was looked at.
-func (w *Service) FactsOf(ctx context.Context, row store.RestoreRow, c CloudSide, measured bool, rescues map[string][]routes.Rescue) routes.Facts {
+func (w *Service) FactsOf(ctx context.Context, row store.RestoreRow, c CloudSide, measured bool,
+	rescues map[string][]routes.Rescue) routes.Facts {
 	p := w.Cloud.Properties()
-	f := routes.Facts{Instance: row.Name, LoginUser: row.LoginUser, State: row.State, InCloud: !row.Adopted, Now: time.Now(), Measured: measured,
-		BootText: p.BootText, Volumes: p.Volumes, Zone: row.Zone, RescueImage: p.RescueImage, Service: w.Reach.Source, MissingRight: map[string]bool{},
-		Change: c.terms.Change, Currency: c.terms.Currency, RescueHour: c.terms.InstanceHour[p.RescueSize], Services: len(row.Checks) > 0}
+	f := routes.Facts{Instance: row.Name, LoginUser: row.LoginUser, State: row.State, InCloud: !row.Adopted,
+		Now: time.Now(), Measured: measured,
+		BootText: p.BootText, Volumes: p.Volumes, Zone: row.Zone, RescueImage: p.RescueImage, Service: w.Reach.Source,
+		MissingRight: map[string]bool{},
+		Change:       c.terms.Change, Currency: c.terms.Currency, RescueHour: c.terms.InstanceHour[p.RescueSize],
+		Services: len(row.Checks) > 0}
 	if row.Adopted {
 		f.State = "running"
 	}
@@ -432,7 +467,8 @@ func (w *Service) FactsOf(ctx context.Context, row store.RestoreRow, c CloudSide
 	case !row.Adopted && !known:
 		f.Gone = "the cloud does not know it any more"
 	case known:
-		f.State, f.Static, f.StopDestroys, f.RootVolume, f.Zone = string(in.State), in.Static, in.StopDestroys, in.RootVolume, in.Zone
+		f.State, f.Static, f.StopDestroys, f.RootVolume, f.Zone = string(in.State), in.Static, in.StopDestroys,
+			in.RootVolume, in.Zone
 		for _, right := range in.MissingRights {
 			f.MissingRight[string(right)] = true
 		}
@@ -452,8 +488,10 @@ func (w *Service) FactsOf(ctx context.Context, row store.RestoreRow, c CloudSide
 		}
 	}
 	for _, k := range row.Keys {
-		key := routes.Key{Name: k.Key, Holder: k.Holder, Person: k.Sort != "machine" && k.Sort != "job", At: k.At, Old: k.Old,
-			Accepted: (k.Standing == access.Accepted.String() || k.Standing == access.Proven.String()) && k.Against == ""}
+		key := routes.Key{Name: k.Key, Holder: k.Holder, Person: k.Sort != "machine" &&
+			k.Sort != "job", At: k.At, Old: k.Old,
+			Accepted: (k.Standing == access.Accepted.String() || k.Standing == access.Proven.String()) &&
+				k.Against == ""}
 		switch {
 		case k.State == access.Lost || k.State == access.Exposed:
 			key.State = k.State
@@ -484,7 +522,8 @@ func (w *Service) FactsOf(ctx context.Context, row store.RestoreRow, c CloudSide
 }
 
 // Restore begins to carry out a way back in. FieldError, store.ErrInProgress, store.ErrReused.
-func (w *Service) Restore(ctx context.Context, by store.Actor, once store.Once, i store.Instance, r wire.Restore) (store.Work, error) {
+func (w *Service) Restore(ctx context.Context, by store.Actor, once store.Once, i store.Instance,
+	r wire.Restore) (store.Work, error) {
 	if work, again, err := w.WorkDone(ctx, once); again || err != nil {
 		return work, err
 	}
@@ -496,7 +535,8 @@ func (w *Service) Restore(ctx context.Context, by store.Actor, once store.Once, 
 }
 
 // PlanRestore makes the work, with the new key of this ID if it is not 0. FieldError.
-func (w *Service) PlanRestore(ctx context.Context, i store.Instance, r wire.Restore, newID, proofOf int64) (store.NewWork, error) {
+func (w *Service) PlanRestore(ctx context.Context, i store.Instance, r wire.Restore, newID,
+	proofOf int64) (store.NewWork, error) {
 	k, err := w.KeyOf(ctx, r.New, newID)
 	if errors.Is(err, store.ErrNotFound) {
 		err = w.UnknownKey(ctx, r.New)
@@ -530,8 +570,10 @@ func (w *Service) PlanRestore(ctx context.Context, i store.Instance, r wire.Rest
 		return store.NewWork{}, err
 	}
 	if r.Route == fetchRoute.Name {
-		in := restoring{Route: r.Route, Why: "asked for: files are copied out, and nothing is changed", NewID: k.ID, New: k.Name}
-		return w.Begun(w.Named("restore-fetch"), "copy files out of "+i.Name, door.Token(26), i, fmt.Sprintf("copy files out of its root volume, by the holder of %s", k.Name), in), nil
+		in := restoring{Route: r.Route, Why: "asked for: files are copied out, and nothing is changed",
+			NewID: k.ID, New: k.Name}
+		return w.Begun(w.Named("restore-fetch"), "copy files out of "+i.Name, door.Token(26), i,
+			fmt.Sprintf("copy files out of its root volume, by the holder of %s", k.Name), in), nil
 	}
 	why := "asked for"
 	if r.Route == "" {
@@ -554,11 +596,13 @@ func (w *Service) PlanRestore(ctx context.Context, i store.Instance, r wire.Rest
 	for _, a := range rows {
 		if !a.Steward && a.LoginUser == i.LoginUser && (a.KeyState == access.Lost || a.KeyState == access.Exposed) {
 			in.Lost = append(in.Lost, a.Key)
-			in.LostKeys = append(in.LostKeys, lostKey{a.KeyID, rotation.Mark{Holder: a.HolderSort, State: a.OutOfUse()}})
+			in.LostKeys = append(in.LostKeys,
+				lostKey{a.KeyID, rotation.Mark{Holder: a.HolderSort, State: a.OutOfUse()}})
 		}
 	}
 	intent := fmt.Sprintf("let people in again with %s, by the route %s", k.Name, offer.Route)
-	return w.Begun(w.Named("restore-"+offer.Route), fmt.Sprintf("restore access to %s, by %s", i.Name, offer.Route), door.Token(26), i, intent, in), nil
+	return w.Begun(w.Named("restore-"+offer.Route), fmt.Sprintf("restore access to %s, by %s", i.Name, offer.Route),
+		door.Token(26), i, intent, in), nil
 }
 
 // chooseRoute finds the offer of a route, or the best that is open. FieldError.
@@ -571,7 +615,9 @@ func chooseRoute(offers []routes.Offer, name, instance string) (routes.Offer, er
 	}
 	if name == "" {
 		if len(open) == 0 {
-			return routes.Offer{}, door.FieldError{Field: "route", Problem: fmt.Sprintf("no way back into %s is open; \"plumlatch restore %s\" says what each lacks", instance, instance)}
+			return routes.Offer{}, door.FieldError{Field: "route",
+				Problem: fmt.Sprintf("no way back into %s is open; \"plumlatch restore %s\" says what each lacks",
+					instance, instance)}
 		}
 		return offers[0], nil
 	}
@@ -588,7 +634,8 @@ func chooseRoute(offers []routes.Offer, name, instance string) (routes.Offer, er
 			}
 			lacks = append(lacks, text)
 		}
-		return o, door.FieldError{Field: "route", Problem: fmt.Sprintf("%s is not open: %s", name, strings.Join(lacks, "; ")), Choices: open}
+		return o, door.FieldError{Field: "route",
+			Problem: fmt.Sprintf("%s is not open: %s", name, strings.Join(lacks, "; ")), Choices: open}
 	}
 	return offers[n], nil
 }
@@ -627,7 +674,8 @@ func (w *Service) Ready(ctx context.Context, tag string) ([]wire.ReadyRow, error
 					ready.Open = append(ready.Open, o.Route)
 				} else if len(ready.Open) == 0 {
 					for _, l := range o.Lacking {
-						ready.Lacking = append(ready.Lacking, wire.Lack{What: o.Route + ": " + l.What, Command: l.Command})
+						ready.Lacking = append(ready.Lacking,
+							wire.Lack{What: o.Route + ": " + l.What, Command: l.Command})
 					}
 				}
 			}
@@ -662,16 +710,20 @@ func (w *Service) RestoreLines(ctx context.Context, work store.Work) (wire.Resto
 		return wire.RestoreLines{}, err
 	}
 	lines, err := w.linesFor(ctx, i, in.NewID)
-	return wire.RestoreLines{Work: work.ID, Instance: i.Name, LoginUser: i.LoginUser, Key: in.New, Lines: lines, Files: door.FilesOf(i), Route: in.Route}, err
+	return wire.RestoreLines{Work: work.ID, Instance: i.Name, LoginUser: i.LoginUser, Key: in.New, Lines: lines,
+		Files: door.FilesOf(i), Route: in.Route}, err
 }
 
 // ReportPlaced keeps somebody's word that the lines stand; the server is asked
 // next. store.ErrWorkState.
 func (w *Service) ReportPlaced(ctx context.Context, by store.Actor, work store.Work, p wire.PlacedReport) error {
-	if !w.KindOf(work.Kind).Restores || work.Over() || work.Back || work.CancelAsked || p.File == "" || len(p.File) > 4096 || plaintext.HasControl(p.File) {
+	if !w.KindOf(work.Kind).Restores || work.Over() || work.Back || work.CancelAsked || p.File == "" ||
+		len(p.File) > 4096 || plaintext.HasControl(p.File) {
 		return store.ErrWorkState
 	}
-	err := w.Store.Tell(ctx, work.ID, map[string]any{"placed": true, "placed_file": p.File, "placed_with": plaintext.Line(plaintext.Cut(p.With, 100))}, by.Operator+" has added the new key's line, from "+by.Address)
+	err := w.Store.Tell(ctx, work.ID, map[string]any{"placed": true, "placed_file": p.File,
+		"placed_with": plaintext.Line(plaintext.Cut(p.With, 100))}, by.Operator+
+		" has added the new key's line, from "+by.Address)
 	w.Look()
 	return err
 }
@@ -687,7 +739,9 @@ func (w *Service) RescueDoor(_ context.Context, work store.Work) (out wire.Rescu
 		return out, errors.Join(err, store.ErrWorkState)
 	}
 	x := d.Restore
-	out = wire.RescueDoor{Ready: work.StepTitle == w.restoreTable()["copy"].Title && len(x.Mounts) > 0, Name: x.Rescue.Name, Address: x.Rescue.Address, Port: x.Rescue.Port, User: x.Rescue.User, HostKeys: []string{}, Key: in.New}
+	out = wire.RescueDoor{Ready: work.StepTitle == w.restoreTable()["copy"].Title &&
+		len(x.Mounts) > 0, Name: x.Rescue.Name, Address: x.Rescue.Address, Port: x.Rescue.Port, User: x.Rescue.User,
+		HostKeys: []string{}, Key: in.New}
 	for _, blob := range x.Rescue.HostKeys {
 		out.HostKeys = append(out.HostKeys, keypair.Public{Blob: blob}.Line())
 	}
@@ -702,7 +756,8 @@ func (w *Service) ReportFetched(ctx context.Context, by store.Actor, work store.
 	if work.Kind != "restore-fetch" || work.Over() || f.Files < 0 || f.Bytes < 0 {
 		return store.ErrWorkState
 	}
-	err := w.Store.Tell(ctx, work.ID, map[string]any{"fetched": true, "files": f.Files, "bytes": f.Bytes}, fmt.Sprintf("%s has copied %s, from %s", by.Operator, door.Plural(f.Files, "file"), by.Address))
+	err := w.Store.Tell(ctx, work.ID, map[string]any{"fetched": true, "files": f.Files, "bytes": f.Bytes},
+		fmt.Sprintf("%s has copied %s, from %s", by.Operator, door.Plural(f.Files, "file"), by.Address))
 	w.Look()
 	return err
 }

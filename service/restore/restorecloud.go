@@ -119,7 +119,11 @@ func (r *restoreJob) text() error {
 		return err
 	}
 	if !x.TextSet {
-		if x.UserData, err = door.Asked(r.Ctx, r.Run, func(ctx context.Context) (string, error) { return r.Cloud.UserData(ctx, r.Instance.CloudID) }); err != nil {
+		if x.UserData, err = door.Asked(r.Ctx, r.Run,
+			func(ctx context.Context) (string,
+				error) {
+				return r.Cloud.UserData(ctx, r.Instance.CloudID)
+			}); err != nil {
 			return err
 		}
 		if secrets.Holds(x.UserData) { // it goes back as it was, and lies nowhere in the clear meanwhile
@@ -127,7 +131,8 @@ func (r *restoreJob) text() error {
 			if err != nil {
 				return err
 			}
-			if _, err := r.Store.KeepWorkKey(r.Ctx, r.Work.ID, store.WorkKey{Blob: []byte("user data"), Sealed: sealed}); err != nil {
+			if _, err := r.Store.KeepWorkKey(r.Ctx, r.Work.ID,
+				store.WorkKey{Blob: []byte("user data"), Sealed: sealed}); err != nil {
 				return err
 			}
 			x.UserData, x.DataSealed = "", true
@@ -138,7 +143,10 @@ func (r *restoreJob) text() error {
 		}
 	}
 	text := cloudconfig.BootHook(r.Work.ID, r.Instance.LoginUser, door.FilesOf(r.Instance)[0], lines)
-	return r.once("set-text", func(ctx context.Context) error { return r.setText(ctx, r.ClientToken("set-text"), text) })
+	return r.once("set-text", func(ctx context.Context) error {
+		return r.setText(ctx,
+			r.ClientToken("set-text"), text)
+	})
 }
 
 // userData is what the user data was before.
@@ -180,7 +188,9 @@ func (r *restoreJob) textBack() error {
 			if err != nil {
 				return err
 			}
-			if err := r.setText(ctx, r.TokenOf("set-text", "set-text"), cloudconfig.BootHook(r.Work.ID, r.Instance.LoginUser, door.FilesOf(r.Instance)[0], lines)); err != nil && !errors.Is(err, cloud.ErrRefused) {
+			if err := r.setText(ctx, r.TokenOf("set-text", "set-text"),
+				cloudconfig.BootHook(r.Work.ID, r.Instance.LoginUser, door.FilesOf(r.Instance)[0],
+					lines)); err != nil && !errors.Is(err, cloud.ErrRefused) {
 				return err
 			}
 			delete(x.Asked, "set-text/set-text")
@@ -203,7 +213,8 @@ func (r *restoreJob) textBack() error {
 
 // note tells, at the cloud, for what a volume was moved.
 func (w *Service) volumeNote(r *door.Run) string {
-	return fmt.Sprintf("plumlatch work %d for %s, until %s", r.Work.ID, r.Instance.Name, time.Now().Add(rescueEnds).UTC().Format(time.RFC3339))
+	return fmt.Sprintf("plumlatch work %d for %s, until %s", r.Work.ID, r.Instance.Name,
+		time.Now().Add(rescueEnds).UTC().Format(time.RFC3339))
 }
 
 func (w *Service) volume(r *door.Run, id string) (cloud.Volume, error) {
@@ -220,12 +231,14 @@ func (w *Service) settledVolume(r *door.Run, id string) (cloud.Volume, error) {
 		}
 		if v.State == cloud.VolumeDetaching && !again && time.Since(began) > min(volumeLimit, r.StateLimit)/2 {
 			again = true // it was asked for, and hangs: clouds look after it again when it is asked for again
-			if _, err := r.Cloud.Detach(r.Ctx, r.ClientToken("detach-again"), id, w.volumeNote(r)); err != nil && errors.Is(err, cloud.ErrNotFound) {
+			if _, err := r.Cloud.Detach(r.Ctx, r.ClientToken("detach-again"), id, w.volumeNote(r)); err != nil &&
+				errors.Is(err, cloud.ErrNotFound) {
 				return v, err
 			}
 		}
 		if time.Since(began) > min(volumeLimit, r.StateLimit) {
-			return v, door.Failf("the cloud says that volume %s is %s, for %s already; look at it there", id, v.State, min(volumeLimit, r.StateLimit))
+			return v, door.Failf("the cloud says that volume %s is %s, for %s already; look at it there", id, v.State,
+				min(volumeLimit, r.StateLimit))
 		}
 		if err := r.Stopping(); err != nil {
 			return v, err
@@ -264,7 +277,10 @@ func (r *restoreJob) unlend() error {
 // detachOnce detaches the volume, as a step's one effect.
 func (r *restoreJob) detachOnce() error {
 	x := r.D.Restore
-	return r.once("detach", func(ctx context.Context) error { return r.detachNow(ctx, r.ClientToken("detach"), x.Volume) })
+	return r.once("detach", func(ctx context.Context) error {
+		return r.detachNow(ctx,
+			r.ClientToken("detach"), x.Volume)
+	})
 }
 
 // giveBack attaches the volume under the device name that it had.
@@ -286,11 +302,13 @@ func (r *restoreJob) home() error {
 // had, and looks whether it is there: a cloud may put it under another one.
 func (r *restoreJob) bringHome() error {
 	x := r.D.Restore
-	if in, err := r.Get(r.Instance.CloudID); errors.Is(err, cloud.ErrNotFound) || err == nil && (in.State == cloud.Removed || in.State == cloud.Removing) {
+	if in, err := r.Get(r.Instance.CloudID); errors.Is(err, cloud.ErrNotFound) ||
+		err == nil && (in.State == cloud.Removed || in.State == cloud.Removing) {
 		if !r.Work.Back {
 			return door.Failf("the instance was removed by somebody else")
 		}
-		x.Left = append(x.Left, fmt.Sprintf("its root volume %s is left in the cloud, attached to nothing: the instance was removed by somebody else", x.Volume))
+		x.Left = append(x.Left, fmt.Sprintf("its root volume %s is left in the cloud, attached to nothing: the "+
+			"instance was removed by somebody else", x.Volume))
 		return r.Keep()
 	}
 	if v, err := r.svc.settledVolume(r.Run, x.Volume); err != nil || len(x.Asked) == 0 && r.isHome(x, v) {
@@ -306,7 +324,8 @@ func (r *restoreJob) bringHome() error {
 				return err
 			}
 			if n > 3 {
-				return door.Failf("the cloud attaches %s to %s under %s, and not under %s, which it boots from: attach it there by hand", x.Volume, r.Instance.Name, v.Device, x.Device)
+				return door.Failf("the cloud attaches %s to %s under %s, and not under %s, which it boots from: "+
+					"attach it there by hand", x.Volume, r.Instance.Name, v.Device, x.Device)
 			}
 			if v.State == cloud.VolumeInUse {
 				if err := r.detachNow(ctx, r.ClientToken(fmt.Sprintf("detach-off-%d", n)), x.Volume); err != nil {
@@ -319,7 +338,8 @@ func (r *restoreJob) bringHome() error {
 				return err
 			}
 			if _, err := door.Asked(ctx, r.Run, func(ctx context.Context) (cloud.Volume, error) {
-				return r.Cloud.Attach(ctx, r.ClientToken(effect), x.Volume, r.Instance.CloudID, x.Device, r.svc.volumeNote(r.Run))
+				return r.Cloud.Attach(ctx, r.ClientToken(effect), x.Volume, r.Instance.CloudID, x.Device,
+					r.svc.volumeNote(r.Run))
 			}); err != nil {
 				return err
 			}
@@ -339,7 +359,8 @@ func (r *restoreJob) nothingLate(ctx context.Context) error {
 	x := r.D.Restore
 	for _, a := range []struct{ step, effect, instance, device string }{
 		{"detach", "detach", "", ""}, {"lend", "attach", x.Rescue.CloudID, ""}, {"unlend", "detach", "", ""},
-		{"return", "attach-1", r.Instance.CloudID, x.Device}, {"return", "attach-2", r.Instance.CloudID, x.Device}, {"return", "attach-3", r.Instance.CloudID, x.Device},
+		{"return", "attach-1", r.Instance.CloudID, x.Device}, {"return", "attach-2", r.Instance.CloudID, x.Device},
+		{"return", "attach-3", r.Instance.CloudID, x.Device},
 	} {
 		if !x.Asked[a.step+"/"+a.effect] {
 			continue
@@ -351,7 +372,8 @@ func (r *restoreJob) nothingLate(ctx context.Context) error {
 			if a.instance == "" {
 				return r.Cloud.Detach(ctx, r.TokenOf(a.step, a.effect), x.Volume, r.svc.volumeNote(r.Run))
 			}
-			return r.Cloud.Attach(ctx, r.TokenOf(a.step, a.effect), x.Volume, a.instance, a.device, r.svc.volumeNote(r.Run))
+			return r.Cloud.Attach(ctx, r.TokenOf(a.step, a.effect), x.Volume, a.instance, a.device,
+				r.svc.volumeNote(r.Run))
 		})
 		if err != nil && !errors.Is(err, cloud.ErrRefused) && !errors.Is(err, cloud.ErrNotFound) {
 			return err

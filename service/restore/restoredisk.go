@@ -44,7 +44,8 @@ func (r *restoreJob) lend() error {
 		return err
 	}
 	if v.State != cloud.VolumeInUse || v.Instance != x.Rescue.CloudID {
-		return door.Failf("volume %s was not attached to the rescue instance: the cloud says that it is %s", x.Volume, v.State)
+		return door.Failf("volume %s was not attached to the rescue instance: the cloud says that it is %s",
+			x.Volume, v.State)
 	}
 	began := time.Now()
 	for deadline := began.Add(min(time.Minute, r.StateLimit)); ; {
@@ -151,7 +152,8 @@ func (r *restoreJob) mount() error {
 			}
 			return door.Failure{Reason: reason}
 		case len(found) > 1:
-			return door.Failf("%s and %s both hold a system with the user %s: which one it boots from is not known", found[0].part.Name, found[1].part.Name, r.Instance.LoginUser)
+			return door.Failf("%s and %s both hold a system with the user %s: which one it boots from is not known",
+				found[0].part.Name, found[1].part.Name, r.Instance.LoginUser)
 		}
 		sys := found[0]
 		x.Account, x.Mounts = sys.account, []mounted{{sys.part.Path(), sys.part.FSType, at}}
@@ -207,7 +209,8 @@ func (r *restoreJob) unmount() error {
 	s, err := r.inRescue(x)
 	if err != nil {
 		// One that does not run has nothing mounted.
-		if in, e := r.Get(x.Rescue.CloudID); errors.Is(e, cloud.ErrNotFound) || e == nil && in.State != cloud.Running && in.State != cloud.Stopping {
+		if in, e := r.Get(x.Rescue.CloudID); errors.Is(e, cloud.ErrNotFound) ||
+			e == nil && in.State != cloud.Running && in.State != cloud.Stopping {
 			x.Mounts = nil
 			if e := r.Keep(); e != nil || r.Work.Back {
 				return e

@@ -53,7 +53,8 @@ func (r *restoreJob) restoreLook() error {
 	if x.Attempt == r.Work.Attempt {
 		return nil
 	}
-	r.D = restoreKept{Restore: &restored{Attempt: r.Work.Attempt, Was: r.Instance.State, Address: r.Instance.Address, Asked: map[string]bool{}}}
+	r.D = restoreKept{Restore: &restored{Attempt: r.Work.Attempt, Was: r.Instance.State, Address: r.Instance.Address,
+		Asked: map[string]bool{}}}
 	x = r.D.Restore
 	if r.Instance.Adopted {
 		x.Was = string(cloud.Running)
@@ -97,7 +98,8 @@ func (r *restoreJob) lookBack() error {
 		stands = "may still stand" // the boot adds it, or was not come to: nobody of ours has seen it
 	}
 	say := func(why string) error {
-		x.Left = append(x.Left, fmt.Sprintf("the line of %s %s there (%s): plumlatch access remove %s -key %s", r.In.New, stands, why, r.Instance.Name, r.In.New))
+		x.Left = append(x.Left, fmt.Sprintf("the line of %s %s there (%s): plumlatch access remove %s -key %s",
+			r.In.New, stands, why, r.Instance.Name, r.In.New))
 		return r.Keep()
 	}
 	if r.D.Line == "" || r.D.Stood { // it stood there before, and is not ours
@@ -150,7 +152,8 @@ func (r *restoreJob) restorePlace() error {
 		return err
 	}
 	if len(all) == 0 {
-		return door.Failf("none of the files that the server reads is there: %s", strings.Join(door.FilesOf(r.Instance), ", "))
+		return door.Failf("none of the files that the server reads is there: %s",
+			strings.Join(door.FilesOf(r.Instance), ", "))
 	}
 	stands := freeLine(door.LinesOf(all, fresh.Blob))
 	if r.D.File == "" {
@@ -193,9 +196,11 @@ func (r *restoreJob) byHand() error {
 	if over {
 		return door.Failf("nobody has added the line of %s within %s", r.In.New, door.SpanWords(grantLimit))
 	}
-	what := fmt.Sprintf("the holder of another key to add %s (plumlatch restore grant %d -identity FILE)", r.In.New, r.Work.ID)
+	what := fmt.Sprintf("the holder of another key to add %s (plumlatch restore grant %d -identity FILE)",
+		r.In.New, r.Work.ID)
 	if r.In.Route == "already-open" {
-		what = fmt.Sprintf("%s to be added by a login without a key (plumlatch restore -continue %d)", r.In.New, r.Work.ID)
+		what = fmt.Sprintf("%s to be added by a login without a key (plumlatch restore -continue %d)",
+			r.In.New, r.Work.ID)
 	}
 	return r.Wait(wire.WaitsHands, what+"; if nobody does, this ends", time.Minute, grantLimit)
 }
@@ -296,10 +301,14 @@ func (r *restoreJob) login() error {
 		return err
 	}
 	if over {
-		r.D.Restore.Left = append(r.D.Restore.Left, fmt.Sprintf("nobody has logged in with %s, or shown its private half: do so (plumlatch open %s), and then withdraw the lost key", r.In.New, r.Instance.Name))
+		r.D.Restore.Left = append(r.D.Restore.Left,
+			fmt.Sprintf("nobody has logged in with %s, or shown its private half: do so (plumlatch open %s), and "+
+				"then withdraw the lost key", r.In.New, r.Instance.Name))
 		return r.Keep()
 	}
-	return r.Wait(wire.WaitsLogin, fmt.Sprintf("a login with %s (plumlatch restore -continue %d -identity FILE), or its private half to be shown (plumlatch key prove %s)", r.In.New, r.Work.ID, r.In.New), time.Minute, accesses.ProofLimit)
+	return r.Wait(wire.WaitsLogin, fmt.Sprintf("a login with %s (plumlatch restore -continue %d -identity FILE), "+
+		"or its private half to be shown (plumlatch key prove %s)", r.In.New, r.Work.ID, r.In.New), time.Minute,
+		accesses.ProofLimit)
 }
 
 // withdraw takes every lost key out of every file, if it still is lost.
@@ -339,7 +348,10 @@ func (r *restoreJob) withdraw() error {
 			x.Left = append(x.Left, fmt.Sprintf("%s was found meanwhile, and stays where it is", name))
 			continue
 		}
-		n := slices.IndexFunc(rows, func(a store.Access) bool { return a.KeyID == k.ID && a.LoginUser == r.Instance.LoginUser })
+		n := slices.IndexFunc(rows, func(a store.Access) bool {
+			return a.KeyID == k.ID &&
+				a.LoginUser == r.Instance.LoginUser
+		})
 		if n < 0 {
 			continue // it is on record there no more
 		}
@@ -352,7 +364,8 @@ func (r *restoreJob) withdraw() error {
 			if wait, ok := errors.AsType[*work.Waiting](err); ok {
 				reason = wait.Reason
 			}
-			x.Left = append(x.Left, fmt.Sprintf("%s was not withdrawn (%s): plumlatch access remove %s -key %s", name, reason, r.Instance.Name, name))
+			x.Left = append(x.Left, fmt.Sprintf("%s was not withdrawn (%s): plumlatch access remove %s -key %s", name,
+				reason, r.Instance.Name, name))
 			if err := r.Keep(); err != nil {
 				return err
 			}
@@ -362,7 +375,9 @@ func (r *restoreJob) withdraw() error {
 		if err := r.Keep(); err != nil {
 			return err
 		}
-		if err := r.Store.EndAccess(r.Ctx, old.ID, r.Work.ID, fmt.Sprintf("lost; access was restored with %s (work %d)", r.In.New, r.Work.ID), r.SurveysAfter()...); err != nil {
+		if err := r.Store.EndAccess(r.Ctx, old.ID, r.Work.ID,
+			fmt.Sprintf("lost; access was restored with %s (work %d)", r.In.New, r.Work.ID),
+			r.SurveysAfter()...); err != nil {
 			return err
 		}
 	}
@@ -423,7 +438,8 @@ func (r *restoreJob) checks() error {
 		}
 		if !result.Good {
 			result.Said = door.Words(err)
-			x.Left = append(x.Left, fmt.Sprintf("%s does not work: %s; a service that was never enabled at boot stays down after a stop", check, result.Said))
+			x.Left = append(x.Left, fmt.Sprintf("%s does not work: %s; a service that was never enabled at boot "+
+				"stays down after a stop", check, result.Said))
 		}
 		x.Checks = append(x.Checks, result)
 	}
@@ -443,9 +459,12 @@ func (r *restoreJob) runCheck(check string) (said string, err error) {
 	if web == "" {
 		return "it answers", nil
 	}
-	client := &http.Client{Timeout: 5 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-		Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(context.Context, string, string) (net.Conn, error) { return conn, nil }}}
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, web+"://"+net.JoinHostPort(r.Instance.Address, strconv.Itoa(port))+path, nil)
+	client := &http.Client{Timeout: 5 * time.Second,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		Transport: &http.Transport{DisableKeepAlives: true,
+			DialContext: func(context.Context, string, string) (net.Conn, error) { return conn, nil }}}
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, web+"://"+
+		net.JoinHostPort(r.Instance.Address, strconv.Itoa(port))+path, nil)
 	if err != nil {
 		return "", err
 	}
@@ -476,7 +495,8 @@ func parseCheck(check string) (port int, path, web string) {
 		}
 	}
 	port, err := strconv.Atoi(rest)
-	if err != nil || port < 1 || port > 65535 || strings.HasPrefix(rest, "+") || plaintext.HasControl(check) || strings.ContainsAny(path, " ?#@") || len(check) > 200 {
+	if err != nil || port < 1 || port > 65535 || strings.HasPrefix(rest, "+") || plaintext.HasControl(check) ||
+		strings.ContainsAny(path, " ?#@") || len(check) > 200 {
 		return 0, "", ""
 	}
 	if path == "" {
@@ -547,7 +567,8 @@ func (r *restoreJob) tidy() error {
 		x.Changed = append(x.Changed, "every process on it began anew")
 	}
 	for name, mode := range x.Added.Modes {
-		x.Changed = append(x.Changed, fmt.Sprintf("mode of %s: %o, and before %o, which its server ignores", plaintext.Line(name), mode&^0o022, mode))
+		x.Changed = append(x.Changed, fmt.Sprintf("mode of %s: %o, and before %o, which its server ignores",
+			plaintext.Line(name), mode&^0o022, mode))
 	}
 	if x.Added.Made {
 		x.Changed = append(x.Changed, plaintext.Line(x.Added.File)+" was made: it was not there")
@@ -558,7 +579,8 @@ func (r *restoreJob) tidy() error {
 			return err
 		}
 		if c.RootVolume != x.Volume {
-			x.Left = append(x.Left, fmt.Sprintf("its root volume is %s, and was %s: look at it in the cloud", c.RootVolume, x.Volume))
+			x.Left = append(x.Left, fmt.Sprintf("its root volume is %s, and was %s: look at it in the cloud",
+				c.RootVolume, x.Volume))
 		}
 	}
 	if r.In.Route == fetchRoute.Name {
@@ -568,7 +590,8 @@ func (r *restoreJob) tidy() error {
 		x.Left = append(x.Left, "no key of it was recorded as lost, so none was withdrawn (plumlatch key lost NAME)")
 	}
 	if x.Home && len(r.Instance.Checks) == 0 {
-		x.Left = append(x.Left, fmt.Sprintf("nobody has said what \"works\" means for it: see for yourself, and say it (plumlatch instance check add %s tcp:PORT)", r.Instance.Name))
+		x.Left = append(x.Left, fmt.Sprintf("nobody has said what \"works\" means for it: see for yourself, and "+
+			"say it (plumlatch instance check add %s tcp:PORT)", r.Instance.Name))
 	}
 	return r.Keep()
 }
@@ -591,19 +614,23 @@ func (r *restoreJob) endRestore(state store.WorkState) (store.WorkEnd, error) {
 	case state == store.Stuck:
 		return store.WorkEnd{Phase: r.phaseAfter(), Outcome: door.OutcomeOf(r.Work.Trouble, x.Left...)}, nil
 	case state == store.Cancelled:
-		return store.WorkEnd{Phase: r.phaseAfter(), Outcome: door.OutcomeOf("everything was taken back", x.Left...)}, nil
+		return store.WorkEnd{Phase: r.phaseAfter(), Outcome: door.OutcomeOf("everything was taken back", x.Left...)},
+			nil
 	case state != store.Done:
-		return store.WorkEnd{Phase: r.phaseAfter(), Outcome: door.OutcomeOf(r.Work.Trouble+"; everything was taken back", x.Left...)}, nil
+		return store.WorkEnd{Phase: r.phaseAfter(),
+			Outcome: door.OutcomeOf(r.Work.Trouble+"; everything was taken back", x.Left...)}, nil
 	}
 	text := fmt.Sprintf("%s opens %s", r.In.New, r.Instance.Name)
 	if r.In.Route == fetchRoute.Name {
-		text = fmt.Sprintf("%s of %s copied; nothing on the volume was changed", door.Plural(r.In.Files, "file"), sizeWords(r.In.Bytes))
+		text = fmt.Sprintf("%s of %s copied; nothing on the volume was changed", door.Plural(r.In.Files, "file"),
+			sizeWords(r.In.Bytes))
 	}
 	if len(x.Withdrawn) > 0 {
 		text += "; " + strings.Join(x.Withdrawn, ", ") + " is withdrawn"
 	}
 	if n := len(x.Left); n > 0 {
-		text += fmt.Sprintf("; %s left to do or to check (plumlatch work report %d)", door.Plural(n, "thing"), r.Work.ID)
+		text += fmt.Sprintf("; %s left to do or to check (plumlatch work report %d)",
+			door.Plural(n, "thing"), r.Work.ID)
 	}
 	return store.WorkEnd{Phase: r.phaseAfter(), Outcome: text}, nil
 }

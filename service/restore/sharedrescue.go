@@ -73,14 +73,16 @@ func (r *restoreJob) takeShared(c cloud.Instance) error {
 		if err != nil {
 			return err
 		}
-		err = r.launchRescue(c, &at, tags, row.Token, func() error { return r.Store.KeepShared(r.Ctx, row.ID, at.CloudID, at) })
+		err = r.launchRescue(c, &at, tags, row.Token,
+			func() error { return r.Store.KeepShared(r.Ctx, row.ID, at.CloudID, at) })
 		if err != nil {
 			if _, no := errors.AsType[door.Failure](err); no || errors.Is(err, cloud.ErrRefused) {
 				err = errors.Join(err, r.Store.SpoilShared(r.Ctx, row.ID)) // the next part has another
 			}
 			return err
 		}
-		x.Rescue.CloudID, x.Rescue.Address, x.Rescue.Port, x.Rescue.HostKeys = at.CloudID, at.Address, at.Port, at.HostKeys
+		x.Rescue.CloudID, x.Rescue.Address, x.Rescue.Port, x.Rescue.HostKeys = at.CloudID, at.Address,
+			at.Port, at.HostKeys
 		if err := r.Keep(); err != nil {
 			return err
 		}
@@ -89,7 +91,8 @@ func (r *restoreJob) takeShared(c cloud.Instance) error {
 		}
 		return r.Say("%s of work %d takes the volume now", at.Name, r.Work.ParentID)
 	}
-	return door.Failf("the rescue instances that work %d launches are stopped or removed by somebody else", r.Work.ParentID)
+	return door.Failf("the rescue instances that work %d launches are stopped or removed by somebody else",
+		r.Work.ParentID)
 }
 
 // sharedTags tell, at the cloud, for what a shared rescue instance is there.
@@ -130,7 +133,8 @@ func (r *restoreJob) haveShared(c cloud.Instance) (row store.SharedRescue, at re
 	for _, v := range waves {
 		parts += v.All
 	}
-	at, err = r.rescueSettings(c, r.Work.ParentID, fmt.Sprintf("rescue-w%d-%d", r.Work.ParentID, row.ID), rescueEnds+time.Duration(parts)*shareTime)
+	at, err = r.rescueSettings(c, r.Work.ParentID, fmt.Sprintf("rescue-w%d-%d", r.Work.ParentID, row.ID),
+		rescueEnds+time.Duration(parts)*shareTime)
 	return row, at, err
 }
 

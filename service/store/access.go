@@ -53,19 +53,26 @@ type Access struct {
 	Evidence access.Record `gorm:"-"` // of AccessByID and AccessesOf alone
 }
 
-const accessColumns = `SELECT a.id, a.instance_id, i.name AS instance, i.phase AS instance_phase, i.region, coalesce(a.key_id, 0) AS key_id,
-	coalesce(k.name, '') AS key, a.steward, coalesce(k.blob, s.blob) AS blob, coalesce(k.comment, '') AS comment, coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort, coalesce(k.state, '') AS key_state, k.retired_at IS NOT NULL AS key_retired, k.shown_at, a.login_user, a.created_at, i.changed_at,
+const accessColumns = `SELECT a.id, a.instance_id, i.name AS instance, i.phase AS instance_phase, i.region,
+	coalesce(a.key_id, 0) AS key_id,
+	coalesce(k.name, '') AS key, a.steward, coalesce(k.blob, s.blob) AS blob, coalesce(k.comment, '') AS comment,
+	coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort, coalesce(k.state, '') AS key_state,
+	k.retired_at IS NOT NULL AS key_retired, k.shown_at, a.login_user, a.created_at, i.changed_at,
 	a.probe_answer, a.probe_detail, a.probe_from, a.probe_at,
-	a.standing, a.standing_at, a.standing_from, a.standing_old, a.against, a.against_at, a.against_from, t.until_at AS until, coalesce(t.reason, '') AS terms_reason
-	FROM access a JOIN instances i ON i.id = a.instance_id LEFT JOIN keys k ON k.id = a.key_id LEFT JOIN holders h ON h.id = k.holder_id
+	a.standing, a.standing_at, a.standing_from, a.standing_old, a.against, a.against_at, a.against_from,
+	t.until_at AS until, coalesce(t.reason, '') AS terms_reason
+	FROM access a JOIN instances i ON i.id = a.instance_id LEFT JOIN keys k ON k.id = a.key_id LEFT
+	JOIN holders h ON h.id = k.holder_id
 	LEFT JOIN steward_keys s ON a.steward AND s.instance_id = i.id LEFT JOIN access_terms t ON t.access_id = a.id`
 
 // places are where the columns of accessColumns go, in their order.
 func (a *Access) places() []any {
 	return []any{&a.ID, &a.InstanceID, &a.Instance, &a.InstancePhase, &a.Region, &a.KeyID,
-		&a.Key, &a.Steward, &a.Blob, &a.Comment, &a.Holder, &a.HolderSort, &a.KeyState, &a.KeyRetired, &a.ShownAt, &a.LoginUser, &a.CreatedAt, &a.ChangedAt,
+		&a.Key, &a.Steward, &a.Blob, &a.Comment, &a.Holder, &a.HolderSort, &a.KeyState, &a.KeyRetired, &a.ShownAt,
+		&a.LoginUser, &a.CreatedAt, &a.ChangedAt,
 		&a.ProbeAnswer, &a.ProbeDetail, &a.ProbeFrom, &a.ProbeAt,
-		&a.Standing, &a.StandingAt, &a.StandingFrom, &a.StandingOld, &a.Against, &a.AgainstAt, &a.AgainstFrom, &a.Until, &a.TermsReason}
+		&a.Standing, &a.StandingAt, &a.StandingFrom, &a.StandingOld, &a.Against, &a.AgainstAt, &a.AgainstFrom,
+		&a.Until, &a.TermsReason}
 }
 
 // OfPerson tells whether the access counts as a person's: its key is not held by
@@ -137,7 +144,8 @@ func (s *Store) AccessList(ctx context.Context, q AccessQuery) ([]Access, string
 	if q.NewerThan > 0 {
 		l.filter("a.standing_at >= now() - make_interval(days => ?)", q.NewerThan)
 	}
-	return pageBy(ctx, s, &l, accessColumns, "i.name_fold", "a.id", false, q.Page, func(a Access) (string, int64) { return names.Fold(a.Instance), a.ID }, (*Access).places)
+	return pageBy(ctx, s, &l, accessColumns, "i.name_fold", "a.id", false, q.Page,
+		func(a Access) (string, int64) { return names.Fold(a.Instance), a.ID }, (*Access).places)
 }
 
 // filterTag chooses instances by NAME=VALUE, or by NAME alone.
@@ -152,7 +160,8 @@ func filterTag(l *list, tag string) {
 // AccessesOf returns every access of an instance, with its evidence.
 func (s *Store) AccessesOf(ctx context.Context, instanceID int64) ([]Access, error) {
 	rows := []Access{}
-	if err := scanAll(s.db.WithContext(ctx).Raw(accessColumns+" WHERE a.instance_id = ? ORDER BY a.id", instanceID), &rows, (*Access).places); err != nil {
+	if err := scanAll(s.db.WithContext(ctx).Raw(accessColumns+" WHERE a.instance_id = ? ORDER BY a.id", instanceID),
+		&rows, (*Access).places); err != nil {
 		return nil, err
 	}
 	return rows, s.addEvidence(ctx, rows)
@@ -187,7 +196,8 @@ func (s *Store) addEvidence(ctx context.Context, rows []Access) error {
 		Vantage  string
 		Document string
 	}
-	if err := s.db.WithContext(ctx).Raw("SELECT access_id, kind, positive, at, vantage, document FROM evidence WHERE access_id IN ?", ids).Scan(&found).Error; err != nil {
+	if err := s.db.WithContext(ctx).Raw("SELECT access_id, kind, positive, at, vantage, document FROM evidence "+
+		"WHERE access_id IN ?", ids).Scan(&found).Error; err != nil {
 		return err
 	}
 	for _, f := range found {
@@ -195,7 +205,8 @@ func (s *Store) addEvidence(ctx context.Context, rows []Access) error {
 		if err != nil {
 			return err
 		}
-		rows[place[f.AccessID]].Evidence.Add(access.Observation{Kind: kind, Positive: f.Positive, At: f.At, Vantage: f.Vantage, Document: f.Document})
+		rows[place[f.AccessID]].Evidence.Add(access.Observation{Kind: kind, Positive: f.Positive, At: f.At,
+			Vantage: f.Vantage, Document: f.Document})
 	}
 	return nil
 }
@@ -219,7 +230,8 @@ func (s *Store) AddAccess(ctx context.Context, instanceID, keyID int64, loginUse
 		if err := tx.Exec("INSERT INTO access (instance_id, key_id, login_user) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", instanceID, keyID, loginUser).Error; err != nil {
 			return err
 		}
-		return tx.Raw("SELECT id FROM access WHERE instance_id = ? AND key_id = ? AND login_user = ?", instanceID, keyID, loginUser).Scan(&id).Error
+		return tx.Raw("SELECT id FROM access WHERE instance_id = ? AND key_id = ? AND login_user = ?", instanceID,
+			keyID, loginUser).Scan(&id).Error
 	})
 	return id, err
 }
@@ -256,8 +268,10 @@ func probed(tx *gorm.DB, all []Asked) error {
 	if err != nil {
 		return err
 	}
-	if err := tx.Exec(`UPDATE access a SET probe_answer = p."Answer", probe_detail = p."Detail", probe_from = p."From", probe_at = clock_timestamp()
-		FROM jsonb_to_recordset(?::jsonb) AS p("AccessID" bigint, "Answer" text, "Detail" text, "From" text) WHERE a.id = p."AccessID" AND a.id = `+idsIn("AccessID"), string(rows), string(rows)).Error; err != nil {
+	if err := tx.Exec(`UPDATE access a SET probe_answer = p."Answer", probe_detail = p."Detail",
+		probe_from = p."From", probe_at = clock_timestamp()
+		FROM jsonb_to_recordset(?::jsonb) AS p("AccessID" bigint, "Answer" text, "Detail" text, "From" text)
+		WHERE a.id = p."AccessID" AND a.id = `+idsIn("AccessID"), string(rows), string(rows)).Error; err != nil {
 		return err
 	}
 	var answers []seen
@@ -281,7 +295,8 @@ func probed(tx *gorm.DB, all []Asked) error {
 func (s *Store) LoginReported(ctx context.Context, by Actor, a Access, signed bool) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
 		if !signed {
-			_, err := entry{by, "access.login", "instance " + a.Instance, "log in as " + a.LoginUser + " with " + a.Key, "logged in, by the client's word alone: evidence of nothing", 0}.write(tx)
+			_, err := entry{by, "access.login", "instance " + a.Instance, "log in as " + a.LoginUser + " with " +
+				a.Key, "logged in, by the client's word alone: evidence of nothing", 0}.write(tx)
 			return err
 		}
 		if err := observe(tx, seen{a.ID, access.Proven, true, by.Address, ""}); err != nil {
@@ -290,7 +305,8 @@ func (s *Store) LoginReported(ctx context.Context, by Actor, a Access, signed bo
 		if err := settle(tx, a.ID); err != nil {
 			return err
 		}
-		_, err := entry{by, "access.login", "instance " + a.Instance, "log in as " + a.LoginUser + " with " + a.Key, "logged in", 0}.write(tx)
+		_, err := entry{by, "access.login", "instance " + a.Instance, "log in as " + a.LoginUser + " with " + a.Key,
+			"logged in", 0}.write(tx)
 		return err
 	})
 }
@@ -315,7 +331,8 @@ func (s *Store) Journal(ctx context.Context, target string, p Page) ([]JournalEn
 	if target != "" {
 		l.filter("j.target = ?", target)
 	}
-	const columns = "SELECT j.id, j.at, j.operator, j.address, j.action, j.target, j.intent, j.outcome, coalesce(j.of, 0) AS of FROM journal j"
+	const columns = "SELECT j.id, j.at, j.operator, j.address, j.action, j.target, j.intent, j.outcome, " +
+		"coalesce(j.of, 0) AS of FROM journal j"
 	value := func(e JournalEntry) (string, int64) { return fmt.Sprintf("%020d", e.ID), e.ID }
 	return pageOf(ctx, s, &l, columns, "to_char(j.id, 'FM00000000000000000000')", "j.id", true, p, value)
 }

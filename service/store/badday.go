@@ -25,7 +25,8 @@ func (s *Store) SetKeyState(ctx context.Context, by Actor, k Key, state, reason 
 }
 
 func setKeyState(tx *gorm.DB, touch func(...int64) error, by Actor, k Key, state, reason string) error {
-	allowed := map[string][]string{access.Lost: {access.InUse}, access.Exposed: {access.InUse, access.Lost}, access.InUse: {access.Lost}}[state]
+	allowed := map[string][]string{access.Lost: {access.InUse}, access.Exposed: {access.InUse, access.Lost},
+		access.InUse: {access.Lost}}[state]
 	if !slices.Contains(allowed, k.State) {
 		return fmt.Errorf("%w: it is %s", ErrKeyState, k.State)
 	}
@@ -39,8 +40,10 @@ func setKeyState(tx *gorm.DB, touch func(...int64) error, by Actor, k Key, state
 	if r.RowsAffected == 0 {
 		return fmt.Errorf("%w: it was changed meanwhile", ErrKeyState)
 	}
-	action := map[string]string{access.Lost: "key.lost", access.Exposed: "key.exposed", access.InUse: "key.found"}[state]
-	_, err := entry{by, action, "key " + k.Name, state + orReason(reason), "recorded; nothing on instances was changed", 0}.write(tx)
+	action := map[string]string{access.Lost: "key.lost", access.Exposed: "key.exposed",
+		access.InUse: "key.found"}[state]
+	_, err := entry{by, action, "key " + k.Name, state + orReason(reason),
+		"recorded; nothing on instances was changed", 0}.write(tx)
 	return err
 }
 
@@ -56,7 +59,8 @@ func orReason(reason string) string {
 func (s *Store) DoorsOfKey(ctx context.Context, k Key) ([]access.Door, error) {
 	var ids []int64
 	err := s.db.WithContext(ctx).Raw(`SELECT i.id FROM instances i WHERE i.phase NOT IN ('removed', 'failed') AND (
-		EXISTS (SELECT 1 FROM access a WHERE a.instance_id = i.id AND a.key_id = ?) OR EXISTS (SELECT 1 FROM sightings s WHERE s.instance_id = i.id AND s.fingerprint = ? AND s.gone_at IS NULL))
+		EXISTS (SELECT 1 FROM access a WHERE a.instance_id = i.id AND a.key_id = ?)
+		OR EXISTS (SELECT 1 FROM sightings s WHERE s.instance_id = i.id AND s.fingerprint = ? AND s.gone_at IS NULL))
 		ORDER BY i.name_fold`, k.ID, k.Fingerprint).Scan(&ids).Error
 	if err != nil {
 		return nil, err
@@ -94,8 +98,10 @@ func (s *Store) KeysHeldBy(ctx context.Context, name string) ([]HeldKey, error) 
 		Key  `gorm:"embedded"`
 		Team string
 	}
-	err = s.db.WithContext(ctx).Raw(`SELECT q.*, CASE WHEN h2.id = ? THEN '' ELSE h2.name END AS team FROM (`+keyColumns+`) q JOIN keys k2 ON k2.id = q.id JOIN holders h2 ON h2.id = k2.holder_id
-		WHERE h2.id = ? OR h2.id IN (SELECT team_id FROM holder_members WHERE member_id = ?) ORDER BY q.name`, holder.ID, holder.ID, holder.ID).Scan(&rows).Error
+	err = s.db.WithContext(ctx).Raw(`SELECT q.*, CASE WHEN h2.id = ? THEN '' ELSE h2.name END AS team FROM (`+
+		keyColumns+`) q JOIN keys k2 ON k2.id = q.id JOIN holders h2 ON h2.id = k2.holder_id
+		WHERE h2.id = ? OR h2.id IN (SELECT team_id FROM holder_members WHERE member_id = ?) ORDER BY q.name`,
+		holder.ID, holder.ID, holder.ID).Scan(&rows).Error
 	var out []HeldKey
 	for _, r := range rows {
 		out = append(out, HeldKey{r.Key, r.Team})
@@ -119,7 +125,8 @@ func (s *Store) HolderLeft(ctx context.Context, by Actor, name string) error {
 		if err := touch(ids...); err != nil {
 			return err
 		}
-		r := tx.Exec("UPDATE holders SET left_at = now(), left_by = ? WHERE name_fold = ? AND left_at IS NULL", by.Operator, names.Fold(name))
+		r := tx.Exec("UPDATE holders SET left_at = now(), left_by = ? WHERE name_fold = ? AND left_at IS NULL",
+			by.Operator, names.Fold(name))
 		if r.Error != nil {
 			return r.Error
 		}
@@ -138,10 +145,12 @@ func (s *Store) HolderLeft(ctx context.Context, by Actor, name string) error {
 				return fmt.Errorf("key %s: %w", k.Name, err)
 			}
 		}
-		if err := tx.Exec("DELETE FROM holder_members WHERE member_id = (SELECT id FROM holders WHERE name_fold = ?)", names.Fold(name)).Error; err != nil {
+		if err := tx.Exec("DELETE FROM holder_members WHERE member_id = (SELECT id FROM holders WHERE name_fold = ?)",
+			names.Fold(name)).Error; err != nil {
 			return err
 		}
-		_, err := entry{by, "holder.left", "holder " + name, "left", fmt.Sprintf("%d keys count as exposed", len(held)), 0}.write(tx)
+		_, err := entry{by, "holder.left", "holder " + name, "left",
+			fmt.Sprintf("%d keys count as exposed", len(held)), 0}.write(tx)
 		return err
 	})
 }
@@ -158,7 +167,8 @@ func (s *Store) ChangeHolder(ctx context.Context, by Actor, name string, join, l
 		}
 		find := func(n string) (holder, error) {
 			var rows []holder
-			if err := tx.Raw("SELECT id, sort FROM holders WHERE name_fold = ?", names.Fold(n)).Scan(&rows).Error; err != nil {
+			if err := tx.Raw("SELECT id, sort FROM holders WHERE name_fold = ?",
+				names.Fold(n)).Scan(&rows).Error; err != nil {
 				return holder{}, err
 			}
 			if len(rows) == 0 {
@@ -170,7 +180,8 @@ func (s *Store) ChangeHolder(ctx context.Context, by Actor, name string, join, l
 		if err != nil {
 			return err
 		}
-		for team, sql := range map[*string]string{join: "INSERT INTO holder_members (team_id, member_id) VALUES (?, ?) ON CONFLICT DO NOTHING", leave: "DELETE FROM holder_members WHERE team_id = ? AND member_id = ?"} {
+		for team, sql := range map[*string]string{join: "INSERT INTO holder_members (team_id, member_id) VALUES " +
+			"(?, ?) ON CONFLICT DO NOTHING", leave: "DELETE FROM holder_members WHERE team_id = ? AND member_id = ?"} {
 			if team == nil {
 				continue
 			}
@@ -188,7 +199,8 @@ func (s *Store) ChangeHolder(ctx context.Context, by Actor, name string, join, l
 			if team == leave {
 				what = "leave "
 			}
-			if _, err := (entry{by, "holder.change", "holder " + name, what + *team, "changed", 0}).write(tx); err != nil {
+			if _, err := (entry{by, "holder.change", "holder " + name, what + *team, "changed",
+				0}).write(tx); err != nil {
 				return err
 			}
 		}

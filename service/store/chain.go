@@ -34,7 +34,8 @@ func (s *Store) Chain(ctx context.Context, sign func(text []byte) []byte) (*wire
 			ID    int64
 			Bytes []byte
 		}
-		if err := tx.Raw("SELECT j.id, j.bytes FROM journal_waiting w JOIN journal j ON j.id = w.journal_id ORDER BY w.journal_id LIMIT ?", chainAtOnce).Scan(&waiting).Error; err != nil || len(waiting) == 0 {
+		if err := tx.Raw("SELECT j.id, j.bytes FROM journal_waiting w JOIN journal j ON j.id = w.journal_id ORDER "+
+			"BY w.journal_id LIMIT ?", chainAtOnce).Scan(&waiting).Error; err != nil || len(waiting) == 0 {
 			return err
 		}
 		var last []struct {
@@ -64,10 +65,12 @@ func (s *Store) Chain(ctx context.Context, sign func(text []byte) []byte) (*wire
 			return err
 		}
 		const given = `jsonb_to_recordset(?::jsonb) AS l("N" bigint, "ID" bigint, "S" text)`
-		if err := tx.Exec(`INSERT INTO journal_chain (n, journal_id, sha256) SELECT l."N", l."ID", decode(l."S", 'hex') FROM `+given, string(text)).Error; err != nil {
+		if err := tx.Exec(`INSERT INTO journal_chain (n, journal_id, sha256) SELECT l."N", l."ID",
+			decode(l."S", 'hex') FROM `+given, string(text)).Error; err != nil {
 			return err
 		}
-		if err := tx.Exec(`DELETE FROM journal_waiting WHERE journal_id IN (SELECT l."ID" FROM `+given+`)`, string(text)).Error; err != nil {
+		if err := tx.Exec(`DELETE FROM journal_waiting WHERE journal_id IN (SELECT l."ID" FROM `+given+`)`,
+			string(text)).Error; err != nil {
 			return err
 		}
 		var at time.Time
@@ -77,14 +80,16 @@ func (s *Store) Chain(ctx context.Context, sign func(text []byte) []byte) (*wire
 		at = at.UTC()
 		signature := sign(journal.HeadText(n, at, sum))
 		head = &wire.JournalHead{N: n, At: at, SHA256: hex.EncodeToString(sum), Signature: signature}
-		return tx.Exec("INSERT INTO journal_heads (n, at, sha256, signature) VALUES (?, ?, ?, ?)", n, at, raw(sum), raw(signature)).Error
+		return tx.Exec("INSERT INTO journal_heads (n, at, sha256, signature) VALUES (?, ?, ?, ?)", n, at, raw(sum),
+			raw(signature)).Error
 	})
 	return head, err
 }
 
 // HasLink tells whether the chain has a link of this place and sum, in hex.
 func (s *Store) HasLink(ctx context.Context, n int64, sum string) (bool, error) {
-	r, err := one[struct{ Has bool }](ctx, s, "SELECT EXISTS (SELECT 1 FROM journal_chain WHERE n = ? AND sha256 = decode(?, 'hex')) AS has", n, sum)
+	r, err := one[struct{ Has bool }](ctx, s,
+		"SELECT EXISTS (SELECT 1 FROM journal_chain WHERE n = ? AND sha256 = decode(?, 'hex')) AS has", n, sum)
 	return r.Has, err
 }
 
@@ -98,10 +103,12 @@ func (s *Store) ExportJournal(ctx context.Context, public []byte, use func(journ
 		Bytes  []byte
 		JournalEntry
 	}
-	const columns = "coalesce(j.at, to_timestamp(0)) AS at, coalesce(j.operator, '') AS operator, coalesce(j.address, '') AS address, coalesce(j.action, '') AS action, coalesce(j.target, '') AS target, coalesce(j.intent, '') AS intent, coalesce(j.outcome, '') AS outcome, coalesce(j.of, 0) AS of, j.bytes"
+	const columns = "coalesce(j.at, to_timestamp(0)) AS at, coalesce(j.operator, '') AS operator, " +
+		"coalesce(j.address, '') AS address, coalesce(j.action, '') AS action, coalesce(j.target, '') AS target, coalesce(j.intent, '') AS intent, coalesce(j.outcome, '') AS outcome, coalesce(j.of, 0) AS of, j.bytes"
 	entry := func(n int64, sum []byte, id int64, r row) error {
 		e := wire.ChainedEntry{N: n, ID: id, Bytes: r.Bytes, SHA256: hex.EncodeToString(sum),
-			Columns: wire.JournalEntry{ID: id, At: r.At.UTC(), Operator: r.Operator, Address: r.Address, Action: r.Action, Target: r.Target, Intent: r.Intent, Outcome: r.Outcome, Of: r.Of}}
+			Columns: wire.JournalEntry{ID: id, At: r.At.UTC(), Operator: r.Operator, Address: r.Address,
+				Action: r.Action, Target: r.Target, Intent: r.Intent, Outcome: r.Outcome, Of: r.Of}}
 		return use(journal.Line{Entry: &e})
 	}
 	// Heads are read last, and those that were signed meanwhile are left out: they name links
@@ -112,7 +119,9 @@ func (s *Store) ExportJournal(ctx context.Context, public []byte, use func(journ
 	}
 	for after := int64(0); ; {
 		var rows []row
-		if err := s.db.WithContext(ctx).Raw("SELECT c.n, c.sha256, c.journal_id AS id, "+columns+" FROM journal_chain c LEFT JOIN journal j ON j.id = c.journal_id WHERE c.n > ? ORDER BY c.n LIMIT 2000", after).Scan(&rows).Error; err != nil {
+		if err := s.db.WithContext(ctx).Raw("SELECT c.n, c.sha256, c.journal_id AS id, "+columns+
+			" FROM journal_chain c LEFT JOIN journal j ON j.id = c.journal_id WHERE c.n > ? ORDER BY c.n LIMIT 2000",
+			after).Scan(&rows).Error; err != nil {
 			return err
 		}
 		for _, r := range rows {
@@ -126,7 +135,9 @@ func (s *Store) ExportJournal(ctx context.Context, public []byte, use func(journ
 		}
 	}
 	var loose []row
-	if err := s.db.WithContext(ctx).Raw("SELECT j.id, " + columns + " FROM journal j WHERE NOT EXISTS (SELECT 1 FROM journal_chain c WHERE c.journal_id = j.id) ORDER BY j.id LIMIT 10000").Scan(&loose).Error; err != nil {
+	if err := s.db.WithContext(ctx).Raw("SELECT j.id, " + columns +
+		" FROM journal j WHERE NOT EXISTS (SELECT 1 FROM journal_chain c WHERE c.journal_id = j.id) ORDER BY j.id " +
+		"LIMIT 10000").Scan(&loose).Error; err != nil {
 		return err
 	}
 	for _, r := range loose {
@@ -140,11 +151,13 @@ func (s *Store) ExportJournal(ctx context.Context, public []byte, use func(journ
 			At                time.Time
 			Sha256, Signature []byte
 		}
-		if err := s.db.WithContext(ctx).Raw("SELECT n, at, sha256, signature FROM journal_heads WHERE n > ? AND n <= ? ORDER BY n LIMIT 2000", after, last.N).Scan(&heads).Error; err != nil {
+		if err := s.db.WithContext(ctx).Raw("SELECT n, at, sha256, signature FROM journal_heads WHERE n > ? AND n "+
+			"<= ? ORDER BY n LIMIT 2000", after, last.N).Scan(&heads).Error; err != nil {
 			return err
 		}
 		for _, h := range heads {
-			if err := use(journal.Line{Head: &wire.JournalHead{N: h.N, At: h.At.UTC(), SHA256: hex.EncodeToString(h.Sha256), Signature: h.Signature, PublicKey: public}}); err != nil {
+			if err := use(journal.Line{Head: &wire.JournalHead{N: h.N, At: h.At.UTC(),
+				SHA256: hex.EncodeToString(h.Sha256), Signature: h.Signature, PublicKey: public}}); err != nil {
 				return err
 			}
 			after = h.N
@@ -178,10 +191,13 @@ func (s *Store) JournalChecked(ctx context.Context, by Actor, c JournalCheck) er
 		who = "the service's own look"
 	}
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("INSERT INTO journal_checks (operator, links, breaks, by_service, role, head_n) VALUES (?, ?, ?, ?, ?, ?)", by.Operator, c.Links, string(text), c.ByService, string(c.Role), c.HeadN).Error; err != nil {
+		if err := tx.Exec("INSERT INTO journal_checks (operator, links, breaks, by_service, role, head_n) VALUES "+
+			"(?, ?, ?, ?, ?, ?)", by.Operator, c.Links, string(text), c.ByService, string(c.Role),
+			c.HeadN).Error; err != nil {
 			return err
 		}
-		_, err := entry{by, "journal.check", "journal", "verify: " + who, fmt.Sprintf("%d links, %d breaks", c.Links, len(c.Breaks)), 0}.write(tx)
+		_, err := entry{by, "journal.check", "journal", "verify: " + who,
+			fmt.Sprintf("%d links, %d breaks", c.Links, len(c.Breaks)), 0}.write(tx)
 		return err
 	})
 }
@@ -189,6 +205,8 @@ func (s *Store) JournalChecked(ctx context.Context, by Actor, c JournalCheck) er
 // OwnerRole tells whether this service's own role could change or remove what
 // stands in the journal.
 func (s *Store) OwnerRole(ctx context.Context) (bool, error) {
-	r, err := one[struct{ May bool }](ctx, s, "SELECT has_table_privilege('journal', 'UPDATE') OR has_table_privilege('journal', 'DELETE') OR has_table_privilege('journal_chain', 'UPDATE') OR has_table_privilege('journal_chain', 'DELETE') AS may")
+	r, err := one[struct{ May bool }](ctx, s,
+		"SELECT has_table_privilege('journal', 'UPDATE') OR has_table_privilege('journal', 'DELETE') OR "+
+			"has_table_privilege('journal_chain', 'UPDATE') OR has_table_privilege('journal_chain', 'DELETE') AS may")
 	return r.May, err
 }

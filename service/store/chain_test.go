@@ -27,7 +27,8 @@ func TestExportWhileChained(t *testing.T) {
 	grow := func() {
 		t.Helper()
 		entries++
-		if err := db.AddOperator(t.Context(), store.Service, fmt.Sprintf("crew-%d", entries), store.Viewer, "-"); err != nil {
+		if err := db.AddOperator(t.Context(), store.Service, fmt.Sprintf("crew-%d", entries), store.Viewer,
+			"-"); err != nil {
 			t.Fatal(err)
 		}
 		if _, err := db.Chain(t.Context(), func(text []byte) []byte { return ed25519.Sign(key, text) }); err != nil {

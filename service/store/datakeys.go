@@ -28,9 +28,13 @@ func (s *Store) SealedBefore(ctx context.Context, dataKey int64, limit int) (map
 		InstanceID int64
 		Sealed     []byte
 	}
-	err := s.db.WithContext(ctx).Raw(`SELECT * FROM (SELECT instance_id, sealed FROM steward_keys WHERE data_key IS DISTINCT FROM @key ORDER BY instance_id LIMIT @limit) a
-		UNION ALL SELECT instance_id, sealed FROM steward_next WHERE data_key IS DISTINCT FROM @key AND NOT EXISTS (SELECT 1 FROM steward_keys WHERE data_key IS DISTINCT FROM @key)
-		UNION ALL SELECT -work_id, sealed FROM work_keys WHERE data_key IS DISTINCT FROM @key AND NOT EXISTS (SELECT 1 FROM steward_keys WHERE data_key IS DISTINCT FROM @key)`, map[string]any{"key": dataKey, "limit": limit}).Scan(&rows).Error
+	err := s.db.WithContext(ctx).Raw(`SELECT * FROM (SELECT instance_id, sealed FROM steward_keys
+		WHERE data_key IS DISTINCT FROM @key ORDER BY instance_id LIMIT @limit) a
+		UNION ALL SELECT instance_id, sealed FROM steward_next WHERE data_key IS DISTINCT
+		FROM @key AND NOT EXISTS (SELECT 1 FROM steward_keys WHERE data_key IS DISTINCT FROM @key)
+		UNION ALL SELECT -work_id, sealed FROM work_keys WHERE data_key IS DISTINCT
+		FROM @key AND NOT EXISTS (SELECT 1 FROM steward_keys WHERE data_key IS DISTINCT FROM @key)`,
+		map[string]any{"key": dataKey, "limit": limit}).Scan(&rows).Error
 	out := map[int64][]byte{}
 	for _, r := range rows {
 		out[r.InstanceID] = r.Sealed
@@ -43,11 +47,13 @@ func (s *Store) SealedBefore(ctx context.Context, dataKey int64, limit int) (map
 func (s *Store) ReplaceSealed(ctx context.Context, instanceID int64, old, anew []byte) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
 		for _, table := range []string{"steward_keys", "steward_next"} {
-			if err := tx.Exec("UPDATE "+table+" SET sealed = ? WHERE instance_id = ? AND sealed = ?", raw(anew), instanceID, raw(old)).Error; err != nil {
+			if err := tx.Exec("UPDATE "+table+" SET sealed = ? WHERE instance_id = ? AND sealed = ?", raw(anew),
+				instanceID, raw(old)).Error; err != nil {
 				return err
 			}
 		}
-		return tx.Exec("UPDATE work_keys SET sealed = ? WHERE work_id = ? AND sealed = ?", raw(anew), -instanceID, raw(old)).Error
+		return tx.Exec("UPDATE work_keys SET sealed = ? WHERE work_id = ? AND sealed = ?", raw(anew),
+			-instanceID, raw(old)).Error
 	})
 }
 
@@ -58,7 +64,9 @@ var ErrKeyInUse = errors.New("something is still sealed with an old data key")
 // one, and writes it into the journal. ErrKeyInUse.
 func (s *Store) EndNewIdentity(ctx context.Context, dataKey int64, sentinel []byte, outcome string) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("DELETE FROM data_keys k WHERE id < ? AND NOT EXISTS (SELECT 1 FROM steward_keys s WHERE s.data_key = k.id) AND NOT EXISTS (SELECT 1 FROM steward_next s WHERE s.data_key = k.id) AND NOT EXISTS (SELECT 1 FROM work_keys s WHERE s.data_key = k.id)", dataKey).Error; err != nil {
+		if err := tx.Exec("DELETE FROM data_keys k WHERE id < ? AND NOT EXISTS (SELECT 1 FROM steward_keys s WHERE "+
+			"s.data_key = k.id) AND NOT EXISTS (SELECT 1 FROM steward_next s WHERE s.data_key = k.id) AND NOT "+
+			"EXISTS (SELECT 1 FROM work_keys s WHERE s.data_key = k.id)", dataKey).Error; err != nil {
 			return err
 		}
 		var left int64
@@ -71,7 +79,8 @@ func (s *Store) EndNewIdentity(ctx context.Context, dataKey int64, sentinel []by
 		if err := tx.Exec("UPDATE sentinel SET sealed = ?", raw(sentinel)).Error; err != nil {
 			return err
 		}
-		_, err := entry{Actor: Service, Action: "service.new-identity", Target: "steward keys", Outcome: outcome}.write(tx)
+		_, err := entry{Actor: Service, Action: "service.new-identity", Target: "steward keys",
+			Outcome: outcome}.write(tx)
 		return err
 	})
 }

@@ -31,20 +31,30 @@ func (s *Store) Discover(ctx context.Context, cloud, region string, all []Discov
 			AND NOT EXISTS (SELECT 1 FROM instances i WHERE i.rescue_cloud_id = d."CloudID")
 			-- One that was launched for a restore at hand goes with it.
 			AND NOT EXISTS (SELECT 1 FROM shared_rescues r WHERE r.gone_at IS NULL AND r.cloud_id = d."CloudID")
-			AND NOT EXISTS (SELECT 1 FROM work w WHERE w.state IN ('queued', 'running', 'waiting') AND w.rescue_cloud_id = d."CloudID")
-			ON CONFLICT (cloud, cloud_id) DO UPDATE SET name = excluded.name, state = excluded.state, address = excluded.address, key_label = excluded.key_label, last_at = now()`,
+			AND NOT EXISTS (SELECT 1 FROM work w WHERE w.state IN ('queued', 'running', 'waiting')
+			AND w.rescue_cloud_id = d."CloudID")
+			ON CONFLICT (cloud, cloud_id) DO UPDATE
+			SET name = excluded.name, state = excluded.state, address = excluded.address,
+			key_label = excluded.key_label, last_at = now()`,
 			cloud, region, string(text), cloud, cloud).Error; err != nil {
 			return err
 		}
 		if err := tx.Exec(`DELETE FROM discovered o WHERE o.cloud = ? AND o.region = ? AND (NOT EXISTS (SELECT 1 FROM `+given+` WHERE d."CloudID" = o.cloud_id)
-			OR EXISTS (SELECT 1 FROM instances i WHERE i.cloud = o.cloud AND i.cloud_id = o.cloud_id))`, cloud, region, string(text)).Error; err != nil {
+			OR EXISTS (SELECT 1 FROM instances i WHERE i.cloud = o.cloud AND i.cloud_id = o.cloud_id))`, cloud,
+			region, string(text)).Error; err != nil {
 			return err
 		}
-		if err := tx.Exec(`UPDATE instances i SET vanished_at = clock_timestamp() WHERE i.cloud = ? AND i.region = ? AND i.phase = 'ready' AND NOT i.adopted AND i.cloud_id <> '' AND i.vanished_at IS NULL
-			AND NOT EXISTS (SELECT 1 FROM work w WHERE w.instance_id = i.id AND w.holding) AND NOT EXISTS (SELECT 1 FROM `+given+` WHERE d."CloudID" = i.cloud_id)`, cloud, region, string(text)).Error; err != nil {
+		if err := tx.Exec(`UPDATE instances i SET vanished_at = clock_timestamp()
+			WHERE i.cloud = ? AND i.region = ? AND i.phase = 'ready' AND NOT i.adopted AND i.cloud_id <> ''
+			AND i.vanished_at IS NULL
+			AND NOT EXISTS (SELECT 1 FROM work w WHERE w.instance_id = i.id AND w.holding)
+			AND NOT EXISTS (SELECT 1 FROM `+given+` WHERE d."CloudID" = i.cloud_id)`, cloud, region,
+			string(text)).Error; err != nil {
 			return err
 		}
-		return tx.Exec(`UPDATE instances i SET vanished_at = NULL, key_label = d."KeyLabel" FROM `+given+` WHERE i.cloud = ? AND i.cloud_id = d."CloudID" AND (i.vanished_at IS NOT NULL OR i.key_label <> d."KeyLabel")`,
+		return tx.Exec(`UPDATE instances i SET vanished_at = NULL, key_label = d."KeyLabel" FROM `+given+`
+			WHERE i.cloud = ? AND i.cloud_id = d."CloudID"
+			AND (i.vanished_at IS NOT NULL OR i.key_label <> d."KeyLabel")`,
 			string(text), cloud).Error
 	})
 }
@@ -52,14 +62,16 @@ func (s *Store) Discover(ctx context.Context, cloud, region string, all []Discov
 // Discovered returns what the clouds have and the ledger does not know.
 func (s *Store) Discovered(ctx context.Context) ([]Discovered, error) {
 	out := []Discovered{}
-	err := s.db.WithContext(ctx).Raw("SELECT cloud, cloud_id, name, region, state, address, key_label, first_at FROM discovered ORDER BY region, name, cloud_id LIMIT 1000").Scan(&out).Error
+	err := s.db.WithContext(ctx).Raw("SELECT cloud, cloud_id, name, region, state, address, key_label, first_at " +
+		"FROM discovered ORDER BY region, name, cloud_id LIMIT 1000").Scan(&out).Error
 	return out, err
 }
 
 // Vanished returns the instances that their cloud does not have any more.
 func (s *Store) Vanished(ctx context.Context) ([]Instance, error) {
 	out := []Instance{}
-	err := s.db.WithContext(ctx).Raw(instanceColumns + " WHERE i.vanished_at IS NOT NULL AND i.phase <> 'removed' ORDER BY i.name_fold LIMIT 1000").Scan(&out).Error
+	err := s.db.WithContext(ctx).Raw(instanceColumns +
+		" WHERE i.vanished_at IS NOT NULL AND i.phase <> 'removed' ORDER BY i.name_fold LIMIT 1000").Scan(&out).Error
 	return out, err
 }
 
@@ -73,9 +85,13 @@ type LabelDiff struct {
 // LabelDiffs returns where the clouds' labels and the ledger differ.
 func (s *Store) LabelDiffs(ctx context.Context) ([]LabelDiff, error) {
 	var rows []struct{ Instance, Label, Recorded string }
-	err := s.db.WithContext(ctx).Raw(`SELECT i.name AS instance, i.key_label AS label, coalesce((SELECT jsonb_agg(k.name ORDER BY k.name_fold) FROM access a JOIN keys k ON k.id = a.key_id WHERE a.instance_id = i.id), '[]')::text AS recorded
+	err := s.db.WithContext(ctx).Raw(`SELECT i.name AS instance, i.key_label AS label,
+		coalesce((SELECT jsonb_agg(k.name ORDER BY k.name_fold) FROM access a JOIN keys k ON k.id = a.key_id
+		WHERE a.instance_id = i.id), '[]')::text AS recorded
 		FROM instances i WHERE i.key_label <> '' AND i.phase NOT IN ('removed', 'failed')
-		AND NOT EXISTS (SELECT 1 FROM access a JOIN keys k ON k.id = a.key_id WHERE a.instance_id = i.id AND (k.name_fold = lower(i.key_label) OR k.former_names @> to_jsonb(lower(i.key_label)))) ORDER BY i.name_fold LIMIT 1000`).Scan(&rows).Error
+		AND NOT EXISTS (SELECT 1 FROM access a JOIN keys k ON k.id = a.key_id
+		WHERE a.instance_id = i.id AND (k.name_fold = lower(i.key_label)
+		OR k.former_names @> to_jsonb(lower(i.key_label)))) ORDER BY i.name_fold LIMIT 1000`).Scan(&rows).Error
 	if err != nil {
 		return nil, err
 	}

@@ -75,12 +75,18 @@ func (s *Store) Candidates(ctx context.Context, q CandidateQuery) ([]Candidate, 
 		l.filter("a.created_at < clock_timestamp() - make_interval(secs => "+age+")", args...)
 	}
 	var out []Candidate
-	err := s.db.WithContext(ctx).Raw(`SELECT i.id AS instance_id, i.name AS instance, i.login_user, i.state, i.phase, k.name AS old, EXISTS (SELECT 1 FROM steward_keys s WHERE s.instance_id = i.id) AS steward,
-		coalesce((SELECT min(w.id) FROM work w WHERE w.instance_id = i.id AND w.kind IN ('rotate', 'access-add', 'access-remove') AND w.state IN ('queued', 'running', 'waiting')
+	err := s.db.WithContext(ctx).Raw(`SELECT i.id AS instance_id, i.name AS instance, i.login_user, i.state, i.phase,
+		k.name AS old, EXISTS (SELECT 1 FROM steward_keys s WHERE s.instance_id = i.id) AS steward,
+		coalesce((SELECT min(w.id) FROM work w WHERE w.instance_id = i.id
+		AND w.kind IN ('rotate', 'access-add', 'access-remove') AND w.state IN ('queued', 'running', 'waiting')
 			AND (w.old_key_id = a.key_id OR w.new_key_id = a.key_id)), 0) AS at_hand,
-		(SELECT count(*) FROM access o JOIN keys ok ON ok.id = o.key_id LEFT JOIN holders oh ON oh.id = ok.holder_id WHERE o.instance_id = i.id AND o.key_id <> a.key_id AND ok.name_fold NOT IN ? AND o.login_user = i.login_user
-			AND o.standing IN ('accepted', 'proven') AND o.against = '' AND ok.state = 'in use' AND coalesce(oh.sort, '') NOT IN ('machine', 'job')) AS others
-		FROM access a JOIN instances i ON i.id = a.instance_id JOIN keys k ON k.id = a.key_id WHERE `+strings.Join(l.where, " AND ")+` ORDER BY i.name_fold, a.id LIMIT ?`, append(append([]any{folded}, l.args...), q.Limit)...).Scan(&out).Error
+		(SELECT count(*) FROM access o JOIN keys ok ON ok.id = o.key_id LEFT JOIN holders oh ON oh.id = ok.holder_id
+		WHERE o.instance_id = i.id AND o.key_id <> a.key_id AND ok.name_fold NOT IN ? AND o.login_user = i.login_user
+			AND o.standing IN ('accepted', 'proven') AND o.against = '' AND ok.state = 'in use'
+			AND coalesce(oh.sort, '') NOT IN ('machine', 'job')) AS others
+		FROM access a JOIN instances i ON i.id = a.instance_id JOIN keys k ON k.id = a.key_id WHERE `+
+		strings.Join(l.where, " AND ")+` ORDER BY i.name_fold, a.id LIMIT ?`,
+		append(append([]any{folded}, l.args...), q.Limit)...).Scan(&out).Error
 	return out, err
 }
 
@@ -101,11 +107,16 @@ func (s *Store) Openables(ctx context.Context, keyID int64, tag string, limit in
 	l.filter("i.phase NOT IN ('removed', 'failed')")
 	filterTag(&l, tag)
 	var out []Openable
-	err := s.db.WithContext(ctx).Raw(`SELECT i.name AS instance, i.state, i.phase, EXISTS (SELECT 1 FROM steward_keys s WHERE s.instance_id = i.id) AS steward,
-		EXISTS (SELECT 1 FROM access a WHERE a.instance_id = i.id AND a.key_id = ? AND a.login_user = i.login_user) AS has,
-		(SELECT count(*) FROM access o JOIN keys ok ON ok.id = o.key_id LEFT JOIN holders oh ON oh.id = ok.holder_id WHERE o.instance_id = i.id AND o.login_user = i.login_user
-			AND o.standing <> 'none' AND o.against = '' AND ok.state = 'in use' AND coalesce(oh.sort, '') NOT IN ('machine', 'job')) AS openers
-		FROM instances i WHERE `+strings.Join(l.where, " AND ")+` ORDER BY i.name_fold LIMIT ?`, append(append([]any{keyID}, l.args...), limit)...).Scan(&out).Error
+	err := s.db.WithContext(ctx).Raw(`SELECT i.name AS instance, i.state, i.phase, EXISTS (SELECT 1
+		FROM steward_keys s WHERE s.instance_id = i.id) AS steward,
+		EXISTS (SELECT 1 FROM access a WHERE a.instance_id = i.id AND a.key_id = ?
+		AND a.login_user = i.login_user) AS has,
+		(SELECT count(*) FROM access o JOIN keys ok ON ok.id = o.key_id LEFT JOIN holders oh ON oh.id = ok.holder_id
+		WHERE o.instance_id = i.id AND o.login_user = i.login_user
+			AND o.standing <> 'none' AND o.against = '' AND ok.state = 'in use'
+			AND coalesce(oh.sort, '') NOT IN ('machine', 'job')) AS openers
+		FROM instances i WHERE `+strings.Join(l.where, " AND ")+` ORDER BY i.name_fold LIMIT ?`,
+		append(append([]any{keyID}, l.args...), limit)...).Scan(&out).Error
 	return out, err
 }
 
@@ -130,16 +141,20 @@ type Member struct {
 func (s *Store) ChooseMembers(ctx context.Context, workID int64, all []Member) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
 		var there int64
-		if err := tx.Raw("SELECT count(*) FROM fleet_members WHERE work_id = ?", workID).Scan(&there).Error; err != nil || there > 0 {
+		if err := tx.Raw("SELECT count(*) FROM fleet_members WHERE work_id = ?",
+			workID).Scan(&there).Error; err != nil || there > 0 {
 			return err
 		}
 		text, err := recordset(all)
 		if err != nil {
 			return err
 		}
-		return tx.Exec(`INSERT INTO fleet_members (work_id, n, instance_id, old_key, new_key, old_key_id, new_key_id, wave, cut_off)
-			SELECT ?, m."N", m."InstanceID", m."OldKey", m."NewKey", nullif(m."OldKeyID", 0), nullif(m."NewKeyID", 0), m."Wave", m."CutOff" FROM jsonb_to_recordset(?::jsonb)
-			AS m("N" integer, "InstanceID" bigint, "OldKey" text, "NewKey" text, "OldKeyID" bigint, "NewKeyID" bigint, "Wave" integer, "CutOff" boolean)`, workID, text).Error
+		return tx.Exec(`INSERT INTO fleet_members (work_id, n, instance_id, old_key, new_key, old_key_id, new_key_id,
+			wave, cut_off)
+			SELECT ?, m."N", m."InstanceID", m."OldKey", m."NewKey", nullif(m."OldKeyID", 0), nullif(m."NewKeyID", 0),
+			m."Wave", m."CutOff" FROM jsonb_to_recordset(?::jsonb)
+			AS m("N" integer, "InstanceID" bigint, "OldKey" text, "NewKey" text, "OldKeyID" bigint, "NewKeyID" bigint,
+			"Wave" integer, "CutOff" boolean)`, workID, text).Error
 	})
 }
 
@@ -149,14 +164,19 @@ func (s *Store) ChooseMembers(ctx context.Context, workID int64, all []Member) e
 // to be back, or for somebody to show a private half, holds the wave up no longer.
 const memberState = `CASE WHEN m.trouble <> '' THEN 'failed' WHEN w.id IS NULL THEN 'to do' WHEN w.state = 'done' THEN 'shown' WHEN w.state IN ('failed', 'cancelled', 'stuck') THEN 'failed'
 	WHEN w.back THEN 'failed' WHEN w.settled_at IS NOT NULL THEN 'shown'
-	WHEN w.state = 'waiting' AND w.waits_code IN ('` + wire.WaitsBack + `', '` + wire.WaitsProof + `') THEN 'back later' ELSE 'going' END`
+	WHEN w.state = 'waiting' AND w.waits_code IN ('` + wire.WaitsBack + `', '` + wire.WaitsProof +
+	`') THEN 'back later' ELSE 'going' END`
 
 // Members returns the instances of a rotation of many, in the order of their waves.
 func (s *Store) Members(ctx context.Context, workID int64) ([]Member, error) {
 	var out []Member
-	return out, s.db.WithContext(ctx).Raw(`SELECT m.n, m.instance_id, i.name AS instance, m.old_key, m.new_key, coalesce(m.old_key_id, 0) AS old_key_id, coalesce(m.new_key_id, 0) AS new_key_id, m.wave, m.cut_off, coalesce(m.child_id, 0) AS child_id, coalesce(w.contained, '') AS contained,
-		coalesce(nullif(m.trouble, ''), nullif(w.outcome, ''), nullif(w.trouble, ''), w.waits_for, '') AS trouble, `+memberState+` AS state
-		FROM fleet_members m JOIN instances i ON i.id = m.instance_id LEFT JOIN work w ON w.id = m.child_id WHERE m.work_id = ? ORDER BY m.n`, workID).Scan(&out).Error
+	return out, s.db.WithContext(ctx).Raw(`SELECT m.n, m.instance_id, i.name AS instance, m.old_key, m.new_key,
+		coalesce(m.old_key_id, 0) AS old_key_id, coalesce(m.new_key_id, 0) AS new_key_id, m.wave, m.cut_off,
+		coalesce(m.child_id, 0) AS child_id, coalesce(w.contained, '') AS contained,
+		coalesce(nullif(m.trouble, ''), nullif(w.outcome, ''), nullif(w.trouble, ''), w.waits_for, '') AS trouble, `+
+		memberState+` AS state
+		FROM fleet_members m JOIN instances i ON i.id = m.instance_id LEFT JOIN work w ON w.id = m.child_id
+		WHERE m.work_id = ? ORDER BY m.n`, workID).Scan(&out).Error
 }
 
 // WaveCount counts the members of one wave by how far they are.
@@ -169,9 +189,14 @@ type WaveCount struct {
 // Waves counts the members of each wave.
 func (s *Store) Waves(ctx context.Context, workID int64) ([]WaveCount, error) {
 	var out []WaveCount
-	return out, s.db.WithContext(ctx).Raw(`SELECT wave, count(*) AS all, count(*) FILTER (WHERE state = 'to do') AS to_do, count(*) FILTER (WHERE state = 'going') AS going, count(*) FILTER (WHERE state = 'shown') AS shown,
-		count(*) FILTER (WHERE state = 'back later') AS later, count(*) FILTER (WHERE state = 'failed') AS failed, count(*) FILTER (WHERE open) AS open
-		FROM (SELECT m.wave, `+memberState+` AS state, w.state IN ('queued', 'running', 'waiting') AS open FROM fleet_members m LEFT JOIN work w ON w.id = m.child_id WHERE m.work_id = ?) x GROUP BY wave ORDER BY wave`, workID).Scan(&out).Error
+	return out, s.db.WithContext(ctx).Raw(`SELECT wave, count(*) AS all,
+		count(*) FILTER (WHERE state = 'to do') AS to_do, count(*) FILTER (WHERE state = 'going') AS going,
+		count(*) FILTER (WHERE state = 'shown') AS shown,
+		count(*) FILTER (WHERE state = 'back later') AS later, count(*) FILTER (WHERE state = 'failed') AS failed,
+		count(*) FILTER (WHERE open) AS open
+		FROM (SELECT m.wave, `+memberState+` AS state, w.state IN ('queued', 'running', 'waiting') AS open
+			FROM fleet_members m LEFT JOIN work w ON w.id = m.child_id WHERE m.work_id = ?) x GROUP BY wave
+			ORDER BY wave`, workID).Scan(&out).Error
 }
 
 // BeginMember begins the part of one member, in one transaction with the note of it.

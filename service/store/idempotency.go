@@ -43,7 +43,8 @@ func (o Once) take(tx *gorm.DB, instanceID, workID int64) error {
 	if instanceID != 0 {
 		instance = &instanceID
 	}
-	r := tx.Exec("INSERT INTO idempotency (operator_id, key, sha256, instance_id, work_id) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING",
+	r := tx.Exec("INSERT INTO idempotency (operator_id, key, sha256, instance_id, work_id) VALUES (?, ?, ?, ?, ?) "+
+		"ON CONFLICT DO NOTHING",
 		o.OperatorID, o.Key, raw(o.Sum), instance, workID)
 	if r.Error != nil || r.RowsAffected == 1 {
 		return r.Error
@@ -61,7 +62,8 @@ func (o Once) seen(tx *gorm.DB) error {
 		InstanceID int64
 		WorkID     int64
 	}
-	err := tx.Raw("SELECT sha256, coalesce(instance_id, 0) AS instance_id, coalesce(work_id, 0) AS work_id FROM idempotency WHERE operator_id = ? AND key = ? AND created_at > now() - interval '1 day'",
+	err := tx.Raw("SELECT sha256, coalesce(instance_id, 0) AS instance_id, coalesce(work_id, 0) AS work_id FROM "+
+		"idempotency WHERE operator_id = ? AND key = ? AND created_at > now() - interval '1 day'",
 		o.OperatorID, o.Key).Scan(&rows).Error
 	switch {
 	case err != nil || len(rows) == 0:

@@ -149,17 +149,22 @@ func (s *Store) AddInstance(ctx context.Context, by Actor, once Once, n NewInsta
 			s := string(text)
 			via = &s
 		}
-		if err := tx.Raw(`INSERT INTO instances (name, name_fold, alias, cloud, client_token, region, image, size, login_user, phase, progress, user_data, created_by, zone, disk_gb, tags, adopted, address, port, state, keys_files, privilege, via, host_keys_read, probe_allowed, key_label)
+		if err := tx.Raw(`INSERT INTO instances (name, name_fold, alias, cloud, client_token, region, image, size,
+			login_user, phase, progress, user_data, created_by, zone, disk_gb, tags, adopted, address, port, state,
+			keys_files, privilege, via, host_keys_read, probe_allowed, key_label)
 			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'recorded', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
-			n.Name, names.Fold(n.Name), n.Alias, n.Cloud, n.Work.Token, n.Region, n.Image, n.Size, n.LoginUser, string(n.Phase), n.UserData, by.Operator,
-			n.Zone, n.DiskGB, string(tags), n.Adopted, n.Address, n.Port, n.State, string(files), n.Privilege, via, n.Adopted, !n.Adopted, n.KeyLabel).Scan(&id).Error; err != nil {
+			n.Name, names.Fold(n.Name), n.Alias, n.Cloud, n.Work.Token, n.Region, n.Image, n.Size, n.LoginUser,
+			string(n.Phase), n.UserData, by.Operator,
+			n.Zone, n.DiskGB, string(tags), n.Adopted, n.Address, n.Port, n.State, string(files), n.Privilege, via,
+			n.Adopted, !n.Adopted, n.KeyLabel).Scan(&id).Error; err != nil {
 			return err
 		}
 		if _, err := addWork(tx, by, once, id, n.Work); err != nil {
 			return err
 		}
 		for _, k := range n.KeyIDs {
-			if err := tx.Exec("INSERT INTO access (instance_id, key_id, login_user) VALUES (?, ?, ?)", id, k, n.LoginUser).Error; err != nil {
+			if err := tx.Exec("INSERT INTO access (instance_id, key_id, login_user) VALUES (?, ?, ?)", id, k,
+				n.LoginUser).Error; err != nil {
 				return err
 			}
 		}
@@ -169,17 +174,20 @@ func (s *Store) AddInstance(ctx context.Context, by Actor, once Once, n NewInsta
 			}
 		}
 		if n.Address != "" {
-			if err := tx.Exec("INSERT INTO addresses (instance_id, address) VALUES (?, ?)", id, n.Address).Error; err != nil {
+			if err := tx.Exec("INSERT INTO addresses (instance_id, address) VALUES (?, ?)", id,
+				n.Address).Error; err != nil {
 				return err
 			}
 		}
 		if n.Steward.Blob == nil {
 			return nil
 		}
-		if err := tx.Exec("INSERT INTO access (instance_id, steward, login_user) VALUES (?, true, ?)", id, n.LoginUser).Error; err != nil {
+		if err := tx.Exec("INSERT INTO access (instance_id, steward, login_user) VALUES (?, true, ?)", id,
+			n.LoginUser).Error; err != nil {
 			return err
 		}
-		return tx.Exec("INSERT INTO steward_keys (instance_id, blob, sealed) VALUES (?, ?, ?)", id, raw(n.Steward.Blob), raw(n.StewardSealed)).Error
+		return tx.Exec("INSERT INTO steward_keys (instance_id, blob, sealed) VALUES (?, ?, ?)", id,
+			raw(n.Steward.Blob), raw(n.StewardSealed)).Error
 	})
 	if constraint, ok := unique(err); ok && strings.Contains(constraint, "name") {
 		// An equal request may have come first while this one was at work.
@@ -211,7 +219,9 @@ func (s *Store) InstanceByName(ctx context.Context, name string) (Instance, erro
 
 // InstanceAt finds the instance, not removed, that is recorded at an address and port; ErrNotFound.
 func (s *Store) InstanceAt(ctx context.Context, address string, port int) (Instance, error) {
-	return one[Instance](ctx, s, instanceColumns+" WHERE i.address = ? AND i.port = ? AND i.phase <> 'removed' AND i.via IS NULL ORDER BY i.id LIMIT 1", address, port)
+	return one[Instance](ctx, s, instanceColumns+
+		" WHERE i.address = ? AND i.port = ? AND i.phase <> 'removed' AND i.via IS NULL ORDER BY i.id LIMIT 1",
+		address, port)
 }
 
 // InstanceQuery chooses and orders instances.
@@ -239,7 +249,8 @@ func (s *Store) Instances(ctx context.Context, q InstanceQuery) ([]Instance, str
 		l.filter("(CASE WHEN i.phase = 'failed' THEN 'failed' ELSE i.state END) = ?", q.State)
 	}
 	if q.Key != "" {
-		l.filter("EXISTS (SELECT 1 FROM access a JOIN keys k ON k.id = a.key_id WHERE a.instance_id = i.id AND k.name_fold = ?)", names.Fold(q.Key))
+		l.filter("EXISTS (SELECT 1 FROM access a JOIN keys k ON k.id = a.key_id WHERE a.instance_id = i.id AND "+
+			"k.name_fold = ?)", names.Fold(q.Key))
 	}
 	column, value := "i.name_fold", func(i Instance) string { return names.Fold(i.Name) }
 	switch q.Sort {
@@ -248,7 +259,8 @@ func (s *Store) Instances(ctx context.Context, q InstanceQuery) ([]Instance, str
 	case "region":
 		column, value = "i.region", func(i Instance) string { return i.Region }
 	}
-	return pageOf(ctx, s, &l, instanceColumns, column, "i.id", q.Descending, q.Page, func(i Instance) (string, int64) { return value(i), i.ID })
+	return pageOf(ctx, s, &l, instanceColumns, column, "i.id", q.Descending, q.Page,
+		func(i Instance) (string, int64) { return value(i), i.ID })
 }
 
 // BeginChange takes an instance at rest into a phase, by a piece of work.
@@ -258,7 +270,8 @@ func (s *Store) BeginChange(ctx context.Context, by Actor, once Once, i Instance
 		if _, err := addWork(tx, by, once, i.ID, n); err != nil {
 			return err
 		}
-		r := tx.Exec(`UPDATE instances SET phase = ?, progress = 'recorded' WHERE id = ? AND phase IN ('ready', 'failed')`, string(phase), i.ID)
+		r := tx.Exec(`UPDATE instances SET phase = ?, progress = 'recorded'
+			WHERE id = ? AND phase IN ('ready', 'failed')`, string(phase), i.ID)
 		if r.Error == nil && r.RowsAffected == 0 {
 			return ErrInProgress
 		}
@@ -268,7 +281,8 @@ func (s *Store) BeginChange(ctx context.Context, by Actor, once Once, i Instance
 
 // Note records what the cloud says of an instance in the middle of a change,
 // and the step at hand. A change of address makes earlier evidence old.
-func (s *Store) Note(ctx context.Context, id int64, cloudID, state, address string, port int, static bool, progress string) error {
+func (s *Store) Note(ctx context.Context, id int64, cloudID, state, address string, port int, static bool,
+	progress string) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
 		var before string
 		if err := tx.Raw("SELECT address FROM instances WHERE id = ? FOR UPDATE", id).Scan(&before).Error; err != nil {
@@ -297,7 +311,8 @@ type Address struct {
 // Addresses returns the addresses that an instance had, the newest first.
 func (s *Store) Addresses(ctx context.Context, instanceID int64) ([]Address, error) {
 	out := []Address{}
-	err := s.db.WithContext(ctx).Raw("SELECT address, since, until, static FROM addresses WHERE instance_id = ? ORDER BY id DESC LIMIT 50", instanceID).Scan(&out).Error
+	err := s.db.WithContext(ctx).Raw("SELECT address, since, until, static FROM addresses WHERE instance_id = ? "+
+		"ORDER BY id DESC LIMIT 50", instanceID).Scan(&out).Error
 	return out, err
 }
 
@@ -315,7 +330,8 @@ type HostKey struct {
 // HostKeys returns the recorded host keys of an instance.
 func (s *Store) HostKeys(ctx context.Context, instanceID int64) ([]HostKey, error) {
 	out := []HostKey{}
-	err := s.db.WithContext(ctx).Raw("SELECT blob, type, fingerprint, source, recorded_at FROM host_keys WHERE instance_id = ? AND replaced_at IS NULL ORDER BY type", instanceID).Scan(&out).Error
+	err := s.db.WithContext(ctx).Raw("SELECT blob, type, fingerprint, source, recorded_at FROM host_keys WHERE "+
+		"instance_id = ? AND replaced_at IS NULL ORDER BY type", instanceID).Scan(&out).Error
 	return out, err
 }
 
@@ -331,7 +347,8 @@ func (s *Store) FirstBootRead(ctx context.Context, i Instance, key *keypair.Publ
 			i.ID, raw(key.Blob), key.Type(), key.Fingerprint(), source).Error; err != nil {
 			return err
 		}
-		_, err := entry{Service, "host-key.record", "instance " + i.Name, "record " + key.Fingerprint(), source, 0}.write(tx)
+		_, err := entry{Service, "host-key.record", "instance " + i.Name, "record " + key.Fingerprint(),
+			source, 0}.write(tx)
 		return err
 	})
 }

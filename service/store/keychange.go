@@ -23,7 +23,8 @@ func (s *Store) ChangeKey(ctx context.Context, by Actor, name string, c KeyChang
 	var id int64
 	err := s.markTx(ctx, func(tx *gorm.DB, touch func(...int64) error) error {
 		var ids []int64
-		if err := tx.Raw("SELECT id FROM keys WHERE name_fold = ? FOR UPDATE", names.Fold(name)).Scan(&ids).Error; err != nil {
+		if err := tx.Raw("SELECT id FROM keys WHERE name_fold = ? FOR UPDATE",
+			names.Fold(name)).Scan(&ids).Error; err != nil {
 			return err
 		}
 		if len(ids) == 0 {
@@ -56,10 +57,13 @@ func (s *Store) ChangeKey(ctx context.Context, by Actor, name string, c KeyChang
 			errs = append(errs, set("origin "+*c.Origin, "origin = ?", *c.Origin))
 		}
 		if c.Passphrase != nil {
-			errs = append(errs, set("passphrase "+*c.Passphrase, "passphrase = ?, passphrase_at = now()", *c.Passphrase))
+			errs = append(errs, set("passphrase "+*c.Passphrase, "passphrase = ?, passphrase_at = now()",
+				*c.Passphrase))
 		}
 		if c.Name != nil {
-			errs = append(errs, set("rename to "+*c.Name, "former_names = former_names || to_jsonb(name_fold), name = ?, name_fold = ?", *c.Name, names.Fold(*c.Name)))
+			errs = append(errs, set("rename to "+*c.Name,
+				"former_names = former_names || to_jsonb(name_fold), name = ?, name_fold = ?", *c.Name,
+				names.Fold(*c.Name)))
 		}
 		if err := errors.Join(errs...); err != nil {
 			return err
@@ -84,7 +88,8 @@ func (s *Store) RetireKey(ctx context.Context, by Actor, k Key, retire bool) err
 		}
 		sql, action, outcome := "UPDATE keys SET retired_at = NULL WHERE id = ?", "key.use-again", "in use"
 		if retire {
-			sql, action, outcome = "UPDATE keys SET retired_at = coalesce(retired_at, now()) WHERE id = ?", "key.retire", "retired"
+			sql, action, outcome = "UPDATE keys SET retired_at = coalesce(retired_at, now()) WHERE id = ?",
+				"key.retire", "retired"
 		}
 		r := tx.Exec(sql, k.ID)
 		if r.Error == nil && r.RowsAffected == 0 {
@@ -103,7 +108,8 @@ type StillOpens struct{ Instances []string }
 
 // Error lists the instances.
 func (e StillOpens) Error() string {
-	return "it still opens " + strings.Join(e.Instances, ", ") + ": out of the ledger it would only become an unrecorded key there"
+	return "it still opens " + strings.Join(e.Instances, ", ") +
+		": out of the ledger it would only become an unrecorded key there"
 }
 
 // ForgetKey takes a key out of the ledger. ErrNotFound, StillOpens.
@@ -114,7 +120,8 @@ func (s *Store) ForgetKey(ctx context.Context, by Actor, k Key) error {
 		}
 		var opens []string
 		if err := tx.Raw(`SELECT DISTINCT i.name FROM access a JOIN instances i ON i.id = a.instance_id
-			WHERE a.key_id = ? AND i.phase NOT IN ('removed', 'failed') ORDER BY i.name`, k.ID).Scan(&opens).Error; err != nil {
+			WHERE a.key_id = ? AND i.phase NOT IN ('removed', 'failed') ORDER BY i.name`,
+			k.ID).Scan(&opens).Error; err != nil {
 			return err
 		}
 		if len(opens) > 0 {
@@ -159,7 +166,8 @@ var HolderSorts = []string{"person", "team", "machine", "job"}
 // AddHolder records a holder. ErrNameTaken.
 func (s *Store) AddHolder(ctx context.Context, by Actor, name, sort string) error {
 	err := s.tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("INSERT INTO holders (name, name_fold, sort) VALUES (?, ?, ?)", name, names.Fold(name), sort).Error; err != nil {
+		if err := tx.Exec("INSERT INTO holders (name, name_fold, sort) VALUES (?, ?, ?)", name, names.Fold(name),
+			sort).Error; err != nil {
 			return err
 		}
 		_, err := entry{by, "holder.add", "holder " + name, "add as " + sort, "added", 0}.write(tx)
@@ -174,8 +182,10 @@ func (s *Store) AddHolder(ctx context.Context, by Actor, name, sort string) erro
 // Holders returns all holders by name.
 func (s *Store) Holders(ctx context.Context) ([]Holder, error) {
 	out := []Holder{}
-	err := s.db.WithContext(ctx).Raw(`SELECT h.name, h.sort, h.created_at, h.left_at, h.left_by, (SELECT count(*) FROM keys k WHERE k.holder_id = h.id) AS keys,
-		(SELECT jsonb_agg(p.name ORDER BY p.name_fold) FROM holder_members m JOIN holders p ON p.id = m.member_id WHERE m.team_id = h.id) AS members
+	err := s.db.WithContext(ctx).Raw(`SELECT h.name, h.sort, h.created_at, h.left_at, h.left_by, (SELECT count(*)
+		FROM keys k WHERE k.holder_id = h.id) AS keys,
+		(SELECT jsonb_agg(p.name ORDER BY p.name_fold) FROM holder_members m JOIN holders p ON p.id = m.member_id
+		WHERE m.team_id = h.id) AS members
 		FROM holders h ORDER BY h.name_fold`).Scan(&out).Error
 	return out, err
 }
@@ -195,18 +205,22 @@ func (s *Store) AddChallenge(ctx context.Context, operatorID int64, k Key, c Cha
 		if err := tx.Exec("DELETE FROM challenges WHERE expires_at < now()").Error; err != nil {
 			return err
 		}
-		return tx.Exec("INSERT INTO challenges (nonce, operator_id, key_id, text, work_id, instance_id, expires_at) VALUES (?, ?, ?, ?, nullif(?, 0), nullif(?, 0), now() + interval '"+challengeLife+"')",
+		return tx.Exec("INSERT INTO challenges (nonce, operator_id, key_id, text, work_id, instance_id, "+
+			"expires_at) VALUES (?, ?, ?, ?, nullif(?, 0), nullif(?, 0), now() + interval '"+challengeLife+"')",
 			c.Nonce, operatorID, k.ID, c.Text, c.WorkID, c.InstanceID).Error
 	})
 }
 
 // ErrChallenge says that a challenge is not open: unknown, over, used, or of
 // another operator or key.
-var ErrChallenge = fmt.Errorf("this challenge is not open: a challenge is good for one answer, within %s, by whoever asked for it", challengeLife)
+var ErrChallenge = fmt.Errorf("this challenge is not open: a challenge is good for one answer, within %s, by "+
+	"whoever asked for it", challengeLife)
 
 // TakeChallenge uses a challenge up, whatever comes of it. ErrChallenge.
 func (s *Store) TakeChallenge(ctx context.Context, operatorID int64, k Key, nonce string) (Challenge, error) {
-	c, err := one[Challenge](ctx, s, "DELETE FROM challenges WHERE nonce = ? AND operator_id = ? AND key_id = ? AND expires_at > now() RETURNING nonce, text, coalesce(work_id, 0) AS work_id, coalesce(instance_id, 0) AS instance_id",
+	c, err := one[Challenge](ctx, s, "DELETE FROM challenges WHERE nonce = ? AND operator_id = ? AND key_id = ? "+
+		"AND expires_at > now() RETURNING nonce, text, coalesce(work_id, 0) AS work_id, coalesce(instance_id, 0) "+
+		"AS instance_id",
 		nonce, operatorID, k.ID)
 	if errors.Is(err, ErrNotFound) {
 		return c, ErrChallenge
@@ -217,7 +231,8 @@ func (s *Store) TakeChallenge(ctx context.Context, operatorID int64, k Key, nonc
 // KeyShown records that a key's private half was shown to exist.
 func (s *Store) KeyShown(ctx context.Context, by Actor, k Key) error {
 	if err := s.tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("UPDATE keys SET shown_at = clock_timestamp(), shown_by = ? WHERE id = ?", by.Operator, k.ID).Error; err != nil {
+		if err := tx.Exec("UPDATE keys SET shown_at = clock_timestamp(), shown_by = ? WHERE id = ?", by.Operator,
+			k.ID).Error; err != nil {
 			return err
 		}
 		_, err := entry{by, "key.prove", "key " + k.Name, "sign a challenge", "the private half exists", 0}.write(tx)
@@ -226,5 +241,6 @@ func (s *Store) KeyShown(ctx context.Context, by Actor, k Key) error {
 		return err
 	}
 	// A rotation may wait for just this. Apart, as the work's own transaction may want the key.
-	return s.db.WithContext(ctx).Exec("UPDATE work SET "+wakes+" WHERE state IN ('queued', 'running', 'waiting') AND new_key_id = ?", k.ID).Error
+	return s.db.WithContext(ctx).Exec("UPDATE work SET "+wakes+
+		" WHERE state IN ('queued', 'running', 'waiting') AND new_key_id = ?", k.ID).Error
 }

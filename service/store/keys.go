@@ -58,15 +58,19 @@ const (
 const reachOfKey = `(SELECT count(DISTINCT a.instance_id) FROM access a JOIN instances i ON i.id = a.instance_id
 	WHERE a.key_id = k.id AND i.phase NOT IN ('removed', 'failed'))`
 
-const keyColumns = `SELECT k.id, k.name, k.blob, k.kind, k.fingerprint, k.comment, k.note, k.origin, k.created_at, k.created_by,
-	coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort, k.kept_at, k.passphrase, k.passphrase_at, k.weakness,
+const keyColumns = `SELECT k.id, k.name, k.blob, k.kind, k.fingerprint, k.comment, k.note, k.origin, k.created_at,
+	k.created_by,
+	coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort, k.kept_at, k.passphrase, k.passphrase_at,
+	k.weakness,
 	k.retired_at, k.shown_at, k.shown_by, k.state, k.state_at, k.state_by, k.state_reason, ` + reachOfKey + ` AS reach,
 	(SELECT max(a.standing_at) FROM access a WHERE a.key_id = k.id) AS evidence_at
 	FROM keys k LEFT JOIN holders h ON h.id = k.holder_id`
 
 // keyAlone is keyColumns without what has to be counted: its reach, its evidence.
-const keyAlone = `SELECT k.id, k.name, k.blob, k.kind, k.fingerprint, k.comment, k.note, k.origin, k.created_at, k.created_by,
-	coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort, k.kept_at, k.passphrase, k.passphrase_at, k.weakness,
+const keyAlone = `SELECT k.id, k.name, k.blob, k.kind, k.fingerprint, k.comment, k.note, k.origin, k.created_at,
+	k.created_by,
+	coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort, k.kept_at, k.passphrase, k.passphrase_at,
+	k.weakness,
 	k.retired_at, k.shown_at, k.shown_by, k.state, k.state_at, k.state_by, k.state_reason
 	FROM keys k LEFT JOIN holders h ON h.id = k.holder_id`
 
@@ -111,7 +115,8 @@ func holderID(tx *gorm.DB, name string) (*int64, error) {
 // ensureHolder records an operator as a holder, a person, unless there is a holder
 // of that name.
 func ensureHolder(tx *gorm.DB, by Actor) error {
-	r := tx.Exec("INSERT INTO holders (name, name_fold, sort) VALUES (?, ?, 'person') ON CONFLICT DO NOTHING", by.Operator, names.Fold(by.Operator))
+	r := tx.Exec("INSERT INTO holders (name, name_fold, sort) VALUES (?, ?, 'person') ON CONFLICT DO NOTHING",
+		by.Operator, names.Fold(by.Operator))
 	if r.Error != nil || r.RowsAffected == 0 {
 		return r.Error
 	}
@@ -150,9 +155,11 @@ func (s *Store) AddKey(ctx context.Context, by Actor, n NewKey) (Key, error) {
 		if err != nil {
 			return err
 		}
-		err = tx.Exec(`INSERT INTO keys (name, name_fold, blob, kind, fingerprint, comment, note, origin, created_by, holder_id, kept_at, passphrase, passphrase_at, weakness)
+		err = tx.Exec(`INSERT INTO keys (name, name_fold, blob, kind, fingerprint, comment, note, origin, created_by,
+			holder_id, kept_at, passphrase, passphrase_at, weakness)
 			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, CASE WHEN ? = 'not known' THEN NULL ELSE now() END, ?)`,
-			name, names.Fold(name), raw(p.Blob), p.Kind(), p.Fingerprint(), p.Comment, n.Note, n.Origin, by.Operator, holder, n.KeptAt, passphrase, passphrase, worst(p)).Error
+			name, names.Fold(name), raw(p.Blob), p.Kind(), p.Fingerprint(), p.Comment, n.Note, n.Origin, by.Operator,
+			holder, n.KeptAt, passphrase, passphrase, worst(p)).Error
 		if err != nil {
 			return err
 		}
@@ -214,7 +221,8 @@ type KeyQuery struct {
 func (s *Store) Keys(ctx context.Context, q KeyQuery) ([]Key, string, error) {
 	var l list
 	if q.Text != "" {
-		l.filter("(position(? in k.name_fold) > 0 OR position(? in lower(k.comment)) > 0)", strings.ToLower(q.Text), strings.ToLower(q.Text))
+		l.filter("(position(? in k.name_fold) > 0 OR position(? in lower(k.comment)) > 0)", strings.ToLower(q.Text),
+			strings.ToLower(q.Text))
 	}
 	if q.Kind != "" {
 		l.filter("k.kind = ?", q.Kind)
@@ -258,7 +266,8 @@ func (s *Store) Keys(ctx context.Context, q KeyQuery) ([]Key, string, error) {
 		column = "to_char(" + reachOfKey + ", 'FM0000000000')"
 		value = func(k Key) string { return fmt.Sprintf("%010d", k.Reach) }
 	}
-	return pageOf(ctx, s, &l, keyColumns, column, "k.id", q.Descending, q.Page, func(k Key) (string, int64) { return value(k), k.ID })
+	return pageOf(ctx, s, &l, keyColumns, column, "k.id", q.Descending, q.Page,
+		func(k Key) (string, int64) { return value(k), k.ID })
 }
 
 // createdText orders by time as text, to the microsecond, as sortTime writes it.
@@ -301,13 +310,15 @@ func scanAll[T any](db *gorm.DB, into *[]T, scan func(*T) []any) error {
 }
 
 // pageOf runs a paged query and cuts the one row too many that shows that more follow.
-func pageOf[T any](ctx context.Context, s *Store, l *list, selectFrom, column, id string, descending bool, p Page, key func(T) (string, int64)) ([]T, string, error) {
+func pageOf[T any](ctx context.Context, s *Store, l *list, selectFrom, column, id string, descending bool, p Page,
+	key func(T) (string, int64)) ([]T, string, error) {
 	return pageBy(ctx, s, l, selectFrom, column, id, descending, p, key, nil)
 }
 
 // pageBy is pageOf with the rows read by scan: for the lists that are asked for
 // most, since reflection costs more there than the database.
-func pageBy[T any](ctx context.Context, s *Store, l *list, selectFrom, column, id string, descending bool, p Page, key func(T) (string, int64), scan func(*T) []any) ([]T, string, error) {
+func pageBy[T any](ctx context.Context, s *Store, l *list, selectFrom, column, id string, descending bool, p Page,
+	key func(T) (string, int64), scan func(*T) []any) ([]T, string, error) {
 	query, args, err := l.sql(selectFrom, column, id, descending, p)
 	if err != nil {
 		return nil, "", err

@@ -30,11 +30,13 @@ func (s *Store) Judge(ctx context.Context, p access.Policy) (more bool, err erro
 			return err
 		}
 		var taken []struct{ InstanceID, KeyID *int64 }
-		if err := tx.Raw("DELETE FROM to_judge WHERE id IN (SELECT id FROM to_judge ORDER BY id LIMIT ?) RETURNING instance_id, key_id", judgeAtOnce).Scan(&taken).Error; err != nil {
+		if err := tx.Raw("DELETE FROM to_judge WHERE id IN (SELECT id FROM to_judge ORDER BY id LIMIT ?) RETURNING "+
+			"instance_id, key_id", judgeAtOnce).Scan(&taken).Error; err != nil {
 			return err
 		}
 		var due []struct{ Source string }
-		if err := tx.Raw("DELETE FROM judge_again WHERE source IN (SELECT source FROM judge_again WHERE at < clock_timestamp() LIMIT ?) RETURNING source", judgeAtOnce).Scan(&due).Error; err != nil {
+		if err := tx.Raw("DELETE FROM judge_again WHERE source IN (SELECT source FROM judge_again WHERE at < "+
+			"clock_timestamp() LIMIT ?) RETURNING source", judgeAtOnce).Scan(&due).Error; err != nil {
 			return err
 		}
 		more = len(taken) == judgeAtOnce || len(due) == judgeAtOnce
@@ -84,9 +86,12 @@ func (s *Store) JudgeRest(ctx context.Context, p access.Policy) error {
 			Breaks string
 		}
 		// The newest look that settles, or the first after it that found a break.
-		if err := tx.Raw(`WITH settled AS (SELECT coalesce(max(id), 0) AS id FROM journal_checks WHERE by_service AND role <> 'viewer' AND breaks = '[]'),
-			open AS (SELECT c.id FROM journal_checks c, settled s WHERE c.id > s.id AND c.breaks <> '[]' ORDER BY c.id DESC LIMIT 1)
-			SELECT at, breaks::text AS breaks FROM journal_checks WHERE id = coalesce((SELECT id FROM open), (SELECT id FROM settled))`).Scan(&checks).Error; err != nil {
+		if err := tx.Raw(`WITH settled AS (SELECT coalesce(max(id), 0) AS id FROM journal_checks
+			WHERE by_service AND role <> 'viewer' AND breaks = '[]'),
+			open AS (SELECT c.id FROM journal_checks c, settled s WHERE c.id > s.id AND c.breaks <> '[]'
+			ORDER BY c.id DESC LIMIT 1)
+			SELECT at, breaks::text AS breaks FROM journal_checks
+			WHERE id = coalesce((SELECT id FROM open), (SELECT id FROM settled))`).Scan(&checks).Error; err != nil {
 			return err
 		}
 		var began struct {
@@ -139,8 +144,10 @@ type matterRow struct {
 func (j *judged) add(source, region string, matters []access.Matter, again time.Time) {
 	j.sources = append(j.sources, source)
 	for _, m := range matters {
-		j.rows = append(j.rows, matterRow{Source: source, Subject: m.Subject, Reason: string(m.Reason), About: m.About, Place: fmt.Sprintf("%03d %s", m.Reason.Rank(), m.Subject),
-			Sentence: m.Sentence, Evidence: m.Evidence, Command: m.Command, Instance: m.Instance, Key: m.Key, Region: region, Rank: m.Reason.Rank()})
+		j.rows = append(j.rows, matterRow{Source: source, Subject: m.Subject, Reason: string(m.Reason),
+			About: m.About, Place: fmt.Sprintf("%03d %s", m.Reason.Rank(), m.Subject),
+			Sentence: m.Sentence, Evidence: m.Evidence, Command: m.Command, Instance: m.Instance, Key: m.Key,
+			Region: region, Rank: m.Reason.Rank()})
 	}
 	if !again.IsZero() {
 		if j.again == nil {
@@ -166,26 +173,36 @@ func (j *judged) keep(tx *gorm.DB) error {
 	}
 	const given = `jsonb_to_recordset(?::jsonb) AS n("Source" text, "Subject" text, "Reason" text, "About" text, "Rank" integer, "Place" text, "Sentence" text, "Evidence" text, "Command" text, "Instance" text, "Key" text, "Region" text)`
 	if err := tx.Exec(`DELETE FROM matters m WHERE m.source IN (SELECT jsonb_array_elements_text(?::jsonb))
-		AND NOT EXISTS (SELECT 1 FROM `+given+` WHERE n."Source" = m.source AND n."Reason" = m.reason AND n."About" = m.about)`, string(sources), string(rows)).Error; err != nil {
+		AND NOT EXISTS (SELECT 1 FROM `+given+` WHERE n."Source" = m.source AND n."Reason" = m.reason
+			AND n."About" = m.about)`, string(sources), string(rows)).Error; err != nil {
 		return err
 	}
 	if len(j.rows) > 0 {
-		if err := tx.Exec(`INSERT INTO matters AS m (source, subject, reason, about, rank, place, sentence, evidence, command, instance, key, region)
-			SELECT DISTINCT ON (n."Source", n."Reason", n."About") n."Source", n."Subject", n."Reason", n."About", n."Rank", n."Place", n."Sentence", n."Evidence", n."Command", n."Instance", n."Key", n."Region" FROM `+given+`
-			ON CONFLICT (source, reason, about) DO UPDATE SET subject = excluded.subject, rank = excluded.rank, place = excluded.place, sentence = excluded.sentence, evidence = excluded.evidence,
+		if err := tx.Exec(`INSERT INTO matters AS m (source, subject, reason, about, rank, place, sentence, evidence,
+			command, instance, key, region)
+			SELECT DISTINCT ON (n."Source", n."Reason", n."About") n."Source", n."Subject", n."Reason", n."About",
+			n."Rank", n."Place", n."Sentence", n."Evidence", n."Command", n."Instance", n."Key", n."Region" FROM `+
+			given+`
+			ON CONFLICT (source, reason, about) DO UPDATE
+			SET subject = excluded.subject, rank = excluded.rank, place = excluded.place,
+			sentence = excluded.sentence, evidence = excluded.evidence,
 				command = excluded.command, instance = excluded.instance, key = excluded.key, region = excluded.region
-			WHERE (m.subject, m.sentence, m.evidence, m.command) IS DISTINCT FROM (excluded.subject, excluded.sentence, excluded.evidence, excluded.command)`, string(rows)).Error; err != nil {
+			WHERE (m.subject, m.sentence, m.evidence, m.command) IS DISTINCT
+			FROM (excluded.subject, excluded.sentence, excluded.evidence, excluded.command)`,
+			string(rows)).Error; err != nil {
 			return err
 		}
 	}
-	if err := tx.Exec("DELETE FROM judge_again WHERE source IN (SELECT jsonb_array_elements_text(?::jsonb))", string(sources)).Error; err != nil || len(j.again) == 0 {
+	if err := tx.Exec("DELETE FROM judge_again WHERE source IN (SELECT jsonb_array_elements_text(?::jsonb))",
+		string(sources)).Error; err != nil || len(j.again) == 0 {
 		return err
 	}
 	again, err := json.Marshal(j.again)
 	if err != nil {
 		return err
 	}
-	return tx.Exec("INSERT INTO judge_again (source, at) SELECT key, value::timestamptz FROM jsonb_each_text(?::jsonb)", string(again)).Error
+	return tx.Exec("INSERT INTO judge_again (source, at) SELECT key, value::timestamptz FROM "+
+		"jsonb_each_text(?::jsonb)", string(again)).Error
 }
 
 // outsideReport is what judging needs of what a survey from outside kept.
@@ -227,13 +244,17 @@ type doorRow struct {
 // doorsOf reads all that is known of some instances, in five statements.
 func doorsOf(tx *gorm.DB, ids []int64) (map[int64]*access.Door, []doorRow, error) {
 	var rows []doorRow
-	if err := tx.Raw("SELECT id, name, login_user, address, phase, state, trouble, trouble_code, key_label, region, adopted, vanished_at, created_at, coalesce(ways_back = '[]', false) AS no_way_back, ways_back_at, clock_timestamp() AS now FROM instances WHERE id IN ? ORDER BY name_fold", ids).Scan(&rows).Error; err != nil {
+	if err := tx.Raw("SELECT id, name, login_user, address, phase, state, trouble, trouble_code, key_label, "+
+		"region, adopted, vanished_at, created_at, coalesce(ways_back = '[]', false) AS no_way_back, ways_back_at, "+
+		"clock_timestamp() AS now FROM instances WHERE id IN ? ORDER BY name_fold", ids).Scan(&rows).Error; err != nil {
 		return nil, nil, err
 	}
 	doors := map[int64]*access.Door{}
 	for _, r := range rows {
-		doors[r.ID] = &access.Door{Name: r.Name, LoginUser: r.LoginUser, Address: r.Address, Running: r.Phase == "ready" && r.State == "running", Adopted: r.Adopted,
-			Vanished: r.VanishedAt != nil, Trouble: r.Trouble, TroubleCode: r.TroubleCode, CreatedAt: r.CreatedAt, Label: r.KeyLabel, NoWayBack: r.NoWayBack, WaysBackAt: timeOf(r.WaysBackAt)}
+		doors[r.ID] = &access.Door{Name: r.Name, LoginUser: r.LoginUser, Address: r.Address,
+			Running: r.Phase == "ready" && r.State == "running", Adopted: r.Adopted,
+			Vanished: r.VanishedAt != nil, Trouble: r.Trouble, TroubleCode: r.TroubleCode, CreatedAt: r.CreatedAt,
+			Label: r.KeyLabel, NoWayBack: r.NoWayBack, WaysBackAt: timeOf(r.WaysBackAt)}
 	}
 	if err := doorKeys(tx, ids, doors); err != nil {
 		return nil, nil, err
@@ -245,15 +266,19 @@ func doorsOf(tx *gorm.DB, ids []int64) (map[int64]*access.Door, []doorRow, error
 		InstanceID int64
 		Name       string
 	}
-	if err := tx.Raw(`SELECT DISTINCT h.instance_id, i.name FROM host_keys h JOIN host_keys o ON o.fingerprint = h.fingerprint AND o.instance_id <> h.instance_id AND o.replaced_at IS NULL
-		JOIN instances i ON i.id = o.instance_id AND i.phase NOT IN ('removed', 'failed') WHERE h.instance_id IN ? AND h.replaced_at IS NULL ORDER BY i.name LIMIT 5000`, ids).Scan(&shared).Error; err != nil {
+	if err := tx.Raw(`SELECT DISTINCT h.instance_id, i.name FROM host_keys h
+		JOIN host_keys o ON o.fingerprint = h.fingerprint AND o.instance_id <> h.instance_id AND o.replaced_at IS NULL
+		JOIN instances i ON i.id = o.instance_id AND i.phase NOT IN ('removed', 'failed')
+		WHERE h.instance_id IN ? AND h.replaced_at IS NULL ORDER BY i.name LIMIT 5000`,
+		ids).Scan(&shared).Error; err != nil {
 		return nil, nil, err
 	}
 	var doubts []struct {
 		InstanceID int64
 		Why        string
 	}
-	if err := tx.Raw("SELECT instance_id, max(doubtful_why) AS why FROM host_keys WHERE instance_id IN ? AND replaced_at IS NULL AND doubtful_at IS NOT NULL GROUP BY instance_id", ids).Scan(&doubts).Error; err != nil {
+	if err := tx.Raw("SELECT instance_id, max(doubtful_why) AS why FROM host_keys WHERE instance_id IN ? AND "+
+		"replaced_at IS NULL AND doubtful_at IS NOT NULL GROUP BY instance_id", ids).Scan(&doubts).Error; err != nil {
 		return nil, nil, err
 	}
 	for _, d := range doubts {
@@ -275,16 +300,22 @@ func doorKeys(tx *gorm.DB, ids []int64, doors map[int64]*access.Door) error {
 		Steward, StandingOld                      bool
 		RetiredAt, StandingAt, AgainstAt          *time.Time
 	}
-	if err := tx.Raw(`SELECT a.instance_id, coalesce(k.name, '') AS key, coalesce(k.fingerprint, '') AS fingerprint, coalesce(k.comment, '') AS comment, coalesce(k.former_names, '[]')::text AS former, a.login_user, coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort,
-		coalesce(k.state, 'in use') AS state, k.retired_at, a.steward, a.standing, a.standing_old, a.standing_at, a.against, a.against_at
-		FROM access a LEFT JOIN keys k ON k.id = a.key_id LEFT JOIN holders h ON h.id = k.holder_id WHERE a.instance_id IN ? ORDER BY a.id`, ids).Scan(&rows).Error; err != nil {
+	if err := tx.Raw(`SELECT a.instance_id, coalesce(k.name, '') AS key, coalesce(k.fingerprint, '') AS fingerprint,
+		coalesce(k.comment, '') AS comment, coalesce(k.former_names, '[]')::text AS former, a.login_user,
+		coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort,
+		coalesce(k.state, 'in use') AS state, k.retired_at, a.steward, a.standing, a.standing_old, a.standing_at,
+		a.against, a.against_at
+		FROM access a LEFT JOIN keys k ON k.id = a.key_id LEFT JOIN holders h ON h.id = k.holder_id
+		WHERE a.instance_id IN ? ORDER BY a.id`, ids).Scan(&rows).Error; err != nil {
 		return err
 	}
 	place := map[string]int{}
 	for _, r := range rows {
 		d := doors[r.InstanceID]
-		k := access.DoorKey{Key: r.Key, Fingerprint: r.Fingerprint, Comment: r.Comment, LoginUser: r.LoginUser, Recorded: true, Steward: r.Steward, Holder: r.Holder, HolderSort: r.HolderSort,
-			State: r.State, Retired: r.RetiredAt != nil, Old: r.StandingOld, At: timeOf(r.StandingAt), AgainstAt: timeOf(r.AgainstAt)}
+		k := access.DoorKey{Key: r.Key, Fingerprint: r.Fingerprint, Comment: r.Comment, LoginUser: r.LoginUser,
+			Recorded: true, Steward: r.Steward, Holder: r.Holder, HolderSort: r.HolderSort,
+			State: r.State, Retired: r.RetiredAt != nil, Old: r.StandingOld, At: timeOf(r.StandingAt),
+			AgainstAt: timeOf(r.AgainstAt)}
 		if err := json.Unmarshal([]byte(r.Former), &k.Former); err != nil {
 			return err
 		}
@@ -301,21 +332,29 @@ func doorKeys(tx *gorm.DB, ids []int64, doors map[int64]*access.Door) error {
 		FirstAt, LastAt                                  time.Time
 		Before                                           bool
 	}
-	if err := tx.Raw(`SELECT s.instance_id, s.login_user, s.fingerprint, s.comment, s.limits, s.vantage, coalesce(s.places->0->>'file', '') AS file, coalesce(s.places->0->>'line', '') AS line, s.ends_at, s.first_at, s.last_at,
+	if err := tx.Raw(`SELECT s.instance_id, s.login_user, s.fingerprint, s.comment, s.limits, s.vantage,
+		coalesce(s.places->0->>'file', '') AS file, coalesce(s.places->0->>'line', '') AS line, s.ends_at, s.first_at,
+		s.last_at,
 		coalesce(k.name, '') AS key, coalesce(k.state, 'in use') AS state, k.retired_at,
-		EXISTS (SELECT 1 FROM sightings b WHERE b.instance_id = s.instance_id AND b.login_user = s.login_user AND b.fingerprint = s.fingerprint AND b.gone_at IS NOT NULL)
-			OR EXISTS (SELECT 1 FROM former_access f WHERE f.instance_id = s.instance_id AND f.login_user = s.login_user AND f.fingerprint = s.fingerprint) AS before
-		FROM sightings s LEFT JOIN keys k ON k.fingerprint = s.fingerprint WHERE s.instance_id IN ? AND s.gone_at IS NULL ORDER BY s.id`, ids).Scan(&seen).Error; err != nil {
+		EXISTS (SELECT 1 FROM sightings b WHERE b.instance_id = s.instance_id AND b.login_user = s.login_user
+		AND b.fingerprint = s.fingerprint AND b.gone_at IS NOT NULL)
+			OR EXISTS (SELECT 1 FROM former_access f
+			WHERE f.instance_id = s.instance_id AND f.login_user = s.login_user
+			AND f.fingerprint = s.fingerprint) AS before
+		FROM sightings s LEFT JOIN keys k ON k.fingerprint = s.fingerprint
+		WHERE s.instance_id IN ? AND s.gone_at IS NULL ORDER BY s.id`, ids).Scan(&seen).Error; err != nil {
 		return err
 	}
 	for _, r := range seen {
 		d := doors[r.InstanceID]
-		there := &access.There{Limits: r.Limits, Ends: timeOf(r.EndsAt), Since: r.FirstAt, At: r.LastAt, From: r.Vantage, Place: r.File + ":" + r.Line, Before: r.Before}
+		there := &access.There{Limits: r.Limits, Ends: timeOf(r.EndsAt), Since: r.FirstAt, At: r.LastAt,
+			From: r.Vantage, Place: r.File + ":" + r.Line, Before: r.Before}
 		if n, ok := place[fmt.Sprint(r.InstanceID, r.LoginUser, r.Fingerprint)]; ok {
 			d.Keys[n].There = there
 			continue
 		}
-		d.Keys = append(d.Keys, access.DoorKey{Key: r.Key, Fingerprint: r.Fingerprint, Comment: r.Comment, LoginUser: r.LoginUser, State: r.State, Retired: r.RetiredAt != nil, There: there})
+		d.Keys = append(d.Keys, access.DoorKey{Key: r.Key, Fingerprint: r.Fingerprint, Comment: r.Comment,
+			LoginUser: r.LoginUser, State: r.State, Retired: r.RetiredAt != nil, There: there})
 	}
 	return nil
 }
@@ -329,7 +368,8 @@ func doorLooks(tx *gorm.DB, ids []int64, doors map[int64]*access.Door) error {
 		SeenAt               *time.Time
 		Report               string
 	}
-	if err := tx.Raw("SELECT instance_id, sort, trouble, cause, tried_at, seen_at, CASE WHEN sort = 'outside' THEN report::text ELSE '{}' END AS report FROM surveys WHERE instance_id IN ?", ids).Scan(&rows).Error; err != nil {
+	if err := tx.Raw("SELECT instance_id, sort, trouble, cause, tried_at, seen_at, CASE WHEN sort = 'outside' THEN "+
+		"report::text ELSE '{}' END AS report FROM surveys WHERE instance_id IN ?", ids).Scan(&rows).Error; err != nil {
 		return err
 	}
 	for _, r := range rows {
@@ -380,8 +420,10 @@ func judgeKeys(tx *gorm.DB, p access.Policy, ids []int64, j *judged) error {
 		RetiredAt             *time.Time
 	}
 	if err := tx.Raw(`SELECT k.id, k.name, k.weakness, k.state, k.blob, k.retired_at, `+reachOfKey+` AS reach,
-		(SELECT count(DISTINCT s.instance_id) FROM sightings s JOIN instances i ON i.id = s.instance_id WHERE s.fingerprint = k.fingerprint AND s.gone_at IS NULL AND i.phase <> 'removed') AS sightings,
-		(EXISTS (SELECT 1 FROM access a WHERE a.key_id = k.id) OR EXISTS (SELECT 1 FROM sightings s WHERE s.fingerprint = k.fingerprint)) AS before
+		(SELECT count(DISTINCT s.instance_id) FROM sightings s JOIN instances i ON i.id = s.instance_id
+		WHERE s.fingerprint = k.fingerprint AND s.gone_at IS NULL AND i.phase <> 'removed') AS sightings,
+		(EXISTS (SELECT 1 FROM access a WHERE a.key_id = k.id)
+		OR EXISTS (SELECT 1 FROM sightings s WHERE s.fingerprint = k.fingerprint)) AS before
 		FROM keys k WHERE k.id IN ?`, ids).Scan(&rows).Error; err != nil {
 		return err
 	}
@@ -389,7 +431,8 @@ func judgeKeys(tx *gorm.DB, p access.Policy, ids []int64, j *judged) error {
 		j.sources = append(j.sources, fmt.Sprintf("key %d", id))
 	}
 	for _, r := range rows {
-		f := access.KeyFacts{Name: r.Name, Weakness: r.Weakness, Reach: r.Reach, Sightings: r.Sightings, OpenedBefore: r.Before, Retired: r.RetiredAt != nil, State: r.State}
+		f := access.KeyFacts{Name: r.Name, Weakness: r.Weakness, Reach: r.Reach, Sightings: r.Sightings,
+			OpenedBefore: r.Before, Retired: r.RetiredAt != nil, State: r.State}
 		if r.Weakness != "" {
 			for _, w := range (keypair.Public{Blob: r.Blob}).Weaknesses() {
 				f.Sentence = strings.TrimSpace(f.Sentence + " " + w.Sentence)
@@ -402,7 +445,9 @@ func judgeKeys(tx *gorm.DB, p access.Policy, ids []int64, j *judged) error {
 
 // ToJudge tells whether something waits to be judged.
 func (s *Store) ToJudge(ctx context.Context) (bool, error) {
-	r, err := one[struct{ Waits bool }](ctx, s, "SELECT EXISTS (SELECT 1 FROM to_judge ORDER BY id LIMIT 1) OR EXISTS (SELECT 1 FROM judge_again WHERE at < clock_timestamp()) AS waits")
+	r, err := one[struct{ Waits bool }](ctx, s,
+		"SELECT EXISTS (SELECT 1 FROM to_judge ORDER BY id LIMIT 1) OR EXISTS (SELECT 1 FROM judge_again WHERE at "+
+			"< clock_timestamp()) AS waits")
 	return r.Waits, err
 }
 
@@ -426,8 +471,10 @@ type MatterQuery struct {
 	Page
 }
 
-const matterColumns = `SELECT m.id, m.subject, m.reason, m.about, m.rank, m.place, m.sentence, m.evidence, m.command, m.instance, m.key, m.region,
-	CASE WHEN m.off_until > m.since AND m.off_until <= now() THEN m.off_until ELSE m.since END AS since, CASE WHEN m.off_until > now() THEN m.off_until END AS off_until, m.off_reason, m.off_by FROM matters m`
+const matterColumns = `SELECT m.id, m.subject, m.reason, m.about, m.rank, m.place, m.sentence, m.evidence, m.command,
+	m.instance, m.key, m.region,
+	CASE WHEN m.off_until > m.since AND m.off_until <= now() THEN m.off_until ELSE m.since END AS since, CASE
+	WHEN m.off_until > now() THEN m.off_until END AS off_until, m.off_reason, m.off_by FROM matters m`
 
 // Matters returns a page of what needs a hand, most urgent first.
 func (s *Store) Matters(ctx context.Context, q MatterQuery) ([]Matter, string, error) {
@@ -456,11 +503,14 @@ func (s *Store) Matters(ctx context.Context, q MatterQuery) ([]Matter, string, e
 		l.filter("m.rank >= 200")
 	}
 	if q.NewFor != "" {
-		l.filter("(CASE WHEN m.off_until > m.since THEN m.off_until ELSE m.since END) > coalesce((SELECT at FROM matter_marks WHERE operator = ?), '-infinity')", q.NewFor)
+		l.filter("(CASE WHEN m.off_until > m.since THEN m.off_until ELSE m.since END) > coalesce((SELECT at FROM "+
+			"matter_marks WHERE operator = ?), '-infinity')", q.NewFor)
 	}
-	return pageBy(ctx, s, &l, matterColumns, "m.place", "m.id", false, q.Page, func(m Matter) (string, int64) { return m.Place, m.ID }, func(m *Matter) []any {
-		return []any{&m.ID, &m.Subject, &m.Reason, &m.About, &m.Rank, &m.Place, &m.Sentence, &m.Evidence, &m.Command, &m.Instance, &m.Key, &m.Region, &m.Since, &m.OffUntil, &m.OffReason, &m.OffBy}
-	})
+	return pageBy(ctx, s, &l, matterColumns, "m.place", "m.id", false, q.Page,
+		func(m Matter) (string, int64) { return m.Place, m.ID }, func(m *Matter) []any {
+			return []any{&m.ID, &m.Subject, &m.Reason, &m.About, &m.Rank, &m.Place, &m.Sentence, &m.Evidence,
+				&m.Command, &m.Instance, &m.Key, &m.Region, &m.Since, &m.OffUntil, &m.OffReason, &m.OffBy}
+		})
 }
 
 // MatterCount is how many matters of one reason there are.
@@ -474,14 +524,17 @@ type MatterCount struct {
 // MatterCounts counts all matters by reason.
 func (s *Store) MatterCounts(ctx context.Context) ([]MatterCount, error) {
 	out := []MatterCount{}
-	err := s.db.WithContext(ctx).Raw(`SELECT reason, min(rank) AS rank, count(*) FILTER (WHERE off_until IS NULL OR off_until <= now()) AS open, count(*) FILTER (WHERE off_until > now()) AS off
+	err := s.db.WithContext(ctx).Raw(`SELECT reason, min(rank) AS rank,
+		count(*) FILTER (WHERE off_until IS NULL OR off_until <= now()) AS open,
+		count(*) FILTER (WHERE off_until > now()) AS off
 		FROM matters GROUP BY reason ORDER BY min(rank)`).Scan(&out).Error
 	return out, err
 }
 
 // MatterMark notes that an operator has seen all that there was at a time.
 func (s *Store) MatterMark(ctx context.Context, operator string, at time.Time) error {
-	return s.db.WithContext(ctx).Exec(`INSERT INTO matter_marks (operator, at) VALUES (?, ?) ON CONFLICT (operator) DO UPDATE SET at = greatest(matter_marks.at, excluded.at)`, operator, at).Error
+	return s.db.WithContext(ctx).Exec(`INSERT INTO matter_marks (operator, at) VALUES (?, ?)
+		ON CONFLICT (operator) DO UPDATE SET at = greatest(matter_marks.at, excluded.at)`, operator, at).Error
 }
 
 // Now returns the database's time.
@@ -494,7 +547,8 @@ func (s *Store) Now(ctx context.Context) (time.Time, error) {
 func (s *Store) PutOff(ctx context.Context, by Actor, id int64, until *time.Time, reason string) (Matter, error) {
 	err := s.tx(ctx, func(tx *gorm.DB) error {
 		m := []Matter{}
-		if err := tx.Raw(`UPDATE matters SET off_until = ?, off_reason = ?, off_by = ? WHERE id = ? RETURNING subject, reason`, until, reason, by.Operator, id).Scan(&m).Error; err != nil {
+		if err := tx.Raw(`UPDATE matters SET off_until = ?, off_reason = ?, off_by = ? WHERE id = ?
+			RETURNING subject, reason`, until, reason, by.Operator, id).Scan(&m).Error; err != nil {
 			return err
 		}
 		if len(m) == 0 {

@@ -71,7 +71,8 @@ var ErrLastAdmin = errors.New("this is the last admin: name another one first")
 // ChangeOperator gives an operator another role, a new password, or disables
 // or enables it; nil leaves a thing as it is. Disabling ends its sessions.
 // ErrNotFound, ErrLastAdmin.
-func (s *Store) ChangeOperator(ctx context.Context, by Actor, name string, role *Role, disabled *bool, passwordHash *string) error {
+func (s *Store) ChangeOperator(ctx context.Context, by Actor, name string, role *Role, disabled *bool,
+	passwordHash *string) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
 		var o []Operator
 		// All rows, so that two admins cannot disable each other at once.
@@ -97,13 +98,15 @@ func (s *Store) ChangeOperator(ctx context.Context, by Actor, name string, role 
 		var intent []string
 		if role != nil {
 			intent = append(intent, "role "+string(*role))
-			if err := tx.Exec("UPDATE operators SET role = ? WHERE id = ?", string(*role), target.ID).Error; err != nil {
+			if err := tx.Exec("UPDATE operators SET role = ? WHERE id = ?", string(*role),
+				target.ID).Error; err != nil {
 				return err
 			}
 		}
 		if passwordHash != nil {
 			intent = append(intent, "new password")
-			if err := tx.Exec("UPDATE operators SET password_hash = ? WHERE id = ?", *passwordHash, target.ID).Error; err != nil {
+			if err := tx.Exec("UPDATE operators SET password_hash = ? WHERE id = ?", *passwordHash,
+				target.ID).Error; err != nil {
 				return err
 			}
 		}
@@ -120,7 +123,8 @@ func (s *Store) ChangeOperator(ctx context.Context, by Actor, name string, role 
 		if err := tx.Exec("DELETE FROM sessions WHERE operator_id = ?", target.ID).Error; err != nil {
 			return err
 		}
-		_, err := entry{by, "operator.change", "operator " + target.Name, strings.Join(intent, ", "), "changed", 0}.write(tx)
+		_, err := entry{by, "operator.change", "operator " + target.Name, strings.Join(intent, ", "),
+			"changed", 0}.write(tx)
 		return err
 	})
 }
@@ -156,13 +160,15 @@ func (s *Store) SigninBegins(ctx context.Context, name, address string) error {
 		if err := tx.Exec("SELECT pg_advisory_xact_lock(?)", signinLock).Error; err != nil {
 			return err
 		}
-		if err := tx.Exec("DELETE FROM signin_attempts WHERE at < now() - interval '" + signinForgottenAfter + "'").Error; err != nil {
+		if err := tx.Exec("DELETE FROM signin_attempts WHERE at < now() - interval '" + signinForgottenAfter +
+			"'").Error; err != nil {
 			return err
 		}
 		if err := signinAllowed(tx, name, address); err != nil {
 			return err
 		}
-		return tx.Exec("INSERT INTO signin_attempts (name_fold, address, at) VALUES (?, ?, clock_timestamp())", names.Fold(name), address).Error
+		return tx.Exec("INSERT INTO signin_attempts (name_fold, address, at) VALUES (?, ?, clock_timestamp())",
+			names.Fold(name), address).Error
 	})
 }
 
@@ -208,11 +214,13 @@ func (s *Store) AddSession(ctx context.Context, by Actor, o Operator, sum []byte
 		if err := tx.Exec("DELETE FROM sessions WHERE expires_at < now()").Error; err != nil {
 			return err
 		}
-		if err := tx.Exec("DELETE FROM signin_attempts WHERE name_fold = ? AND address = ?", names.Fold(o.Name), by.Address).Error; err != nil {
+		if err := tx.Exec("DELETE FROM signin_attempts WHERE name_fold = ? AND address = ?", names.Fold(o.Name),
+			by.Address).Error; err != nil {
 			return err
 		}
 		if err := tx.Raw(`INSERT INTO sessions (sha256, operator_id, expires_at, address)
-			VALUES (?, ?, now() + interval '`+sessionLength+`', ?) RETURNING expires_at`, raw(sum), o.ID, by.Address).Scan(&expires).Error; err != nil {
+			VALUES (?, ?, now() + interval '`+sessionLength+`', ?) RETURNING expires_at`, raw(sum), o.ID,
+			by.Address).Scan(&expires).Error; err != nil {
 			return err
 		}
 		_, err := entry{by, "session.open", "operator " + o.Name, "sign in", "signed in", 0}.write(tx)
@@ -253,7 +261,8 @@ type Token struct {
 	LastUsedFrom string
 }
 
-const tokenColumns = `SELECT t.id, o.name AS operator, t.name, t.role, t.created_at, t.expires_at, t.revoked_at, t.last_used_at, t.last_used_from
+const tokenColumns = `SELECT t.id, o.name AS operator, t.name, t.role, t.created_at, t.expires_at, t.revoked_at,
+	t.last_used_at, t.last_used_from
 	FROM tokens t JOIN operators o ON o.id = t.operator_id`
 
 // NewToken is what a token is made with.
@@ -273,8 +282,10 @@ func (s *Store) AddToken(ctx context.Context, by Actor, n NewToken) (Token, erro
 	err := s.tx(ctx, func(tx *gorm.DB) error {
 		var id int64
 		if err := tx.Raw(`INSERT INTO tokens (operator_id, name, role, sha256, expires_at, parent_id)
-			VALUES (?, ?, ?, ?, least(?::timestamptz, (SELECT expires_at FROM tokens WHERE id = ?)), nullif(?, 0)) RETURNING id`,
-			n.OperatorID, n.Name, string(n.Role), raw(n.SHA256), n.Expires, n.ParentID, n.ParentID).Scan(&id).Error; err != nil {
+			VALUES (?, ?, ?, ?, least(?::timestamptz, (SELECT expires_at FROM tokens WHERE id = ?)), nullif(?, 0))
+			RETURNING id`,
+			n.OperatorID, n.Name, string(n.Role), raw(n.SHA256), n.Expires, n.ParentID,
+			n.ParentID).Scan(&id).Error; err != nil {
 			return err
 		}
 		if err := tx.Raw(tokenColumns+" WHERE t.id = ?", id).Scan(&t).Error; err != nil {
@@ -284,7 +295,9 @@ func (s *Store) AddToken(ctx context.Context, by Actor, n NewToken) (Token, erro
 		if n.ParentID != 0 {
 			made = fmt.Sprintf(", by token %d, with which it ends", n.ParentID)
 		}
-		_, err := entry{by, "token.create", fmt.Sprintf("token %d", id), fmt.Sprintf("%s as %s until %s%s", n.Name, n.Role, n.Expires.UTC().Format(time.RFC3339), made), "created", 0}.write(tx)
+		_, err := entry{by, "token.create", fmt.Sprintf("token %d", id),
+			fmt.Sprintf("%s as %s until %s%s", n.Name, n.Role, n.Expires.UTC().Format(time.RFC3339), made),
+			"created", 0}.write(tx)
 		return err
 	})
 	if err != nil {
@@ -296,7 +309,8 @@ func (s *Store) AddToken(ctx context.Context, by Actor, n NewToken) (Token, erro
 // Tokens returns the tokens of an operator, or of all with 0, newest first.
 func (s *Store) Tokens(ctx context.Context, operatorID int64) ([]Token, error) {
 	out := []Token{}
-	err := s.db.WithContext(ctx).Raw(tokenColumns+" WHERE ? = 0 OR t.operator_id = ? ORDER BY t.id DESC", operatorID, operatorID).Scan(&out).Error
+	err := s.db.WithContext(ctx).Raw(tokenColumns+" WHERE ? = 0 OR t.operator_id = ? ORDER BY t.id DESC", operatorID,
+		operatorID).Scan(&out).Error
 	return out, err
 }
 
@@ -309,8 +323,11 @@ var ErrOtherToken = errors.New("a token ends itself and what it made, and no oth
 func (s *Store) RevokeToken(ctx context.Context, by Actor, operatorID, asking, id int64) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
 		var rows []struct{ Own bool }
-		err := tx.Raw(`WITH RECURSIVE up AS (SELECT id, parent_id FROM tokens WHERE id = ? UNION SELECT t.id, t.parent_id FROM tokens t JOIN up ON t.id = up.parent_id)
-			SELECT ? = 0 OR EXISTS (SELECT 1 FROM up WHERE id = ?) AS own FROM tokens WHERE id = ? AND (? = 0 OR operator_id = ?)`, id, asking, asking, id, operatorID, operatorID).Scan(&rows).Error
+		err := tx.Raw(`WITH RECURSIVE up AS (SELECT id, parent_id FROM tokens WHERE id = ?
+			UNION SELECT t.id, t.parent_id FROM tokens t JOIN up ON t.id = up.parent_id)
+			SELECT ? = 0 OR EXISTS (SELECT 1 FROM up WHERE id = ?) AS own FROM tokens
+			WHERE id = ? AND (? = 0 OR operator_id = ?)`, id, asking, asking, id, operatorID,
+			operatorID).Scan(&rows).Error
 		switch {
 		case err != nil:
 			return err
@@ -319,11 +336,14 @@ func (s *Store) RevokeToken(ctx context.Context, by Actor, operatorID, asking, i
 		case !rows[0].Own:
 			return ErrOtherToken
 		}
-		if err := tx.Exec(`WITH RECURSIVE down AS (SELECT id FROM tokens WHERE id = ? UNION SELECT t.id FROM tokens t JOIN down ON t.parent_id = down.id)
-			UPDATE tokens SET revoked_at = coalesce(revoked_at, now()) WHERE id IN (SELECT id FROM down)`, id).Error; err != nil {
+		if err := tx.Exec(`WITH RECURSIVE down AS (SELECT id FROM tokens WHERE id = ? UNION SELECT t.id FROM tokens t
+			JOIN down ON t.parent_id = down.id)
+			UPDATE tokens SET revoked_at = coalesce(revoked_at, now()) WHERE id IN (SELECT id FROM down)`,
+			id).Error; err != nil {
 			return err
 		}
-		_, err = entry{by, "token.revoke", fmt.Sprintf("token %d", id), "revoke, with what it made", "revoked", 0}.write(tx)
+		_, err = entry{by, "token.revoke", fmt.Sprintf("token %d", id), "revoke, with what it made",
+			"revoked", 0}.write(tx)
 		return err
 	})
 }
@@ -350,10 +370,12 @@ func (s *Store) TokenOperator(ctx context.Context, sum []byte, address string) (
 		Noted     bool
 	}
 	db := s.db.WithContext(ctx)
-	if err := db.Raw(`SELECT o.id, o.name, o.role, o.disabled_at, o.created_at, t.id AS token_id, t.role AS token_role, t.expires_at,
+	if err := db.Raw(`SELECT o.id, o.name, o.role, o.disabled_at, o.created_at, t.id AS token_id,
+		t.role AS token_role, t.expires_at,
 		t.revoked_at IS NULL AND t.expires_at > now() AND o.disabled_at IS NULL AS good,
 		coalesce(t.last_used_at >= now() - interval '1 minute' AND t.last_used_from = ?, false) AS noted
-		FROM tokens t JOIN operators o ON o.id = t.operator_id WHERE t.sha256 = ?`, address, raw(sum)).Scan(&rows).Error; err != nil {
+		FROM tokens t JOIN operators o ON o.id = t.operator_id WHERE t.sha256 = ?`, address,
+		raw(sum)).Scan(&rows).Error; err != nil {
 		return ByToken{}, err
 	}
 	if len(rows) == 0 {
@@ -364,7 +386,8 @@ func (s *Store) TokenOperator(ctx context.Context, sum []byte, address string) (
 	}
 	// At most once a minute from one address: a busy client shall not write with every read.
 	if !rows[0].Noted {
-		if err := db.Exec("UPDATE tokens SET last_used_at = now(), last_used_from = ? WHERE id = ?", address, rows[0].TokenID).Error; err != nil {
+		if err := db.Exec("UPDATE tokens SET last_used_at = now(), last_used_from = ? WHERE id = ?", address,
+			rows[0].TokenID).Error; err != nil {
 			return ByToken{}, err
 		}
 	}

@@ -47,14 +47,16 @@ func (s *Store) AddPermit(ctx context.Context, p NewPermit) (id int64, err error
 		if err := tx.Exec("DELETE FROM permits WHERE ends_at < clock_timestamp() - interval '1 hour'").Error; err != nil {
 			return err
 		}
-		if err := tx.Raw(`INSERT INTO permits (work_id, fence, instance_id, login_user, ends_at) VALUES (?, ?, ?, ?, clock_timestamp() + make_interval(secs => ?)) RETURNING id`,
+		if err := tx.Raw(`INSERT INTO permits (work_id, fence, instance_id, login_user, ends_at)
+			VALUES (?, ?, ?, ?, clock_timestamp() + make_interval(secs => ?)) RETURNING id`,
 			p.Work, p.Fence, p.Instance, p.LoginUser, PermitLife.Seconds()).Scan(&id).Error; err != nil {
 			return err
 		}
 		if len(ids) == 0 {
 			return nil
 		}
-		return tx.Exec("INSERT INTO permit_keys (permit_id, key_id) SELECT ?, k.id FROM keys k WHERE k.id IN ?", id, ids).Error
+		return tx.Exec("INSERT INTO permit_keys (permit_id, key_id) SELECT ?, k.id FROM keys k WHERE k.id IN ?", id,
+			ids).Error
 	})
 	return id, err
 }
@@ -63,7 +65,8 @@ func (s *Store) AddPermit(ctx context.Context, p NewPermit) (id int64, err error
 // the hands of whom it was given to, and the keys are as they were judged.
 // rotation.ErrEnded, rotation.ErrStale.
 func (s *Store) PermitHolds(ctx context.Context, id int64, rests []rotation.Rest) error {
-	r, err := one[struct{ Good bool }](ctx, s, `SELECT p.ends_at > clock_timestamp() + interval '1 second' AND (p.fence = 0 OR p.fence = w.fence AND w.state = 'running') AS good
+	r, err := one[struct{ Good bool }](ctx, s, `SELECT p.ends_at > clock_timestamp() + interval '1 second'
+		AND (p.fence = 0 OR p.fence = w.fence AND w.state = 'running') AS good
 		FROM permits p JOIN work w ON w.id = p.work_id WHERE p.id = ?`, id)
 	if errors.Is(err, ErrNotFound) || err == nil && !r.Good {
 		return rotation.ErrEnded
@@ -111,7 +114,8 @@ func restsNow(tx *gorm.DB, ids []int64, lock bool) ([]rotation.Rest, error) {
 	if len(ids) == 0 {
 		return nil, nil
 	}
-	sql := `SELECT k.id, coalesce(h.sort, '') AS holder, CASE WHEN k.state <> 'in use' THEN k.state WHEN k.retired_at IS NOT NULL THEN 'retired' ELSE '' END AS state, k.shown_at
+	sql := `SELECT k.id, coalesce(h.sort, '') AS holder, CASE WHEN k.state <> 'in use' THEN k.state
+		WHEN k.retired_at IS NOT NULL THEN 'retired' ELSE '' END AS state, k.shown_at
 		FROM keys k LEFT JOIN holders h ON h.id = k.holder_id WHERE k.id IN ? ORDER BY k.id`
 	if lock {
 		sql += " FOR SHARE OF k"
@@ -126,7 +130,8 @@ func restsNow(tx *gorm.DB, ids []int64, lock bool) ([]rotation.Rest, error) {
 	}
 	var out []rotation.Rest
 	for _, r := range rows {
-		out = append(out, rotation.Rest{ID: r.ID, Mark: rotation.Mark{Holder: r.Holder, State: r.State}, Shown: timeOf(r.ShownAt)})
+		out = append(out, rotation.Rest{ID: r.ID, Mark: rotation.Mark{Holder: r.Holder, State: r.State},
+			Shown: timeOf(r.ShownAt)})
 	}
 	return out, nil
 }
@@ -142,7 +147,8 @@ func unrested(tx *gorm.DB, ids ...int64) error {
 		return err
 	}
 	var names []string
-	if err := tx.Raw(`SELECT DISTINCT i.name FROM permit_keys k JOIN permits p ON p.id = k.permit_id JOIN instances i ON i.id = p.instance_id
+	if err := tx.Raw(`SELECT DISTINCT i.name FROM permit_keys k JOIN permits p ON p.id = k.permit_id
+		JOIN instances i ON i.id = p.instance_id
 		WHERE k.key_id IN ? AND p.ends_at > clock_timestamp()`, ids).Scan(&names).Error; err != nil {
 		return err
 	}
@@ -168,7 +174,10 @@ func (s *Store) markTx(ctx context.Context, f func(tx *gorm.DB, touch func(ids .
 		})
 		if err == nil && len(touched) > 0 {
 			// By itself: the work's own transactions lock its row before any key's.
-			return s.db.WithContext(ctx).Exec("UPDATE work SET "+wakes+" WHERE (state = 'running' OR state = 'waiting' AND waits_code = ?) AND old_key_id IS NOT NULL AND new_key_id IS NOT NULL AND instance_id IN (SELECT instance_id FROM access WHERE key_id IN ?)", wire.WaitsGrace, touched).Error
+			return s.db.WithContext(ctx).Exec("UPDATE work SET "+wakes+
+				" WHERE (state = 'running' OR state = 'waiting' AND waits_code = ?) AND old_key_id IS NOT NULL AND "+
+				"new_key_id IS NOT NULL AND instance_id IN (SELECT instance_id FROM access WHERE key_id IN ?)",
+				wire.WaitsGrace, touched).Error
 		}
 		if !errors.Is(err, ErrRested) || time.Since(begin) > PermitLife {
 			return err

@@ -21,18 +21,25 @@ type Knock struct {
 // Knocked notes what the outside probe of a piece of work saw just now. It makes
 // the last stretch longer, if that saw the same no longer ago than gap.
 func (s *Store) Knocked(ctx context.Context, workID int64, up bool, gap time.Duration) error {
-	return s.db.WithContext(ctx).Exec(`WITH last AS (SELECT ctid, up, to_at FROM work_knocks WHERE work_id = @work ORDER BY from_at DESC LIMIT 1),
-		longer AS (UPDATE work_knocks k SET to_at = clock_timestamp() FROM last WHERE k.ctid = last.ctid AND last.up = @up AND last.to_at > clock_timestamp() - make_interval(secs => @gap) RETURNING 1),
+	return s.db.WithContext(ctx).Exec(`WITH last AS (SELECT ctid, up, to_at FROM work_knocks WHERE work_id = @work
+		ORDER BY from_at DESC LIMIT 1),
+		longer AS (UPDATE work_knocks k SET to_at = clock_timestamp() FROM last
+		WHERE k.ctid = last.ctid AND last.up = @up AND last.to_at > clock_timestamp() - make_interval(secs => @gap)
+		RETURNING 1),
 		-- The change lies between two looks: the stretch before ends where this one begins.
-		ends AS (UPDATE work_knocks k SET to_at = clock_timestamp() FROM last WHERE k.ctid = last.ctid AND last.up <> @up AND last.to_at > clock_timestamp() - make_interval(secs => @gap) RETURNING 1)
-		INSERT INTO work_knocks (work_id, from_at, to_at, up) SELECT @work, clock_timestamp(), clock_timestamp(), @up WHERE NOT EXISTS (SELECT 1 FROM longer)`,
+		ends AS (UPDATE work_knocks k SET to_at = clock_timestamp() FROM last
+		WHERE k.ctid = last.ctid AND last.up <> @up AND last.to_at > clock_timestamp() - make_interval(secs => @gap)
+		RETURNING 1)
+		INSERT INTO work_knocks (work_id, from_at, to_at, up) SELECT @work, clock_timestamp(), clock_timestamp(), @up
+		WHERE NOT EXISTS (SELECT 1 FROM longer)`,
 		map[string]any{"work": workID, "up": up, "gap": gap.Seconds()}).Error
 }
 
 // Knocks returns what the outside probe of a piece of work saw, the oldest first.
 func (s *Store) Knocks(ctx context.Context, workID int64) ([]Knock, error) {
 	var out []Knock
-	return out, s.db.WithContext(ctx).Raw("SELECT from_at, to_at, up FROM work_knocks WHERE work_id = ? ORDER BY from_at LIMIT 2000", workID).Scan(&out).Error
+	return out, s.db.WithContext(ctx).Raw("SELECT from_at, to_at, up FROM work_knocks WHERE work_id = ? ORDER BY "+
+		"from_at LIMIT 2000", workID).Scan(&out).Error
 }
 
 // WorkKey is the service's own key for one piece of work.
@@ -45,7 +52,8 @@ func (s *Store) KeepWorkKey(ctx context.Context, workID int64, k WorkKey) (WorkK
 		if err := tx.Exec("SET LOCAL synchronous_commit = on").Error; err != nil {
 			return err
 		}
-		return tx.Exec("INSERT INTO work_keys (work_id, blob, sealed) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", workID, raw(k.Blob), raw(k.Sealed)).Error
+		return tx.Exec("INSERT INTO work_keys (work_id, blob, sealed) VALUES (?, ?, ?) ON CONFLICT DO NOTHING",
+			workID, raw(k.Blob), raw(k.Sealed)).Error
 	})
 	if err != nil {
 		return k, err
@@ -69,13 +77,16 @@ func (s *Store) DropWorkKey(ctx context.Context, workID int64) error {
 // others, or are in the ledger for that, by name.
 func (s *Store) Rescues(ctx context.Context, region, zone string) ([]Instance, error) {
 	var out []Instance
-	return out, s.db.WithContext(ctx).Raw(instanceColumns+" WHERE i.rescue AND i.phase = 'ready' AND i.region = ? AND i.zone = ? ORDER BY i.name_fold LIMIT 50", region, zone).Scan(&out).Error
+	return out, s.db.WithContext(ctx).Raw(instanceColumns+
+		" WHERE i.rescue AND i.phase = 'ready' AND i.region = ? AND i.zone = ? ORDER BY i.name_fold LIMIT 50", region,
+		zone).Scan(&out).Error
 }
 
 // TakeRescue gives a rescue instance to a piece of work, if no other has it. ErrInProgress.
 func (s *Store) TakeRescue(ctx context.Context, instanceID, workID int64) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		r := tx.Exec("UPDATE instances SET rescue_for = ? WHERE id = ? AND rescue AND (rescue_for IS NULL OR rescue_for = ?)", workID, instanceID, workID)
+		r := tx.Exec("UPDATE instances SET rescue_for = ? WHERE id = ? AND rescue AND (rescue_for IS NULL OR "+
+			"rescue_for = ?)", workID, instanceID, workID)
 		if r.Error == nil && r.RowsAffected == 0 {
 			return ErrInProgress
 		}
@@ -92,7 +103,8 @@ func (s *Store) GiveRescue(ctx context.Context, workID int64) error {
 		if err := tx.Exec("UPDATE shared_rescues SET part_id = NULL WHERE part_id = ?", workID).Error; err != nil {
 			return err
 		}
-		return tx.Exec("UPDATE work SET wake_at = clock_timestamp() WHERE state = 'waiting' AND waits_code = ?", wire.WaitsRescue).Error
+		return tx.Exec("UPDATE work SET wake_at = clock_timestamp() WHERE state = 'waiting' AND waits_code = ?",
+			wire.WaitsRescue).Error
 	})
 }
 
@@ -106,7 +118,8 @@ func (s *Store) SetRescue(ctx context.Context, by Actor, i Instance, on bool, cl
 		if _, err := (entry{by, "instance.rescue", "instance " + i.Name, what, "recorded", 0}).write(tx); err != nil {
 			return err
 		}
-		return tx.Exec("UPDATE instances SET rescue = ?, rescue_cloud_id = ?, region = coalesce(nullif(?, ''), region), zone = coalesce(nullif(?, ''), zone) WHERE id = ?", on, cloudID, region, zone, i.ID).Error
+		return tx.Exec("UPDATE instances SET rescue = ?, rescue_cloud_id = ?, region = coalesce(nullif(?, ''), "+
+			"region), zone = coalesce(nullif(?, ''), zone) WHERE id = ?", on, cloudID, region, zone, i.ID).Error
 	})
 }
 
@@ -137,8 +150,10 @@ func (s *Store) KeepWaysBack(ctx context.Context, all []WaysBack) error {
 		return err
 	}
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		return tx.Exec(`UPDATE instances i SET ways_back = w.open, ways_back_at = clock_timestamp() FROM jsonb_to_recordset(?::jsonb) AS w(id bigint, open jsonb)
-			WHERE i.id = w.id AND (i.ways_back IS DISTINCT FROM w.open OR i.ways_back_at < clock_timestamp() - interval '6 hours')`, string(text)).Error
+		return tx.Exec(`UPDATE instances i SET ways_back = w.open, ways_back_at = clock_timestamp()
+			FROM jsonb_to_recordset(?::jsonb) AS w(id bigint, open jsonb)
+			WHERE i.id = w.id AND (i.ways_back IS DISTINCT
+			FROM w.open OR i.ways_back_at < clock_timestamp() - interval '6 hours')`, string(text)).Error
 	})
 }
 
@@ -192,14 +207,23 @@ func (s *Store) RestoreRows(ctx context.Context, name, tag string, after int64, 
 	}
 	where, args := strings.Join(l.where, " AND "), l.args
 	var out []RestoreRow
-	err := s.db.WithContext(ctx).Raw(`SELECT i.id, i.name, i.login_user, i.state, i.cloud, i.cloud_id, i.region, i.zone, i.image, i.phase, i.adopted, i.vanished_at, i.checks,
+	err := s.db.WithContext(ctx).Raw(`SELECT i.id, i.name, i.login_user, i.state, i.cloud, i.cloud_id, i.region,
+		i.zone, i.image, i.phase, i.adopted, i.vanished_at, i.checks,
 			EXISTS (SELECT 1 FROM steward_keys s WHERE s.instance_id = i.id) AS steward,
-			coalesce((SELECT jsonb_agg(jsonb_build_object('id', a.id, 'key_id', coalesce(k.id, 0), 'key', coalesce(k.name, ''), 'holder', coalesce(h.name, ''), 'sort', coalesce(h.sort, ''), 'state', coalesce(k.state, ''),
-				'retired', k.retired_at IS NOT NULL, 'steward', a.steward, 'standing', a.standing, 'old', a.standing_old, 'against', a.against, 'at', coalesce(a.standing_at, a.created_at)) ORDER BY a.id)
-				FROM access a LEFT JOIN keys k ON k.id = a.key_id LEFT JOIN holders h ON h.id = k.holder_id WHERE a.instance_id = i.id AND a.login_user = i.login_user), '[]') AS keys,
-			EXISTS (SELECT 1 FROM surveys s WHERE s.instance_id = i.id AND s.sort = 'inside' AND s.cause = 'steward') AS steward_out,
+			coalesce((SELECT jsonb_agg(jsonb_build_object('id', a.id, 'key_id', coalesce(k.id, 0), 'key',
+			coalesce(k.name, ''), 'holder', coalesce(h.name, ''), 'sort', coalesce(h.sort, ''), 'state',
+			coalesce(k.state, ''),
+				'retired', k.retired_at IS NOT NULL, 'steward', a.steward, 'standing', a.standing, 'old',
+				a.standing_old, 'against', a.against, 'at', coalesce(a.standing_at, a.created_at)) ORDER BY a.id)
+				FROM access a LEFT JOIN keys k ON k.id = a.key_id LEFT JOIN holders h ON h.id = k.holder_id
+				WHERE a.instance_id = i.id AND a.login_user = i.login_user), '[]') AS keys,
+			EXISTS (SELECT 1 FROM surveys s WHERE s.instance_id = i.id AND s.sort = 'inside'
+			AND s.cause = 'steward') AS steward_out,
 			o.methods AS offered, o.at AS offered_at, o.rules
-		FROM instances i LEFT JOIN LATERAL (SELECT s.seen_at AS at, coalesce(nullif(s.report->'rules', 'null'), '[]') AS rules, (SELECT m->'methods' FROM jsonb_array_elements(coalesce(nullif(s.report->'methods', 'null'), '[]')) m WHERE m->>'user' = i.login_user LIMIT 1) AS methods
+		FROM instances i LEFT JOIN LATERAL (SELECT s.seen_at AS at,
+		coalesce(nullif(s.report->'rules', 'null'), '[]') AS rules, (SELECT m->'methods'
+		FROM jsonb_array_elements(coalesce(nullif(s.report->'methods', 'null'), '[]')) m
+		WHERE m->>'user' = i.login_user LIMIT 1) AS methods
 			FROM surveys s WHERE s.instance_id = i.id AND s.sort = 'outside') o ON true
 		WHERE `+where+" ORDER BY i.id LIMIT ?", append(args, limit)...).Scan(&out).Error
 	return out, err

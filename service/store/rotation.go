@@ -14,7 +14,8 @@ import (
 // its doors before is old.
 func (s *Store) Wrote(ctx context.Context, instanceID int64) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("UPDATE instances SET changed_at = clock_timestamp() WHERE id = ?", instanceID).Error; err != nil {
+		if err := tx.Exec("UPDATE instances SET changed_at = clock_timestamp() WHERE id = ?",
+			instanceID).Error; err != nil {
 			return err
 		}
 		return settleInstance(tx, instanceID)
@@ -24,24 +25,29 @@ func (s *Store) Wrote(ctx context.Context, instanceID int64) error {
 // LastChange tells when the doors of an instance changed the last time, as far as is known,
 // and what time it is now: both by the database's clock.
 func (s *Store) LastChange(ctx context.Context, instanceID int64) (changed, now time.Time, err error) {
-	r, err := one[struct{ ChangedAt, Now time.Time }](ctx, s, "SELECT changed_at, clock_timestamp() AS now FROM instances WHERE id = ?", instanceID)
+	r, err := one[struct{ ChangedAt, Now time.Time }](ctx, s,
+		"SELECT changed_at, clock_timestamp() AS now FROM instances WHERE id = ?", instanceID)
 	return r.ChangedAt, r.Now, err
 }
 
 // Placed says that a key's line was put into an instance's file: what was known
 // of its doors before is old, and the access is recorded. byUs keeps that as
 // evidence. It returns the access's ID.
-func (s *Store) Placed(ctx context.Context, instanceID, keyID int64, loginUser, vantage string, byUs bool) (id int64, err error) {
+func (s *Store) Placed(ctx context.Context, instanceID, keyID int64, loginUser, vantage string,
+	byUs bool) (id int64, err error) {
 	err = s.tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("UPDATE instances SET changed_at = clock_timestamp() WHERE id = ?", instanceID).Error; err != nil {
+		if err := tx.Exec("UPDATE instances SET changed_at = clock_timestamp() WHERE id = ?",
+			instanceID).Error; err != nil {
 			return err
 		}
 		var ids []int64
-		if err := tx.Raw("INSERT INTO access (instance_id, key_id, login_user) VALUES (?, ?, ?) ON CONFLICT DO NOTHING RETURNING id", instanceID, keyID, loginUser).Scan(&ids).Error; err != nil {
+		if err := tx.Raw("INSERT INTO access (instance_id, key_id, login_user) VALUES (?, ?, ?) ON CONFLICT DO "+
+			"NOTHING RETURNING id", instanceID, keyID, loginUser).Scan(&ids).Error; err != nil {
 			return err
 		}
 		if len(ids) == 0 {
-			if err := tx.Raw("SELECT id FROM access WHERE instance_id = ? AND key_id = ? AND login_user = ?", instanceID, keyID, loginUser).Scan(&ids).Error; err != nil {
+			if err := tx.Raw("SELECT id FROM access WHERE instance_id = ? AND key_id = ? AND login_user = ?",
+				instanceID, keyID, loginUser).Scan(&ids).Error; err != nil {
 				return err
 			}
 		}
@@ -69,8 +75,10 @@ func (s *Store) EndAccess(ctx context.Context, accessID, workID int64, why strin
 		if err != nil {
 			return err
 		}
-		if err := tx.Exec(`INSERT INTO survey_wants (instance_id, at, why) SELECT a.instance_id, clock_timestamp() + make_interval(secs => w::text::float8), ?
-			FROM access a, jsonb_array_elements(?::jsonb) w WHERE a.id = ? ON CONFLICT DO NOTHING`, fmt.Sprintf("after work %d", workID), text, accessID).Error; err != nil {
+		if err := tx.Exec(`INSERT INTO survey_wants (instance_id, at, why) SELECT a.instance_id,
+			clock_timestamp() + make_interval(secs => w::text::float8), ?
+			FROM access a, jsonb_array_elements(?::jsonb) w WHERE a.id = ? ON CONFLICT DO NOTHING`,
+			fmt.Sprintf("after work %d", workID), text, accessID).Error; err != nil {
 			return err
 		}
 		return endAccess(tx, accessID, workID, why)
@@ -80,12 +88,15 @@ func (s *Store) EndAccess(ctx context.Context, accessID, workID int64, why strin
 func endAccess(tx *gorm.DB, accessID, workID int64, why string) error {
 	for _, sql := range []string{
 		`INSERT INTO former_access (instance_id, key_id, login_user, fingerprint, began_at, work_id, why)
-			SELECT a.instance_id, a.key_id, a.login_user, k.fingerprint, a.created_at, @work, @why FROM access a JOIN keys k ON k.id = a.key_id WHERE a.id = @id`,
+			SELECT a.instance_id, a.key_id, a.login_user, k.fingerprint, a.created_at, @work, @why FROM access a
+			JOIN keys k ON k.id = a.key_id WHERE a.id = @id`,
 		// It does not stand there any more: that it does will be news.
 		`UPDATE sightings s SET gone_at = clock_timestamp() FROM access a JOIN keys k ON k.id = a.key_id
-			WHERE a.id = @id AND s.instance_id = a.instance_id AND s.login_user = a.login_user AND s.fingerprint = k.fingerprint AND s.gone_at IS NULL`,
+			WHERE a.id = @id AND s.instance_id = a.instance_id AND s.login_user = a.login_user
+			AND s.fingerprint = k.fingerprint AND s.gone_at IS NULL`,
 		// What waits for its end need not wait longer.
-		"UPDATE work SET wake_at = clock_timestamp() WHERE id IN (SELECT work_id FROM access_terms WHERE access_id = @id) AND state = 'waiting'",
+		"UPDATE work SET wake_at = clock_timestamp() WHERE id IN (SELECT work_id FROM access_terms WHERE access_id " +
+			"= @id) AND state = 'waiting'",
 		"DELETE FROM evidence WHERE access_id = @id",
 		"DELETE FROM access WHERE id = @id",
 	} {
@@ -111,7 +122,9 @@ func (s *Store) DropAccess(ctx context.Context, accessID int64) error {
 // KeyWork returns the rotation or the sharing at hand on an instance that is
 // about one of the keys. ErrNotFound if there is none.
 func (s *Store) KeyWork(ctx context.Context, instanceID int64, keyIDs ...int64) (Work, error) {
-	return one[Work](ctx, s, workColumns+` WHERE w.instance_id = ? AND (w.kind IN ('rotate', 'access-add', 'access-remove') OR w.kind LIKE 'restore-%') AND w.state IN ('queued', 'running', 'waiting')
+	return one[Work](ctx, s, workColumns+` WHERE w.instance_id = ?
+		AND (w.kind IN ('rotate', 'access-add', 'access-remove') OR w.kind LIKE 'restore-%')
+		AND w.state IN ('queued', 'running', 'waiting')
 		AND (w.old_key_id IN ? OR w.new_key_id IN ?) ORDER BY w.id LIMIT 1`, instanceID, keyIDs, keyIDs)
 }
 
@@ -121,7 +134,8 @@ func (s *Store) ShownSince(ctx context.Context, keyID, workID int64) (at time.Ti
 	r, err := one[struct {
 		ShownAt *time.Time
 		Within  bool
-	}](ctx, s, "SELECT k.shown_at, coalesce(k.shown_at > w.created_at, false) AS within FROM keys k, work w WHERE k.id = ? AND w.id = ?", keyID, workID)
+	}](ctx, s, "SELECT k.shown_at, coalesce(k.shown_at > w.created_at, false) AS within FROM keys k, work w WHERE "+
+		"k.id = ? AND w.id = ?", keyID, workID)
 	return timeOf(r.ShownAt), r.Within, err
 }
 
@@ -140,14 +154,16 @@ type Terms struct {
 
 // Terms returns the terms of an access; ErrNotFound if it has none.
 func (s *Store) Terms(ctx context.Context, accessID int64) (Terms, error) {
-	return one[Terms](ctx, s, "SELECT access_id, until_at, from_range, command, reason, enforced, operator, coalesce(work_id, 0) AS work_id, expiry FROM access_terms WHERE access_id = ?", accessID)
+	return one[Terms](ctx, s, "SELECT access_id, until_at, from_range, command, reason, enforced, operator, "+
+		"coalesce(work_id, 0) AS work_id, expiry FROM access_terms WHERE access_id = ?", accessID)
 }
 
 // GiveEnd notes that a piece of work ends an access, unless it was shared on
 // terms of its own.
 func (s *Store) GiveEnd(ctx context.Context, t Terms) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		return tx.Exec("INSERT INTO access_terms (access_id, until_at, reason, enforced, operator, work_id, expiry) VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING",
+		return tx.Exec("INSERT INTO access_terms (access_id, until_at, reason, enforced, operator, work_id, "+
+			"expiry) VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING",
 			t.AccessID, t.UntilAt, t.Reason, t.Enforced, t.Operator, t.WorkID, t.Expiry).Error
 	})
 }
@@ -163,9 +179,12 @@ func (s *Store) TakeEnd(ctx context.Context, accessID, workID int64) error {
 // at once.
 func (s *Store) SetTerms(ctx context.Context, t Terms) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec(`INSERT INTO access_terms (access_id, until_at, from_range, command, reason, enforced, operator, work_id, expiry) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
-			ON CONFLICT (access_id) DO UPDATE SET until_at = excluded.until_at, enforced = excluded.enforced, expiry = excluded.expiry`,
-			t.AccessID, t.UntilAt, t.FromRange, t.Command, t.Reason, t.Enforced, t.Operator, t.WorkID, t.Expiry).Error; err != nil {
+		if err := tx.Exec(`INSERT INTO access_terms (access_id, until_at, from_range, command, reason, enforced,
+			operator, work_id, expiry) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+			ON CONFLICT (access_id) DO UPDATE SET until_at = excluded.until_at, enforced = excluded.enforced,
+			expiry = excluded.expiry`,
+			t.AccessID, t.UntilAt, t.FromRange, t.Command, t.Reason, t.Enforced, t.Operator, t.WorkID,
+			t.Expiry).Error; err != nil {
 			return err
 		}
 		return tx.Exec("UPDATE work SET wake_at = clock_timestamp() WHERE id = ? AND state = 'waiting'", t.WorkID).Error

@@ -19,20 +19,25 @@ type SharedRescue struct {
 	GoneAt     *time.Time
 }
 
-const sharedColumns = "SELECT id, work_id, token, at::text AS at, coalesce(part_id, 0) AS part_id, spoilt, gone_at FROM shared_rescues"
+const sharedColumns = "SELECT id, work_id, token, at::text AS at, coalesce(part_id, 0) AS part_id, spoilt, gone_at " +
+	"FROM shared_rescues"
 
 // TakeShared gives a part of a restore of many the rescue instance that its parts
 // share in a region and zone, and begins one if there is none. ErrInProgress,
 // with what is known of it, if another part has it.
-func (s *Store) TakeShared(ctx context.Context, workID, partID int64, region, zone, token string) (SharedRescue, error) {
+func (s *Store) TakeShared(ctx context.Context, workID, partID int64, region, zone,
+	token string) (SharedRescue, error) {
 	var out []SharedRescue
 	taken := false
 	err := s.tx(ctx, func(tx *gorm.DB) error {
 		if err := tx.Exec(`INSERT INTO shared_rescues (work_id, region, zone, token) VALUES (?, ?, ?, ?)
-			ON CONFLICT (work_id, region, zone) WHERE NOT spoilt AND gone_at IS NULL DO NOTHING`, workID, region, zone, token).Error; err != nil {
+			ON CONFLICT (work_id, region, zone) WHERE NOT spoilt AND gone_at IS NULL DO NOTHING`, workID, region,
+			zone, token).Error; err != nil {
 			return err
 		}
-		r := tx.Exec(`UPDATE shared_rescues SET part_id = ? WHERE work_id = ? AND region = ? AND zone = ? AND NOT spoilt AND gone_at IS NULL AND (part_id IS NULL OR part_id = ?)`,
+		r := tx.Exec(`UPDATE shared_rescues SET part_id = ?
+			WHERE work_id = ? AND region = ? AND zone = ? AND NOT spoilt AND gone_at IS NULL
+			AND (part_id IS NULL OR part_id = ?)`,
 			partID, workID, region, zone, partID)
 		if r.Error != nil {
 			return r.Error
@@ -68,7 +73,8 @@ func (s *Store) SpoilShared(ctx context.Context, id int64) error {
 
 // SharedGone notes that it was removed at the cloud.
 func (s *Store) SharedGone(ctx context.Context, id int64) error {
-	return s.sharedChange(ctx, "UPDATE shared_rescues SET gone_at = clock_timestamp(), part_id = NULL WHERE id = ? AND gone_at IS NULL", id)
+	return s.sharedChange(ctx, "UPDATE shared_rescues SET gone_at = clock_timestamp(), part_id = NULL WHERE id = ? "+
+		"AND gone_at IS NULL", id)
 }
 
 func (s *Store) sharedChange(ctx context.Context, sql string, args ...any) error {
@@ -88,7 +94,8 @@ func (s *Store) SharedByID(ctx context.Context, id int64) (SharedRescue, error) 
 // SharedLeft returns those of a restore of many that are not gone.
 func (s *Store) SharedLeft(ctx context.Context, workID int64) ([]SharedRescue, error) {
 	var out []SharedRescue
-	return out, s.db.WithContext(ctx).Raw(sharedColumns+" WHERE work_id = ? AND gone_at IS NULL ORDER BY id", workID).Scan(&out).Error
+	return out, s.db.WithContext(ctx).Raw(sharedColumns+" WHERE work_id = ? AND gone_at IS NULL ORDER BY id",
+		workID).Scan(&out).Error
 }
 
 // PartVolume is the root volume of a part that did not come to its end.
@@ -101,6 +108,8 @@ type PartVolume struct {
 // at a rescue instance.
 func (s *Store) PartVolumes(ctx context.Context, workID int64) ([]PartVolume, error) {
 	var out []PartVolume
-	return out, s.db.WithContext(ctx).Raw(`SELECT w.id AS work_id, i.name AS instance, w.volume FROM work w JOIN instances i ON i.id = w.instance_id
-		WHERE w.parent_id = ? AND w.state NOT IN ('done', 'failed', 'cancelled') AND w.volume <> '' ORDER BY w.id`, workID).Scan(&out).Error
+	return out, s.db.WithContext(ctx).Raw(`SELECT w.id AS work_id, i.name AS instance, w.volume FROM work w
+		JOIN instances i ON i.id = w.instance_id
+		WHERE w.parent_id = ? AND w.state NOT IN ('done', 'failed', 'cancelled') AND w.volume <> '' ORDER BY w.id`,
+		workID).Scan(&out).Error
 }

@@ -39,9 +39,11 @@ func observe(tx *gorm.DB, all ...seen) error {
 		return err
 	}
 	return tx.Exec(`INSERT INTO evidence (access_id, kind, positive, at, vantage, document)
-		SELECT o."A", o."K", o."P", clock_timestamp(), o."V", o."D" FROM jsonb_to_recordset(?::jsonb) AS o("A" bigint, "K" text, "P" boolean, "V" text, "D" text)
+		SELECT o."A", o."K", o."P", clock_timestamp(), o."V", o."D"
+		FROM jsonb_to_recordset(?::jsonb) AS o("A" bigint, "K" text, "P" boolean, "V" text, "D" text)
 		JOIN access a ON a.id = o."A" AND a.id = `+idsIn("A")+` ORDER BY o."A"
-		ON CONFLICT (access_id, kind, positive) DO UPDATE SET at = excluded.at, vantage = excluded.vantage, document = excluded.document
+		ON CONFLICT (access_id, kind, positive) DO UPDATE
+		SET at = excluded.at, vantage = excluded.vantage, document = excluded.document
 		WHERE evidence.at <= excluded.at`, text, text).Error
 }
 
@@ -86,8 +88,10 @@ func settleWhere(tx *gorm.DB, where string, arg any) error {
 		Vantage   string
 	}
 	var found []observed
-	if err := scanAll(tx.Raw(`SELECT a.id, i.changed_at, coalesce(e.kind, '') AS kind, coalesce(e.positive, false) AS positive, coalesce(e.at, now()) AS at, coalesce(e.vantage, '') AS vantage
-		FROM access a JOIN instances i ON i.id = a.instance_id LEFT JOIN evidence e ON e.access_id = a.id WHERE `+where, arg), &found, func(o *observed) []any {
+	if err := scanAll(tx.Raw(`SELECT a.id, i.changed_at, coalesce(e.kind, '') AS kind,
+		coalesce(e.positive, false) AS positive, coalesce(e.at, now()) AS at, coalesce(e.vantage, '') AS vantage
+		FROM access a JOIN instances i ON i.id = a.instance_id LEFT JOIN evidence e ON e.access_id = a.id WHERE `+
+		where, arg), &found, func(o *observed) []any {
 		return []any{&o.ID, &o.ChangedAt, &o.Kind, &o.Positive, &o.At, &o.Vantage}
 	}); err != nil {
 		return err
@@ -134,8 +138,10 @@ func settleWhere(tx *gorm.DB, where string, arg any) error {
 	if err != nil {
 		return err
 	}
-	return tx.Exec(`UPDATE access a SET standing = s."K", standing_at = s."At", standing_from = s."F", standing_old = s."O", against = s."G", against_at = s."Gat", against_from = s."From"
-		FROM jsonb_to_recordset(?::jsonb) AS s("ID" bigint, "K" text, "At" timestamptz, "F" text, "O" boolean, "G" text, "Gat" timestamptz, "From" text)
+	return tx.Exec(`UPDATE access a SET standing = s."K", standing_at = s."At", standing_from = s."F",
+		standing_old = s."O", against = s."G", against_at = s."Gat", against_from = s."From"
+		FROM jsonb_to_recordset(?::jsonb) AS s("ID" bigint, "K" text, "At" timestamptz, "F" text, "O" boolean,
+		"G" text, "Gat" timestamptz, "From" text)
 		WHERE a.id = s."ID" AND a.id = `+idsIn("ID"), string(text), string(text)).Error
 }
 

@@ -23,7 +23,8 @@ func (s *Store) KeepNextSteward(ctx context.Context, instanceID int64, n NextSte
 		if err := tx.Exec("SET LOCAL synchronous_commit = on").Error; err != nil { // its line is placed next
 			return err
 		}
-		return tx.Exec("INSERT INTO steward_next (instance_id, blob, sealed) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", instanceID, raw(n.Blob), raw(n.Sealed)).Error
+		return tx.Exec("INSERT INTO steward_next (instance_id, blob, sealed) VALUES (?, ?, ?) ON CONFLICT DO NOTHING",
+			instanceID, raw(n.Blob), raw(n.Sealed)).Error
 	})
 }
 
@@ -41,7 +42,8 @@ func (s *Store) SwapSteward(ctx context.Context, instanceID int64) error {
 		if err := tx.Exec("SET LOCAL synchronous_commit = on").Error; err != nil { // the key before is withdrawn next
 			return err
 		}
-		r := tx.Exec("UPDATE steward_keys k SET blob = n.blob, sealed = n.sealed, placed_at = clock_timestamp() FROM steward_next n WHERE n.instance_id = k.instance_id AND k.instance_id = ?", instanceID)
+		r := tx.Exec("UPDATE steward_keys k SET blob = n.blob, sealed = n.sealed, placed_at = clock_timestamp() "+
+			"FROM steward_next n WHERE n.instance_id = k.instance_id AND k.instance_id = ?", instanceID)
 		if r.Error != nil || r.RowsAffected == 0 {
 			return r.Error
 		}
@@ -49,7 +51,8 @@ func (s *Store) SwapSteward(ctx context.Context, instanceID int64) error {
 			return err
 		}
 		// What was known of the key before says nothing of this one.
-		if err := tx.Exec("DELETE FROM evidence WHERE access_id IN (SELECT id FROM access WHERE instance_id = ? AND steward)", instanceID).Error; err != nil {
+		if err := tx.Exec("DELETE FROM evidence WHERE access_id IN (SELECT id FROM access WHERE instance_id = ? "+
+			"AND steward)", instanceID).Error; err != nil {
 			return err
 		}
 		return settleInstance(tx, instanceID)
@@ -62,14 +65,19 @@ func (s *Store) SwapSteward(ctx context.Context, instanceID int64) error {
 // host is left out: the line there was placed by hand.
 func (s *Store) StewardsDue(ctx context.Context, age time.Duration, limit int) ([]int64, error) {
 	var out []int64
-	return out, s.db.WithContext(ctx).Raw(`SELECT k.instance_id FROM steward_keys k JOIN instances i ON i.id = k.instance_id
-		WHERE k.placed_at < clock_timestamp() - make_interval(secs => ?) AND i.phase = 'ready' AND i.state = 'running' AND i.via IS NULL
-		AND NOT EXISTS (SELECT 1 FROM work w WHERE w.instance_id = i.id AND w.kind = 'steward' AND w.created_at > clock_timestamp() - interval '1 day')
-		AND NOT EXISTS (SELECT 1 FROM work w WHERE w.instance_id = i.id AND w.holding) ORDER BY k.placed_at LIMIT ?`, age.Seconds(), limit).Scan(&out).Error
+	return out, s.db.WithContext(ctx).Raw(`SELECT k.instance_id FROM steward_keys k
+		JOIN instances i ON i.id = k.instance_id
+		WHERE k.placed_at < clock_timestamp() - make_interval(secs => ?) AND i.phase = 'ready' AND i.state = 'running'
+		AND i.via IS NULL
+		AND NOT EXISTS (SELECT 1 FROM work w WHERE w.instance_id = i.id AND w.kind = 'steward'
+		AND w.created_at > clock_timestamp() - interval '1 day')
+		AND NOT EXISTS (SELECT 1 FROM work w WHERE w.instance_id = i.id AND w.holding) ORDER BY k.placed_at LIMIT ?`,
+		age.Seconds(), limit).Scan(&out).Error
 }
 
 // StewardPlaced tells when an instance's steward key was placed; ErrNotFound.
 func (s *Store) StewardPlaced(ctx context.Context, instanceID int64) (time.Time, error) {
-	r, err := one[struct{ PlacedAt time.Time }](ctx, s, "SELECT placed_at FROM steward_keys WHERE instance_id = ?", instanceID)
+	r, err := one[struct{ PlacedAt time.Time }](ctx, s, "SELECT placed_at FROM steward_keys WHERE instance_id = ?",
+		instanceID)
 	return r.PlacedAt, err
 }

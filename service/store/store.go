@@ -211,7 +211,8 @@ func (s *Store) migrate(ctx context.Context, role string) error {
 			sum := sha256.Sum256(text)
 			hash := hex.EncodeToString(sum[:])
 			var applied []string
-			if err := tx.Raw("SELECT sha256 FROM schema_migrations WHERE version = ?", version).Scan(&applied).Error; err != nil {
+			if err := tx.Raw("SELECT sha256 FROM schema_migrations WHERE version = ?",
+				version).Scan(&applied).Error; err != nil {
 				return err
 			}
 			if len(applied) == 1 {
@@ -223,7 +224,8 @@ func (s *Store) migrate(ctx context.Context, role string) error {
 			if err := tx.Exec(string(text)).Error; err != nil {
 				return fmt.Errorf("migration %s: %w", f, err)
 			}
-			if err := tx.Exec("INSERT INTO schema_migrations (version, sha256) VALUES (?, ?)", version, hash).Error; err != nil {
+			if err := tx.Exec("INSERT INTO schema_migrations (version, sha256) VALUES (?, ?)", version,
+				hash).Error; err != nil {
 				return err
 			}
 		}
@@ -232,7 +234,8 @@ func (s *Store) migrate(ctx context.Context, role string) error {
 			return err
 		}
 		if last > newest {
-			return fmt.Errorf("the database is at migration %d and this program knows %d: it is older than the database; run the newer one", last, newest)
+			return fmt.Errorf("the database is at migration %d and this program knows %d: it is older than the "+
+				"database; run the newer one", last, newest)
 		}
 		if role != "" {
 			return grant(tx, role)
@@ -286,7 +289,8 @@ func (e entry) write(tx *gorm.DB) (id int64, err error) {
 		Intent   string `json:"intent"`
 		Outcome  string `json:"outcome"`
 		Of       int64  `json:"of,omitempty"`
-	}{at.UTC().Format(time.RFC3339Nano), e.Actor.Operator, e.Actor.Address, e.Action, e.Target, e.Intent, e.Outcome, e.Of})
+	}{at.UTC().Format(time.RFC3339Nano), e.Actor.Operator, e.Actor.Address, e.Action, e.Target, e.Intent,
+		e.Outcome, e.Of})
 	if err != nil {
 		return 0, err
 	}

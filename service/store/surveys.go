@@ -24,8 +24,10 @@ const turnLife = 12
 
 // TakeTurn takes the turn to survey an instance, and returns its fence. ErrSurveying.
 func (s *Store) TakeTurn(ctx context.Context, instanceID int64) (int64, error) {
-	r, err := one[struct{ Fence int64 }](ctx, s, fmt.Sprintf(`UPDATE survey_turns SET busy_until = clock_timestamp() + interval '%d s', fence = fence + 1
-		WHERE instance_id = ? AND (busy_until IS NULL OR busy_until < clock_timestamp()) RETURNING fence`, turnLife), instanceID)
+	r, err := one[struct{ Fence int64 }](ctx, s, fmt.Sprintf(`UPDATE survey_turns
+		SET busy_until = clock_timestamp() + interval '%d s', fence = fence + 1
+		WHERE instance_id = ? AND (busy_until IS NULL OR busy_until < clock_timestamp()) RETURNING fence`, turnLife),
+		instanceID)
 	if errors.Is(err, ErrNotFound) {
 		return 0, ErrSurveying
 	}
@@ -46,17 +48,22 @@ func (s *Store) DueTurns(ctx context.Context, limit int, wantedOnly bool) ([]Tur
 	if wantedOnly {
 		due = ""
 	}
-	err := s.db.WithContext(ctx).Raw(fmt.Sprintf(`UPDATE survey_turns t SET busy_until = clock_timestamp() + interval '%d s', fence = fence + 1
+	err := s.db.WithContext(ctx).Raw(fmt.Sprintf(`UPDATE survey_turns t
+		SET busy_until = clock_timestamp() + interval '%d s', fence = fence + 1
 		WHERE instance_id IN (SELECT d.instance_id FROM survey_turns d JOIN instances i ON i.id = d.instance_id
-			WHERE (`+due+`d.instance_id IN (SELECT w.instance_id FROM survey_wants w WHERE w.at < clock_timestamp())) AND i.phase = 'ready' AND i.state = 'running' AND (d.busy_until IS NULL OR d.busy_until < clock_timestamp())
-			ORDER BY d.due_at FOR UPDATE OF d SKIP LOCKED LIMIT ?) RETURNING instance_id, fence`, turnLife), limit).Scan(&out).Error
+			WHERE (`+due+`d.instance_id IN (SELECT w.instance_id FROM survey_wants w WHERE w.at < clock_timestamp()))
+				AND i.phase = 'ready' AND i.state = 'running'
+				AND (d.busy_until IS NULL OR d.busy_until < clock_timestamp())
+			ORDER BY d.due_at FOR UPDATE OF d SKIP LOCKED LIMIT ?) RETURNING instance_id, fence`, turnLife),
+		limit).Scan(&out).Error
 	return out, err
 }
 
 // HoldTurn keeps others away for another while; ErrLost if it has passed to
 // another, or was given back: what is asked late must not take it anew.
 func (s *Store) HoldTurn(ctx context.Context, t Turn) error {
-	r := s.db.WithContext(ctx).Exec(fmt.Sprintf("UPDATE survey_turns SET busy_until = clock_timestamp() + interval '%d s' WHERE instance_id = ? AND fence = ? AND busy_until IS NOT NULL", turnLife), t.InstanceID, t.Fence)
+	r := s.db.WithContext(ctx).Exec(fmt.Sprintf("UPDATE survey_turns SET busy_until = clock_timestamp() + interval "+
+		"'%d s' WHERE instance_id = ? AND fence = ? AND busy_until IS NOT NULL", turnLife), t.InstanceID, t.Fence)
 	if r.Error == nil && r.RowsAffected == 0 {
 		return ErrLost
 	}
@@ -65,7 +72,8 @@ func (s *Store) HoldTurn(ctx context.Context, t Turn) error {
 
 // GiveTurn lets others survey the instance, without a result.
 func (s *Store) GiveTurn(ctx context.Context, t Turn) error {
-	return s.db.WithContext(ctx).Exec("UPDATE survey_turns SET busy_until = NULL WHERE instance_id = ? AND fence = ?", t.InstanceID, t.Fence).Error
+	return s.db.WithContext(ctx).Exec("UPDATE survey_turns SET busy_until = NULL WHERE instance_id = ? AND fence = ?",
+		t.InstanceID, t.Fence).Error
 }
 
 // SurveyPart is what one sort of survey came to.
@@ -140,7 +148,8 @@ func (s *Store) KeepSurveys(ctx context.Context, all []Kept) []error {
 		if len(kept) == 0 {
 			return nil
 		}
-		for _, keep := range []func(*gorm.DB, []Kept) error{keepParts, keepSeen, keepSightings, keepAsked, keepEntries} {
+		for _, keep := range []func(*gorm.DB, []Kept) error{keepParts, keepSeen, keepSightings,
+			keepAsked, keepEntries} {
 			if err := keep(tx, kept); err != nil {
 				return err
 			}
@@ -176,8 +185,10 @@ func turnsOver(tx *gorm.DB, all []Kept) (map[int64]bool, error) {
 		return nil, err
 	}
 	var ids []int64
-	err = tx.Raw(`UPDATE survey_turns t SET busy_until = NULL, due_at = CASE WHEN r."S" > 0 THEN clock_timestamp() + make_interval(secs => r."S") ELSE t.due_at END
-		FROM (SELECT * FROM jsonb_to_recordset(?::jsonb) AS x("I" bigint, "F" bigint, "S" float8) ORDER BY x."I") r WHERE t.instance_id = r."I" AND t.fence = r."F" RETURNING t.instance_id`, text).Scan(&ids).Error
+	err = tx.Raw(`UPDATE survey_turns t SET busy_until = NULL, due_at = CASE
+		WHEN r."S" > 0 THEN clock_timestamp() + make_interval(secs => r."S") ELSE t.due_at END
+		FROM (SELECT * FROM jsonb_to_recordset(?::jsonb) AS x("I" bigint, "F" bigint, "S" float8) ORDER BY x."I") r
+		WHERE t.instance_id = r."I" AND t.fence = r."F" RETURNING t.instance_id`, text).Scan(&ids).Error
 	good := map[int64]bool{}
 	for _, id := range ids {
 		good[id] = true
@@ -188,7 +199,8 @@ func turnsOver(tx *gorm.DB, all []Kept) (map[int64]bool, error) {
 	if text, err = recordset(ids); err != nil {
 		return good, err
 	}
-	return good, tx.Exec("DELETE FROM survey_wants WHERE at < clock_timestamp() AND instance_id IN (SELECT jsonb_array_elements(?::jsonb)::bigint)", text).Error
+	return good, tx.Exec("DELETE FROM survey_wants WHERE at < clock_timestamp() AND instance_id IN (SELECT "+
+		"jsonb_array_elements(?::jsonb)::bigint)", text).Error
 }
 
 // inside is who saw a survey from inside, "" if nobody did.
@@ -211,7 +223,8 @@ func keepParts(tx *gorm.DB, all []Kept) error {
 	var seen, not []row
 	for _, k := range all {
 		for _, p := range k.Parts {
-			r := row{k.Turn.InstanceID, p.Sort, p.Trouble, p.Cause, p.Vantage, k.By.Operator, p.Document, p.Recorded, p.Unrecorded, p.Missing, p.Expired, p.Report}
+			r := row{k.Turn.InstanceID, p.Sort, p.Trouble, p.Cause, p.Vantage, k.By.Operator, p.Document, p.Recorded,
+				p.Unrecorded, p.Missing, p.Expired, p.Report}
 			if p.Trouble == "" {
 				seen = append(seen, r)
 			} else { // what was seen before stays, and grows old
@@ -227,8 +240,11 @@ func keepParts(tx *gorm.DB, all []Kept) error {
 		if err != nil {
 			return err
 		}
-		if err := tx.Exec(`INSERT INTO surveys (instance_id, sort, tried_at, trouble, cause, operator) SELECT r."I", r."Sort", clock_timestamp(), r."Trouble", r."Cause", r."Operator" `+given+`
-			ON CONFLICT (instance_id, sort) DO UPDATE SET tried_at = excluded.tried_at, trouble = excluded.trouble, cause = excluded.cause`, text).Error; err != nil {
+		if err := tx.Exec(`INSERT INTO surveys (instance_id, sort, tried_at, trouble, cause, operator) SELECT r."I",
+			r."Sort", clock_timestamp(), r."Trouble", r."Cause", r."Operator" `+given+`
+			ON CONFLICT (instance_id, sort) DO UPDATE
+			SET tried_at = excluded.tried_at, trouble = excluded.trouble, cause = excluded.cause`,
+			text).Error; err != nil {
 			return err
 		}
 	}
@@ -239,10 +255,14 @@ func keepParts(tx *gorm.DB, all []Kept) error {
 	if err != nil {
 		return err
 	}
-	return tx.Exec(`INSERT INTO surveys (instance_id, sort, tried_at, seen_at, vantage, operator, recorded, unrecorded, missing, expired, document, report)
-		SELECT r."I", r."Sort", clock_timestamp(), clock_timestamp(), r."Vantage", r."Operator", r."Recorded", r."Unrecorded", r."Missing", r."Expired", r."Document", r."Report" `+given+`
-		ON CONFLICT (instance_id, sort) DO UPDATE SET tried_at = excluded.tried_at, seen_at = excluded.seen_at, trouble = '', cause = '', vantage = excluded.vantage, operator = excluded.operator,
-		recorded = excluded.recorded, unrecorded = excluded.unrecorded, missing = excluded.missing, expired = excluded.expired, document = excluded.document, report = excluded.report`, text).Error
+	return tx.Exec(`INSERT INTO surveys (instance_id, sort, tried_at, seen_at, vantage, operator, recorded,
+		unrecorded, missing, expired, document, report)
+		SELECT r."I", r."Sort", clock_timestamp(), clock_timestamp(), r."Vantage", r."Operator", r."Recorded",
+		r."Unrecorded", r."Missing", r."Expired", r."Document", r."Report" `+given+`
+		ON CONFLICT (instance_id, sort) DO UPDATE SET tried_at = excluded.tried_at, seen_at = excluded.seen_at,
+		trouble = '', cause = '', vantage = excluded.vantage, operator = excluded.operator,
+		recorded = excluded.recorded, unrecorded = excluded.unrecorded, missing = excluded.missing,
+		expired = excluded.expired, document = excluded.document, report = excluded.report`, text).Error
 }
 
 // keepSeen keeps for each access whether its key stands in the files.
@@ -275,7 +295,8 @@ func keepEntries(tx *gorm.DB, all []Kept) error {
 		if k.Journal == "" {
 			continue
 		}
-		if _, err := (entry{k.By, "instance.survey", "instance " + k.Instance, "find out what opens it", k.Journal, 0}).write(tx); err != nil {
+		if _, err := (entry{k.By, "instance.survey", "instance " + k.Instance, "find out what opens it", k.Journal,
+			0}).write(tx); err != nil {
 			return err
 		}
 	}
@@ -302,7 +323,8 @@ func keepSightings(tx *gorm.DB, all []Kept) error {
 			continue
 		}
 		for _, s := range k.Keys {
-			one := row{I: k.Turn.InstanceID, U: s.LoginUser, F: keypair.Fingerprint(s.Blob), B: fmt.Sprintf("%x", s.Blob), C: s.Comment, L: s.Limits, P: s.Places, V: vantage}
+			one := row{I: k.Turn.InstanceID, U: s.LoginUser, F: keypair.Fingerprint(s.Blob),
+				B: fmt.Sprintf("%x", s.Blob), C: s.Comment, L: s.Limits, P: s.Places, V: vantage}
 			if !s.Ends.IsZero() {
 				one.E = &s.Ends
 			}
@@ -326,14 +348,25 @@ func keepSightings(tx *gorm.DB, all []Kept) error {
 	// A steward's own key is its access, and no sighting.
 	return tx.Exec(`WITH now_there AS (
 			SELECT r."I", r."U", r."F", decode(r."B", 'hex') AS blob, r."C", r."L", r."P", r."E", r."V"
-			FROM jsonb_to_recordset(?::jsonb) AS r("I" bigint, "U" text, "F" text, "B" text, "C" text, "L" text, "P" jsonb, "E" timestamptz, "V" text)
-			WHERE NOT EXISTS (SELECT 1 FROM steward_keys s WHERE s.instance_id = r."I" AND s.blob = decode(r."B", 'hex')) AND NOT EXISTS (SELECT 1 FROM steward_next s WHERE s.instance_id = r."I" AND s.blob = decode(r."B", 'hex'))),
-		gone AS (UPDATE sightings s SET gone_at = clock_timestamp() FROM jsonb_to_recordset(?::jsonb) AS u("I" bigint, "U" text) WHERE s.instance_id = u."I" AND s.login_user = u."U" AND s.gone_at IS NULL
-			AND NOT EXISTS (SELECT 1 FROM now_there n WHERE n."I" = s.instance_id AND n."U" = s.login_user AND n."F" = s.fingerprint))
-		INSERT INTO sightings AS s (instance_id, login_user, fingerprint, blob, comment, places, limits, ends_at, vantage, first_at, last_at)
-		SELECT n."I", n."U", n."F", n.blob, n."C", n."P", n."L", n."E", n."V", clock_timestamp(), clock_timestamp() FROM now_there n ORDER BY n."I", n."U", n."F"
-		ON CONFLICT (instance_id, login_user, fingerprint) WHERE gone_at IS NULL DO UPDATE SET last_at = excluded.last_at, places = excluded.places,
-			comment = excluded.comment, limits = excluded.limits, ends_at = excluded.ends_at, vantage = excluded.vantage`, text, whole).Error
+			FROM jsonb_to_recordset(?::jsonb) AS r("I" bigint, "U" text, "F" text, "B" text, "C" text, "L" text,
+			"P" jsonb, "E" timestamptz, "V" text)
+			WHERE NOT EXISTS (SELECT 1 FROM steward_keys s
+			WHERE s.instance_id = r."I" AND s.blob = decode(r."B", 'hex'))
+			AND NOT EXISTS (SELECT 1 FROM steward_next s
+			WHERE s.instance_id = r."I" AND s.blob = decode(r."B", 'hex'))),
+		gone AS (UPDATE sightings s SET gone_at = clock_timestamp()
+		FROM jsonb_to_recordset(?::jsonb) AS u("I" bigint, "U" text)
+		WHERE s.instance_id = u."I" AND s.login_user = u."U" AND s.gone_at IS NULL
+			AND NOT EXISTS (SELECT 1 FROM now_there n
+			WHERE n."I" = s.instance_id AND n."U" = s.login_user AND n."F" = s.fingerprint))
+		INSERT INTO sightings AS s (instance_id, login_user, fingerprint, blob, comment, places, limits, ends_at,
+		vantage, first_at, last_at)
+		SELECT n."I", n."U", n."F", n.blob, n."C", n."P", n."L", n."E", n."V", clock_timestamp(), clock_timestamp()
+		FROM now_there n ORDER BY n."I", n."U", n."F"
+		ON CONFLICT (instance_id, login_user, fingerprint) WHERE gone_at IS NULL DO UPDATE
+		SET last_at = excluded.last_at, places = excluded.places,
+			comment = excluded.comment, limits = excluded.limits, ends_at = excluded.ends_at,
+			vantage = excluded.vantage`, text, whole).Error
 }
 
 // SurveyRow is the last survey of one sort of one instance.
@@ -356,13 +389,15 @@ type SurveyRow struct {
 	Report     string
 }
 
-const surveyColumns = `SELECT v.instance_id, i.name AS instance, i.region, v.sort, v.tried_at, v.seen_at, v.trouble, v.cause, v.vantage, v.operator, v.recorded, v.unrecorded, v.missing, v.expired, v.document, v.report
+const surveyColumns = `SELECT v.instance_id, i.name AS instance, i.region, v.sort, v.tried_at, v.seen_at, v.trouble,
+	v.cause, v.vantage, v.operator, v.recorded, v.unrecorded, v.missing, v.expired, v.document, v.report
 	FROM surveys v JOIN instances i ON i.id = v.instance_id`
 
 // LastSurveys returns the last survey of each sort of an instance.
 func (s *Store) LastSurveys(ctx context.Context, instanceID int64) ([]SurveyRow, error) {
 	out := []SurveyRow{}
-	err := s.db.WithContext(ctx).Raw(surveyColumns+" WHERE v.instance_id = ? ORDER BY v.sort", instanceID).Scan(&out).Error
+	err := s.db.WithContext(ctx).Raw(surveyColumns+" WHERE v.instance_id = ? ORDER BY v.sort",
+		instanceID).Scan(&out).Error
 	return out, err
 }
 
@@ -386,7 +421,8 @@ func (s *Store) Surveys(ctx context.Context, q SurveyQuery) ([]SurveyRow, string
 		l.filter("v.sort = ?", q.Sort)
 	}
 	if q.Work != 0 {
-		l.filter("v.instance_id IN (SELECT p.instance_id FROM survey_parts p WHERE p.work_id = ?) AND v.tried_at >= (SELECT created_at FROM work WHERE id = ?)", q.Work, q.Work)
+		l.filter("v.instance_id IN (SELECT p.instance_id FROM survey_parts p WHERE p.work_id = ?) AND v.tried_at "+
+			">= (SELECT created_at FROM work WHERE id = ?)", q.Work, q.Work)
 	}
 	switch q.Found {
 	case "trouble":
@@ -394,9 +430,12 @@ func (s *Store) Surveys(ctx context.Context, q SurveyQuery) ([]SurveyRow, string
 	case "unrecorded", "missing", "expired":
 		l.filter("v." + q.Found + " > 0")
 	}
-	return pageOf(ctx, s, &l, surveyColumns, "i.name_fold", "v.instance_id * 3 + CASE v.sort WHEN 'client' THEN 0 WHEN 'inside' THEN 1 ELSE 2 END", false, q.Page, func(r SurveyRow) (string, int64) {
-		return names.Fold(r.Instance), r.InstanceID*3 + map[string]int64{"client": 0, "inside": 1, "outside": 2}[r.Sort]
-	})
+	return pageOf(ctx, s, &l, surveyColumns, "i.name_fold",
+		"v.instance_id * 3 + CASE v.sort WHEN 'client' THEN 0 WHEN 'inside' THEN 1 ELSE 2 END", false, q.Page,
+		func(r SurveyRow) (string, int64) {
+			return names.Fold(r.Instance),
+				r.InstanceID*3 + map[string]int64{"client": 0, "inside": 1, "outside": 2}[r.Sort]
+		})
 }
 
 // Sighting is a key that stands, or stood, in a file of an instance.
@@ -419,14 +458,18 @@ type Sighting struct {
 	Recorded    bool   // the ledger has the access
 }
 
-const sightingColumns = `SELECT s.id, s.instance_id, i.name AS instance, s.login_user, s.fingerprint, s.blob, s.comment, s.places, s.limits, s.ends_at, s.vantage, s.first_at, s.last_at, s.gone_at,
-	coalesce(k.name, '') AS key, EXISTS (SELECT 1 FROM access a WHERE a.instance_id = s.instance_id AND a.key_id = k.id AND a.login_user = s.login_user) AS recorded
+const sightingColumns = `SELECT s.id, s.instance_id, i.name AS instance, s.login_user, s.fingerprint, s.blob,
+	s.comment, s.places, s.limits, s.ends_at, s.vantage, s.first_at, s.last_at, s.gone_at,
+	coalesce(k.name, '') AS key, EXISTS (SELECT 1 FROM access a
+	WHERE a.instance_id = s.instance_id AND a.key_id = k.id AND a.login_user = s.login_user) AS recorded
 	FROM sightings s JOIN instances i ON i.id = s.instance_id LEFT JOIN keys k ON k.fingerprint = s.fingerprint`
 
 // SightingsOf returns what stood in an instance's files, the newest first, at most 500 stretches of time.
 func (s *Store) SightingsOf(ctx context.Context, instanceID int64) ([]Sighting, error) {
 	out := []Sighting{}
-	err := s.db.WithContext(ctx).Raw(sightingColumns+" WHERE s.instance_id = ? ORDER BY s.gone_at IS NOT NULL, s.first_at DESC LIMIT 500", instanceID).Scan(&out).Error
+	err := s.db.WithContext(ctx).Raw(sightingColumns+
+		" WHERE s.instance_id = ? ORDER BY s.gone_at IS NOT NULL, s.first_at DESC LIMIT 500",
+		instanceID).Scan(&out).Error
 	return out, err
 }
 
@@ -434,14 +477,18 @@ func (s *Store) SightingsOf(ctx context.Context, instanceID int64) ([]Sighting, 
 // names) and that nobody wrote down, the newest first.
 func (s *Store) UnrecordedOn(ctx context.Context, folded []string, limit int) ([]Sighting, error) {
 	out := []Sighting{}
-	err := s.db.WithContext(ctx).Raw("SELECT * FROM ("+sightingColumns+" WHERE i.name_fold IN ? AND i.phase <> 'removed' AND s.gone_at IS NULL) q WHERE NOT recorded ORDER BY first_at DESC LIMIT ?", append([]string{""}, folded...), limit).Scan(&out).Error
+	err := s.db.WithContext(ctx).Raw("SELECT * FROM ("+sightingColumns+
+		" WHERE i.name_fold IN ? AND i.phase <> 'removed' AND s.gone_at IS NULL) q WHERE NOT recorded ORDER BY "+
+		"first_at DESC LIMIT ?", append([]string{""}, folded...), limit).Scan(&out).Error
 	return out, err
 }
 
 // SightingsOfKey returns where a key stood, the newest first, at most 500 stretches of time.
 func (s *Store) SightingsOfKey(ctx context.Context, fingerprint string) ([]Sighting, error) {
 	out := []Sighting{}
-	err := s.db.WithContext(ctx).Raw(sightingColumns+" WHERE s.fingerprint = ? AND i.phase <> 'removed' ORDER BY s.gone_at IS NOT NULL, s.first_at DESC LIMIT 500", fingerprint).Scan(&out).Error
+	err := s.db.WithContext(ctx).Raw(sightingColumns+
+		" WHERE s.fingerprint = ? AND i.phase <> 'removed' ORDER BY s.gone_at IS NOT NULL, s.first_at DESC LIMIT 500",
+		fingerprint).Scan(&out).Error
 	return out, err
 }
 
@@ -482,8 +529,10 @@ func (s *Store) ForSurvey(ctx context.Context, instanceIDs ...int64) (map[int64]
 	}
 	var rows []row
 	db := s.db.WithContext(ctx)
-	if err := scanAll(db.Raw(`SELECT a.instance_id, a.id, coalesce(k.name, ''), a.steward, coalesce(k.blob, t.blob), coalesce(k.comment, ''), a.login_user
-		FROM access a LEFT JOIN keys k ON k.id = a.key_id LEFT JOIN steward_keys t ON a.steward AND t.instance_id = a.instance_id WHERE a.instance_id `+among+`
+	if err := scanAll(db.Raw(`SELECT a.instance_id, a.id, coalesce(k.name, ''), a.steward, coalesce(k.blob, t.blob),
+		coalesce(k.comment, ''), a.login_user
+		FROM access a LEFT JOIN keys k ON k.id = a.key_id LEFT
+		JOIN steward_keys t ON a.steward AND t.instance_id = a.instance_id WHERE a.instance_id `+among+`
 		ORDER BY coalesce(a.probe_answer, '') = 'could not ask' DESC, a.id`, ids), &rows, func(r *row) []any {
 		return []any{&r.instance, &r.ID, &r.Key, &r.Steward, &r.Blob, &r.Comment, &r.LoginUser}
 	}); err != nil {
@@ -499,9 +548,13 @@ func (s *Store) ForSurvey(ctx context.Context, instanceIDs ...int64) (map[int64]
 		config   bool
 	}
 	var secrets []secret
-	if err := scanAll(db.Raw(`SELECT v.instance_id, false, NULL::bytea, v.seen_at > greatest(i.changed_at, now() - interval '7 days') FROM surveys v JOIN instances i ON i.id = v.instance_id WHERE v.sort = 'config' AND v.instance_id `+among+`
-		UNION ALL SELECT instance_id, true, blob, false FROM host_keys WHERE instance_id `+among+` AND replaced_at IS NULL
-		UNION ALL SELECT instance_id, false, sealed, false FROM steward_keys WHERE instance_id `+among, ids, ids, ids), &secrets, func(x *secret) []any { return []any{&x.instance, &x.host, &x.data, &x.config} }); err != nil {
+	if err := scanAll(db.Raw(`SELECT v.instance_id, false, NULL::bytea,
+		v.seen_at > greatest(i.changed_at, now() - interval '7 days') FROM surveys v
+		JOIN instances i ON i.id = v.instance_id WHERE v.sort = 'config' AND v.instance_id `+among+`
+		UNION ALL SELECT instance_id, true, blob, false FROM host_keys WHERE instance_id `+among+`
+			AND replaced_at IS NULL
+		UNION ALL SELECT instance_id, false, sealed, false FROM steward_keys WHERE instance_id `+among, ids, ids,
+		ids), &secrets, func(x *secret) []any { return []any{&x.instance, &x.host, &x.data, &x.config} }); err != nil {
 		return nil, err
 	}
 	for _, x := range secrets {
@@ -524,8 +577,11 @@ func (s *Store) TakeTurns(ctx context.Context, instanceIDs []int64) ([]Turn, err
 		return nil, err
 	}
 	var out []Turn
-	err = s.db.WithContext(ctx).Raw(fmt.Sprintf(`UPDATE survey_turns SET busy_until = clock_timestamp() + interval '%d s', fence = fence + 1
-		WHERE instance_id IN (SELECT t.instance_id FROM survey_turns t WHERE t.instance_id IN (SELECT jsonb_array_elements(?::jsonb)::bigint) AND (t.busy_until IS NULL OR t.busy_until < clock_timestamp()) ORDER BY t.instance_id FOR UPDATE SKIP LOCKED)
+	err = s.db.WithContext(ctx).Raw(fmt.Sprintf(`UPDATE survey_turns
+		SET busy_until = clock_timestamp() + interval '%d s', fence = fence + 1
+		WHERE instance_id IN (SELECT t.instance_id FROM survey_turns t
+		WHERE t.instance_id IN (SELECT jsonb_array_elements(?::jsonb)::bigint)
+		AND (t.busy_until IS NULL OR t.busy_until < clock_timestamp()) ORDER BY t.instance_id FOR UPDATE SKIP LOCKED)
 		RETURNING instance_id, fence`, turnLife), ids).Scan(&out).Error
 	return out, err
 }
@@ -541,7 +597,8 @@ func (s *Store) KeysByFingerprint(ctx context.Context, fingerprints []string) (m
 		return nil, err
 	}
 	var rows []struct{ Fingerprint, Name string }
-	err = s.db.WithContext(ctx).Raw("SELECT fingerprint, name FROM keys WHERE fingerprint IN (SELECT jsonb_array_elements_text(?::jsonb))", string(text)).Scan(&rows).Error
+	err = s.db.WithContext(ctx).Raw("SELECT fingerprint, name FROM keys WHERE fingerprint IN (SELECT "+
+		"jsonb_array_elements_text(?::jsonb))", string(text)).Scan(&rows).Error
 	for _, r := range rows {
 		out[r.Fingerprint] = r.Name
 	}
@@ -550,7 +607,8 @@ func (s *Store) KeysByFingerprint(ctx context.Context, fingerprints []string) (m
 
 // ChooseForSurvey keeps which instances a survey of many is about: those that
 // run; idle counts the others. Called again, it adds none twice.
-func (s *Store) ChooseForSurvey(ctx context.Context, workID int64, instances []string, tag, region string) (idle int, err error) {
+func (s *Store) ChooseForSurvey(ctx context.Context, workID int64, instances []string, tag,
+	region string) (idle int, err error) {
 	var l list
 	l.filter("i.phase NOT IN ('removed', 'failed')")
 	if len(instances) > 0 {
@@ -567,7 +625,8 @@ func (s *Store) ChooseForSurvey(ctx context.Context, workID int64, instances []s
 	where := strings.Join(l.where, " AND ")
 	const runs = "(i.phase = 'ready' AND i.state = 'running')"
 	err = s.tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("INSERT INTO survey_parts (work_id, instance_id) SELECT ?, i.id FROM instances i WHERE "+where+" AND "+runs+" ON CONFLICT DO NOTHING", append([]any{workID}, l.args...)...).Error; err != nil {
+		if err := tx.Exec("INSERT INTO survey_parts (work_id, instance_id) SELECT ?, i.id FROM instances i WHERE "+
+			where+" AND "+runs+" ON CONFLICT DO NOTHING", append([]any{workID}, l.args...)...).Error; err != nil {
 			return err
 		}
 		return tx.Raw("SELECT count(*) FROM instances i WHERE "+where+" AND NOT "+runs, l.args...).Scan(&idle).Error
@@ -577,16 +636,22 @@ func (s *Store) ChooseForSurvey(ctx context.Context, workID int64, instances []s
 
 // leftToSurvey are the instances of a survey of many that were not tried since it began.
 const leftToSurvey = `FROM survey_parts p JOIN instances i ON i.id = p.instance_id JOIN work w ON w.id = p.work_id
-	LEFT JOIN surveys v ON v.instance_id = p.instance_id AND v.sort = ? WHERE p.work_id = ? AND i.phase = 'ready' AND i.state = 'running' AND (v.tried_at IS NULL OR v.tried_at < w.created_at)`
+	LEFT JOIN surveys v ON v.instance_id = p.instance_id AND v.sort = ?
+	WHERE p.work_id = ? AND i.phase = 'ready' AND i.state = 'running'
+	AND (v.tried_at IS NULL OR v.tried_at < w.created_at)`
 
 // LeftToSurvey returns instances of a survey of many that were not looked at
 // since it began, at most limit, and how many there are in all and left.
-func (s *Store) LeftToSurvey(ctx context.Context, workID int64, sort string, limit int) (left []Instance, chosen, remain int, err error) {
-	n, err := one[struct{ Chosen, Remain int }](ctx, s, "SELECT (SELECT count(*) FROM survey_parts WHERE work_id = ?) AS chosen, (SELECT count(*) "+leftToSurvey+") AS remain", workID, sort, workID)
+func (s *Store) LeftToSurvey(ctx context.Context, workID int64, sort string, limit int) (left []Instance, chosen,
+	remain int, err error) {
+	n, err := one[struct{ Chosen, Remain int }](ctx, s,
+		"SELECT (SELECT count(*) FROM survey_parts WHERE work_id = ?) AS chosen, (SELECT count(*) "+leftToSurvey+
+			") AS remain", workID, sort, workID)
 	if err != nil {
 		return nil, 0, 0, err
 	}
-	err = s.db.WithContext(ctx).Raw("SELECT i.* "+leftToSurvey+" ORDER BY i.id LIMIT ?", sort, workID, limit).Scan(&left).Error
+	err = s.db.WithContext(ctx).Raw("SELECT i.* "+leftToSurvey+" ORDER BY i.id LIMIT ?", sort, workID,
+		limit).Scan(&left).Error
 	return left, n.Chosen, n.Remain, err
 }
 
@@ -596,9 +661,11 @@ type SurveySum struct{ Chosen, Seen, Unrecorded, Missing, Expired int }
 // SurveySum counts what a survey of many has found so far.
 func (s *Store) SurveySum(ctx context.Context, workID int64, sort string) (SurveySum, error) {
 	return one[SurveySum](ctx, s, `SELECT count(*) AS chosen, count(*) FILTER (WHERE v.seen_at >= w.created_at) AS seen,
-		coalesce(sum(v.unrecorded) FILTER (WHERE v.seen_at >= w.created_at), 0) AS unrecorded, coalesce(sum(v.missing) FILTER (WHERE v.seen_at >= w.created_at), 0) AS missing,
+		coalesce(sum(v.unrecorded) FILTER (WHERE v.seen_at >= w.created_at), 0) AS unrecorded,
+		coalesce(sum(v.missing) FILTER (WHERE v.seen_at >= w.created_at), 0) AS missing,
 		coalesce(sum(v.expired) FILTER (WHERE v.seen_at >= w.created_at), 0) AS expired
-		FROM survey_parts p JOIN work w ON w.id = p.work_id LEFT JOIN surveys v ON v.instance_id = p.instance_id AND v.sort = ? WHERE p.work_id = ?`, sort, workID)
+		FROM survey_parts p JOIN work w ON w.id = p.work_id LEFT
+		JOIN surveys v ON v.instance_id = p.instance_id AND v.sort = ? WHERE p.work_id = ?`, sort, workID)
 }
 
 // Policy is a recorded policy; the zero one stands for the built-in one.

@@ -24,17 +24,21 @@ func (s *Store) TakeOver(ctx context.Context, by Actor, i Instance, found Sighti
 			return err
 		}
 		if len(ids) == 0 {
-			if err := tx.Raw(`INSERT INTO keys (name, name_fold, blob, kind, fingerprint, comment, note, origin, created_by, weakness) VALUES (?, ?, ?, ?, ?, ?, ?, 'imported', ?, ?) RETURNING id`,
-				name, names.Fold(name), raw(p.Blob), p.Kind(), found.Fingerprint, found.Comment, "found on "+i.Name, by.Operator, worst(p)).Scan(&ids).Error; err != nil {
+			if err := tx.Raw(`INSERT INTO keys (name, name_fold, blob, kind, fingerprint, comment, note, origin,
+				created_by, weakness) VALUES (?, ?, ?, ?, ?, ?, ?, 'imported', ?, ?) RETURNING id`,
+				name, names.Fold(name), raw(p.Blob), p.Kind(), found.Fingerprint, found.Comment, "found on "+i.Name,
+				by.Operator, worst(p)).Scan(&ids).Error; err != nil {
 				return err
 			}
 		}
 		var added []int64
-		if err := tx.Raw("INSERT INTO access (instance_id, key_id, login_user) VALUES (?, ?, ?) ON CONFLICT DO NOTHING RETURNING id", i.ID, ids[0], found.LoginUser).Scan(&added).Error; err != nil {
+		if err := tx.Raw("INSERT INTO access (instance_id, key_id, login_user) VALUES (?, ?, ?) ON CONFLICT DO "+
+			"NOTHING RETURNING id", i.ID, ids[0], found.LoginUser).Scan(&added).Error; err != nil {
 			return err
 		}
 		for _, id := range added {
-			if err := tx.Exec("INSERT INTO evidence (access_id, kind, positive, at, vantage) VALUES (?, 'seen', true, ?, ?)", id, found.LastAt, found.Vantage).Error; err != nil {
+			if err := tx.Exec("INSERT INTO evidence (access_id, kind, positive, at, vantage) VALUES (?, 'seen', "+
+				"true, ?, ?)", id, found.LastAt, found.Vantage).Error; err != nil {
 				return err
 			}
 			if err := settle(tx, id); err != nil {
@@ -44,7 +48,8 @@ func (s *Store) TakeOver(ctx context.Context, by Actor, i Instance, found Sighti
 		if err := tx.Exec("INSERT INTO to_judge (instance_id) VALUES (?)", i.ID).Error; err != nil {
 			return err
 		}
-		_, err := entry{by, "access.record", "instance " + i.Name, "write down that " + found.Fingerprint + " opens it as " + found.LoginUser, "recorded", 0}.write(tx)
+		_, err := entry{by, "access.record", "instance " + i.Name, "write down that " + found.Fingerprint +
+			" opens it as " + found.LoginUser, "recorded", 0}.write(tx)
 		return err
 	})
 	if _, ok := unique(err); ok {
@@ -66,7 +71,8 @@ func (s *Store) AllowProbes(ctx context.Context, by Actor, i Instance, allowed b
 		if allowed {
 			what = "allowed"
 		}
-		_, err := entry{by, "instance.probing", "instance " + i.Name, "asking it from outside by the service itself", what, 0}.write(tx)
+		_, err := entry{by, "instance.probing", "instance " + i.Name, "asking it from outside by the service itself",
+			what, 0}.write(tx)
 		return err
 	})
 }
@@ -86,30 +92,41 @@ type Happened struct {
 // Timeline returns what happened at an instance, or to a key (one of the two),
 // the newest first, at most 500 of each sort.
 func (s *Store) Timeline(ctx context.Context, i *Instance, k *Key) ([]Happened, error) {
-	stood, evidence, former, target := "s.instance_id = ?", "a.instance_id = ? AND NOT a.steward", "a.instance_id = ?", "instance "
+	stood, evidence, former, target := "s.instance_id = ?", "a.instance_id = ? AND NOT a.steward",
+		"a.instance_id = ?", "instance "
 	var id any
 	name := ""
 	if i != nil {
 		id, name = i.ID, i.Name
 	} else {
-		stood, evidence, former, target = "s.fingerprint = (SELECT fingerprint FROM keys WHERE id = ?)", "a.key_id = ?", "a.key_id = ?", "key "
+		stood, evidence, former, target = "s.fingerprint = (SELECT fingerprint FROM keys WHERE id = ?)",
+			"a.key_id = ?", "a.key_id = ?", "key "
 		id, name = k.ID, k.Name
 	}
 	var rows []Happened
 	err := s.db.WithContext(ctx).Raw(`SELECT * FROM (
 		(SELECT s.first_at AS at, coalesce(s.gone_at, s.last_at) AS until, 'stood' AS sort,
-			'stood in ' || coalesce(s.places->0->>'file', '') || ' of ' || s.login_user || CASE s.limits WHEN '' THEN '' ELSE ' (' || s.limits || ')' END AS what,
+			'stood in ' || coalesce(s.places->0->>'file', '') || ' of ' || s.login_user || CASE s.limits
+			WHEN '' THEN '' ELSE ' (' || s.limits || ')' END AS what,
 			i.name AS instance, coalesce(k.name, s.fingerprint) AS key, s.vantage, s.gone_at IS NULL AS open
-			FROM sightings s JOIN instances i ON i.id = s.instance_id LEFT JOIN keys k ON k.fingerprint = s.fingerprint WHERE `+stood+` ORDER BY s.first_at DESC LIMIT 500)
+			FROM sightings s JOIN instances i ON i.id = s.instance_id LEFT
+			JOIN keys k ON k.fingerprint = s.fingerprint WHERE `+stood+` ORDER BY s.first_at DESC LIMIT 500)
 		UNION ALL
-		(SELECT e.at, NULL, 'evidence', CASE WHEN e.positive THEN e.kind ELSE CASE e.kind WHEN 'accepted' THEN 'refused' WHEN 'seen' THEN 'not in the files' WHEN 'placed' THEN 'withdrawn' ELSE 'login failed' END END || ' as ' || a.login_user,
+		(SELECT e.at, NULL, 'evidence', CASE WHEN e.positive THEN e.kind ELSE CASE e.kind
+		WHEN 'accepted' THEN 'refused' WHEN 'seen' THEN 'not in the files' WHEN 'placed' THEN 'withdrawn'
+		ELSE 'login failed' END END || ' as ' || a.login_user,
 			i.name, k.name, e.vantage, false
-			FROM evidence e JOIN access a ON a.id = e.access_id JOIN instances i ON i.id = a.instance_id JOIN keys k ON k.id = a.key_id WHERE `+evidence+` ORDER BY e.at DESC LIMIT 500)
+			FROM evidence e JOIN access a ON a.id = e.access_id JOIN instances i ON i.id = a.instance_id
+			JOIN keys k ON k.id = a.key_id WHERE `+evidence+` ORDER BY e.at DESC LIMIT 500)
 		UNION ALL
-		(SELECT a.began_at, a.ended_at, 'opened', 'opened as ' || a.login_user || ', until it was ' || a.why, i.name, k.name, '', false
-			FROM former_access a JOIN instances i ON i.id = a.instance_id JOIN keys k ON k.id = a.key_id WHERE `+former+` ORDER BY a.id DESC LIMIT 500)
+		(SELECT a.began_at, a.ended_at, 'opened', 'opened as ' || a.login_user || ', until it was ' || a.why, i.name,
+		k.name, '', false
+			FROM former_access a JOIN instances i ON i.id = a.instance_id JOIN keys k ON k.id = a.key_id WHERE `+
+		former+` ORDER BY a.id DESC LIMIT 500)
 		UNION ALL
-		(SELECT j.at, NULL, 'journal', j.action || ': ' || CASE WHEN j.outcome = '' THEN j.intent ELSE j.outcome END, CASE WHEN ? = 'instance ' THEN ? ELSE '' END, CASE WHEN ? = 'key ' THEN ? ELSE '' END, j.operator, false
+		(SELECT j.at, NULL, 'journal', j.action || ': ' || CASE WHEN j.outcome = '' THEN j.intent
+		ELSE j.outcome END, CASE WHEN ? = 'instance ' THEN ? ELSE '' END, CASE WHEN ? = 'key ' THEN ?
+		ELSE '' END, j.operator, false
 			FROM journal j WHERE j.target = ? ORDER BY j.id DESC LIMIT 500)
 		) h ORDER BY at DESC`, id, id, id, target, name, target, name, target+name).Scan(&rows).Error
 	return rows, err
@@ -137,7 +154,8 @@ type MapQuery struct{ Region, Tag, Holder string }
 
 // AccessMap returns instances, keys and what opens what: at most 500 instances
 // by name, and at most 2000 keys, those of the greatest reach among them first.
-func (s *Store) AccessMap(ctx context.Context, q MapQuery) (instances []Instance, keys []Key, cells []MapRow, cut bool, err error) {
+func (s *Store) AccessMap(ctx context.Context, q MapQuery) (instances []Instance, keys []Key, cells []MapRow,
+	cut bool, err error) {
 	var l list
 	l.filter("i.phase NOT IN ('removed', 'failed')")
 	if q.Region != "" {
@@ -145,9 +163,11 @@ func (s *Store) AccessMap(ctx context.Context, q MapQuery) (instances []Instance
 	}
 	filterTag(&l, q.Tag)
 	if q.Holder != "" {
-		l.filter("EXISTS (SELECT 1 FROM access a JOIN keys k ON k.id = a.key_id JOIN holders h ON h.id = k.holder_id WHERE a.instance_id = i.id AND h.name_fold = ?)", names.Fold(q.Holder))
+		l.filter("EXISTS (SELECT 1 FROM access a JOIN keys k ON k.id = a.key_id JOIN holders h ON h.id = "+
+			"k.holder_id WHERE a.instance_id = i.id AND h.name_fold = ?)", names.Fold(q.Holder))
 	}
-	sql, args, err := l.sql("SELECT i.id, i.name, i.region, i.tags FROM instances i", "i.name_fold", "i.id", false, Page{Limit: mapInstances})
+	sql, args, err := l.sql("SELECT i.id, i.name, i.region, i.tags FROM instances i", "i.name_fold", "i.id", false,
+		Page{Limit: mapInstances})
 	if err != nil {
 		return nil, nil, nil, false, err
 	}
@@ -167,10 +187,13 @@ func (s *Store) AccessMap(ctx context.Context, q MapQuery) (instances []Instance
 		holder = " AND h.name_fold = @holder"
 	}
 	// Several login users of one key on one instance make one cell: the strongest.
-	err = db.Raw(`SELECT DISTINCT ON (a.instance_id, k.id) k.id AS key_id, a.instance_id, k.fingerprint, a.standing, a.standing_old AS old,
+	err = db.Raw(`SELECT DISTINCT ON (a.instance_id, k.id) k.id AS key_id, a.instance_id, k.fingerprint, a.standing,
+		a.standing_old AS old,
 		coalesce(extract(day FROM now() - a.standing_at)::int, -1) AS age,
-		(k.state = 'in use' AND coalesce(h.sort, '') NOT IN ('machine', 'job') AND a.standing <> 'none' AND a.against NOT IN ('seen', 'placed', 'accepted')) AS way
-		FROM access a JOIN keys k ON k.id = a.key_id LEFT JOIN holders h ON h.id = k.holder_id WHERE a.instance_id IN @ids`+holder+`
+		(k.state = 'in use' AND coalesce(h.sort, '') NOT IN ('machine', 'job') AND a.standing <> 'none'
+		AND a.against NOT IN ('seen', 'placed', 'accepted')) AS way
+		FROM access a JOIN keys k ON k.id = a.key_id LEFT JOIN holders h ON h.id = k.holder_id
+		WHERE a.instance_id IN @ids`+holder+`
 		ORDER BY a.instance_id, k.id, array_position(ARRAY['proven', 'accepted', 'seen', 'placed', 'none'], a.standing)`,
 		map[string]any{"ids": ids, "holder": names.Fold(q.Holder)}).Scan(&cells).Error
 	if err != nil {
@@ -178,9 +201,12 @@ func (s *Store) AccessMap(ctx context.Context, q MapQuery) (instances []Instance
 	}
 	if q.Holder == "" {
 		var found []MapRow
-		err = db.Raw(`SELECT s.instance_id, s.fingerprint, 'unrecorded' AS standing, coalesce(k.id, 0) AS key_id, extract(day FROM now() - s.last_at)::int AS age FROM sightings s LEFT JOIN keys k ON k.fingerprint = s.fingerprint
+		err = db.Raw(`SELECT s.instance_id, s.fingerprint, 'unrecorded' AS standing, coalesce(k.id, 0) AS key_id,
+			extract(day FROM now() - s.last_at)::int AS age FROM sightings s LEFT
+			JOIN keys k ON k.fingerprint = s.fingerprint
 			WHERE s.instance_id IN ? AND s.gone_at IS NULL AND s.limits NOT IN ('expired', 'authority')
-			AND NOT EXISTS (SELECT 1 FROM access a WHERE a.instance_id = s.instance_id AND a.key_id = k.id) ORDER BY s.instance_id, s.fingerprint LIMIT 20000`, ids).Scan(&found).Error
+			AND NOT EXISTS (SELECT 1 FROM access a WHERE a.instance_id = s.instance_id AND a.key_id = k.id)
+			ORDER BY s.instance_id, s.fingerprint LIMIT 20000`, ids).Scan(&found).Error
 		if err != nil {
 			return nil, nil, nil, false, err
 		}
@@ -195,7 +221,9 @@ func (s *Store) AccessMap(ctx context.Context, q MapQuery) (instances []Instance
 		}
 	}
 	if len(keyIDs) > 0 {
-		err = db.Raw(`SELECT k.id, k.name, k.blob, k.fingerprint, k.state, coalesce(h.name, '') AS holder FROM keys k LEFT JOIN holders h ON h.id = k.holder_id WHERE k.id IN ? ORDER BY k.name_fold LIMIT ?`, keyIDs, mapKeys+1).Scan(&keys).Error
+		err = db.Raw(`SELECT k.id, k.name, k.blob, k.fingerprint, k.state, coalesce(h.name, '') AS holder FROM keys k
+			LEFT JOIN holders h ON h.id = k.holder_id WHERE k.id IN ? ORDER BY k.name_fold LIMIT ?`, keyIDs,
+			mapKeys+1).Scan(&keys).Error
 	}
 	if len(keys) > mapKeys {
 		keys, cut = keys[:mapKeys], true
@@ -210,8 +238,11 @@ type Ages struct {
 
 // EvidenceAges counts all accesses by the age of their evidence.
 func (s *Store) EvidenceAges(ctx context.Context) (Ages, error) {
-	return one[Ages](ctx, s, `SELECT count(*) FILTER (WHERE age < interval '1 day') AS days1, count(*) FILTER (WHERE age >= interval '1 day' AND age < interval '7 days') AS days7,
-		count(*) FILTER (WHERE age >= interval '7 days' AND age < interval '30 days') AS days30, count(*) FILTER (WHERE age >= interval '30 days' AND age < interval '90 days') AS days90,
+	return one[Ages](ctx, s, `SELECT count(*) FILTER (WHERE age < interval '1 day') AS days1,
+		count(*) FILTER (WHERE age >= interval '1 day' AND age < interval '7 days') AS days7,
+		count(*) FILTER (WHERE age >= interval '7 days' AND age < interval '30 days') AS days30,
+		count(*) FILTER (WHERE age >= interval '30 days' AND age < interval '90 days') AS days90,
 		count(*) FILTER (WHERE age >= interval '90 days') AS older, count(*) FILTER (WHERE age IS NULL) AS none
-		FROM (SELECT now() - a.standing_at AS age FROM access a JOIN instances i ON i.id = a.instance_id WHERE i.phase NOT IN ('removed', 'failed')) x`)
+		FROM (SELECT now() - a.standing_at AS age FROM access a JOIN instances i ON i.id = a.instance_id
+		WHERE i.phase NOT IN ('removed', 'failed')) x`)
 }

@@ -27,10 +27,12 @@ func (s *Store) GiveWord(ctx context.Context, by Actor, w Work, sort, detail str
 		if r.RowsAffected == 0 {
 			return ErrWorkState
 		}
-		if err := tx.Exec("INSERT INTO work_words (work_id, operator, sort, detail) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING", w.ID, by.Operator, sort, detail).Error; err != nil {
+		if err := tx.Exec("INSERT INTO work_words (work_id, operator, sort, detail) VALUES (?, ?, ?, ?) ON "+
+			"CONFLICT DO NOTHING", w.ID, by.Operator, sort, detail).Error; err != nil {
 			return err
 		}
-		if _, err := (entry{by, "work.word", fmt.Sprintf("work %d", w.ID), "let it begin: " + w.Title, sort + " " + detail, 0}).write(tx); err != nil {
+		if _, err := (entry{by, "work.word", fmt.Sprintf("work %d", w.ID), "let it begin: " + w.Title, sort + " " +
+			detail, 0}).write(tx); err != nil {
 			return err
 		}
 		return event(tx, w.ID, w.At, "", by.Operator+" lets it begin")
@@ -40,7 +42,8 @@ func (s *Store) GiveWord(ctx context.Context, by Actor, w Work, sort, detail str
 // Words returns what was said of a piece of work.
 func (s *Store) Words(ctx context.Context, workID int64) ([]Word, error) {
 	var out []Word
-	return out, s.db.WithContext(ctx).Raw("SELECT operator, at, sort, detail FROM work_words WHERE work_id = ? ORDER BY at", workID).Scan(&out).Error
+	return out, s.db.WithContext(ctx).Raw("SELECT operator, at, sort, detail FROM work_words WHERE work_id = ? "+
+		"ORDER BY at", workID).Scan(&out).Error
 }
 
 // SetOperatorKey makes the signature of a key an operator's word, or no longer. ErrNotFound.
@@ -70,11 +73,15 @@ func (s *Store) SetOperatorKey(ctx context.Context, by Actor, name string, k Key
 // KeysOfOperator is OperatorKeys by the operator's name.
 func (s *Store) KeysOfOperator(ctx context.Context, name string) ([]Key, error) {
 	var out []Key
-	return out, s.db.WithContext(ctx).Raw(keyColumns+" WHERE k.id IN (SELECT x.key_id FROM operator_keys x JOIN operators o ON o.id = x.operator_id WHERE o.name = ?) ORDER BY k.name_fold", name).Scan(&out).Error
+	return out, s.db.WithContext(ctx).Raw(keyColumns+
+		" WHERE k.id IN (SELECT x.key_id FROM operator_keys x JOIN operators o ON o.id = x.operator_id WHERE "+
+		"o.name = ?) ORDER BY k.name_fold", name).Scan(&out).Error
 }
 
 // OperatorKeys returns the keys whose signature is an operator's word.
 func (s *Store) OperatorKeys(ctx context.Context, operatorID int64) ([]Key, error) {
 	var out []Key
-	return out, s.db.WithContext(ctx).Raw(keyColumns+" WHERE k.id IN (SELECT key_id FROM operator_keys WHERE operator_id = ?) ORDER BY k.name_fold", operatorID).Scan(&out).Error
+	return out, s.db.WithContext(ctx).Raw(keyColumns+
+		" WHERE k.id IN (SELECT key_id FROM operator_keys WHERE operator_id = ?) ORDER BY k.name_fold",
+		operatorID).Scan(&out).Error
 }

@@ -97,9 +97,12 @@ func (w Work) Over() bool {
 	return w.State != Queued && w.State != Running && w.State != Waiting
 }
 
-const workColumns = `SELECT w.id, w.token, w.kind, w.title, coalesce(w.parent_id, 0) AS parent_id, coalesce(w.instance_id, 0) AS instance_id,
-	coalesce(i.name, '') AS instance, w.operator, w.address, w.input::text AS input, w.data::text AS data, w.state, w.back, w.at, w.attempt, w.changing, w.cancel_asked,
-	w.trouble, w.outcome, w.code, w.waits_code, w.waits_for, w.wait_ends_at, w.fence, w.replica, w.events, coalesce(w.intent_id, 0) AS intent_id, w.created_at, w.ended_at,
+const workColumns = `SELECT w.id, w.token, w.kind, w.title, coalesce(w.parent_id, 0) AS parent_id,
+	coalesce(w.instance_id, 0) AS instance_id,
+	coalesce(i.name, '') AS instance, w.operator, w.address, w.input::text AS input, w.data::text AS data, w.state,
+	w.back, w.at, w.attempt, w.changing, w.cancel_asked,
+	w.trouble, w.outcome, w.code, w.waits_code, w.waits_for, w.wait_ends_at, w.fence, w.replica, w.events,
+	coalesce(w.intent_id, 0) AS intent_id, w.created_at, w.ended_at,
 	coalesce((SELECT string_agg(s.name, ',' ORDER BY s.n) FROM work_steps s WHERE s.work_id = w.id), '') AS plan_names,
 	coalesce((SELECT s.title FROM work_steps s WHERE s.work_id = w.id AND s.name = w.at), '') AS step_title
 	FROM work w LEFT JOIN instances i ON i.id = w.instance_id`
@@ -161,9 +164,11 @@ func fenced(ctx context.Context, tx *gorm.DB) error {
 		return nil
 	}
 	var held []string
-	sql, args := "UPDATE work SET written_at = clock_timestamp() WHERE id = ? AND fence = ? AND state = 'running' RETURNING set_config('synchronous_commit', 'off', true)", []any{c.Work, c.Fence}
+	sql, args := "UPDATE work SET written_at = clock_timestamp() WHERE id = ? AND fence = ? AND state = 'running' "+
+		"RETURNING set_config('synchronous_commit', 'off', true)", []any{c.Work, c.Fence}
 	if kept, ok := ctx.Value(dataKey{}).(keptData); ok {
-		sql = "UPDATE work SET written_at = clock_timestamp(), data = ?, rescue_cloud_id = ?, volume = ?, contained = ? WHERE id = ? AND fence = ? AND state = 'running' RETURNING set_config('synchronous_commit', 'off', true)"
+		sql = "UPDATE work SET written_at = clock_timestamp(), data = ?, rescue_cloud_id = ?, volume = ?, " +
+			"contained = ? WHERE id = ? AND fence = ? AND state = 'running' RETURNING set_config('synchronous_commit', 'off', true)"
 		args = []any{kept.text, kept.facts.RescueCloudID, kept.facts.Volume, kept.facts.Contained, c.Work, c.Fence}
 	}
 	err := tx.Raw(sql, args...).Scan(&held).Error
@@ -224,9 +229,11 @@ func addWork(tx *gorm.DB, by Actor, once Once, instanceID int64, n NewWork) (int
 		first = n.Steps[0].Name
 	}
 	var id int64
-	err = tx.Raw(`INSERT INTO work (token, kind, title, parent_id, instance_id, operator, address, input, state, changing, holding, intent_id, at, old_key_id, new_key_id)
+	err = tx.Raw(`INSERT INTO work (token, kind, title, parent_id, instance_id, operator, address, input, state,
+		changing, holding, intent_id, at, old_key_id, new_key_id)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, 'queued', ?, ?, ?, ?, nullif(?, 0), nullif(?, 0)) RETURNING id`,
-		n.Token, n.Kind, n.Title, parent, instance, by.Operator, by.Address, string(input), n.Changing, n.Changing, intent, first, n.OldKeyID, n.NewKeyID).Scan(&id).Error
+		n.Token, n.Kind, n.Title, parent, instance, by.Operator, by.Address, string(input), n.Changing, n.Changing,
+		intent, first, n.OldKeyID, n.NewKeyID).Scan(&id).Error
 	if constraint, ok := unique(err); ok && constraint == "work_holds_instance" {
 		return 0, ErrInProgress
 	}
@@ -247,12 +254,15 @@ func addWork(tx *gorm.DB, by Actor, once Once, instanceID int64, n NewWork) (int
 // One committed statement; no lock outlives it.
 func (s *Store) ClaimWork(ctx context.Context, replica string, kinds []string, life time.Duration) (Work, error) {
 	var ids []int64
-	err := s.db.WithContext(ctx).Raw(`UPDATE work SET fence = fence + 1, state = 'running', replica = ?, holding = changing,
-			free_at = clock_timestamp() + make_interval(secs => ?), written_at = clock_timestamp(), wake_at = NULL, woken_at = NULL
+	err := s.db.WithContext(ctx).Raw(`UPDATE work SET fence = fence + 1, state = 'running', replica = ?,
+		holding = changing,
+			free_at = clock_timestamp() + make_interval(secs => ?), written_at = clock_timestamp(), wake_at = NULL,
+			woken_at = NULL
 		WHERE id = (SELECT w.id FROM work w WHERE w.kind IN ? AND (w.state = 'queued'
 				OR w.state = 'waiting' AND w.wake_at <= clock_timestamp()
 				OR w.state = 'running' AND w.free_at < clock_timestamp())
-			AND NOT (w.changing AND EXISTS (SELECT 1 FROM work o WHERE o.instance_id = w.instance_id AND o.holding AND o.id <> w.id))
+			AND NOT (w.changing AND EXISTS (SELECT 1 FROM work o
+			WHERE o.instance_id = w.instance_id AND o.holding AND o.id <> w.id))
 			ORDER BY w.id FOR UPDATE SKIP LOCKED LIMIT 1)
 		RETURNING id`, replica, life.Seconds(), kinds).Scan(&ids).Error
 	if _, taken := unique(err); taken {
@@ -276,8 +286,11 @@ type Queue struct {
 
 // Queue counts the work that is not over.
 func (s *Store) Queue(ctx context.Context) (Queue, error) {
-	return one[Queue](ctx, s, `SELECT count(*) FILTER (WHERE state = 'queued') AS queued, count(*) FILTER (WHERE state = 'running') AS running, count(*) FILTER (WHERE state = 'waiting') AS waiting,
-		coalesce(max(extract(epoch FROM clock_timestamp() - coalesce(wake_at, created_at))) FILTER (WHERE state = 'queued' OR state = 'waiting' AND wake_at <= clock_timestamp()), 0)::float8 AS oldest
+	return one[Queue](ctx, s, `SELECT count(*) FILTER (WHERE state = 'queued') AS queued,
+		count(*) FILTER (WHERE state = 'running') AS running, count(*) FILTER (WHERE state = 'waiting') AS waiting,
+		coalesce(max(extract(epoch FROM clock_timestamp() - coalesce(wake_at,
+		created_at))) FILTER (WHERE state = 'queued' OR state = 'waiting' AND wake_at <= clock_timestamp()),
+		0)::float8 AS oldest
 		FROM work WHERE state IN ('queued', 'running', 'waiting')`)
 }
 
@@ -286,7 +299,8 @@ func (s *Store) Queue(ctx context.Context) (Queue, error) {
 func (s *Store) RenewClaim(ctx context.Context, c Claim, life time.Duration) (cancel bool, err error) {
 	var rows []struct{ CancelAsked bool }
 	err = s.db.WithContext(ctx).Raw(`UPDATE work SET free_at = clock_timestamp() + make_interval(secs => ?)
-		WHERE id = ? AND fence = ? AND state = 'running' RETURNING cancel_asked`, life.Seconds(), c.Work, c.Fence).Scan(&rows).Error
+		WHERE id = ? AND fence = ? AND state = 'running' RETURNING cancel_asked`, life.Seconds(), c.Work,
+		c.Fence).Scan(&rows).Error
 	if err == nil && len(rows) != 1 {
 		err = ErrLost
 	}
@@ -295,7 +309,8 @@ func (s *Store) RenewClaim(ctx context.Context, c Claim, life time.Duration) (ca
 
 // ReleaseClaim gives a claim back, for the next to go on at once. That it was lost is no error.
 func (s *Store) ReleaseClaim(ctx context.Context, c Claim) error {
-	return s.db.WithContext(ctx).Exec("UPDATE work SET state = 'queued', free_at = NULL WHERE id = ? AND fence = ? AND state = 'running'", c.Work, c.Fence).Error
+	return s.db.WithContext(ctx).Exec("UPDATE work SET state = 'queued', free_at = NULL WHERE id = ? AND fence = ? "+
+		"AND state = 'running'", c.Work, c.Fence).Error
 }
 
 // StepMove is how a step of a claimed piece of work begins or ends, and what
@@ -318,37 +333,53 @@ type StepMove struct {
 func (s *Store) MoveStep(ctx context.Context, c Claim, m StepMove) error {
 	began := m.StepState == "doing" || m.StepState == "undoing"
 	same := began && !m.Back // a wait may go on
-	return s.claimed(ctx, `WITH w AS (UPDATE work SET written_at = clock_timestamp(), at = @at, back = @back, settled_at = CASE WHEN @settled THEN clock_timestamp() ELSE settled_at END, trouble = CASE WHEN @trouble = '' THEN trouble ELSE @trouble END, code = CASE WHEN @why = '' THEN code ELSE @why END,
-			waits_code = CASE WHEN @same THEN waits_code ELSE '' END, waits_for = CASE WHEN @same THEN waits_for ELSE '' END, wait_ends_at = CASE WHEN @same THEN wait_ends_at ELSE NULL END, events = events + CASE WHEN @text = '' THEN 0 ELSE 1 END
+	return s.claimed(ctx, `WITH w AS (UPDATE work SET written_at = clock_timestamp(), at = @at, back = @back,
+		settled_at = CASE WHEN @settled THEN clock_timestamp() ELSE settled_at END, trouble = CASE
+		WHEN @trouble = '' THEN trouble ELSE @trouble END, code = CASE WHEN @why = '' THEN code ELSE @why END,
+			waits_code = CASE WHEN @same THEN waits_code ELSE '' END, waits_for = CASE WHEN @same THEN waits_for
+			ELSE '' END, wait_ends_at = CASE WHEN @same THEN wait_ends_at ELSE NULL END, events = events + CASE
+			WHEN @text = '' THEN 0 ELSE 1 END
 			WHERE id = @work AND fence = @fence AND state = 'running' RETURNING id, events, instance_id, holding),
-		s AS (UPDATE work_steps s SET state = CASE WHEN s.state = 'to do' AND @state = 'undone' THEN s.state ELSE @state END, tries = s.tries + CASE WHEN @state = 'doing' THEN 1 ELSE 0 END,
-			began_at = CASE WHEN @began AND s.state <> @state AND NOT (s.state = 'waiting' AND @state = 'doing') THEN clock_timestamp() ELSE s.began_at END,
-			ended_at = CASE WHEN @began THEN NULL ELSE clock_timestamp() END FROM w WHERE s.work_id = w.id AND s.name = @step AND @state <> ''), `+eventOf(c.Progress)+`
+		s AS (UPDATE work_steps s SET state = CASE WHEN s.state = 'to do' AND @state = 'undone' THEN s.state
+		ELSE @state END, tries = s.tries + CASE WHEN @state = 'doing' THEN 1 ELSE 0 END,
+			began_at = CASE WHEN @began AND s.state <> @state
+			AND NOT (s.state = 'waiting' AND @state = 'doing') THEN clock_timestamp() ELSE s.began_at END,
+			ended_at = CASE WHEN @began THEN NULL ELSE clock_timestamp() END FROM w
+			WHERE s.work_id = w.id AND s.name = @step AND @state <> ''), `+eventOf(c.Progress)+`
 		SELECT count(*) AS n, set_config('synchronous_commit', 'off', true) FROM w`,
-		map[string]any{"work": c.Work, "fence": c.Fence, "step": m.Step, "at": m.At, "back": m.Back, "settled": m.Settled, "trouble": m.Trouble, "why": m.Code, "same": same, "text": m.Event, "state": m.StepState, "began": began, "code": ""})
+		map[string]any{"work": c.Work, "fence": c.Fence, "step": m.Step, "at": m.At, "back": m.Back,
+			"settled": m.Settled, "trouble": m.Trouble, "why": m.Code, "same": same, "text": m.Event,
+			"state": m.StepState, "began": began, "code": ""})
 }
 
 // MoveOn ends the step at hand, and with it those up to the next that have
 // nothing to do, and begins that one, by one statement; event is its title. settled: with
 // one of those that end, the work has shown what it is for. ErrLost.
 func (s *Store) MoveOn(ctx context.Context, c Claim, from, to string, settled bool, event string) error {
-	return s.claimed(ctx, `WITH w AS (UPDATE work SET written_at = clock_timestamp(), at = @step, settled_at = CASE WHEN @settled THEN clock_timestamp() ELSE settled_at END,
+	return s.claimed(ctx, `WITH w AS (UPDATE work SET written_at = clock_timestamp(), at = @step, settled_at = CASE
+		WHEN @settled THEN clock_timestamp() ELSE settled_at END,
 			waits_code = '', waits_for = '', wait_ends_at = NULL, events = events + 1
 			WHERE id = @work AND fence = @fence AND state = 'running' RETURNING id, events, instance_id, holding),
-		s AS (UPDATE work_steps s SET state = CASE WHEN s.name = @step THEN 'doing' ELSE 'done' END, tries = s.tries + CASE WHEN s.name = @step THEN 1 ELSE 0 END,
-			began_at = CASE WHEN s.name = @step THEN clock_timestamp() ELSE s.began_at END, ended_at = CASE WHEN s.name = @step THEN NULL ELSE clock_timestamp() END
-			FROM w, work_steps f, work_steps t WHERE s.work_id = w.id AND f.work_id = w.id AND f.name = @from AND t.work_id = w.id AND t.name = @step AND s.n BETWEEN f.n AND t.n), `+eventOf(c.Progress)+`
+		s AS (UPDATE work_steps s SET state = CASE WHEN s.name = @step THEN 'doing'
+		ELSE 'done' END, tries = s.tries + CASE WHEN s.name = @step THEN 1 ELSE 0 END,
+			began_at = CASE WHEN s.name = @step THEN clock_timestamp() ELSE s.began_at END, ended_at = CASE
+			WHEN s.name = @step THEN NULL ELSE clock_timestamp() END
+			FROM w, work_steps f, work_steps t WHERE s.work_id = w.id AND f.work_id = w.id AND f.name = @from
+			AND t.work_id = w.id AND t.name = @step AND s.n BETWEEN f.n AND t.n), `+eventOf(c.Progress)+`
 		SELECT count(*) AS n, set_config('synchronous_commit', 'off', true) FROM w`,
-		map[string]any{"work": c.Work, "fence": c.Fence, "from": from, "step": to, "settled": settled, "text": event, "code": ""})
+		map[string]any{"work": c.Work, "fence": c.Fence, "from": from, "step": to, "settled": settled,
+			"text": event, "code": ""})
 }
 
 // eventOf are parts of a statement that has counted an event of the work in w:
 // they write it, and the instance's own line if that is wanted. Touching an
 // instance at all has its triggers run, which costs more than all the rest.
 func eventOf(progress bool) string {
-	text := `e AS (INSERT INTO work_events (work_id, n, step, code, text) SELECT w.id, w.events, @step, @code, @text FROM w WHERE @text <> '')`
+	text := `e AS (INSERT INTO work_events (work_id, n, step, code, text) SELECT w.id, w.events, @step, @code, @text
+		FROM w WHERE @text <> '')`
 	if progress {
-		text = `i AS (UPDATE instances i SET progress = @text FROM w WHERE i.id = w.instance_id AND w.holding AND @text <> ''), ` + text
+		text = `i AS (UPDATE instances i SET progress = @text FROM w
+			WHERE i.id = w.instance_id AND w.holding AND @text <> ''), ` + text
 	}
 	return text
 }
@@ -370,32 +401,41 @@ func event(tx *gorm.DB, work int64, step, code, text string) error {
 	if text == "" {
 		return nil
 	}
-	return tx.Exec("WITH w AS (UPDATE work SET events = events + 1 WHERE id = @work RETURNING id, events, instance_id, holding), "+eventOf(false)+" SELECT 1",
+	return tx.Exec("WITH w AS (UPDATE work SET events = events + 1 WHERE id = @work RETURNING id, events, "+
+		"instance_id, holding), "+eventOf(false)+" SELECT 1",
 		map[string]any{"work": work, "step": step, "code": code, "text": text}).Error
 }
 
 // Say tells those who follow the work what is going on in a step. ErrLost.
 func (s *Store) Say(ctx context.Context, c Claim, step, text string) error {
-	return s.claimed(ctx, "WITH w AS (UPDATE work SET written_at = clock_timestamp(), events = events + 1 WHERE id = @work AND fence = @fence AND state = 'running' RETURNING id, events, instance_id, holding), "+eventOf(c.Progress)+
-		" SELECT count(*) AS n, set_config('synchronous_commit', 'off', true) FROM w", map[string]any{"work": c.Work, "fence": c.Fence, "step": step, "text": text, "code": ""})
+	return s.claimed(ctx, "WITH w AS (UPDATE work SET written_at = clock_timestamp(), events = events + 1 WHERE id "+
+		"= @work AND fence = @fence AND state = 'running' RETURNING id, events, instance_id, holding), "+
+		eventOf(c.Progress)+
+		" SELECT count(*) AS n, set_config('synchronous_commit', 'off', true) FROM w",
+		map[string]any{"work": c.Work, "fence": c.Fence, "step": step, "text": text, "code": ""})
 }
 
 // Wait lays a claimed piece of work down until wake, at the latest until end.
 // It holds no instance meanwhile. end stays what it was if the step waits on.
 // Who was to wake it since it was claimed does so now: the step had looked before.
 // code is why it waits, for programs; reason is for people.
-func (s *Store) Wait(ctx context.Context, c Claim, step, code, reason string, wake time.Duration, end time.Duration) error {
+func (s *Store) Wait(ctx context.Context, c Claim, step, code, reason string, wake time.Duration,
+	end time.Duration) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
 		var before string
 		if err := tx.Raw("SELECT waits_for FROM work WHERE id = ?", c.Work).Scan(&before).Error; err != nil {
 			return err
 		}
-		if err := tx.Exec("UPDATE work_steps SET state = 'waiting' WHERE work_id = ? AND name = ?", c.Work, step).Error; err != nil {
+		if err := tx.Exec("UPDATE work_steps SET state = 'waiting' WHERE work_id = ? AND name = ?", c.Work,
+			step).Error; err != nil {
 			return err
 		}
-		if err := tx.Exec(`UPDATE work SET state = 'waiting', holding = false, free_at = NULL, waits_code = ?, waits_for = ?,
+		if err := tx.Exec(`UPDATE work SET state = 'waiting', holding = false, free_at = NULL, waits_code = ?,
+			waits_for = ?,
 			wait_ends_at = coalesce(wait_ends_at, clock_timestamp() + make_interval(secs => ?)),
-			wake_at = CASE WHEN woken_at IS NOT NULL THEN clock_timestamp() ELSE least(clock_timestamp() + make_interval(secs => ?), coalesce(wait_ends_at, clock_timestamp() + make_interval(secs => ?))) END
+			wake_at = CASE WHEN woken_at IS NOT NULL THEN clock_timestamp()
+			ELSE least(clock_timestamp() + make_interval(secs => ?),
+			coalesce(wait_ends_at, clock_timestamp() + make_interval(secs => ?))) END
 			WHERE id = ?`, code, reason, end.Seconds(), wake.Seconds(), end.Seconds(), c.Work).Error; err != nil {
 			return err
 		}
@@ -408,7 +448,8 @@ func (s *Store) Wait(ctx context.Context, c Claim, step, code, reason string, wa
 
 // wakes is what wakes a piece of work, or keeps it from going to sleep if it is
 // awake. Only for transactions that hold nothing that the work's own may want.
-const wakes = "woken_at = clock_timestamp(), wake_at = CASE WHEN state = 'waiting' THEN clock_timestamp() ELSE wake_at END"
+const wakes = "woken_at = clock_timestamp(), wake_at = CASE WHEN state = 'waiting' THEN clock_timestamp() ELSE " +
+	"wake_at END"
 
 // WaitOver tells whether the end of the work's wait has come, by the database's clock.
 func (s *Store) WaitOver(ctx context.Context, id int64) (bool, error) {
@@ -420,7 +461,8 @@ func (s *Store) WaitOver(ctx context.Context, id int64) (bool, error) {
 // StepAge tells how long ago the work's step began, by the database's clock.
 func (s *Store) StepAge(ctx context.Context, id int64, step string) (time.Duration, error) {
 	var seconds float64
-	err := s.db.WithContext(ctx).Raw("SELECT coalesce(extract(epoch FROM clock_timestamp() - began_at), 0) FROM work_steps WHERE work_id = ? AND name = ?", id, step).Scan(&seconds).Error
+	err := s.db.WithContext(ctx).Raw("SELECT coalesce(extract(epoch FROM clock_timestamp() - began_at), 0) FROM "+
+		"work_steps WHERE work_id = ? AND name = ?", id, step).Scan(&seconds).Error
 	return time.Duration(seconds * float64(time.Second)), err
 }
 
@@ -431,8 +473,11 @@ func (s *Store) NoteData(ctx context.Context, c Claim, data any) error {
 		return err
 	}
 	f := FactsOf(data)
-	return s.claimed(ctx, "WITH w AS (UPDATE work SET data = @data, rescue_cloud_id = @rescue, volume = @volume, contained = @contained, written_at = clock_timestamp() WHERE id = @work AND fence = @fence AND state = 'running' RETURNING id) SELECT count(*), set_config('synchronous_commit', 'off', true) FROM w",
-		map[string]any{"data": string(text), "rescue": f.RescueCloudID, "volume": f.Volume, "contained": f.Contained, "work": c.Work, "fence": c.Fence})
+	return s.claimed(ctx, "WITH w AS (UPDATE work SET data = @data, rescue_cloud_id = @rescue, volume = @volume, "+
+		"contained = @contained, written_at = clock_timestamp() WHERE id = @work AND fence = @fence AND state = "+
+		"'running' RETURNING id) SELECT count(*), set_config('synchronous_commit', 'off', true) FROM w",
+		map[string]any{"data": string(text), "rescue": f.RescueCloudID, "volume": f.Volume, "contained": f.Contained,
+			"work": c.Work, "fence": c.Fence})
 }
 
 // SetData keeps what a step found out, for the steps after it.
@@ -443,7 +488,8 @@ func (s *Store) SetData(ctx context.Context, c Claim, data any) error {
 	}
 	f := FactsOf(data)
 	// On the disk before anything that it is needed for is done.
-	r := s.db.WithContext(ctx).Exec("UPDATE work SET data = ?, rescue_cloud_id = ?, volume = ?, contained = ?, written_at = clock_timestamp() WHERE id = ? AND fence = ? AND state = 'running'",
+	r := s.db.WithContext(ctx).Exec("UPDATE work SET data = ?, rescue_cloud_id = ?, volume = ?, contained = ?, "+
+		"written_at = clock_timestamp() WHERE id = ? AND fence = ? AND state = 'running'",
 		string(text), f.RescueCloudID, f.Volume, f.Contained, c.Work, c.Fence)
 	if r.Error == nil && r.RowsAffected != 1 {
 		return ErrLost
@@ -483,7 +529,9 @@ func (s *Store) EndWork(ctx context.Context, w Work, e WorkEnd) error {
 			}
 		}
 		if e.Phase == Ready { // what waits for it to be back need not wait longer
-			if err := tx.Exec("UPDATE work SET wake_at = clock_timestamp() WHERE instance_id = ? AND state = 'waiting' AND waits_code IN ?", w.InstanceID, []string{wire.WaitsBack, wire.WaitsAnswer}).Error; err != nil {
+			if err := tx.Exec("UPDATE work SET wake_at = clock_timestamp() WHERE instance_id = ? AND state = "+
+				"'waiting' AND waits_code IN ?", w.InstanceID,
+				[]string{wire.WaitsBack, wire.WaitsAnswer}).Error; err != nil {
 				return err
 			}
 		}
@@ -498,7 +546,8 @@ func (s *Store) EndWork(ctx context.Context, w Work, e WorkEnd) error {
 		if _, err := (entry{Service, e.Action, e.Target, "", text, w.IntentID}).write(tx); err != nil {
 			return err
 		}
-		r := tx.Exec(`UPDATE work SET state = ?, outcome = ?, code = CASE WHEN ? = '' THEN code ELSE ? END, holding = false, free_at = NULL, wake_at = NULL, ended_at = clock_timestamp() WHERE id = ?`,
+		r := tx.Exec(`UPDATE work SET state = ?, outcome = ?, code = CASE WHEN ? = '' THEN code
+			ELSE ? END, holding = false, free_at = NULL, wake_at = NULL, ended_at = clock_timestamp() WHERE id = ?`,
 			string(e.State), e.Outcome, e.Code, e.Code, w.ID)
 		if r.Error == nil && w.ParentID != 0 {
 			r = tx.Exec("UPDATE work SET wake_at = clock_timestamp() WHERE id = ? AND state = 'waiting'", w.ParentID)
@@ -510,7 +559,8 @@ func (s *Store) EndWork(ctx context.Context, w Work, e WorkEnd) error {
 // CancelWork asks that a piece of work go back. ErrWorkState if it is over.
 func (s *Store) CancelWork(ctx context.Context, by Actor, w Work) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		r := tx.Exec(`UPDATE work SET cancel_asked = true, woken_at = clock_timestamp(), state = CASE WHEN state = 'waiting' THEN 'queued' ELSE state END
+		r := tx.Exec(`UPDATE work SET cancel_asked = true, woken_at = clock_timestamp(), state = CASE
+			WHEN state = 'waiting' THEN 'queued' ELSE state END
 			WHERE id = ? AND state IN ('queued', 'running', 'waiting') AND NOT cancel_asked`, w.ID)
 		if r.Error != nil {
 			return r.Error
@@ -528,13 +578,16 @@ func (s *Store) CancelWork(ctx context.Context, by Actor, w Work) error {
 // ErrWorkState for any other, ErrInProgress if another piece holds the instance.
 func (s *Store) RetryWork(ctx context.Context, by Actor, w Work, steps []WorkStep, phase Phase) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		intent, err := entry{by, "work.retry", fmt.Sprintf("work %d", w.ID), "take up again: " + w.Title, "", 0}.write(tx)
+		intent, err := entry{by, "work.retry", fmt.Sprintf("work %d", w.ID), "take up again: " +
+			w.Title, "", 0}.write(tx)
 		if err != nil {
 			return err
 		}
-		r := tx.Exec(`UPDATE work SET state = 'queued', holding = changing, ended_at = NULL, outcome = '', cancel_asked = false, intent_id = ?, code = '',
+		r := tx.Exec(`UPDATE work SET state = 'queued', holding = changing, ended_at = NULL, outcome = '',
+			cancel_asked = false, intent_id = ?, code = '',
 			back = (state = 'stuck' AND back), trouble = CASE WHEN state = 'stuck' AND back THEN trouble ELSE '' END,
-			at = CASE WHEN state = 'stuck' THEN at ELSE ? END, settled_at = CASE WHEN state = 'stuck' THEN settled_at END, attempt = attempt + CASE WHEN state = 'stuck' THEN 0 ELSE 1 END
+			at = CASE WHEN state = 'stuck' THEN at ELSE ? END, settled_at = CASE
+			WHEN state = 'stuck' THEN settled_at END, attempt = attempt + CASE WHEN state = 'stuck' THEN 0 ELSE 1 END
 			WHERE id = ? AND state IN ('failed', 'cancelled', 'stuck')`, intent, steps[0].Name, w.ID)
 		if constraint, ok := unique(r.Error); ok && constraint == "work_holds_instance" {
 			return ErrInProgress
@@ -547,7 +600,8 @@ func (s *Store) RetryWork(ctx context.Context, by Actor, w Work, steps []WorkSte
 		}
 		// Limits on time begin anew, for the step that was stuck or for all.
 		if w.State == Stuck {
-			err = tx.Exec("UPDATE work_steps SET state = 'to do', began_at = NULL, ended_at = NULL WHERE work_id = ? AND name = ?", w.ID, w.At).Error
+			err = tx.Exec("UPDATE work_steps SET state = 'to do', began_at = NULL, ended_at = NULL WHERE work_id = "+
+				"? AND name = ?", w.ID, w.At).Error
 		} else if err = tx.Exec("DELETE FROM work_steps WHERE work_id = ?", w.ID).Error; err == nil {
 			err = addSteps(tx, w.ID, steps)
 		}
@@ -555,7 +609,8 @@ func (s *Store) RetryWork(ctx context.Context, by Actor, w Work, steps []WorkSte
 			return err
 		}
 		if phase != "" {
-			if err := tx.Exec("UPDATE instances SET phase = ?, trouble = '', trouble_code = '' WHERE id = ?", string(phase), w.InstanceID).Error; err != nil {
+			if err := tx.Exec("UPDATE instances SET phase = ?, trouble = '', trouble_code = '' WHERE id = ?",
+				string(phase), w.InstanceID).Error; err != nil {
 				return err
 			}
 		}
@@ -577,7 +632,8 @@ func (s *Store) WorkByID(ctx context.Context, id int64) (Work, error) {
 // WorkSteps returns the steps of a piece of work in their order.
 func (s *Store) WorkSteps(ctx context.Context, id int64) ([]WorkStep, error) {
 	out := []WorkStep{}
-	err := s.db.WithContext(ctx).Raw("SELECT n, name, title, state, tries, began_at, ended_at FROM work_steps WHERE work_id = ? ORDER BY n", id).Scan(&out).Error
+	err := s.db.WithContext(ctx).Raw("SELECT n, name, title, state, tries, began_at, ended_at FROM work_steps "+
+		"WHERE work_id = ? ORDER BY n", id).Scan(&out).Error
 	return out, err
 }
 
@@ -587,7 +643,8 @@ func addSteps(tx *gorm.DB, id int64, steps []WorkStep) error {
 	if err != nil {
 		return err
 	}
-	return tx.Exec(`INSERT INTO work_steps (work_id, n, name, title) SELECT ?, s.n - 1, s.step->>'Name', s.step->>'Title' FROM jsonb_array_elements(?::jsonb) WITH ORDINALITY AS s(step, n)`, id, text).Error
+	return tx.Exec(`INSERT INTO work_steps (work_id, n, name, title) SELECT ?, s.n - 1, s.step->>'Name',
+		s.step->>'Title' FROM jsonb_array_elements(?::jsonb) WITH ORDINALITY AS s(step, n)`, id, text).Error
 }
 
 // WorkEvent is one thing that was told about a piece of work.
@@ -602,7 +659,8 @@ type WorkEvent struct {
 // WorkEvents returns at most limit events after the one numbered after.
 func (s *Store) WorkEvents(ctx context.Context, id int64, after, limit int) ([]WorkEvent, error) {
 	out := []WorkEvent{}
-	err := s.db.WithContext(ctx).Raw("SELECT n, at, step, code, text FROM work_events WHERE work_id = ? AND n > ? ORDER BY n LIMIT ?", id, after, limit).Scan(&out).Error
+	err := s.db.WithContext(ctx).Raw("SELECT n, at, step, code, text FROM work_events WHERE work_id = ? AND n > ? "+
+		"ORDER BY n LIMIT ?", id, after, limit).Scan(&out).Error
 	return out, err
 }
 
@@ -615,7 +673,8 @@ type WorkCount struct {
 // Children counts the children of a piece of work by state.
 func (s *Store) Children(ctx context.Context, id int64) ([]WorkCount, error) {
 	out := []WorkCount{}
-	err := s.db.WithContext(ctx).Raw("SELECT state, count(*) AS count FROM work WHERE parent_id = ? GROUP BY state ORDER BY state", id).Scan(&out).Error
+	err := s.db.WithContext(ctx).Raw("SELECT state, count(*) AS count FROM work WHERE parent_id = ? GROUP BY state "+
+		"ORDER BY state", id).Scan(&out).Error
 	return out, err
 }
 

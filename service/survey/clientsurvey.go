@@ -43,17 +43,22 @@ const (
 
 // TakeClientSurvey takes in what an engineer's client saw from inside. It is the
 // client's word, and its vantage says so. FieldError, store.ErrSurveying.
-func (w *Service) TakeClientSurvey(ctx context.Context, by store.Actor, i store.Instance, r wire.ClientSurvey) (wire.Survey, error) {
+func (w *Service) TakeClientSurvey(ctx context.Context, by store.Actor, i store.Instance,
+	r wire.ClientSurvey) (wire.Survey, error) {
 	if len(r.Users) > maxUsers {
 		return wire.Survey{}, door.FieldError{Field: "users", Problem: fmt.Sprintf("more than %d users", maxUsers)}
 	}
-	out := wire.Survey{Instance: i.Name, LoginUser: i.LoginUser, Vantage: "the client of " + by.Operator + " at " + by.Address, Files: said(r.Files), NotSeen: said(r.NotSeen), Broken: said(r.Broken),
-		Ignored: said(r.Ignored), Config: said(r.Config), Doors: said(r.Doors), Lying: []wire.LyingKey{}, Keys: []wire.Surveyed{}}
+	out := wire.Survey{Instance: i.Name, LoginUser: i.LoginUser, Vantage: "the client of " + by.Operator + " at " +
+		by.Address, Files: said(r.Files), NotSeen: said(r.NotSeen), Broken: said(r.Broken),
+		Ignored: said(r.Ignored), Config: said(r.Config), Doors: said(r.Doors), Lying: []wire.LyingKey{},
+		Keys: []wire.Surveyed{}}
 	for _, l := range r.Lying[:min(maxReports, len(r.Lying))] {
 		if l.Fingerprint != "" && !strings.HasPrefix(l.Fingerprint, "SHA256:") {
 			return out, door.FieldError{Field: "lying", Problem: "a fingerprint is written as SHA256:..."}
 		}
-		out.Lying = append(out.Lying, wire.LyingKey{File: plaintext.Line(plaintext.Cut(l.File, 300)), Owner: plaintext.Line(plaintext.Cut(l.Owner, 40)), Fingerprint: plaintext.Line(plaintext.Cut(l.Fingerprint, 60))})
+		out.Lying = append(out.Lying, wire.LyingKey{File: plaintext.Line(plaintext.Cut(l.File, 300)),
+			Owner:       plaintext.Line(plaintext.Cut(l.Owner, 40)),
+			Fingerprint: plaintext.Line(plaintext.Cut(l.Fingerprint, 60))})
 	}
 	fence, err := w.Store.TakeTurn(ctx, i.ID)
 	if err != nil {
@@ -73,7 +78,8 @@ func (w *Service) TakeClientSurvey(ctx context.Context, by store.Actor, i store.
 		out.At = now.UTC()
 	}
 	kept.Found = c.Found
-	kept.Parts = []store.SurveyPart{{Sort: "client", Vantage: out.Vantage, Recorded: c.Recorded, Unrecorded: c.Unrecorded, Missing: c.missing, Expired: c.lapsed, Report: out}}
+	kept.Parts = []store.SurveyPart{{Sort: "client", Vantage: out.Vantage, Recorded: c.Recorded,
+		Unrecorded: c.Unrecorded, Missing: c.missing, Expired: c.lapsed, Report: out}}
 	kept.Journal = "by the client: " + c.words()
 	return out, w.Store.KeepSurvey(ctx, i, kept)
 }
@@ -85,7 +91,8 @@ func errJoinGive(ctx context.Context, w *Service, turn store.Turn, err error) er
 	return err
 }
 
-func (w *Service) clientUsers(ctx context.Context, out *wire.Survey, c *Compared, rows []store.SurveyedAccess, users []wire.UserFiles, kept *store.Kept) error {
+func (w *Service) clientUsers(ctx context.Context, out *wire.Survey, c *Compared, rows []store.SurveyedAccess,
+	users []wire.UserFiles, kept *store.Kept) error {
 	var done []string
 	for _, u := range users {
 		if !names.LoginUser(u.User) || slices.Contains(done, u.User) {
@@ -94,14 +101,16 @@ func (w *Service) clientUsers(ctx context.Context, out *wire.Survey, c *Compared
 		done = append(done, u.User)
 		for _, k := range u.Keys {
 			if _, err := keypair.ReadPublic([]byte(k.PublicKey)); err != nil {
-				return door.FieldError{Field: "users", Problem: fmt.Sprintf("%s line %d: %v", plaintext.Line(plaintext.Cut(k.File, 100)), k.Line, err)}
+				return door.FieldError{Field: "users",
+					Problem: fmt.Sprintf("%s line %d: %v", plaintext.Line(plaintext.Cut(k.File, 100)), k.Line, err)}
 			}
 		}
 		found := ReadByClient(u.Keys)
 		for n := range found {
 			for p := range found[n].Places {
 				place := &found[n].Places[p]
-				place.File, place.Options = plaintext.Line(plaintext.Cut(place.File, 300)), plaintext.Line(plaintext.Cut(place.Options, 500))
+				place.File, place.Options = plaintext.Line(plaintext.Cut(place.File, 300)),
+					plaintext.Line(plaintext.Cut(place.Options, 500))
 			}
 		}
 		out.Files = append(out.Files, said(u.Files)...)
@@ -141,7 +150,8 @@ func (w *Service) Unwritten(ctx context.Context, i store.Instance, fingerprint, 
 		if s.GoneAt != nil || s.Recorded || s.Limits == access.Authority {
 			continue
 		}
-		if (s.Fingerprint == fingerprint || s.Key != "" && strings.EqualFold(s.Key, fingerprint)) && (user == "" || user == s.LoginUser) {
+		if (s.Fingerprint == fingerprint || s.Key != "" && strings.EqualFold(s.Key, fingerprint)) &&
+			(user == "" || user == s.LoginUser) {
 			found = append(found, s)
 		}
 		there = append(there, s.Fingerprint)
@@ -152,7 +162,9 @@ func (w *Service) Unwritten(ctx context.Context, i store.Instance, fingerprint, 
 	case len(found) > 1:
 		return store.Sighting{}, door.FieldError{Field: "user", Problem: "it stands there for several users; say which"}
 	case len(there) == 0:
-		return store.Sighting{}, door.FieldError{Field: "fingerprint", Problem: "no survey found an unrecorded key there; \"plumlatch survey " + i.Name + "\" looks again"}
+		return store.Sighting{}, door.FieldError{Field: "fingerprint",
+			Problem: "no survey found an unrecorded key there; \"plumlatch survey " + i.Name + "\" looks again"}
 	}
-	return store.Sighting{}, door.FieldError{Field: "fingerprint", Problem: "no survey found that key there as an unrecorded one", Choices: there[:min(8, len(there))]}
+	return store.Sighting{}, door.FieldError{Field: "fingerprint",
+		Problem: "no survey found that key there as an unrecorded one", Choices: there[:min(8, len(there))]}
 }

@@ -35,7 +35,8 @@ const (
 	maxConfigs    = 24
 	maxHomeFiles  = 200
 	sshdConfig    = "/etc/ssh/sshd_config"
-	othersNotSeen = "other users' files, and what only root may read: the steward is confined to the login user's; \"plumlatch survey %s -identity FILE\" sees more"
+	othersNotSeen = "other users' files, and what only root may read: the steward is confined to the login user's; " +
+		"\"plumlatch survey %s -identity FILE\" sees more"
 )
 
 // Looked is what a look from inside came to.
@@ -53,7 +54,9 @@ type Looked struct {
 func (w *Service) LookInside(ctx context.Context, i store.Instance, known *store.ToSurvey) (Looked, error) {
 	ctx, cancel := context.WithTimeout(ctx, surveyLimit)
 	defer cancel()
-	l := Looked{Out: wire.Survey{Instance: i.Name, LoginUser: i.LoginUser, Vantage: "steward", Files: []string{}, NotSeen: []string{}, Broken: []string{}, Ignored: []string{}, Config: []string{}, Doors: []string{}, Lying: []wire.LyingKey{}, Keys: []wire.Surveyed{}}}
+	l := Looked{Out: wire.Survey{Instance: i.Name, LoginUser: i.LoginUser, Vantage: "steward", Files: []string{},
+		NotSeen: []string{}, Broken: []string{}, Ignored: []string{}, Config: []string{}, Doors: []string{},
+		Lying: []wire.LyingKey{}, Keys: []wire.Surveyed{}}}
 	files, closer, err := w.StewardBy(ctx, i, known)
 	if err != nil {
 		return l, err
@@ -110,7 +113,8 @@ func (l *Looked) readKeys(ctx context.Context, files reach.Files, i store.Instan
 		})
 		if err != nil && !errors.Is(err, reach.ErrMissing) {
 			l.Whole = false
-			l.Out.NotSeen = append(l.Out.NotSeen, plaintext.Line(plaintext.Cut(fmt.Sprintf("%s of %s: %v", name, i.LoginUser, err), 300)))
+			l.Out.NotSeen = append(l.Out.NotSeen,
+				plaintext.Line(plaintext.Cut(fmt.Sprintf("%s of %s: %v", name, i.LoginUser, err), 300)))
 		}
 	}
 	if broken > maxBroken {
@@ -120,7 +124,8 @@ func (l *Looked) readKeys(ctx context.Context, files reach.Files, i store.Instan
 	l.Found = access.Gather(door.FilesOf(i), lines, time.Now(), maxPlaces)
 	for n, f := range l.Found {
 		if f.Limits == access.Authority {
-			l.Out.Doors = append(l.Out.Doors, fmt.Sprintf("%s line %d: a certificate authority: whoever it vouches for gets in, and is listed nowhere", f.Places[0].File, f.Places[0].Line))
+			l.Out.Doors = append(l.Out.Doors,
+				fmt.Sprintf("%s line %d: a certificate authority: whoever it vouches for gets in, and is listed nowhere", f.Places[0].File, f.Places[0].Line))
 		}
 		l.Found[n].Comment = plaintext.Line(plaintext.Cut(f.Comment, 200))
 		for p := range f.Places {
@@ -138,9 +143,13 @@ func (l *Looked) ignored(files reach.Files, name string, fi reach.FileInfo) {
 	say := func(what string, fi reach.FileInfo) {
 		switch {
 		case fi.Mode.Perm()&0o022 != 0:
-			l.Out.Ignored = append(l.Out.Ignored, fmt.Sprintf("%s: others may write to %s (mode %o), so a server with StrictModes, which is the default, passes over it", name, what, fi.Mode.Perm()))
+			l.Out.Ignored = append(l.Out.Ignored,
+				fmt.Sprintf("%s: others may write to %s (mode %o), so a server with StrictModes, which is the "+
+					"default, passes over it", name, what, fi.Mode.Perm()))
 		case fi.Owner > 0 && files.Whoami() >= 0 && fi.Owner != files.Whoami():
-			l.Out.Ignored = append(l.Out.Ignored, fmt.Sprintf("%s: %s belongs to another user (%d), so a server with StrictModes, which is the default, passes over it", name, what, fi.Owner))
+			l.Out.Ignored = append(l.Out.Ignored,
+				fmt.Sprintf("%s: %s belongs to another user (%d), so a server with StrictModes, which is the "+
+					"default, passes over it", name, what, fi.Owner))
 		}
 	}
 	say("it", fi)
@@ -189,7 +198,9 @@ func readConfig(files reach.Files, i store.Instance, out *wire.Survey) {
 		out.NotSeen = append(out.NotSeen, "the server's configuration: "+sshdConfig+" cannot be read by "+i.LoginUser)
 		return
 	}
-	for _, keyword := range []string{"PasswordAuthentication", "KbdInteractiveAuthentication", "PermitRootLogin", "AuthorizedKeysFile", "AuthorizedKeysCommand", "TrustedUserCAKeys", "StrictModes", "AllowUsers", "AuthenticationMethods"} {
+	for _, keyword := range []string{"PasswordAuthentication", "KbdInteractiveAuthentication", "PermitRootLogin",
+		"AuthorizedKeysFile", "AuthorizedKeysCommand", "TrustedUserCAKeys", "StrictModes", "AllowUsers",
+		"AuthenticationMethods"} {
 		s, ok := c.Get(keyword)
 		if !ok {
 			continue
@@ -199,19 +210,25 @@ func readConfig(files reach.Files, i store.Instance, out *wire.Survey) {
 		switch {
 		case strings.EqualFold(s.Value, "none"):
 		case keyword == "AuthorizedKeysCommand":
-			out.Doors = append(out.Doors, "AuthorizedKeysCommand "+value+": keys that a command gives the server, listed nowhere")
+			out.Doors = append(out.Doors, "AuthorizedKeysCommand "+value+
+				": keys that a command gives the server, listed nowhere")
 		case keyword == "TrustedUserCAKeys":
-			out.Doors = append(out.Doors, "TrustedUserCAKeys "+value+": whoever these authorities vouch for gets in, and is listed nowhere")
+			out.Doors = append(out.Doors, "TrustedUserCAKeys "+value+
+				": whoever these authorities vouch for gets in, and is listed nowhere")
 		}
 	}
 	if len(c.Matched) > 0 {
 		slices.Sort(c.Matched)
-		out.NotSeen = append(out.NotSeen, plaintext.Line(plaintext.Cut("what Match blocks of the server's configuration set for some: "+strings.Join(slices.Compact(c.Matched), ", "), 300)))
+		out.NotSeen = append(out.NotSeen,
+			plaintext.Line(plaintext.Cut("what Match blocks of the server's configuration set for some: "+
+				strings.Join(slices.Compact(c.Matched), ", "), 300)))
 	}
 	for _, f := range c.Missing {
-		out.NotSeen = append(out.NotSeen, plaintext.Line(f)+", which the server's configuration includes: it cannot be read by "+i.LoginUser)
+		out.NotSeen = append(out.NotSeen, plaintext.Line(f)+
+			", which the server's configuration includes: it cannot be read by "+i.LoginUser)
 	}
-	out.NotSeen = append(out.NotSeen, "whether the server was started with another configuration than "+sshdConfig+", and what a command gives it")
+	out.NotSeen = append(out.NotSeen, "whether the server was started with another configuration than "+sshdConfig+
+		", and what a command gives it")
 }
 
 // lyingIn tells which pairs lie in a folder, by the .pub beside them alone.
@@ -256,7 +273,8 @@ func (c Compared) words() string {
 // Show makes the rows of a survey: what was found against what is recorded for
 // one login user. If not every file could be read (whole is false), a recorded key that was
 // not found is not called missing: it may stand in what was not read.
-func (w *Service) Show(ctx context.Context, out *wire.Survey, c *Compared, user string, rows []store.SurveyedAccess, found []access.Found, whole bool) error {
+func (w *Service) Show(ctx context.Context, out *wire.Survey, c *Compared, user string, rows []store.SurveyedAccess,
+	found []access.Found, whole bool) error {
 	type recorded struct {
 		store.SurveyedAccess
 		seen bool
@@ -304,7 +322,8 @@ func (w *Service) Show(ctx context.Context, out *wire.Survey, c *Compared, user 
 		out.Keys = append(out.Keys, s)
 	}
 	if dropped > 0 {
-		out.NotSeen = append(out.NotSeen, fmt.Sprintf("%d more unrecorded keys of %s: the first %d are shown", dropped, user, maxShownKeys))
+		out.NotSeen = append(out.NotSeen,
+			fmt.Sprintf("%d more unrecorded keys of %s: the first %d are shown", dropped, user, maxShownKeys))
 	}
 	if whole {
 		for _, r := range mine {
@@ -339,16 +358,20 @@ func (w *Service) Show(ctx context.Context, out *wire.Survey, c *Compared, user 
 }
 
 func surveyed(result, user string, p keypair.Public) wire.Surveyed {
-	return wire.Surveyed{Result: result, LoginUser: user, Kind: p.Kind(), Fingerprint: p.Fingerprint(), Bitting: p.Bitting().String(), Comment: plaintext.Line(p.Comment), PublicKey: keypair.Public{Blob: p.Blob}.Line()}
+	return wire.Surveyed{Result: result, LoginUser: user, Kind: p.Kind(), Fingerprint: p.Fingerprint(),
+		Bitting: p.Bitting().String(), Comment: plaintext.Line(p.Comment),
+		PublicKey: keypair.Public{Blob: p.Blob}.Line()}
 }
 
 // lookOutside asks the server, without any private key, about keys, and by
 // which methods it would let the login user and root in; and the cloud, whom
 // its inbound rules let through.
-func (w *Service) lookOutside(ctx context.Context, i store.Instance, rows []store.SurveyedAccess, chosen []store.Key) (*wire.OutsideSurvey, []store.Asked, error) {
+func (w *Service) lookOutside(ctx context.Context, i store.Instance, rows []store.SurveyedAccess,
+	chosen []store.Key) (*wire.OutsideSurvey, []store.Asked, error) {
 	ctx, cancel := context.WithTimeout(ctx, surveyLimit)
 	defer cancel()
-	out := &wire.OutsideSurvey{Answers: []wire.KeyAnswer{}, Methods: []wire.UserMethods{}, Rules: []string{}, NotSeen: []string{}}
+	out := &wire.OutsideSurvey{Answers: []wire.KeyAnswer{}, Methods: []wire.UserMethods{}, Rules: []string{},
+		NotSeen: []string{}}
 	w.rulesSeen(ctx, i, out)
 	t, err := w.Target(ctx, i)
 	if err != nil {
@@ -368,7 +391,8 @@ func (w *Service) lookOutside(ctx context.Context, i store.Instance, rows []stor
 			out.NotSeen = append(out.NotSeen, "login methods of "+user+": "+door.Words(err))
 			continue
 		}
-		out.Methods = append(out.Methods, wire.UserMethods{User: user, Methods: append([]string{}, methods...), Open: open})
+		out.Methods = append(out.Methods,
+			wire.UserMethods{User: user, Methods: append([]string{}, methods...), Open: open})
 	}
 	asked := rows
 	if len(chosen) > 0 {
@@ -394,18 +418,23 @@ func (w *Service) lookOutside(ctx context.Context, i store.Instance, rows []stor
 		}
 		for n, p := range w.AskWithin(ctx, surveyLimit/2, ut, blobs) {
 			a := group[n]
-			out.Answers = append(out.Answers, wire.KeyAnswer{Key: a.Key, Steward: a.Steward, LoginUser: user, Fingerprint: keypair.Fingerprint(a.Blob), Answer: string(p.Answer), Detail: p.Detail, Recorded: a.ID != 0})
+			out.Answers = append(out.Answers,
+				wire.KeyAnswer{Key: a.Key, Steward: a.Steward, LoginUser: user,
+					Fingerprint: keypair.Fingerprint(a.Blob), Answer: string(p.Answer), Detail: p.Detail,
+					Recorded: a.ID != 0})
 			out.Vantage = cmp.Or(p.Vantage, out.Vantage)
 			if p.Answer == reach.NotAsked {
 				trouble = cmp.Or(trouble, p.Detail)
 			}
 			if a.ID != 0 {
-				kept = append(kept, store.Asked{AccessID: a.ID, Answer: string(p.Answer), Detail: p.Detail, From: p.Vantage})
+				kept = append(kept, store.Asked{AccessID: a.ID, Answer: string(p.Answer), Detail: p.Detail,
+					From: p.Vantage})
 			}
 		}
 	}
 	out.At = time.Now().UTC()
-	if trouble != "" && !slices.ContainsFunc(out.Answers, func(a wire.KeyAnswer) bool { return a.Answer != string(reach.NotAsked) }) {
+	if trouble != "" && !slices.ContainsFunc(out.Answers,
+		func(a wire.KeyAnswer) bool { return a.Answer != string(reach.NotAsked) }) {
 		return out, kept, fmt.Errorf("%w from outside: %s", door.ErrCannotSurvey, trouble)
 	}
 	return out, kept, nil

@@ -53,7 +53,8 @@ func (w *Service) Survey(ctx context.Context, by store.Actor, i store.Instance, 
 
 // surveyOne surveys an instance whose turn was taken, and gives the turn back.
 // told writes it into the journal even if nothing was found.
-func (w *Service) surveyOne(ctx context.Context, by store.Actor, i store.Instance, turn store.Turn, known *store.ToSurvey, wish SurveyWish, told bool) (out wire.Survey, err error) {
+func (w *Service) surveyOne(ctx context.Context, by store.Actor, i store.Instance, turn store.Turn,
+	known *store.ToSurvey, wish SurveyWish, told bool) (out wire.Survey, err error) {
 	w.surveying.Add(1)
 	w.Done.Add(1)
 	defer w.surveying.Add(-1)
@@ -81,7 +82,8 @@ func (w *Service) surveyOne(ctx context.Context, by store.Actor, i store.Instanc
 		}
 	}
 	if wish.Outside {
-		o := &wire.OutsideSurvey{Answers: []wire.KeyAnswer{}, Methods: []wire.UserMethods{}, Rules: []string{}, NotSeen: []string{}}
+		o := &wire.OutsideSurvey{Answers: []wire.KeyAnswer{}, Methods: []wire.UserMethods{}, Rules: []string{},
+			NotSeen: []string{}}
 		if cause := causeWord(insideErr); cause == "host key" || cause == "reach" {
 			outsideErr = insideErr // nobody gets as far as being asked
 		} else {
@@ -172,12 +174,14 @@ func causeText(err error) string {
 }
 
 // insidePart looks from inside. trouble is why it could not; err is our own.
-func (w *Service) insidePart(ctx context.Context, i store.Instance, known *store.ToSurvey, kept *store.Kept) (out wire.Survey, c Compared, trouble, err error) {
+func (w *Service) insidePart(ctx context.Context, i store.Instance, known *store.ToSurvey,
+	kept *store.Kept) (out wire.Survey, c Compared, trouble, err error) {
 	rows := known.Accesses
 	l, trouble := w.LookInside(ctx, i, known)
 	out = l.Out
 	if trouble != nil {
-		kept.Parts = append(kept.Parts, store.SurveyPart{Sort: "inside", Trouble: door.Words(trouble), Cause: door.CauseOf(trouble)})
+		kept.Parts = append(kept.Parts, store.SurveyPart{Sort: "inside", Trouble: door.Words(trouble),
+			Cause: door.CauseOf(trouble)})
 		return out, c, trouble, nil
 	}
 	c.Found = kept.Found
@@ -196,9 +200,11 @@ func (w *Service) insidePart(ctx context.Context, i store.Instance, known *store
 		l.config.At = out.At
 		kept.Parts = append(kept.Parts, store.SurveyPart{Sort: "config", Vantage: out.Vantage, Report: l.config})
 	}
-	kept.Parts = append(kept.Parts, store.SurveyPart{Sort: "inside", Vantage: out.Vantage, Recorded: c.Recorded, Unrecorded: c.Unrecorded, Missing: c.missing, Expired: c.lapsed, Document: l.Document, Report: out})
+	kept.Parts = append(kept.Parts, store.SurveyPart{Sort: "inside", Vantage: out.Vantage, Recorded: c.Recorded,
+		Unrecorded: c.Unrecorded, Missing: c.missing, Expired: c.lapsed, Document: l.Document, Report: out})
 	if l.config != nil { // shown together, and kept apart: it is read less often
-		out.Config, out.Doors, out.NotSeen = append(out.Config, l.config.Config...), append(out.Doors, l.config.Doors...), slices.Concat(l.config.NotSeen, out.NotSeen)
+		out.Config, out.Doors, out.NotSeen = append(out.Config, l.config.Config...),
+			append(out.Doors, l.config.Doors...), slices.Concat(l.config.NotSeen, out.NotSeen)
 	}
 	return out, c, nil, nil
 }
@@ -364,7 +370,8 @@ func (w *Service) surveyDue(slots chan struct{}) int {
 			}()
 			i, err := w.Store.InstanceByID(w.Base(), t.InstanceID)
 			if err == nil {
-				_, err = w.surveyOne(w.Base(), store.Service, i, t, known[i.ID], SurveyWish{Inside: true, Outside: p.Outside() && i.ProbeAllowed}, false)
+				_, err = w.surveyOne(w.Base(), store.Service, i, t, known[i.ID],
+					SurveyWish{Inside: true, Outside: p.Outside() && i.ProbeAllowed}, false)
 			}
 			if err != nil && w.Base().Err() == nil && !errors.Is(err, door.ErrCannotSurvey) {
 				w.Log.Warn("a survey was not kept", "instance", i.Name, "error", door.Words(err))
@@ -381,7 +388,8 @@ type surveyMany struct {
 }
 
 // SurveyMany begins a survey of many instances. FieldError, store.ErrReused.
-func (w *Service) SurveyMany(ctx context.Context, by store.Actor, once store.Once, r wire.SurveyMany) (store.Work, error) {
+func (w *Service) SurveyMany(ctx context.Context, by store.Actor, once store.Once, r wire.SurveyMany) (store.Work,
+	error) {
 	if len(r.Instances) == 0 && r.Tag == "" && r.Region == "" && !r.All {
 		return store.Work{}, door.FieldError{Field: "instances", Problem: "say which: instances, tag, region, or all"}
 	}
@@ -404,7 +412,8 @@ func (w *Service) SurveyMany(ctx context.Context, by store.Actor, once store.Onc
 	case r.Region != "":
 		title = "survey " + r.Region
 	}
-	n := w.Begun(w.Named("survey"), door.Words(errors.New(title)), door.Token(26), store.Instance{}, "find out what opens them", surveyMany{askedSurveys: askedSurveys(r)})
+	n := w.Begun(w.Named("survey"), door.Words(errors.New(title)), door.Token(26), store.Instance{},
+		"find out what opens them", surveyMany{askedSurveys: askedSurveys(r)})
 	n.Target = "instances"
 	return w.BeginOf(ctx, by, once, store.Instance{}, n)
 }
@@ -438,7 +447,8 @@ func (w *Service) surveyKind() *work.Kind {
 			if err != nil {
 				return store.WorkEnd{}, err
 			}
-			text := fmt.Sprintf("%d of %d surveyed: %d unrecorded, %d missing, %d expired; %d could not be seen", sum.Seen, sum.Chosen, sum.Unrecorded, sum.Missing, sum.Expired, sum.Chosen-sum.Seen)
+			text := fmt.Sprintf("%d of %d surveyed: %d unrecorded, %d missing, %d expired; %d could not be seen",
+				sum.Seen, sum.Chosen, sum.Unrecorded, sum.Missing, sum.Expired, sum.Chosen-sum.Seen)
 			if sum.Chosen == 0 {
 				text = "no instance that runs was chosen"
 			}
@@ -499,7 +509,8 @@ func (r *surveyJob) surveyChosen() error {
 }
 
 // surveyThese surveys those of the instances that nobody else surveys now.
-func (r *surveyJob) surveyThese(ctx context.Context, left []store.Instance, slots chan struct{}, wish SurveyWish) (taken int, err error) {
+func (r *surveyJob) surveyThese(ctx context.Context, left []store.Instance, slots chan struct{},
+	wish SurveyWish) (taken int, err error) {
 	byID := map[int64]store.Instance{}
 	for _, i := range left {
 		byID[i.ID] = i
@@ -529,7 +540,8 @@ func (r *surveyJob) surveyThese(ctx context.Context, left []store.Instance, slot
 			wg.Go(func() {
 				defer func() { <-slots }()
 				i := byID[t.InstanceID]
-				_, err := r.svc.surveyOne(ctx, store.Actor{Operator: r.Work.Operator, Address: r.Work.Address}, i, t, known[i.ID], wish, false)
+				_, err := r.svc.surveyOne(ctx, store.Actor{Operator: r.Work.Operator, Address: r.Work.Address}, i, t,
+					known[i.ID], wish, false)
 				if err != nil && ctx.Err() == nil && !errors.Is(err, door.ErrCannotSurvey) {
 					r.Log.Warn("a survey was not kept", "instance", i.Name, "error", door.Words(err))
 				}

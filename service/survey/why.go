@@ -53,7 +53,8 @@ func (w *Service) Why(ctx context.Context, i store.Instance, r wire.WhyRequest) 
 	if !names.LoginUser(r.User) {
 		return wire.WhyAnswer{}, door.FieldError{Field: "user", Problem: "that is no login user"}
 	}
-	d.f = why.Facts{Instance: i.Name, User: r.User, Recorded: i.LoginUser, Adopted: i.Adopted, State: i.State, Address: i.Address, Port: i.Port, SeenAs: r.SeenAs}
+	d.f = why.Facts{Instance: i.Name, User: r.User, Recorded: i.LoginUser, Adopted: i.Adopted, State: i.State,
+		Address: i.Address, Port: i.Port, SeenAs: r.SeenAs}
 	if i.Via != nil {
 		d.f.Via = i.Via.Address
 	}
@@ -77,7 +78,8 @@ func (w *Service) Why(ctx context.Context, i store.Instance, r wire.WhyRequest) 
 	if err := d.cloud(ctx); err != nil {
 		return wire.WhyAnswer{}, err
 	}
-	if d.f.Address != "" && (d.f.Adopted || !d.f.CloudAsked || d.f.CloudState == string(cloud.Running)) && (i.Via == nil || d.target.Via != nil) {
+	if d.f.Address != "" && (d.f.Adopted || !d.f.CloudAsked || d.f.CloudState == string(cloud.Running)) &&
+		(i.Via == nil || d.target.Via != nil) {
 		d.look(ctx)
 	}
 	return wire.WhyAnswer{Facts: d.f, Report: why.Judge(d.f)}, nil
@@ -87,13 +89,16 @@ func (w *Service) Why(ctx context.Context, i store.Instance, r wire.WhyRequest) 
 func (d *whyAt) chooseKey(line string) error {
 	for _, a := range d.rows {
 		p := keypair.Public{Blob: a.Blob}
-		before := !a.Evidence.LastPositive(access.Accepted).IsZero() || !a.Evidence.LastPositive(access.Seen).IsZero() || !a.Evidence.LastPositive(access.Proven).IsZero()
-		d.f.Keys = append(d.f.Keys, why.Key{Name: a.Key, Fingerprint: p.Fingerprint(), Type: p.Type(), Steward: a.Steward, Before: before})
+		before := !a.Evidence.LastPositive(access.Accepted).IsZero() ||
+			!a.Evidence.LastPositive(access.Seen).IsZero() || !a.Evidence.LastPositive(access.Proven).IsZero()
+		d.f.Keys = append(d.f.Keys, why.Key{Name: a.Key, Fingerprint: p.Fingerprint(), Type: p.Type(),
+			Steward: a.Steward, Before: before})
 	}
 	if line == "" {
 		best := -1
 		for n, a := range d.rows {
-			if !a.Steward && (best < 0 || a.Evidence.Standing(a.ChangedAt).Shown.Kind > d.rows[best].Evidence.Standing(d.rows[best].ChangedAt).Shown.Kind) {
+			if !a.Steward && (best < 0 ||
+				a.Evidence.Standing(a.ChangedAt).Shown.Kind > d.rows[best].Evidence.Standing(d.rows[best].ChangedAt).Shown.Kind) {
 				best = n
 			}
 		}
@@ -172,7 +177,8 @@ func (d *whyAt) cloud(ctx context.Context) error {
 // look knocks, asks about keys, and has the steward read what it can.
 func (d *whyAt) look(ctx context.Context) {
 	k := reach.Knock(ctx, d.Reach, d.target)
-	side := &why.Side{From: k.From, Reached: k.Reached, Said: k.Said, Algorithms: k.Algorithms, Asked: map[string]string{}}
+	side := &why.Side{From: k.From, Reached: k.Reached, Said: k.Said, Algorithms: k.Algorithms,
+		Asked: map[string]string{}}
 	if side.From == "" && d.Reach.Source.IsValid() {
 		side.From = d.Reach.Source.String()
 	}
@@ -180,7 +186,8 @@ func (d *whyAt) look(ctx context.Context) {
 	if len(k.HostKey) > 0 {
 		side.HostKey = keypair.Fingerprint(k.HostKey)
 	}
-	if k.Reached != why.Answers || len(d.target.HostKeys) == 0 || !slices.ContainsFunc(d.target.HostKeys, func(b []byte) bool { return bytes.Equal(b, k.HostKey) }) {
+	if k.Reached != why.Answers || len(d.target.HostKeys) == 0 ||
+		!slices.ContainsFunc(d.target.HostKeys, func(b []byte) bool { return bytes.Equal(b, k.HostKey) }) {
 		d.f.Inside.NotSeen = "the service does not get as far as that"
 		return
 	}
@@ -344,7 +351,8 @@ func (d *whyAt) readLines(files reach.Files) {
 			if l.Err != nil || !bytes.Equal(l.Blob, d.key.Blob) {
 				continue
 			}
-			line := why.Line{Where: fmt.Sprintf("%s line %d", name, l.Number), Forced: l.Options.HasCommand, Command: plaintext.Line(plaintext.Cut(l.Options.Command, 120))}
+			line := why.Line{Where: fmt.Sprintf("%s line %d", name, l.Number), Forced: l.Options.HasCommand,
+				Command: plaintext.Line(plaintext.Cut(l.Options.Command, 120))}
 			decided := authkeys.Decide([]authkeys.Line{l}, l.Blob, address, time.Now())
 			if !decided.Allowed {
 				line.Reason = decided.Reason

@@ -26,12 +26,17 @@ func (w *Service) Start() {
 	w.Engine.Go(func() { w.upkeepLoop(judgeEvery, "judging what has changed", w.judge) })
 	w.Engine.Go(func() { w.upkeepLoop(endsEvery, "withdrawing rules at their end", w.keepEnds) })
 	w.Engine.Go(func() {
-		w.upkeepLoop(restEvery, "judging the journal and the clouds", func(ctx context.Context) (bool, error) { return false, w.JudgeRest(ctx) })
+		w.upkeepLoop(restEvery, "judging the journal and the clouds",
+			func(ctx context.Context) (bool, error) { return false, w.JudgeRest(ctx) })
 	})
 	if w.SurveysAtOnce > 0 {
-		w.Engine.Go(func() { w.upkeepLoop(accesses.StewardsEvery, "looking for steward keys that are due", w.StewardsDue) })
 		w.Engine.Go(func() {
-			w.upkeepLoop(restore.ReadyEvery, "looking which ways back in are open", func(ctx context.Context) (bool, error) { _, err := w.Ready(ctx, ""); return false, err })
+			w.upkeepLoop(accesses.StewardsEvery, "looking for steward keys that are due",
+				w.StewardsDue)
+		})
+		w.Engine.Go(func() {
+			w.upkeepLoop(restore.ReadyEvery, "looking which ways back in are open",
+				func(ctx context.Context) (bool, error) { _, err := w.Ready(ctx, ""); return false, err })
 		})
 	}
 }

@@ -116,7 +116,8 @@ func (w *Service) VerifyJournal(ctx context.Context, by store.Actor, role store.
 	if head, ok := w.Heads.Remembered(); ok {
 		v.Remembered = append(v.Remembered, head)
 	}
-	if err := w.Store.ExportJournal(ctx, w.Heads.Public(), func(l journal.Line) error { v.Add(l); return ctx.Err() }); err != nil {
+	if err := w.Store.ExportJournal(ctx, w.Heads.Public(),
+		func(l journal.Line) error { v.Add(l); return ctx.Err() }); err != nil {
 		return wire.JournalCheck{}, err
 	}
 	check := v.Done()
@@ -130,7 +131,9 @@ func (w *Service) VerifyJournal(ctx context.Context, by store.Actor, role store.
 	if check.Head != nil {
 		head = check.Head.N
 	}
-	if err := w.Store.JournalChecked(ctx, by, store.JournalCheck{Links: check.Links, Breaks: check.Breaks, HeadN: head, ByService: true, Role: role}); err != nil {
+	if err := w.Store.JournalChecked(ctx, by,
+		store.JournalCheck{Links: check.Links, Breaks: check.Breaks, HeadN: head, ByService: true,
+			Role: role}); err != nil {
 		return check, err
 	}
 	return check, w.JudgeRest(ctx)
@@ -140,7 +143,9 @@ func (w *Service) VerifyJournal(ctx context.Context, by store.Actor, role store.
 func (w *Service) discover(ctx context.Context, region string, all []cloud.Instance) error {
 	var found []store.Discovered
 	for _, in := range all {
-		found = append(found, store.Discovered{CloudID: in.ID, Name: plaintext.Line(plaintext.Cut(in.Name, 100)), Region: region, State: string(in.State), Address: plaintext.Line(in.Address), KeyLabel: plaintext.Line(plaintext.Cut(in.KeyLabel, 100))})
+		found = append(found, store.Discovered{CloudID: in.ID, Name: plaintext.Line(plaintext.Cut(in.Name, 100)),
+			Region: region, State: string(in.State), Address: plaintext.Line(in.Address),
+			KeyLabel: plaintext.Line(plaintext.Cut(in.KeyLabel, 100))})
 	}
 	return w.Store.Discover(ctx, w.Cloud.Name(), region, found)
 }
@@ -155,20 +160,25 @@ func (w *Service) Discover(ctx context.Context) (wire.Discovery, error) {
 
 // Discovered says how the ledger differed from the cloud when it was last asked.
 func (w *Service) Discovered(ctx context.Context) (out wire.Discovery, err error) {
-	out = wire.Discovery{Unknown: []wire.Discovered{}, Vanished: []wire.Instance{}, Labels: []wire.LabelDiff{}, At: time.Now().UTC()}
+	out = wire.Discovery{Unknown: []wire.Discovered{}, Vanished: []wire.Instance{}, Labels: []wire.LabelDiff{},
+		At: time.Now().UTC()}
 	rows, err := w.Store.Discovered(ctx)
 	if err != nil {
 		return out, err
 	}
 	for _, d := range rows {
-		out.Unknown = append(out.Unknown, wire.Discovered{Cloud: d.Cloud, CloudID: d.CloudID, Name: d.Name, Region: d.Region, State: d.State, Address: d.Address, KeyLabel: d.KeyLabel, FirstAt: d.FirstAt.UTC()})
+		out.Unknown = append(out.Unknown,
+			wire.Discovered{Cloud: d.Cloud, CloudID: d.CloudID, Name: d.Name, Region: d.Region, State: d.State,
+				Address: d.Address, KeyLabel: d.KeyLabel, FirstAt: d.FirstAt.UTC()})
 	}
 	gone, err := w.Store.Vanished(ctx)
 	if err != nil {
 		return out, err
 	}
 	for _, i := range gone {
-		out.Vanished = append(out.Vanished, wire.Instance{Name: i.Name, Region: i.Region, CloudID: i.CloudID, Cloud: i.Cloud, State: i.State, Address: i.Address, LoginUser: i.LoginUser, VanishedAt: i.VanishedAt})
+		out.Vanished = append(out.Vanished,
+			wire.Instance{Name: i.Name, Region: i.Region, CloudID: i.CloudID, Cloud: i.Cloud, State: i.State,
+				Address: i.Address, LoginUser: i.LoginUser, VanishedAt: i.VanishedAt})
 	}
 	labels, err := w.Store.LabelDiffs(ctx)
 	for _, l := range labels {

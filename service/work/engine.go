@@ -86,7 +86,8 @@ func (e *Engine) Start(ctx context.Context, kinds ...*Kind) error {
 			return fmt.Errorf("two kinds of work are called %q", k.Name)
 		}
 		for m, s := range k.Steps {
-			if strings.Contains(s.Name, ",") || slices.ContainsFunc(k.Steps[:m], func(o Step) bool { return o.Name == s.Name }) {
+			if strings.Contains(s.Name, ",") ||
+				slices.ContainsFunc(k.Steps[:m], func(o Step) bool { return o.Name == s.Name }) {
 				return fmt.Errorf("a step of %q has a name that is no name or another's: %q", k.Name, s.Name)
 			}
 		}

@@ -58,9 +58,11 @@ func (o *world) String() string {
 // kind has two steps with effects, each of which looks before it acts, and one without,
 // which fails if it is told to.
 func (o *world) kind(fails bool) *work.Kind {
-	k := &work.Kind{Name: "toy", Action: "toy", End: func(*work.Run, store.WorkState) (store.WorkEnd, error) { return store.WorkEnd{}, nil }}
+	k := &work.Kind{Name: "toy", Action: "toy",
+		End: func(*work.Run, store.WorkState) (store.WorkEnd, error) { return store.WorkEnd{}, nil }}
 	for _, name := range []string{"a", "b"} {
-		k.Steps = append(k.Steps, work.Step{Name: name, Title: "doing " + name, Effects: []string{"put"}, UndoEffects: []string{"take"},
+		k.Steps = append(k.Steps, work.Step{Name: name, Title: "doing " + name, Effects: []string{"put"},
+			UndoEffects: []string{"take"},
 			Do: func(r *work.Run) error {
 				if o.is(name) {
 					return nil
@@ -239,7 +241,8 @@ func TestStuck(t *testing.T) {
 	}
 	e.Run(k)
 	id := e.Begin(k)
-	if w := e.Until(id, store.Stuck, store.WentBack, store.Done); w.State != store.Stuck || !strings.Contains(w.Outcome, "the quay is flooded") {
+	if w := e.Until(id, store.Stuck, store.WentBack, store.Done); w.State != store.Stuck ||
+		!strings.Contains(w.Outcome, "the quay is flooded") {
 		t.Fatalf("it is %s: %s", w.State, w.Outcome)
 	}
 	mu.Lock()
@@ -284,7 +287,8 @@ func TestTriedAgain(t *testing.T) {
 				return c.err
 			}
 			e.Run(k)
-			if w := e.Until(e.Begin(k), store.Done, store.WentBack, store.Stuck); w.State != c.want || tries != c.tries {
+			if w := e.Until(e.Begin(k), store.Done, store.WentBack, store.Stuck); w.State != c.want ||
+				tries != c.tries {
 				t.Errorf("it is %s after %d tries, want %s after %d", w.State, tries, c.want, c.tries)
 			}
 		})

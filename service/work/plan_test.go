@@ -61,7 +61,8 @@ func TestPlanOfOldWork(t *testing.T) {
 				}
 				return
 			}
-			if w.State != store.Stuck || w.At != c.stuck || !strings.Contains(w.Outcome, `"`+c.stuck+`"`) || !strings.Contains(w.Outcome, "plumlatch work retry") {
+			if w.State != store.Stuck || w.At != c.stuck || !strings.Contains(w.Outcome, `"`+c.stuck+`"`) ||
+				!strings.Contains(w.Outcome, "plumlatch work retry") {
 				t.Errorf("it is %s at %q: %s", w.State, w.At, w.Outcome)
 			}
 			// Under the same program it says the same again, and does nothing.
@@ -165,7 +166,8 @@ func TestSettles(t *testing.T) {
 	id := e.Begin(k)
 	settled := func() (is bool) {
 		c := pgtest.Connect(t, e.URL)
-		if err := c.QueryRow(t.Context(), "SELECT settled_at IS NOT NULL FROM work WHERE id = $1", id).Scan(&is); err != nil {
+		if err := c.QueryRow(t.Context(), "SELECT settled_at IS NOT NULL FROM work WHERE id = $1",
+			id).Scan(&is); err != nil {
 			t.Fatal(err)
 		}
 		return is

@@ -200,7 +200,9 @@ func (r *Run) steps() error {
 		case r.Work.Back && r.pos < 0:
 			return r.end(r.wentBack())
 		case r.pos < len(r.plan) && r.Step() == nil:
-			r.Work.Trouble = Outcome(r.Work.Trouble, fmt.Sprintf("this version of the service does not know its step %q; under a version that does, plumlatch work retry %d goes on", r.plan[r.pos], r.Work.ID))
+			r.Work.Trouble = Outcome(r.Work.Trouble,
+				fmt.Sprintf("this version of the service does not know its step %q; under a version that does, "+
+					"plumlatch work retry %d goes on", r.plan[r.pos], r.Work.ID))
 			return r.end(store.Stuck)
 		case r.Work.Back:
 			if over, err := r.stepBack(); err != nil || over {
@@ -241,7 +243,8 @@ func (r *Run) nameAt(place int) string {
 
 // move writes what became of the step at hand, and where the work is from here on.
 func (r *Run) move(state string, place int, back bool, trouble, event string) error {
-	m := store.StepMove{Step: r.Work.At, StepState: state, At: r.nameAt(place), Back: back, Trouble: trouble, Code: r.code, Event: event}
+	m := store.StepMove{Step: r.Work.At, StepState: state, At: r.nameAt(place), Back: back, Trouble: trouble,
+		Code: r.code, Event: event}
 	m.Settled = state == "done" && r.Step().Settles
 	err := r.engine.Ledger.MoveStep(r.ctx, r.claim(), m)
 	if err == nil {
@@ -314,7 +317,8 @@ func (r *Run) moveOn() error {
 	if next == len(r.plan) || r.cancelled() || r.Kind.step(r.plan[next]) == nil {
 		return r.move("done", r.pos+1, false, "", "")
 	}
-	if err := r.engine.Ledger.MoveOn(r.ctx, r.claim(), r.Work.At, r.plan[next], settled, r.Kind.step(r.plan[next]).Title); err != nil {
+	if err := r.engine.Ledger.MoveOn(r.ctx, r.claim(), r.Work.At, r.plan[next], settled,
+		r.Kind.step(r.plan[next]).Title); err != nil {
 		return err
 	}
 	r.pos, r.ahead, r.Work.At = next, next, r.plan[next]
@@ -372,7 +376,8 @@ func (r *Run) guarded(f func(*Run) error) (err error) {
 	defer func() {
 		if v := recover(); v != nil {
 			// Its value may hold anything; its type and place are enough.
-			r.engine.Log.Error("panic", "work", r.Work.ID, "at", r.at, "type", fmt.Sprintf("%T", v), "stack", string(debug.Stack()))
+			r.engine.Log.Error("panic", "work", r.Work.ID, "at", r.at, "type", fmt.Sprintf("%T", v), "stack",
+				string(debug.Stack()))
 			err = Failure{Reason: "the service failed in the middle of it; its log has the cause"}
 		}
 	}()

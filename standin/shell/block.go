@@ -60,7 +60,8 @@ func lsblk(c *call) int {
 	var show func(d BlockDevice, kind string) map[string]any
 	show = func(d BlockDevice, kind string) map[string]any {
 		mounted := c.mountedAt("/dev/" + d.Name)
-		if kind == "part" && strings.HasPrefix(d.Name, "vda") && len(d.FSType) > 3 && d.FSType != "swap" && d.FSType != "vfat" {
+		if kind == "part" && strings.HasPrefix(d.Name, "vda") && len(d.FSType) > 3 && d.FSType != "swap" &&
+			d.FSType != "vfat" {
 			mounted = "/"
 		}
 		value := func(s string) any {
@@ -72,7 +73,8 @@ func lsblk(c *call) int {
 		out := map[string]any{}
 		for _, column := range columns {
 			out[strings.ToLower(column)] = map[string]any{
-				"NAME": d.Name, "KNAME": d.Name, "PATH": "/dev/" + d.Name, "SIZE": d.Size, "TYPE": kind, "FSTYPE": value(d.FSType), "LABEL": value(d.Label),
+				"NAME": d.Name, "KNAME": d.Name, "PATH": "/dev/" + d.Name, "SIZE": d.Size, "TYPE": kind,
+				"FSTYPE": value(d.FSType), "LABEL": value(d.Label),
 				"UUID": value(d.UUID), "MOUNTPOINT": value(mounted), "SERIAL": value(d.Serial), "RO": false,
 			}[column]
 		}
@@ -147,7 +149,8 @@ func mount(c *call) int {
 	if len(names) != 2 || c.host.Mount == nil {
 		return c.fail("bad usage")
 	}
-	if err := c.host.Mount(names[0], c.path(names[1]), opts['t'], strings.FieldsFunc(opts['o'], func(r rune) bool { return r == ',' })); err != nil {
+	if err := c.host.Mount(names[0], c.path(names[1]), opts['t'],
+		strings.FieldsFunc(opts['o'], func(r rune) bool { return r == ',' })); err != nil {
 		fmt.Fprintf(c.err, "mount: %s: %s.\n", names[1], cause(err))
 		return 32
 	}
@@ -194,7 +197,8 @@ func findmnt(c *call) int {
 		found = true
 		var row []string
 		for _, column := range columns {
-			row = append(row, map[string]string{"TARGET": "/" + m.At, "SOURCE": m.Device, "FSTYPE": m.Type, "OPTIONS": strings.Join(m.Options, ","), "UUID": m.UUID}[column])
+			row = append(row, map[string]string{"TARGET": "/" + m.At, "SOURCE": m.Device, "FSTYPE": m.Type,
+				"OPTIONS": strings.Join(m.Options, ","), "UUID": m.UUID}[column])
 		}
 		c.print("%s\n", strings.Join(row, " "))
 	}

@@ -36,9 +36,12 @@ func init() { // a map literal would be an initialisation cycle: command names i
 		"cat": cat, "ls": ls, "grep": grep, "sed": sed, "id": id, "stat": stat, "chmod": chmod, "mkdir": mkdir,
 		"cp": cp, "mv": mv, "rm": rm, "tail": tail, "head": head, "date": date, "ps": ps, "hostname": hostname,
 		"whoami": whoami, "wc": wc, "touch": touch, "uname": uname, "sleep": sleep, "env": env, "tee": tee,
-		"command": command, "type": command, "hash": func(*call) int { return 0 }, "pwd": pwd, "sync": func(*call) int { return 0 },
-		"umask": func(c *call) int { c.print("0022\n"); return 0 }, "ulimit": func(c *call) int { c.print("unlimited\n"); return 0 },
-		"kill": func(c *call) int { return c.fail("not permitted on a stand-in instance") }, "uptime": uptime, "rmdir": rm, "readlink": readlink,
+		"command": command, "type": command, "hash": func(*call) int { return 0 }, "pwd": pwd,
+		"sync":   func(*call) int { return 0 },
+		"umask":  func(c *call) int { c.print("0022\n"); return 0 },
+		"ulimit": func(c *call) int { c.print("unlimited\n"); return 0 },
+		"kill":   func(c *call) int { return c.fail("not permitted on a stand-in instance") }, "uptime": uptime,
+		"rmdir": rm, "readlink": readlink,
 		"lsblk": lsblk, "blkid": blkid, "mount": mount, "umount": umount, "findmnt": findmnt, "blockdev": blockdev,
 		"sudo": sudo, "getent": getent, "cut": cut, "chown": chown, "chcon": chcon,
 	}
@@ -154,7 +157,8 @@ func ls(c *call) int {
 			}
 		}
 		who := c.owner(p)
-		c.print("%s 1 %s %s %6d %s %s\n", unixMode(fi.Mode()), who, who, fi.Size(), fi.ModTime().UTC().Format("Jan _2 15:04"), name)
+		c.print("%s 1 %s %s %6d %s %s\n", unixMode(fi.Mode()), who, who, fi.Size(),
+			fi.ModTime().UTC().Format("Jan _2 15:04"), name)
 	}
 	status := 0
 	for _, n := range names {
@@ -315,7 +319,8 @@ func id(c *call) int {
 	case u || g:
 		c.print("%d\n", c.host.UID)
 	default:
-		c.print("uid=%d(%s) gid=%d(%s) groups=%d(%s)\n", c.host.UID, c.host.User, c.host.UID, c.host.User, c.host.UID, c.host.User)
+		c.print("uid=%d(%s) gid=%d(%s) groups=%d(%s)\n", c.host.UID, c.host.User, c.host.UID, c.host.User,
+			c.host.UID, c.host.User)
 	}
 	return 0
 }
@@ -340,8 +345,10 @@ func stat(c *call) int {
 		} else if fi.Mode()&fs.ModeSymlink != 0 {
 			kind = "symbolic link"
 		}
-		c.print("%s\n", strings.NewReplacer("%n", n, "%s", strconv.FormatInt(fi.Size(), 10), "%a", strconv.FormatUint(uint64(fi.Mode().Perm()), 8),
-			"%A", unixMode(fi.Mode()), "%U", c.owner(p), "%G", c.owner(p), "%Y", strconv.FormatInt(fi.ModTime().Unix(), 10),
+		c.print("%s\n", strings.NewReplacer("%n", n, "%s", strconv.FormatInt(fi.Size(), 10), "%a",
+			strconv.FormatUint(uint64(fi.Mode().Perm()), 8),
+			"%A", unixMode(fi.Mode()), "%U", c.owner(p), "%G", c.owner(p), "%Y",
+			strconv.FormatInt(fi.ModTime().Unix(), 10),
 			"%y", fi.ModTime().UTC().Format("2006-01-02 15:04:05.000000000 -0700"), "%F", kind).Replace(format))
 	}
 	return status
@@ -417,7 +424,8 @@ func cp(c *call) int {
 			return err
 		}
 		if keep {
-			return errors.Join(c.host.Root.Chmod(out, fi.Mode().Perm()), c.host.Root.Chtimes(out, fi.ModTime(), fi.ModTime()))
+			return errors.Join(c.host.Root.Chmod(out, fi.Mode().Perm()),
+				c.host.Root.Chtimes(out, fi.ModTime(), fi.ModTime()))
 		}
 		return nil
 	})
@@ -488,8 +496,10 @@ func date(c *call) int {
 	now := c.host.Now().UTC()
 	for _, a := range c.args {
 		if strings.HasPrefix(a, "+") {
-			c.print("%s\n", strings.NewReplacer("%s", strconv.FormatInt(now.Unix(), 10), "%Y", now.Format("2006"), "%m", now.Format("01"),
-				"%d", now.Format("02"), "%H", now.Format("15"), "%M", now.Format("04"), "%S", now.Format("05"), "%F", now.Format("2006-01-02"),
+			c.print("%s\n", strings.NewReplacer("%s", strconv.FormatInt(now.Unix(), 10), "%Y", now.Format("2006"),
+				"%m", now.Format("01"),
+				"%d", now.Format("02"), "%H", now.Format("15"), "%M", now.Format("04"), "%S", now.Format("05"), "%F",
+				now.Format("2006-01-02"),
 				"%T", now.Format("15:04:05"), "%z", "+0000", "%Z", "UTC").Replace(a[1:]))
 			return 0
 		}
@@ -499,7 +509,8 @@ func date(c *call) int {
 }
 
 func ps(c *call) int {
-	c.print("  PID USER     COMMAND\n    1 root     init\n  214 root     sshd: /usr/sbin/sshd -D [listener]\n  301 %-8s sshd: %s\n  302 %-8s sh\n",
+	c.print("  PID USER     COMMAND\n    1 root     init\n  214 root     sshd: /usr/sbin/sshd -D [listener]\n  301 "+
+		"%-8s sshd: %s\n  302 %-8s sh\n",
 		c.host.User, c.host.User, c.host.User)
 	return 0
 }
@@ -704,7 +715,8 @@ func parseSed(script string, extended bool) (sedRule, error) {
 		}
 		re, err := compile(parts[0])
 		with := regexp.MustCompile(`\\(\d)`).ReplaceAllString(strings.ReplaceAll(parts[1], "$", "$$"), "$${$1}")
-		return sedRule{match: re, action: 's', with: strings.ReplaceAll(with, "&", "${0}"), all: strings.Contains(parts[2], "g")}, err
+		return sedRule{match: re, action: 's', with: strings.ReplaceAll(with, "&", "${0}"),
+			all: strings.Contains(parts[2], "g")}, err
 	}
 	m := addressed.FindStringSubmatch(script)
 	if m == nil {
@@ -746,7 +758,8 @@ func (r sedRule) apply(out *strings.Builder, line string, n, last int, quiet boo
 		}
 		return k
 	}
-	hit := r.action != 's' && (r.match != nil && r.match.MatchString(line) || r.match == nil && (r.from == 0 || n >= at(r.from) && n <= at(r.to)))
+	hit := r.action != 's' && (r.match != nil && r.match.MatchString(line) ||
+		r.match == nil && (r.from == 0 || n >= at(r.from) && n <= at(r.to)))
 	if hit && r.action == 'd' {
 		return
 	}

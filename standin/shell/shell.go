@@ -125,7 +125,8 @@ func (s *Shell) exec(ctx context.Context, args []string) error {
 		fmt.Fprintf(hc.Stderr, "sh: %s: command not found\n", args[0])
 		return interp.ExitStatus(127)
 	}
-	c := &call{Shell: s, name: strings.TrimPrefix(name, "standin-"), args: args[1:], dir: hc.Dir, in: hc.Stdin, out: hc.Stdout, err: hc.Stderr, ctx: ctx}
+	c := &call{Shell: s, name: strings.TrimPrefix(name, "standin-"), args: args[1:], dir: hc.Dir, in: hc.Stdin,
+		out: hc.Stdout, err: hc.Stderr, ctx: ctx}
 	if status := cmd(c); status != 0 {
 		return interp.ExitStatus(status)
 	}

@@ -25,7 +25,8 @@ func main() {
 	flag.Parse()
 	password, err := os.ReadFile(*passwordFile)
 	if err == nil {
-		err = errors.Join(os.MkdirAll(*out, 0o755), pages(*base, strings.TrimSpace(string(password)), *out, *only), terminals(*out, *only))
+		err = errors.Join(os.MkdirAll(*out, 0o755), pages(*base, strings.TrimSpace(string(password)), *out, *only),
+			terminals(*out, *only))
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "screenshots:", err)
@@ -38,8 +39,10 @@ type css = chromedp.CSS
 const width, height = 1280, 800
 
 func pages(base, password, out, only string) error {
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.WindowSize(width, height), chromedp.Flag("force-color-profile", "srgb"),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true))
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.WindowSize(width, height),
+		chromedp.Flag("force-color-profile", "srgb"),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-sync", true))
 	ctx, cancel := chromedp.NewExecAllocator(context.Background(), options...)
 	defer cancel()
 	ctx, cancel = chromedp.NewContext(ctx)
@@ -59,25 +62,37 @@ func pages(base, password, out, only string) error {
 	}
 	return errors.Join(
 		shell(handEdit),
-		shot("console-today", chromedp.EmulateViewport(width, height), chromedp.Navigate(base), chromedp.WaitVisible(css("#operator")), chromedp.SendKeys(css("#operator"), "harbour-lead"), chromedp.SendKeys(css("#password"), password+"\r"), chromedp.WaitVisible(css(".matter"))),
+		shot("console-today", chromedp.EmulateViewport(width, height), chromedp.Navigate(base),
+			chromedp.WaitVisible(css("#operator")), chromedp.SendKeys(css("#operator"), "harbour-lead"),
+			chromedp.SendKeys(css("#password"), password+"\r"), chromedp.WaitVisible(css(".matter"))),
 		shot("console-map", chromedp.Navigate(base+"/map"), chromedp.WaitVisible(css("canvas.grid"))),
 		shell(handEditBack),
 		shot("console-instances", chromedp.Navigate(base+"/instances"), chromedp.WaitVisible(css("table"))),
-		shot("console-instance", chromedp.Navigate(base+"/instances/berth-board-1"), chromedp.WaitVisible(css(".evidence"))),
+		shot("console-instance", chromedp.Navigate(base+"/instances/berth-board-1"),
+			chromedp.WaitVisible(css(".evidence"))),
 		shell(breakDoor),
-		shot("console-why", chromedp.Navigate(base+"/instances/cargo-manifest-1/why?key=cargo-robot"), chromedp.WaitVisible(css(".checklist .first"))),
+		shot("console-why", chromedp.Navigate(base+"/instances/cargo-manifest-1/why?key=cargo-robot"),
+			chromedp.WaitVisible(css(".checklist .first"))),
 		shell(mendDoor),
 		shot("console-keys", chromedp.Navigate(base+"/keys"), chromedp.WaitVisible(css("table"))),
-		shot("console-key", chromedp.Navigate(base+"/keys/old-gate-contractor"), chromedp.WaitVisible(css(".evidence"))),
-		shot("console-launch", chromedp.Navigate(base+"/launch"), chromedp.WaitVisible(css("#name")), chromedp.SendKeys(css("#name"), "berth-board-9"),
-			chromedp.Click(css("#keys")), chromedp.SendKeys(css("#keys"), "harbour-ops"), chromedp.Click(css(`.ant-select-item-option[title^="harbour-ops-2026"]`)), chromedp.Click(css("h1")), chromedp.Click(chromedp.Search(`//button[contains(., "cloud-config")]`)), chromedp.WaitVisible(css("pre")), scrollUp),
+		shot("console-key", chromedp.Navigate(base+"/keys/old-gate-contractor"),
+			chromedp.WaitVisible(css(".evidence"))),
+		shot("console-launch", chromedp.Navigate(base+"/launch"), chromedp.WaitVisible(css("#name")),
+			chromedp.SendKeys(css("#name"), "berth-board-9"),
+			chromedp.Click(css("#keys")), chromedp.SendKeys(css("#keys"), "harbour-ops"),
+			chromedp.Click(css(`.ant-select-item-option[title^="harbour-ops-2026"]`)), chromedp.Click(css("h1")),
+			chromedp.Click(chromedp.Search(`//button[contains(., "cloud-config")]`)),
+			chromedp.WaitVisible(css("pre")), scrollUp),
 		shell(`curl -s -H "Authorization: Bearer $(cat .demo/standin-token)" -d '{"call":"state","name":"lamp-control-2"}' http://127.0.0.1:8471/v1/faults
 			bin/plumlatch instance launch lamp-control-2 -image debian-12 -size small -region skerry-island -key skerry-watch,harbour-ops-2026 -tag lamp=red -detach`),
-		chromedp.Do(ctx, chromedp.Navigate(base+"/instances/lamp-control-2"), chromedp.WaitVisible(css(".work-steps")), chromedp.WaitVisible(css(".evidence"))),
-		shell("bin/plumlatch work cancel $(bin/plumlatch work list -instance lamp-control-2 -json | grep -m1 -o '\"id\": [0-9]*' | grep -o '[0-9]*')"),
+		chromedp.Do(ctx, chromedp.Navigate(base+"/instances/lamp-control-2"),
+			chromedp.WaitVisible(css(".work-steps")), chromedp.WaitVisible(css(".evidence"))),
+		shell("bin/plumlatch work cancel $(bin/plumlatch work list -instance lamp-control-2 -json | grep -m1 -o "+
+			"'\"id\": [0-9]*' | grep -o '[0-9]*')"),
 		shot("console-work", chromedp.Click(css(".work-head a")), chromedp.WaitVisible(css(".events"))),
 		shell("bin/plumlatch instance remove lamp-control-2 -yes"),
-		shot("console-restore", chromedp.Navigate(base+"/instances/ticket-gate-2/restore"), chromedp.WaitVisible(css(".routes")), scrollUp),
+		shot("console-restore", chromedp.Navigate(base+"/instances/ticket-gate-2/restore"),
+			chromedp.WaitVisible(css(".routes")), scrollUp),
 	)
 }
 
@@ -150,27 +165,33 @@ func terminals(out, only string) error {
 			run bin/plumlatch work show $id
 			bin/plumlatch instance remove slip-pump-2 -yes >/dev/null 2>&1`},
 		{"client-rotate", `
-			bin/plumlatch key create harbour-ops-2027 -dir ` + folder + ` -new-passphrase-file /dev/null -holder harbour-ops >/dev/null 2>&1
-			run bin/plumlatch rotate -key harbour-ops-2026 -new harbour-ops-2027 -at-most 50% -grace 7d -dir ` + folder + ` -yes
+			bin/plumlatch key create harbour-ops-2027 -dir ` + folder +
+			` -new-passphrase-file /dev/null -holder harbour-ops >/dev/null 2>&1
+			run bin/plumlatch rotate -key harbour-ops-2026 -new harbour-ops-2027 -at-most 50% -grace 7d -dir ` +
+			folder + ` -yes
 			run bin/plumlatch who berth-board-1
 			id=$(bin/plumlatch work list -state open -json | grep -B3 -A3 '"rotate-many"' | grep -m1 -o '"id": [0-9]*' | grep -o '[0-9]*')
 			bin/plumlatch work cancel $id >/dev/null 2>&1; bin/plumlatch key forget harbour-ops-2027 -yes >/dev/null 2>&1`},
 		{"client-restore", `
 			bin/plumlatch instance launch berth-board-8 -image debian-12 -size small -region north-pier -tag quay=8 -new-key tide-clerk -dir ` + folder + ` -new-passphrase-file /dev/null >/dev/null 2>&1
 			run bin/plumlatch restore ready -tag quay
-			run bin/plumlatch restore berth-board-8 -lost tide-clerk -go -name tide-clerk-2 -dir ` + folder + ` -new-passphrase-file /dev/null -yes
+			run bin/plumlatch restore berth-board-8 -lost tide-clerk -go -name tide-clerk-2 -dir ` + folder +
+			` -new-passphrase-file /dev/null -yes
 			bin/plumlatch instance remove berth-board-8 -yes >/dev/null 2>&1; bin/plumlatch key forget tide-clerk -yes >/dev/null 2>&1; bin/plumlatch key forget tide-clerk-2 -yes >/dev/null 2>&1`},
 		{"client-check", `
 			mkdir ` + folder + `/laptop
 			cp demo-holders/day-crew/day-crew ` + folder + `/laptop/shift; chmod 644 ` + folder + `/laptop/shift
-			sed 's/$/\r/' demo-holders/bridge-duty/bridge-duty > ` + folder + `/laptop/from-mail.pem; chmod 600 ` + folder + `/laptop/from-mail.pem
-			bin/plumlatch key convert demo-holders/tide-survey/tide-survey -format ppk -out ` + folder + `/laptop/survey.ppk 2>/dev/null >/dev/null
+			sed 's/$/\r/' demo-holders/bridge-duty/bridge-duty > ` + folder + `/laptop/from-mail.pem; chmod 600 ` +
+			folder + `/laptop/from-mail.pem
+			bin/plumlatch key convert demo-holders/tide-survey/tide-survey -format ppk -out ` + folder +
+			`/laptop/survey.ppk 2>/dev/null >/dev/null
 			cp demo-holders/ticket-desk/ticket-desk.pub ` + folder + `/laptop/desk.pub
 			run bin/plumlatch key check ` + folder + `/laptop
 			run bin/plumlatch key check -fix ` + folder + `/laptop/from-mail.pem
 			run bin/plumlatch key prove day-crew -identity ` + folder + `/laptop/shift`},
 		{"client-why", `
-			mkdir ` + folder + `/desk; cp demo-holders/day-crew/day-crew* ` + folder + `/desk; chmod 644 ` + folder + `/desk/day-crew
+			mkdir ` + folder + `/desk; cp demo-holders/day-crew/day-crew* ` + folder + `/desk; chmod 644 ` +
+			folder + `/desk/day-crew
 			run bin/plumlatch why berth-board-2 -identity ` + folder + `/desk/day-crew
 			run bin/plumlatch why berth-board-2 -identity ` + folder + `/desk/day-crew -fix -user root`},
 		{"client-hosts", `
@@ -187,7 +208,9 @@ func terminals(out, only string) error {
 		}
 	}
 	if strings.Contains("client-launch", only) {
-		cleanup := exec.Command("bash", "-c", ". .demo/client.env; bin/plumlatch instance remove berth-board-9 -yes && bin/plumlatch key forget gull-watch -yes")
+		cleanup := exec.Command("bash", "-c",
+			". .demo/client.env; bin/plumlatch instance remove berth-board-9 -yes && bin/plumlatch key forget "+
+				"gull-watch -yes")
 		cleanup.Stderr = os.Stderr
 		failed = errors.Join(failed, cleanup.Run())
 	}
@@ -201,7 +224,8 @@ touch "$DONE"; sleep 30`
 	done := file + ".done"
 	defer os.Remove(done)
 	outer := fmt.Sprintf(`xterm -geometry 159x46+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#fffdf9' -fg '#241f29' -e bash -c "$INNER" & p=$!
-for i in $(seq 100); do sleep 0.2; [ -e %[1]q ] && break; done; sleep 0.7; import -window root %[2]q; kill $p`, done, file)
+for i in $(seq 100); do sleep 0.2; [ -e %[1]q ] && break; done; sleep 0.7; import -window root %[2]q; kill $p`, done,
+		file)
 	cmd := exec.Command("xvfb-run", "-a", "-s", fmt.Sprintf("-screen 0 %dx%dx24", width, height), "bash", "-c", outer)
 	cmd.Env = append(os.Environ(), "INNER="+inner, "DONE="+done)
 	if text, err := cmd.CombinedOutput(); err != nil {

@@ -47,7 +47,8 @@ type suite struct {
 }
 
 func (s *suite) launch(token string) cloud.Launch {
-	return cloud.Launch{Name: s.o.Name + token[:6], Region: s.o.Region, Image: s.o.Image, Size: s.o.Size, Tags: map[string]string{"suite": "driver"}, UserData: "#cloud-config\n"}
+	return cloud.Launch{Name: s.o.Name + token[:6], Region: s.o.Region, Image: s.o.Image, Size: s.o.Size,
+		Tags: map[string]string{"suite": "driver"}, UserData: "#cloud-config\n"}
 }
 
 // token is a client token of its own, which begins with digits.
@@ -75,7 +76,10 @@ func (s *suite) await(t *testing.T, id string, want cloud.State) cloud.Instance 
 
 func (s *suite) catalogue(t *testing.T) {
 	regions, err := s.d.Regions(t.Context())
-	if err != nil || !slices.ContainsFunc(regions, func(r cloud.Region) bool { return r.Name == s.o.Region && len(r.Zones) > 0 }) {
+	if err != nil || !slices.ContainsFunc(regions, func(r cloud.Region) bool {
+		return r.Name == s.o.Region &&
+			len(r.Zones) > 0
+	}) {
 		t.Fatalf("regions: %+v %v", regions, err)
 	}
 	images, err := s.d.Images(t.Context(), s.o.Region)
@@ -138,7 +142,8 @@ func (s *suite) life(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if in.ID == "" || in.Name != l.Name || in.Region != l.Region || in.Zone == "" || in.LoginUser == "" || in.Tags["suite"] != "driver" || in.DiskGB < 1 {
+	if in.ID == "" || in.Name != l.Name || in.Region != l.Region || in.Zone == "" || in.LoginUser == "" ||
+		in.Tags["suite"] != "driver" || in.DiskGB < 1 {
 		t.Errorf("launched: %+v", in)
 	}
 	in = s.await(t, in.ID, cloud.Running)
@@ -209,7 +214,8 @@ func (s *suite) tokens(t *testing.T) {
 	}
 	s.await(t, first.ID, cloud.Removed)
 	// The token stays used: nothing comes to life again.
-	if in, err := s.d.Launch(t.Context(), tok, l); err == nil && (in.ID != first.ID || in.State == cloud.Running || in.State == cloud.Pending) {
+	if in, err := s.d.Launch(t.Context(), tok, l); err == nil && (in.ID != first.ID || in.State == cloud.Running ||
+		in.State == cloud.Pending) {
 		t.Errorf("launched again after it was removed: %+v", in)
 	}
 }
@@ -218,13 +224,15 @@ func (s *suite) refusals(t *testing.T) {
 	if _, err := s.d.Get(t.Context(), "no-such-instance"); !errors.Is(err, cloud.ErrNotFound) {
 		t.Errorf("get: %v", err)
 	}
-	for name, call := range map[string]func(context.Context, string, string) (cloud.Instance, error){"stop": s.d.Stop, "start": s.d.Start, "remove": s.d.Remove} {
+	for name, call := range map[string]func(context.Context, string, string) (cloud.Instance, error){"stop": s.d.Stop,
+		"start": s.d.Start, "remove": s.d.Remove} {
 		if _, err := call(t.Context(), token(), "no-such-instance"); !errors.Is(err, cloud.ErrNotFound) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
 	for name, change := range map[string]func(*cloud.Launch){
-		"region": func(l *cloud.Launch) { l.Region = "nowhere" }, "image": func(l *cloud.Launch) { l.Image = "nothing" }, "size": func(l *cloud.Launch) { l.Size = "none" },
+		"region": func(l *cloud.Launch) { l.Region = "nowhere" },
+		"image":  func(l *cloud.Launch) { l.Image = "nothing" }, "size": func(l *cloud.Launch) { l.Size = "none" },
 		"zone": func(l *cloud.Launch) { l.Zone = "nowhere" }, "disk": func(l *cloud.Launch) { l.DiskGB = 1 },
 		"user data": func(l *cloud.Launch) { l.UserData = strings.Repeat("#", s.d.Properties().MaxUserData+1) },
 	} {
@@ -252,11 +260,15 @@ func (s *suite) launched(t *testing.T) cloud.Instance {
 func (s *suite) rules(t *testing.T) {
 	in, other := s.launched(t), s.launched(t)
 	all, err := s.d.List(t.Context(), s.o.Region)
-	if err != nil || !slices.ContainsFunc(all, func(i cloud.Instance) bool { return i.ID == in.ID && i.Address == in.Address }) {
+	if err != nil || !slices.ContainsFunc(all, func(i cloud.Instance) bool {
+		return i.ID == in.ID &&
+			i.Address == in.Address
+	}) {
 		t.Errorf("the list lacks it: %v", err)
 	}
 	groups, err := s.d.Groups(t.Context(), in.ID)
-	if err != nil || len(groups) == 0 || !slices.Contains(groups[0].Members, in.ID) || !slices.Contains(groups[0].Members, other.ID) || groups[0].Own {
+	if err != nil || len(groups) == 0 || !slices.Contains(groups[0].Members, in.ID) ||
+		!slices.Contains(groups[0].Members, other.ID) || groups[0].Own {
 		t.Fatalf("the group that instances share: %+v %v", groups, err)
 	}
 	tok := token()
@@ -354,7 +366,10 @@ func (s *suite) addresses(t *testing.T) {
 		t.Errorf("a move that comes late moves it back: %v", err)
 	}
 	all, err := s.d.StaticAddresses(t.Context(), s.o.Region)
-	if err != nil || !slices.ContainsFunc(all, func(x cloud.StaticAddress) bool { return x.ID == a.ID && x.Instance == other.ID }) {
+	if err != nil || !slices.ContainsFunc(all, func(x cloud.StaticAddress) bool {
+		return x.ID == a.ID &&
+			x.Instance == other.ID
+	}) {
 		t.Errorf("the list: %+v %v", all, err)
 	}
 	if _, err := s.d.Move(t.Context(), token(), a.ID, ""); err != nil {
@@ -367,7 +382,8 @@ func (s *suite) addresses(t *testing.T) {
 		t.Errorf("released twice: %v", err)
 	}
 	_, _ = s.d.Reserve(t.Context(), tok, s.o.Region, name) // it comes late
-	if all, err = s.d.StaticAddresses(t.Context(), s.o.Region); err != nil || slices.ContainsFunc(all, func(x cloud.StaticAddress) bool { return x.Name == name }) {
+	if all, err = s.d.StaticAddresses(t.Context(), s.o.Region); err != nil ||
+		slices.ContainsFunc(all, func(x cloud.StaticAddress) bool { return x.Name == name }) {
 		t.Errorf("a request that comes late reserves again: %v", err)
 	}
 }

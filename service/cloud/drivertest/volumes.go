@@ -35,7 +35,8 @@ func (s *suite) volumes(t *testing.T) {
 	in, other := s.launched(t), s.launched(t)
 	root, device := in.RootVolume, in.RootDevice
 	list, err := s.d.Volumes(t.Context(), in.ID)
-	if err != nil || len(list) != 1 || list[0].ID != root || list[0].Device != device || list[0].State != cloud.VolumeInUse || list[0].Zone != in.Zone || list[0].SizeGB != in.DiskGB {
+	if err != nil || len(list) != 1 || list[0].ID != root || list[0].Device != device ||
+		list[0].State != cloud.VolumeInUse || list[0].Zone != in.Zone || list[0].SizeGB != in.DiskGB {
 		t.Fatalf("the volumes of %+v: %+v %v", in, list, err)
 	}
 	if _, err := s.d.Detach(t.Context(), token(), root, "the suite"); !errors.Is(err, cloud.ErrRefused) {
@@ -81,7 +82,8 @@ func (s *suite) volumes(t *testing.T) {
 		}
 	}
 	s.awaitVolume(t, root, cloud.VolumeInUse)
-	if _, err := s.d.Attach(t.Context(), lend, root, other.ID, "", "lent"); err != nil && !errors.Is(err, cloud.ErrRefused) {
+	if _, err := s.d.Attach(t.Context(), lend, root, other.ID, "", "lent"); err != nil &&
+		!errors.Is(err, cloud.ErrRefused) {
 		t.Fatal(err)
 	}
 	if _, err := s.d.Detach(t.Context(), detach, root, ""); err != nil && !errors.Is(err, cloud.ErrRefused) {
@@ -100,7 +102,8 @@ func (s *suite) volumes(t *testing.T) {
 	if _, err := s.d.Volume(t.Context(), "no-such-volume"); !errors.Is(err, cloud.ErrNotFound) {
 		t.Errorf("no such volume: %v", err)
 	}
-	if _, err := s.d.Attach(t.Context(), token(), "no-such-volume", in.ID, device, ""); !errors.Is(err, cloud.ErrNotFound) {
+	if _, err := s.d.Attach(t.Context(), token(), "no-such-volume", in.ID, device, ""); !errors.Is(err,
+		cloud.ErrNotFound) {
 		t.Errorf("no such volume to attach: %v", err)
 	}
 }
@@ -131,13 +134,15 @@ func (s *suite) userData(t *testing.T) {
 	if err := s.d.SetUserData(t.Context(), token(), in.ID, was); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.d.SetUserData(t.Context(), set, in.ID, "#cloud-boothook\n"); err != nil && !errors.Is(err, cloud.ErrRefused) {
+	if err := s.d.SetUserData(t.Context(), set, in.ID, "#cloud-boothook\n"); err != nil &&
+		!errors.Is(err, cloud.ErrRefused) {
 		t.Fatal(err)
 	}
 	if now, err := s.d.UserData(t.Context(), in.ID); err != nil || now != was {
 		t.Errorf("what comes late changes it: %q %v", now, err)
 	}
-	if err := s.d.SetUserData(t.Context(), token(), in.ID, strings.Repeat("#", s.d.Properties().MaxUserData+1)); !errors.Is(err, cloud.ErrRefused) {
+	if err := s.d.SetUserData(t.Context(), token(), in.ID,
+		strings.Repeat("#", s.d.Properties().MaxUserData+1)); !errors.Is(err, cloud.ErrRefused) {
 		t.Errorf("too long a text: %v", err)
 	}
 	if _, err := s.d.UserData(t.Context(), "no-such-instance"); !errors.Is(err, cloud.ErrNotFound) {
@@ -149,10 +154,12 @@ func (s *suite) userData(t *testing.T) {
 func (s *suite) terms(t *testing.T) {
 	p := s.d.Properties()
 	terms, err := s.d.Terms(t.Context())
-	if err != nil || terms.Currency == "" || terms.VolumeHourGB <= 0 || terms.Change <= 0 || terms.InstanceHour[s.o.Size] <= 0 {
+	if err != nil || terms.Currency == "" || terms.VolumeHourGB <= 0 || terms.Change <= 0 ||
+		terms.InstanceHour[s.o.Size] <= 0 {
 		t.Errorf("terms: %+v %v", terms, err)
 	}
 	if p.Volumes && (p.RescueImage == "" || terms.InstanceHour[p.RescueSize] <= 0) {
-		t.Errorf("a rescue instance is launched from %q, as %q, at a price that nobody knows", p.RescueImage, p.RescueSize)
+		t.Errorf("a rescue instance is launched from %q, as %q, at a price that nobody knows",
+			p.RescueImage, p.RescueSize)
 	}
 }

@@ -144,15 +144,18 @@ func (d *Driver) instance(ctx context.Context, method, path string, body any) (c
 }
 
 func (i instance) show() cloud.Instance {
-	return cloud.Instance{ID: i.ID, Name: i.Name, Region: i.Region, State: cloud.State(i.State), Address: i.Address, Port: i.Port, LoginUser: i.LoginUser,
+	return cloud.Instance{ID: i.ID, Name: i.Name, Region: i.Region, State: cloud.State(i.State), Address: i.Address,
+		Port: i.Port, LoginUser: i.LoginUser,
 		Zone: i.Zone, DiskGB: i.DiskGB, Tags: i.Tags, Static: i.Static, KeyLabel: i.KeyLabel,
-		RootVolume: i.RootVolume, RootDevice: i.RootDevice, StopDestroys: i.Nature.StopDestroys, MissingRights: i.Nature.MissingRights}
+		RootVolume: i.RootVolume, RootDevice: i.RootDevice, StopDestroys: i.Nature.StopDestroys,
+		MissingRights: i.Nature.MissingRights}
 }
 
 // Launch begins a new instance.
 func (d *Driver) Launch(ctx context.Context, clientToken string, l cloud.Launch) (cloud.Instance, error) {
 	return d.instance(ctx, "POST", "/v1/instances", map[string]any{
-		"client_token": clientToken, "name": l.Name, "region": l.Region, "zone": l.Zone, "image": l.Image, "size": l.Size,
+		"client_token": clientToken, "name": l.Name, "region": l.Region, "zone": l.Zone,
+		"image": l.Image, "size": l.Size,
 		"disk_gb": l.DiskGB, "tags": l.Tags, "user_data": l.UserData, "key_label": l.KeyLabel,
 	})
 }
@@ -169,17 +172,20 @@ func (d *Driver) Get(ctx context.Context, id string) (cloud.Instance, error) {
 
 // Stop begins to stop an instance.
 func (d *Driver) Stop(ctx context.Context, clientToken, id string) (cloud.Instance, error) {
-	return d.instance(ctx, "POST", "/v1/instances/"+url.PathEscape(id)+"/stop", map[string]string{"client_token": clientToken})
+	return d.instance(ctx, "POST", "/v1/instances/"+url.PathEscape(id)+"/stop",
+		map[string]string{"client_token": clientToken})
 }
 
 // Start begins to start an instance.
 func (d *Driver) Start(ctx context.Context, clientToken, id string) (cloud.Instance, error) {
-	return d.instance(ctx, "POST", "/v1/instances/"+url.PathEscape(id)+"/start", map[string]string{"client_token": clientToken})
+	return d.instance(ctx, "POST", "/v1/instances/"+url.PathEscape(id)+"/start",
+		map[string]string{"client_token": clientToken})
 }
 
 // Remove begins to remove an instance.
 func (d *Driver) Remove(ctx context.Context, clientToken, id string) (cloud.Instance, error) {
-	return d.instance(ctx, "DELETE", "/v1/instances/"+url.PathEscape(id)+"?client_token="+url.QueryEscape(clientToken), nil)
+	return d.instance(ctx, "DELETE", "/v1/instances/"+url.PathEscape(id)+"?client_token="+
+		url.QueryEscape(clientToken), nil)
 }
 
 // BootOutput returns the console's text.

@@ -90,14 +90,16 @@ func (d *Driver) Groups(ctx context.Context, id string) ([]cloud.Group, error) {
 // OwnGroup returns the group of an instance's own.
 func (d *Driver) OwnGroup(ctx context.Context, clientToken, id string) (cloud.Group, error) {
 	var g group
-	if err := d.call(ctx, "POST", "/v1/instances/"+url.PathEscape(id)+"/own-group", map[string]string{"client_token": clientToken}, &g); err != nil {
+	if err := d.call(ctx, "POST", "/v1/instances/"+url.PathEscape(id)+"/own-group",
+		map[string]string{"client_token": clientToken}, &g); err != nil {
 		return cloud.Group{}, err
 	}
 	return g.show()
 }
 
 // Admit adds a rule to a group.
-func (d *Driver) Admit(ctx context.Context, clientToken, groupID string, from netip.Prefix, note string) (cloud.Rule, error) {
+func (d *Driver) Admit(ctx context.Context, clientToken, groupID string, from netip.Prefix,
+	note string) (cloud.Rule, error) {
 	var r rule
 	body := map[string]string{"client_token": clientToken, "from": from.String(), "note": note}
 	if err := d.call(ctx, "POST", "/v1/groups/"+url.PathEscape(groupID)+"/rules", body, &r); err != nil {
@@ -109,7 +111,8 @@ func (d *Driver) Admit(ctx context.Context, clientToken, groupID string, from ne
 // Unadmit takes a rule out of a group.
 func (d *Driver) Unadmit(ctx context.Context, clientToken, groupID, ruleID string) error {
 	var done struct{}
-	return d.call(ctx, "DELETE", "/v1/groups/"+url.PathEscape(groupID)+"/rules/"+url.PathEscape(ruleID)+"?client_token="+url.QueryEscape(clientToken), nil, &done)
+	return d.call(ctx, "DELETE", "/v1/groups/"+url.PathEscape(groupID)+"/rules/"+url.PathEscape(ruleID)+
+		"?client_token="+url.QueryEscape(clientToken), nil, &done)
 }
 
 // StaticAddresses returns the static addresses of a region, or all.
@@ -133,16 +136,19 @@ func (d *Driver) address(ctx context.Context, path string, body map[string]strin
 
 // Reserve takes a static address.
 func (d *Driver) Reserve(ctx context.Context, clientToken, region, name string) (cloud.StaticAddress, error) {
-	return d.address(ctx, "/v1/addresses", map[string]string{"client_token": clientToken, "region": region, "name": name})
+	return d.address(ctx, "/v1/addresses",
+		map[string]string{"client_token": clientToken, "region": region, "name": name})
 }
 
 // Move gives a static address to an instance, or to none.
 func (d *Driver) Move(ctx context.Context, clientToken, addressID, id string) (cloud.StaticAddress, error) {
-	return d.address(ctx, "/v1/addresses/"+url.PathEscape(addressID)+"/move", map[string]string{"client_token": clientToken, "instance": id})
+	return d.address(ctx, "/v1/addresses/"+url.PathEscape(addressID)+"/move",
+		map[string]string{"client_token": clientToken, "instance": id})
 }
 
 // Release gives a static address back.
 func (d *Driver) Release(ctx context.Context, clientToken, addressID string) error {
 	var done struct{}
-	return d.call(ctx, "DELETE", "/v1/addresses/"+url.PathEscape(addressID)+"?client_token="+url.QueryEscape(clientToken), nil, &done)
+	return d.call(ctx, "DELETE", "/v1/addresses/"+url.PathEscape(addressID)+"?client_token="+
+		url.QueryEscape(clientToken), nil, &done)
 }

@@ -19,7 +19,8 @@ type volume struct {
 }
 
 func (v volume) show() cloud.Volume {
-	return cloud.Volume{ID: v.ID, Zone: v.Zone, SizeGB: v.SizeGB, State: cloud.VolumeState(v.State), Instance: v.Instance, Device: v.Device, Note: v.Note}
+	return cloud.Volume{ID: v.ID, Zone: v.Zone, SizeGB: v.SizeGB, State: cloud.VolumeState(v.State),
+		Instance: v.Instance, Device: v.Device, Note: v.Note}
 }
 
 func (d *Driver) volume(ctx context.Context, method, path string, body any) (cloud.Volume, error) {
@@ -46,12 +47,14 @@ func (d *Driver) Volume(ctx context.Context, volumeID string) (cloud.Volume, err
 
 // Detach begins to take a volume from its instance.
 func (d *Driver) Detach(ctx context.Context, clientToken, volumeID, note string) (cloud.Volume, error) {
-	return d.volume(ctx, "POST", "/v1/volumes/"+url.PathEscape(volumeID)+"/detach", map[string]string{"client_token": clientToken, "note": note})
+	return d.volume(ctx, "POST", "/v1/volumes/"+url.PathEscape(volumeID)+"/detach",
+		map[string]string{"client_token": clientToken, "note": note})
 }
 
 // Attach begins to give a volume to an instance.
 func (d *Driver) Attach(ctx context.Context, clientToken, volumeID, id, device, note string) (cloud.Volume, error) {
-	return d.volume(ctx, "POST", "/v1/volumes/"+url.PathEscape(volumeID)+"/attach", map[string]string{"client_token": clientToken, "instance": id, "device": device, "note": note})
+	return d.volume(ctx, "POST", "/v1/volumes/"+url.PathEscape(volumeID)+"/attach",
+		map[string]string{"client_token": clientToken, "instance": id, "device": device, "note": note})
 }
 
 // UserData returns what an instance reads when it boots.
@@ -61,7 +64,8 @@ func (d *Driver) UserData(ctx context.Context, id string) (text string, err erro
 
 // SetUserData changes what an instance reads when it boots next.
 func (d *Driver) SetUserData(ctx context.Context, clientToken, id, text string) error {
-	return d.call(ctx, "POST", "/v1/instances/"+url.PathEscape(id)+"/user-data", map[string]string{"client_token": clientToken, "text": text}, &struct{}{})
+	return d.call(ctx, "POST", "/v1/instances/"+url.PathEscape(id)+"/user-data",
+		map[string]string{"client_token": clientToken, "text": text}, &struct{}{})
 }
 
 // Terms returns the price list.
@@ -73,5 +77,6 @@ func (d *Driver) Terms(ctx context.Context) (cloud.Terms, error) {
 		PaceMS       int64              `json:"pace_ms"`
 	}
 	err := d.call(ctx, "GET", "/v1/terms", nil, &t)
-	return cloud.Terms{Currency: t.Currency, InstanceHour: t.InstanceHour, VolumeHourGB: t.VolumeHourGB, Change: time.Duration(t.PaceMS) * time.Millisecond}, err
+	return cloud.Terms{Currency: t.Currency, InstanceHour: t.InstanceHour, VolumeHourGB: t.VolumeHourGB,
+		Change: time.Duration(t.PaceMS) * time.Millisecond}, err
 }

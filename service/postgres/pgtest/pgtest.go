@@ -65,7 +65,8 @@ func begin() error {
 		return err
 	}
 	// Nothing of it is wanted after a crash.
-	p, url, err := postgres.Start(context.Background(), folder+"/pg", folder, port, "test", "fsync=off", "full_page_writes=off", "synchronous_commit=off")
+	p, url, err := postgres.Start(context.Background(), folder+"/pg", folder, port, "test", "fsync=off",
+		"full_page_writes=off", "synchronous_commit=off")
 	if err != nil {
 		return err
 	}

@@ -58,7 +58,8 @@ func (y *Toy) Done() string {
 
 // Kind is the toy's kind with steps of these names.
 func (y *Toy) Kind(names ...string) *work.Kind {
-	k := &work.Kind{Name: "toy", Action: "toy", End: func(*work.Run, store.WorkState) (store.WorkEnd, error) { return store.WorkEnd{}, nil }}
+	k := &work.Kind{Name: "toy", Action: "toy",
+		End: func(*work.Run, store.WorkState) (store.WorkEnd, error) { return store.WorkEnd{}, nil }}
 	for _, name := range names {
 		k.Steps = append(k.Steps, work.Step{
 			Name: name, Title: "doing " + name,
@@ -159,24 +160,25 @@ func (e *Engine) HaltAt(point string, kill bool, lease time.Duration, kinds ...*
 	e.t.Helper()
 	r := &Replica{Halted: make(chan struct{}), stopped: make(chan struct{}), db: pgtest.OpenURL(e.t, e.URL)}
 	var once sync.Once
-	r.engine = &work.Engine{Ledger: ledger{r.db, r}, Log: slog.New(slog.DiscardHandler), Lease: lease, Halt: func(at string) {
-		if at != point {
-			return
-		}
-		first := false
-		once.Do(func() { first = true })
-		if !first {
-			return
-		}
-		if kill { // nothing of it reaches the database any more
-			_ = r.db.Close()
-			close(r.stopped)
+	r.engine = &work.Engine{Ledger: ledger{r.db, r}, Log: slog.New(slog.DiscardHandler), Lease: lease,
+		Halt: func(at string) {
+			if at != point {
+				return
+			}
+			first := false
+			once.Do(func() { first = true })
+			if !first {
+				return
+			}
+			if kill { // nothing of it reaches the database any more
+				_ = r.db.Close()
+				close(r.stopped)
+				close(r.Halted)
+				runtime.Goexit()
+			}
 			close(r.Halted)
-			runtime.Goexit()
-		}
-		close(r.Halted)
-		<-r.stopped
-	}}
+			<-r.stopped
+		}}
 	if err := r.engine.Start(context.Background(), kinds...); err != nil {
 		e.t.Fatal(err)
 	}
@@ -193,7 +195,8 @@ func (r *Replica) GoOn() {
 // Begin begins a piece of work of a kind, and returns its ID.
 func (e *Engine) Begin(k *work.Kind) int64 {
 	e.t.Helper()
-	n := store.NewWork{Kind: k.Name, Title: "a toy", Token: work.Token(26), Changing: k.Changing, Steps: k.Plan(), Action: k.Action, Target: "toy", Intent: "try it"}
+	n := store.NewWork{Kind: k.Name, Title: "a toy", Token: work.Token(26), Changing: k.Changing, Steps: k.Plan(),
+		Action: k.Action, Target: "toy", Intent: "try it"}
 	begun, err := e.DB.AddWork(e.t.Context(), store.Actor{Operator: "night-lead"}, store.Once{}, n)
 	if err != nil {
 		e.t.Fatal(err)

@@ -20,6 +20,7 @@ var outside = map[string]string{
 	"claimed":       "AND fence, in each statement that it is given",
 	"SetData":       "AND fence",
 	"KeyShown":      "its last statement wakes work, which looks anew by itself",
+	"TakeTurn":      "makes the fence of a survey",
 	"TakeTurns":     "makes the fence of a survey",
 	"DueTurns":      "makes the fence of a survey",
 	"HoldTurn":      "AND fence",

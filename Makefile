@@ -10,7 +10,7 @@ SHOT_PACKAGES = chromium=/usr/bin/chromium xvfb=/usr/bin/xvfb-run xauth=/usr/bin
 
 CONSOLE_SOURCES = $(shell find console/src console/public -type f) console/size.mjs console/index.html console/vite.config.ts console/tsconfig.json
 
-.PHONY: help demo demo-reset build test check race matrix model lint bench generate fuzz screenshots format clean
+.PHONY: help demo demo-reset build test check race cover matrix model lint bench generate fuzz screenshots format clean
 
 help: ## show this list
 	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -61,6 +61,10 @@ race: build ## the tests of each package, and some of the whole, with the race d
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)') gcc=/usr/bin/cc libc6-dev=/usr/include/stdio.h
 	CGO_ENABLED=1 go test -race -parallel 4 -timeout 18m $$(go list ./... | grep -v '/e2e$$')
 	CGO_ENABLED=1 PLUMLATCH_RACE=1 go test -race -parallel 4 -timeout 18m -count=1 ./e2e -run '^($(RACED))$$' -oracle 10
+
+cover: build ## how much of the code the tests go through, and what none reaches; twice as long as make test
+	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)')
+	@scripts/cover.sh
 
 matrix: build ## every case of the harness, and 2,000 sequences of the oracle
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)')

@@ -46,6 +46,10 @@ func run(m *testing.M) int {
 		flags = append(flags, "-race")
 		os.Setenv("GORACE", "log_path="+filepath.Join(dir, "race"))
 	}
+	if into := os.Getenv("PLUMLATCH_COVER"); into != "" {
+		flags = append(flags, "-cover", "-coverpkg=../...")
+		os.Setenv("GOCOVERDIR", into) // each program writes down what it went through when it ends
+	}
 	build := exec.Command("go", append(flags, "-o", bin+"/", "../cmd/...")...)
 	if out, err := build.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)

@@ -164,8 +164,8 @@ func TestFence(t *testing.T) {
 	for name, write := range map[string]func() error{
 		"renew": func() error { _, err := db.RenewClaim(ctx, old, time.Minute); return err },
 		"step": func() error {
-			return db.MoveStep(oldCtx, old,
-				store.StepMove{Step: "a", StepState: "done", At: "b"})
+			_, err := db.MoveStep(oldCtx, old, store.StepMove{Step: "a", StepState: "done", At: "b"})
+			return err
 		},
 		"say":  func() error { return db.Say(oldCtx, old, "a", "late") },
 		"wait": func() error { return db.Wait(oldCtx, old, "a", "", "late", time.Second, time.Second) },

@@ -258,7 +258,7 @@ func (r *Run) question(files reach.Files, t Taking, now time.Time) (rotation.Que
 	others := slices.DeleteFunc(slices.Clone(every), func(a store.Access) bool { return t.Rely != 0 && a.ID == t.Rely })
 	q.Session = SessionOf(files, r.Instance.LoginUser, others)
 	r.Edits.Session = q.Session
-	own, err := r.ownKeys()
+	own, err := r.Store.OwnBlobs(r.Ctx, r.Instance.ID)
 	if err != nil {
 		return q, nil, err
 	}
@@ -326,24 +326,6 @@ func (o *opener) lines(all []authkeys.Line, now time.Time, lending bool) {
 		o.Excluded = o.Excluded && l.Options.From != ""
 		o.Ends = o.Ends && (!l.Options.Expires.IsZero() || lending && l.Options.NoPTY)
 	}
-}
-
-// ownKeys are the service's own keys on the instance, which are nobody's way in.
-func (r *Run) ownKeys() ([][]byte, error) {
-	var out [][]byte
-	blob, err := r.Store.StewardPublic(r.Ctx, r.Instance.ID)
-	if err == nil {
-		out = append(out, blob)
-	} else if !errors.Is(err, store.ErrNotFound) {
-		return nil, err
-	}
-	next, err := r.Store.NextSteward(r.Ctx, r.Instance.ID)
-	if err == nil {
-		out = append(out, next.Blob)
-	} else if !errors.Is(err, store.ErrNotFound) {
-		return nil, err
-	}
-	return out, nil
 }
 
 // TakeOurs takes the line that we appended out again, if the guard permits it: going

@@ -58,12 +58,13 @@ func (w *Service) claimed(r *work.Run) {
 	r.Defer(own.Leave)
 }
 
-// fresh looks again at the instance that the work is about.
+// fresh looks again at the instance that the work is about, if anything of it was written since.
 func fresh(r *work.Run) (err error) {
-	if r.Work.InstanceID != 0 {
-		own := of(r)
-		own.Instance, err = own.Store.InstanceAlone(own.Ctx, r.Work.InstanceID)
+	own := of(r)
+	if r.Work.InstanceID == 0 || own.Instance.Version != "" && own.Instance.Version == r.Work.InstanceVersion {
+		return nil
 	}
+	own.Instance, err = own.Store.InstanceAlone(own.Ctx, r.Work.InstanceID)
 	return err
 }
 

@@ -50,7 +50,7 @@ type Access struct {
 	AgainstAt    *time.Time
 	AgainstFrom  string
 
-	Evidence access.Record `gorm:"-"` // of AccessByID and AccessesOf alone
+	Evidence access.Record `gorm:"-"` // of AccessByID and AccessesWithEvidence alone
 }
 
 const accessColumns = `SELECT a.id, a.instance_id, i.name AS instance, i.phase AS instance_phase, i.region,
@@ -157,11 +157,18 @@ func filterTag(l *list, tag string) {
 	}
 }
 
-// AccessesOf returns every access of an instance, with its evidence.
+// AccessesOf returns every access of an instance.
 func (s *Store) AccessesOf(ctx context.Context, instanceID int64) ([]Access, error) {
 	rows := []Access{}
-	if err := scanAll(s.db.WithContext(ctx).Raw(accessColumns+" WHERE a.instance_id = ? ORDER BY a.id", instanceID),
-		&rows, (*Access).places); err != nil {
+	err := scanAll(s.db.WithContext(ctx).Raw(accessColumns+" WHERE a.instance_id = ? ORDER BY a.id", instanceID),
+		&rows, (*Access).places)
+	return rows, err
+}
+
+// AccessesWithEvidence is AccessesOf with what was ever seen of each.
+func (s *Store) AccessesWithEvidence(ctx context.Context, instanceID int64) ([]Access, error) {
+	rows, err := s.AccessesOf(ctx, instanceID)
+	if err != nil {
 		return nil, err
 	}
 	return rows, s.addEvidence(ctx, rows)
@@ -240,6 +247,16 @@ func (s *Store) AddAccess(ctx context.Context, instanceID, keyID int64, loginUse
 func (s *Store) StewardPublic(ctx context.Context, instanceID int64) ([]byte, error) {
 	r, err := one[struct{ Blob []byte }](ctx, s, "SELECT blob FROM steward_keys WHERE instance_id = ?", instanceID)
 	return r.Blob, err
+}
+
+// OwnBlobs returns the public halves of the service's own keys on an instance: the steward's, and
+// the next one's while it is being replaced.
+func (s *Store) OwnBlobs(ctx context.Context, instanceID int64) ([][]byte, error) {
+	var out [][]byte
+	err := scanAll(s.db.WithContext(ctx).Raw("SELECT blob FROM steward_keys WHERE instance_id = ? UNION ALL SELECT blob "+
+		"FROM steward_next WHERE instance_id = ?", instanceID, instanceID), &out,
+		func(blob *[]byte) []any { return []any{blob} })
+	return out, err
 }
 
 // StewardSealed returns the sealed private half of an instance's steward key; ErrNotFound.

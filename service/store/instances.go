@@ -70,6 +70,7 @@ type Instance struct {
 	Checks        Paths  `gorm:"type:jsonb"` // what "works" means for it: tcp:PORT, http://:PORT/PATH
 	KeyLabel      string // the cloud's own word on its launch key
 	VanishedAt    *time.Time
+	Version       string // of the row, as InstanceAlone read it; "" elsewhere
 }
 
 const instanceColumns = `SELECT i.*, coalesce((SELECT max(w.id) FROM work w WHERE w.instance_id = i.id), 0) AS work_id,
@@ -209,7 +210,7 @@ func (s *Store) InstanceByID(ctx context.Context, id int64) (Instance, error) {
 
 // InstanceAlone is InstanceByID without what has to be counted: its keys, its work.
 func (s *Store) InstanceAlone(ctx context.Context, id int64) (Instance, error) {
-	return one[Instance](ctx, s, "SELECT i.* FROM instances i WHERE i.id = ?", id)
+	return one[Instance](ctx, s, "SELECT i.*, i.xmin::text AS version FROM instances i WHERE i.id = ?", id)
 }
 
 // InstanceByName finds an instance that is not removed, whatever the case of its name; ErrNotFound.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"gorm.io/gorm"
@@ -539,8 +540,38 @@ func (s *Store) MatterMark(ctx context.Context, operator string, at time.Time) e
 
 // Now returns the database's time.
 func (s *Store) Now(ctx context.Context) (time.Time, error) {
+	if now, ok := s.clock.now(); ok {
+		return now, nil
+	}
 	r, err := one[struct{ Now time.Time }](ctx, s, "SELECT clock_timestamp() AS now")
+	if err == nil {
+		s.clock.set(r.Now)
+	}
 	return r.Now, err
+}
+
+// clock is what time it is for the database, as it told some time ago. It is counted on from
+// when the answer came, so that it is behind, if at all, by no more than that took: what it
+// dates is never newer than it was.
+type clock struct {
+	mu       sync.Mutex
+	told     time.Time
+	received time.Time // by our own monotonic clock
+}
+
+const clockLife = 10 * time.Second
+
+func (c *clock) now() (time.Time, bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	since := time.Since(c.received)
+	return c.told.Add(since), !c.received.IsZero() && since < clockLife
+}
+
+func (c *clock) set(told time.Time) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.told, c.received = told, time.Now()
 }
 
 // PutOff puts a matter off until a time, with a reason; nil takes it up again. ErrNotFound.

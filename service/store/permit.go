@@ -44,19 +44,13 @@ func (s *Store) AddPermit(ctx context.Context, p NewPermit) (id int64, err error
 		if err := rotation.Same(p.Rests, now); err != nil {
 			return err
 		}
-		if err := tx.Exec("DELETE FROM permits WHERE ends_at < clock_timestamp() - interval '1 hour'").Error; err != nil {
-			return err
-		}
-		if err := tx.Raw(`INSERT INTO permits (work_id, fence, instance_id, login_user, ends_at)
-			VALUES (?, ?, ?, ?, clock_timestamp() + make_interval(secs => ?)) RETURNING id`,
-			p.Work, p.Fence, p.Instance, p.LoginUser, PermitLife.Seconds()).Scan(&id).Error; err != nil {
-			return err
-		}
-		if len(ids) == 0 {
-			return nil
-		}
-		return tx.Exec("INSERT INTO permit_keys (permit_id, key_id) SELECT ?, k.id FROM keys k WHERE k.id IN ?", id,
-			ids).Error
+		// Those that ended long ago go with it.
+		return tx.Raw(`WITH old AS (DELETE FROM permits WHERE ends_at < clock_timestamp() - interval '1 hour'),
+			p AS (INSERT INTO permits (work_id, fence, instance_id, login_user, ends_at)
+				VALUES (?, ?, ?, ?, clock_timestamp() + make_interval(secs => ?)) RETURNING id),
+			k AS (INSERT INTO permit_keys (permit_id, key_id) SELECT p.id, k.id FROM p, keys k WHERE k.id IN ?)
+			SELECT id FROM p`,
+			p.Work, p.Fence, p.Instance, p.LoginUser, PermitLife.Seconds(), ids).Scan(&id).Error
 	})
 	return id, err
 }
@@ -65,18 +59,27 @@ func (s *Store) AddPermit(ctx context.Context, p NewPermit) (id int64, err error
 // the hands of whom it was given to, and the keys are as they were judged.
 // rotation.ErrEnded, rotation.ErrStale.
 func (s *Store) PermitHolds(ctx context.Context, id int64, rests []rotation.Rest) error {
-	r, err := one[struct{ Good bool }](ctx, s, `SELECT p.ends_at > clock_timestamp() + interval '1 second'
-		AND (p.fence = 0 OR p.fence = w.fence AND w.state = 'running') AS good
-		FROM permits p JOIN work w ON w.id = p.work_id WHERE p.id = ?`, id)
-	if errors.Is(err, ErrNotFound) || err == nil && !r.Good {
+	type row struct {
+		Good *bool
+		rested
+	}
+	rows := []row{}
+	if err := scanAll(s.db.WithContext(ctx).Raw(`SELECT p.ends_at > clock_timestamp() + interval '1 second'
+			AND (p.fence = 0 OR p.fence = w.fence AND w.state = 'running'), r.*
+		FROM permits p JOIN work w ON w.id = p.work_id LEFT JOIN (`+restedNow+`) r ON true WHERE p.id = ?`,
+		restIDs(rests), id), &rows, func(r *row) []any {
+		return []any{&r.Good, &r.ID, &r.Holder, &r.State, &r.ShownAt}
+	}); err != nil {
+		return err
+	}
+	if len(rows) == 0 || rows[0].Good == nil || !*rows[0].Good {
 		return rotation.ErrEnded
 	}
-	if err != nil {
-		return err
-	}
-	now, err := restsNow(s.db.WithContext(ctx), restIDs(rests), false)
-	if err != nil {
-		return err
+	var now []rotation.Rest
+	for _, r := range rows {
+		if r.ID != nil {
+			now = append(now, r.rest())
+		}
 	}
 	return rotation.Same(rests, now)
 }
@@ -114,27 +117,38 @@ func restsNow(tx *gorm.DB, ids []int64, lock bool) ([]rotation.Rest, error) {
 	if len(ids) == 0 {
 		return nil, nil
 	}
-	sql := `SELECT k.id, coalesce(h.sort, '') AS holder, CASE WHEN k.state <> 'in use' THEN k.state
-		WHEN k.retired_at IS NOT NULL THEN 'retired' ELSE '' END AS state, k.shown_at
-		FROM keys k LEFT JOIN holders h ON h.id = k.holder_id WHERE k.id IN ? ORDER BY k.id`
+	sql := restedNow
 	if lock {
 		sql += " FOR SHARE OF k"
 	}
-	var rows []struct {
-		ID            int64
-		Holder, State string
-		ShownAt       *time.Time
-	}
-	if err := tx.Raw(sql, ids).Scan(&rows).Error; err != nil {
+	var rows []rested
+	if err := scanAll(tx.Raw(sql, ids), &rows, func(r *rested) []any {
+		return []any{&r.ID, &r.Holder, &r.State, &r.ShownAt}
+	}); err != nil {
 		return nil, err
 	}
 	var out []rotation.Rest
 	for _, r := range rows {
-		out = append(out, rotation.Rest{ID: r.ID, Mark: rotation.Mark{Holder: r.Holder, State: r.State},
-			Shown: timeOf(r.ShownAt)})
+		out = append(out, r.rest())
 	}
 	return out, nil
 }
+
+// rested is a key as it is marked now; ID is nil for none.
+type rested struct {
+	ID            *int64
+	Holder, State *string
+	ShownAt       *time.Time
+}
+
+func (r rested) rest() rotation.Rest {
+	return rotation.Rest{ID: *r.ID, Mark: rotation.Mark{Holder: *r.Holder, State: *r.State}, Shown: timeOf(r.ShownAt)}
+}
+
+// restedNow reads what rested is, of keys by their IDs.
+const restedNow = `SELECT k.id, coalesce(h.sort, '') AS holder,
+	CASE WHEN k.state <> 'in use' THEN k.state WHEN k.retired_at IS NOT NULL THEN 'retired' ELSE '' END AS state,
+	k.shown_at FROM keys k LEFT JOIN holders h ON h.id = k.holder_id WHERE k.id IN ? ORDER BY k.id`
 
 // unrested takes the rows of keys that are about to be changed. ErrRested while a
 // permit rests on one of them.

@@ -36,13 +36,10 @@ func (s *Store) LastChange(ctx context.Context, instanceID int64) (changed, now 
 func (s *Store) Placed(ctx context.Context, instanceID, keyID int64, loginUser, vantage string,
 	byUs bool) (id int64, err error) {
 	err = s.tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("UPDATE instances SET changed_at = clock_timestamp() WHERE id = ?",
-			instanceID).Error; err != nil {
-			return err
-		}
 		var ids []int64
-		if err := tx.Raw("INSERT INTO access (instance_id, key_id, login_user) VALUES (?, ?, ?) ON CONFLICT DO "+
-			"NOTHING RETURNING id", instanceID, keyID, loginUser).Scan(&ids).Error; err != nil {
+		if err := tx.Raw(`WITH changed AS (UPDATE instances SET changed_at = clock_timestamp() WHERE id = ?)
+			INSERT INTO access (instance_id, key_id, login_user) VALUES (?, ?, ?) ON CONFLICT DO NOTHING RETURNING id`,
+			instanceID, instanceID, keyID, loginUser).Scan(&ids).Error; err != nil {
 			return err
 		}
 		if len(ids) == 0 {
@@ -86,25 +83,17 @@ func (s *Store) EndAccess(ctx context.Context, accessID, workID int64, why strin
 }
 
 func endAccess(tx *gorm.DB, accessID, workID int64, why string) error {
-	for _, sql := range []string{
-		`INSERT INTO former_access (instance_id, key_id, login_user, fingerprint, began_at, work_id, why)
-			SELECT a.instance_id, a.key_id, a.login_user, k.fingerprint, a.created_at, @work, @why FROM access a
-			JOIN keys k ON k.id = a.key_id WHERE a.id = @id`,
-		// It does not stand there any more: that it does will be news.
-		`UPDATE sightings s SET gone_at = clock_timestamp() FROM access a JOIN keys k ON k.id = a.key_id
-			WHERE a.id = @id AND s.instance_id = a.instance_id AND s.login_user = a.login_user
-			AND s.fingerprint = k.fingerprint AND s.gone_at IS NULL`,
-		// What waits for its end need not wait longer.
-		"UPDATE work SET wake_at = clock_timestamp() WHERE id IN (SELECT work_id FROM access_terms WHERE access_id " +
-			"= @id) AND state = 'waiting'",
-		"DELETE FROM evidence WHERE access_id = @id",
-		"DELETE FROM access WHERE id = @id",
-	} {
-		if err := tx.Exec(sql, map[string]any{"id": accessID, "work": workID, "why": why}).Error; err != nil {
-			return err
-		}
-	}
-	return nil
+	return tx.Exec(`WITH a AS (SELECT a.*, k.fingerprint FROM access a JOIN keys k ON k.id = a.key_id WHERE a.id = @id),
+		former AS (INSERT INTO former_access (instance_id, key_id, login_user, fingerprint, began_at, work_id, why)
+			SELECT instance_id, key_id, login_user, fingerprint, created_at, @work, @why FROM a),
+		-- It does not stand there any more: that it does will be news.
+		gone AS (UPDATE sightings s SET gone_at = clock_timestamp() FROM a WHERE s.instance_id = a.instance_id
+			AND s.login_user = a.login_user AND s.fingerprint = a.fingerprint AND s.gone_at IS NULL),
+		-- What waits for its end need not wait longer.
+		woken AS (UPDATE work SET wake_at = clock_timestamp()
+			WHERE id IN (SELECT work_id FROM access_terms WHERE access_id = @id) AND state = 'waiting'),
+		seen AS (DELETE FROM evidence WHERE access_id = @id)
+		DELETE FROM access WHERE id = @id`, map[string]any{"id": accessID, "work": workID, "why": why}).Error
 }
 
 // DropAccess takes back that an access was recorded: it never came to be.

@@ -41,8 +41,9 @@ var (
 
 // Store is the open database.
 type Store struct {
-	db   *gorm.DB
-	sent *counting
+	db    *gorm.DB
+	sent  *counting
+	clock clock
 }
 
 // counting counts what is sent to the database, "begin" and "commit" included.
@@ -114,7 +115,7 @@ func connect(url string, connections int, log *slog.Logger) (*Store, *pgx.ConnCo
 	sqlDB.SetMaxOpenConns(connections)
 	sqlDB.SetMaxIdleConns(connections) // each has the plans of its statements
 	sqlDB.SetConnMaxIdleTime(5 * time.Minute)
-	return &Store{db, sent}, config, nil
+	return &Store{db: db, sent: sent}, config, nil
 }
 
 // grant gives the service's role what it needs, and takes from it whatever

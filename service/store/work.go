@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -71,6 +72,9 @@ type Work struct {
 	EndedAt     *time.Time
 	PlanNames   string // the names of its steps in their order, with a comma between
 	StepTitle   string
+	// InstanceVersion is which version of its instance's row there was when the work was claimed
+	// or moved the last time; "" where that was not read.
+	InstanceVersion string
 }
 
 // Plan returns the names of the work's steps, in their order: as its kind had them when it
@@ -97,15 +101,25 @@ func (w Work) Over() bool {
 	return w.State != Queued && w.State != Running && w.State != Waiting
 }
 
-const workColumns = `SELECT w.id, w.token, w.kind, w.title, coalesce(w.parent_id, 0) AS parent_id,
-	coalesce(w.instance_id, 0) AS instance_id,
-	coalesce(i.name, '') AS instance, w.operator, w.address, w.input::text AS input, w.data::text AS data, w.state,
+// What is read of a piece of work: before and after the name of its instance.
+const (
+	workFieldsBefore = `w.id, w.token, w.kind, w.title, coalesce(w.parent_id, 0) AS parent_id,
+	coalesce(w.instance_id, 0) AS instance_id, `
+	workFieldsAfter = ` AS instance, w.operator, w.address, w.input::text AS input, w.data::text AS data, w.state,
 	w.back, w.at, w.attempt, w.changing, w.cancel_asked,
 	w.trouble, w.outcome, w.code, w.waits_code, w.waits_for, w.wait_ends_at, w.fence, w.replica, w.events,
 	coalesce(w.intent_id, 0) AS intent_id, w.created_at, w.ended_at,
 	coalesce((SELECT string_agg(s.name, ',' ORDER BY s.n) FROM work_steps s WHERE s.work_id = w.id), '') AS plan_names,
-	coalesce((SELECT s.title FROM work_steps s WHERE s.work_id = w.id AND s.name = w.at), '') AS step_title
-	FROM work w LEFT JOIN instances i ON i.id = w.instance_id`
+	coalesce((SELECT s.title FROM work_steps s WHERE s.work_id = w.id AND s.name = w.at), '') AS step_title`
+
+	workColumns = "SELECT " + workFieldsBefore + "coalesce(i.name, '')" + workFieldsAfter +
+		" FROM work w LEFT JOIN instances i ON i.id = w.instance_id"
+	// workReturned is the same after RETURNING, where nothing can be joined.
+	workReturned = workFieldsBefore + "coalesce((SELECT i.name FROM instances i WHERE i.id = w.instance_id), '')" +
+		workFieldsAfter + ", " + instanceVersion
+	// instanceVersion names the version of the row of the work's instance.
+	instanceVersion = "coalesce((SELECT i.xmin::text FROM instances i WHERE i.id = w.instance_id), '') AS instance_version"
+)
 
 // Claim is the right to carry out a piece of work, until another has it.
 type Claim struct {
@@ -155,22 +169,30 @@ func WithData(ctx context.Context, text string, facts Facts) context.Context {
 	return context.WithValue(ctx, dataKey{}, keptData{text, facts})
 }
 
+type onDiskKey struct{}
+
+// onDisk has the next transactions under the context wait until they, and all that they stand
+// on, are on the disk.
+func onDisk(ctx context.Context) context.Context { return context.WithValue(ctx, onDiskKey{}, "on") }
+
 // fenced begins a transaction of a claim. The row stays locked until its end,
 // so that nobody claims the work in the middle of it. It does not wait for the
-// disk: what a step found out is found out again. ErrLost.
+// disk, unless it is asked to (onDisk): what a step found out is found out again. ErrLost.
 func fenced(ctx context.Context, tx *gorm.DB) error {
 	c, ok := ctx.Value(claimKey{}).(Claim)
 	if !ok {
 		return nil
 	}
 	var held []string
-	sql, args := "UPDATE work SET written_at = clock_timestamp() WHERE id = ? AND fence = ? AND state = 'running' "+
-		"RETURNING set_config('synchronous_commit', 'off', true)", []any{c.Work, c.Fence}
+	commit, _ := ctx.Value(onDiskKey{}).(string)
+	set, args := "", []any{}
 	if kept, ok := ctx.Value(dataKey{}).(keptData); ok {
-		sql = "UPDATE work SET written_at = clock_timestamp(), data = ?, rescue_cloud_id = ?, volume = ?, " +
-			"contained = ? WHERE id = ? AND fence = ? AND state = 'running' RETURNING set_config('synchronous_commit', 'off', true)"
-		args = []any{kept.text, kept.facts.RescueCloudID, kept.facts.Volume, kept.facts.Contained, c.Work, c.Fence}
+		set = ", data = ?, rescue_cloud_id = ?, volume = ?, contained = ?"
+		args = []any{kept.text, kept.facts.RescueCloudID, kept.facts.Volume, kept.facts.Contained}
 	}
+	sql := "UPDATE work SET written_at = clock_timestamp()" + set + " WHERE id = ? AND fence = ? AND state = 'running' " +
+		"RETURNING set_config('synchronous_commit', ?, true)"
+	args = append(args, c.Work, c.Fence, cmp.Or(commit, "off"))
 	err := tx.Raw(sql, args...).Scan(&held).Error
 	if err == nil && len(held) != 1 {
 		return ErrLost
@@ -253,28 +275,28 @@ func addWork(tx *gorm.DB, by Actor, once Once, instanceID int64, n NewWork) (int
 //
 // One committed statement; no lock outlives it.
 func (s *Store) ClaimWork(ctx context.Context, replica string, kinds []string, life time.Duration) (Work, error) {
-	var ids []int64
-	err := s.db.WithContext(ctx).Raw(`UPDATE work SET fence = fence + 1, state = 'running', replica = ?,
+	var claimed []Work
+	err := s.db.WithContext(ctx).Raw(`UPDATE work w SET fence = fence + 1, state = 'running', replica = ?,
 		holding = changing,
 			free_at = clock_timestamp() + make_interval(secs => ?), written_at = clock_timestamp(), wake_at = NULL,
 			woken_at = NULL
-		WHERE id = (SELECT w.id FROM work w WHERE w.kind IN ? AND (w.state = 'queued'
-				OR w.state = 'waiting' AND w.wake_at <= clock_timestamp()
-				OR w.state = 'running' AND w.free_at < clock_timestamp())
-			AND NOT (w.changing AND EXISTS (SELECT 1 FROM work o
-			WHERE o.instance_id = w.instance_id AND o.holding AND o.id <> w.id))
-			ORDER BY w.id FOR UPDATE SKIP LOCKED LIMIT 1)
-		RETURNING id`, replica, life.Seconds(), kinds).Scan(&ids).Error
+		WHERE id = (SELECT q.id FROM work q WHERE q.kind IN ? AND (q.state = 'queued'
+				OR q.state = 'waiting' AND q.wake_at <= clock_timestamp()
+				OR q.state = 'running' AND q.free_at < clock_timestamp())
+			AND NOT (q.changing AND EXISTS (SELECT 1 FROM work o
+			WHERE o.instance_id = q.instance_id AND o.holding AND o.id <> q.id))
+			ORDER BY q.id FOR UPDATE SKIP LOCKED LIMIT 1)
+		RETURNING `+workReturned, replica, life.Seconds(), kinds).Scan(&claimed).Error
 	if _, taken := unique(err); taken {
 		return Work{}, ErrNotFound // another piece took the instance in this moment
 	}
 	if err != nil {
 		return Work{}, err
 	}
-	if len(ids) == 0 {
+	if len(claimed) == 0 {
 		return Work{}, ErrNotFound
 	}
-	return s.WorkByID(ctx, ids[0])
+	return claimed[0], nil
 }
 
 // Queue is how much work is at hand.
@@ -329,24 +351,27 @@ type StepMove struct {
 // MoveStep writes the beginning or the end of a step, if the claim is still
 // held: one statement, as every step of every piece of work makes two of them.
 // Nobody waits for the disk: a step that a crash of the database forgets is done
-// again, and what going back needs is kept by SetData. ErrLost.
-func (s *Store) MoveStep(ctx context.Context, c Claim, m StepMove) error {
+// again, and what going back needs is kept by SetData. It returns which version of its
+// instance's row there is (Work.InstanceVersion). ErrLost.
+func (s *Store) MoveStep(ctx context.Context, c Claim, m StepMove) (version string, err error) {
 	began := m.StepState == "doing" || m.StepState == "undoing"
 	same := began && !m.Back // a wait may go on
-	return s.claimed(ctx, `WITH w AS (UPDATE work SET written_at = clock_timestamp(), at = @at, back = @back,
-		settled_at = CASE WHEN @settled THEN clock_timestamp() ELSE settled_at END, trouble = CASE
-		WHEN @trouble = '' THEN trouble ELSE @trouble END, code = CASE WHEN @why = '' THEN code ELSE @why END,
-			waits_code = CASE WHEN @same THEN waits_code ELSE '' END, waits_for = CASE WHEN @same THEN waits_for
-			ELSE '' END, wait_ends_at = CASE WHEN @same THEN wait_ends_at ELSE NULL END, events = events + CASE
-			WHEN @text = '' THEN 0 ELSE 1 END
+	return s.moved(ctx, `WITH w AS (UPDATE work SET written_at = clock_timestamp(), at = @at, back = @back,
+			settled_at = CASE WHEN @settled THEN clock_timestamp() ELSE settled_at END,
+			trouble = CASE WHEN @trouble = '' THEN trouble ELSE @trouble END,
+			code = CASE WHEN @why = '' THEN code ELSE @why END,
+			waits_code = CASE WHEN @same THEN waits_code ELSE '' END,
+			waits_for = CASE WHEN @same THEN waits_for ELSE '' END,
+			wait_ends_at = CASE WHEN @same THEN wait_ends_at ELSE NULL END,
+			events = events + CASE WHEN @text = '' THEN 0 ELSE 1 END
 			WHERE id = @work AND fence = @fence AND state = 'running' RETURNING id, events, instance_id, holding),
-		s AS (UPDATE work_steps s SET state = CASE WHEN s.state = 'to do' AND @state = 'undone' THEN s.state
-		ELSE @state END, tries = s.tries + CASE WHEN @state = 'doing' THEN 1 ELSE 0 END,
-			began_at = CASE WHEN @began AND s.state <> @state
-			AND NOT (s.state = 'waiting' AND @state = 'doing') THEN clock_timestamp() ELSE s.began_at END,
-			ended_at = CASE WHEN @began THEN NULL ELSE clock_timestamp() END FROM w
-			WHERE s.work_id = w.id AND s.name = @step AND @state <> ''), `+eventOf(c.Progress)+`
-		SELECT count(*) AS n, set_config('synchronous_commit', 'off', true) FROM w`,
+		s AS (UPDATE work_steps s SET
+			state = CASE WHEN s.state = 'to do' AND @state = 'undone' THEN s.state ELSE @state END,
+			tries = s.tries + CASE WHEN @state = 'doing' THEN 1 ELSE 0 END,
+			began_at = CASE WHEN @began AND s.state <> @state AND NOT (s.state = 'waiting' AND @state = 'doing')
+				THEN clock_timestamp() ELSE s.began_at END,
+			ended_at = CASE WHEN @began THEN NULL ELSE clock_timestamp() END
+			FROM w WHERE s.work_id = w.id AND s.name = @step AND @state <> ''), `+eventOf(c.Progress),
 		map[string]any{"work": c.Work, "fence": c.Fence, "step": m.Step, "at": m.At, "back": m.Back,
 			"settled": m.Settled, "trouble": m.Trouble, "why": m.Code, "same": same, "text": m.Event,
 			"state": m.StepState, "began": began, "code": ""})
@@ -354,21 +379,35 @@ func (s *Store) MoveStep(ctx context.Context, c Claim, m StepMove) error {
 
 // MoveOn ends the step at hand, and with it those up to the next that have
 // nothing to do, and begins that one, by one statement; event is its title. settled: with
-// one of those that end, the work has shown what it is for. ErrLost.
-func (s *Store) MoveOn(ctx context.Context, c Claim, from, to string, settled bool, event string) error {
-	return s.claimed(ctx, `WITH w AS (UPDATE work SET written_at = clock_timestamp(), at = @step, settled_at = CASE
-		WHEN @settled THEN clock_timestamp() ELSE settled_at END,
+// one of those that end, the work has shown what it is for. It returns what MoveStep does. ErrLost.
+func (s *Store) MoveOn(ctx context.Context, c Claim, from, to string, settled bool, event string) (version string,
+	err error) {
+	return s.moved(ctx, `WITH w AS (UPDATE work SET written_at = clock_timestamp(), at = @step,
+			settled_at = CASE WHEN @settled THEN clock_timestamp() ELSE settled_at END,
 			waits_code = '', waits_for = '', wait_ends_at = NULL, events = events + 1
 			WHERE id = @work AND fence = @fence AND state = 'running' RETURNING id, events, instance_id, holding),
-		s AS (UPDATE work_steps s SET state = CASE WHEN s.name = @step THEN 'doing'
-		ELSE 'done' END, tries = s.tries + CASE WHEN s.name = @step THEN 1 ELSE 0 END,
-			began_at = CASE WHEN s.name = @step THEN clock_timestamp() ELSE s.began_at END, ended_at = CASE
-			WHEN s.name = @step THEN NULL ELSE clock_timestamp() END
-			FROM w, work_steps f, work_steps t WHERE s.work_id = w.id AND f.work_id = w.id AND f.name = @from
-			AND t.work_id = w.id AND t.name = @step AND s.n BETWEEN f.n AND t.n), `+eventOf(c.Progress)+`
-		SELECT count(*) AS n, set_config('synchronous_commit', 'off', true) FROM w`,
+		s AS (UPDATE work_steps s SET state = CASE WHEN s.name = @step THEN 'doing' ELSE 'done' END,
+			tries = s.tries + CASE WHEN s.name = @step THEN 1 ELSE 0 END,
+			began_at = CASE WHEN s.name = @step THEN clock_timestamp() ELSE s.began_at END,
+			ended_at = CASE WHEN s.name = @step THEN NULL ELSE clock_timestamp() END
+			FROM w, work_steps f, work_steps t
+			WHERE s.work_id = w.id AND f.work_id = w.id AND f.name = @from
+				AND t.work_id = w.id AND t.name = @step AND s.n BETWEEN f.n AND t.n), `+eventOf(c.Progress),
 		map[string]any{"work": c.Work, "fence": c.Fence, "from": from, "step": to, "settled": settled,
 			"text": event, "code": ""})
+}
+
+// moved runs a statement that has changed the claimed work in w, and returns the version of its
+// instance's row. ErrLost.
+func (s *Store) moved(ctx context.Context, sql string, args map[string]any) (version string, err error) {
+	var n int64
+	err = s.db.WithContext(ctx).Raw(sql+" SELECT count(*), set_config('synchronous_commit', 'off', true), coalesce("+
+		"(SELECT i.xmin::text FROM instances i JOIN w ON i.id = w.instance_id), '') FROM w", args).Row().
+		Scan(&n, new(string), &version)
+	if err == nil && n != 1 {
+		err = ErrLost
+	}
+	return version, err
 }
 
 // eventOf are parts of a statement that has counted an event of the work in w:
@@ -421,29 +460,22 @@ func (s *Store) Say(ctx context.Context, c Claim, step, text string) error {
 // code is why it waits, for programs; reason is for people.
 func (s *Store) Wait(ctx context.Context, c Claim, step, code, reason string, wake time.Duration,
 	end time.Duration) error {
-	return s.tx(ctx, func(tx *gorm.DB) error {
-		var before string
-		if err := tx.Raw("SELECT waits_for FROM work WHERE id = ?", c.Work).Scan(&before).Error; err != nil {
-			return err
-		}
-		if err := tx.Exec("UPDATE work_steps SET state = 'waiting' WHERE work_id = ? AND name = ?", c.Work,
-			step).Error; err != nil {
-			return err
-		}
-		if err := tx.Exec(`UPDATE work SET state = 'waiting', holding = false, free_at = NULL, waits_code = ?,
-			waits_for = ?,
-			wait_ends_at = coalesce(wait_ends_at, clock_timestamp() + make_interval(secs => ?)),
-			wake_at = CASE WHEN woken_at IS NOT NULL THEN clock_timestamp()
-			ELSE least(clock_timestamp() + make_interval(secs => ?),
-			coalesce(wait_ends_at, clock_timestamp() + make_interval(secs => ?))) END
-			WHERE id = ?`, code, reason, end.Seconds(), wake.Seconds(), end.Seconds(), c.Work).Error; err != nil {
-			return err
-		}
-		if reason == before {
-			return nil
-		}
-		return event(tx, c.Work, step, wire.EventWaits, "waits: "+reason)
-	})
+	// One statement: the row is locked first, and what it says then is what is compared.
+	return s.claimed(ctx, `WITH b AS (SELECT id, waits_for FROM work WHERE id = @work AND fence = @fence
+			AND state = 'running' FOR UPDATE),
+		u AS (UPDATE work w SET written_at = clock_timestamp(), state = 'waiting', holding = false, free_at = NULL,
+			waits_code = @why, waits_for = @reason,
+			wait_ends_at = coalesce(w.wait_ends_at, clock_timestamp() + make_interval(secs => @end)),
+			wake_at = CASE WHEN w.woken_at IS NOT NULL THEN clock_timestamp()
+				ELSE least(clock_timestamp() + make_interval(secs => @wake),
+					coalesce(w.wait_ends_at, clock_timestamp() + make_interval(secs => @end))) END,
+			events = w.events + CASE WHEN b.waits_for = @reason THEN 0 ELSE 1 END
+			FROM b WHERE w.id = b.id RETURNING w.id, w.events, w.instance_id, w.holding, b.waits_for <> @reason AS news),
+		s AS (UPDATE work_steps s SET state = 'waiting' FROM u WHERE s.work_id = u.id AND s.name = @step),
+		w AS (SELECT * FROM u WHERE u.news), `+eventOf(false)+`
+		SELECT count(*) AS n, set_config('synchronous_commit', 'off', true) FROM u`,
+		map[string]any{"work": c.Work, "fence": c.Fence, "step": step, "why": code, "reason": reason,
+			"wake": wake.Seconds(), "end": end.Seconds(), "text": "waits: " + reason, "code": wire.EventWaits})
 }
 
 // wakes is what wakes a piece of work, or keeps it from going to sleep if it is
@@ -512,17 +544,11 @@ type WorkEnd struct {
 
 // EndWork ends a claimed piece of work, with its outcome in the journal.
 func (s *Store) EndWork(ctx context.Context, w Work, e WorkEnd) error {
-	return s.tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("SET LOCAL synchronous_commit = on").Error; err != nil { // and all that it stands on
-			return err
-		}
-		text := string(e.State)
-		if e.Outcome != "" {
-			text += ": " + e.Outcome
-		}
-		if err := event(tx, w.ID, w.At, "", text); err != nil {
-			return err
-		}
+	text := string(e.State)
+	if e.Outcome != "" {
+		text += ": " + e.Outcome
+	}
+	return s.tx(onDisk(ctx), func(tx *gorm.DB) error {
 		if e.Phase != "" {
 			if err := tx.Exec("UPDATE instances SET phase = ?, progress = '', trouble = ?, trouble_code = ? WHERE id = ?", string(e.Phase), e.Trouble, e.TroubleCode, w.InstanceID).Error; err != nil {
 				return err
@@ -546,13 +572,13 @@ func (s *Store) EndWork(ctx context.Context, w Work, e WorkEnd) error {
 		if _, err := (entry{Service, e.Action, e.Target, "", text, w.IntentID}).write(tx); err != nil {
 			return err
 		}
-		r := tx.Exec(`UPDATE work SET state = ?, outcome = ?, code = CASE WHEN ? = '' THEN code
-			ELSE ? END, holding = false, free_at = NULL, wake_at = NULL, ended_at = clock_timestamp() WHERE id = ?`,
-			string(e.State), e.Outcome, e.Code, e.Code, w.ID)
-		if r.Error == nil && w.ParentID != 0 {
-			r = tx.Exec("UPDATE work SET wake_at = clock_timestamp() WHERE id = ? AND state = 'waiting'", w.ParentID)
-		}
-		return r.Error
+		return tx.Exec(`WITH w AS (UPDATE work SET state = @state, outcome = @outcome,
+				code = CASE WHEN @why = '' THEN code ELSE @why END, holding = false, free_at = NULL, wake_at = NULL,
+				ended_at = clock_timestamp(), events = events + 1
+				WHERE id = @work RETURNING id, events, instance_id, holding),
+			parent AS (UPDATE work SET wake_at = clock_timestamp() WHERE id = @parent AND state = 'waiting'), `+
+			eventOf(false)+" SELECT 1", map[string]any{"state": string(e.State), "outcome": e.Outcome, "why": e.Code,
+			"work": w.ID, "parent": w.ParentID, "step": w.At, "code": "", "text": text}).Error
 	})
 }
 

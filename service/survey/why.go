@@ -59,7 +59,7 @@ func (w *Service) Why(ctx context.Context, i store.Instance, r wire.WhyRequest) 
 		d.f.Via = i.Via.Address
 	}
 	var err error
-	if d.rows, err = w.Store.AccessesOf(ctx, i.ID); err != nil {
+	if d.rows, err = w.Store.AccessesWithEvidence(ctx, i.ID); err != nil {
 		return wire.WhyAnswer{}, err
 	}
 	if err := d.chooseKey(r.PublicKey); err != nil {

@@ -31,8 +31,8 @@ type Ledger interface {
 	ClaimWork(ctx context.Context, replica string, kinds []string, life time.Duration) (store.Work, error)
 	RenewClaim(ctx context.Context, c store.Claim, life time.Duration) (cancel bool, err error)
 	ReleaseClaim(ctx context.Context, c store.Claim) error
-	MoveStep(ctx context.Context, c store.Claim, m store.StepMove) error
-	MoveOn(ctx context.Context, c store.Claim, from, to string, settled bool, event string) error
+	MoveStep(ctx context.Context, c store.Claim, m store.StepMove) (version string, err error)
+	MoveOn(ctx context.Context, c store.Claim, from, to string, settled bool, event string) (version string, err error)
 	Say(ctx context.Context, c store.Claim, step, text string) error
 	Wait(ctx context.Context, c store.Claim, step, code, reason string, wake, end time.Duration) error
 	WaitOver(ctx context.Context, work int64) (bool, error)

@@ -246,8 +246,9 @@ func (r *Run) move(state string, place int, back bool, trouble, event string) er
 	m := store.StepMove{Step: r.Work.At, StepState: state, At: r.nameAt(place), Back: back, Trouble: trouble,
 		Code: r.code, Event: event}
 	m.Settled = state == "done" && r.Step().Settles
-	err := r.engine.Ledger.MoveStep(r.ctx, r.claim(), m)
+	version, err := r.engine.Ledger.MoveStep(r.ctx, r.claim(), m)
 	if err == nil {
+		r.Work.InstanceVersion = version
 		r.pos, r.Work.At, r.Work.Back = place, m.At, back
 		r.goesBack.Store(back)
 		if trouble != "" {
@@ -267,7 +268,7 @@ func (r *Run) stepOn() (over bool, err error) {
 		return false, r.move("", n, true, "it was cancelled", "cancelled: going back")
 	}
 	if r.ahead != n && s.Skip != nil && s.Skip(r) {
-		return false, r.move("done", n+1, false, "", "")
+		return false, r.moveOn()
 	}
 	r.engine.halt(r.at + "/begin")
 	r.noReturn = r.noReturn || s.NoReturn
@@ -317,11 +318,12 @@ func (r *Run) moveOn() error {
 	if next == len(r.plan) || r.cancelled() || r.Kind.step(r.plan[next]) == nil {
 		return r.move("done", r.pos+1, false, "", "")
 	}
-	if err := r.engine.Ledger.MoveOn(r.ctx, r.claim(), r.Work.At, r.plan[next], settled,
-		r.Kind.step(r.plan[next]).Title); err != nil {
+	version, err := r.engine.Ledger.MoveOn(r.ctx, r.claim(), r.Work.At, r.plan[next], settled,
+		r.Kind.step(r.plan[next]).Title)
+	if err != nil {
 		return err
 	}
-	r.pos, r.ahead, r.Work.At = next, next, r.plan[next]
+	r.pos, r.ahead, r.Work.At, r.Work.InstanceVersion = next, next, r.plan[next], version
 	return nil
 }
 

@@ -253,8 +253,8 @@ func TestFence(t *testing.T) {
 	}
 }
 
-// TestStoppedInATransaction stops a service while it holds a row lock: another
-// one must get at the work all the same.
+// TestStoppedInATransaction stops a service while it holds a row lock, in the transaction with
+// which a piece of work ends: another one must get at the work all the same.
 func TestStoppedInATransaction(t *testing.T) {
 	t.Parallel()
 	s := newSlot(t, 92)
@@ -264,7 +264,7 @@ func TestStoppedInATransaction(t *testing.T) {
 	defer conn.Close(ctx)
 	_, err = conn.Exec(ctx, `CREATE TABLE slow (yes boolean); INSERT INTO slow VALUES (true);
 		CREATE FUNCTION slow() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF (SELECT yes FROM slow) THEN PERFORM pg_sleep(1.5); END IF; RETURN NEW; END $$;
-		CREATE TRIGGER slow AFTER UPDATE OF written_at ON work FOR EACH ROW WHEN (OLD.fence = NEW.fence) EXECUTE FUNCTION slow()`)
+		CREATE TRIGGER slow AFTER INSERT ON journal FOR EACH ROW WHEN (NEW.of IS NOT NULL) EXECUTE FUNCTION slow()`)
 	mustDo(t, err)
 	first, err := s.start("", "")
 	mustDo(t, err)

@@ -185,14 +185,16 @@ func fenced(ctx context.Context, tx *gorm.DB) error {
 	}
 	var held []string
 	commit, _ := ctx.Value(onDiskKey{}).(string)
-	set, args := "", []any{}
+	// To lock the row is enough, and costs less than another version of it.
+	sql := "SELECT set_config('synchronous_commit', ?, true) FROM work WHERE id = ? AND fence = ? AND state = 'running' " +
+		"FOR NO KEY UPDATE"
+	args := []any{cmp.Or(commit, "off"), c.Work, c.Fence}
 	if kept, ok := ctx.Value(dataKey{}).(keptData); ok {
-		set = ", data = ?, rescue_cloud_id = ?, volume = ?, contained = ?"
-		args = []any{kept.text, kept.facts.RescueCloudID, kept.facts.Volume, kept.facts.Contained}
+		sql = "UPDATE work SET data = ?, rescue_cloud_id = ?, volume = ?, contained = ? WHERE id = ? AND fence = ? " +
+			"AND state = 'running' RETURNING set_config('synchronous_commit', ?, true)"
+		args = []any{kept.text, kept.facts.RescueCloudID, kept.facts.Volume, kept.facts.Contained, c.Work, c.Fence,
+			cmp.Or(commit, "off")}
 	}
-	sql := "UPDATE work SET written_at = clock_timestamp()" + set + " WHERE id = ? AND fence = ? AND state = 'running' " +
-		"RETURNING set_config('synchronous_commit', ?, true)"
-	args = append(args, c.Work, c.Fence, cmp.Or(commit, "off"))
 	err := tx.Raw(sql, args...).Scan(&held).Error
 	if err == nil && len(held) != 1 {
 		return ErrLost
@@ -278,7 +280,7 @@ func (s *Store) ClaimWork(ctx context.Context, replica string, kinds []string, l
 	var claimed []Work
 	err := s.db.WithContext(ctx).Raw(`UPDATE work w SET fence = fence + 1, state = 'running', replica = ?,
 		holding = changing,
-			free_at = clock_timestamp() + make_interval(secs => ?), written_at = clock_timestamp(), wake_at = NULL,
+			free_at = clock_timestamp() + make_interval(secs => ?), wake_at = NULL,
 			woken_at = NULL
 		WHERE id = (SELECT q.id FROM work q WHERE q.kind IN ? AND (q.state = 'queued'
 				OR q.state = 'waiting' AND q.wake_at <= clock_timestamp()
@@ -356,7 +358,7 @@ type StepMove struct {
 func (s *Store) MoveStep(ctx context.Context, c Claim, m StepMove) (version string, err error) {
 	began := m.StepState == "doing" || m.StepState == "undoing"
 	same := began && !m.Back // a wait may go on
-	return s.moved(ctx, `WITH w AS (UPDATE work SET written_at = clock_timestamp(), at = @at, back = @back,
+	return s.moved(ctx, `WITH w AS (UPDATE work SET at = @at, back = @back,
 			settled_at = CASE WHEN @settled THEN clock_timestamp() ELSE settled_at END,
 			trouble = CASE WHEN @trouble = '' THEN trouble ELSE @trouble END,
 			code = CASE WHEN @why = '' THEN code ELSE @why END,
@@ -382,7 +384,7 @@ func (s *Store) MoveStep(ctx context.Context, c Claim, m StepMove) (version stri
 // one of those that end, the work has shown what it is for. It returns what MoveStep does. ErrLost.
 func (s *Store) MoveOn(ctx context.Context, c Claim, from, to string, settled bool, event string) (version string,
 	err error) {
-	return s.moved(ctx, `WITH w AS (UPDATE work SET written_at = clock_timestamp(), at = @step,
+	return s.moved(ctx, `WITH w AS (UPDATE work SET at = @step,
 			settled_at = CASE WHEN @settled THEN clock_timestamp() ELSE settled_at END,
 			waits_code = '', waits_for = '', wait_ends_at = NULL, events = events + 1
 			WHERE id = @work AND fence = @fence AND state = 'running' RETURNING id, events, instance_id, holding),
@@ -447,7 +449,7 @@ func event(tx *gorm.DB, work int64, step, code, text string) error {
 
 // Say tells those who follow the work what is going on in a step. ErrLost.
 func (s *Store) Say(ctx context.Context, c Claim, step, text string) error {
-	return s.claimed(ctx, "WITH w AS (UPDATE work SET written_at = clock_timestamp(), events = events + 1 WHERE id "+
+	return s.claimed(ctx, "WITH w AS (UPDATE work SET events = events + 1 WHERE id "+
 		"= @work AND fence = @fence AND state = 'running' RETURNING id, events, instance_id, holding), "+
 		eventOf(c.Progress)+
 		" SELECT count(*) AS n, set_config('synchronous_commit', 'off', true) FROM w",
@@ -463,7 +465,7 @@ func (s *Store) Wait(ctx context.Context, c Claim, step, code, reason string, wa
 	// One statement: the row is locked first, and what it says then is what is compared.
 	return s.claimed(ctx, `WITH b AS (SELECT id, waits_for FROM work WHERE id = @work AND fence = @fence
 			AND state = 'running' FOR UPDATE),
-		u AS (UPDATE work w SET written_at = clock_timestamp(), state = 'waiting', holding = false, free_at = NULL,
+		u AS (UPDATE work w SET state = 'waiting', holding = false, free_at = NULL,
 			waits_code = @why, waits_for = @reason,
 			wait_ends_at = coalesce(w.wait_ends_at, clock_timestamp() + make_interval(secs => @end)),
 			wake_at = CASE WHEN w.woken_at IS NOT NULL THEN clock_timestamp()
@@ -506,7 +508,7 @@ func (s *Store) NoteData(ctx context.Context, c Claim, data any) error {
 	}
 	f := FactsOf(data)
 	return s.claimed(ctx, "WITH w AS (UPDATE work SET data = @data, rescue_cloud_id = @rescue, volume = @volume, "+
-		"contained = @contained, written_at = clock_timestamp() WHERE id = @work AND fence = @fence AND state = "+
+		"contained = @contained WHERE id = @work AND fence = @fence AND state = "+
 		"'running' RETURNING id) SELECT count(*), set_config('synchronous_commit', 'off', true) FROM w",
 		map[string]any{"data": string(text), "rescue": f.RescueCloudID, "volume": f.Volume, "contained": f.Contained,
 			"work": c.Work, "fence": c.Fence})
@@ -520,8 +522,8 @@ func (s *Store) SetData(ctx context.Context, c Claim, data any) error {
 	}
 	f := FactsOf(data)
 	// On the disk before anything that it is needed for is done.
-	r := s.db.WithContext(ctx).Exec("UPDATE work SET data = ?, rescue_cloud_id = ?, volume = ?, contained = ?, "+
-		"written_at = clock_timestamp() WHERE id = ? AND fence = ? AND state = 'running'",
+	r := s.db.WithContext(ctx).Exec("UPDATE work SET data = ?, rescue_cloud_id = ?, volume = ?, contained = ? "+
+		"WHERE id = ? AND fence = ? AND state = 'running'",
 		string(text), f.RescueCloudID, f.Volume, f.Contained, c.Work, c.Fence)
 	if r.Error == nil && r.RowsAffected != 1 {
 		return ErrLost

@@ -1,6 +1,7 @@
 package keypair
 
 import (
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"strings"
@@ -26,14 +27,57 @@ const (
 	FormatPKCS1   Format = "pkcs1"   // PEM "RSA PUBLIC KEY", RFC 8017 appendix A.1.1
 )
 
-// PrivateFormats and PublicFormats list what is written, the default first.
-// FormatPKCS1 is read only.
-func PrivateFormats() []Format {
-	return []Format{FormatOpenSSH, FormatPEM, FormatPKCS8, FormatPPK3, FormatPPK2}
+// form is all that the package knows of one format: each is made in the file of its format,
+// and listed in forms. A text is read by the first form that it begins as; PEM (RFC 7468) by the
+// type of its block; whatever is left by lines.
+type form struct {
+	name  Format
+	title string // for people
+
+	begins func(text string) bool // nil for what is PEM
+	read   func(text string, passphrase []byte) (File, error)
+
+	blocks []string // types of PEM blocks
+	block  func(b *pem.Block, passphrase []byte) (File, error)
+
+	private func(p *Pair, passphrase []byte) ([]byte, error) // nil: no private half is written
+	public  func(p Public) ([]byte, error)                   // nil: no public half is written
 }
 
-// PublicFormats lists what Public.Write writes.
-func PublicFormats() []Format { return []Format{FormatLine, FormatRFC4716, FormatSPKI} }
+// forms are all formats; of those of private and of public halves the default comes first.
+func forms() []form {
+	return []form{
+		opensshForm(),
+		pemForm(),
+		pkcs8Form(),
+		ppkForm(3),
+		ppkForm(2),
+		lineForm(),
+		rfc4716Form(),
+		spkiForm(),
+		pkcs1Form(),
+	}
+}
+
+// PrivateFormats lists what Pair.Write writes, the default first.
+func PrivateFormats() (out []Format) {
+	for _, f := range forms() {
+		if f.private != nil {
+			out = append(out, f.name)
+		}
+	}
+	return out
+}
+
+// PublicFormats lists what Public.Write writes, the default first.
+func PublicFormats() (out []Format) {
+	for _, f := range forms() {
+		if f.public != nil {
+			out = append(out, f.name)
+		}
+	}
+	return out
+}
 
 // Errors about formats.
 var (
@@ -57,11 +101,12 @@ func ParseFormat(s string, among []Format) (Format, error) {
 
 // Title returns the format's name for people.
 func (f Format) Title() string {
-	return map[Format]string{
-		FormatOpenSSH: "OpenSSH", FormatPEM: "PEM", FormatPKCS8: "PKCS#8", FormatPPK3: "PPK 3", FormatPPK2: "PPK 2",
-		FormatLine: "OpenSSH line", FormatRFC4716: "RFC 4716", FormatSPKI: "PEM public key",
-		FormatPKCS1: "PEM RSA public key",
-	}[f]
+	for _, form := range forms() {
+		if form.name == f {
+			return form.title
+		}
+	}
+	return ""
 }
 
 // LoadWarning says what stands against the kind in the format: nothing (""),

@@ -10,6 +10,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
@@ -17,31 +18,60 @@ import (
 
 // readBlock reads one PEM block; file is the text that it stands in.
 func readBlock(block *pem.Block, file, passphrase []byte) (File, error) {
-	switch block.Type {
-	case "OPENSSH PRIVATE KEY":
-		return readOpenSSH(block, passphrase)
-	case "RSA PRIVATE KEY", "EC PRIVATE KEY":
-		return readLegacy(block, passphrase)
-	case "PRIVATE KEY":
-		return private(FormatPKCS8, false, block.Bytes, parsePKCS8)
-	case "ENCRYPTED PRIVATE KEY":
-		return readLockedPKCS8(block.Bytes, passphrase)
-	case "DSA PRIVATE KEY":
+	for _, f := range forms() {
+		if slices.Contains(f.blocks, block.Type) {
+			return f.block(block, passphrase)
+		}
+	}
+	if block.Type == "DSA PRIVATE KEY" {
 		return File{}, fmt.Errorf("%w: DSA keys are not read; OpenSSH has given them up", ErrNotPrivate)
-	case "PUBLIC KEY":
-		key, err := x509.ParsePKIXPublicKey(block.Bytes)
-		if err != nil {
-			return File{}, fmt.Errorf("%w: its inner fields do not fit its length", ErrTruncated)
-		}
-		return publicFile(FormatSPKI, key)
-	case "RSA PUBLIC KEY":
-		key, err := x509.ParsePKCS1PublicKey(block.Bytes)
-		if err != nil {
-			return File{}, fmt.Errorf("%w: its inner fields do not fit its length", ErrTruncated)
-		}
-		return publicFile(FormatPKCS1, key)
 	}
 	return File{}, notAKey(string(file[max(0, bytes.Index(file, []byte("-----BEGIN "))):]))
+}
+
+func pemForm() form {
+	return form{name: FormatPEM, title: "PEM", blocks: []string{"RSA PRIVATE KEY", "EC PRIVATE KEY"}, block: readLegacy,
+		private: (*Pair).pemKey}
+}
+
+func spkiForm() form {
+	return form{name: FormatSPKI, title: "PEM public key", blocks: []string{"PUBLIC KEY"}, public: Public.spki,
+		block: func(b *pem.Block, _ []byte) (File, error) {
+			return readPublicBlock(FormatSPKI, b, x509.ParsePKIXPublicKey)
+		}}
+}
+
+// pkcs1Form is read only.
+func pkcs1Form() form {
+	return form{name: FormatPKCS1, title: "PEM RSA public key", blocks: []string{"RSA PUBLIC KEY"},
+		block: func(b *pem.Block, _ []byte) (File, error) {
+			return readPublicBlock(FormatPKCS1, b,
+				func(der []byte) (any, error) { return x509.ParsePKCS1PublicKey(der) })
+		}}
+}
+
+func readPublicBlock(f Format, b *pem.Block, parse func([]byte) (any, error)) (File, error) {
+	key, err := parse(b.Bytes)
+	if err != nil {
+		return File{}, fmt.Errorf("%w: its inner fields do not fit its length", ErrTruncated)
+	}
+	return publicFile(f, key)
+}
+
+func (p Public) spki() ([]byte, error) {
+	key, err := ssh.ParsePublicKey(p.Blob)
+	if err != nil {
+		return nil, err
+	}
+	c, ok := key.(ssh.CryptoPublicKey)
+	if !ok || strings.HasPrefix(p.Type(), "sk-") {
+		return nil, fmt.Errorf("%w: a hardware-held key has no PEM form", ErrKindFormat)
+	}
+	der, err := x509.MarshalPKIXPublicKey(c.CryptoPublicKey())
+	if err != nil {
+		return nil, fmt.Errorf("%w: %s", ErrKindFormat, p.Kind())
+	}
+	return pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der}), nil
 }
 
 func publicFile(f Format, key crypto.PublicKey) (File, error) {
@@ -273,6 +303,13 @@ const (
 	rfc4716Begin = "---- BEGIN SSH2 PUBLIC KEY ----"
 	rfc4716End   = "---- END SSH2 PUBLIC KEY ----"
 )
+
+func rfc4716Form() form {
+	return form{name: FormatRFC4716, title: "RFC 4716",
+		begins: func(text string) bool { return strings.Contains(text, rfc4716Begin) },
+		read:   func(text string, _ []byte) (File, error) { return readRFC4716(text) },
+		public: func(p Public) ([]byte, error) { return []byte(p.rfc4716()), nil }}
+}
 
 // readRFC4716 reads a public half in the form of RFC 4716 section 3: headers
 // (a trailing backslash continues one), then base64.

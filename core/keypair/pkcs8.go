@@ -269,6 +269,17 @@ func algorithm(oid asn1.ObjectIdentifier, params any) (pkix.AlgorithmIdentifier,
 	return pkix.AlgorithmIdentifier{Algorithm: oid, Parameters: asn1.RawValue{FullBytes: der}}, err
 }
 
+func pkcs8Form() form {
+	return form{name: FormatPKCS8, title: "PKCS#8", blocks: []string{"PRIVATE KEY", "ENCRYPTED PRIVATE KEY"},
+		private: (*Pair).pkcs8Key,
+		block: func(b *pem.Block, passphrase []byte) (File, error) {
+			if b.Type == "PRIVATE KEY" {
+				return private(FormatPKCS8, false, b.Bytes, parsePKCS8)
+			}
+			return readLockedPKCS8(b.Bytes, passphrase)
+		}}
+}
+
 // pkcs8Key returns the private half as PKCS#8, encrypted if there is a passphrase.
 func (p *Pair) pkcs8Key(passphrase []byte) ([]byte, error) {
 	der, err := x509.MarshalPKCS8PrivateKey(p.private)

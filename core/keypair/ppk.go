@@ -57,6 +57,20 @@ const (
 	maxArgonWork   = 8 << 20   // KiB times passes
 )
 
+// ppkForm is one version of PPK; either is read by the form of the newest.
+func ppkForm(version int) form {
+	f := form{name: FormatPPK2, title: "PPK 2",
+		private: func(p *Pair, passphrase []byte) ([]byte, error) { return p.ppkFile(version, passphrase) }}
+	if version == 3 {
+		f.name, f.title = FormatPPK3, "PPK 3"
+		f.begins = func(text string) bool { return strings.HasPrefix(strings.TrimLeft(text, " \t\n"), ppkHeader) }
+		f.read = func(text string, passphrase []byte) (File, error) {
+			return readPPK(strings.TrimLeft(text, " \t\n"), passphrase)
+		}
+	}
+	return f
+}
+
 // readPPK reads a PPK file, version 2 or 3.
 func readPPK(text string, passphrase []byte) (File, error) {
 	f, err := parsePPK(text)

@@ -66,11 +66,10 @@ func readText(text string, passphrase []byte) (File, error) {
 	if strings.TrimSpace(text) == "" {
 		return File{}, ErrEmpty
 	}
-	if strings.HasPrefix(strings.TrimLeft(text, " \t\n"), ppkHeader) {
-		return readPPK(strings.TrimLeft(text, " \t\n"), passphrase)
-	}
-	if strings.Contains(text, rfc4716Begin) {
-		return readRFC4716(text)
+	for _, f := range forms() {
+		if f.begins != nil && f.begins(text) {
+			return f.read(text, passphrase)
+		}
 	}
 	if strings.Contains(text, "-----BEGIN ") {
 		return readPEM(text, passphrase)
@@ -111,6 +110,11 @@ func readPEM(text string, passphrase []byte) (File, error) {
 		f.Remarks = append(f.Remarks, "There is other text around the key.")
 	}
 	return f, err
+}
+
+func lineForm() form {
+	return form{name: FormatLine, title: "OpenSSH line",
+		public: func(p Public) ([]byte, error) { return []byte(p.Line() + "\n"), nil }}
 }
 
 // readLines reads one public half in the one-line form, which may have options

@@ -2,11 +2,9 @@ package keypair
 
 import (
 	"bytes"
-	"crypto/x509"
 	"encoding/pem"
 	"errors"
 	"fmt"
-	"strings"
 
 	"golang.org/x/crypto/ssh"
 )
@@ -19,22 +17,16 @@ var ErrReadBack = errors.New("the written key does not read back as the key that
 // compared in kind, format, encryption and fingerprint. ErrKindFormat where
 // the format has no place for the kind; LoadWarning tells what else to know.
 func (p *Pair) Write(f Format, passphrase []byte) ([]byte, error) {
-	var out []byte
-	var err error
-	switch f {
-	case FormatOpenSSH:
-		out, err = p.opensshKey(passphrase)
-	case FormatPEM:
-		out, err = p.pemKey(passphrase)
-	case FormatPKCS8:
-		out, err = p.pkcs8Key(passphrase)
-	case FormatPPK3:
-		out, err = p.ppkFile(3, passphrase)
-	case FormatPPK2:
-		out, err = p.ppkFile(2, passphrase)
-	default:
-		_, err = ParseFormat(string(f), PrivateFormats())
+	write := func(*Pair, []byte) ([]byte, error) {
+		_, err := ParseFormat(string(f), PrivateFormats())
+		return nil, err
 	}
+	for _, form := range forms() {
+		if form.name == f && form.private != nil {
+			write = form.private
+		}
+	}
+	out, err := write(p, passphrase)
 	if err != nil {
 		return nil, err
 	}
@@ -45,6 +37,11 @@ func (p *Pair) Write(f Format, passphrase []byte) ([]byte, error) {
 		return nil, ErrReadBack
 	}
 	return out, nil
+}
+
+func opensshForm() form {
+	return form{name: FormatOpenSSH, title: "OpenSSH", blocks: []string{"OPENSSH PRIVATE KEY"}, block: readOpenSSH,
+		private: (*Pair).opensshKey}
 }
 
 // opensshKey is OpenSSH's own format: aes256-ctr and bcrypt with a passphrase.
@@ -65,25 +62,10 @@ func (p *Pair) opensshKey(passphrase []byte) ([]byte, error) {
 // Write returns the public half in a format, ending in a newline. ErrKindFormat
 // where the format has no place for the kind.
 func (p Public) Write(f Format) ([]byte, error) {
-	switch f {
-	case FormatLine:
-		return []byte(p.Line() + "\n"), nil
-	case FormatRFC4716:
-		return []byte(p.rfc4716()), nil
-	case FormatSPKI:
-		key, err := ssh.ParsePublicKey(p.Blob)
-		if err != nil {
-			return nil, err
+	for _, form := range forms() {
+		if form.name == f && form.public != nil {
+			return form.public(p)
 		}
-		c, ok := key.(ssh.CryptoPublicKey)
-		if !ok || strings.HasPrefix(p.Type(), "sk-") {
-			return nil, fmt.Errorf("%w: a hardware-held key has no PEM form", ErrKindFormat)
-		}
-		der, err := x509.MarshalPKIXPublicKey(c.CryptoPublicKey())
-		if err != nil {
-			return nil, fmt.Errorf("%w: %s", ErrKindFormat, p.Kind())
-		}
-		return pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der}), nil
 	}
 	_, err := ParseFormat(string(f), PublicFormats())
 	return nil, err

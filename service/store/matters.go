@@ -538,7 +538,7 @@ func (s *Store) MatterMark(ctx context.Context, operator string, at time.Time) e
 		ON CONFLICT (operator) DO UPDATE SET at = greatest(matter_marks.at, excluded.at)`, operator, at).Error
 }
 
-// Now returns the database's time.
+// Now returns the database's time: as it told it within the last ten seconds, counted on from there.
 func (s *Store) Now(ctx context.Context) (time.Time, error) {
 	if now, ok := s.clock.now(); ok {
 		return now, nil

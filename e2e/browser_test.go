@@ -148,7 +148,8 @@ func (b *browser) visit(t *testing.T, path string) {
 
 func (b *browser) press(t *testing.T, label string) {
 	t.Helper()
-	b.do(t, chromedp.Click(chromedp.Search(`//button[normalize-space(.)="`+label+`"]`)))
+	// One that cannot be pressed yet is waited for, as a person does.
+	b.do(t, chromedp.Click(chromedp.Search(`//button[normalize-space(.)="`+label+`" and not(@disabled)]`)))
 }
 
 // fill writes into a field until it has the text: a dialog that opens may take

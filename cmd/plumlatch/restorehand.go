@@ -226,8 +226,8 @@ func (c *cli) takeLinesOut(service *client.Client, files reach.Files, file strin
 	added []string, cause error) error {
 	stay := func(why error) error {
 		return failure{fmt.Errorf("the work is over (%w), and the new lines stay in %s: %w", cause, file, why),
-			fmt.Sprintf("plumlatch who %s; once another way in is shown: plumlatch access remove %s -key %s",
-				l.Instance, l.Instance, l.Key)}
+			fmt.Sprintf("plumlatch survey %[1]s; plumlatch access record %[1]s %[2]s; and once another way in is shown: "+
+				"plumlatch access remove %[1]s -key %[2]s", l.Instance, l.Key)}
 	}
 	i, err := service.Instance(c.ctx, l.Instance)
 	if err != nil {

@@ -286,26 +286,37 @@ func (r *Run) question(files reach.Files, t Taking, now time.Time) (rotation.Que
 		}
 		q.Openers = append(q.Openers, o.Opener)
 	}
-	// What stands there and nobody recorded: it counts for nothing, and is guarded
-	// as a person's where it is taken.
 	for _, f := range all {
 		for _, l := range authkeys.Parse(f.Data, time.UTC) {
-			known := slices.ContainsFunc(q.Openers,
-				func(o rotation.Opener) bool { return bytes.Equal(o.Blob, l.Blob) }) ||
-				slices.ContainsFunc(own, func(b []byte) bool { return bytes.Equal(b, l.Blob) })
-			if l.Err != nil || known {
-				continue
+			if l.Err == nil {
+				q.Openers = append(q.Openers, strangers(q.Openers, own, LinesOf(all, l.Blob), t, now.Add(r.Edits.Skew),
+					lending.RescueFor != 0)...)
 			}
-			o := opener{rotation.Opener{Blob: l.Blob, Key: authkeys.Name(l.Blob)}}
-			if bytes.Equal(l.Blob, t.Key.Blob) {
-				o.ID, o.Mark = t.Key.ID, MarkOf(t.Key)
-			}
-			o.lines(LinesOf(all, l.Blob), now.Add(r.Edits.Skew), lending.RescueFor != 0)
-			q.Openers = append(q.Openers, o.Opener)
 		}
 	}
 	q.Taken = []rotation.Taking{{ID: t.Key.ID, Blob: t.Key.Blob, Was: t.Was}}
 	return q, rows, nil
+}
+
+// strangers is the key of lines that stand there and nobody recorded, as the guard judges it: it
+// counts for nothing, and is guarded as a person's where it is taken. Nothing if it is known.
+func strangers(known []rotation.Opener, own [][]byte, lines []authkeys.Line, t Taking, now time.Time,
+	lending bool) []rotation.Opener {
+	lines = slices.DeleteFunc(slices.Clone(lines), func(l authkeys.Line) bool { return l.Err != nil })
+	if len(lines) == 0 {
+		return nil
+	}
+	blob := lines[0].Blob
+	if slices.ContainsFunc(known, func(o rotation.Opener) bool { return bytes.Equal(o.Blob, blob) }) ||
+		slices.ContainsFunc(own, func(b []byte) bool { return bytes.Equal(b, blob) }) {
+		return nil
+	}
+	o := opener{rotation.Opener{Blob: blob, Key: authkeys.Name(blob)}}
+	if bytes.Equal(blob, t.Key.Blob) {
+		o.ID, o.Mark = t.Key.ID, MarkOf(t.Key)
+	}
+	o.lines(lines, now, lending)
+	return []rotation.Opener{o.Opener}
 }
 
 // opener is a key at an instance as its lines have it.

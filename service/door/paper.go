@@ -25,16 +25,25 @@ import (
 // rotation's refusal is a FieldError.
 func (w *Service) JudgeByHand(ctx context.Context, work store.Work, i store.Instance, fresh store.Key,
 	was rotation.Mark, r wire.PermitRequest) (wire.SignedPermit, error) {
-	q, rows, err := w.questionByHand(ctx, i, r)
+	q, lines, rows, err := w.questionByHand(ctx, i, r)
 	if err != nil {
 		return wire.SignedPermit{}, err
 	}
 	if q.Openers, err = w.answeredNow(ctx, i, q.Openers, rows); err != nil {
 		return wire.SignedPermit{}, err
 	}
+	own, err := w.Store.OwnBlobs(ctx, i.ID)
+	if err != nil {
+		return wire.SignedPermit{}, err
+	}
+	// What stands there and is not on record, the key that is to go among it: the work went back
+	// before the server had shown to take it.
 	now, err := w.Store.Now(ctx)
 	if err != nil {
 		return wire.SignedPermit{}, err
+	}
+	for _, all := range lines {
+		q.Openers = append(q.Openers, strangers(q.Openers, own, all, Taking{Key: fresh}, now, i.RescueFor != 0)...)
 	}
 	policy, err := w.Policy(ctx)
 	if err != nil {
@@ -64,13 +73,14 @@ func (w *Service) JudgeByHand(ctx context.Context, work store.Work, i store.Inst
 	return wire.SignedPermit{Text: string(text), Signature: w.Heads.Sign(text), PublicKey: w.Heads.Public()}, nil
 }
 
-// questionByHand is what the guard is asked, by what the client saw.
+// questionByHand is what the guard is asked, by what the client saw: the recorded keys, and the lines
+// of every key by its blob.
 func (w *Service) questionByHand(ctx context.Context, i store.Instance, r wire.PermitRequest) (rotation.Question,
-	[]store.Access, error) {
+	map[string][]authkeys.Line, []store.Access, error) {
 	q := rotation.Question{Instance: i.ID, LoginUser: i.LoginUser, Files: map[string][]byte{r.File: nil}}
 	every, err := w.Store.AccessesOf(ctx, i.ID)
 	if err != nil {
-		return q, nil, err
+		return q, nil, nil, err
 	}
 	q.Session = rotation.Session{NotSeen: []string{"the login user's shell"}}
 	for _, a := range every {
@@ -82,7 +92,8 @@ func (w *Service) questionByHand(ctx context.Context, i store.Instance, r wire.P
 	for n, k := range r.Keys {
 		p, err := keypair.ReadPublic([]byte(k.PublicKey))
 		if err != nil || plaintext.HasControl(k.Options) || k.File != r.File {
-			return q, nil, FieldError{Field: "keys", Problem: fmt.Sprintf("key %d of the file cannot be read", n+1)}
+			return q, nil, nil, FieldError{Field: "keys",
+				Problem: fmt.Sprintf("key %d of the file cannot be read", n+1)}
 		}
 		text := p.Line()
 		if k.Options != "" {
@@ -93,7 +104,7 @@ func (w *Service) questionByHand(ctx context.Context, i store.Instance, r wire.P
 	var rows []store.Access
 	now, err := w.Store.Now(ctx)
 	if err != nil {
-		return q, nil, err
+		return q, nil, nil, err
 	}
 	for _, a := range every {
 		if a.Steward || a.LoginUser != i.LoginUser {
@@ -104,7 +115,7 @@ func (w *Service) questionByHand(ctx context.Context, i store.Instance, r wire.P
 		o.lines(lines[string(a.Blob)], now, i.RescueFor != 0)
 		q.Openers, rows = append(q.Openers, o.Opener), append(rows, a)
 	}
-	return q, rows, nil
+	return q, lines, rows, nil
 }
 
 // answeredNow asks the server which of the keys it takes now.

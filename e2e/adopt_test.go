@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -16,6 +17,8 @@ import (
 	"sync/atomic"
 	"testing"
 	"time"
+
+	"github.com/jackc/pgx/v5"
 
 	"plumlatch/core/keypair"
 	"plumlatch/core/wire"
@@ -619,4 +622,32 @@ func TestAdoptBadAddresses(t *testing.T) {
 			t.Errorf("%s: %d %s", field, r.status, r.body)
 		}
 	}
+}
+
+// TestAdoptWaitsForASurvey: somebody has the turn to survey the instance, such as who had this work
+// before and is gone. The adoption waits until that ends, and does not go back.
+func TestAdoptWaitsForASurvey(t *testing.T) {
+	a := startAdoptee(t, "")
+	url, err := os.ReadFile(shared.path("owner-url"))
+	mustDo(t, err)
+	db, err := pgx.Connect(t.Context(), strings.TrimSpace(string(url)))
+	mustDo(t, err)
+	defer db.Close(context.Background())
+	held := make(chan bool, 1)
+	go func() {
+		for begin := time.Now(); time.Since(begin) < 30*time.Second; time.Sleep(10 * time.Millisecond) {
+			r, err := db.Exec(context.Background(), "UPDATE survey_turns SET busy_until = clock_timestamp() + interval '7 s' "+
+				"WHERE instance_id = (SELECT id FROM instances WHERE name = 'turn-door')")
+			if err == nil && r.RowsAffected() == 1 {
+				held <- true
+				return
+			}
+		}
+		held <- false
+	}()
+	contains(t, "adopted", shared.must(t, a.args("turn-door")...), "turn-door is adopted")
+	if !<-held {
+		t.Error("nobody had the turn")
+	}
+	contains(t, "what happened", shared.must(t, "work", "list", "-kind", "adopt", "-instance", "turn-door"), "done")
 }

@@ -31,7 +31,7 @@ import (
 // nothing of it is left after SIGKILL, a sample of the harness shows besides.
 
 // withinLease is how long its claims last: another takes over after that.
-const withinLease = time.Second
+const withinLease = 1500 * time.Millisecond
 
 // locked is a buffer that many write to.
 type locked struct {

@@ -2,6 +2,7 @@ package lifecycle
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -510,6 +511,13 @@ func (r *adoptJob) readAdopted() error {
 	}
 	part.Recorded, part.Unrecorded, part.Report = c.Recorded, c.Unrecorded, l.Out
 	fence, err := r.Store.TakeTurn(r.Ctx, r.Instance.ID)
+	if errors.Is(err, store.ErrSurveying) { // it may be whoever had this work before: the turn ends by itself
+		over, e := r.WaitOver()
+		if e != nil || over {
+			return cmp.Or(e, err)
+		}
+		return r.Wait(wire.WaitsRetry, "the survey of it that is at hand", time.Second, time.Minute)
+	}
 	if err != nil {
 		return err
 	}

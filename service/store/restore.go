@@ -48,10 +48,7 @@ type WorkKey struct{ Blob, Sealed []byte }
 // KeepWorkKey keeps a key for a piece of work, unless it has one, and returns the
 // one that it has: on the disk before its line is placed anywhere.
 func (s *Store) KeepWorkKey(ctx context.Context, workID int64, k WorkKey) (WorkKey, error) {
-	err := s.tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("SET LOCAL synchronous_commit = on").Error; err != nil {
-			return err
-		}
+	err := s.tx(onDisk(ctx), func(tx *gorm.DB) error {
 		return tx.Exec("INSERT INTO work_keys (work_id, blob, sealed) VALUES (?, ?, ?) ON CONFLICT DO NOTHING",
 			workID, raw(k.Blob), raw(k.Sealed)).Error
 	})

@@ -78,10 +78,7 @@ func (s *Store) SharedGone(ctx context.Context, id int64) error {
 }
 
 func (s *Store) sharedChange(ctx context.Context, sql string, args ...any) error {
-	return s.tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("SET LOCAL synchronous_commit = on").Error; err != nil {
-			return err
-		}
+	return s.tx(onDisk(ctx), func(tx *gorm.DB) error {
 		return tx.Exec(sql, args...).Error
 	})
 }

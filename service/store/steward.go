@@ -19,10 +19,7 @@ func (s *Store) NextSteward(ctx context.Context, instanceID int64) (NextSteward,
 
 // KeepNextSteward keeps the next key of an instance's steward, unless there is one.
 func (s *Store) KeepNextSteward(ctx context.Context, instanceID int64, n NextSteward) error {
-	return s.tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("SET LOCAL synchronous_commit = on").Error; err != nil { // its line is placed next
-			return err
-		}
+	return s.tx(onDisk(ctx), func(tx *gorm.DB) error { // its line is placed next
 		return tx.Exec("INSERT INTO steward_next (instance_id, blob, sealed) VALUES (?, ?, ?) ON CONFLICT DO NOTHING",
 			instanceID, raw(n.Blob), raw(n.Sealed)).Error
 	})
@@ -38,10 +35,7 @@ func (s *Store) DropNextSteward(ctx context.Context, instanceID int64) error {
 // SwapSteward puts the next key of an instance's steward in the place of the one
 // before. Once it is there, nothing more happens.
 func (s *Store) SwapSteward(ctx context.Context, instanceID int64) error {
-	return s.tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("SET LOCAL synchronous_commit = on").Error; err != nil { // the key before is withdrawn next
-			return err
-		}
+	return s.tx(onDisk(ctx), func(tx *gorm.DB) error { // the key before is withdrawn next
 		r := tx.Exec("UPDATE steward_keys k SET blob = n.blob, sealed = n.sealed, placed_at = clock_timestamp() "+
 			"FROM steward_next n WHERE n.instance_id = k.instance_id AND k.instance_id = ?", instanceID)
 		if r.Error != nil || r.RowsAffected == 0 {

@@ -100,7 +100,7 @@ func (w *Service) rotateKind() *work.Kind {
 			{Name: "withdraw", Title: "withdrawing the old key", Do: rotateSteps.Do((*rotateJob).withdraw),
 				Skip: rotateSteps.Skip((*rotateJob).noGrace), Effects: []string{"edit"}, NoReturn: true},
 			{Name: "last", Title: "asking the server a last time", Do: rotateSteps.Do((*rotateJob).last),
-				NoReturn: true},
+				Skip: rotateSteps.Skip((*rotateJob).noGrace), NoReturn: true}, // without one, that was the check
 			{Name: "record", Title: "recording what opens it now", Do: rotateSteps.Do((*rotateJob).record),
 				NoReturn: true},
 		},
@@ -114,19 +114,60 @@ func (r *rotateJob) noGrace() bool { return r.In.Grace == 0 }
 // FieldError.
 func (w *Service) PlanRotation(ctx context.Context, i store.Instance, r wire.Rotate) (wire.RotationPlan,
 	rotating, error) {
-	return w.RotationPlan(ctx, i, r, 0, 0)
+	k, err := w.Know(ctx, []store.Instance{i})
+	if err != nil {
+		return wire.RotationPlan{}, rotating{}, err
+	}
+	return w.RotationPlan(ctx, i, r, 0, 0, k)
+}
+
+// Known is what rotations on some instances are planned by: read once for all of them.
+type Known struct {
+	rows   map[int64][]store.Access
+	atHand []store.KeyWork
+	keys   map[int64]store.Key
+}
+
+// Know reads what rotations on these instances are planned by.
+func (w *Service) Know(ctx context.Context, all []store.Instance) (*Known, error) {
+	var ids []int64
+	for _, i := range all {
+		ids = append(ids, i.ID)
+	}
+	k := &Known{keys: map[int64]store.Key{}}
+	var err error
+	if k.rows, err = w.Store.AccessesOfAll(ctx, ids); err != nil {
+		return nil, err
+	}
+	k.atHand, err = w.Store.KeyWorks(ctx, ids...)
+	return k, err
+}
+
+// key is KeyOf, once for each ID.
+func (k *Known) key(ctx context.Context, w *Service, name string, id int64) (store.Key, error) {
+	if key, known := k.keys[id]; known {
+		return key, nil
+	}
+	key, err := w.KeyOf(ctx, name, id)
+	if err == nil && id != 0 {
+		k.keys[id] = key
+	}
+	return key, err
 }
 
 // RotationPlan is PlanRotation of keys that were chosen before: by their IDs, as
 // their names may be others' now. 0 goes by the name.
-func (w *Service) RotationPlan(ctx context.Context, i store.Instance, r wire.Rotate, oldID,
-	newID int64) (wire.RotationPlan, rotating, error) {
+func (w *Service) RotationPlan(ctx context.Context, i store.Instance, r wire.Rotate, oldID, newID int64,
+	known *Known) (wire.RotationPlan, rotating, error) {
 	p := wire.RotationPlan{Instance: i.Name, LoginUser: i.LoginUser, Keys: []wire.KeyBefore{}, Notes: []string{}}
 	in := rotating{Grace: 24 * time.Hour}
 	wrong := func(field, format string, a ...any) (wire.RotationPlan, rotating, error) {
 		return p, in, door.FieldError{Field: field, Problem: fmt.Sprintf(format, a...)}
 	}
-	if err := w.EditableInstance(ctx, i); err != nil {
+	rows := known.rows[i.ID]
+	if err := door.Editable(i, slices.ContainsFunc(rows, func(a store.Access) bool {
+		return a.Steward && a.Blob != nil
+	})); err != nil {
 		return p, in, err
 	}
 	if r.GraceSeconds != nil {
@@ -141,11 +182,7 @@ func (w *Service) RotationPlan(ctx context.Context, i store.Instance, r wire.Rot
 		return p, in, err
 	}
 	in.Contain = strings.Join(contain, ",")
-	rows, err := w.Store.AccessesOf(ctx, i.ID)
-	if err != nil {
-		return p, in, err
-	}
-	k, err := w.KeyOf(ctx, r.New, newID)
+	k, err := known.key(ctx, w, r.New, newID)
 	if errors.Is(err, store.ErrNotFound) {
 		err = w.UnknownKey(ctx, r.New)
 		if e, ok := errors.AsType[door.FieldError](err); ok {
@@ -171,11 +208,12 @@ func (w *Service) RotationPlan(ctx context.Context, i store.Instance, r wire.Rot
 	if err != nil {
 		return p, in, err
 	}
-	if at, err := w.Store.KeyWork(ctx, i.ID, old.KeyID, k.ID); err == nil {
+	if n := slices.IndexFunc(known.atHand, func(at store.KeyWork) bool {
+		return isOf(at, i.ID, old.KeyID, k.ID)
+	}); n >= 0 {
+		at := known.atHand[n]
 		return wrong("old", "work %d is at hand with one of these keys on %s: %s; \"plumlatch work show %d\" tells "+
 			"how far it is", at.ID, i.Name, at.Title, at.ID)
-	} else if !errors.Is(err, store.ErrNotFound) {
-		return p, in, err
 	}
 	in.OldID, in.Old, in.NewID, in.New = old.KeyID, old.Key, k.ID, k.Name
 	in.Was, in.NewWas = rotation.Mark{Holder: old.HolderSort, State: old.OutOfUse()}, door.MarkOf(k)

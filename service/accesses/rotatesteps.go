@@ -63,7 +63,7 @@ func (r *rotateJob) contain() error {
 		return door.Failure{Reason: "the old key could not be contained: " + door.Words(err)}
 	}
 	r.D.Accepted, r.D.Refused, r.D.AskedAt = nil, nil, time.Time{}
-	if err := r.Store.Wrote(r.Ctx, r.Instance.ID); err != nil {
+	if err := r.Wrote(); err != nil {
 		return err
 	}
 	return r.saidOfContaining("taken from " + r.In.Contain + " alone until it was replaced")
@@ -103,18 +103,16 @@ func (r *rotateJob) add() error {
 	if r.InstanceGone() {
 		return door.Failf("the instance is gone")
 	}
-	old, err := r.Store.KeyByID(r.Ctx, r.In.OldID)
+	keys, err := r.Store.KeysByID(r.Ctx, r.In.OldID, r.In.NewID)
 	if err != nil {
 		return err
 	}
-	fresh, err := r.Store.KeyByID(r.Ctx, r.In.NewID)
+	old, fresh := keys[0], keys[1]
+	d, err := r.Doors()
 	if err != nil {
 		return err
 	}
-	rows, err := r.Store.AccessesOf(r.Ctx, r.Instance.ID)
-	if err != nil {
-		return err
-	}
+	rows := d.Accesses
 	files, all, err := r.Inside()
 	if err != nil {
 		return err
@@ -211,10 +209,7 @@ func (r *rotateJob) proof() error {
 	if r.InstanceGone() {
 		return door.Failf("the instance is gone")
 	}
-	if err := r.Reread(); err != nil {
-		return err
-	}
-	_, within, err := r.Store.ShownSince(r.Ctx, r.In.NewID, cmp.Or(r.In.ProofOf, r.Work.ID))
+	within, err := r.RereadWith(r.In.NewID, cmp.Or(r.In.ProofOf, r.Work.ID))
 	if err != nil {
 		return err
 	}
@@ -241,11 +236,7 @@ func (r *rotateJob) proof() error {
 
 // takingOld is the old key of a rotation, in whose place the new one is shown to work.
 func (r *rotateJob) takingOld() (door.Taking, error) {
-	old, err := r.Store.KeyByID(r.Ctx, r.In.OldID)
-	if err != nil {
-		return door.Taking{}, err
-	}
-	_, within, err := r.Store.ShownSince(r.Ctx, r.In.NewID, cmp.Or(r.In.ProofOf, r.Work.ID))
+	old, within, err := r.Store.KeyToTake(r.Ctx, r.In.OldID, r.In.NewID, cmp.Or(r.In.ProofOf, r.Work.ID))
 	return door.Taking{Key: old, Was: r.In.Was, Rely: r.D.NewAccess, Shown: within, Away: r.D.NeedsLogin &&
 		r.In.Login}, err
 }
@@ -421,9 +412,6 @@ func (r *rotateJob) withdraw() error {
 // last asks a last time.
 func (r *rotateJob) last() error {
 	if r.InstanceGone() || r.D.Trouble != "" && !r.D.Gone {
-		return nil
-	}
-	if r.In.Grace == 0 { // that was the check
 		return nil
 	}
 	answers, err := r.AskServer(append([]int64{r.D.OldAccess, r.D.NewAccess}, r.D.Others...)...)

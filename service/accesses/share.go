@@ -273,15 +273,22 @@ func (w *Service) accessOfKey(ctx context.Context, i store.Instance, name string
 
 // NotAtHand refuses what other work with the same key is at hand for.
 func (w *Service) NotAtHand(ctx context.Context, i store.Instance, key int64) error {
-	at, err := w.Store.KeyWork(ctx, i.ID, key)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil
-	}
+	all, err := w.Store.KeyWorks(ctx, i.ID)
 	if err != nil {
 		return err
 	}
+	n := slices.IndexFunc(all, func(k store.KeyWork) bool { return isOf(k, i.ID, key) })
+	if n < 0 {
+		return nil
+	}
+	at := all[n]
 	return door.FieldError{Field: "key",
 		Problem: fmt.Sprintf("work %d is at hand with this key on %s: %s; \"plumlatch work show %d\" tells how far it is", at.ID, i.Name, at.Title, at.ID)}
+}
+
+// isOf tells whether a piece of work is about one of the keys on an instance.
+func isOf(k store.KeyWork, instanceID int64, keys ...int64) bool {
+	return k.InstanceID == instanceID && (slices.Contains(keys, k.OldKeyID) || slices.Contains(keys, k.NewKeyID))
 }
 
 // AddAccess begins to add a key. FieldError, store.ErrInProgress, store.ErrReused.

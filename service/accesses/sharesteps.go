@@ -364,7 +364,7 @@ func (r *shareJob) extendEdit() error {
 			}
 			return door.Failure{Reason: "its line could not be given another end: " + door.Words(err)}
 		}
-		if err := r.Store.Wrote(r.Ctx, r.Instance.ID); err != nil {
+		if err := r.Wrote(); err != nil {
 			return err
 		}
 	}

@@ -196,7 +196,7 @@ func (r *stewardJob) add() error {
 	if err != nil {
 		return err
 	}
-	return r.Store.Wrote(r.Ctx, r.Instance.ID)
+	return r.Wrote()
 }
 
 func (r *stewardJob) addBack() error {

@@ -43,16 +43,24 @@ func (w *Service) UnknownKey(ctx context.Context, name string) error {
 
 // EditableInstance checks that the service can edit an instance's files at all. FieldError.
 func (w *Service) EditableInstance(ctx context.Context, i store.Instance) error {
+	_, err := w.Store.StewardPublic(ctx, i.ID)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	return Editable(i, err == nil)
+}
+
+// Editable is EditableInstance where it is known whether it has a steward.
+func Editable(i store.Instance, steward bool) error {
 	if i.Phase != store.Ready {
 		return FieldError{Field: "instance",
 			Problem: fmt.Sprintf("%s is %s; this needs one that is in order", i.Name, i.Phase)}
 	}
-	_, err := w.Store.StewardPublic(ctx, i.ID)
-	if errors.Is(err, store.ErrNotFound) {
+	if !steward {
 		return FieldError{Field: "instance",
 			Problem: fmt.Sprintf("%s has no steward, so nobody is there to edit its files", i.Name)}
 	}
-	return err
+	return nil
 }
 
 // WorkDone answers a request that was made before with its work.

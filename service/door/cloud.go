@@ -316,14 +316,20 @@ func (r *Run) ProbeRows(rows []store.Access) (refused []string, err error) {
 
 // Target is where an instance answers, with the host keys that it must have.
 func (w *Service) Target(ctx context.Context, i store.Instance) (reach.Target, error) {
-	t := reach.Target{Address: i.Address, Port: i.Port, User: i.LoginUser}
 	pinned, err := w.Store.HostKeys(ctx, i.ID)
 	if err != nil {
-		return t, err
+		return reach.Target{}, err
 	}
+	var blobs [][]byte
 	for _, h := range pinned {
-		t.HostKeys = append(t.HostKeys, h.Blob)
+		blobs = append(blobs, h.Blob)
 	}
+	return w.TargetBy(ctx, i, blobs)
+}
+
+// TargetBy is Target with host keys that were read already.
+func (w *Service) TargetBy(ctx context.Context, i store.Instance, hostKeys [][]byte) (reach.Target, error) {
+	t := reach.Target{Address: i.Address, Port: i.Port, User: i.LoginUser, HostKeys: hostKeys}
 	if i.Via == nil {
 		return t, nil
 	}

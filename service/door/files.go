@@ -133,8 +133,8 @@ func (r *Run) Place(files reach.Files, fresh store.Key, stands bool) error {
 	if !stands { // what was answered before the write says nothing now
 		r.Edits.forget()
 	}
-	id, err := r.Store.Placed(r.Ctx, r.Instance.ID, fresh.ID, r.Instance.LoginUser, "work "+fmt.Sprint(r.Work.ID),
-		r.Edits.Appended)
+	id, err := r.Witness(store.Witness{Placed: &store.Placed{KeyID: fresh.ID, LoginUser: r.Instance.LoginUser,
+		Vantage: fmt.Sprint("work ", r.Work.ID), ByUs: r.Edits.Appended}})
 	if err != nil {
 		return err
 	}
@@ -203,7 +203,7 @@ func (r *Run) TakeOld(t Taking, out bool) error {
 	}
 	r.Edits.forget() // what was answered before the write says nothing now
 	r.Edits.Gone = out
-	return r.Noting(func(ctx context.Context) error { return r.Store.Wrote(ctx, r.Instance.ID) })
+	return r.NotedWitness(store.Witness{Wrote: true})
 }
 
 // lookLater looks at replaced files again after a while, while the work goes on:
@@ -310,7 +310,7 @@ func (r *Run) UndoEdit(undo func(name string) func(*authkeys.Document) error) er
 	if err != nil {
 		return err
 	}
-	return r.Store.Wrote(r.Ctx, r.Instance.ID)
+	return r.Wrote()
 }
 
 // TakeInTheEnd takes a key out whose end has come. What keeps it from that is no

@@ -155,25 +155,24 @@ func (r *Run) Permit(files reach.Files, t Taking) (permit rotation.Permit, end f
 		return permit, nil, err
 	}
 	for n := 1; ; n++ {
-		now, err := r.Store.Now(r.Ctx)
+		all, d, err := r.scene(files)
 		if err != nil {
 			return permit, nil, err
 		}
-		if err := r.forgetOld(); err != nil {
-			return permit, nil, err
-		}
+		r.forgetOld(d)
 		if t.Rely != 0 && r.Edits.Accepted == nil && r.Edits.Refused == nil {
 			if _, err := r.AskServer(t.Rely); err != nil {
 				return permit, nil, err
 			}
+			if all, d, err = r.scene(files); err != nil {
+				return permit, nil, err
+			}
 		}
+		now := d.Now
 		var rests []rotation.Rest
 		var id int64
 		for round := 0; ; round++ {
-			q, rows, err := r.question(files, t, now)
-			if err != nil {
-				return permit, nil, err
-			}
+			q, rows := r.question(files, all, d, t)
 			if err := t.inPlace(q, rows, r.Edits); err != nil {
 				return permit, nil, err
 			}
@@ -193,6 +192,9 @@ func (r *Run) Permit(files reach.Files, t Taking) (permit rotation.Permit, end f
 				return permit, nil, refusal(err)
 			}
 			if _, err := r.AskServer(ids...); err != nil {
+				return permit, nil, err
+			}
+			if all, d, err = r.scene(files); err != nil {
 				return permit, nil, err
 			}
 		}
@@ -239,40 +241,40 @@ func (e *Edits) notAsked(rows []store.Access, taken int64, people bool) []int64 
 	return out
 }
 
-// question is what the guard is asked, and the recorded keys that it is about.
-func (r *Run) question(files reach.Files, t Taking, now time.Time) (rotation.Question, []store.Access, error) {
-	q := rotation.Question{Instance: r.Instance.ID, LoginUser: r.Instance.LoginUser, CutOff: t.CutOff, Lines: t.lines,
-		Files: map[string][]byte{}, Until: time.Now().Add(store.PermitLife)}
+// scene is what stands in the files, and then what is recorded: a work that lends itself a line
+// has recorded that before.
+func (r *Run) scene(files reach.Files) ([]KeysFile, store.Snapshot, error) {
 	all, err := ReadFiles(files, r.Instance)
 	if err != nil {
-		return q, nil, err
+		return nil, store.Snapshot{}, err
 	}
+	d, err := r.Doors()
+	return all, d, err
+}
+
+// question is what the guard is asked, and the recorded keys that it is about.
+func (r *Run) question(files reach.Files, all []KeysFile, d store.Snapshot, t Taking) (rotation.Question,
+	[]store.Access) {
+	q := rotation.Question{Instance: r.Instance.ID, LoginUser: r.Instance.LoginUser, CutOff: t.CutOff, Lines: t.lines,
+		Files: map[string][]byte{}, Until: time.Now().Add(store.PermitLife)}
 	for _, f := range all {
 		q.Files[f.Name] = f.Data
 	}
-	every, err := r.Store.AccessesOf(r.Ctx, r.Instance.ID)
-	if err != nil {
-		return q, nil, err
-	}
 	// The login that shows the new key ends at authentication: it is no session.
-	others := slices.DeleteFunc(slices.Clone(every), func(a store.Access) bool { return t.Rely != 0 && a.ID == t.Rely })
+	others := slices.DeleteFunc(slices.Clone(d.Accesses), func(a store.Access) bool { return t.Rely != 0 && a.ID == t.Rely })
 	q.Session = SessionOf(files, r.Instance.LoginUser, others)
 	r.Edits.Session = q.Session
-	own, err := r.Store.OwnBlobs(r.Ctx, r.Instance.ID)
-	if err != nil {
-		return q, nil, err
-	}
-	// A work may have taken it as its rescue instance since this step began.
-	lending, err := r.Store.InstanceAlone(r.Ctx, r.Instance.ID)
-	if err != nil {
-		return q, nil, err
-	}
+	now := d.Now
 	var rows []store.Access
-	for _, a := range every {
+	for _, a := range d.Accesses {
 		if a.Steward || a.LoginUser != r.Instance.LoginUser {
 			continue
 		}
 		rows = append(rows, a)
+		lines := LinesOf(all, a.Blob)
+		if endedSince(lines, r.Edits.AskedAt.Add(r.Edits.Skew), now.Add(r.Edits.Skew)) {
+			delete(r.Edits.Accepted, a.ID) // that was before the end
+		}
 		o := opener{rotation.Opener{ID: a.KeyID, Blob: a.Blob, Key: a.Key,
 			Mark: rotation.Mark{Holder: a.HolderSort, State: a.OutOfUse()}, Accepted: r.Edits.Accepted[a.ID],
 			Refused: r.Edits.Refused[a.ID]}}
@@ -280,7 +282,7 @@ func (r *Run) question(files reach.Files, t Taking, now time.Time) (rotation.Que
 			o.Shown = *a.ShownAt
 		}
 		o.Within = a.ID == t.Rely && t.Shown
-		o.lines(LinesOf(all, a.Blob), now.Add(r.Edits.Skew), lending.RescueFor != 0)
+		o.lines(lines, now.Add(r.Edits.Skew), d.RescueFor != 0)
 		if a.ID == t.Rely && t.Away { // a login from its holder's machine was let in
 			o.Excluded, o.Accepted, o.Refused = false, true, false
 		}
@@ -289,13 +291,20 @@ func (r *Run) question(files reach.Files, t Taking, now time.Time) (rotation.Que
 	for _, f := range all {
 		for _, l := range authkeys.Parse(f.Data, time.UTC) {
 			if l.Err == nil {
-				q.Openers = append(q.Openers, strangers(q.Openers, own, LinesOf(all, l.Blob), t, now.Add(r.Edits.Skew),
-					lending.RescueFor != 0)...)
+				q.Openers = append(q.Openers, strangers(q.Openers, d.Own, LinesOf(all, l.Blob), t, now.Add(r.Edits.Skew),
+					d.RescueFor != 0)...)
 			}
 		}
 	}
 	q.Taken = []rotation.Taking{{ID: t.Key.ID, Blob: t.Key.Blob, Was: t.Was}}
-	return q, rows, nil
+	return q, rows
+}
+
+// endedSince tells whether one of the lines has ended since then, by the instance's clock.
+func endedSince(lines []authkeys.Line, then, now time.Time) bool {
+	return slices.ContainsFunc(lines, func(l authkeys.Line) bool {
+		return l.Err == nil && !l.Options.Expires.IsZero() && l.Options.Expires.Before(now) && !l.Options.Expires.Before(then)
+	})
 }
 
 // strangers is the key of lines that stand there and nobody recorded, as the guard judges it: it
@@ -409,7 +418,7 @@ func (r *Run) TakeOwn(blob []byte, effect string, change func(doc *authkeys.Docu
 	if err != nil {
 		return err
 	}
-	return r.Store.Wrote(r.Ctx, r.Instance.ID)
+	return r.Wrote()
 }
 
 // WithdrawOwn takes lines of a key of the service's own out of every file of an instance.

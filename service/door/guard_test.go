@@ -36,3 +36,20 @@ func TestOpenerLines(t *testing.T) {
 		}
 	}
 }
+
+// TestEndedSince: a line whose end came after the server was asked is no line that it takes.
+func TestEndedSince(t *testing.T) {
+	const key = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIINxvWDexAXVHPyZAR7TCAEwnL2nMGPT77CQvRL4mR1d"
+	now := time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
+	for text, want := range map[string]bool{
+		key:                                    false,
+		`expiry-time="20261128115930Z" ` + key: true,  // half a minute ago
+		`expiry-time="20261128115800Z" ` + key: false, // before it was asked
+		`expiry-time="20261128120001Z" ` + key: false, // to come
+		key + "\n" + `expiry-time="20261128115930Z" ` + key: true,
+	} {
+		if got := endedSince(authkeys.Parse([]byte(text+"\n"), time.UTC), now.Add(-time.Minute), now); got != want {
+			t.Errorf("%s: %t", text, got)
+		}
+	}
+}

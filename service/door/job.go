@@ -42,8 +42,20 @@ func (j *Job[In, Data]) Reread() (err error) {
 	if j.Work.Input, err = j.Store.WorkInput(j.Ctx, j.Work.ID); err != nil {
 		return err
 	}
+	return j.reread()
+}
+
+// RereadWith is Reread, and tells whether a key's private half was shown since a piece of work began.
+func (j *Job[In, Data]) RereadWith(keyID, since int64) (shown bool, err error) {
+	if j.Work.Input, shown, err = j.Store.Told(j.Ctx, j.Work.ID, keyID, since); err != nil {
+		return false, err
+	}
+	return shown, j.reread()
+}
+
+func (j *Job[In, Data]) reread() error {
 	var in In
-	err = json.Unmarshal([]byte(j.Work.Input), &in)
+	err := json.Unmarshal([]byte(j.Work.Input), &in)
 	j.In = in
 	return err
 }

@@ -63,10 +63,11 @@ func SpanWords(d time.Duration) string {
 // AskServer asks about accesses, in the order given, and keeps the answers. A
 // server that cannot be asked has the step wait, up to answerLimit.
 func (r *Run) AskServer(ids ...int64) (map[int64]reach.Answer, error) {
-	all, err := r.Store.AccessesOf(r.Ctx, r.Instance.ID)
+	d, err := r.Doors()
 	if err != nil {
 		return nil, err
 	}
+	all := d.Accesses
 	var rows []store.Access
 	var blobs [][]byte
 	for _, id := range ids {
@@ -74,13 +75,11 @@ func (r *Run) AskServer(ids ...int64) (map[int64]reach.Answer, error) {
 			rows, blobs = append(rows, all[n]), append(blobs, all[n].Blob)
 		}
 	}
-	t, err := r.Target(r.Ctx, r.Instance)
+	t, err := r.TargetBy(r.Ctx, r.Instance, d.HostKeys)
 	if err != nil {
 		return nil, err
 	}
-	if err := r.forgetOld(); err != nil {
-		return nil, err
-	}
+	r.forgetOld(d)
 	out := map[int64]reach.Answer{}
 	var kept []store.Asked
 	trouble := ""
@@ -110,7 +109,7 @@ func (r *Run) AskServer(ids ...int64) (map[int64]reach.Answer, error) {
 		return nil, store.ErrLost // what ended with the claim is no answer
 	}
 	if trouble != "" {
-		if err := r.Store.Probed(r.Ctx, kept...); err != nil {
+		if _, err := r.Witness(store.Witness{Asked: kept}); err != nil {
 			return nil, err
 		}
 		return out, r.UntilAnswered(errors.New(trouble))
@@ -118,21 +117,16 @@ func (r *Run) AskServer(ids ...int64) (map[int64]reach.Answer, error) {
 	if r.Edits.AskedAt, err = r.Store.Now(r.Ctx); err != nil {
 		return nil, err
 	}
-	return out, r.Noting(func(ctx context.Context) error { return r.Store.Probed(ctx, kept...) })
+	return out, r.NotedWitness(store.Witness{Asked: kept})
 }
 
 // forgetOld forgets answers that say nothing now: they are too old, or a file was written
 // since, by this work, on its way back, or by any other. A key that was refused while its
 // line was out is no key that opens nothing once the line is back.
-func (r *Run) forgetOld() error {
-	changed, now, err := r.Store.LastChange(r.Ctx, r.Instance.ID)
-	if err != nil {
-		return err
-	}
-	if changed.After(r.Edits.AskedAt) || now.Sub(r.Edits.AskedAt) > freshAnswer {
+func (r *Run) forgetOld(d store.Snapshot) {
+	if d.ChangedAt.After(r.Edits.AskedAt) || d.Now.Sub(r.Edits.AskedAt) > freshAnswer {
 		r.Edits.Accepted, r.Edits.Refused = nil, nil
 	}
-	return nil
 }
 
 // AskKeys asks a server about keys, and waits where it was asked often enough for now:

@@ -23,6 +23,8 @@ type Run struct {
 	Ctx      context.Context
 	way      *way // into the instance, as long as it is open
 	kept     any  // what the steps of the family at hand keep
+	// doors is what was read of the instance's doors the last time, as long as nothing was written since.
+	doors store.Snapshot
 	// Edits is the part of it that says what was edited; nil where the family edits no files.
 	Edits *Edits
 }
@@ -66,6 +68,41 @@ func fresh(r *work.Run) (err error) {
 	}
 	own.Instance, err = own.Store.InstanceAlone(own.Ctx, r.Work.InstanceID)
 	return err
+}
+
+// Doors reads what is recorded of the instance's doors.
+func (r *Run) Doors() (d store.Snapshot, err error) {
+	r.doors, err = r.Store.Snapshot(r.Ctx, r.Instance.ID)
+	return r.doors, err
+}
+
+// Witness keeps what a step did or saw at the doors, weighed by what Doors read the last time.
+func (r *Run) Witness(w store.Witness) (accessID int64, err error) { return r.witness(r.Ctx, w) }
+
+// Wrote is Witness of a file of keys that was written.
+func (r *Run) Wrote() error {
+	_, err := r.Witness(store.Witness{Wrote: true})
+	return err
+}
+
+// NotedWitness is Witness with what the family's steps keep, which can be found out again.
+func (r *Run) NotedWitness(w store.Witness) error {
+	return r.Noting(func(ctx context.Context) error {
+		_, err := r.witness(ctx, w)
+		return err
+	})
+}
+
+func (r *Run) witness(ctx context.Context, w store.Witness) (accessID int64, err error) {
+	d := r.doors
+	if r.doors = (store.Snapshot{}); d.Instance != r.Instance.ID {
+		d = store.Snapshot{Instance: r.Instance.ID}
+	}
+	out, err := r.Store.Witness(ctx, d, w)
+	if err == nil && out.Version != "" && r.Instance.Version == d.Version { // nobody else wrote it
+		r.Instance.Version, r.Instance.ChangedAt = out.Version, out.ChangedAt
+	}
+	return out.AccessID, err
 }
 
 // KindOf finds a kind by its name. One that this version does not know has no traits.

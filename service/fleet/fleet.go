@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -595,42 +596,65 @@ func (r *fleetJob) beginWave(in fleet, wave, of int) (busy int, err error) {
 	}
 	by := store.Actor{Operator: r.Work.Operator, Address: r.Work.Address}
 	begun := 0
-	for _, m := range members {
-		if m.Wave != wave || m.State != "to do" {
-			continue
-		}
-		i, err := r.Store.InstanceByID(r.Ctx, m.InstanceID)
+	members = slices.DeleteFunc(members, func(m store.Member) bool { return m.Wave != wave || m.State != "to do" })
+	for some := range slices.Chunk(members, partsAtOnce) {
+		parts, err := r.partsOf(in, some, by)
 		if err != nil {
 			return busy, err
 		}
-		n, err := r.partOf(in, m, i, by)
-		if err == nil {
-			n.ParentID = r.Work.ID
-			err = r.Store.BeginMember(r.Ctx, r.Work.ID, m, by, n)
-		}
-		_, wrong := errors.AsType[door.FieldError](err)
-		switch {
-		case errors.Is(err, store.ErrInProgress):
-			busy++
+		if len(parts) == 0 {
 			continue
-		case wrong:
-			err = r.Store.MemberTrouble(r.Ctx, r.Work.ID, m.N, door.Words(err))
-		default:
-			begun++
 		}
+		held, err := r.Store.BeginMembers(r.Ctx, r.Work.ID, by, parts)
 		if err != nil {
 			return busy, err
 		}
+		busy, begun = busy+len(held), begun+len(parts)-len(held)
+		r.Look()
 	}
-	r.Look()
 	if begun == 0 {
 		return busy, nil
 	}
 	return busy, r.Say("wave %d of %d: %s", wave, of, door.Plural(begun, "instance"))
 }
 
+// partsAtOnce are how many parts are planned and begun together.
+const partsAtOnce = 50
+
+// partsOf makes the parts of members. What is wrong with one is kept, and it is left out.
+func (r *fleetJob) partsOf(in fleet, members []store.Member, by store.Actor) ([]store.Part, error) {
+	var ids []int64
+	for _, m := range members {
+		ids = append(ids, m.InstanceID)
+	}
+	all, err := r.Store.InstancesAlone(r.Ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	known, err := r.svc.Know(r.Ctx, slices.Collect(maps.Values(all)))
+	if err != nil {
+		return nil, err
+	}
+	var parts []store.Part
+	for _, m := range members {
+		n, err := r.partOf(in, m, all[m.InstanceID], by, known)
+		if _, wrong := errors.AsType[door.FieldError](err); wrong {
+			if err := r.Store.MemberTrouble(r.Ctx, r.Work.ID, m.N, door.Words(err)); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		parts = append(parts, store.Part{Member: m, Work: n})
+	}
+	return parts, nil
+}
+
 // partOf makes the part of one member. FieldError.
-func (r *fleetJob) partOf(in fleet, m store.Member, i store.Instance, by store.Actor) (store.NewWork, error) {
+func (r *fleetJob) partOf(in fleet, m store.Member, i store.Instance, by store.Actor,
+	known *accesses.Known) (store.NewWork, error) {
 	back := cmp.Or(time.Duration(in.BackSeconds)*time.Second, backLimit)
 	if in.Many != nil {
 		return r.accessPart(wire.AccessMany(*in.Many), m, i, by)
@@ -641,7 +665,7 @@ func (r *fleetJob) partOf(in fleet, m store.Member, i store.Instance, by store.A
 	}
 	plan, part, err := r.svc.RotationPlan(r.Ctx, i,
 		wire.Rotate{Old: m.OldKey, New: m.NewKey, GraceSeconds: in.GraceSeconds, Contain: in.Contain},
-		m.OldKeyID, m.NewKeyID)
+		m.OldKeyID, m.NewKeyID, known)
 	if err != nil {
 		return store.NewWork{}, err
 	}

@@ -207,7 +207,7 @@ func (r *restoreJob) byHand() error {
 
 // recordPlaced records the access of the new key, placed by this work.
 func (r *restoreJob) recordPlaced(in restoring) error {
-	id, err := r.Store.Placed(r.Ctx, r.Instance.ID, in.NewID, r.Instance.LoginUser, "work "+fmt.Sprint(r.Work.ID), true)
+	id, err := r.Store.Place(r.Ctx, r.Instance.ID, in.NewID, r.Instance.LoginUser, "work "+fmt.Sprint(r.Work.ID), true)
 	if err != nil {
 		return err
 	}

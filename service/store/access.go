@@ -53,17 +53,23 @@ type Access struct {
 	Evidence access.Record `gorm:"-"` // of AccessByID and AccessesWithEvidence alone
 }
 
-const accessColumns = `SELECT a.id, a.instance_id, i.name AS instance, i.phase AS instance_phase, i.region,
+const (
+	accessColumns = "SELECT " + accessFields + accessFrom
+
+	accessFields = `a.id, a.instance_id, i.name AS instance, i.phase AS instance_phase, i.region,
 	coalesce(a.key_id, 0) AS key_id,
 	coalesce(k.name, '') AS key, a.steward, coalesce(k.blob, s.blob) AS blob, coalesce(k.comment, '') AS comment,
 	coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort, coalesce(k.state, '') AS key_state,
 	k.retired_at IS NOT NULL AS key_retired, k.shown_at, a.login_user, a.created_at, i.changed_at,
 	a.probe_answer, a.probe_detail, a.probe_from, a.probe_at,
 	a.standing, a.standing_at, a.standing_from, a.standing_old, a.against, a.against_at, a.against_from,
-	t.until_at AS until, coalesce(t.reason, '') AS terms_reason
+	t.until_at AS until, coalesce(t.reason, '') AS terms_reason`
+
+	accessFrom = `
 	FROM access a JOIN instances i ON i.id = a.instance_id LEFT JOIN keys k ON k.id = a.key_id LEFT
 	JOIN holders h ON h.id = k.holder_id
 	LEFT JOIN steward_keys s ON a.steward AND s.instance_id = i.id LEFT JOIN access_terms t ON t.access_id = a.id`
+)
 
 // places are where the columns of accessColumns go, in their order.
 func (a *Access) places() []any {
@@ -163,6 +169,18 @@ func (s *Store) AccessesOf(ctx context.Context, instanceID int64) ([]Access, err
 	err := scanAll(s.db.WithContext(ctx).Raw(accessColumns+" WHERE a.instance_id = ? ORDER BY a.id", instanceID),
 		&rows, (*Access).places)
 	return rows, err
+}
+
+// AccessesOfAll is AccessesOf of many instances, by their ID.
+func (s *Store) AccessesOfAll(ctx context.Context, ids []int64) (map[int64][]Access, error) {
+	var rows []Access
+	err := scanAll(s.db.WithContext(ctx).Raw(accessColumns+" WHERE a.instance_id IN ? ORDER BY a.id", ids),
+		&rows, (*Access).places)
+	out := map[int64][]Access{}
+	for _, a := range rows {
+		out[a.InstanceID] = append(out[a.InstanceID], a)
+	}
+	return out, err
 }
 
 // AccessesWithEvidence is AccessesOf with what was ever seen of each.

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"time"
 
@@ -199,15 +200,82 @@ func (s *Store) Waves(ctx context.Context, workID int64) ([]WaveCount, error) {
 			ORDER BY wave`, workID).Scan(&out).Error
 }
 
-// BeginMember begins the part of one member, in one transaction with the note of it.
-func (s *Store) BeginMember(ctx context.Context, workID int64, m Member, by Actor, n NewWork) error {
-	return s.tx(ctx, func(tx *gorm.DB) error {
-		id, err := addWork(tx, by, Once{}, m.InstanceID, n)
+// Part is the part of one member of a piece of work on many instances, that is to begin.
+type Part struct {
+	Member Member
+	Work   NewWork
+}
+
+// BeginMembers begins the parts of members, in one statement with the note of them, and returns those
+// whose instance another piece of changing work holds: they are as they were. ErrLost.
+func (s *Store) BeginMembers(ctx context.Context, workID int64, by Actor, parts []Part) (busy []Member, err error) {
+	at, err := s.Now(ctx)
+	if err != nil {
+		return nil, err
+	}
+	at = at.Truncate(time.Microsecond) // as the database keeps it
+	type row struct {
+		N                                          int
+		I, Old, New                                int64
+		Token, Kind, Title, Action, Target, Intent string
+		Bytes                                      []byte
+		Input                                      any
+		Changing                                   bool
+		Steps                                      []WorkStep
+	}
+	var rows []row
+	for _, p := range parts {
+		n := p.Work
+		exact, err := entry{by, n.Action, n.Target, n.Intent, "", 0}.exact(at)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		return tx.Exec("UPDATE fleet_members SET child_id = ? WHERE work_id = ? AND n = ?", id, workID, m.N).Error
-	})
+		rows = append(rows, row{N: p.Member.N, I: p.Member.InstanceID, Old: n.OldKeyID, New: n.NewKeyID, Token: n.Token,
+			Kind: n.Kind, Title: n.Title, Action: n.Action, Target: n.Target, Intent: n.Intent, Bytes: exact, Input: n.Input,
+			Changing: n.Changing, Steps: n.Steps})
+	}
+	text, err := recordset(rows)
+	if err != nil {
+		return nil, err
+	}
+	held, args := fence(ctx)
+	args["rows"], args["of"], args["at"] = text, workID, at
+	args["operator"], args["address"] = by.Operator, by.Address
+	var begun []int
+	var holds bool
+	found := []struct{}{}
+	err = scanAll(s.db.WithContext(ctx).Raw(`WITH f AS (`+held+`),
+		p AS MATERIALIZED (SELECT r.*, nextval(pg_get_serial_sequence('work', 'id')) AS id,
+			nextval(pg_get_serial_sequence('journal', 'id')) AS intent_id
+			FROM jsonb_to_recordset(CAST(@rows AS jsonb)) AS r("N" integer, "I" bigint, "Old" bigint, "New" bigint,
+			"Token" text, "Kind" text, "Title" text, "Action" text, "Target" text, "Intent" text, "Bytes" text, "Input" jsonb,
+			"Changing" boolean, "Steps" jsonb), f ORDER BY r."N"),
+		w AS (INSERT INTO work (id, token, kind, title, parent_id, instance_id, operator, address, input, state, changing,
+			holding, intent_id, at, old_key_id, new_key_id) OVERRIDING SYSTEM VALUE
+			SELECT p.id, p."Token", p."Kind", p."Title", CAST(@of AS bigint), p."I", CAST(@operator AS text),
+			CAST(@address AS text), coalesce(nullif(p."Input", 'null'), '{}'), 'queued', p."Changing", p."Changing",
+			p.intent_id, coalesce(p."Steps"->0->>'Name', ''), nullif(p."Old", 0), nullif(p."New", 0) FROM p
+			ON CONFLICT (instance_id) WHERE holding DO NOTHING RETURNING id),
+		j AS (INSERT INTO journal (id, at, operator, address, action, target, intent, outcome, bytes) OVERRIDING SYSTEM VALUE
+			SELECT p.intent_id, CAST(@at AS timestamptz), CAST(@operator AS text), CAST(@address AS text), p."Action",
+			p."Target", p."Intent", '', decode(p."Bytes", 'base64') FROM p JOIN w ON w.id = p.id),
+		s AS (INSERT INTO work_steps (work_id, n, name, title) SELECT p.id, s.n - 1, s.step->>'Name', s.step->>'Title'
+			FROM p JOIN w ON w.id = p.id, jsonb_array_elements(p."Steps") WITH ORDINALITY AS s(step, n)),
+		m AS (UPDATE fleet_members m SET child_id = p.id FROM p JOIN w ON w.id = p.id WHERE m.work_id = @of AND m.n = p."N")
+		SELECT EXISTS (SELECT 1 FROM f), coalesce((SELECT jsonb_agg(p."N") FROM p JOIN w ON w.id = p.id), '[]')::text, `+
+		commits, args), &found, func(*struct{}) []any { return []any{&holds, jsonInto{&begun}, new(string)} })
+	switch {
+	case err != nil:
+		return nil, err
+	case !holds:
+		return nil, ErrLost
+	}
+	for _, p := range parts {
+		if !slices.Contains(begun, p.Member.N) {
+			busy = append(busy, p.Member)
+		}
+	}
+	return busy, nil
 }
 
 // MemberTrouble keeps why the part of a member was not begun.

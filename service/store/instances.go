@@ -105,6 +105,12 @@ func scanJSON(v, into any) error {
 	return fmt.Errorf("JSON: cannot read %T", v)
 }
 
+// jsonInto is a place for a column of JSON.
+type jsonInto struct{ into any }
+
+// Scan implements sql.Scanner.
+func (j jsonInto) Scan(v any) error { return scanJSON(v, j.into) }
+
 // Tags are an instance's labels, a name to a value.
 type Tags map[string]string
 
@@ -211,6 +217,18 @@ func (s *Store) InstanceByID(ctx context.Context, id int64) (Instance, error) {
 // InstanceAlone is InstanceByID without what has to be counted: its keys, its work.
 func (s *Store) InstanceAlone(ctx context.Context, id int64) (Instance, error) {
 	return one[Instance](ctx, s, "SELECT i.*, i.xmin::text AS version FROM instances i WHERE i.id = ?", id)
+}
+
+// InstancesAlone is InstanceAlone of many, by their ID; what is not there is left out.
+func (s *Store) InstancesAlone(ctx context.Context, ids []int64) (map[int64]Instance, error) {
+	var rows []Instance
+	err := s.db.WithContext(ctx).Raw("SELECT i.*, i.xmin::text AS version FROM instances i WHERE i.id IN ?",
+		ids).Scan(&rows).Error
+	out := map[int64]Instance{}
+	for _, i := range rows {
+		out[i.ID] = i
+	}
+	return out, err
 }
 
 // InstanceByName finds an instance that is not removed, whatever the case of its name; ErrNotFound.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -67,12 +68,15 @@ const keyColumns = `SELECT k.id, k.name, k.blob, k.kind, k.fingerprint, k.commen
 	FROM keys k LEFT JOIN holders h ON h.id = k.holder_id`
 
 // keyAlone is keyColumns without what has to be counted: its reach, its evidence.
-const keyAlone = `SELECT k.id, k.name, k.blob, k.kind, k.fingerprint, k.comment, k.note, k.origin, k.created_at,
+const (
+	keyAlone  = keyFields + keyFrom
+	keyFields = `SELECT k.id, k.name, k.blob, k.kind, k.fingerprint, k.comment, k.note, k.origin, k.created_at,
 	k.created_by,
 	coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort, k.kept_at, k.passphrase, k.passphrase_at,
 	k.weakness,
-	k.retired_at, k.shown_at, k.shown_by, k.state, k.state_at, k.state_by, k.state_reason
-	FROM keys k LEFT JOIN holders h ON h.id = k.holder_id`
+	k.retired_at, k.shown_at, k.shown_by, k.state, k.state_at, k.state_by, k.state_reason`
+	keyFrom = " FROM keys k LEFT JOIN holders h ON h.id = k.holder_id"
+)
 
 // NewKey is what is recorded of a key at first.
 type NewKey struct {
@@ -190,6 +194,24 @@ func (s *Store) KeyByName(ctx context.Context, name string) (Key, error) {
 // KeyByID finds a key, without what it opens; ErrNotFound.
 func (s *Store) KeyByID(ctx context.Context, id int64) (Key, error) {
 	return one[Key](ctx, s, keyAlone+" WHERE k.id = ?", id)
+}
+
+// KeysByID is KeyByID of several, in the order of the IDs that are given; ErrNotFound if one of
+// them is not there.
+func (s *Store) KeysByID(ctx context.Context, ids ...int64) ([]Key, error) {
+	var rows []Key
+	if err := s.db.WithContext(ctx).Raw(keyAlone+" WHERE k.id IN ?", ids).Scan(&rows).Error; err != nil {
+		return nil, err
+	}
+	var out []Key
+	for _, id := range ids {
+		n := slices.IndexFunc(rows, func(k Key) bool { return k.ID == id })
+		if n < 0 {
+			return nil, ErrNotFound
+		}
+		out = append(out, rows[n])
+	}
+	return out, nil
 }
 
 // KeyAlone finds a key by name, without what it opens; ErrNotFound.

@@ -33,26 +33,35 @@ type NewPermit struct {
 }
 
 // AddPermit records a permit, if the keys that it rests on are still as they were
-// judged: rotation.ErrStale.
+// judged: rotation.ErrStale. ErrLost.
+//
+// One statement locks the keys' rows, reads them, and records the permit: whoever changes a mark
+// afterwards finds it. One that is not given after all is taken back.
 func (s *Store) AddPermit(ctx context.Context, p NewPermit) (id int64, err error) {
-	err = s.tx(ctx, func(tx *gorm.DB) error {
-		ids := restIDs(p.Rests)
-		now, err := restsNow(tx, ids, true)
-		if err != nil {
-			return err
-		}
-		if err := rotation.Same(p.Rests, now); err != nil {
-			return err
-		}
-		// Those that ended long ago go with it.
-		return tx.Raw(`WITH old AS (DELETE FROM permits WHERE ends_at < clock_timestamp() - interval '1 hour'),
-			p AS (INSERT INTO permits (work_id, fence, instance_id, login_user, ends_at)
-				VALUES (?, ?, ?, ?, clock_timestamp() + make_interval(secs => ?)) RETURNING id),
-			k AS (INSERT INTO permit_keys (permit_id, key_id) SELECT p.id, k.id FROM p, keys k WHERE k.id IN ?)
-			SELECT id FROM p`,
-			p.Work, p.Fence, p.Instance, p.LoginUser, PermitLife.Seconds(), ids).Scan(&id).Error
-	})
-	return id, err
+	held, args := fence(ctx)
+	args["of"], args["of_fence"], args["instance"], args["user"] = p.Work, p.Fence, p.Instance, p.LoginUser
+	args["life"], args["keys"] = PermitLife.Seconds(), append(restIDs(p.Rests), 0)
+	rows := []rested{}
+	// Those that ended long ago go with it.
+	if err := scanAll(s.db.WithContext(ctx).Raw(`WITH f AS (`+held+`),
+		old AS (DELETE FROM permits WHERE ends_at < clock_timestamp() - interval '1 hour'),
+		k AS (`+restedNow("@keys")+` FOR SHARE OF k),
+		p AS (INSERT INTO permits (work_id, fence, instance_id, login_user, ends_at)
+			SELECT CAST(@of AS bigint), CAST(@of_fence AS bigint), CAST(@instance AS bigint), CAST(@user AS text),
+				clock_timestamp() + make_interval(secs => @life) FROM f RETURNING id),
+		pk AS (INSERT INTO permit_keys (permit_id, key_id) SELECT p.id, k.id FROM p, k)
+		SELECT p.id, k.*, `+commits+` FROM p LEFT JOIN k ON true`, args), &rows, func(r *rested) []any {
+		return append([]any{&id}, append(r.places(), new(string))...)
+	}); err != nil {
+		return 0, err
+	}
+	if len(rows) == 0 {
+		return 0, ErrLost
+	}
+	if err := rotation.Same(p.Rests, restsOf(rows)); err != nil {
+		return 0, errors.Join(err, s.EndPermit(ctx, id))
+	}
+	return id, nil
 }
 
 // PermitHolds tells whether a permit holds still: it has not ended, the work is in
@@ -66,22 +75,20 @@ func (s *Store) PermitHolds(ctx context.Context, id int64, rests []rotation.Rest
 	rows := []row{}
 	if err := scanAll(s.db.WithContext(ctx).Raw(`SELECT p.ends_at > clock_timestamp() + interval '1 second'
 			AND (p.fence = 0 OR p.fence = w.fence AND w.state = 'running'), r.*
-		FROM permits p JOIN work w ON w.id = p.work_id LEFT JOIN (`+restedNow+`) r ON true WHERE p.id = ?`,
+		FROM permits p JOIN work w ON w.id = p.work_id LEFT JOIN (`+restedNow("?")+`) r ON true WHERE p.id = ?`,
 		restIDs(rests), id), &rows, func(r *row) []any {
-		return []any{&r.Good, &r.ID, &r.Holder, &r.State, &r.ShownAt}
+		return append([]any{&r.Good}, r.places()...)
 	}); err != nil {
 		return err
 	}
 	if len(rows) == 0 || rows[0].Good == nil || !*rows[0].Good {
 		return rotation.ErrEnded
 	}
-	var now []rotation.Rest
+	var now []rested
 	for _, r := range rows {
-		if r.ID != nil {
-			now = append(now, r.rest())
-		}
+		now = append(now, r.rested)
 	}
-	return rotation.Same(rests, now)
+	return rotation.Same(rests, restsOf(now))
 }
 
 // HoldPermit has a permit hold until a time that is near: what was written under it comes
@@ -111,29 +118,6 @@ func restIDs(rests []rotation.Rest) []int64 {
 	return slices.Compact(ids)
 }
 
-// restsNow are keys as they are marked now. With lock nobody changes them before
-// the transaction ends.
-func restsNow(tx *gorm.DB, ids []int64, lock bool) ([]rotation.Rest, error) {
-	if len(ids) == 0 {
-		return nil, nil
-	}
-	sql := restedNow
-	if lock {
-		sql += " FOR SHARE OF k"
-	}
-	var rows []rested
-	if err := scanAll(tx.Raw(sql, ids), &rows, func(r *rested) []any {
-		return []any{&r.ID, &r.Holder, &r.State, &r.ShownAt}
-	}); err != nil {
-		return nil, err
-	}
-	var out []rotation.Rest
-	for _, r := range rows {
-		out = append(out, r.rest())
-	}
-	return out, nil
-}
-
 // rested is a key as it is marked now; ID is nil for none.
 type rested struct {
 	ID            *int64
@@ -141,14 +125,26 @@ type rested struct {
 	ShownAt       *time.Time
 }
 
-func (r rested) rest() rotation.Rest {
-	return rotation.Rest{ID: *r.ID, Mark: rotation.Mark{Holder: *r.Holder, State: *r.State}, Shown: timeOf(r.ShownAt)}
+func (r *rested) places() []any { return []any{&r.ID, &r.Holder, &r.State, &r.ShownAt} }
+
+// restsOf are the keys that there are.
+func restsOf(rows []rested) []rotation.Rest {
+	var out []rotation.Rest
+	for _, r := range rows {
+		if r.ID != nil {
+			out = append(out, rotation.Rest{ID: *r.ID, Mark: rotation.Mark{Holder: *r.Holder, State: *r.State},
+				Shown: timeOf(r.ShownAt)})
+		}
+	}
+	return out
 }
 
-// restedNow reads what rested is, of keys by their IDs.
-const restedNow = `SELECT k.id, coalesce(h.sort, '') AS holder,
-	CASE WHEN k.state <> 'in use' THEN k.state WHEN k.retired_at IS NOT NULL THEN 'retired' ELSE '' END AS state,
-	k.shown_at FROM keys k LEFT JOIN holders h ON h.id = k.holder_id WHERE k.id IN ? ORDER BY k.id`
+// restedNow reads what rested is, of keys by their IDs, a parameter.
+func restedNow(ids string) string {
+	return `SELECT k.id, coalesce(h.sort, '') AS holder,
+		CASE WHEN k.state <> 'in use' THEN k.state WHEN k.retired_at IS NOT NULL THEN 'retired' ELSE '' END AS state,
+		k.shown_at FROM keys k LEFT JOIN holders h ON h.id = k.holder_id WHERE k.id IN ` + ids + ` ORDER BY k.id`
+}
 
 // unrested takes the rows of keys that are about to be changed. ErrRested while a
 // permit rests on one of them.

@@ -30,10 +30,10 @@ func (s *Store) LastChange(ctx context.Context, instanceID int64) (changed, now 
 	return r.ChangedAt, r.Now, err
 }
 
-// Placed says that a key's line was put into an instance's file: what was known
+// Place says that a key's line was put into an instance's file: what was known
 // of its doors before is old, and the access is recorded. byUs keeps that as
 // evidence. It returns the access's ID.
-func (s *Store) Placed(ctx context.Context, instanceID, keyID int64, loginUser, vantage string,
+func (s *Store) Place(ctx context.Context, instanceID, keyID int64, loginUser, vantage string,
 	byUs bool) (id int64, err error) {
 	err = s.tx(ctx, func(tx *gorm.DB) error {
 		var ids []int64
@@ -61,39 +61,40 @@ func (s *Store) Placed(ctx context.Context, instanceID, keyID int64, loginUser, 
 
 // EndAccess takes an access out of the ledger after it was withdrawn, and keeps
 // what it was; and has the instance surveyed after these times. One that is gone
-// already is left so.
+// already is left so. ErrLost.
 func (s *Store) EndAccess(ctx context.Context, accessID, workID int64, why string, surveys ...time.Duration) error {
-	return s.tx(ctx, func(tx *gorm.DB) error {
-		var seconds []float64
-		for _, d := range surveys {
-			seconds = append(seconds, d.Seconds())
-		}
-		text, err := recordset(seconds)
-		if err != nil {
-			return err
-		}
-		if err := tx.Exec(`INSERT INTO survey_wants (instance_id, at, why) SELECT a.instance_id,
-			clock_timestamp() + make_interval(secs => w::text::float8), ?
-			FROM access a, jsonb_array_elements(?::jsonb) w WHERE a.id = ? ON CONFLICT DO NOTHING`,
-			fmt.Sprintf("after work %d", workID), text, accessID).Error; err != nil {
-			return err
-		}
-		return endAccess(tx, accessID, workID, why)
-	})
-}
-
-func endAccess(tx *gorm.DB, accessID, workID int64, why string) error {
-	return tx.Exec(`WITH a AS (SELECT a.*, k.fingerprint FROM access a JOIN keys k ON k.id = a.key_id WHERE a.id = @id),
+	var seconds []float64
+	for _, d := range surveys {
+		seconds = append(seconds, d.Seconds())
+	}
+	after, err := recordset(seconds)
+	if err != nil {
+		return err
+	}
+	held, args := fence(ctx)
+	args["id"], args["ended_by"], args["why"], args["after"] = accessID, workID, why, after
+	args["survey"] = fmt.Sprintf("after work %d", workID)
+	var holds bool
+	err = s.db.WithContext(ctx).Raw(`WITH f AS (`+held+`),
+		a AS (SELECT a.*, k.fingerprint FROM access a JOIN keys k ON k.id = a.key_id, f WHERE a.id = @id),
+		wants AS (INSERT INTO survey_wants (instance_id, at, why) SELECT a.instance_id,
+			clock_timestamp() + make_interval(secs => w::text::float8), CAST(@survey AS text)
+			FROM a, jsonb_array_elements(CAST(@after AS jsonb)) w ON CONFLICT DO NOTHING),
 		former AS (INSERT INTO former_access (instance_id, key_id, login_user, fingerprint, began_at, work_id, why)
-			SELECT instance_id, key_id, login_user, fingerprint, created_at, @work, @why FROM a),
+			SELECT instance_id, key_id, login_user, fingerprint, created_at, CAST(@ended_by AS bigint), CAST(@why AS text) FROM a),
 		-- It does not stand there any more: that it does will be news.
 		gone AS (UPDATE sightings s SET gone_at = clock_timestamp() FROM a WHERE s.instance_id = a.instance_id
 			AND s.login_user = a.login_user AND s.fingerprint = a.fingerprint AND s.gone_at IS NULL),
 		-- What waits for its end need not wait longer.
-		woken AS (UPDATE work SET wake_at = clock_timestamp()
-			WHERE id IN (SELECT work_id FROM access_terms WHERE access_id = @id) AND state = 'waiting'),
-		seen AS (DELETE FROM evidence WHERE access_id = @id)
-		DELETE FROM access WHERE id = @id`, map[string]any{"id": accessID, "work": workID, "why": why}).Error
+		woken AS (UPDATE work SET wake_at = clock_timestamp() FROM a
+			WHERE work.id IN (SELECT work_id FROM access_terms WHERE access_id = @id) AND work.state = 'waiting'),
+		seen AS (DELETE FROM evidence e USING a WHERE e.access_id = a.id),
+		ended AS (DELETE FROM access USING a WHERE access.id = a.id)
+		SELECT EXISTS (SELECT 1 FROM f), `+commits, args).Row().Scan(&holds, new(string))
+	if err == nil && !holds {
+		err = ErrLost
+	}
+	return err
 }
 
 // DropAccess takes back that an access was recorded: it never came to be.
@@ -108,13 +109,21 @@ func (s *Store) DropAccess(ctx context.Context, accessID int64) error {
 	})
 }
 
-// KeyWork returns the rotation or the sharing at hand on an instance that is
-// about one of the keys. ErrNotFound if there is none.
-func (s *Store) KeyWork(ctx context.Context, instanceID int64, keyIDs ...int64) (Work, error) {
-	return one[Work](ctx, s, workColumns+` WHERE w.instance_id = ?
+// KeyWork is a piece of work at hand on an instance that takes or adds a key: a rotation, the
+// sharing or the end of an access, a restore.
+type KeyWork struct {
+	ID, InstanceID     int64
+	Title              string
+	OldKeyID, NewKeyID int64 // 0 for none
+}
+
+// KeyWorks are those on some instances, the oldest first.
+func (s *Store) KeyWorks(ctx context.Context, instanceIDs ...int64) ([]KeyWork, error) {
+	var out []KeyWork
+	return out, s.db.WithContext(ctx).Raw(`SELECT w.id, w.instance_id, w.title, coalesce(w.old_key_id, 0) AS old_key_id,
+		coalesce(w.new_key_id, 0) AS new_key_id FROM work w WHERE w.instance_id IN ?
 		AND (w.kind IN ('rotate', 'access-add', 'access-remove') OR w.kind LIKE 'restore-%')
-		AND w.state IN ('queued', 'running', 'waiting')
-		AND (w.old_key_id IN ? OR w.new_key_id IN ?) ORDER BY w.id LIMIT 1`, instanceID, keyIDs, keyIDs)
+		AND w.state IN ('queued', 'running', 'waiting') ORDER BY w.id`, instanceIDs).Scan(&out).Error
 }
 
 // ShownSince tells when a key's private half was last shown to exist, and
@@ -126,6 +135,28 @@ func (s *Store) ShownSince(ctx context.Context, keyID, workID int64) (at time.Ti
 	}](ctx, s, "SELECT k.shown_at, coalesce(k.shown_at > w.created_at, false) AS within FROM keys k, work w WHERE "+
 		"k.id = ? AND w.id = ?", keyID, workID)
 	return timeOf(r.ShownAt), r.Within, err
+}
+
+// Told is what was reported to a piece of work since it was claimed: its input, and whether a key's
+// private half was shown since another piece, or the same, began.
+func (s *Store) Told(ctx context.Context, workID, keyID, since int64) (input string, shown bool, err error) {
+	r, err := one[struct {
+		Input string
+		Shown bool
+	}](ctx, s, "SELECT w.input::text AS input, coalesce(k.shown_at > b.created_at, false) AS shown FROM work w, keys k, "+
+		"work b WHERE w.id = ? AND k.id = ? AND b.id = ?", workID, keyID, since)
+	return r.Input, r.Shown, err
+}
+
+// KeyToTake returns a key that another is to take the place of, and whether that one's private half
+// was shown since a piece of work began. ErrNotFound.
+func (s *Store) KeyToTake(ctx context.Context, id, by, since int64) (Key, bool, error) {
+	r, err := one[struct {
+		Key
+		Shown bool
+	}](ctx, s, keyFields+", coalesce(n.shown_at > b.created_at, false) AS shown"+keyFrom+", keys n, work b "+
+		"WHERE k.id = ? AND n.id = ? AND b.id = ?", id, by, since)
+	return r.Key, r.Shown, err
 }
 
 // Terms are those on which an access was shared.

@@ -281,17 +281,7 @@ func (e entry) write(tx *gorm.DB) (id int64, err error) {
 	if err := tx.Raw("SELECT now()").Scan(&at).Error; err != nil {
 		return 0, err
 	}
-	exact, err := json.Marshal(struct {
-		At       string `json:"at"`
-		Operator string `json:"operator"`
-		Address  string `json:"address"`
-		Action   string `json:"action"`
-		Target   string `json:"target"`
-		Intent   string `json:"intent"`
-		Outcome  string `json:"outcome"`
-		Of       int64  `json:"of,omitempty"`
-	}{at.UTC().Format(time.RFC3339Nano), e.Actor.Operator, e.Actor.Address, e.Action, e.Target, e.Intent,
-		e.Outcome, e.Of})
+	exact, err := e.exact(at)
 	if err != nil {
 		return 0, err
 	}
@@ -303,6 +293,21 @@ func (e entry) write(tx *gorm.DB) (id int64, err error) {
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
 		at, e.Actor.Operator, e.Actor.Address, e.Action, e.Target, e.Intent, e.Outcome, of, raw(exact)).Scan(&id).Error
 	return id, err
+}
+
+// exact is the entry as it is signed.
+func (e entry) exact(at time.Time) ([]byte, error) {
+	return json.Marshal(struct {
+		At       string `json:"at"`
+		Operator string `json:"operator"`
+		Address  string `json:"address"`
+		Action   string `json:"action"`
+		Target   string `json:"target"`
+		Intent   string `json:"intent"`
+		Outcome  string `json:"outcome"`
+		Of       int64  `json:"of,omitempty"`
+	}{at.UTC().Format(time.RFC3339Nano), e.Actor.Operator, e.Actor.Address, e.Action, e.Target, e.Intent,
+		e.Outcome, e.Of})
 }
 
 // unique tells whether err is a violation of a unique index, and of which.

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -72,6 +73,7 @@ type Work struct {
 	EndedAt     *time.Time
 	PlanNames   string // the names of its steps in their order, with a comma between
 	StepTitle   string
+	Resumed     bool // the claim has written that the step at hand, which waited, is being done
 	// InstanceVersion is which version of its instance's row there was when the work was claimed
 	// or moved the last time; "" where that was not read.
 	InstanceVersion string
@@ -163,8 +165,8 @@ type keptData struct {
 	facts Facts
 }
 
-// WithData has the next transactions under the context keep what the work's step
-// found out (JSON, and the facts in it), as NoteData does.
+// WithData has the next transaction, move or wait under the context keep what the work's step found
+// out (JSON, and the facts in it). Nobody waits for the disk: it can be found out again.
 func WithData(ctx context.Context, text string, facts Facts) context.Context {
 	return context.WithValue(ctx, dataKey{}, keptData{text, facts})
 }
@@ -179,27 +181,62 @@ func onDisk(ctx context.Context) context.Context { return context.WithValue(ctx,
 // so that nobody claims the work in the middle of it. It does not wait for the
 // disk, unless it is asked to (onDisk): what a step found out is found out again. ErrLost.
 func fenced(ctx context.Context, tx *gorm.DB) error {
-	c, ok := ctx.Value(claimKey{}).(Claim)
-	if !ok {
+	if _, claimed := ctx.Value(claimKey{}).(Claim); !claimed {
 		return nil
 	}
+	sql, args := fence(ctx)
 	var held []string
-	commit, _ := ctx.Value(onDiskKey{}).(string)
-	// To lock the row is enough, and costs less than another version of it.
-	sql := "SELECT set_config('synchronous_commit', ?, true) FROM work WHERE id = ? AND fence = ? AND state = 'running' " +
-		"FOR NO KEY UPDATE"
-	args := []any{cmp.Or(commit, "off"), c.Work, c.Fence}
-	if kept, ok := ctx.Value(dataKey{}).(keptData); ok {
-		sql = "UPDATE work SET data = ?, rescue_cloud_id = ?, volume = ?, contained = ? WHERE id = ? AND fence = ? " +
-			"AND state = 'running' RETURNING set_config('synchronous_commit', ?, true)"
-		args = []any{kept.text, kept.facts.RescueCloudID, kept.facts.Volume, kept.facts.Contained, c.Work, c.Fence,
-			cmp.Or(commit, "off")}
-	}
-	err := tx.Raw(sql, args...).Scan(&held).Error
+	err := tx.Raw("WITH f AS ("+sql+") SELECT "+commits+" FROM f", args).Scan(&held).Error
 	if err == nil && len(held) != 1 {
 		return ErrLost
 	}
 	return err
+}
+
+// fence is a statement, and its arguments, that has a row only as long as the claim of the
+// context holds, and locks the work's row: for a CTE of a statement that writes. Without a claim it
+// always has one. commits, in the same statement, has it wait for the disk or not.
+func fence(ctx context.Context) (sql string, args map[string]any) {
+	commit, _ := ctx.Value(onDiskKey{}).(string)
+	c, ok := ctx.Value(claimKey{}).(Claim)
+	if !ok {
+		return "SELECT 1 AS held", map[string]any{"commit": commit}
+	}
+	args = map[string]any{"commit": cmp.Or(commit, "off"), "work": c.Work, "fence": c.Fence}
+	kept, ok := ctx.Value(dataKey{}).(keptData)
+	if !ok {
+		// To lock the row is enough, and costs less than another version of it.
+		return "SELECT 1 AS held FROM work WHERE id = @work AND fence = @fence AND state = 'running' FOR NO KEY UPDATE",
+			args
+	}
+	maps.Copy(args, kept.args())
+	return "UPDATE work SET " + keeps + " WHERE id = @work AND fence = @fence AND state = 'running' RETURNING 1 AS held", args
+}
+
+const (
+	commits = "set_config('synchronous_commit', coalesce(nullif(@commit, ''), current_setting('synchronous_commit')), true)"
+	keeps   = "data = @data, rescue_cloud_id = @rescue, volume = @volume, contained = @contained"
+)
+
+// alsoKeeps is what keeps the data of WithData, if there is any, in a statement that changes the
+// work anyway; keptArgs are its arguments.
+func alsoKeeps(ctx context.Context) string {
+	if _, ok := ctx.Value(dataKey{}).(keptData); ok {
+		return keeps + ", "
+	}
+	return ""
+}
+
+func keptArgs(ctx context.Context) map[string]any {
+	if kept, ok := ctx.Value(dataKey{}).(keptData); ok {
+		return kept.args()
+	}
+	return nil
+}
+
+func (k keptData) args() map[string]any {
+	return map[string]any{"data": k.text, "rescue": k.facts.RescueCloudID, "volume": k.facts.Volume,
+		"contained": k.facts.Contained}
 }
 
 // WorkStep is one step of a kind of work, as it stands in a piece of it.
@@ -275,10 +312,12 @@ func addWork(tx *gorm.DB, by Actor, once Once, instanceID int64, n NewWork) (int
 // is free for others once life is over, unless it is renewed. Work whose
 // instance another piece holds is left alone. ErrNotFound if there is none.
 //
+// A step that waited is begun again with it (Work.Resumed).
+//
 // One committed statement; no lock outlives it.
 func (s *Store) ClaimWork(ctx context.Context, replica string, kinds []string, life time.Duration) (Work, error) {
 	var claimed []Work
-	err := s.db.WithContext(ctx).Raw(`UPDATE work w SET fence = fence + 1, state = 'running', replica = ?,
+	err := s.db.WithContext(ctx).Raw(`WITH c AS (UPDATE work w SET fence = fence + 1, state = 'running', replica = ?,
 		holding = changing,
 			free_at = clock_timestamp() + make_interval(secs => ?), wake_at = NULL,
 			woken_at = NULL
@@ -288,7 +327,10 @@ func (s *Store) ClaimWork(ctx context.Context, replica string, kinds []string, l
 			AND NOT (q.changing AND EXISTS (SELECT 1 FROM work o
 			WHERE o.instance_id = q.instance_id AND o.holding AND o.id <> q.id))
 			ORDER BY q.id FOR UPDATE SKIP LOCKED LIMIT 1)
-		RETURNING `+workReturned, replica, life.Seconds(), kinds).Scan(&claimed).Error
+		RETURNING `+workReturned+`),
+		s AS (UPDATE work_steps s SET state = 'doing', tries = s.tries + 1, ended_at = NULL FROM c
+			WHERE s.work_id = c.id AND s.name = c.at AND s.state = 'waiting' AND NOT c.back AND NOT c.cancel_asked RETURNING 1)
+		SELECT c.*, EXISTS (SELECT 1 FROM s) AS resumed FROM c`, replica, life.Seconds(), kinds).Scan(&claimed).Error
 	if _, taken := unique(err); taken {
 		return Work{}, ErrNotFound // another piece took the instance in this moment
 	}
@@ -358,7 +400,7 @@ type StepMove struct {
 func (s *Store) MoveStep(ctx context.Context, c Claim, m StepMove) (version string, err error) {
 	began := m.StepState == "doing" || m.StepState == "undoing"
 	same := began && !m.Back // a wait may go on
-	return s.moved(ctx, `WITH w AS (UPDATE work SET at = @at, back = @back,
+	return s.moved(ctx, `WITH w AS (UPDATE work SET `+alsoKeeps(ctx)+`at = @at, back = @back,
 			settled_at = CASE WHEN @settled THEN clock_timestamp() ELSE settled_at END,
 			trouble = CASE WHEN @trouble = '' THEN trouble ELSE @trouble END,
 			code = CASE WHEN @why = '' THEN code ELSE @why END,
@@ -384,7 +426,7 @@ func (s *Store) MoveStep(ctx context.Context, c Claim, m StepMove) (version stri
 // one of those that end, the work has shown what it is for. It returns what MoveStep does. ErrLost.
 func (s *Store) MoveOn(ctx context.Context, c Claim, from, to string, settled bool, event string) (version string,
 	err error) {
-	return s.moved(ctx, `WITH w AS (UPDATE work SET at = @step,
+	return s.moved(ctx, `WITH w AS (UPDATE work SET `+alsoKeeps(ctx)+`at = @step,
 			settled_at = CASE WHEN @settled THEN clock_timestamp() ELSE settled_at END,
 			waits_code = '', waits_for = '', wait_ends_at = NULL, events = events + 1
 			WHERE id = @work AND fence = @fence AND state = 'running' RETURNING id, events, instance_id, holding),
@@ -403,6 +445,7 @@ func (s *Store) MoveOn(ctx context.Context, c Claim, from, to string, settled bo
 // instance's row. ErrLost.
 func (s *Store) moved(ctx context.Context, sql string, args map[string]any) (version string, err error) {
 	var n int64
+	maps.Copy(args, keptArgs(ctx))
 	err = s.db.WithContext(ctx).Raw(sql+" SELECT count(*), set_config('synchronous_commit', 'off', true), coalesce("+
 		"(SELECT i.xmin::text FROM instances i JOIN w ON i.id = w.instance_id), '') FROM w", args).Row().
 		Scan(&n, new(string), &version)
@@ -428,6 +471,7 @@ func eventOf(progress bool) string {
 // claimed runs a statement that answers how many rows of work it has changed. ErrLost.
 func (s *Store) claimed(ctx context.Context, sql string, args map[string]any) error {
 	var n int64
+	maps.Copy(args, keptArgs(ctx))
 	if err := s.db.WithContext(ctx).Raw(sql, args).Row().Scan(&n, new(string)); err != nil {
 		return err
 	}
@@ -465,7 +509,7 @@ func (s *Store) Wait(ctx context.Context, c Claim, step, code, reason string, wa
 	// One statement: the row is locked first, and what it says then is what is compared.
 	return s.claimed(ctx, `WITH b AS (SELECT id, waits_for FROM work WHERE id = @work AND fence = @fence
 			AND state = 'running' FOR UPDATE),
-		u AS (UPDATE work w SET state = 'waiting', holding = false, free_at = NULL,
+		u AS (UPDATE work w SET `+alsoKeeps(ctx)+`state = 'waiting', holding = false, free_at = NULL,
 			waits_code = @why, waits_for = @reason,
 			wait_ends_at = coalesce(w.wait_ends_at, clock_timestamp() + make_interval(secs => @end)),
 			wake_at = CASE WHEN w.woken_at IS NOT NULL THEN clock_timestamp()
@@ -500,20 +544,6 @@ func (s *Store) StepAge(ctx context.Context, id int64, step string) (time.Durati
 	return time.Duration(seconds * float64(time.Second)), err
 }
 
-// NoteData is SetData for what can be found out again: nobody waits for the disk.
-func (s *Store) NoteData(ctx context.Context, c Claim, data any) error {
-	text, err := json.Marshal(data)
-	if err != nil {
-		return err
-	}
-	f := FactsOf(data)
-	return s.claimed(ctx, "WITH w AS (UPDATE work SET data = @data, rescue_cloud_id = @rescue, volume = @volume, "+
-		"contained = @contained WHERE id = @work AND fence = @fence AND state = "+
-		"'running' RETURNING id) SELECT count(*), set_config('synchronous_commit', 'off', true) FROM w",
-		map[string]any{"data": string(text), "rescue": f.RescueCloudID, "volume": f.Volume, "contained": f.Contained,
-			"work": c.Work, "fence": c.Fence})
-}
-
 // SetData keeps what a step found out, for the steps after it.
 func (s *Store) SetData(ctx context.Context, c Claim, data any) error {
 	text, err := json.Marshal(data)
@@ -542,6 +572,10 @@ type WorkEnd struct {
 	Phase       Phase  // of the instance; "" leaves it
 	Action      string // for the journal
 	Target      string
+	// Last is the step that is done with it, by its name, and with it those after it; "" where that
+	// was written. Settled: the work has shown what it is for with them.
+	Last    string
+	Settled bool
 }
 
 // EndWork ends a claimed piece of work, with its outcome in the journal.
@@ -550,38 +584,54 @@ func (s *Store) EndWork(ctx context.Context, w Work, e WorkEnd) error {
 	if e.Outcome != "" {
 		text += ": " + e.Outcome
 	}
-	return s.tx(onDisk(ctx), func(tx *gorm.DB) error {
-		if e.Phase != "" {
-			if err := tx.Exec("UPDATE instances SET phase = ?, progress = '', trouble = ?, trouble_code = ? WHERE id = ?", string(e.Phase), e.Trouble, e.TroubleCode, w.InstanceID).Error; err != nil {
-				return err
-			}
-		}
-		if e.Phase == Ready { // what waits for it to be back need not wait longer
-			if err := tx.Exec("UPDATE work SET wake_at = clock_timestamp() WHERE instance_id = ? AND state = "+
-				"'waiting' AND waits_code IN ?", w.InstanceID,
-				[]string{wire.WaitsBack, wire.WaitsAnswer}).Error; err != nil {
-				return err
-			}
-		}
-		if e.Phase == Removed {
-			if err := tx.Exec("DELETE FROM steward_keys WHERE instance_id = ?", w.InstanceID).Error; err != nil {
-				return err
-			}
-			if err := tx.Exec("UPDATE addresses SET until = clock_timestamp() WHERE instance_id = ? AND until IS NULL", w.InstanceID).Error; err != nil {
-				return err
-			}
-		}
-		if _, err := (entry{Service, e.Action, e.Target, "", text, w.IntentID}).write(tx); err != nil {
-			return err
-		}
-		return tx.Exec(`WITH w AS (UPDATE work SET state = @state, outcome = @outcome,
-				code = CASE WHEN @why = '' THEN code ELSE @why END, holding = false, free_at = NULL, wake_at = NULL,
-				ended_at = clock_timestamp(), events = events + 1
-				WHERE id = @work RETURNING id, events, instance_id, holding),
-			parent AS (UPDATE work SET wake_at = clock_timestamp() WHERE id = @parent AND state = 'waiting'), `+
-			eventOf(false)+" SELECT 1", map[string]any{"state": string(e.State), "outcome": e.Outcome, "why": e.Code,
-			"work": w.ID, "parent": w.ParentID, "step": w.At, "code": "", "text": text}).Error
-	})
+	at, err := s.Now(ctx)
+	if err != nil {
+		return err
+	}
+	at = at.Truncate(time.Microsecond) // as the database keeps it
+	journal := entry{Service, e.Action, e.Target, "", text, w.IntentID}
+	exact, err := journal.exact(at)
+	if err != nil {
+		return err
+	}
+	// The data is kept with the rest: a row is changed once by a statement.
+	held, args := fence(context.WithValue(onDisk(ctx), dataKey{}, nil))
+	maps.Copy(args, keptArgs(ctx))
+	maps.Copy(args, map[string]any{"state": string(e.State), "outcome": e.Outcome, "why": e.Code, "id": w.ID,
+		"parent": w.ParentID, "step": w.At, "code": "", "text": text, "at": at, "operator": journal.Actor.Operator,
+		"address": journal.Actor.Address, "action": e.Action, "target": e.Target, "of": w.IntentID, "bytes": raw(exact),
+		"last": e.Last, "settled": e.Settled, "phase": string(e.Phase), "instance": w.InstanceID, "trouble": e.Trouble,
+		"trouble_code": e.TroubleCode, "wakes": []string{wire.WaitsBack, wire.WaitsAnswer}})
+	instance := ""
+	if e.Phase != "" {
+		instance += `, i AS (UPDATE instances SET phase = @phase, progress = '', trouble = @trouble,
+			trouble_code = @trouble_code FROM f WHERE instances.id = @instance)`
+	}
+	if e.Phase == Ready { // what waits for it to be back need not wait longer
+		instance += `, waits AS (UPDATE work SET wake_at = clock_timestamp() FROM f WHERE work.instance_id = @instance
+			AND work.state = 'waiting' AND work.waits_code IN @wakes)`
+	}
+	if e.Phase == Removed {
+		instance += `, steward AS (DELETE FROM steward_keys USING f WHERE instance_id = @instance),
+			address AS (UPDATE addresses SET until = clock_timestamp() FROM f WHERE instance_id = @instance AND until IS NULL)`
+	}
+	return s.claimed(ctx, `WITH f AS (`+held+`),
+		j AS (INSERT INTO journal (at, operator, address, action, target, intent, outcome, of, bytes)
+			SELECT CAST(@at AS timestamptz), CAST(@operator AS text), CAST(@address AS text), CAST(@action AS text),
+			CAST(@target AS text), '', CAST(@text AS text), nullif(CAST(@of AS bigint), 0), CAST(@bytes AS bytea) FROM f),
+		w AS (UPDATE work SET `+alsoKeeps(ctx)+`state = @state, outcome = @outcome,
+			code = CASE WHEN @why = '' THEN code ELSE @why END, holding = false, free_at = NULL, wake_at = NULL,
+			settled_at = CASE WHEN @settled THEN clock_timestamp() ELSE settled_at END,
+			at = CASE WHEN @last = '' THEN at ELSE '' END,
+			waits_code = CASE WHEN @last = '' THEN waits_code ELSE '' END,
+			waits_for = CASE WHEN @last = '' THEN waits_for ELSE '' END,
+			wait_ends_at = CASE WHEN @last = '' THEN wait_ends_at END,
+			ended_at = clock_timestamp(), events = events + 1
+			FROM f WHERE id = @id RETURNING id, events, instance_id, holding),
+		s AS (UPDATE work_steps s SET state = 'done', ended_at = clock_timestamp() FROM w, work_steps l
+			WHERE s.work_id = w.id AND l.work_id = w.id AND l.name = @last AND s.n >= l.n),
+		parent AS (UPDATE work SET wake_at = clock_timestamp() FROM f WHERE work.id = @parent AND work.state = 'waiting')`+
+		instance+", "+eventOf(false)+" SELECT count(*), "+commits+" FROM w", args)
 }
 
 // CancelWork asks that a piece of work go back. ErrWorkState if it is over.

@@ -37,6 +37,13 @@ type Run struct {
 	// ahead is the step whose beginning was written with the end of the one before, so that it
 	// need not be written again; -1 for none.
 	ahead int
+	// unkept: Work.Data is to be kept with the next move, and facts with it.
+	unkept bool
+	facts  store.Facts
+	// last is the step that is done, and not yet written as that, as it is the last; settled is
+	// whether it, or one after it that had nothing to do, settles.
+	last    string
+	settled bool
 	// noReturn: a step has begun from which the work cannot go back by being cancelled.
 	noReturn bool
 	goesBack *atomic.Bool // as Work.Back, for beat, which runs beside the steps
@@ -190,6 +197,9 @@ func (r *Run) beat(stopped <-chan struct{}, lost context.CancelCauseFunc) {
 // steps goes forward or back to the end of the work's own plan.
 func (r *Run) steps() error {
 	r.ahead = -1
+	if r.Work.Resumed {
+		r.ahead = r.pos
+	}
 	for {
 		if r.Kind.Fresh != nil {
 			if err := r.Kind.Fresh(r); err != nil {
@@ -210,6 +220,13 @@ func (r *Run) steps() error {
 			}
 		case r.pos == len(r.plan) && r.cancelled(): // asked for during the last step
 			r.Work.CancelAsked = true
+			if r.last != "" {
+				r.Work.At = r.last
+				if err := r.move("done", len(r.plan), false, "", ""); err != nil {
+					return err
+				}
+				r.last, r.settled = "", false
+			}
 			if err := r.move("", len(r.plan)-1, true, "it was cancelled", "cancelled: going back"); err != nil {
 				return err
 			}
@@ -246,8 +263,9 @@ func (r *Run) move(state string, place int, back bool, trouble, event string) er
 	m := store.StepMove{Step: r.Work.At, StepState: state, At: r.nameAt(place), Back: back, Trouble: trouble,
 		Code: r.code, Event: event}
 	m.Settled = state == "done" && r.Step().Settles
-	version, err := r.engine.Ledger.MoveStep(r.ctx, r.claim(), m)
+	version, err := r.engine.Ledger.MoveStep(r.moving(), r.claim(), m)
 	if err == nil {
+		r.unkept = false
 		r.Work.InstanceVersion = version
 		r.pos, r.Work.At, r.Work.Back = place, m.At, back
 		r.goesBack.Store(back)
@@ -256,6 +274,14 @@ func (r *Run) move(state string, place int, back bool, trouble, event string) er
 		}
 	}
 	return err
+}
+
+// moving is the context of the next move: what a step found out is kept with it.
+func (r *Run) moving() context.Context {
+	if r.unkept {
+		return store.WithData(r.ctx, r.Work.Data, r.facts)
+	}
+	return r.ctx
 }
 
 // stepOn does the step at hand; over means that the work waits.
@@ -315,14 +341,20 @@ func (r *Run) moveOn() error {
 		}
 		settled = settled || s.Settles
 	}
+	if next == len(r.plan) && !r.cancelled() { // written with the end of the work
+		r.last, r.settled = r.Work.At, settled
+		r.pos, r.Work.At = next, ""
+		return nil
+	}
 	if next == len(r.plan) || r.cancelled() || r.Kind.step(r.plan[next]) == nil {
 		return r.move("done", r.pos+1, false, "", "")
 	}
-	version, err := r.engine.Ledger.MoveOn(r.ctx, r.claim(), r.Work.At, r.plan[next], settled,
+	version, err := r.engine.Ledger.MoveOn(r.moving(), r.claim(), r.Work.At, r.plan[next], settled,
 		r.Kind.step(r.plan[next]).Title)
 	if err != nil {
 		return err
 	}
+	r.unkept = false
 	r.pos, r.ahead, r.Work.At, r.Work.InstanceVersion = next, next, r.plan[next], version
 	return nil
 }
@@ -391,7 +423,7 @@ func (r *Run) end(state store.WorkState) error {
 	if err != nil {
 		return err
 	}
-	e.State, e.Action = state, r.Kind.Action
+	e.State, e.Action, e.Last, e.Settled = state, r.Kind.Action, r.last, r.settled
 	switch {
 	case r.Work.InstanceID != 0:
 		e.Target = "instance " + r.Work.Instance
@@ -401,7 +433,7 @@ func (r *Run) end(state store.WorkState) error {
 	if e.Outcome == "" && state != store.Done {
 		e.Outcome = r.Work.Trouble
 	}
-	return r.engine.Ledger.EndWork(r.ctx, r.Work, e)
+	return r.engine.Ledger.EndWork(r.moving(), r.Work, e)
 }
 
 // cancelled tells whether the work is to go back because somebody asked for it.
@@ -448,7 +480,7 @@ func (r *Run) Wait(code, reason string, wake, end time.Duration) error {
 }
 
 func (r *Run) wait(w *Waiting) error {
-	return r.engine.Ledger.Wait(r.ctx, r.claim(), r.Work.At, w.code, w.Reason, w.wake, w.end)
+	return r.engine.Ledger.Wait(r.moving(), r.claim(), r.Work.At, w.code, w.Reason, w.wake, w.end)
 }
 
 // WaitOver tells whether the end of the step's wait has come.
@@ -468,14 +500,13 @@ func (r *Run) TokenOf(step, effect string) string {
 // Data reads what earlier steps kept.
 func (r *Run) Data(into any) error { return json.Unmarshal([]byte(r.Work.Data), into) }
 
-// NoteData is SetData for what can be found out again.
+// NoteData is SetData for what can be found out again: it is kept when the step ends or waits.
 func (r *Run) NoteData(data any) error {
 	text, err := json.Marshal(data)
-	if err != nil {
-		return err
+	if err == nil {
+		r.Work.Data, r.facts, r.unkept = string(text), store.FactsOf(data), true
 	}
-	r.Work.Data = string(text)
-	return r.engine.Ledger.NoteData(r.ctx, r.claim(), data)
+	return err
 }
 
 // SetData keeps something for the steps after this one: on the disk before
@@ -485,7 +516,7 @@ func (r *Run) SetData(data any) error {
 	if err != nil {
 		return err
 	}
-	r.Work.Data = string(text)
+	r.Work.Data, r.unkept = string(text), false
 	return r.engine.Ledger.SetData(r.ctx, r.claim(), data)
 }
 
@@ -498,7 +529,7 @@ func (r *Run) Noting(data any, f func(ctx context.Context) error) error {
 	if err := f(store.WithData(r.ctx, string(text), store.FactsOf(data))); err != nil {
 		return err
 	}
-	r.Work.Data = string(text)
+	r.Work.Data, r.unkept = string(text), false
 	return nil
 }
 

@@ -307,8 +307,9 @@ func addWork(tx *gorm.DB, by Actor, once Once, instanceID int64, n NewWork) (int
 	return id, once.take(tx, instanceID, id)
 }
 
-// ClaimWork claims a piece of work that is to be carried out now: one that is
-// queued, that has waited long enough, or whose claim has run out. The claim
+// ClaimWork claims a piece of work that is to be carried out now: one whose claim has run out, that
+// has waited long enough, or that is queued, in this order and the oldest first: what was begun is
+// ended before anything else begins. The claim
 // is free for others once life is over, unless it is renewed. Work whose
 // instance another piece holds is left alone. ErrNotFound if there is none.
 //
@@ -317,20 +318,17 @@ func addWork(tx *gorm.DB, by Actor, once Once, instanceID int64, n NewWork) (int
 // One committed statement; no lock outlives it.
 func (s *Store) ClaimWork(ctx context.Context, replica string, kinds []string, life time.Duration) (Work, error) {
 	var claimed []Work
-	err := s.db.WithContext(ctx).Raw(`WITH c AS (UPDATE work w SET fence = fence + 1, state = 'running', replica = ?,
+	err := s.db.WithContext(ctx).Raw(`WITH c AS (UPDATE work w SET fence = fence + 1, state = 'running', replica = @replica,
 		holding = changing,
-			free_at = clock_timestamp() + make_interval(secs => ?), wake_at = NULL,
-			woken_at = NULL
-		WHERE id = (SELECT q.id FROM work q WHERE q.kind IN ? AND (q.state = 'queued'
-				OR q.state = 'waiting' AND q.wake_at <= clock_timestamp()
-				OR q.state = 'running' AND q.free_at < clock_timestamp())
-			AND NOT (q.changing AND EXISTS (SELECT 1 FROM work o
-			WHERE o.instance_id = q.instance_id AND o.holding AND o.id <> q.id))
-			ORDER BY q.id FOR UPDATE SKIP LOCKED LIMIT 1)
+			free_at = clock_timestamp() + make_interval(secs => @life), wake_at = NULL, woken_at = NULL
+		WHERE id = coalesce(
+			(`+claimable+` AND q.state = 'running' AND q.free_at < now() ORDER BY q.free_at FOR UPDATE SKIP LOCKED LIMIT 1),
+			(`+claimable+` AND q.state = 'waiting' AND q.wake_at <= now() ORDER BY q.wake_at FOR UPDATE SKIP LOCKED LIMIT 1),
+			(`+claimable+` AND q.state = 'queued' ORDER BY q.id FOR UPDATE SKIP LOCKED LIMIT 1))
 		RETURNING `+workReturned+`),
 		s AS (UPDATE work_steps s SET state = 'doing', tries = s.tries + 1, ended_at = NULL FROM c
 			WHERE s.work_id = c.id AND s.name = c.at AND s.state = 'waiting' AND NOT c.back AND NOT c.cancel_asked RETURNING 1)
-		SELECT c.*, EXISTS (SELECT 1 FROM s) AS resumed FROM c`, replica, life.Seconds(), kinds).Scan(&claimed).Error
+		SELECT c.*, EXISTS (SELECT 1 FROM s) AS resumed FROM c`, map[string]any{"replica": replica, "life": life.Seconds(), "kinds": "{" + strings.Join(kinds, ",") + "}"}).Scan(&claimed).Error
 	if _, taken := unique(err); taken {
 		return Work{}, ErrNotFound // another piece took the instance in this moment
 	}
@@ -342,6 +340,11 @@ func (s *Store) ClaimWork(ctx context.Context, replica string, kinds []string, l
 	}
 	return claimed[0], nil
 }
+
+// claimable chooses from work of some kinds what nothing else holds the instance of: what holds it
+// already need not look.
+const claimable = `SELECT q.id FROM work q WHERE q.kind = ANY(CAST(@kinds AS text[])) AND NOT (q.changing AND NOT q.holding
+	AND EXISTS (SELECT 1 FROM work o WHERE o.instance_id = q.instance_id AND o.holding AND o.id <> q.id))`
 
 // Queue is how much work is at hand.
 type Queue struct {
@@ -630,7 +633,9 @@ func (s *Store) EndWork(ctx context.Context, w Work, e WorkEnd) error {
 			FROM f WHERE id = @id RETURNING id, events, instance_id, holding),
 		s AS (UPDATE work_steps s SET state = 'done', ended_at = clock_timestamp() FROM w, work_steps l
 			WHERE s.work_id = w.id AND l.work_id = w.id AND l.name = @last AND s.n >= l.n),
-		parent AS (UPDATE work SET wake_at = clock_timestamp() FROM f WHERE work.id = @parent AND work.state = 'waiting')`+
+		-- Not at once: a hundred parts may end in a second, and their parent counts all of them each time.
+		parent AS (UPDATE work SET wake_at = least(wake_at, clock_timestamp() + interval '300 ms') FROM f
+			WHERE work.id = @parent AND work.state = 'waiting')`+
 		instance+", "+eventOf(false)+" SELECT count(*), "+commits+" FROM w", args)
 }
 

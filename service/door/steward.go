@@ -26,11 +26,11 @@ func FilesOf(i store.Instance) []string {
 
 // Steward opens the steward's way into an instance.
 func (w *Service) Steward(ctx context.Context, i store.Instance) (reach.Files, func(), error) {
-	known, err := w.Store.ForSurvey(ctx, i.ID)
+	known, err := w.Store.StewardWay(ctx, i.ID)
 	if err != nil {
 		return nil, nil, err
 	}
-	return w.StewardBy(ctx, i, known[i.ID])
+	return w.StewardBy(ctx, i, known)
 }
 
 // StewardBy opens the steward's way as Steward does, with what the caller has read of the

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"plumlatch/core/access"
+	"plumlatch/core/names"
 	"plumlatch/core/rotation"
 	"plumlatch/core/wire"
 	"plumlatch/service/accesses"
@@ -451,14 +452,12 @@ func (r *fleetJob) fleetChoose() error {
 	}
 	var all []store.Member
 	var ids []int64
-	for n, m := range members {
-		i, err := r.Store.InstanceByName(r.Ctx, m.Instance)
-		if err != nil {
-			return err
-		}
-		one := store.Member{N: n, InstanceID: i.ID, OldKey: m.Old, NewKey: m.New, Wave: m.Wave, CutOff: m.CutOff}
-		for name, id := range map[string]*int64{m.Old: &one.OldKeyID, m.New: &one.NewKeyID} {
-			if name == "" {
+	var called []string
+	keys := map[string]int64{"": 0}
+	for _, m := range members {
+		called = append(called, m.Instance)
+		for _, name := range []string{m.Old, m.New} {
+			if _, known := keys[name]; known {
 				continue
 			}
 			k, err := r.Store.KeyAlone(r.Ctx, name)
@@ -468,10 +467,21 @@ func (r *fleetJob) fleetChoose() error {
 			if err != nil {
 				return err
 			}
-			*id = k.ID
+			keys[name] = k.ID
 		}
-		all = append(all, one)
-		ids = append(ids, i.ID)
+	}
+	instances, err := r.Store.InstanceIDs(r.Ctx, called)
+	if err != nil {
+		return err
+	}
+	for n, m := range members {
+		id, is := instances[names.Fold(m.Instance)]
+		if !is {
+			return door.Failf("the instance %s has another name now, or is gone: nothing was begun", m.Instance)
+		}
+		all = append(all, store.Member{N: n, InstanceID: id, OldKey: m.Old, NewKey: m.New, Wave: m.Wave, CutOff: m.CutOff,
+			OldKeyID: keys[m.Old], NewKeyID: keys[m.New]})
+		ids = append(ids, id)
 	}
 	if r.In.Exposed {
 		if err := r.Store.DoubtHostKeys(r.Ctx, ids,
@@ -570,9 +580,18 @@ func (r *fleetJob) fleetWaves() error {
 			}
 		default:
 			return r.fleetWait(wire.WaitsParts,
-				fmt.Sprintf("wave %d of %d to be shown to work", now.Wave, len(waves)), 500*time.Millisecond)
+				fmt.Sprintf("wave %d of %d to be shown to work", now.Wave, len(waves)), pollOf(waves))
 		}
 	}
+}
+
+// pollOf is how often the members are counted while a wave is at hand: the more there are, the less often.
+func pollOf(waves []store.WaveCount) time.Duration {
+	all := 0
+	for _, v := range waves {
+		all += v.All
+	}
+	return min(5*time.Second, 500*time.Millisecond+time.Duration(all)*time.Millisecond)
 }
 
 // fleetWait waits; its end is far away, as each part has an end of its own.

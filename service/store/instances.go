@@ -236,6 +236,26 @@ func (s *Store) InstanceByName(ctx context.Context, name string) (Instance, erro
 	return one[Instance](ctx, s, instanceColumns+" WHERE i.name_fold = ? AND i.phase <> 'removed'", names.Fold(name))
 }
 
+// InstanceIDs finds the IDs of instances that are not removed, by their names folded (names.Fold).
+// What is not there is left out.
+func (s *Store) InstanceIDs(ctx context.Context, all []string) (map[string]int64, error) {
+	folded := []string{}
+	for _, name := range all {
+		folded = append(folded, names.Fold(name))
+	}
+	var rows []struct {
+		ID       int64
+		NameFold string
+	}
+	err := s.db.WithContext(ctx).Raw("SELECT id, name_fold FROM instances WHERE name_fold IN ? AND phase <> 'removed'",
+		folded).Scan(&rows).Error
+	out := map[string]int64{}
+	for _, r := range rows {
+		out[r.NameFold] = r.ID
+	}
+	return out, err
+}
+
 // InstanceAt finds the instance, not removed, that is recorded at an address and port; ErrNotFound.
 func (s *Store) InstanceAt(ctx context.Context, address string, port int) (Instance, error) {
 	return one[Instance](ctx, s, instanceColumns+

@@ -570,6 +570,28 @@ func (s *Store) ForSurvey(ctx context.Context, instanceIDs ...int64) (map[int64]
 	return out, nil
 }
 
+// StewardWay is ForSurvey of what the steward's way into one instance takes: its host keys, and the
+// steward's private half.
+func (s *Store) StewardWay(ctx context.Context, instanceID int64) (*ToSurvey, error) {
+	to := &ToSurvey{}
+	type row struct {
+		host bool
+		data []byte
+	}
+	var rows []row
+	err := scanAll(s.db.WithContext(ctx).Raw(`SELECT true, blob FROM host_keys WHERE instance_id = ? AND replaced_at IS NULL
+		UNION ALL SELECT false, sealed FROM steward_keys WHERE instance_id = ?`, instanceID, instanceID), &rows,
+		func(r *row) []any { return []any{&r.host, &r.data} })
+	for _, r := range rows {
+		if r.host {
+			to.HostKeys = append(to.HostKeys, r.data)
+		} else {
+			to.Sealed = r.data
+		}
+	}
+	return to, err
+}
+
 // TakeTurns takes the turns of those instances that nobody surveys now.
 func (s *Store) TakeTurns(ctx context.Context, instanceIDs []int64) ([]Turn, error) {
 	ids, err := recordset(instanceIDs)

@@ -11,11 +11,15 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"plumlatch/client"
+	"plumlatch/core/authkeys"
 	"plumlatch/core/keypair"
+	"plumlatch/core/rotation"
+	"plumlatch/reach"
 )
 
 const benchRotated = 500
@@ -112,9 +116,11 @@ func BenchmarkRotate(b *testing.B) {
 	}
 	rotate("bench", "rotated-0")
 	f.settle(b)
-	var rates []float64
+	var rates, bounds []float64
 	for n := range b.N {
 		theirs := loop(n%2, (n+1)%2)
+		bounds = append(bounds, theirs.Seconds()/f.doorsAlone(b, scratch[0]).Seconds())
+		b.ReportMetric(median(bounds), "times-their-rate-by-SSH-alone")
 		statements, connections := f.counted(b)
 		ours := rotate(fmt.Sprintf("rotated-%d", n%2), fmt.Sprintf("rotated-%d", (n+1)%2))
 		moreStatements, moreConnections := f.counted(b)
@@ -127,6 +133,63 @@ func BenchmarkRotate(b *testing.B) {
 		b.ReportMetric((moreStatements-statements)/benchRotated, "statements-each")
 		b.ReportMetric(0, "ns/op")
 	}
+}
+
+// doorsAlone does at each door what a rotation does there, sixteen at a time, and nothing else: no
+// record, no guard, no plan. No service that takes these steps is faster on the same machine.
+func (f *fleet) doorsAlone(b *testing.B, line keypair.Public) time.Duration {
+	b.Helper()
+	signer, err := f.steward.Signer()
+	if err != nil {
+		b.Fatal(err)
+	}
+	policy := reach.Policy{AllowLoopback: true}
+	const name = ".ssh/authorized_keys"
+	never := func(time.Duration) bool { return false }
+	rotated := func(s server) error {
+		host, err := keypair.ReadPublic([]byte(s.hostKey))
+		if err != nil {
+			return err
+		}
+		t := reach.Target{Address: s.Address, Port: 2222, User: "debian", HostKeys: [][]byte{host.Blob}}
+		files, way, err := reach.SFTP(b.Context(), policy, t, signer)
+		if err != nil {
+			return err
+		}
+		defer way.Close()
+		text := line.Line() + " alone"
+		if _, err := reach.ReadKeys(files, name); err != nil {
+			return err
+		}
+		if _, err := reach.AddLine(files, name, text, time.Now()); err != nil {
+			return err
+		}
+		asked := [][]byte{line.Blob, f.steward.Public.Blob}
+		reach.ProbeAll(b.Context(), policy, t, asked, time.Now, never)
+		if _, err := reach.Edit(b.Context(), files, name, rotation.Own(line.Blob, text), reach.EditOptions{Now: time.Now(),
+			Later: func(func() error) {}}, func(doc *authkeys.Document) error {
+			doc.RemoveAppended(text)
+			return nil
+		}); err != nil {
+			return err
+		}
+		reach.ProbeAll(b.Context(), policy, t, asked, time.Now, never)
+		return nil
+	}
+	began := time.Now()
+	var wg sync.WaitGroup
+	slots := make(chan struct{}, 16)
+	for _, s := range f.servers[:benchRotated] {
+		slots <- struct{}{}
+		wg.Go(func() {
+			defer func() { <-slots }()
+			if err := rotated(s); err != nil {
+				b.Error(err)
+			}
+		})
+	}
+	wg.Wait()
+	return time.Since(began)
 }
 
 // counted is what the service has sent to the database, and how often it has

@@ -36,10 +36,12 @@ type fleet struct {
 	d        *demo
 	db       *pgx.Conn
 	identity string // a person's private file that opens all
-	servers  []struct{ ID, Address, hostKey string }
-	steward  keypair.Public
+	servers  []server
+	steward  *keypair.Pair
 	sealed   []byte
 }
+
+type server struct{ ID, Address, hostKey string }
 
 func newFleet(b *testing.B, servers int) *fleet {
 	b.Helper()
@@ -64,7 +66,7 @@ func newFleet(b *testing.B, servers int) *fleet {
 	check(os.WriteFile(f.identity, private, 0o600))
 	steward, err := keypair.Create(keypair.Ed25519, "steward")
 	check(err)
-	f.steward = steward.Public
+	f.steward = steward
 	if private, err = steward.OpenSSH(nil); err != nil {
 		b.Fatal(err)
 	}
@@ -105,7 +107,7 @@ func newFleet(b *testing.B, servers int) *fleet {
 			if key, err := os.ReadFile(f.d.path("standin", "instances", i.ID,
 				"etc/ssh/ssh_host_ed25519_key.pub")); i.State == "running" && err == nil {
 				f.servers = append(f.servers,
-					struct{ ID, Address, hostKey string }{i.ID, i.Address, strings.TrimSpace(string(key))})
+					server{i.ID, i.Address, strings.TrimSpace(string(key))})
 			}
 		}
 	}
@@ -134,7 +136,7 @@ func (f *fleet) record(b *testing.B, n int, region string) {
 			s AS (INSERT INTO steward_keys (instance_id, blob, sealed) SELECT id, $6, $7 FROM i),
 			t AS (INSERT INTO access (instance_id, steward, login_user) SELECT id, true, 'debian' FROM i)
 			INSERT INTO access (instance_id, key_id, login_user) SELECT i.id, k.id, 'debian' FROM i, keys k WHERE k.name = 'bench'`,
-			name, s.ID, region, s.Address, p.Blob, f.steward.Blob, f.sealed)
+			name, s.ID, region, s.Address, p.Blob, f.steward.Public.Blob, f.sealed)
 	}
 	if err := f.db.SendBatch(ctx, batch).Close(); err != nil {
 		b.Fatal(err)

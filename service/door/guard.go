@@ -68,15 +68,15 @@ func (r *Run) Take(t Taking, effect string, keep func(all []KeysFile) error,
 		if err != nil {
 			return err
 		}
-		all, err := ReadFiles(files, r.Instance)
+		seen, err := ReadFiles(files, r.Instance)
 		if err != nil {
 			return err
 		}
-		all = slices.DeleteFunc(all, func(f KeysFile) bool { return !t.in(f.Data) })
+		all := slices.DeleteFunc(slices.Clone(seen), func(f KeysFile) bool { return !t.in(f.Data) })
 		if len(all) == 0 { // nothing stands there: nothing is taken from anybody
 			return keep(nil)
 		}
-		permit, end, err := r.Permit(files, t)
+		permit, end, err := r.permit(files, t, seen)
 		if err != nil {
 			return err
 		}
@@ -150,12 +150,29 @@ const LastMoments = 20 * time.Second
 // Permit asks the guard, on what is there now. end gives the permit back: what
 // waits to change what it rests on goes on then. A hold that is near has it hold until then.
 func (r *Run) Permit(files reach.Files, t Taking) (permit rotation.Permit, end func(hold time.Time), err error) {
+	all, err := ReadFiles(files, r.Instance)
+	if err != nil {
+		return permit, nil, err
+	}
+	return r.permit(files, t, all)
+}
+
+// permit is Permit on files that were read just now: a permit holds for what was judged alone, so
+// that what others write meanwhile has it judged again.
+func (r *Run) permit(files reach.Files, t Taking, all []KeysFile) (permit rotation.Permit,
+	end func(hold time.Time), err error) {
 	p, err := r.Policy(r.Ctx)
 	if err != nil {
 		return permit, nil, err
 	}
 	for n := 1; ; n++ {
-		all, d, err := r.scene(files)
+		if n > 1 {
+			if all, err = ReadFiles(files, r.Instance); err != nil {
+				return permit, nil, err
+			}
+		}
+		// After the files: a work that lends itself a line has recorded that before.
+		d, err := r.Doors()
 		if err != nil {
 			return permit, nil, err
 		}

@@ -169,8 +169,44 @@ func (s *Store) witnessAtOnce(ctx context.Context, d Snapshot, w Witness) (out W
 	held, args := fence(ctx)
 	args["instance"], args["changed"], args["version"], args["versions"] = d.Instance, d.ChangedAt, d.Version, expected
 	args["rows"], args["seen"], args["wrote"] = all, seen, wrote
-	args["key"], args["user"], args["vantage"], args["by_us"] = p.KeyID, p.LoginUser, p.Vantage, p.ByUs
-	args["new"] = w.Placed != nil && out.AccessID == 0
+	args["key"], args["user"], args["vantage"] = p.KeyID, p.LoginUser, p.Vantage
+	// Only what there is to do: each part has its triggers run, even where it changes nothing.
+	parts, idOf, version := "", "0", "@version"
+	if wrote {
+		parts += `,
+		x AS (UPDATE instances i SET changed_at = t.at FROM t, same WHERE i.id = @instance RETURNING i.xmin::text AS version)`
+		version = "coalesce((SELECT version FROM x), '')"
+	}
+	if w.Placed != nil && out.AccessID == 0 {
+		parts += `,
+		n AS (INSERT INTO access (instance_id, key_id, login_user, standing, standing_at, standing_from, standing_old)
+			SELECT CAST(@instance AS bigint), CAST(@key AS bigint), CAST(@user AS text), r."K",
+			CASE WHEN r."AtNow" THEN t.at END, r."F", r."O" FROM r, t, same
+			WHERE r."ID" = 0 ON CONFLICT DO NOTHING RETURNING id)`
+		idOf = "coalesce((SELECT id FROM n), 0)"
+		if p.ByUs {
+			parts += `,
+		e_n AS (INSERT INTO evidence (access_id, kind, positive, at, vantage, document)
+			SELECT n.id, 'placed', true, t.at, CAST(@vantage AS text), '' FROM n, t)`
+		}
+	}
+	if len(news) > 0 {
+		parts += `,
+		e AS (INSERT INTO evidence (access_id, kind, positive, at, vantage, document)
+			SELECT o."A", o."K", o."P", t.at, o."V", '' FROM
+				jsonb_to_recordset(CAST(@seen AS jsonb)) AS o("A" bigint, "K" text, "P" boolean, "V" text), t, same
+			ON CONFLICT (access_id, kind, positive) DO UPDATE
+			SET at = excluded.at, vantage = excluded.vantage, document = excluded.document WHERE evidence.at <= excluded.at)`
+	}
+	parts += `,
+		u AS (UPDATE access a SET standing = r."K", standing_at = CASE WHEN r."AtNow" THEN t.at ELSE r."At" END,
+			standing_from = r."F", standing_old = r."O", against = r."G",
+			against_at = CASE WHEN r."GatNow" THEN t.at ELSE r."Gat" END, against_from = r."From",
+			probe_answer = CASE WHEN r."Asked" THEN r."Answer" ELSE a.probe_answer END,
+			probe_detail = CASE WHEN r."Asked" THEN r."Detail" ELSE a.probe_detail END,
+			probe_from = CASE WHEN r."Asked" THEN r."Probe" ELSE a.probe_from END,
+			probe_at = CASE WHEN r."Asked" THEN t.at ELSE a.probe_at END
+			FROM r, t, same WHERE a.id = r."ID" AND a.instance_id = @instance)`
 	var id int64
 	var holds bool
 	// The rows are locked in the order in which Wrote and Probed lock them: the work's, the instance's,
@@ -185,28 +221,9 @@ func (s *Store) witnessAtOnce(ctx context.Context, d Snapshot, w Witness) (out W
 			(SELECT coalesce(jsonb_object_agg(l.id, l.v), '{}') FROM l) = (SELECT CAST(@versions AS jsonb)->0)),
 		r AS MATERIALIZED (SELECT * FROM jsonb_to_recordset(CAST(@rows AS jsonb)) AS r("ID" bigint, "K" text, "At" timestamptz,
 			"AtNow" boolean, "F" text, "O" boolean, "G" text, "Gat" timestamptz, "GatNow" boolean, "From" text, "Asked" boolean,
-			"Answer" text, "Detail" text, "Probe" text)),
-		x AS (UPDATE instances i SET changed_at = t.at FROM t, same WHERE @wrote AND i.id = @instance
-			RETURNING i.xmin::text AS version),
-		n AS (INSERT INTO access (instance_id, key_id, login_user, standing, standing_at, standing_from, standing_old)
-			SELECT CAST(@instance AS bigint), CAST(@key AS bigint), CAST(@user AS text), r."K", CASE WHEN r."AtNow" THEN t.at END, r."F", r."O" FROM r, t, same
-			WHERE @new AND r."ID" = 0 ON CONFLICT DO NOTHING RETURNING id),
-		u AS (UPDATE access a SET standing = r."K", standing_at = CASE WHEN r."AtNow" THEN t.at ELSE r."At" END,
-			standing_from = r."F", standing_old = r."O", against = r."G",
-			against_at = CASE WHEN r."GatNow" THEN t.at ELSE r."Gat" END, against_from = r."From",
-			probe_answer = CASE WHEN r."Asked" THEN r."Answer" ELSE a.probe_answer END,
-			probe_detail = CASE WHEN r."Asked" THEN r."Detail" ELSE a.probe_detail END,
-			probe_from = CASE WHEN r."Asked" THEN r."Probe" ELSE a.probe_from END,
-			probe_at = CASE WHEN r."Asked" THEN t.at ELSE a.probe_at END
-			FROM r, t, same WHERE a.id = r."ID" AND a.id = ANY(ARRAY(SELECT r."ID" FROM r))),
-		e AS (INSERT INTO evidence (access_id, kind, positive, at, vantage, document)
-			SELECT o."A", o."K", o."P", t.at, o."V", '' FROM
-				jsonb_to_recordset(CAST(@seen AS jsonb)) AS o("A" bigint, "K" text, "P" boolean, "V" text), t, same
-			UNION ALL SELECT n.id, 'placed', true, t.at, CAST(@vantage AS text), '' FROM n, t WHERE @by_us
-			ON CONFLICT (access_id, kind, positive) DO UPDATE
-			SET at = excluded.at, vantage = excluded.vantage, document = excluded.document WHERE evidence.at <= excluded.at)
-		SELECT EXISTS (SELECT 1 FROM f), EXISTS (SELECT 1 FROM same), coalesce((SELECT id FROM n), 0),
-			coalesce((SELECT version FROM x), @version), (SELECT at FROM t), `+commits, args).Row().
+			"Answer" text, "Detail" text, "Probe" text))`+
+		parts+`
+		SELECT EXISTS (SELECT 1 FROM f), EXISTS (SELECT 1 FROM same), `+idOf+`, `+version+`, (SELECT at FROM t), `+commits, args).Row().
 		Scan(&holds, &done, &id, &out.Version, &out.ChangedAt, new(string))
 	switch {
 	case err != nil:

@@ -51,6 +51,8 @@ var layers = map[string][]string{
 	"cmd/plumlatch-wasm":      {"core"},
 	"service/postgres/pgtest": {"service/store"}, // for tests alone
 	"service/work/worktest":   {"core", "service/store", "service/postgres"},
+	"service/kinds/kindtest": above("service/door", "service/kinds", "service/lifecycle", "service/postgres",
+		"standin"),
 }
 
 // above are the parts that every family of work stands on, and these.

@@ -114,9 +114,7 @@ func (r *Run) AskServer(ids ...int64) (map[int64]reach.Answer, error) {
 		}
 		return out, r.UntilAnswered(errors.New(trouble))
 	}
-	if r.Edits.AskedAt, err = r.Store.Now(r.Ctx); err != nil {
-		return nil, err
-	}
+	r.Edits.AskedAt = d.Now // before it was asked: what was written since then is not in the answers
 	return out, r.NotedWitness(store.Witness{Asked: kept})
 }
 

@@ -165,8 +165,8 @@ type keptData struct {
 	facts Facts
 }
 
-// WithData has the next transaction, move or wait under the context keep what the work's step found
-// out (JSON, and the facts in it). Nobody waits for the disk: it can be found out again.
+// WithData has the next transactions under the context keep what the work's step
+// found out (JSON, and the facts in it), as NoteData does.
 func WithData(ctx context.Context, text string, facts Facts) context.Context {
 	return context.WithValue(ctx, dataKey{}, keptData{text, facts})
 }
@@ -217,22 +217,6 @@ const (
 	commits = "set_config('synchronous_commit', coalesce(nullif(@commit, ''), current_setting('synchronous_commit')), true)"
 	keeps   = "data = @data, rescue_cloud_id = @rescue, volume = @volume, contained = @contained"
 )
-
-// alsoKeeps is what keeps the data of WithData, if there is any, in a statement that changes the
-// work anyway; keptArgs are its arguments.
-func alsoKeeps(ctx context.Context) string {
-	if _, ok := ctx.Value(dataKey{}).(keptData); ok {
-		return keeps + ", "
-	}
-	return ""
-}
-
-func keptArgs(ctx context.Context) map[string]any {
-	if kept, ok := ctx.Value(dataKey{}).(keptData); ok {
-		return kept.args()
-	}
-	return nil
-}
 
 func (k keptData) args() map[string]any {
 	return map[string]any{"data": k.text, "rescue": k.facts.RescueCloudID, "volume": k.facts.Volume,
@@ -403,7 +387,7 @@ type StepMove struct {
 func (s *Store) MoveStep(ctx context.Context, c Claim, m StepMove) (version string, err error) {
 	began := m.StepState == "doing" || m.StepState == "undoing"
 	same := began && !m.Back // a wait may go on
-	return s.moved(ctx, `WITH w AS (UPDATE work SET `+alsoKeeps(ctx)+`at = @at, back = @back,
+	return s.moved(ctx, `WITH w AS (UPDATE work SET at = @at, back = @back,
 			settled_at = CASE WHEN @settled THEN clock_timestamp() ELSE settled_at END,
 			trouble = CASE WHEN @trouble = '' THEN trouble ELSE @trouble END,
 			code = CASE WHEN @why = '' THEN code ELSE @why END,
@@ -429,7 +413,7 @@ func (s *Store) MoveStep(ctx context.Context, c Claim, m StepMove) (version stri
 // one of those that end, the work has shown what it is for. It returns what MoveStep does. ErrLost.
 func (s *Store) MoveOn(ctx context.Context, c Claim, from, to string, settled bool, event string) (version string,
 	err error) {
-	return s.moved(ctx, `WITH w AS (UPDATE work SET `+alsoKeeps(ctx)+`at = @step,
+	return s.moved(ctx, `WITH w AS (UPDATE work SET at = @step,
 			settled_at = CASE WHEN @settled THEN clock_timestamp() ELSE settled_at END,
 			waits_code = '', waits_for = '', wait_ends_at = NULL, events = events + 1
 			WHERE id = @work AND fence = @fence AND state = 'running' RETURNING id, events, instance_id, holding),
@@ -448,7 +432,6 @@ func (s *Store) MoveOn(ctx context.Context, c Claim, from, to string, settled bo
 // instance's row. ErrLost.
 func (s *Store) moved(ctx context.Context, sql string, args map[string]any) (version string, err error) {
 	var n int64
-	maps.Copy(args, keptArgs(ctx))
 	err = s.db.WithContext(ctx).Raw(sql+" SELECT count(*), set_config('synchronous_commit', 'off', true), coalesce("+
 		"(SELECT i.xmin::text FROM instances i JOIN w ON i.id = w.instance_id), '') FROM w", args).Row().
 		Scan(&n, new(string), &version)
@@ -474,7 +457,6 @@ func eventOf(progress bool) string {
 // claimed runs a statement that answers how many rows of work it has changed. ErrLost.
 func (s *Store) claimed(ctx context.Context, sql string, args map[string]any) error {
 	var n int64
-	maps.Copy(args, keptArgs(ctx))
 	if err := s.db.WithContext(ctx).Raw(sql, args).Row().Scan(&n, new(string)); err != nil {
 		return err
 	}
@@ -512,7 +494,7 @@ func (s *Store) Wait(ctx context.Context, c Claim, step, code, reason string, wa
 	// One statement: the row is locked first, and what it says then is what is compared.
 	return s.claimed(ctx, `WITH b AS (SELECT id, waits_for FROM work WHERE id = @work AND fence = @fence
 			AND state = 'running' FOR UPDATE),
-		u AS (UPDATE work w SET `+alsoKeeps(ctx)+`state = 'waiting', holding = false, free_at = NULL,
+		u AS (UPDATE work w SET state = 'waiting', holding = false, free_at = NULL,
 			waits_code = @why, waits_for = @reason,
 			wait_ends_at = coalesce(w.wait_ends_at, clock_timestamp() + make_interval(secs => @end)),
 			wake_at = CASE WHEN w.woken_at IS NOT NULL THEN clock_timestamp()
@@ -545,6 +527,18 @@ func (s *Store) StepAge(ctx context.Context, id int64, step string) (time.Durati
 	err := s.db.WithContext(ctx).Raw("SELECT coalesce(extract(epoch FROM clock_timestamp() - began_at), 0) FROM "+
 		"work_steps WHERE work_id = ? AND name = ?", id, step).Scan(&seconds).Error
 	return time.Duration(seconds * float64(time.Second)), err
+}
+
+// NoteData is SetData for what can be found out again: nobody waits for the disk.
+func (s *Store) NoteData(ctx context.Context, c Claim, data any) error {
+	text, err := json.Marshal(data)
+	if err != nil {
+		return err
+	}
+	args := keptData{string(text), FactsOf(data)}.args()
+	args["work"], args["fence"] = c.Work, c.Fence
+	return s.claimed(ctx, "WITH w AS (UPDATE work SET "+keeps+" WHERE id = @work AND fence = @fence AND state = "+
+		"'running' RETURNING id) SELECT count(*), set_config('synchronous_commit', 'off', true) FROM w", args)
 }
 
 // SetData keeps what a step found out, for the steps after it.
@@ -597,9 +591,7 @@ func (s *Store) EndWork(ctx context.Context, w Work, e WorkEnd) error {
 	if err != nil {
 		return err
 	}
-	// The data is kept with the rest: a row is changed once by a statement.
-	held, args := fence(context.WithValue(onDisk(ctx), dataKey{}, nil))
-	maps.Copy(args, keptArgs(ctx))
+	held, args := fence(onDisk(ctx))
 	maps.Copy(args, map[string]any{"state": string(e.State), "outcome": e.Outcome, "why": e.Code, "id": w.ID,
 		"parent": w.ParentID, "step": w.At, "code": "", "text": text, "at": at, "operator": journal.Actor.Operator,
 		"address": journal.Actor.Address, "action": e.Action, "target": e.Target, "of": w.IntentID, "bytes": raw(exact),
@@ -622,7 +614,7 @@ func (s *Store) EndWork(ctx context.Context, w Work, e WorkEnd) error {
 		j AS (INSERT INTO journal (at, operator, address, action, target, intent, outcome, of, bytes)
 			SELECT CAST(@at AS timestamptz), CAST(@operator AS text), CAST(@address AS text), CAST(@action AS text),
 			CAST(@target AS text), '', CAST(@text AS text), nullif(CAST(@of AS bigint), 0), CAST(@bytes AS bytea) FROM f),
-		w AS (UPDATE work SET `+alsoKeeps(ctx)+`state = @state, outcome = @outcome,
+		w AS (UPDATE work SET state = @state, outcome = @outcome,
 			code = CASE WHEN @why = '' THEN code ELSE @why END, holding = false, free_at = NULL, wake_at = NULL,
 			settled_at = CASE WHEN @settled THEN clock_timestamp() ELSE settled_at END,
 			at = CASE WHEN @last = '' THEN at ELSE '' END,

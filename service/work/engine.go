@@ -37,6 +37,7 @@ type Ledger interface {
 	Wait(ctx context.Context, c store.Claim, step, code, reason string, wake, end time.Duration) error
 	WaitOver(ctx context.Context, work int64) (bool, error)
 	SetData(ctx context.Context, c store.Claim, data any) error
+	NoteData(ctx context.Context, c store.Claim, data any) error
 	EndWork(ctx context.Context, w store.Work, e store.WorkEnd) error
 	WorkSteps(ctx context.Context, work int64) ([]store.WorkStep, error)
 	CancelWork(ctx context.Context, by store.Actor, w store.Work) error

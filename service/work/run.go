@@ -37,9 +37,6 @@ type Run struct {
 	// ahead is the step whose beginning was written with the end of the one before, so that it
 	// need not be written again; -1 for none.
 	ahead int
-	// unkept: Work.Data is to be kept with the next move, and facts with it.
-	unkept bool
-	facts  store.Facts
 	// last is the step that is done, and not yet written as that, as it is the last; settled is
 	// whether it, or one after it that had nothing to do, settles.
 	last    string
@@ -263,9 +260,8 @@ func (r *Run) move(state string, place int, back bool, trouble, event string) er
 	m := store.StepMove{Step: r.Work.At, StepState: state, At: r.nameAt(place), Back: back, Trouble: trouble,
 		Code: r.code, Event: event}
 	m.Settled = state == "done" && r.Step().Settles
-	version, err := r.engine.Ledger.MoveStep(r.moving(), r.claim(), m)
+	version, err := r.engine.Ledger.MoveStep(r.ctx, r.claim(), m)
 	if err == nil {
-		r.unkept = false
 		r.Work.InstanceVersion = version
 		r.pos, r.Work.At, r.Work.Back = place, m.At, back
 		r.goesBack.Store(back)
@@ -274,14 +270,6 @@ func (r *Run) move(state string, place int, back bool, trouble, event string) er
 		}
 	}
 	return err
-}
-
-// moving is the context of the next move: what a step found out is kept with it.
-func (r *Run) moving() context.Context {
-	if r.unkept {
-		return store.WithData(r.ctx, r.Work.Data, r.facts)
-	}
-	return r.ctx
 }
 
 // stepOn does the step at hand; over means that the work waits.
@@ -349,12 +337,11 @@ func (r *Run) moveOn() error {
 	if next == len(r.plan) || r.cancelled() || r.Kind.step(r.plan[next]) == nil {
 		return r.move("done", r.pos+1, false, "", "")
 	}
-	version, err := r.engine.Ledger.MoveOn(r.moving(), r.claim(), r.Work.At, r.plan[next], settled,
+	version, err := r.engine.Ledger.MoveOn(r.ctx, r.claim(), r.Work.At, r.plan[next], settled,
 		r.Kind.step(r.plan[next]).Title)
 	if err != nil {
 		return err
 	}
-	r.unkept = false
 	r.pos, r.ahead, r.Work.At, r.Work.InstanceVersion = next, next, r.plan[next], version
 	return nil
 }
@@ -433,7 +420,7 @@ func (r *Run) end(state store.WorkState) error {
 	if e.Outcome == "" && state != store.Done {
 		e.Outcome = r.Work.Trouble
 	}
-	return r.engine.Ledger.EndWork(r.moving(), r.Work, e)
+	return r.engine.Ledger.EndWork(r.ctx, r.Work, e)
 }
 
 // cancelled tells whether the work is to go back because somebody asked for it.
@@ -480,7 +467,7 @@ func (r *Run) Wait(code, reason string, wake, end time.Duration) error {
 }
 
 func (r *Run) wait(w *Waiting) error {
-	return r.engine.Ledger.Wait(r.moving(), r.claim(), r.Work.At, w.code, w.Reason, w.wake, w.end)
+	return r.engine.Ledger.Wait(r.ctx, r.claim(), r.Work.At, w.code, w.Reason, w.wake, w.end)
 }
 
 // WaitOver tells whether the end of the step's wait has come.
@@ -500,13 +487,15 @@ func (r *Run) TokenOf(step, effect string) string {
 // Data reads what earlier steps kept.
 func (r *Run) Data(into any) error { return json.Unmarshal([]byte(r.Work.Data), into) }
 
-// NoteData is SetData for what can be found out again: it is kept when the step ends or waits.
+// NoteData is SetData that does not wait for the disk: for what is found out again after a crash of
+// the database. It is kept at once all the same: a replica that takes over may have to go back by it.
 func (r *Run) NoteData(data any) error {
 	text, err := json.Marshal(data)
-	if err == nil {
-		r.Work.Data, r.facts, r.unkept = string(text), store.FactsOf(data), true
+	if err != nil {
+		return err
 	}
-	return err
+	r.Work.Data = string(text)
+	return r.engine.Ledger.NoteData(r.ctx, r.claim(), data)
 }
 
 // SetData keeps something for the steps after this one: on the disk before
@@ -516,7 +505,7 @@ func (r *Run) SetData(data any) error {
 	if err != nil {
 		return err
 	}
-	r.Work.Data, r.unkept = string(text), false
+	r.Work.Data = string(text)
 	return r.engine.Ledger.SetData(r.ctx, r.claim(), data)
 }
 
@@ -529,7 +518,7 @@ func (r *Run) Noting(data any, f func(ctx context.Context) error) error {
 	if err := f(store.WithData(r.ctx, string(text), store.FactsOf(data))); err != nil {
 		return err
 	}
-	r.Work.Data, r.unkept = string(text), false
+	r.Work.Data = string(text)
 	return nil
 }
 

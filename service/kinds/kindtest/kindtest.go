@@ -1,0 +1,444 @@
+// Package kindtest has the whole service without its API within the test, on a database and a
+// stand-in cloud of its own, and takes every kind of work through a case: killed at each of its
+// halts, gone on with by another replica, and taken back from there. For tests alone.
+//
+//	func TestShare(t *testing.T) {
+//		kindtest.EveryHalt(t, kindtest.Case{Kind: "access-add", ...})
+//
+// The stand-in proves nothing about a door: that a real server is edited so stands in package e2e.
+package kindtest
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http/httptest"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"plumlatch/core/keypair"
+	"plumlatch/reach"
+	"plumlatch/service/atrest"
+	driver "plumlatch/service/cloud/standin"
+	"plumlatch/service/door"
+	"plumlatch/service/kinds"
+	"plumlatch/service/lifecycle"
+	"plumlatch/service/postgres/pgtest"
+	"plumlatch/service/store"
+	"plumlatch/service/work"
+	"plumlatch/standin"
+)
+
+// By is who asks for everything.
+var By = store.Actor{Operator: "night-lead", Address: "192.0.2.1"}
+
+// House is the service, its database and its cloud.
+type House struct {
+	*testing.T
+	DB *store.Store
+	// W is the replica that is there. It is another one after each Halted.
+	W     *kinds.Worker
+	Cloud *standin.Cloud
+
+	url, folder string
+	driver      *driver.Driver
+	of          *store.Store // the connection of W
+}
+
+const (
+	lease = 400 * time.Millisecond // another replica takes over after it and its margin
+	token = "for-the-test"
+)
+
+// blocks are the networks that stand-ins of this process have taken.
+var blocks atomic.Uint32
+
+// New makes a house with no instance, no key, and a replica that carries out work.
+func New(t *testing.T) *House {
+	t.Helper()
+	h := &House{T: t, url: pgtest.URL(t), folder: t.TempDir()}
+	h.DB = pgtest.OpenURL(t, h.url)
+	if _, err := atrest.Create(h.file("identity.txt")); err != nil {
+		t.Fatal(err)
+	}
+	for tries := 0; h.Cloud == nil; tries++ { // each process begins somewhere else, and a taken block is left alone
+		sum := sha256.Sum256(fmt.Appendf(nil, "%d %d", os.Getpid(), blocks.Add(1)))
+		block := netip.PrefixFrom(netip.AddrFrom4([4]byte{127, 128 + sum[0]%100, sum[1] &^ 15, 0}), 20)
+		c, err := standin.Open(standin.Options{Folder: h.file("cloud"), Network: block, Pace: 20 * time.Millisecond,
+			Log: slog.New(slog.DiscardHandler)})
+		if err != nil && tries > 20 {
+			t.Fatal(err)
+		}
+		h.Cloud = c
+	}
+	t.Cleanup(func() { _ = h.Cloud.Close() })
+	web := httptest.NewServer(h.Cloud.Handler(token))
+	t.Cleanup(web.Close)
+	h.driver = driver.New(web.URL, token)
+	h.goOn()
+	t.Cleanup(h.end)
+	return h
+}
+
+func (h *House) file(name string) string { return filepath.Join(h.folder, name) }
+
+// replica makes a service on a connection of its own to the database.
+func (h *House) replica(halt func(db *store.Store, point string)) *kinds.Worker {
+	h.Helper()
+	db := pgtest.OpenURL(h.T, h.url)
+	cipher, err := atrest.Load(h.file("identity.txt"))
+	if err == nil {
+		err = cipher.Keep(h.Context(), db)
+	}
+	heads, e := atrest.OpenHeads(h.file("journal"))
+	if err = errors.Join(err, e); err != nil {
+		h.Fatal(err)
+	}
+	d := &door.Service{Store: db, Cloud: h.driver, Reach: reach.Policy{AllowLoopback: true}, Cipher: cipher, Heads: heads,
+		Log: slog.New(slog.DiscardHandler), Lease: lease, StateLimit: 10 * time.Second, FollowEvery: -1}
+	if halt != nil {
+		d.Halt = func(point string) { halt(db, point) }
+	}
+	w := kinds.New(d, 0)
+	if err := w.Start(context.Background()); err != nil {
+		h.Fatal(err)
+	}
+	h.of = db
+	return w
+}
+
+// end ends the replica that is there, in good order unless it was killed.
+func (h *House) end() {
+	h.W.Close()
+	_ = h.of.Close()
+}
+
+// goOn has another replica carry out what there is.
+func (h *House) goOn() { h.W = h.replica(nil) }
+
+// Halted begins a piece of work and carries it out by a replica that is killed at a point: nothing of
+// it reaches the database any more. came is false if the work was over, or waits for long, before it
+// came there. Nobody carries out anything afterwards, until goOn.
+func (h *House) halted(point string, begin func(*House) (store.Work, error)) (w store.Work, came bool) {
+	h.Helper()
+	h.end()
+	at := make(chan struct{})
+	var once sync.Once
+	h.W = h.replica(func(db *store.Store, p string) {
+		if p != point {
+			return
+		}
+		first := false
+		once.Do(func() { first = true })
+		if first {
+			_ = db.Close()
+			close(at)
+			runtime.Goexit()
+		}
+	})
+	w = h.begun(begin)
+	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+		select {
+		case <-at:
+			h.end()
+			return w, true
+		default:
+		}
+		now, err := h.DB.WorkByID(h.Context(), w.ID)
+		if err != nil {
+			h.Fatal(err)
+		}
+		if now.Over() {
+			h.end()
+			return w, false
+		}
+		if time.Now().After(deadline) {
+			h.Fatalf("work %d, %s, neither comes to %s nor to its end: %s at %s", w.ID, w.Title, point, now.State, now.At)
+		}
+	}
+}
+
+func (h *House) begun(begin func(*House) (store.Work, error)) store.Work {
+	h.Helper()
+	w, err := begin(h)
+	if err != nil {
+		h.Fatal(err)
+	}
+	return w
+}
+
+// Done waits until a piece of work is over, and returns it.
+func (h *House) Done(w store.Work, err error) store.Work {
+	h.Helper()
+	if err != nil {
+		h.Fatal(err)
+	}
+	for deadline := time.Now().Add(30 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+		now, err := h.DB.WorkByID(h.Context(), w.ID)
+		if err != nil {
+			h.Fatal(err)
+		}
+		if now.Over() {
+			return now
+		}
+		if time.Now().After(deadline) {
+			h.Fatalf("work %d, %s, does not end: %s at %s, %s", now.ID, now.Title, now.State, now.At, now.WaitsFor)
+		}
+	}
+}
+
+// Key records a new key, with a person as its holder, whose private half was shown.
+func (h *House) Key(name string) store.Key {
+	h.Helper()
+	pair, err := keypair.Create(keypair.Ed25519, name)
+	if err == nil {
+		err = h.DB.AddHolder(h.Context(), By, name+"-holder", "person")
+	}
+	if err != nil {
+		h.Fatal(err)
+	}
+	k, err := h.DB.AddKey(h.Context(), By, store.NewKey{Name: name, Public: pair.Public, Origin: store.MadeHere,
+		Holder: name + "-holder"})
+	if err == nil {
+		err = h.DB.KeyShown(h.Context(), By, k)
+	}
+	if err != nil {
+		h.Fatal(err)
+	}
+	return k
+}
+
+// Launch launches an instance that a key opens.
+func (h *House) Launch(name, key string) store.Instance {
+	h.Helper()
+	i, _, err := h.W.Lifecycle.Launch(h.Context(), By, store.Once{}, lifecycle.LaunchRequest{Name: name,
+		Region: "north-pier", Image: "debian-12", Size: "small", Keys: []string{key}})
+	if err != nil {
+		h.Fatal(err)
+	}
+	if w := h.Done(store.Work{ID: i.WorkID}, nil); w.State != store.Done {
+		h.Fatalf("%s: %s", w.State, w.Outcome)
+	}
+	return h.Instance(name)
+}
+
+// Instance reads an instance of the ledger.
+func (h *House) Instance(name string) store.Instance {
+	h.Helper()
+	i, err := h.DB.InstanceByName(h.Context(), name)
+	if err != nil {
+		h.Fatal(err)
+	}
+	return i
+}
+
+func (h *House) keysFile(i store.Instance) string {
+	return h.file("cloud/instances/" + i.CloudID + "/home/debian/.ssh/authorized_keys")
+}
+
+// Keys is the text of an instance's file of keys, and the names of the keys that are recorded to open it.
+func (h *House) Keys(name string) string {
+	h.Helper()
+	i := h.Instance(name)
+	text, err := os.ReadFile(h.keysFile(i))
+	if err != nil {
+		h.Fatal(err)
+	}
+	rows, err := h.DB.AccessesOf(h.Context(), i.ID)
+	if err != nil {
+		h.Fatal(err)
+	}
+	var names []string
+	for _, a := range rows {
+		names = append(names, a.Key)
+	}
+	slices.Sort(names)
+	return fmt.Sprintf("%s\nrecorded: %s", strings.TrimSpace(string(text)), strings.Join(names, ", "))
+}
+
+// Unplaced takes a key out of an instance's ledger and file again, as if it had never been there.
+func (h *House) Unplaced(name, key string) {
+	h.Helper()
+	i := h.Instance(name)
+	rows, err := h.DB.AccessesOf(h.Context(), i.ID)
+	for _, a := range rows {
+		if a.Key == key && err == nil {
+			err = h.DB.DropAccess(h.Context(), a.ID)
+		}
+	}
+	file := h.keysFile(i)
+	text, e := os.ReadFile(file)
+	if err = errors.Join(err, e); err != nil {
+		h.Fatal(err)
+	}
+	var kept []string
+	for line := range strings.Lines(string(text)) {
+		// An empty line stands before a line that was appended.
+		if text := strings.TrimSpace(line); text != "" && !strings.HasSuffix(text, " "+key) {
+			kept = append(kept, line)
+		}
+	}
+	if err := os.WriteFile(file, []byte(strings.Join(kept, "")), 0o600); err != nil {
+		h.Fatal(err)
+	}
+}
+
+// Rules are the ranges that the cloud lets in to an instance.
+func (h *House) Rules(name string) string {
+	h.Helper()
+	groups, err := h.driver.Groups(h.Context(), h.Instance(name).CloudID)
+	if err != nil {
+		h.Fatal(err)
+	}
+	var all []string
+	for _, g := range groups {
+		for _, r := range g.Rules {
+			all = append(all, fmt.Sprintf("%t %v", g.Own, r.From))
+		}
+	}
+	slices.Sort(all)
+	return strings.Join(all, "\n")
+}
+
+// Case is one way through a kind of work.
+type Case struct {
+	Kind string
+	// Prepare makes, once, what all rounds need. nil for nothing.
+	Prepare func(h *House)
+	// Begin begins the work.
+	Begin func(h *House) (store.Work, error)
+	// Reset brings what Begin's work made of it back to what it was.
+	Reset func(h *House)
+	// Stays are points from which what it did stays though it is cancelled: its parts are over.
+	Stays []string
+	// State is all that the work may change: in the cloud, at the door, in the ledger.
+	State func(h *House) string
+}
+
+// shares is over how many houses the points of a case are shared out.
+const shares = 4
+
+// EveryHalt takes a case through each halt of its kind: killed there, the work is gone on with by
+// another replica, and comes to the same end as without; and, cancelled there, it leaves
+// everything as it was, unless it was past the point of no return. The way back is
+// killed at each of its halts too.
+func EveryHalt(t *testing.T, c Case) {
+	var on, back []string
+	for _, p := range kinds.Halts() {
+		switch {
+		case !strings.HasPrefix(p, c.Kind+"/"):
+		case strings.Contains(p, "/undo/"):
+			back = append(back, p)
+		default:
+			on = append(on, p)
+		}
+	}
+	if len(on) == 0 {
+		t.Fatalf("no kind is called %s", c.Kind)
+	}
+	for share := range shares {
+		t.Run(fmt.Sprint(share), func(t *testing.T) {
+			t.Parallel()
+			h := New(t)
+			if c.Prepare != nil {
+				c.Prepare(h)
+			}
+			before := c.State(h)
+			if w := h.Done(c.Begin(h)); w.State != store.Done {
+				t.Fatalf("%s: %s", w.State, w.Outcome)
+			}
+			after := c.State(h)
+			if after == before {
+				t.Fatalf("the case changes nothing of\n%s", before)
+			}
+			reset := func() {
+				t.Helper()
+				c.Reset(h)
+				if now := c.State(h); now != before {
+					t.Fatalf("not as it was before:\n%s\nbut\n%s", before, now)
+				}
+			}
+			// is tells whether all is as it should be, by how the work ended.
+			is := func(point string, w store.Work) {
+				t.Helper()
+				want := map[store.WorkState]string{store.Done: after, store.Cancelled: before}[w.State]
+				if now := c.State(h); now != want {
+					t.Errorf("halted at %s it is %s (%s), and there is\n%s\nand not\n%s", point, w.State, w.Outcome, now, want)
+				}
+			}
+			reset()
+			returns := "" // the last point from which it goes back
+			for n, point := range on {
+				if n%shares != share && point != on[len(on)-1] {
+					continue
+				}
+				w, came := h.halted(point, c.Begin)
+				h.goOn()
+				w = h.Done(w, nil)
+				if w.State != store.Done {
+					t.Errorf("halted at %s it is %s: %s", point, w.State, w.Outcome)
+				}
+				is(point, w)
+				reset()
+				if !came {
+					continue
+				}
+				if w, came = h.halted(point, c.Begin); !came {
+					t.Fatalf("it did not come to %s once more", point)
+				}
+				h.goOn() // it takes over when the claim has run out
+				err := h.W.Door.Engine.Cancel(h.Context(), By, h.now(w))
+				w = h.Done(w, nil)
+				if past, late := errors.AsType[work.ErrNoReturn](err); late {
+					if w.State != store.Done {
+						t.Errorf("%v, but it is %s: %s", past, w.State, w.Outcome)
+					}
+				} else if err != nil || w.State != store.Cancelled {
+					t.Errorf("cancelled at %s: %v; %s: %s", point, err, w.State, w.Outcome)
+				} else if slices.Contains(c.Stays, point) {
+					w.State = store.Done
+				} else {
+					returns = point
+				}
+				is("cancelled at "+point, w)
+				reset()
+			}
+			for n, point := range back {
+				if n%shares != share || returns == "" {
+					continue
+				}
+				w, _ := h.halted(returns, c.Begin)
+				if err := h.DB.CancelWork(h.Context(), By, h.now(w)); err != nil {
+					t.Fatal(err)
+				}
+				h.halted(point, func(*House) (store.Work, error) { return w, nil })
+				h.goOn()
+				w = h.Done(w, nil)
+				if w.State != store.Cancelled {
+					t.Errorf("halted at %s it is %s: %s", point, w.State, w.Outcome)
+				}
+				is(point, w)
+				reset()
+			}
+		})
+	}
+}
+
+func (h *House) now(w store.Work) store.Work {
+	h.Helper()
+	now, err := h.DB.WorkByID(h.Context(), w.ID)
+	if err != nil {
+		h.Fatal(err)
+	}
+	return now
+}

@@ -247,7 +247,7 @@ func TestSafeEditUnderOtherWriters(t *testing.T) {
 			fmt.Fprintf(f, "# append %d\n", appended.Load())
 			f.Close()
 			appended.Add(1)
-			time.Sleep(2 * time.Millisecond)
+			time.Sleep(8 * time.Millisecond)
 		}
 	}, func() { round(130) })
 	if lost := missing(appended.Load(), "append"); lost != 0 {

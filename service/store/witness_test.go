@@ -1,6 +1,7 @@
 package store_test
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -257,10 +258,12 @@ func TestWitnessOfALostClaim(t *testing.T) {
 			s = store.Snapshot{Instance: s.Instance}
 		}
 		before := d.shown(t, d.one)
-		_, err = d.db.Witness(store.WithData(ctx, `{"lost":true}`, store.Facts{}), s, store.Witness{Wrote: true,
-			Placed: &store.Placed{KeyID: d.keys[3].ID, LoginUser: "debian", ByUs: true}})
-		if !errors.Is(err, store.ErrLost) {
-			t.Errorf("%v", err)
+		for _, ctx := range []context.Context{ctx, store.WithData(ctx, `{"lost":true}`, store.Facts{})} {
+			_, err = d.db.Witness(ctx, s, store.Witness{Wrote: true,
+				Placed: &store.Placed{KeyID: d.keys[3].ID, LoginUser: "debian", ByUs: true}})
+			if !errors.Is(err, store.ErrLost) {
+				t.Errorf("%v", err)
+			}
 		}
 		now, err := d.db.WorkByID(t.Context(), work.ID)
 		if after := d.shown(t, d.one); err != nil || !slices.Equal(before, after) || now.Data != "{}" {

@@ -575,6 +575,10 @@ type WorkEnd struct {
 	Settled bool
 }
 
+// ParentLooks is how long after the end of a part its parent looks at the latest. Not at once: a hundred parts
+// may end in a second, and their parent counts all of them each time.
+const ParentLooks = 300 * time.Millisecond
+
 // EndWork ends a claimed piece of work, with its outcome in the journal.
 func (s *Store) EndWork(ctx context.Context, w Work, e WorkEnd) error {
 	text := string(e.State)
@@ -596,7 +600,7 @@ func (s *Store) EndWork(ctx context.Context, w Work, e WorkEnd) error {
 		"parent": w.ParentID, "step": w.At, "code": "", "text": text, "at": at, "operator": journal.Actor.Operator,
 		"address": journal.Actor.Address, "action": e.Action, "target": e.Target, "of": w.IntentID, "bytes": raw(exact),
 		"last": e.Last, "settled": e.Settled, "phase": string(e.Phase), "instance": w.InstanceID, "trouble": e.Trouble,
-		"trouble_code": e.TroubleCode, "wakes": []string{wire.WaitsBack, wire.WaitsAnswer}})
+		"trouble_code": e.TroubleCode, "looks": ParentLooks.Seconds(), "wakes": []string{wire.WaitsBack, wire.WaitsAnswer}})
 	instance := ""
 	if e.Phase != "" {
 		instance += `, i AS (UPDATE instances SET phase = @phase, progress = '', trouble = @trouble,
@@ -625,8 +629,7 @@ func (s *Store) EndWork(ctx context.Context, w Work, e WorkEnd) error {
 			FROM f WHERE id = @id RETURNING id, events, instance_id, holding),
 		s AS (UPDATE work_steps s SET state = 'done', ended_at = clock_timestamp() FROM w, work_steps l
 			WHERE s.work_id = w.id AND l.work_id = w.id AND l.name = @last AND s.n >= l.n),
-		-- Not at once: a hundred parts may end in a second, and their parent counts all of them each time.
-		parent AS (UPDATE work SET wake_at = least(wake_at, clock_timestamp() + interval '300 ms') FROM f
+		parent AS (UPDATE work SET wake_at = least(wake_at, clock_timestamp() + make_interval(secs => @looks)) FROM f
 			WHERE work.id = @parent AND work.state = 'waiting')`+
 		instance+", "+eventOf(false)+" SELECT count(*), "+commits+" FROM w", args)
 }

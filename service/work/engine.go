@@ -155,7 +155,13 @@ func (e *Engine) claimLoop() {
 		work, err := e.Ledger.ClaimWork(e.base, e.replica, names, e.life())
 		if err == nil {
 			e.wg.Go(func() {
-				defer func() { <-slots; e.Look() }()
+				defer func() {
+					<-slots
+					e.Look()
+					if work.ParentID != 0 { // its end has its parent look, a moment later
+						time.AfterFunc(store.ParentLooks+50*time.Millisecond, e.Look)
+					}
+				}()
 				e.carryOut(work, sent)
 			})
 			continue

@@ -196,9 +196,10 @@ func TestNoFieldTakesAPrivateKey(t *testing.T) {
 	}
 	for what, secret := range forms {
 		line := strings.Join(strings.Fields(secret), " ")
-		for _, path := range []string{"/api/v1/keys/" + url.PathEscape(secret), "/api/v1/keys?q=" +
-			url.QueryEscape(secret), "/api/v1/keys?" + url.QueryEscape(secret) + "=1", "/api/v1/access?cursor=" +
-			url.QueryEscape(secret)} {
+		for _, path := range []string{"/api/v1/keys/" + url.PathEscape(secret), "/api/v1/keys/" + url.PathEscape(secret) + "/",
+			"/api/v1/keys?q=" +
+				url.QueryEscape(secret), "/api/v1/keys?" + url.QueryEscape(secret) + "=1", "/api/v1/access?cursor=" +
+				url.QueryEscape(secret)} {
 			if len(path) > 7000 {
 				continue
 			}

@@ -104,6 +104,11 @@ func (r *shareJob) accepted() error {
 	if answers[r.D.NewAccess] == reach.Accepted {
 		return r.OthersStill(answers)
 	}
+	if now, err := r.Store.Now(r.Ctx); err != nil {
+		return err
+	} else if r.In.Until != nil && !now.Add(r.D.Skew).Before(*r.In.Until) {
+		return r.Say("the end of %s came before the server was asked whether it takes it", r.In.Key)
+	}
 	a, err := r.Store.AccessByID(r.Ctx, r.D.NewAccess)
 	if err != nil {
 		return err

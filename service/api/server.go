@@ -75,6 +75,8 @@ func New(o Options) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
 	r.HandleMethodNotAllowed = false
+	// A redirect would have the path in it, and that may hold anything that somebody pasted.
+	r.RedirectTrailingSlash = false
 	// Nobody's word but the connection's counts for where a request comes from.
 	_ = r.SetTrustedProxies(nil)
 	r.Use(s.log, s.recover, s.guard)

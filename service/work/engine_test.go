@@ -270,6 +270,8 @@ func TestTriedAgain(t *testing.T) {
 		"for ever":     {99, errors.New("the line is busy"), store.WentBack, 5},
 		"a failure":    {99, work.Failf("no such berth"), store.WentBack, 1},
 		"a panic once": {1, nil, store.WentBack, 1},
+		// It goes on when the claim has run out, and does not go back: nothing failed.
+		"a claim lost": {1, fmt.Errorf("asked: %w", store.ErrLost), store.Done, 2},
 	} {
 		t.Run(what, func(t *testing.T) {
 			t.Parallel()

@@ -304,7 +304,7 @@ func (r *Run) stepOn() (over bool, err error) {
 	case err == nil:
 		r.engine.halt(r.at + "/end")
 		return false, r.moveOn()
-	case r.ctx.Err() != nil:
+	case r.ctx.Err() != nil, errors.Is(err, store.ErrLost): // another goes on, or we do once more
 		return false, err
 	case r.cancelled():
 		r.Work.CancelAsked = true
@@ -369,7 +369,7 @@ func (r *Run) stepBack() (over bool, err error) {
 	case err == nil:
 		r.engine.halt(r.at + "/end")
 		return false, r.move("undone", n-1, true, "", "")
-	case r.ctx.Err() != nil:
+	case r.ctx.Err() != nil, errors.Is(err, store.ErrLost):
 		return false, err
 	}
 	r.Work.Trouble = Outcome(r.Work.Trouble, "and "+s.Title+" could not be taken back: "+Words(err))

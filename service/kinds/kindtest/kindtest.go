@@ -147,7 +147,7 @@ func (h *House) halted(point string, begin func(*House) (store.Work, error)) (w 
 		}
 	})
 	w = h.begun(begin)
-	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+	for deadline := time.Now().Add(time.Minute); ; time.Sleep(5 * time.Millisecond) {
 		select {
 		case <-at:
 			h.end()
@@ -183,7 +183,7 @@ func (h *House) Done(w store.Work, err error) store.Work {
 	if err != nil {
 		h.Fatal(err)
 	}
-	for deadline := time.Now().Add(30 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+	for deadline := time.Now().Add(time.Minute); ; time.Sleep(5 * time.Millisecond) {
 		now, err := h.DB.WorkByID(h.Context(), w.ID)
 		if err != nil {
 			h.Fatal(err)

@@ -399,9 +399,10 @@ func EveryHalt(t *testing.T, c Case) {
 				h.goOn() // it takes over when the claim has run out
 				err := h.W.Door.Engine.Cancel(h.Context(), By, h.now(w))
 				w = h.Done(w, nil)
-				if past, late := errors.AsType[work.ErrNoReturn](err); late {
+				// Past the point of no return, or over before anybody could say so.
+				if _, late := errors.AsType[work.ErrNoReturn](err); late || errors.Is(err, store.ErrWorkState) {
 					if w.State != store.Done {
-						t.Errorf("%v, but it is %s: %s", past, w.State, w.Outcome)
+						t.Errorf("cancelled at %s: %v, but it is %s: %s", point, err, w.State, w.Outcome)
 					}
 				} else if err != nil || w.State != store.Cancelled {
 					t.Errorf("cancelled at %s: %v; %s: %s", point, err, w.State, w.Outcome)

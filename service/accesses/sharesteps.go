@@ -101,8 +101,8 @@ func (r *shareJob) accepted() error {
 	if err != nil {
 		return err
 	}
-	if answers[r.D.NewAccess] == reach.Accepted {
-		return r.OthersStill(answers)
+	if err := r.OthersStill(answers); err != nil || answers[r.D.NewAccess] == reach.Accepted {
+		return err
 	}
 	if now, err := r.Store.Now(r.Ctx); err != nil {
 		return err

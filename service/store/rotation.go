@@ -22,14 +22,6 @@ func (s *Store) Wrote(ctx context.Context, instanceID int64) error {
 	})
 }
 
-// LastChange tells when the doors of an instance changed the last time, as far as is known,
-// and what time it is now: both by the database's clock.
-func (s *Store) LastChange(ctx context.Context, instanceID int64) (changed, now time.Time, err error) {
-	r, err := one[struct{ ChangedAt, Now time.Time }](ctx, s,
-		"SELECT changed_at, clock_timestamp() AS now FROM instances WHERE id = ?", instanceID)
-	return r.ChangedAt, r.Now, err
-}
-
 // Place says that a key's line was put into an instance's file: what was known
 // of its doors before is old, and the access is recorded. byUs keeps that as
 // evidence. It returns the access's ID.

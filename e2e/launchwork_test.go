@@ -181,7 +181,7 @@ func TestCloudFaults(t *testing.T) {
 		}
 	})
 	t.Run("it answers after everybody has given up", func(t *testing.T) {
-		fault(t, `{"call":"launch","how":"slow","name":"late-board","times":2,"delay_ms":9000}`)
+		fault(t, `{"call":"launch","how":"slow","name":"late-board","times":6,"delay_ms":9000}`)
 		r := launch("late-board")
 		if r.code != 1 || !strings.Contains(r.err, "everything was taken back") {
 			t.Errorf("%+v", r)

@@ -244,6 +244,7 @@ type slot struct {
 	trials   int
 	within   bool     // its replicas run within the test
 	options  []string // further ones of its services
+	slow     bool     // its services wait longer for the cloud: it answers nothing for a while
 	front    *front   // where a program that is run finds the service, whichever replica it is
 }
 
@@ -304,7 +305,7 @@ func (s *slot) command(args ...string) *exec.Cmd {
 		slices.Concat(args[:n], []string{"-identity-file", filepath.Join(s.dir, "identity.txt"),
 			"-standin-url", fmt.Sprintf("http://127.0.0.1:%d", shared.port+1), "-standin-token-file",
 			shared.path("standin-token"),
-			"-dial-loopback", "-lease", "2s", "-state-limit", "6s", "-database-connections", "4", "-surveys", "0",
+			"-dial-loopback", "-lease", "2s", "-state-limit", s.stateLimit().String(), "-database-connections", "4", "-surveys", "0",
 			"-follow", "-1s", "-log-format", "json", "-allow-host", s.front.listener.Addr().String()}, args[n:])...)
 	cmd.Env = append(os.Environ(), "PLUMLATCHD_DATABASE_URL="+s.database)
 	return cmd
@@ -324,6 +325,16 @@ type replica struct {
 	at, on chan struct{} // of one within the test: closed when it got to its halt, and when it goes on
 	gate   *gate         // of one that is stopped
 	close  func()
+}
+
+// stateLimit is how long the slot's services wait for the cloud. It is short, so that
+// what never comes to an end gives up soon. Where the cloud's answers are lost for
+// some seconds it is longer: a slow machine must not make that a giving up.
+func (s *slot) stateLimit() time.Duration {
+	if s.slow {
+		return 20 * time.Second
+	}
+	return 6 * time.Second
 }
 
 // goOn has a replica that was stopped go on.
@@ -430,6 +441,7 @@ func (r *replica) halted(limit time.Duration) bool {
 // run runs a case, and returns how the work ended and which rules are broken.
 func (x *trial) run() (end string, broken []string) {
 	x.slot.trials++
+	x.slot.slow = x.scenario.lost
 	x.instance = fmt.Sprintf("m%d-%d-%d", x.slot.n, x.slot.trials, rand.IntN(10000))
 	x.state = map[string]string{}
 	defer func() {

@@ -191,7 +191,7 @@ func (s *slot) startWithin(point, how string) (_ *replica, err error) {
 		Store: db, Cloud: standin.New(fmt.Sprintf("http://127.0.0.1:%d", shared.port+1),
 			strings.TrimSpace(string(token))),
 		Reach:  reach.Policy{AllowLoopback: true, Budget: &reach.Budget{}, Dialed: new(atomic.Int64)},
-		Cipher: cipher, Heads: heads, Log: log, Lease: withinLease, StateLimit: 6 * time.Second, FollowEvery: -1,
+		Cipher: cipher, Heads: heads, Log: log, Lease: withinLease, StateLimit: s.stateLimit(), FollowEvery: -1,
 		Halt: func(at string) {
 			first := false
 			if at == point {

@@ -58,7 +58,7 @@ func completion(*flag.FlagSet) func(*cli) error {
 		case "bash":
 			fmt.Fprint(c.raw, bashCompletion())
 		case "zsh":
-			fmt.Fprint(c.raw, "autoload -U +X bashcompinit && bashcompinit\n"+bashCompletion())
+			fmt.Fprint(c.raw, zshCompletion())
 		case "fish":
 			fmt.Fprint(c.raw, fishCompletion())
 		default:
@@ -105,6 +105,11 @@ func bashCompletion() string {
 	return b.String()
 }
 
+// zshCompletion is that of bash: zsh's own bashcompinit takes it.
+func zshCompletion() string {
+	return "autoload -U +X bashcompinit && bashcompinit\n" + bashCompletion()
+}
+
 // fishQuoted is a text in single quotes, as fish reads it.
 func fishQuoted(text string) string {
 	return "'" + strings.NewReplacer(`\`, `\\`, "'", `\'`).Replace(text) + "'"
@@ -130,9 +135,13 @@ func fishCompletion() string {
 		}
 	}
 	for _, c := range commands {
+		not := "" // "restore" is followed by an instance, and not by a command's second word
+		if len(second[c.name]) > 0 {
+			not = "(?! (" + strings.Join(second[c.name], "|") + ")( |\\$))"
+		}
 		for _, f := range flagsOf(c) {
-			fmt.Fprintf(&b, "complete -c plumlatch -n \"string match -q -- 'plumlatch %s*' (string join ' ' "+
-				"(commandline -o -p -c))\" -o %s -d %s\n", c.name, f.Name,
+			fmt.Fprintf(&b, "complete -c plumlatch -n \"string match -qr -- '^plumlatch %s%s( |\\$)' (string join ' ' "+
+				"(commandline -o -p -c))\" -o %s -d %s\n", c.name, not, f.Name,
 				fishQuoted(strings.ReplaceAll(f.Usage, "`", "")))
 		}
 	}

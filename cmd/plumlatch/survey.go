@@ -137,7 +137,9 @@ func (c *cli) printInside(s wire.Survey) {
 	fmt.Fprintln(c.out)
 	c.said("passed over by sshd", s.Broken)
 	c.said("passed over by sshd", s.Ignored)
-	c.said("another door", s.Doors)
+	for _, d := range s.Doors {
+		fmt.Fprintf(c.out, "another door: %s\n", plaintext.Line(d.Text))
+	}
 	for _, l := range s.Lying {
 		name := l.Fingerprint
 		if l.Key != "" {
@@ -345,7 +347,10 @@ func (c *cli) surveyHere(service *client.Client, name string, o surveyOptions) e
 		return err
 	}
 	r := wire.ClientSurvey{Privilege: around.Privilege}
-	r.NotSeen, r.Doors, r.Config = around.NotSeen, around.Doors, around.Effective
+	r.NotSeen, r.Config = around.NotSeen, around.Effective
+	for _, o := range around.Doors {
+		r.Doors = append(r.Doors, wire.OtherDoor{Sort: string(o.Sort), Place: o.Place, Value: o.Value, Text: o.String()})
+	}
 	for _, l := range around.Lying {
 		r.Lying = append(r.Lying, wire.LyingKey{File: l.File, Fingerprint: l.Fingerprint})
 	}

@@ -93,6 +93,8 @@ func (k DoorKey) WayIn() (ok bool, why string) {
 		return false, "is a " + k.HolderSort + "'s"
 	case k.There != nil && k.There.Limits == Expired:
 		return false, "has expired"
+	case k.There != nil && k.There.Limits == Authority:
+		return false, "vouches for others, and logs nobody in"
 	case k.There != nil && k.There.Limits == Command:
 		return false, "runs one command only"
 	case k.Against == Seen || k.Against == Placed:
@@ -127,6 +129,7 @@ type Door struct {
 	Keys                     []DoorKey
 	Inside, Outside          Looked
 	Password                 []string // users whom the server offers password login
+	Others                   []Other  // doors that stand in no list of keys, passwords among them
 	Open                     bool     // it lets anybody in
 	World                    string   // an inbound rule that lets everybody in
 	SameHostKey              []string // other instances with its host key
@@ -188,35 +191,36 @@ func (p Policy) Judge(d Door, now time.Time) ([]Matter, time.Time) {
 	return j.out, j.again
 }
 
-// waysIn counts the ways in for people.
+// waysIn judges whether people get in, and how many keys that hangs on.
 func (j *judging) waysIn() {
-	ways := map[string]string{} // key to how it is known
+	d, o := j.door, j.door.Opening()
 	var not []string
-	for _, k := range j.door.Keys {
-		if k.Steward || !k.Recorded {
-			continue
-		}
-		if ok, why := k.WayIn(); ok {
-			ways[k.name()] = j.known(k)
-		} else {
+	for _, k := range d.Keys {
+		if ok, why := k.WayIn(); !ok && !k.Steward && k.Recorded {
 			not = append(not, k.name()+" "+why)
 		}
 	}
 	slices.Sort(not)
+	evidence := strings.Join(not, "; ")
+	if evidence == "" {
+		evidence = "no key of a person is recorded for it"
+	}
+	sole, only := o.Sole()
 	switch {
-	case len(ways) == 0:
-		evidence := "no key of a person is recorded for it"
-		if len(not) > 0 {
-			evidence = strings.Join(not, "; ")
+	case o.Nobody():
+		j.say(NoWayIn, "", evidence, "plumlatch restore "+d.Name, "Nobody can get into %s, as far as is known.",
+			d.Name)
+	case len(o.People) == 0:
+		command := "plumlatch survey " + d.Name
+		if keys := o.usable(); len(keys) > 0 {
+			command = "plumlatch access record " + d.Name + " " + keys[0].Fingerprint
 		}
-		j.say(NoWayIn, "", evidence, "plumlatch restore "+j.door.Name, "Nobody can get into %s, as far as is known.",
-			j.door.Name)
-	case len(ways) == 1 && (j.p.Today.SoleOpeners == nil || *j.p.Today.SoleOpeners):
-		for name, known := range ways {
-			m := j.say(SoleOpenerKey, name, known, "plumlatch who "+j.door.Name,
-				"%s is the only way into %s for people.", name, j.door.Name)
-			m.Key = name
-		}
+		j.say(NotRecorded, "", evidence+"; "+o.Besides(), command,
+			"Only what nobody recorded lets people into %s.", d.Name)
+	case only && (j.p.Today.SoleOpeners == nil || *j.p.Today.SoleOpeners):
+		m := j.say(SoleOpenerKey, sole.name(), j.known(sole), "plumlatch access second "+d.Name,
+			"%s is the only way into %s for people.", sole.name(), d.Name)
+		m.Key = sole.Key
 	}
 }
 
@@ -248,7 +252,7 @@ func (j *judging) key(k DoorKey) {
 	if k.State == Lost && !k.gone() {
 		add(LostOpens, shut, "%s is lost, and still stands on %s.", k.Key, named)
 	}
-	if t := k.There; t != nil && !k.Recorded && t.Limits != Authority && t.Limits != Expired && !j.firstBoots(k) {
+	if t := k.There; t != nil && !k.Recorded && t.Limits != Authority && t.Limits != Expired && !j.door.FirstBoots(k) {
 		if t.Before || k.Retired {
 			add(CameBack, "plumlatch survey "+named, "%s stands on %s again, after it was gone or taken out of use.",
 				k.name(), named)
@@ -275,14 +279,6 @@ func (j *judging) key(k DoorKey) {
 		j.at(tell)
 		j.at(k.There.Ends)
 	}
-}
-
-// firstBoots tells a line that first boot puts into root's file: a key that is
-// recorded for the login user, with a forced command that says whom to log in as.
-func (j *judging) firstBoots(k DoorKey) bool {
-	return k.LoginUser == "root" && k.There.Limits == Command && slices.ContainsFunc(j.door.Keys, func(o DoorKey) bool {
-		return o.Recorded && o.Fingerprint == k.Fingerprint && o.LoginUser == j.door.LoginUser
-	})
 }
 
 func (j *judging) evidenceOf(k DoorKey) string {

@@ -30,21 +30,37 @@ type LyingKey struct {
 	Key         string `json:"key,omitempty"`         // its name in the ledger
 }
 
+// OtherDoor is a way in that stands in no list of keys.
+type OtherDoor struct {
+	// authority (a line that trusts one), trusted-authorities (TrustedUserCAKeys), key-command,
+	// password, host-based, anybody
+	Sort        string     `json:"sort"`
+	User        string     `json:"user,omitempty"`        // "" for every user
+	Fingerprint string     `json:"fingerprint,omitempty"` // of an authority in a line
+	Key         string     `json:"key,omitempty"`         // its name, if it is recorded
+	Holder      string     `json:"holder,omitempty"`      // of a recorded authority
+	Place       string     `json:"place,omitempty"`       // FILE:LINE, or FILE where the line is not known
+	Value       string     `json:"value,omitempty"`       // of the setting
+	Text        string     `json:"text"`                  // in words
+	From        string     `json:"from,omitempty"`        // who saw it
+	At          *time.Time `json:"at,omitempty"`          // when
+}
+
 // Survey is what was found out about what opens an instance, from inside: by
 // the steward, or by an engineer's client.
 type Survey struct {
-	Instance  string     `json:"instance"`
-	LoginUser string     `json:"login_user"`
-	At        time.Time  `json:"at"`
-	Vantage   string     `json:"vantage"`
-	Files     []string   `json:"files"`    // that were read
-	NotSeen   []string   `json:"not_seen"` // what could not be seen, each with its reason
-	Broken    []string   `json:"broken"`   // lines that sshd passes over
-	Ignored   []string   `json:"ignored"`  // files that sshd passes over for their modes, each with its reason
-	Config    []string   `json:"config"`   // what the server's configuration says, as far as it was read
-	Doors     []string   `json:"doors"`    // ways in that are not in any file of keys: authorities, commands
-	Lying     []LyingKey `json:"lying"`
-	Keys      []Surveyed `json:"keys"`
+	Instance  string      `json:"instance"`
+	LoginUser string      `json:"login_user"`
+	At        time.Time   `json:"at"`
+	Vantage   string      `json:"vantage"`
+	Files     []string    `json:"files"`    // that were read
+	NotSeen   []string    `json:"not_seen"` // what could not be seen, each with its reason
+	Broken    []string    `json:"broken"`   // lines that sshd passes over
+	Ignored   []string    `json:"ignored"`  // files that sshd passes over for their modes, each with its reason
+	Config    []string    `json:"config"`   // what the server's configuration says, as far as it was read
+	Doors     []OtherDoor `json:"doors"`    // ways in that no line of a key tells of: authorities, commands
+	Lying     []LyingKey  `json:"lying"`
+	Keys      []Surveyed  `json:"keys"`
 
 	Outside *OutsideSurvey `json:"outside,omitempty"`
 	// InsideTrouble says why nothing was seen from inside, where that was asked for.

@@ -213,6 +213,12 @@ type outsideReport struct {
 	Answers []wire.KeyAnswer   `json:"answers"`
 }
 
+// settingsReport is what a look at a server's settings kept.
+type settingsReport struct {
+	Doors  []wire.OtherDoor `json:"doors"`
+	Config []string         `json:"config"`
+}
+
 func judgeInstances(tx *gorm.DB, p access.Policy, ids []int64, j *judged) error {
 	doors, rows, err := doorsOf(tx, ids)
 	if err != nil {
@@ -367,12 +373,17 @@ func doorLooks(tx *gorm.DB, ids []int64, doors map[int64]*access.Door) error {
 		Sort, Trouble, Cause string
 		TriedAt              time.Time
 		SeenAt               *time.Time
-		Report               string
+		Vantage, Report      string
 	}
-	if err := tx.Raw("SELECT instance_id, sort, trouble, cause, tried_at, seen_at, CASE WHEN sort = 'outside' THEN "+
-		"report::text ELSE '{}' END AS report FROM surveys WHERE instance_id IN ?", ids).Scan(&rows).Error; err != nil {
+	if err := tx.Raw(`SELECT instance_id, sort, trouble, cause, tried_at, seen_at, vantage,
+		CASE sort WHEN 'outside' THEN report::text
+		WHEN 'inside' THEN '{}'
+		ELSE jsonb_build_object('doors', report->'doors', 'config', report->'config')::text END AS report
+		FROM surveys WHERE instance_id IN ?`, ids).Scan(&rows).Error; err != nil {
 		return err
 	}
+	// What the newest look at the server's settings found, and when that was.
+	settings, looked := map[int64][]access.Other{}, map[int64]time.Time{}
 	for _, r := range rows {
 		d := doors[r.InstanceID]
 		l := access.Looked{SeenAt: timeOf(r.SeenAt), TriedAt: r.TriedAt, Trouble: r.Trouble, Cause: r.Cause}
@@ -383,6 +394,22 @@ func doorLooks(tx *gorm.DB, ids []int64, doors map[int64]*access.Door) error {
 			if l.SeenAt.After(d.Inside.SeenAt) { // either is a look from inside
 				d.Inside.SeenAt = l.SeenAt
 			}
+			fallthrough
+		case "config":
+			var s settingsReport
+			if err := json.Unmarshal([]byte(r.Report), &s); err != nil {
+				return err
+			}
+			if len(s.Config) == 0 || l.SeenAt.Before(looked[r.InstanceID]) {
+				break // nobody could read them, or somebody has read them since
+			}
+			looked[r.InstanceID], settings[r.InstanceID] = l.SeenAt, nil
+			for _, o := range s.Doors {
+				if sort := access.OtherSort(o.Sort); sort.FromSettings() {
+					settings[r.InstanceID] = append(settings[r.InstanceID], access.Other{Sort: sort, User: o.User,
+						Place: o.Place, Value: o.Value, From: r.Vantage, At: l.SeenAt})
+				}
+			}
 		case "outside":
 			d.Outside = l
 			var o outsideReport
@@ -390,16 +417,32 @@ func doorLooks(tx *gorm.DB, ids []int64, doors map[int64]*access.Door) error {
 				return err
 			}
 			d.World = o.World
+			other := func(sort access.OtherSort, user string) {
+				d.Others = append(d.Others, access.Other{Sort: sort, User: user, From: r.Vantage, At: l.SeenAt})
+			}
 			for _, m := range o.Methods {
-				d.Open = d.Open || m.Open
+				if m.Open {
+					d.Open = true
+					other(access.Anybody, m.User)
+				}
 				if slices.Contains(m.Methods, "password") || slices.Contains(m.Methods, "keyboard-interactive") {
 					d.Password = append(d.Password, m.User)
+					other(access.Password, m.User)
+				}
+				if slices.Contains(m.Methods, "hostbased") {
+					other(access.HostBased, m.User)
 				}
 			}
 			for _, a := range o.Answers {
-				d.Open = d.Open || a.Answer == "open without any key"
+				if a.Answer == "open without any key" && !d.Open {
+					d.Open = true
+					other(access.Anybody, a.LoginUser)
+				}
 			}
 		}
+	}
+	for id, others := range settings {
+		doors[id].Others = append(doors[id].Others, others...)
 	}
 	return nil
 }

@@ -50,7 +50,7 @@ func (w *Service) TakeClientSurvey(ctx context.Context, by store.Actor, i store.
 	}
 	out := wire.Survey{Instance: i.Name, LoginUser: i.LoginUser, Vantage: "the client of " + by.Operator + " at " +
 		by.Address, Files: said(r.Files), NotSeen: said(r.NotSeen), Broken: said(r.Broken),
-		Ignored: said(r.Ignored), Config: said(r.Config), Doors: said(r.Doors), Lying: []wire.LyingKey{},
+		Ignored: said(r.Ignored), Config: said(r.Config), Doors: doorsSaid(r.Doors), Lying: []wire.LyingKey{},
 		Keys: []wire.Surveyed{}}
 	for _, l := range r.Lying[:min(maxReports, len(r.Lying))] {
 		if l.Fingerprint != "" && !strings.HasPrefix(l.Fingerprint, "SHA256:") {
@@ -133,6 +133,20 @@ func said(all []string) []string {
 	out := []string{}
 	for _, s := range all[:min(maxReports, len(all))] {
 		out = append(out, plaintext.Line(plaintext.Cut(s, 300)))
+	}
+	return out
+}
+
+// doorsSaid are the doors that a client's settings open: the client's word on what the server says. Its
+// lines of authorities come with the lines of keys.
+func doorsSaid(all []wire.OtherDoor) []wire.OtherDoor {
+	out := []wire.OtherDoor{}
+	for _, d := range all[:min(maxReports, len(all))] {
+		o := access.Other{Sort: access.OtherSort(d.Sort), Place: plaintext.Line(plaintext.Cut(d.Place, 300)),
+			Value: plaintext.Line(plaintext.Cut(d.Value, 300))}
+		if o.Sort == access.CASetting || o.Sort == access.KeyCmd || o.Sort == access.HostBased {
+			out = append(out, ShowOther(o))
+		}
 	}
 	return out
 }

@@ -66,8 +66,9 @@ cover: build ## how much of the code the tests go through, and what none reaches
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)')
 	@scripts/cover.sh
 
-matrix: build ## every case of the harness, and 2,000 sequences of the oracle
+matrix: build ## every case of the harness and of each kind's tests, and 2,000 sequences of the oracle
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)')
+	PLUMLATCH_EVERY_HALT=1 go test ./service/... -count=1 -timeout 60m
 	go test ./e2e -run 'TestMatrix|TestWithin|TestOracle' -matrix -v -count=1 -timeout 240m
 
 model: ## check the model of the rotation with spin: nobody locked out, always an end

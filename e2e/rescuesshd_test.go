@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -222,6 +223,17 @@ func rescueReal(t *testing.T, fsType string) {
 	}
 	contains(t, "the file", got, "# by hand\n", " lost\n", "61234:61235 700 home/gauger/.ssh",
 		"61234:61235 640 home/gauger/.ssh/authorized_keys")
+
+	// Without the mount, what lies there is no file of the volume: nothing is written, and nothing is said of it.
+	for what, err := range map[string]error{"adding": b.Add(ctx, r, d.account, plan, time.Now()),
+		"taking back": b.TakeBack(ctx, r, d.account, plan, time.Now())} {
+		if !errors.Is(err, reach.ErrNotMounted) {
+			t.Errorf("%s without a mount: %v", what, err)
+		}
+	}
+	if _, err := os.Stat(mount); err == nil {
+		t.Error("the folder was made")
+	}
 
 	// Back again: as it was, but for the line break that an append had to add.
 	mustDo(t, r.Mount(ctx, found, fsType, mount, false))

@@ -174,11 +174,14 @@ func (b Beneath) modes(a *Added, home string) error {
 // Add adds the lines that are not there yet, by appending; what is missing is
 // made as sshd wants it. Doing it twice is harmless. Labels of SELinux: a file
 // that was made gets that of its folder, or the volume is relabelled at its next
-// boot, where there is no neighbour to go by.
+// boot, where there is no neighbour to go by. ErrNotMounted.
 func (b Beneath) Add(ctx context.Context, r *Rescue, acct routes.Account, a Added, now time.Time) error {
 	s, ok := b.Files.(*sftpFiles)
 	if !ok {
 		return ErrNotSupported
+	}
+	if _, _, err := r.mounted(ctx, b.Mount); err != nil {
+		return err // the rescue instance was booted meanwhile: these would be files of its own
 	}
 	own := ownedFiles{b.Files, acct.UID, acct.GID}
 	full, dir := path.Join(b.Mount, a.File), path.Join(b.Mount, path.Dir(a.File))
@@ -258,11 +261,14 @@ func (b Beneath) label(ctx context.Context, r *Rescue, a Added, dir, full string
 	return err
 }
 
-// TakeBack takes back what Add did, as far as it still stands.
+// TakeBack takes back what Add did, as far as it still stands. ErrNotMounted: it says nothing of the volume.
 func (b Beneath) TakeBack(ctx context.Context, r *Rescue, acct routes.Account, a Added, now time.Time) error {
 	s, ok := b.Files.(*sftpFiles)
 	if !ok {
 		return ErrNotSupported
+	}
+	if _, _, err := r.mounted(ctx, b.Mount); err != nil {
+		return err
 	}
 	full := path.Join(b.Mount, a.File)
 	if err := b.plainWay(a.File); errors.Is(err, ErrMissing) {

@@ -37,6 +37,8 @@ var (
 	ErrNoRoot = errors.New("the rescue instance's login user is not root, and has no sudo without a password")
 	// ErrMounted: it is still mounted, so it must not be detached.
 	ErrMounted = errors.New("it is still mounted")
+	// ErrNotMounted: what lies there is the rescue instance's own.
+	ErrNotMounted = errors.New("nothing is mounted there")
 )
 
 // EnterRescue opens the session. The context ends it.
@@ -205,11 +207,14 @@ func (r *Rescue) Mount(ctx context.Context, device, fsType, at string, readOnly 
 	return nil
 }
 
-// mounted tells what is mounted at a folder, by findmnt(8).
+// mounted tells what is mounted at a folder, by findmnt(8). ErrNotMounted.
 func (r *Rescue) mounted(ctx context.Context, at string) (source, options string, err error) {
 	text, err := r.run(ctx, "findmnt -n -o SOURCE,OPTIONS "+at)
+	if _, known := errors.AsType[statusError](err); known {
+		return "", "", fmt.Errorf("%s: %w", at, ErrNotMounted)
+	}
 	if err != nil {
-		return "", "", fmt.Errorf("nothing is mounted at %s: %w", at, err)
+		return "", "", err // not seen is not unmounted
 	}
 	f := strings.Fields(text)
 	if len(f) < 2 {

@@ -68,16 +68,18 @@ func (s *Server) today(c *gin.Context) {
 	if c.Query("new") == "true" {
 		q.NewFor = operator(c).Name
 	}
-	waits, err := s.opts.Store.ToJudge(c.Request.Context())
+	rows, next, err := s.opts.Store.Matters(c.Request.Context(), q)
+	waits := len(rows) > 0 && rows[0].Waits
+	if err == nil && len(rows) == 0 { // which say nothing of it
+		waits, err = s.opts.Store.ToJudge(c.Request.Context())
+	}
 	if err == nil && waits { // what was changed a moment ago is in the answer
 		err = s.opts.Worker.Upkeep.JudgeNow(c.Request.Context())
 		s.countAgain()
+		if err == nil {
+			rows, next, err = s.opts.Store.Matters(c.Request.Context(), q)
+		}
 	}
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	rows, next, err := s.opts.Store.Matters(c.Request.Context(), q)
 	if err != nil {
 		s.fail(c, err)
 		return

@@ -317,7 +317,11 @@ func (r *restoreJob) editBack() error {
 	}
 	if err := r.Effect("take-out", func(ctx context.Context) error {
 		return reach.Beneath{Files: files, Mount: x.Mounts[0].At}.TakeBack(ctx, s, x.Account, x.Added, now)
-	}); err != nil {
+	}); errors.Is(err, reach.ErrNotMounted) {
+		// It was unmounted, and that was not kept yet: the line stands, and is looked for at the end.
+		r.D.Appended = r.D.Line != ""
+		return r.Keep()
+	} else if err != nil {
 		return err
 	}
 	x.Added, r.D.Appended = reach.Added{}, false

@@ -86,7 +86,7 @@ func (s *Store) EndAdmission(ctx context.Context, groupID, ruleID, by string) er
 // had an end, and whoever kept that end had seen it withdrawn, and was done.
 func (s *Store) Unkept(ctx context.Context) ([]Admission, error) {
 	out := []Admission{}
-	err := s.db.WithContext(ctx).Raw(admissionColumns + ` a WHERE ended_at IS NULL AND until < clock_timestamp()
+	err := s.db.WithContext(ctx).Raw(admissionColumns + ` a WHERE ended_at IS NULL AND until < statement_timestamp()
 		AND NOT EXISTS (SELECT 1 FROM work w WHERE w.id = a.work_id AND w.state IN ('queued', 'running', 'waiting'))
 		ORDER BY id LIMIT 100`).Scan(&out).Error
 	return out, err

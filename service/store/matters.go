@@ -37,7 +37,7 @@ func (s *Store) Judge(ctx context.Context, p access.Policy) (more bool, err erro
 		}
 		var due []struct{ Source string }
 		if err := tx.Raw("DELETE FROM judge_again WHERE source IN (SELECT source FROM judge_again WHERE at < "+
-			"clock_timestamp() LIMIT ?) RETURNING source", judgeAtOnce).Scan(&due).Error; err != nil {
+			"statement_timestamp() LIMIT ?) RETURNING source", judgeAtOnce).Scan(&due).Error; err != nil {
 			return err
 		}
 		more = len(taken) == judgeAtOnce || len(due) == judgeAtOnce
@@ -487,11 +487,14 @@ func judgeKeys(tx *gorm.DB, p access.Policy, ids []int64, j *judged) error {
 	return nil
 }
 
+// toJudge is whether something waits to be judged, as a column. clock_timestamp() is volatile, so that no
+// index would be used for it.
+const toJudge = `(EXISTS (SELECT 1 FROM to_judge ORDER BY id LIMIT 1)
+	OR EXISTS (SELECT 1 FROM judge_again WHERE at < statement_timestamp())) AS waits`
+
 // ToJudge tells whether something waits to be judged.
 func (s *Store) ToJudge(ctx context.Context) (bool, error) {
-	r, err := one[struct{ Waits bool }](ctx, s,
-		"SELECT EXISTS (SELECT 1 FROM to_judge ORDER BY id LIMIT 1) OR EXISTS (SELECT 1 FROM judge_again WHERE at "+
-			"< clock_timestamp()) AS waits")
+	r, err := one[struct{ Waits bool }](ctx, s, "SELECT "+toJudge)
 	return r.Waits, err
 }
 
@@ -504,6 +507,7 @@ type Matter struct {
 	Since                                      time.Time
 	OffUntil                                   *time.Time
 	OffReason, OffBy                           string
+	Waits                                      bool // something waited to be judged when this was read
 }
 
 // MatterQuery chooses matters.
@@ -518,7 +522,7 @@ type MatterQuery struct {
 const matterColumns = `SELECT m.id, m.subject, m.reason, m.about, m.rank, m.place, m.sentence, m.evidence, m.command,
 	m.instance, m.key, m.region,
 	CASE WHEN m.off_until > m.since AND m.off_until <= now() THEN m.off_until ELSE m.since END AS since, CASE
-	WHEN m.off_until > now() THEN m.off_until END AS off_until, m.off_reason, m.off_by FROM matters m`
+	WHEN m.off_until > now() THEN m.off_until END AS off_until, m.off_reason, m.off_by, ` + toJudge + ` FROM matters m`
 
 // Matters returns a page of what needs a hand, most urgent first.
 func (s *Store) Matters(ctx context.Context, q MatterQuery) ([]Matter, string, error) {
@@ -553,7 +557,7 @@ func (s *Store) Matters(ctx context.Context, q MatterQuery) ([]Matter, string, e
 	return pageBy(ctx, s, &l, matterColumns, "m.place", "m.id", false, q.Page,
 		func(m Matter) (string, int64) { return m.Place, m.ID }, func(m *Matter) []any {
 			return []any{&m.ID, &m.Subject, &m.Reason, &m.About, &m.Rank, &m.Place, &m.Sentence, &m.Evidence,
-				&m.Command, &m.Instance, &m.Key, &m.Region, &m.Since, &m.OffUntil, &m.OffReason, &m.OffBy}
+				&m.Command, &m.Instance, &m.Key, &m.Region, &m.Since, &m.OffUntil, &m.OffReason, &m.OffBy, &m.Waits}
 		})
 }
 

@@ -44,7 +44,7 @@ func (s *Store) AddPermit(ctx context.Context, p NewPermit) (id int64, err error
 	rows := []rested{}
 	// Those that ended long ago go with it.
 	if err := scanAll(s.db.WithContext(ctx).Raw(`WITH f AS (`+held+`),
-		old AS (DELETE FROM permits WHERE ends_at < clock_timestamp() - interval '1 hour'),
+		old AS (DELETE FROM permits WHERE ends_at < statement_timestamp() - interval '1 hour'),
 		k AS (`+restedNow("@keys")+` FOR SHARE OF k),
 		p AS (INSERT INTO permits (work_id, fence, instance_id, login_user, ends_at)
 			SELECT CAST(@of AS bigint), CAST(@of_fence AS bigint), CAST(@instance AS bigint), CAST(@user AS text),

@@ -150,7 +150,7 @@ func (s *Store) KeepWaysBack(ctx context.Context, all []WaysBack) error {
 		return tx.Exec(`UPDATE instances i SET ways_back = w.open, ways_back_at = clock_timestamp()
 			FROM jsonb_to_recordset(?::jsonb) AS w(id bigint, open jsonb)
 			WHERE i.id = w.id AND (i.ways_back IS DISTINCT
-			FROM w.open OR i.ways_back_at < clock_timestamp() - interval '6 hours')`, string(text)).Error
+			FROM w.open OR i.ways_back_at < statement_timestamp() - interval '6 hours')`, string(text)).Error
 	})
 }
 

@@ -61,7 +61,7 @@ func (s *Store) StewardsDue(ctx context.Context, age time.Duration, limit int) (
 	var out []int64
 	return out, s.db.WithContext(ctx).Raw(`SELECT k.instance_id FROM steward_keys k
 		JOIN instances i ON i.id = k.instance_id
-		WHERE k.placed_at < clock_timestamp() - make_interval(secs => ?) AND i.phase = 'ready' AND i.state = 'running'
+		WHERE k.placed_at < statement_timestamp() - make_interval(secs => ?) AND i.phase = 'ready' AND i.state = 'running'
 		AND i.via IS NULL
 		AND NOT EXISTS (SELECT 1 FROM work w WHERE w.instance_id = i.id AND w.kind = 'steward'
 		AND w.created_at > clock_timestamp() - interval '1 day')

@@ -44,14 +44,14 @@ type Turn struct {
 // the longest due first; with wantedOnly those alone that a survey is wanted of.
 func (s *Store) DueTurns(ctx context.Context, limit int, wantedOnly bool) ([]Turn, error) {
 	var out []Turn
-	due := "d.due_at < clock_timestamp() OR "
+	due := "d.due_at < statement_timestamp() OR " // which an index can find, other than what clock_timestamp() is
 	if wantedOnly {
 		due = ""
 	}
 	err := s.db.WithContext(ctx).Raw(fmt.Sprintf(`UPDATE survey_turns t
 		SET busy_until = clock_timestamp() + interval '%d s', fence = fence + 1
 		WHERE instance_id IN (SELECT d.instance_id FROM survey_turns d JOIN instances i ON i.id = d.instance_id
-			WHERE (`+due+`d.instance_id IN (SELECT w.instance_id FROM survey_wants w WHERE w.at < clock_timestamp()))
+			WHERE (`+due+`d.instance_id IN (SELECT w.instance_id FROM survey_wants w WHERE w.at < statement_timestamp()))
 				AND i.phase = 'ready' AND i.state = 'running'
 				AND (d.busy_until IS NULL OR d.busy_until < clock_timestamp())
 			ORDER BY d.due_at FOR UPDATE OF d SKIP LOCKED LIMIT ?) RETURNING instance_id, fence`, turnLife),
@@ -199,7 +199,7 @@ func turnsOver(tx *gorm.DB, all []Kept) (map[int64]bool, error) {
 	if text, err = recordset(ids); err != nil {
 		return good, err
 	}
-	return good, tx.Exec("DELETE FROM survey_wants WHERE at < clock_timestamp() AND instance_id IN (SELECT "+
+	return good, tx.Exec("DELETE FROM survey_wants WHERE at < statement_timestamp() AND instance_id IN (SELECT "+
 		"jsonb_array_elements(?::jsonb)::bigint)", text).Error
 }
 

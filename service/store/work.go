@@ -36,6 +36,11 @@ const (
 var (
 	// ErrLost: the claim is another's by now. Whoever gets it must stop, and write nothing.
 	ErrLost = errors.New("the claim on this work was lost to another replica")
+	// ErrCancelAsked: somebody asked that the work go back, and what was to be written is only for work
+	// that does not.
+	ErrCancelAsked = errors.New("it was asked to go back")
+	// ErrNoReturn: a step has begun from which the work cannot go back.
+	ErrNoReturn = errors.New("it has passed the point of no return")
 	// ErrWorkState: the work is in no state for what was asked.
 	ErrWorkState = errors.New("the work is in no state for that")
 )
@@ -171,6 +176,36 @@ func WithData(ctx context.Context, text string, facts Facts) context.Context {
 	return context.WithValue(ctx, dataKey{}, keptData{text, facts})
 }
 
+type heedsKey struct{}
+
+// Heeds has the next statement of a claim under the context write nothing if somebody has asked that the
+// work go back: it returns ErrCancelAsked then. Between a look and a write somebody may ask.
+func Heeds(ctx context.Context) context.Context {
+	return context.WithValue(ctx, heedsKey{}, " AND NOT cancel_asked")
+}
+
+// heeds is the condition that Heeds sets, "" for none.
+func heeds(ctx context.Context) string {
+	condition, _ := ctx.Value(heedsKey{}).(string)
+	return condition
+}
+
+// lost says why a statement of a claim has changed nothing: ErrLost, or ErrCancelAsked.
+func (s *Store) lost(ctx context.Context, work, fence int64) error {
+	if heeds(ctx) == "" {
+		return ErrLost
+	}
+	r, err := one[struct{ CancelAsked bool }](ctx, s,
+		"SELECT cancel_asked FROM work WHERE id = ? AND fence = ? AND state = 'running'", work, fence)
+	switch {
+	case err != nil && !errors.Is(err, ErrNotFound):
+		return err
+	case err == nil && r.CancelAsked:
+		return ErrCancelAsked
+	}
+	return ErrLost
+}
+
 type onDiskKey struct{}
 
 // onDisk has the next transactions under the context wait until they, and all that they stand
@@ -206,11 +241,12 @@ func fence(ctx context.Context) (sql string, args map[string]any) {
 	kept, ok := ctx.Value(dataKey{}).(keptData)
 	if !ok {
 		// To lock the row is enough, and costs less than another version of it.
-		return "SELECT 1 AS held FROM work WHERE id = @work AND fence = @fence AND state = 'running' FOR NO KEY UPDATE",
-			args
+		return "SELECT 1 AS held FROM work WHERE id = @work AND fence = @fence AND state = 'running'" + heeds(ctx) +
+			" FOR NO KEY UPDATE", args
 	}
 	maps.Copy(args, kept.args())
-	return "UPDATE work SET " + keeps + " WHERE id = @work AND fence = @fence AND state = 'running' RETURNING 1 AS held", args
+	return "UPDATE work SET " + keeps + " WHERE id = @work AND fence = @fence AND state = 'running'" + heeds(ctx) +
+		" RETURNING 1 AS held", args
 }
 
 const (
@@ -383,7 +419,7 @@ type StepMove struct {
 // held: one statement, as every step of every piece of work makes two of them.
 // Nobody waits for the disk: a step that a crash of the database forgets is done
 // again, and what going back needs is kept by SetData. It returns which version of its
-// instance's row there is (Work.InstanceVersion). ErrLost.
+// instance's row there is (Work.InstanceVersion). ErrLost, and ErrCancelAsked under Heeds.
 func (s *Store) MoveStep(ctx context.Context, c Claim, m StepMove) (version string, err error) {
 	began := m.StepState == "doing" || m.StepState == "undoing"
 	same := began && !m.Back // a wait may go on
@@ -395,7 +431,8 @@ func (s *Store) MoveStep(ctx context.Context, c Claim, m StepMove) (version stri
 			waits_for = CASE WHEN @same THEN waits_for ELSE '' END,
 			wait_ends_at = CASE WHEN @same THEN wait_ends_at ELSE NULL END,
 			events = events + CASE WHEN @text = '' THEN 0 ELSE 1 END
-			WHERE id = @work AND fence = @fence AND state = 'running' RETURNING id, events, instance_id, holding),
+			WHERE id = @work AND fence = @fence AND state = 'running'`+heeds(ctx)+`
+			RETURNING id, events, instance_id, holding),
 		s AS (UPDATE work_steps s SET
 			state = CASE WHEN s.state = 'to do' AND @state = 'undone' THEN s.state ELSE @state END,
 			tries = s.tries + CASE WHEN @state = 'doing' THEN 1 ELSE 0 END,
@@ -410,13 +447,15 @@ func (s *Store) MoveStep(ctx context.Context, c Claim, m StepMove) (version stri
 
 // MoveOn ends the step at hand, and with it those up to the next that have
 // nothing to do, and begins that one, by one statement; event is its title. settled: with
-// one of those that end, the work has shown what it is for. It returns what MoveStep does. ErrLost.
+// one of those that end, the work has shown what it is for. It returns what MoveStep does, and
+// the same errors.
 func (s *Store) MoveOn(ctx context.Context, c Claim, from, to string, settled bool, event string) (version string,
 	err error) {
 	return s.moved(ctx, `WITH w AS (UPDATE work SET at = @step,
 			settled_at = CASE WHEN @settled THEN clock_timestamp() ELSE settled_at END,
 			waits_code = '', waits_for = '', wait_ends_at = NULL, events = events + 1
-			WHERE id = @work AND fence = @fence AND state = 'running' RETURNING id, events, instance_id, holding),
+			WHERE id = @work AND fence = @fence AND state = 'running'`+heeds(ctx)+`
+			RETURNING id, events, instance_id, holding),
 		s AS (UPDATE work_steps s SET state = CASE WHEN s.name = @step THEN 'doing' ELSE 'done' END,
 			tries = s.tries + CASE WHEN s.name = @step THEN 1 ELSE 0 END,
 			began_at = CASE WHEN s.name = @step THEN clock_timestamp() ELSE s.began_at END,
@@ -429,14 +468,14 @@ func (s *Store) MoveOn(ctx context.Context, c Claim, from, to string, settled bo
 }
 
 // moved runs a statement that has changed the claimed work in w, and returns the version of its
-// instance's row. ErrLost.
+// instance's row. ErrLost, and ErrCancelAsked under Heeds.
 func (s *Store) moved(ctx context.Context, sql string, args map[string]any) (version string, err error) {
 	var n int64
 	err = s.db.WithContext(ctx).Raw(sql+" SELECT count(*), set_config('synchronous_commit', 'off', true), coalesce("+
 		"(SELECT i.xmin::text FROM instances i JOIN w ON i.id = w.instance_id), '') FROM w", args).Row().
 		Scan(&n, new(string), &version)
 	if err == nil && n != 1 {
-		err = ErrLost
+		err = s.lost(ctx, args["work"].(int64), args["fence"].(int64))
 	}
 	return version, err
 }
@@ -579,7 +618,8 @@ type WorkEnd struct {
 // may end in a second, and their parent counts all of them each time.
 const ParentLooks = 300 * time.Millisecond
 
-// EndWork ends a claimed piece of work, with its outcome in the journal.
+// EndWork ends a claimed piece of work, with its outcome in the journal. ErrLost, and ErrCancelAsked
+// under Heeds.
 func (s *Store) EndWork(ctx context.Context, w Work, e WorkEnd) error {
 	text := string(e.State)
 	if e.Outcome != "" {
@@ -614,7 +654,7 @@ func (s *Store) EndWork(ctx context.Context, w Work, e WorkEnd) error {
 		instance += `, steward AS (DELETE FROM steward_keys USING f WHERE instance_id = @instance),
 			address AS (UPDATE addresses SET until = clock_timestamp() FROM f WHERE instance_id = @instance AND until IS NULL)`
 	}
-	return s.claimed(ctx, `WITH f AS (`+held+`),
+	err = s.claimed(ctx, `WITH f AS (`+held+`),
 		j AS (INSERT INTO journal (at, operator, address, action, target, intent, outcome, of, bytes)
 			SELECT CAST(@at AS timestamptz), CAST(@operator AS text), CAST(@address AS text), CAST(@action AS text),
 			CAST(@target AS text), '', CAST(@text AS text), nullif(CAST(@of AS bigint), 0), CAST(@bytes AS bytea) FROM f),
@@ -632,11 +672,30 @@ func (s *Store) EndWork(ctx context.Context, w Work, e WorkEnd) error {
 		parent AS (UPDATE work SET wake_at = least(wake_at, clock_timestamp() + make_interval(secs => @looks)) FROM f
 			WHERE work.id = @parent AND work.state = 'waiting')`+
 		instance+", "+eventOf(false)+" SELECT count(*), "+commits+" FROM w", args)
+	if errors.Is(err, ErrLost) {
+		return s.lost(ctx, w.ID, w.Fence)
+	}
+	return err
 }
 
-// CancelWork asks that a piece of work go back. ErrWorkState if it is over.
-func (s *Store) CancelWork(ctx context.Context, by Actor, w Work) error {
+// CancelWork asks that a piece of work go back. ErrWorkState if it is over, ErrNoReturn if one of the
+// steps with these names has begun.
+func (s *Store) CancelWork(ctx context.Context, by Actor, w Work, noReturn ...string) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
+		if len(noReturn) > 0 {
+			// Whoever writes that a step begins locks the row too: what is read here stands until the end.
+			if err := tx.Exec("SELECT 1 FROM work WHERE id = ? FOR UPDATE", w.ID).Error; err != nil {
+				return err
+			}
+			var begun bool
+			if err := tx.Raw("SELECT EXISTS (SELECT 1 FROM work_steps WHERE work_id = ? AND name IN ? AND state <> "+
+				"'to do')", w.ID, noReturn).Scan(&begun).Error; err != nil {
+				return err
+			}
+			if begun {
+				return ErrNoReturn
+			}
+		}
 		r := tx.Exec(`UPDATE work SET cancel_asked = true, woken_at = clock_timestamp(), state = CASE
 			WHEN state = 'waiting' THEN 'queued' ELSE state END
 			WHERE id = ? AND state IN ('queued', 'running', 'waiting') AND NOT cancel_asked`, w.ID)

@@ -40,7 +40,7 @@ type Ledger interface {
 	NoteData(ctx context.Context, c store.Claim, data any) error
 	EndWork(ctx context.Context, w store.Work, e store.WorkEnd) error
 	WorkSteps(ctx context.Context, work int64) ([]store.WorkStep, error)
-	CancelWork(ctx context.Context, by store.Actor, w store.Work) error
+	CancelWork(ctx context.Context, by store.Actor, w store.Work, noReturn ...string) error
 	RetryWork(ctx context.Context, by store.Actor, w store.Work, steps []store.WorkStep, phase store.Phase) error
 }
 
@@ -200,16 +200,25 @@ func (e *Engine) Cancel(ctx context.Context, by store.Actor, work store.Work) er
 	if k == nil || work.Over() {
 		return store.ErrWorkState
 	}
-	steps, err := e.Ledger.WorkSteps(ctx, work.ID)
-	if err != nil {
-		return err
-	}
-	for _, s := range steps {
-		if known := k.step(s.Name); known != nil && known.NoReturn && s.State != "to do" {
-			return ErrNoReturn{known.Title}
+	var names []string
+	for _, s := range k.Steps {
+		if s.NoReturn {
+			names = append(names, s.Name)
 		}
 	}
-	if err := e.Ledger.CancelWork(ctx, by, work); err != nil {
+	err := e.Ledger.CancelWork(ctx, by, work, names...)
+	if errors.Is(err, store.ErrNoReturn) {
+		steps, err := e.Ledger.WorkSteps(ctx, work.ID)
+		if err != nil {
+			return err
+		}
+		for _, s := range steps {
+			if known := k.step(s.Name); known != nil && known.NoReturn && s.State != "to do" {
+				return ErrNoReturn{known.Title}
+			}
+		}
+	}
+	if err != nil {
 		return err
 	}
 	e.Look()

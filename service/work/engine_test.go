@@ -192,6 +192,56 @@ func TestCancel(t *testing.T) {
 	}
 }
 
+// TestCancelIsKept: whoever is told that the work was asked to go back sees it go back, whatever the work
+// was just about to write: its end, or the beginning of a step from which nothing goes back. The beats
+// by which a cancel is heard elsewhere come too late for both.
+func TestCancelIsKept(t *testing.T) {
+	t.Parallel()
+	for name, at := range map[string]func(k *work.Kind, cancel func(*work.Run)){
+		"before the end": func(k *work.Kind, cancel func(*work.Run)) {
+			end := k.End
+			k.End = func(r *work.Run, state store.WorkState) (store.WorkEnd, error) {
+				if state == store.Done {
+					cancel(r)
+				}
+				return end(r, state)
+			}
+		},
+		"before the point of no return": func(k *work.Kind, cancel func(*work.Run)) {
+			k.Steps[2].NoReturn = true
+			k.Steps[2].Skip = func(r *work.Run) bool { cancel(r); return false }
+		},
+		"before a point of no return that is passed over": func(k *work.Kind, cancel func(*work.Run)) {
+			k.Steps[1].NoReturn = true
+			k.Steps[1].Skip = func(r *work.Run) bool { cancel(r); return true }
+		},
+		"before a first step without return": func(k *work.Kind, cancel func(*work.Run)) {
+			k.Steps[0].NoReturn = true
+			k.Steps[0].Skip = func(r *work.Run) bool { cancel(r); return false }
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			e := worktest.New(t)
+			e.Lease = time.Minute // no beat comes in between
+			k := worktest.NewToy().Kind("a", "b", "c")
+			var once sync.Once
+			at(k, func(r *work.Run) {
+				once.Do(func() {
+					if err := e.Cancel(r.Work.ID); err != nil {
+						t.Errorf("cancelled: %v", err)
+					}
+				})
+			})
+			e.Run(k)
+			id := e.Begin(k)
+			if w := e.Until(id, store.Cancelled, store.Done); w.State != store.Cancelled {
+				t.Errorf("it is %s: %s", w.State, w.Outcome)
+			}
+		})
+	}
+}
+
 // TestWaits: a wait ends by what it waits for, or with its time, and says why it waits.
 func TestWaits(t *testing.T) {
 	t.Parallel()

@@ -228,7 +228,11 @@ func (r *Run) steps() error {
 				return err
 			}
 		case r.pos == len(r.plan):
-			return r.end(store.Done)
+			err := r.end(store.Done)
+			if !errors.Is(err, store.ErrCancelAsked) {
+				return err
+			}
+			r.cancel(errCancelled)
 		default:
 			if over, err := r.stepOn(); err != nil || over {
 				return err
@@ -257,10 +261,14 @@ func (r *Run) nameAt(place int) string {
 
 // move writes what became of the step at hand, and where the work is from here on.
 func (r *Run) move(state string, place int, back bool, trouble, event string) error {
+	return r.moveUnder(r.ctx, state, place, back, trouble, event)
+}
+
+func (r *Run) moveUnder(ctx context.Context, state string, place int, back bool, trouble, event string) error {
 	m := store.StepMove{Step: r.Work.At, StepState: state, At: r.nameAt(place), Back: back, Trouble: trouble,
 		Code: r.code, Event: event}
 	m.Settled = state == "done" && r.Step().Settles
-	version, err := r.engine.Ledger.MoveStep(r.ctx, r.claim(), m)
+	version, err := r.engine.Ledger.MoveStep(ctx, r.claim(), m)
 	if err == nil {
 		r.Work.InstanceVersion = version
 		r.pos, r.Work.At, r.Work.Back = place, m.At, back
@@ -285,16 +293,21 @@ func (r *Run) stepOn() (over bool, err error) {
 		return false, r.moveOn()
 	}
 	r.engine.halt(r.at + "/begin")
-	r.noReturn = r.noReturn || s.NoReturn
 	title := s.Title
 	if r.Work.WaitsFor != "" { // it was told when the wait began
 		title, r.Work.WaitsFor = "", ""
 	}
 	if r.ahead != n {
-		if err := r.move("doing", n, false, "", title); err != nil {
+		err := r.moveUnder(r.heeds(n, n), "doing", n, false, "", title)
+		if errors.Is(err, store.ErrCancelAsked) {
+			r.cancel(errCancelled)
+			return false, nil
+		}
+		if err != nil {
 			return false, err
 		}
 	}
+	r.noReturn = r.noReturn || s.NoReturn
 	r.ahead = -1
 	err = r.try(s.Do)
 	var wait *Waiting
@@ -337,8 +350,12 @@ func (r *Run) moveOn() error {
 	if next == len(r.plan) || r.cancelled() || r.Kind.step(r.plan[next]) == nil {
 		return r.move("done", r.pos+1, false, "", "")
 	}
-	version, err := r.engine.Ledger.MoveOn(r.ctx, r.claim(), r.Work.At, r.plan[next], settled,
+	version, err := r.engine.Ledger.MoveOn(r.heeds(r.pos+1, next), r.claim(), r.Work.At, r.plan[next], settled,
 		r.Kind.step(r.plan[next]).Title)
+	if errors.Is(err, store.ErrCancelAsked) {
+		r.cancel(errCancelled)
+		return r.move("done", r.pos+1, false, "", "")
+	}
 	if err != nil {
 		return err
 	}
@@ -420,7 +437,26 @@ func (r *Run) end(state store.WorkState) error {
 	if e.Outcome == "" && state != store.Done {
 		e.Outcome = r.Work.Trouble
 	}
-	return r.engine.Ledger.EndWork(r.ctx, r.Work, e)
+	ctx := r.ctx
+	if state == store.Done {
+		ctx = r.heeds(len(r.plan), len(r.plan))
+	}
+	return r.engine.Ledger.EndWork(ctx, r.Work, e)
+}
+
+// heeds is the context under which the work comes over some places of its plan, the last one included. Can
+// it not be taken back from there (a step says so, or it is the end), nothing is written if somebody has
+// asked meanwhile that it go back. Elsewhere that is heard soon enough.
+func (r *Run) heeds(first, last int) context.Context {
+	if r.noReturn {
+		return r.ctx
+	}
+	for n := first; n <= last; n++ {
+		if n == len(r.plan) || r.Kind.step(r.plan[n]).NoReturn {
+			return store.Heeds(r.ctx)
+		}
+	}
+	return r.ctx
 }
 
 // cancelled tells whether the work is to go back because somebody asked for it.

@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"math/rand/v2"
 	"net/http/httptest"
 	"net/netip"
 	"os"
@@ -53,6 +54,10 @@ type House struct {
 	url, folder string
 	driver      *driver.Driver
 	of          *store.Store // the connection of W
+	while       func(*House, store.Work)
+	follow      time.Duration
+	kept        []byte // by KeepKeys
+	keptOf      []store.Access
 }
 
 const (
@@ -64,9 +69,12 @@ const (
 var blocks atomic.Uint32
 
 // New makes a house with no instance, no key, and a replica that carries out work.
-func New(t *testing.T) *House {
+func New(t *testing.T) *House { return NewFollowing(t, -1) }
+
+// NewFollowing is New with a replica that asks the cloud so often what has changed without us.
+func NewFollowing(t *testing.T, every time.Duration) *House {
 	t.Helper()
-	h := &House{T: t, url: pgtest.URL(t), folder: t.TempDir()}
+	h := &House{T: t, url: pgtest.URL(t), folder: t.TempDir(), follow: every}
 	h.DB = pgtest.OpenURL(t, h.url)
 	if _, err := atrest.Create(h.file("identity.txt")); err != nil {
 		t.Fatal(err)
@@ -85,7 +93,7 @@ func New(t *testing.T) *House {
 	web := httptest.NewServer(h.Cloud.Handler(token))
 	t.Cleanup(web.Close)
 	h.driver = driver.New(web.URL, token)
-	h.goOn()
+	h.GoOn()
 	t.Cleanup(h.end)
 	return h
 }
@@ -105,7 +113,7 @@ func (h *House) replica(halt func(db *store.Store, point string)) *kinds.Worker 
 		h.Fatal(err)
 	}
 	d := &door.Service{Store: db, Cloud: h.driver, Reach: reach.Policy{AllowLoopback: true}, Cipher: cipher, Heads: heads,
-		Log: slog.New(slog.DiscardHandler), Lease: lease, StateLimit: 10 * time.Second, FollowEvery: -1}
+		Log: slog.New(slog.DiscardHandler), Lease: lease, StateLimit: 10 * time.Second, FollowEvery: h.follow}
 	if halt != nil {
 		d.Halt = func(point string) { halt(db, point) }
 	}
@@ -123,13 +131,13 @@ func (h *House) end() {
 	_ = h.of.Close()
 }
 
-// goOn has another replica carry out what there is.
-func (h *House) goOn() { h.W = h.replica(nil) }
+// GoOn has another replica carry out what there is.
+func (h *House) GoOn() { h.W = h.replica(nil) }
 
 // Halted begins a piece of work and carries it out by a replica that is killed at a point: nothing of
-// it reaches the database any more. came is false if the work was over, or waits for long, before it
-// came there. Nobody carries out anything afterwards, until goOn.
-func (h *House) halted(point string, begin func(*House) (store.Work, error)) (w store.Work, came bool) {
+// it reaches the database any more. came is false if the work was over before it came there. Nobody
+// carries out anything afterwards, until GoOn.
+func (h *House) Halted(point string, begin func(*House) (store.Work, error)) (w store.Work, came bool) {
 	h.Helper()
 	h.end()
 	at := make(chan struct{})
@@ -154,10 +162,7 @@ func (h *House) halted(point string, begin func(*House) (store.Work, error)) (w 
 			return w, true
 		default:
 		}
-		now, err := h.DB.WorkByID(h.Context(), w.ID)
-		if err != nil {
-			h.Fatal(err)
-		}
+		now := h.now(w)
 		if now.Over() {
 			h.end()
 			return w, false
@@ -184,10 +189,7 @@ func (h *House) Done(w store.Work, err error) store.Work {
 		h.Fatal(err)
 	}
 	for deadline := time.Now().Add(time.Minute); ; time.Sleep(5 * time.Millisecond) {
-		now, err := h.DB.WorkByID(h.Context(), w.ID)
-		if err != nil {
-			h.Fatal(err)
-		}
+		now := h.now(w)
 		if now.Over() {
 			return now
 		}
@@ -221,15 +223,17 @@ func (h *House) Key(name string) store.Key {
 // Launch launches an instance that a key opens.
 func (h *House) Launch(name, key string) store.Instance {
 	h.Helper()
-	i, _, err := h.W.Lifecycle.Launch(h.Context(), By, store.Once{}, lifecycle.LaunchRequest{Name: name,
-		Region: "north-pier", Image: "debian-12", Size: "small", Keys: []string{key}})
-	if err != nil {
-		h.Fatal(err)
-	}
-	if w := h.Done(store.Work{ID: i.WorkID}, nil); w.State != store.Done {
+	if w := h.Done(h.Launching(name, key)); w.State != store.Done {
 		h.Fatalf("%s: %s", w.State, w.Outcome)
 	}
 	return h.Instance(name)
+}
+
+// Launching begins to launch an instance that a key opens.
+func (h *House) Launching(name, key string) (store.Work, error) {
+	i, _, err := h.W.Lifecycle.Launch(h.Context(), By, store.Once{}, lifecycle.LaunchRequest{Name: name,
+		Region: "north-pier", Image: "debian-12", Size: "small", Keys: []string{key}})
+	return store.Work{ID: i.WorkID}, err
 }
 
 // Instance reads an instance of the ledger.
@@ -293,6 +297,75 @@ func (h *House) Unplaced(name, key string) {
 	}
 }
 
+// KeepKeys remembers an instance's file of keys, and which keys are on record there, for KeysBack.
+func (h *House) KeepKeys(name string) {
+	h.Helper()
+	i := h.Instance(name)
+	text, err := os.ReadFile(h.keysFile(i))
+	rows, e := h.DB.AccessesOf(h.Context(), i.ID)
+	if err = errors.Join(err, e); err != nil {
+		h.Fatal(err)
+	}
+	h.kept, h.keptOf = text, rows
+}
+
+// KeysBack brings back what KeepKeys remembered, by hand.
+func (h *House) KeysBack(name string) {
+	h.Helper()
+	i := h.Instance(name)
+	rows, err := h.DB.AccessesOf(h.Context(), i.ID)
+	if err = errors.Join(err, os.WriteFile(h.keysFile(i), h.kept, 0o600)); err != nil {
+		h.Fatal(err)
+	}
+	has := func(all []store.Access, key int64) bool {
+		return slices.ContainsFunc(all, func(a store.Access) bool { return a.KeyID == key })
+	}
+	for _, a := range rows {
+		if !has(h.keptOf, a.KeyID) {
+			err = errors.Join(err, h.DB.DropAccess(h.Context(), a.ID))
+		}
+	}
+	for _, a := range h.keptOf {
+		if !has(rows, a.KeyID) {
+			_, e := h.DB.AddAccess(h.Context(), i.ID, a.KeyID, a.LoginUser)
+			err = errors.Join(err, e)
+		}
+	}
+	if err != nil {
+		h.Fatal(err)
+	}
+}
+
+// ByHand appends a line to an instance's file of keys, as somebody does without us, and takes it out
+// again where line is "".
+func (h *House) ByHand(name, line string) {
+	h.Helper()
+	file := h.keysFile(h.Instance(name))
+	text, err := os.ReadFile(file)
+	if err == nil {
+		before, _, _ := strings.Cut(string(text), byHand)
+		if line != "" {
+			before += byHand + line + "\n"
+		}
+		err = os.WriteFile(file, []byte(before), 0o600)
+	}
+	if err != nil {
+		h.Fatal(err)
+	}
+}
+
+const byHand = "# by hand\n"
+
+// Until waits until something is so, a minute at most.
+func (h *House) Until(what string, is func() bool) {
+	h.Helper()
+	for deadline := time.Now().Add(time.Minute); !is(); time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			h.Fatalf("it never came to this: %s", what)
+		}
+	}
+}
+
 // Rules are the ranges that the cloud lets in to an instance.
 func (h *House) Rules(name string) string {
 	h.Helper()
@@ -310,6 +383,26 @@ func (h *House) Rules(name string) string {
 	return strings.Join(all, "\n")
 }
 
+// Machine is what the cloud has of an instance, and how many instances it has at all.
+func (h *House) Machine(name string) string {
+	h.Helper()
+	i := h.Instance(name)
+	in, err := h.Cloud.Get(i.CloudID)
+	all := h.Cloud.List("")
+	text, e := h.driver.UserData(h.Context(), i.CloudID)
+	if err = errors.Join(err, e); err != nil {
+		h.Fatal(err)
+	}
+	alive := 0
+	for _, in := range all {
+		if in.State != standin.Removed {
+			alive++
+		}
+	}
+	return fmt.Sprintf("%s in the cloud, %s in the ledger, %s under %s, user data %x, of %d", in.State, i.State,
+		in.RootVolume, in.RootDevice, sha256.Sum256([]byte(text)), alive)
+}
+
 // Case is one way through a kind of work.
 type Case struct {
 	Kind string
@@ -319,6 +412,14 @@ type Case struct {
 	Begin func(h *House) (store.Work, error)
 	// Reset brings what Begin's work made of it back to what it was.
 	Reset func(h *House)
+	// While is called again and again while the work waits: for what a person has to do. nil for nothing.
+	While func(h *House, w store.Work)
+	// Some is how many of the points one test takes, by chance, where all would take minutes: 0 for
+	// all. PLUMLATCH_EVERY_HALT in the environment has it take all.
+	Some int
+	// Returns is a point to which the work comes and from which it can go back; what goes back is
+	// killed from there on. Without it the last one is taken that was seen.
+	Returns string
 	// Stays are points from which what it did stays though it is cancelled: its parts are over.
 	Stays []string
 	// State is all that the work may change: in the cloud, at the door, in the ledger.
@@ -346,10 +447,15 @@ func EveryHalt(t *testing.T, c Case) {
 	if len(on) == 0 {
 		t.Fatalf("no kind is called %s", c.Kind)
 	}
+	if c.Some > 0 && os.Getenv("PLUMLATCH_EVERY_HALT") == "" {
+		on, back = some(on, c.Some), some(back, c.Some/2)
+		t.Logf("at %s", strings.Join(append(slices.Clone(on), back...), ", "))
+	}
 	for share := range shares {
 		t.Run(fmt.Sprint(share), func(t *testing.T) {
 			t.Parallel()
 			h := New(t)
+			h.while = c.While
 			if c.Prepare != nil {
 				c.Prepare(h)
 			}
@@ -377,13 +483,13 @@ func EveryHalt(t *testing.T, c Case) {
 				}
 			}
 			reset()
-			returns := "" // the last point from which it goes back
+			returns := c.Returns // the last point from which it goes back
 			for n, point := range on {
-				if n%shares != share && point != on[len(on)-1] {
+				if n%shares != share && (point != on[len(on)-1] || c.Some > 0) {
 					continue
 				}
-				w, came := h.halted(point, c.Begin)
-				h.goOn()
+				w, came := h.Halted(point, c.Begin)
+				h.GoOn()
 				w = h.Done(w, nil)
 				if w.State != store.Done {
 					t.Errorf("halted at %s it is %s: %s", point, w.State, w.Outcome)
@@ -393,10 +499,10 @@ func EveryHalt(t *testing.T, c Case) {
 				if !came {
 					continue
 				}
-				if w, came = h.halted(point, c.Begin); !came {
+				if w, came = h.Halted(point, c.Begin); !came {
 					t.Fatalf("it did not come to %s once more", point)
 				}
-				h.goOn() // it takes over when the claim has run out
+				h.GoOn() // it takes over when the claim has run out
 				err := h.W.Door.Engine.Cancel(h.Context(), By, h.now(w))
 				w = h.Done(w, nil)
 				// Past the point of no return, or over before anybody could say so.
@@ -408,7 +514,7 @@ func EveryHalt(t *testing.T, c Case) {
 					t.Errorf("cancelled at %s: %v; %s: %s", point, err, w.State, w.Outcome)
 				} else if slices.Contains(c.Stays, point) {
 					w.State = store.Done
-				} else {
+				} else if c.Returns == "" {
 					returns = point
 				}
 				is("cancelled at "+point, w)
@@ -418,12 +524,12 @@ func EveryHalt(t *testing.T, c Case) {
 				if n%shares != share || returns == "" {
 					continue
 				}
-				w, _ := h.halted(returns, c.Begin)
+				w, _ := h.Halted(returns, c.Begin)
 				if err := h.DB.CancelWork(h.Context(), By, h.now(w)); err != nil {
 					t.Fatal(err)
 				}
-				h.halted(point, func(*House) (store.Work, error) { return w, nil })
-				h.goOn()
+				h.Halted(point, func(*House) (store.Work, error) { return w, nil })
+				h.GoOn()
 				w = h.Done(w, nil)
 				if w.State != store.Cancelled {
 					t.Errorf("halted at %s it is %s: %s", point, w.State, w.Outcome)
@@ -441,5 +547,15 @@ func (h *House) now(w store.Work) store.Work {
 	if err != nil {
 		h.Fatal(err)
 	}
+	if now.State == store.Waiting && h.while != nil {
+		h.while(h, now)
+	}
 	return now
+}
+
+// some are n of the points, chosen by chance.
+func some(all []string, n int) []string {
+	all = slices.Clone(all)
+	rand.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
+	return all[:min(n, len(all))]
 }

@@ -1,0 +1,71 @@
+package accesses_test
+
+import (
+	"testing"
+
+	"plumlatch/core/wire"
+	"plumlatch/service/kinds/kindtest"
+	"plumlatch/service/store"
+)
+
+// shown shows the private half of a key as often as the work waits for that.
+func shown(key string) func(h *kindtest.House, w store.Work) {
+	return func(h *kindtest.House, w store.Work) {
+		if w.WaitsCode != wire.WaitsProof && w.WaitsCode != wire.WaitsLogin {
+			return
+		}
+		k, err := h.DB.KeyAlone(h.Context(), key)
+		if err == nil {
+			err = h.DB.KeyShown(h.Context(), kindtest.By, k)
+		}
+		if err != nil {
+			h.Fatal(err)
+		}
+	}
+}
+
+// TestRotate: one key comes into the place of the other, once; cancelled, the other is where it was.
+func TestRotate(t *testing.T) {
+	t.Parallel()
+	none := int64(0)
+	kindtest.EveryHalt(t, kindtest.Case{
+		Kind: "rotate", Some: 5, Returns: "rotate/proof/end",
+		Prepare: func(h *kindtest.House) {
+			h.Key("first")
+			h.Key("second")
+			h.Launch("berth-1", "first")
+			h.KeepKeys("berth-1")
+		},
+		Begin: func(h *kindtest.House) (store.Work, error) {
+			return h.W.Accesses.Rotate(h.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"),
+				wire.Rotate{Old: "first", New: "second", GraceSeconds: &none})
+		},
+		While: shown("second"),
+		Reset: func(h *kindtest.House) { h.KeysBack("berth-1") },
+		State: func(h *kindtest.House) string { return h.Keys("berth-1") },
+	})
+}
+
+// TestAccessRemove: a key is withdrawn, and the other one stays.
+func TestAccessRemove(t *testing.T) {
+	t.Parallel()
+	kindtest.EveryHalt(t, kindtest.Case{
+		Kind: "access-remove", Some: 4, Returns: "access-remove/check/end",
+		Prepare: func(h *kindtest.House) {
+			h.Key("first")
+			h.Key("second")
+			h.Launch("berth-1", "first")
+			if w := h.Done(h.W.Accesses.AddAccess(h.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"),
+				wire.AccessAdd{Key: "second"})); w.State != store.Done {
+				h.Fatal(w.Outcome)
+			}
+			h.KeepKeys("berth-1")
+		},
+		Begin: func(h *kindtest.House) (store.Work, error) {
+			return h.W.Accesses.RemoveAccess(h.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"),
+				wire.AccessRemove{Key: "first"})
+		},
+		Reset: func(h *kindtest.House) { h.KeysBack("berth-1") },
+		State: func(h *kindtest.House) string { return h.Keys("berth-1") },
+	})
+}

@@ -1,0 +1,91 @@
+package survey_test
+
+import (
+	"strings"
+	"testing"
+
+	"plumlatch/core/keypair"
+	"plumlatch/core/wire"
+	"plumlatch/service/kinds"
+	"plumlatch/service/kinds/kindtest"
+	"plumlatch/service/store"
+)
+
+// TestSurvey: wherever the replica is killed that surveys many, another one comes to the same: what
+// stands in the files is known, once, and what stands there no more is known to be gone.
+func TestSurvey(t *testing.T) {
+	t.Parallel()
+	h := kindtest.New(t)
+	h.Key("first")
+	h.Launch("berth-1", "first")
+	h.Launch("berth-2", "first")
+	survey := func(h *kindtest.House) (store.Work, error) {
+		return h.W.Survey.SurveyMany(h.Context(), kindtest.By, store.Once{}, wire.SurveyMany{All: true, Inside: true})
+	}
+	for _, point := range kinds.Halts() {
+		if !strings.HasPrefix(point, "survey/") {
+			continue
+		}
+		pair, err := keypair.Create(keypair.Ed25519, "stray")
+		if err != nil {
+			t.Fatal(err)
+		}
+		h.ByHand("berth-1", pair.Public.Line())
+		w, came := h.Halted(point, survey)
+		if !came {
+			t.Fatalf("it does not come to %s", point)
+		}
+		h.GoOn()
+		w = h.Done(w, nil)
+		if want := "2 of 2 surveyed: 1 unrecorded, 0 missing, 0 expired; 0 could not be seen"; w.State != store.Done ||
+			w.Outcome != want {
+			t.Errorf("halted at %s it is %s: %s, not %s", point, w.State, w.Outcome, want)
+		}
+		seen := func() (there, gone int) {
+			all, err := h.DB.SightingsOfKey(t.Context(), pair.Public.Fingerprint())
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, s := range all {
+				if s.GoneAt == nil && s.Instance == "berth-1" && !s.Recorded {
+					there++
+				} else {
+					gone++
+				}
+			}
+			return there, gone
+		}
+		if there, gone := seen(); there != 1 || gone != 0 {
+			t.Errorf("halted at %s, the key is seen %d times there, and %d times gone", point, there, gone)
+		}
+		h.ByHand("berth-1", "")
+		if w = h.Done(survey(h)); w.State != store.Done {
+			t.Errorf("%s: %s", w.State, w.Outcome)
+		}
+		if there, gone := seen(); there != 0 || gone != 1 {
+			t.Errorf("halted at %s, the key that is gone is seen %d times there, and %d times gone", point, there, gone)
+		}
+	}
+}
+
+// TestSurveyThatIsCancelled keeps what was seen, and is over.
+func TestSurveyThatIsCancelled(t *testing.T) {
+	t.Parallel()
+	h := kindtest.New(t)
+	h.Key("first")
+	h.Launch("berth-1", "first")
+	w, _ := h.Halted("survey/look/begin", func(h *kindtest.House) (store.Work, error) {
+		return h.W.Survey.SurveyMany(h.Context(), kindtest.By, store.Once{}, wire.SurveyMany{All: true})
+	})
+	if err := h.DB.CancelWork(t.Context(), kindtest.By, w); err != nil {
+		t.Fatal(err)
+	}
+	h.GoOn()
+	if w = h.Done(w, nil); w.State != store.Cancelled {
+		t.Errorf("%s: %s", w.State, w.Outcome)
+	}
+	if w = h.Done(h.W.Survey.SurveyMany(t.Context(), kindtest.By, store.Once{}, wire.SurveyMany{All: true})); w.State != store.Done ||
+		!strings.HasPrefix(w.Outcome, "1 of 1 surveyed") {
+		t.Errorf("the next one: %s: %s", w.State, w.Outcome)
+	}
+}

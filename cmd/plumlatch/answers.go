@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"plumlatch/client"
+	"plumlatch/core/access"
 	"plumlatch/core/keypair"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
@@ -45,18 +46,38 @@ func accessList(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
+		var found []wire.Sighted // what nobody recorded, unless only recorded accesses can match
+		if *kind == "" || *kind == "seen" {
+			if found, err = service.Sightings(c.ctx, url.Values{"instance": {*instance}, "key": {*key},
+				"holder": {*holder}, "region": {*region}, "tag": {*tag}, "user": {*user}, "there": {"true"},
+				"recorded": {"false"}}); err != nil {
+				return err
+			}
+			found = slices.DeleteFunc(found, func(x wire.Sighted) bool {
+				return x.Limits == access.Authority || time.Since(x.Seen) < time.Duration(*older)*24*time.Hour
+			})
+		}
 		switch {
 		case *asJSON:
-			return c.json(wire.List[wire.Access]{Items: rows})
+			return c.json(accessAll{wire.List[wire.Access]{Items: rows}, append([]wire.Sighted{}, found...)})
 		case *asCSV:
-			return c.accessCSV(rows)
-		case len(rows) == 0 && *key != "":
-			fmt.Fprintln(c.out, "It opens nothing, as far as the ledger knows.")
+			return c.accessCSV(rows, found)
+		case len(rows)+len(found) == 0 && *key != "":
+			fmt.Fprintln(c.out, "It opens nothing, as far as is known.")
 			return nil
 		}
-		c.accessRows(rows, *instance == "")
+		if len(rows) > 0 || len(found) == 0 {
+			c.accessRows(rows, *instance == "")
+		}
+		c.foundRows(found, *instance == "")
 		return nil
 	}
+}
+
+// accessAll is what "access list -json" prints: what is on record, and what surveys found besides.
+type accessAll struct {
+	wire.List[wire.Access]
+	Unrecorded []wire.Sighted `json:"unrecorded"`
 }
 
 // days is a number of days in a query; 0 asks for nothing.
@@ -68,18 +89,30 @@ func days(n int) []string {
 }
 
 // accessCSV writes accesses as CSV (RFC 4180), every cell made safe for a spreadsheet.
-func (c *cli) accessCSV(rows []wire.Access) error {
+func (c *cli) accessCSV(rows []wire.Access, found []wire.Sighted) error {
 	w := csv.NewWriter(c.raw)
 	out := [][]string{{"instance", "region", "user", "key", "steward", "holder", "holder_sort", "kind", "fingerprint",
-		"evidence", "old", "at", "from", "since"}}
+		"evidence", "old", "at", "from", "since", "until", "key_state", "recorded", "file"}}
 	for _, a := range rows {
-		at := ""
+		at, until := "", ""
 		if a.At != nil {
 			at = a.At.UTC().Format(time.RFC3339)
 		}
+		if a.Until != nil {
+			until = a.Until.UTC().Format(time.RFC3339)
+		}
 		out = append(out, []string{a.Instance, a.Region, a.LoginUser, a.Key, strconv.FormatBool(a.Steward), a.Holder,
 			a.HolderSort, a.Kind, a.Fingerprint, a.Evidence, strconv.FormatBool(a.Old), at, a.From,
-			a.Since.UTC().Format(time.RFC3339)})
+			a.Since.UTC().Format(time.RFC3339), until, a.KeyState, "true", ""})
+	}
+	for _, x := range found {
+		until := ""
+		if x.Ends != nil {
+			until = x.Ends.UTC().Format(time.RFC3339)
+		}
+		out = append(out, []string{x.Instance, x.Region, x.LoginUser, x.Key, "false", x.Holder, "", x.Kind,
+			x.Fingerprint, "seen", "false", x.Seen.UTC().Format(time.RFC3339), x.From, x.Since.UTC().Format(time.RFC3339),
+			until, x.State, "false", fmt.Sprintf("%s:%d", x.File, x.Line)})
 	}
 	for _, r := range out {
 		for n := range r {
@@ -87,55 +120,6 @@ func (c *cli) accessCSV(rows []wire.Access) error {
 		}
 	}
 	return w.WriteAll(out)
-}
-
-// who tells who can open an instance, as far as the ledger knows.
-func who(fs *flag.FlagSet) func(*cli) error {
-	asJSON := fs.Bool("json", false, "print JSON")
-	return func(c *cli) error {
-		args, service, err := c.begin("INSTANCE")
-		if err != nil {
-			return err
-		}
-		rows, err := service.AccessWhere(c.ctx, url.Values{"instance": {args[0]}, "people": {"true"}})
-		if err != nil {
-			return err
-		}
-		if *asJSON {
-			return c.json(wire.List[wire.Access]{Items: rows})
-		}
-		slices.SortStableFunc(rows, func(a,
-			b wire.Access) int {
-			return strings.Compare(a.Holder+"\x00"+a.Key, b.Holder+"\x00"+b.Key)
-		})
-		now := time.Now()
-		var out [][]string
-		holders := map[string]bool{}
-		for _, a := range rows {
-			holder, sort := a.Holder, a.HolderSort
-			if holder == "" {
-				holder = "(not known)"
-			} else {
-				holders[holder] = true
-			}
-			shown := "never shown"
-			if a.ShownAt != nil {
-				shown = ago(*a.ShownAt, now)
-			}
-			out = append(out, []string{holder, sort, a.Key, a.Bitting, a.LoginUser, evidence(a), known(a, now),
-				ago(a.Since, now), shown})
-		}
-		c.table([]string{"holder", "", "key", "bitting", "user", "evidence", "known", "on record", "private half"},
-			out, "No key of a person opens it, as far as the ledger knows.")
-		switch {
-		case len(rows) == 1:
-			fmt.Fprintf(c.out, "\n%s is the sole opener: without it there is no way in for people.\n", rows[0].Key)
-		case len(rows) > 1:
-			fmt.Fprintf(c.out, "\n%s, of %s that are known.\n", count(len(rows), "key"), count(len(holders), "holder"))
-		}
-		fmt.Fprintf(c.out, "Keys that nobody wrote down are not among them.\nnext: plumlatch survey %s\n", args[0])
-		return nil
-	}
 }
 
 // asked is what a word was taken for.
@@ -150,54 +134,6 @@ var (
 	bareMD5  = regexp.MustCompile(`^([0-9a-fA-F]{2}:){15}[0-9a-fA-F]{2}$`)
 	bareSHA2 = regexp.MustCompile(`^[A-Za-z0-9+/]{43}=?$`)
 )
-
-// opens tells what a key opens, by whatever names it.
-func opens(fs *flag.FlagSet) func(*cli) error {
-	asJSON := fs.Bool("json", false, "print JSON")
-	return func(c *cli) error {
-		if len(c.args) == 0 {
-			return usagef("KEY, FILE, FINGERPRINT or a pasted line is missing")
-		}
-		service, err := c.service()
-		if err != nil {
-			return err
-		}
-		k, err := c.meaning(service, strings.Join(c.args, " "))
-		if err != nil {
-			return err
-		}
-		var rows []wire.Access
-		if k.recorded != nil {
-			if rows, err = service.Access(c.ctx, "", k.recorded.Name); err != nil {
-				return err
-			}
-		}
-		if *asJSON {
-			if rows == nil {
-				rows = []wire.Access{}
-			}
-			return c.json(struct {
-				askedKey
-				Recorded bool          `json:"recorded"`
-				Opens    []wire.Access `json:"opens"`
-			}{k, k.recorded != nil, rows})
-		}
-		if k.recorded == nil {
-			fmt.Fprintf(c.out, "%s, taken as a %s, is not recorded: what it opens is not known here.\nnext: "+
-				"plumlatch survey INSTANCE, which lists the keys that nobody wrote down\n",
-				plaintext.Line(k.Fingerprint), k.Meant)
-			return nil
-		}
-		fmt.Fprintf(c.out, "%s  %s  (taken as a %s)\n%s\n\n", k.recorded.Name, k.recorded.Bitting, k.Meant,
-			plaintext.Line(k.recorded.Fingerprint))
-		if len(rows) == 0 {
-			fmt.Fprintln(c.out, "It opens nothing, as far as the ledger knows.")
-			return nil
-		}
-		c.accessRows(rows, true)
-		return nil
-	}
-}
 
 // meaning takes a word for what it is, in this order: a pasted public line, a
 // fingerprint (SHA256 or MD5, with or without its prefix), a file, the name of a

@@ -160,7 +160,7 @@ func instanceShow(fs *flag.FlagSet) func(*cli) error {
 		if *asJSON {
 			return c.json(i)
 		}
-		rows, err := service.Access(c.ctx, i.Name, "")
+		o, err := service.Opening(c.ctx, i.Name)
 		if err != nil && i.Phase != "failed" {
 			return err
 		}
@@ -213,7 +213,14 @@ func instanceShow(fs *flag.FlagSet) func(*cli) error {
 		}
 		line("trouble", i.Trouble)
 		fmt.Fprintln(c.out)
-		c.accessRows(rows, false)
+		c.accessRows(o.Keys, false)
+		c.foundRows(o.Unrecorded, false)
+		for _, d := range o.Doors {
+			fmt.Fprintf(c.out, "another door: %s\n", plaintext.Line(d.Text))
+		}
+		if o.NotSeen != "" && i.Phase == "ready" {
+			fmt.Fprintf(c.out, "There may be more: %s.\n", plaintext.Line(o.NotSeen))
+		}
 		if next := nextForInstance(i); next != "" {
 			fmt.Fprintf(c.out, "\nnext: %s\n", next)
 		}

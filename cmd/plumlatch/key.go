@@ -17,6 +17,7 @@ import (
 	"golang.org/x/term"
 
 	"plumlatch/client"
+	"plumlatch/core/access"
 	"plumlatch/core/keypair"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
@@ -201,22 +202,18 @@ func (c *cli) whatIs(service *client.Client, file string) string {
 			return "it is no key that this program reads"
 		}
 	}
-	keys, err := service.Keys(c.ctx, url.Values{"fingerprint": {p.Fingerprint()}})
+	o, err := service.Opens(c.ctx, p.Fingerprint())
 	if err != nil {
 		return "it is " + p.Fingerprint() + " (the service did not say which key that is)"
 	}
-	if len(keys) == 0 {
-		return "it is " + p.Fingerprint() + ", which is not recorded"
+	what := "it is " + p.Fingerprint() + ", which is not recorded"
+	if o.Key != nil {
+		what = "it is the recorded key " + o.Key.Name
 	}
-	rows, err := service.Access(c.ctx, "", keys[0].Name)
-	if err != nil || len(rows) == 0 {
-		return "it is the recorded key " + keys[0].Name + ", which opens nothing that the ledger knows"
+	if all := opened(o); len(all) > 0 {
+		return what + ", which opens " + strings.Join(all, ", ")
 	}
-	var opens []string
-	for _, a := range rows {
-		opens = append(opens, a.Instance)
-	}
-	return "it is the recorded key " + keys[0].Name + ", which opens " + strings.Join(opens, ", ")
+	return what + ", and opens nothing that is known"
 }
 
 func readLimited(file string) ([]byte, error) {
@@ -474,8 +471,13 @@ func keyList(fs *flag.FlagSet) func(*cli) error {
 // standing tells in a word or two what is particular about a key.
 func standing(k wire.Key) string {
 	var out []string
-	if k.Retired {
+	if k.State != "" && k.State != access.InUse { // the strongest first
+		out = append(out, k.State)
+	} else if k.Retired {
 		out = append(out, "retired")
+	}
+	if k.Found > 0 {
+		out = append(out, fmt.Sprintf("found on %d more, not recorded", k.Found))
 	}
 	for _, w := range k.Weaknesses {
 		out = append(out, w.Severity)
@@ -497,11 +499,11 @@ func keyShow(fs *flag.FlagSet) func(*cli) error {
 		if *asJSON {
 			return c.json(k)
 		}
-		rows, err := service.Access(c.ctx, "", k.Name)
+		o, err := service.Opens(c.ctx, k.Name)
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(c.out, "%s  %s\n\n", k.Name, k.Bitting)
+		fmt.Fprintf(c.out, "%s  %s\n\n", marked(k.Name, k.State), k.Bitting)
 		line := func(label, value string) {
 			if value != "" {
 				fmt.Fprintf(c.out, "  %-12s %s\n", label, plaintext.Line(value))
@@ -533,13 +535,8 @@ func keyShow(fs *flag.FlagSet) func(*cli) error {
 		for _, w := range k.Weaknesses {
 			line("weakness", w.Name+" ("+w.Severity+"): "+w.Sentence)
 		}
-		fmt.Fprintf(c.out, "  public half  %s\n\n", k.PublicKey)
-		if len(rows) == 0 {
-			fmt.Fprintln(c.out, "It opens nothing, as far as the ledger knows.")
-			return nil
-		}
-		fmt.Fprintf(c.out, "It opens %d:\n\n", len(rows))
-		c.accessRows(rows, true)
+		fmt.Fprintf(c.out, "  public half  %s\n", k.PublicKey)
+		c.printOpens(o)
 		return nil
 	}
 }

@@ -1,11 +1,11 @@
 package main
 
 import (
+	"cmp"
 	"errors"
 	"flag"
 	"fmt"
 	"io/fs"
-	"net/url"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -82,6 +82,7 @@ type checked struct {
 	Fixed       []string `json:"fixed,omitempty"`
 	RecordedAs  string   `json:"recorded_as,omitempty"`
 	Opens       []string `json:"opens,omitempty"`
+	State       string   `json:"state,omitempty"`  // of the recorded key: in use, retired, lost, exposed
 	GetIn       string   `json:"get_in,omitempty"` // the command that gets in with it
 	ledger      bool
 	loads       bool // ssh loads it as it is
@@ -300,41 +301,32 @@ func (r *checked) fix(file string, mode fs.FileMode, data []byte) {
 type lookup struct {
 	service *client.Client
 	err     error
-	known   map[string]*wire.Key
+	known   map[string]wire.Opens // by fingerprint
 }
 
 func newLookup(service *client.Client) *lookup {
-	return &lookup{service: service, known: map[string]*wire.Key{}}
+	return &lookup{service: service, known: map[string]wire.Opens{}}
 }
 
 func (l *lookup) fill(c *cli, r *checked) {
 	if l.service == nil || l.err != nil {
 		return
 	}
-	k, ok := l.known[r.Fingerprint]
+	o, ok := l.known[r.Fingerprint]
 	if !ok {
-		keys, err := l.service.Keys(c.ctx, url.Values{"fingerprint": {r.Fingerprint}})
-		if err != nil {
+		var err error
+		if o, err = l.service.Opens(c.ctx, r.Fingerprint); err != nil {
 			l.err = err
 			return
 		}
-		if len(keys) > 0 {
-			k = &keys[0]
-		}
-		l.known[r.Fingerprint] = k
+		l.known[r.Fingerprint] = o
 	}
 	r.ledger = true
-	if k == nil {
-		return
+	if o.Key != nil {
+		r.RecordedAs, r.State = o.Key.Name, o.Key.State
 	}
-	r.RecordedAs = k.Name
-	rows, err := l.service.Access(c.ctx, "", k.Name)
-	if err != nil {
-		l.err = err
-		return
-	}
-	for _, a := range rows {
-		r.Opens = append(r.Opens, a.Instance)
+	for _, name := range opened(o) {
+		r.Opens = append(r.Opens, name)
 	}
 	if !r.Private || len(r.Opens) == 0 {
 		return
@@ -342,7 +334,7 @@ func (l *lookup) fill(c *cli, r *checked) {
 	r.GetIn = fmt.Sprintf("plumlatch open %s -identity %s", r.Opens[0], r.File)
 	if !r.loads {
 		r.GetIn = fmt.Sprintf("plumlatch key convert %s -format openssh -out ~/.ssh/%s; plumlatch open %s", r.File,
-			k.Name, r.Opens[0])
+			cmp.Or(r.RecordedAs, "NAME"), r.Opens[0])
 	}
 }
 
@@ -353,7 +345,7 @@ func (c *cli) printChecked(all []checked, l *lookup) {
 		if r.Error != "" {
 			sort = "?"
 		}
-		recorded, opens := r.RecordedAs, plaintext.Cut(strings.Join(r.Opens, ", "), 50)
+		recorded, opens := marked(r.RecordedAs, r.State), plaintext.Cut(strings.Join(r.Opens, ", "), 50)
 		if r.ledger && recorded == "" {
 			recorded = "(not recorded)"
 		}

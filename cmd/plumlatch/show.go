@@ -154,7 +154,7 @@ func opener(a wire.Access) string {
 	if a.Steward {
 		return "(steward)"
 	}
-	return a.Key
+	return marked(a.Key, a.KeyState)
 }
 
 func (c *cli) accessRows(rows []wire.Access, instances bool) {
@@ -171,5 +171,5 @@ func (c *cli) accessRows(rows []wire.Access, instances bool) {
 	if instances {
 		head = append([]string{"instance"}, head...)
 	}
-	c.table(head, out, "No key opens it, as far as the ledger knows.")
+	c.table(head, out, "No key is recorded for it.")
 }

@@ -172,6 +172,9 @@ func (o Opening) Sole() (k DoorKey, ok bool) {
 	return o.People[0], true
 }
 
+// Count is how many recorded keys are ways in for people.
+func (o Opening) Count() int { return len(named(o.People)) }
+
 // Nobody tells whether nothing at all is known that lets people in.
 func (o Opening) Nobody() bool {
 	return len(o.People) == 0 && len(o.usable()) == 0 && len(o.Others) == 0

@@ -21,6 +21,59 @@ type Surveyed struct {
 	PublicKey   string     `json:"public_key"` // one line
 }
 
+// Sighted is a key that stands, or stood, in a file of an instance, as surveys saw it.
+type Sighted struct {
+	Instance    string     `json:"instance"`
+	Region      string     `json:"region"`
+	LoginUser   string     `json:"login_user"`
+	Key         string     `json:"key"` // its name in the ledger, "" if it has none
+	Holder      string     `json:"holder,omitempty"`
+	State       string     `json:"state,omitempty"` // of a recorded key: in use, retired, lost, exposed
+	Kind        string     `json:"kind"`
+	Fingerprint string     `json:"fingerprint"`
+	Bitting     string     `json:"bitting"`
+	Comment     string     `json:"comment"`
+	File        string     `json:"file"` // of the first line that it stands on
+	Line        int        `json:"line"`
+	Options     string     `json:"options,omitempty"`
+	Limits      string     `json:"limits,omitempty"` // expired, command, from, authority: no free way in
+	Ends        *time.Time `json:"ends,omitempty"`
+	Recorded    bool       `json:"recorded"`              // the ledger says that it opens the instance for that user
+	FirstBoots  bool       `json:"first_boots,omitempty"` // the line that first boot wrote for root: no door
+	Before      bool       `json:"before,omitempty"`      // it was gone once, and came back
+	Since       time.Time  `json:"since"`                 // first seen
+	Seen        time.Time  `json:"seen"`                  // last seen
+	Gone        *time.Time `json:"gone,omitempty"`        // since when it stands there no more
+	From        string     `json:"from"`                  // who saw it
+}
+
+// Opening answers what opens an instance, and how much is known of that.
+type Opening struct {
+	Instance   string      `json:"instance"`
+	Keys       []Access    `json:"keys"`       // on record, the steward's too
+	Unrecorded []Sighted   `json:"unrecorded"` // stand in its files, and nobody recorded them
+	Doors      []OtherDoor `json:"doors"`      // stand in no list of keys
+	// Sole is the key that is the only way in for people; "" if there is more, or none.
+	Sole string `json:"sole"`
+	// Nobody: nothing at all is known that lets people in.
+	Nobody  bool   `json:"nobody"`
+	People  int    `json:"people"`   // recorded keys that are ways in for people
+	Besides string `json:"besides"`  // what lets people in that nobody recorded, in words
+	NotSeen string `json:"not_seen"` // why there may be more; "" if somebody has just looked
+}
+
+// Opens answers what a key opens, recorded or not.
+type Opens struct {
+	Fingerprint string    `json:"fingerprint"`
+	Key         *Key      `json:"key,omitempty"` // nil: nobody recorded it
+	Access      []Access  `json:"access"`        // on record
+	Found       []Sighted `json:"found"`         // stands there, and nobody recorded that
+	Trusted     []Sighted `json:"trusted"`       // trusted there as a certificate authority
+	Gone        []Sighted `json:"gone"`          // stood there, and is seen there no more
+	// NeverLooked is how many instances nobody has ever looked into: it may stand there too.
+	NeverLooked int `json:"never_looked"`
+}
+
 // LyingKey is a file in a home that is, or may be, a private key. From inside
 // by the steward it is known by the .pub beside it, and never opened.
 type LyingKey struct {

@@ -46,6 +46,7 @@ type Key struct {
 	CreatedAt      time.Time  `json:"created_at"`
 	CreatedBy      string     `json:"created_by"`
 	Reach          int        `json:"reach"`  // instances that it opens, as the ledger has it
+	Found          int        `json:"found"`  // others on which a survey found it, where nobody recorded it
 	Holder         string     `json:"holder"` // "" for not known
 	HolderSort     string     `json:"holder_sort,omitempty"`
 	KeptAt         string     `json:"kept_at"`    // where the private half is kept, in words
@@ -244,7 +245,8 @@ type Access struct {
 	Instance    string       `json:"instance"`
 	Region      string       `json:"region"`
 	LoginUser   string       `json:"login_user"`
-	Key         string       `json:"key"` // "" for the steward's
+	Key         string       `json:"key"`                 // "" for the steward's
+	KeyState    string       `json:"key_state,omitempty"` // in use, retired, lost, exposed; "" for the steward's
 	Steward     bool         `json:"steward"`
 	Holder      string       `json:"holder,omitempty"` // of the key
 	HolderSort  string       `json:"holder_sort,omitempty"`

@@ -249,7 +249,7 @@ func showAccess(a store.Access, keys map[string]wire.Access) wire.Access {
 	}
 	out.ID, out.Instance, out.Region, out.LoginUser, out.Key, out.Steward, out.Holder, out.HolderSort = a.ID,
 		a.Instance, a.Region, a.LoginUser, a.Key, a.Steward, a.Holder, a.HolderSort
-	out.Until, out.Reason = a.Until, a.TermsReason
+	out.KeyState, out.Until, out.Reason = stateOf(a.KeyState, a.KeyRetired), a.Until, a.TermsReason
 	out.Since, out.ShownAt, out.Evidence, out.Old, out.At, out.From = a.CreatedAt.UTC(), a.ShownAt, a.Standing,
 		a.StandingOld, a.StandingAt, a.StandingFrom
 	if a.Against != "" {

@@ -27,6 +27,7 @@ type Key struct {
 	CreatedAt   time.Time
 	CreatedBy   string
 	Reach       int // how many instances it opens, as the ledger has it
+	Found       int // how many others a survey found it on, where nobody recorded it
 
 	Holder       string // name; "" for not known
 	HolderSort   string // person, team, machine, job
@@ -59,11 +60,16 @@ const (
 const reachOfKey = `(SELECT count(DISTINCT a.instance_id) FROM access a JOIN instances i ON i.id = a.instance_id
 	WHERE a.key_id = k.id AND i.phase NOT IN ('removed', 'failed'))`
 
+// foundOfKey counts the instances on which a key stands that is not recorded there.
+const foundOfKey = `(SELECT count(DISTINCT s.instance_id) FROM sightings s JOIN instances i ON i.id = s.instance_id
+	WHERE s.fingerprint = k.fingerprint AND s.gone_at IS NULL AND i.phase NOT IN ('removed', 'failed')
+	AND NOT EXISTS (SELECT 1 FROM access a WHERE a.instance_id = s.instance_id AND a.key_id = k.id))`
+
 const keyColumns = `SELECT k.id, k.name, k.blob, k.kind, k.fingerprint, k.comment, k.note, k.origin, k.created_at,
 	k.created_by,
 	coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort, k.kept_at, k.passphrase, k.passphrase_at,
 	k.weakness,
-	k.retired_at, k.shown_at, k.shown_by, k.state, k.state_at, k.state_by, k.state_reason, ` + reachOfKey + ` AS reach,
+	k.retired_at, k.shown_at, k.shown_by, k.state, k.state_at, k.state_by, k.state_reason, ` + reachOfKey + ` AS reach, ` + foundOfKey + ` AS found,
 	(SELECT max(a.standing_at) FROM access a WHERE a.key_id = k.id) AS evidence_at
 	FROM keys k LEFT JOIN holders h ON h.id = k.holder_id`
 

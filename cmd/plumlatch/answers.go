@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"encoding/csv"
 	"errors"
 	"flag"
@@ -197,6 +198,23 @@ func (c *cli) meaning(service *client.Client, word string) (askedKey, error) {
 			"plumlatch opens ./" + word + ", for the file; plumlatch access list -key " + word + ", for the key"}
 	}
 	return c.recordedAs(service, askedKey{Meant: "file", Fingerprint: public.Fingerprint()})
+}
+
+// keyToChange takes a word for a key that something is to be changed of: its name, or the SHA256
+// fingerprint of one that nobody recorded. An MD5 fingerprint finds keys, and changes none.
+func (c *cli) keyToChange(service *client.Client, word string) (string, error) {
+	k, err := c.meaning(service, word)
+	if err != nil {
+		return "", err
+	}
+	if k.Meant == "fingerprint" && (strings.HasPrefix(word, "MD5:") || bareMD5.MatchString(word)) {
+		if k.recorded == nil {
+			return "", fmt.Errorf("no recorded key has %s; give its SHA256 fingerprint", plaintext.Line(word))
+		}
+		return "", failure{fmt.Errorf("an MD5 fingerprint can be made to fit another key: nothing is changed by it. It is "+
+			"%s, %s", k.Name, k.Fingerprint), "give " + k.Fingerprint}
+	}
+	return cmp.Or(k.Name, k.Fingerprint), nil
 }
 
 func (c *cli) recordedAs(service *client.Client, k askedKey) (askedKey, error) {

@@ -394,27 +394,43 @@ func keyImport(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
+		if what := givesAway(p.Comment); what != "" { // before it is recorded
+			fmt.Fprintf(c.err, "note: its comment %q gives away %s, on every instance that it is placed on; import "+
+				"it with -comment \"\" to drop that.\n", p.Comment, what)
+		}
 		n.Name, n.PublicKey = args[0], p.Line()
 		k, err := service.AddKey(c.ctx, n)
-		if err != nil {
-			if p, ok := errors.AsType[*client.Problem](err); ok && p.Of("key-known") {
+		if p, ok := errors.AsType[*client.Problem](err); ok && p.Of("key-known") {
+			if names.Fold(p.Known) != names.Fold(n.Name) {
 				return failure{err, "plumlatch key show " + p.Known}
 			}
+			// The same key under the same name: there is nothing to do, and a script may go on.
+			if k, err = service.Key(c.ctx, p.Known); err == nil && !*asJSON {
+				fmt.Fprintf(c.out, "%s is recorded already, under this name; nothing was changed.\nnext: plumlatch key "+
+					"show %s\n", k.Name, k.Name)
+				return nil
+			}
+		}
+		if err != nil {
 			return err
 		}
 		for _, r := range f.Remarks {
 			fmt.Fprintf(c.err, "note: %s\n", r)
 		}
-		if what := givesAway(p.Comment); what != "" {
-			fmt.Fprintf(c.err, "note: its comment %q gives away %s, on every instance that it is placed on; import "+
-				"it with -comment \"\" to drop that.\n", p.Comment, what)
-		}
 		if *asJSON {
 			return c.json(k)
 		}
 		c.weak(k)
-		fmt.Fprintf(c.out, "Recorded %s: %s, comment %q.\n\n  fingerprint  %s\n  bitting      %s\n\nnext: "+
-			"plumlatch instance launch NAME ... -key %s\n", k.Name, k.Kind, k.Comment, k.Fingerprint, k.Bitting, k.Name)
+		fmt.Fprintf(c.out, "Recorded %s: %s, comment %q.\n\n  fingerprint  %s\n  bitting      %s\n", k.Name, k.Kind,
+			k.Comment, k.Fingerprint, k.Bitting)
+		// What surveys saw of it before it had a name is known at once.
+		if o, err := service.Opens(c.ctx, k.Name); err != nil {
+			return err
+		} else if len(o.Found)+len(o.Trusted)+len(o.Gone) > 0 {
+			c.printOpens(o)
+			return nil
+		}
+		fmt.Fprintf(c.out, "\nnext: plumlatch instance launch NAME ... -key %s\n", k.Name)
 		return nil
 	}
 }

@@ -138,7 +138,7 @@ func accessExtend(fs *flag.FlagSet) func(*cli) error {
 }
 
 func accessRemove(fs *flag.FlagSet) func(*cli) error {
-	key := fs.String("key", "", "`key` to withdraw")
+	key := fs.String("key", "", "`key` to withdraw: its name, file, or fingerprint (SHA256:...), recorded or not")
 	reason := fs.String("reason", "", "`why`, for the journal")
 	cutOff := fs.Int("cut-off", 0, "withdraw it though nobody gets into this `number` of instances then, counted out")
 	everywhere := fs.Bool("everywhere", false, "instead of INSTANCE: withdraw the key wherever it opens")
@@ -164,7 +164,11 @@ func accessRemove(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		w, err := service.RemoveAccess(c.ctx, args[0], wire.AccessRemove{Key: *key, Reason: *reason, CutOff: *cutOff})
+		name, err := c.keyToChange(service, *key)
+		if err != nil {
+			return err
+		}
+		w, err := service.RemoveAccess(c.ctx, args[0], wire.AccessRemove{Key: name, Reason: *reason, CutOff: *cutOff})
 		if err != nil {
 			return err
 		}

@@ -186,6 +186,12 @@ export type Access = Narrow<
   }
 >;
 
+export type Sighted = Schemas["Sighted"];
+
+export type Opening = Narrow<Schemas["Opening"], { keys: Access[] }>;
+
+export type Opens = Narrow<Schemas["Opens"], { access: Access[] }>;
+
 export type Region = Schemas["Region"];
 
 export type Image = Schemas["Image"];
@@ -297,6 +303,8 @@ export const api = {
   stop: (n: string) => call<Instance>("POST", `/instances/${name(n)}/stop`),
   start: (n: string) => call<Instance>("POST", `/instances/${name(n)}/start`),
   remove: (n: string) => call<Instance>("DELETE", "/instances/" + name(n)),
+  opening: (n: string) => call<Opening>("GET", `/instances/${encodeURIComponent(n)}/opening`),
+  opens: (key: string) => call<Opens>("GET", "/opens" + query({ key })),
   access: (q: ListQuery) => call<Page<Access>>("GET", "/access" + query({ limit: 200, ...q })),
   why: (n: string, user: string, publicKey: string) =>
     call<Schemas["WhyAnswer"]>("POST", `/instances/${name(n)}/why`, {

@@ -15,7 +15,7 @@ import {
 import { RegionChoice } from "./choices";
 import { Link, useNavigate, useParams } from "react-router";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { AccessTable } from "./access";
+import { OpeningOf } from "./access";
 import { api, type Instance } from "./api";
 import { BootLog, HostKeys, Rules } from "./doors";
 import { ServerTable } from "./list";
@@ -210,7 +210,7 @@ export function InstancePage() {
             </div>
           )}
           <h2>What opens it</h2>
-          <AccessTable instance={i.name} />
+          <OpeningOf instance={i.name} />
           <h2>What the surveys saw</h2>
           <Surveys instance={i} />
           <h2>About it</h2>

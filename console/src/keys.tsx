@@ -17,7 +17,7 @@ import {
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { AccessTable } from "./access";
+import { OpensOf } from "./access";
 import { api, type Key, Problem } from "./api";
 import { core, kinds } from "./core";
 import { ServerTable } from "./list";
@@ -354,7 +354,7 @@ export function KeyPage() {
             ]}
           />
           <h2>What it opens</h2>
-          <AccessTable keyName={k.name} />
+          <OpensOf keyName={k.name} />
           <h2>What happened to it</h2>
           <Timeline what="keys" name={k.name} />
         </>

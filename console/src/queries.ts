@@ -136,6 +136,14 @@ export const queries = {
   /** Every access of an instance, or of a key. */
   accessOf: (of: { instance?: string; key?: string }) =>
     queryOptions({ queryKey: ["access", "all", of], queryFn: () => everyAccess(of), ...again }),
+  opening: (instance: string) =>
+    queryOptions({
+      queryKey: ["access", "opening", instance],
+      queryFn: () => api.opening(instance),
+      ...again,
+    }),
+  opens: (key: string) =>
+    queryOptions({ queryKey: ["access", "opens", key], queryFn: () => api.opens(key), ...again }),
   ages: () => queryOptions({ queryKey: ["access", "ages"], queryFn: api.ages }),
   map: (q: ListQuery) =>
     queryOptions({ queryKey: ["access", "map", q], queryFn: () => api.accessMap(q), ...again }),

@@ -145,8 +145,7 @@ type MapRow struct {
 	Fingerprint string
 	Standing    string // "unrecorded" for what only a survey knows
 	Old         bool
-	Age         int  // days; -1 for none
-	Way         bool // it counts as a way in for people
+	Age         int // days; -1 for none
 }
 
 // MapQuery chooses what is on the access map.
@@ -189,9 +188,7 @@ func (s *Store) AccessMap(ctx context.Context, q MapQuery) (instances []Instance
 	// Several login users of one key on one instance make one cell: the strongest.
 	err = db.Raw(`SELECT DISTINCT ON (a.instance_id, k.id) k.id AS key_id, a.instance_id, k.fingerprint, a.standing,
 		a.standing_old AS old,
-		coalesce(extract(day FROM now() - a.standing_at)::int, -1) AS age,
-		(k.state = 'in use' AND coalesce(h.sort, '') NOT IN ('machine', 'job') AND a.standing <> 'none'
-		AND a.against NOT IN ('seen', 'placed', 'accepted')) AS way
+		coalesce(extract(day FROM now() - a.standing_at)::int, -1) AS age
 		FROM access a JOIN keys k ON k.id = a.key_id LEFT JOIN holders h ON h.id = k.holder_id
 		WHERE a.instance_id IN @ids`+holder+`
 		ORDER BY a.instance_id, k.id, array_position(ARRAY['proven', 'accepted', 'seen', 'placed', 'none'], a.standing)`,

@@ -218,7 +218,7 @@ func (j *judging) waysIn() {
 		j.say(NotRecorded, "", evidence+"; "+o.Besides(), command,
 			"Only what nobody recorded lets people into %s.", d.Name)
 	case only && (j.p.Today.SoleOpeners == nil || *j.p.Today.SoleOpeners):
-		m := j.say(SoleOpenerKey, sole.name(), j.known(sole), "plumlatch access second "+d.Name,
+		m := j.say(SoleOpenerKey, sole.name(), j.known(sole), "plumlatch who "+d.Name,
 			"%s is the only way into %s for people.", sole.name(), d.Name)
 		m.Key = sole.Key
 	}

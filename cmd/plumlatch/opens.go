@@ -172,10 +172,10 @@ func opens(fs *flag.FlagSet) func(*cli) error {
 		}
 		if *asJSON {
 			return c.json(struct {
-				askedKey
-				Recorded bool `json:"recorded"`
+				Meant    string `json:"meant"` // what the word was taken for: key, file, fingerprint, line
+				Recorded bool   `json:"recorded"`
 				wire.Opens
-			}{k, o.Key != nil, o})
+			}{k.Meant, o.Key != nil, o})
 		}
 		if o.Key == nil {
 			fmt.Fprintf(c.out, "%s, taken as a %s, is not recorded.\n", plaintext.Line(o.Fingerprint), k.Meant)

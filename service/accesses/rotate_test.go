@@ -31,7 +31,7 @@ func TestRotate(t *testing.T) {
 	t.Parallel()
 	none := int64(0)
 	kindtest.EveryHalt(t, kindtest.Case{
-		Kind: "rotate", Some: 5, Returns: "rotate/proof/end",
+		Kind: "rotate", Some: 4, Returns: "rotate/proof/end",
 		Prepare: func(h *kindtest.House) {
 			h.Key("first")
 			h.Key("second")
@@ -52,7 +52,7 @@ func TestRotate(t *testing.T) {
 func TestAccessRemove(t *testing.T) {
 	t.Parallel()
 	kindtest.EveryHalt(t, kindtest.Case{
-		Kind: "access-remove", Some: 4, Returns: "access-remove/check/end",
+		Kind: "access-remove", Some: 3, Returns: "access-remove/check/end",
 		Prepare: func(h *kindtest.House) {
 			h.Key("first")
 			h.Key("second")

@@ -13,7 +13,7 @@ import (
 func TestAccessAdd(t *testing.T) {
 	t.Parallel()
 	kindtest.EveryHalt(t, kindtest.Case{
-		Kind: "access-add",
+		Kind: "access-add", Some: 6,
 		Prepare: func(h *kindtest.House) {
 			h.Key("first")
 			h.Key("second")

@@ -13,7 +13,7 @@ import (
 func TestAccessAddMany(t *testing.T) {
 	t.Parallel()
 	kindtest.EveryHalt(t, kindtest.Case{
-		Kind: "access-add-many",
+		Kind: "access-add-many", Some: 4,
 		Prepare: func(h *kindtest.House) {
 			h.Key("first")
 			h.Key("second")

@@ -161,7 +161,8 @@ func TestFormerSchemas(t *testing.T) {
 				did[token] = append(did[token], step)
 			}
 			for token, want := range goesOn {
-				if got := strings.Join(did[token], " "); got != want {
+				// On a slow machine a claim may run out, and the step at hand is begun once more.
+				if got := strings.Join(slices.Compact(did[token]), " "); got != want {
 					t.Errorf("%s went on with %q, want %q", token, got, want)
 				}
 			}

@@ -20,7 +20,7 @@ func changes(to store.Phase) func(h *kindtest.House) (store.Work, error) {
 func TestStop(t *testing.T) {
 	t.Parallel()
 	kindtest.EveryHalt(t, kindtest.Case{
-		Kind: "stop",
+		Kind: "stop", Some: 5,
 		Prepare: func(h *kindtest.House) {
 			h.Key("first")
 			h.Launch("berth-1", "first")

@@ -12,7 +12,7 @@ import (
 func TestAdmit(t *testing.T) {
 	t.Parallel()
 	kindtest.EveryHalt(t, kindtest.Case{
-		Kind: "admit",
+		Kind: "admit", Some: 6,
 		Prepare: func(h *kindtest.House) {
 			h.Key("first")
 			h.Launch("berth-1", "first")

@@ -426,9 +426,6 @@ type Case struct {
 	State func(h *House) string
 }
 
-// shares is over how many houses the points of a case are shared out.
-const shares = 4
-
 // EveryHalt takes a case through each halt of its kind: killed there, the work is gone on with by
 // another replica, and comes to the same end as without; and, cancelled there, it leaves
 // everything as it was, unless it was past the point of no return. The way back is
@@ -447,11 +444,12 @@ func EveryHalt(t *testing.T, c Case) {
 	if len(on) == 0 {
 		t.Fatalf("no kind is called %s", c.Kind)
 	}
+	shares := 4
 	if c.Some > 0 && os.Getenv("PLUMLATCH_EVERY_HALT") == "" {
-		on, back = some(on, c.Some), some(back, c.Some/2)
+		on, back, shares = some(on, c.Some), some(back, c.Some/2), 2
 		t.Logf("at %s", strings.Join(append(slices.Clone(on), back...), ", "))
 	}
-	for share := range shares {
+	for share := range shares { // the points are shared out over as many houses
 		t.Run(fmt.Sprint(share), func(t *testing.T) {
 			t.Parallel()
 			h := New(t)

@@ -83,7 +83,7 @@ func (y *Toy) Kind(names ...string) *work.Kind {
 type Engine struct {
 	URL   string
 	DB    *store.Store
-	Lease time.Duration // 2 s if 0
+	Lease time.Duration // 10 s if 0, so that a slow machine loses no claim
 
 	t *testing.T
 	w *work.Engine
@@ -106,7 +106,7 @@ func NewToy() *Toy { return &Toy{Waits: map[string]bool{}, Fails: map[string]boo
 func (e *Engine) Run(kinds ...*work.Kind) {
 	e.t.Helper()
 	e.Stop()
-	e.w = &work.Engine{Ledger: e.DB, Log: slog.New(slog.DiscardHandler), Lease: cmp.Or(e.Lease, 2*time.Second)}
+	e.w = &work.Engine{Ledger: e.DB, Log: slog.New(slog.DiscardHandler), Lease: cmp.Or(e.Lease, 10*time.Second)}
 	if err := e.w.Start(context.Background(), kinds...); err != nil {
 		e.t.Fatal(err)
 	}

@@ -38,7 +38,7 @@ func TestOneAnswer(t *testing.T) {
 	has(t, "today before", d.reasonsOf(t, "instance", "pontoon-board"), "sole-opener", true)
 
 	// A key that nobody recorded, by its file, its line and its fingerprint.
-	ssh(t, dir, "stray")
+	strayPair(t, dir, "stray")
 	write(public("stray"))
 	fingerprint := strings.Fields(sshKeygenLine(t, public("stray")))[1]
 	for _, word := range []string{filepath.Join(dir, "stray"), public("stray"), fingerprint} {
@@ -98,7 +98,7 @@ func TestOneAnswer(t *testing.T) {
 		!strings.Contains(r.err, "pontoon-other") {
 		t.Errorf("under another name: %+v", r)
 	}
-	ssh(t, dir, "imported")
+	strayPair(t, dir, "imported")
 	write(public("imported"))
 	contains(t, "import of what was seen", d.must(t, "key", "import", "pontoon-imported", filepath.Join(dir, "imported.pub")),
 		"Found where nobody recorded it", "pontoon-board", "next: plumlatch access record pontoon-board pontoon-imported")
@@ -128,8 +128,8 @@ func TestOneAnswer(t *testing.T) {
 	contains(t, "key check of a lost key", d.must(t, "key", "check", filepath.Join(dir, "pontoon-crew")), "pontoon-crew (lost)")
 }
 
-// ssh makes a pair by ssh-keygen, of which the ledger knows nothing.
-func ssh(t *testing.T, dir, name string) {
+// strayPair makes a pair by ssh-keygen, of which the ledger knows nothing.
+func strayPair(t *testing.T, dir, name string) {
 	t.Helper()
 	sshKeygen(t, "-q", "-t", "ed25519", "-N", "", "-C", name, "-f", filepath.Join(dir, name))
 }

@@ -96,8 +96,9 @@ func (r *restoreJob) lookBack() error {
 	}
 	x := r.D.Restore
 	stands := "still stands"
-	if r.In.Route == "boot-text" {
-		stands = "may still stand" // the boot adds it, or was not come to: nobody of ours has seen it
+	if r.In.Route == "boot-text" || !r.D.Appended {
+		// The boot adds it, or was not come to; or whoever was to write it ended: nobody of ours has seen it.
+		stands = "may still stand"
 	}
 	say := func(why string) error {
 		x.Left = append(x.Left, fmt.Sprintf("the line of %s %s there (%s): plumlatch access remove %s -key %s",

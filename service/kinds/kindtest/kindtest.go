@@ -27,6 +27,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"plumlatch/core/keypair"
 	"plumlatch/reach"
 	"plumlatch/service/atrest"
@@ -54,6 +56,7 @@ type House struct {
 	url, folder string
 	driver      *driver.Driver
 	of          *store.Store // the connection of W
+	bare        *pgx.Conn
 	while       func(*House, store.Work)
 	follow      time.Duration
 	kept        []byte // by KeepKeys
@@ -61,7 +64,7 @@ type House struct {
 }
 
 const (
-	lease = 400 * time.Millisecond // another replica takes over after it and its margin
+	lease = 4 * time.Second // long enough that no replica which lives loses its claim on a slow machine
 	token = "for-the-test"
 )
 
@@ -75,7 +78,7 @@ func New(t *testing.T) *House { return NewFollowing(t, -1) }
 func NewFollowing(t *testing.T, every time.Duration) *House {
 	t.Helper()
 	h := &House{T: t, url: pgtest.URL(t), folder: t.TempDir(), follow: every}
-	h.DB = pgtest.OpenURL(t, h.url)
+	h.DB, h.bare = pgtest.OpenURL(t, h.url), pgtest.Connect(t, h.url)
 	if _, err := atrest.Create(h.file("identity.txt")); err != nil {
 		t.Fatal(err)
 	}
@@ -131,8 +134,12 @@ func (h *House) end() {
 	_ = h.of.Close()
 }
 
-// GoOn has another replica carry out what there is.
-func (h *House) GoOn() { h.W = h.replica(nil) }
+// GoOn has another replica carry out what there is, at once.
+func (h *House) GoOn() {
+	h.Helper()
+	h.claimsRunOut()
+	h.W = h.replica(nil)
+}
 
 // Halted begins a piece of work and carries it out by a replica that is killed at a point: nothing of
 // it reaches the database any more. came is false if the work was over before it came there. Nobody
@@ -140,6 +147,7 @@ func (h *House) GoOn() { h.W = h.replica(nil) }
 func (h *House) Halted(point string, begin func(*House) (store.Work, error)) (w store.Work, came bool) {
 	h.Helper()
 	h.end()
+	h.claimsRunOut()
 	at := make(chan struct{})
 	var once sync.Once
 	h.W = h.replica(func(db *store.Store, p string) {
@@ -170,6 +178,16 @@ func (h *House) Halted(point string, begin func(*House) (store.Work, error)) (w 
 		if time.Now().After(deadline) {
 			h.Fatalf("work %d, %s, neither comes to %s nor to its end: %s at %s", w.ID, w.Title, point, now.State, now.At)
 		}
+	}
+}
+
+// claimsRunOut has what a killed replica had claimed be taken over at once, as if its claims' time
+// had passed.
+func (h *House) claimsRunOut() {
+	h.Helper()
+	if _, err := h.bare.Exec(h.Context(),
+		"UPDATE work SET free_at = now() - interval '1 s' WHERE state = 'running'"); err != nil {
+		h.Fatal(err)
 	}
 }
 
@@ -500,8 +518,9 @@ func EveryHalt(t *testing.T, c Case) {
 				if w, came = h.Halted(point, c.Begin); !came {
 					t.Fatalf("it did not come to %s once more", point)
 				}
-				h.GoOn() // it takes over when the claim has run out
+				h.W = h.replica(nil) // before it can take over, somebody cancels
 				err := h.W.Door.Engine.Cancel(h.Context(), By, h.now(w))
+				h.claimsRunOut()
 				w = h.Done(w, nil)
 				// Past the point of no return, or over before anybody could say so.
 				if _, late := errors.AsType[work.ErrNoReturn](err); late || errors.Is(err, store.ErrWorkState) {

@@ -54,6 +54,11 @@ func (c *Client) Opens(ctx context.Context, key string) (o wire.Opens, err error
 	return o, c.do(ctx, "GET", "/opens", url.Values{"key": {key}}, nil, &o)
 }
 
+// SetPrivatePrint says what the fingerprint of a key's private half is: "SHA1:" and hex.
+func (c *Client) SetPrivatePrint(ctx context.Context, key, text string) (k wire.Key, err error) {
+	return k, c.do(ctx, "PUT", "/keys/"+url.PathEscape(key)+"/private-print", nil, wire.PrivatePrint{Fingerprint: text}, &k)
+}
+
 // Sightings returns what surveys saw that the query (instance, region, tag, user, key, holder,
 // fingerprint, there, recorded) chooses.
 func (c *Client) Sightings(ctx context.Context, query url.Values) ([]wire.Sighted, error) {

@@ -143,7 +143,7 @@ func sshByHand(t *testing.T, d *demo, i wire.Instance, key string) {
 }
 
 func stopAndStart(t *testing.T, d *demo, before wire.Instance, keys string) {
-	contains(t, "stop", d.must(t, "instance", "stop", before.Name), "is stopped", "next: plumlatch instance start")
+	contains(t, "stop", d.must(t, "instance", "stop", "-yes", before.Name), "is stopped", "next: plumlatch instance start")
 	contains(t, "access while stopped", d.must(t, "access", "list", "-instance", before.Name), "(old)")
 	if r := d.client(t, "", "open", before.Name, "-dir", keys); r.code != 1 ||
 		!strings.Contains(r.err, "next: plumlatch instance start") {

@@ -224,7 +224,7 @@ func TestHostileInstances(t *testing.T) {
 	time.Sleep(2 * time.Second)
 	began := time.Now()
 	d.must(t, "survey", "hostile-fine", "-inside")
-	d.must(t, "rotate", "hostile-fine", "-old", s.key, "-new", "hostile-other", "-dir", dir, "-grace", "0")
+	d.must(t, "rotate", "hostile-fine", "-old", s.key, "-new", "hostile-other", "-dir", dir, "-grace", "0", "-yes")
 	if took := time.Since(began); took > 60*time.Second {
 		t.Errorf("another instance's work waited for %v", took)
 	}

@@ -74,7 +74,7 @@ func TestLaunchWithEverything(t *testing.T) {
 	contains(t, "show", d.must(t, "instance", "show", "every-board"), "south-pier-c", "33 GiB",
 		"deck=upper, line=south")
 	// Its address changes, and the one before is remembered.
-	d.must(t, "instance", "stop", "every-board")
+	d.must(t, "instance", "stop", "-yes", "every-board")
 	d.must(t, "instance", "start", "every-board")
 	if now := d.instance(t, "every-board"); len(now.Addresses) != 2 || now.Addresses[1].Address != in.Address ||
 		now.Addresses[1].Until == nil || now.Addresses[0].Until != nil {

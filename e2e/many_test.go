@@ -30,7 +30,7 @@ func TestAccessMany(t *testing.T) {
 		d.must(t, "instance", "launch", name, "-image", "debian-12", "-size", "small", "-region", "north-pier",
 			"-key", "wide-crew", "-tag", "line=wide", "-tag", fmt.Sprint("berth=", n+1))
 	}
-	d.must(t, "instance", "stop", "wide-3")
+	d.must(t, "instance", "stop", "-yes", "wide-3")
 	text := func(name string) string {
 		return mustRead(t, filepath.Join(shared.path("standin", "instances", d.instance(t, name).CloudID),
 			"home/debian/.ssh/authorized_keys"))
@@ -82,7 +82,7 @@ func TestAccessMany(t *testing.T) {
 
 	rests()
 	// Wherever it opens; where it is the last one it is counted out.
-	d.must(t, "access", "remove", "wide-2", "-key", "wide-crew")
+	d.must(t, "access", "remove", "-yes", "wide-2", "-key", "wide-crew")
 	r := d.client(t, "", "access", "remove", "-everywhere", "-key", "wide-fitter", "-yes")
 	if r.code != 1 || !strings.Contains(r.err, "nobody would get into 1 instance any more") ||
 		!strings.Contains(r.err, "-cut-off 1") || !strings.Contains(r.out, "NOBODY GETS IN") {
@@ -241,7 +241,7 @@ func TestExposed(t *testing.T) {
 			"-key", "leak-old")
 	}
 	d.must(t, "access", "add", "leak-1", "-key", "leak-mate")
-	d.must(t, "instance", "stop", "leak-3")
+	d.must(t, "instance", "stop", "-yes", "leak-3")
 	file := func(name string) string {
 		return filepath.Join(shared.path("standin", "instances", d.instance(t, name).CloudID),
 			"home/debian/.ssh/authorized_keys")

@@ -58,7 +58,7 @@ func TestOneAnswer(t *testing.T) {
 	contains(t, "open", d.must(t, "open", "pontoon-board", "-dir", strayOnly(t, dir), "--", "hostname"), "pontoon-board")
 
 	// It is withdrawn in one command, without being recorded first; the recorded key stays.
-	contains(t, "withdrawn", d.must(t, "access", "remove", "pontoon-board", "-key", filepath.Join(dir, "stray")), "withdrawn")
+	contains(t, "withdrawn", d.must(t, "access", "remove", "-yes", "pontoon-board", "-key", filepath.Join(dir, "stray")), "withdrawn")
 	text, err := os.ReadFile(file)
 	mustDo(t, err)
 	if strings.Contains(string(text), strings.Fields(public("stray"))[1]) ||
@@ -66,7 +66,7 @@ func TestOneAnswer(t *testing.T) {
 		t.Errorf("after the withdrawal there stands:\n%s", text)
 	}
 	contains(t, "opens what was withdrawn", d.must(t, "opens", fingerprint), "It opens nothing", "It stood there once")
-	if r := d.client(t, "", "access", "remove", "pontoon-board", "-key", fingerprint); r.code == 0 {
+	if r := d.client(t, "", "access", "remove", "-yes", "pontoon-board", "-key", fingerprint); r.code == 0 {
 		t.Errorf("once more: %+v", r)
 	}
 
@@ -144,4 +144,134 @@ func strayOnly(t *testing.T, dir string) string {
 		mustDo(t, os.WriteFile(filepath.Join(out, f), text, 0o600))
 	}
 	return out
+}
+
+// TestRecordMany: what surveys found is recorded in one go, under names from the comments; one key is
+// recorded wherever it stands, and withdrawn wherever it stands though nobody ever recorded it.
+func TestRecordMany(t *testing.T) {
+	t.Parallel()
+	d, dir := shared, t.TempDir()
+	for _, k := range []string{"slip-crew", "slip-mate"} {
+		d.must(t, "key", "create", k, "-dir", dir)
+	}
+	strayPair(t, dir, "slip-fitter")
+	strayPair(t, dir, "slip-intruder")
+	public := func(name string) string {
+		t.Helper()
+		text, err := os.ReadFile(filepath.Join(dir, name+".pub"))
+		mustDo(t, err)
+		return strings.TrimSpace(string(text))
+	}
+	boards := []string{"slip-board-1", "slip-board-2"}
+	for _, name := range boards {
+		d.must(t, "instance", "launch", name, "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key",
+			"slip-crew", "-tag", "line=slip")
+		file := filepath.Join(d.disk(t, name), "home/debian/.ssh/authorized_keys")
+		text, err := os.ReadFile(file)
+		mustDo(t, err)
+		mustDo(t, os.WriteFile(file, []byte(string(text)+public("slip-fitter")+"\n"+public("slip-intruder")+"\n"), 0o600))
+		d.must(t, "survey", name, "-inside")
+	}
+	intruder := strings.Fields(sshKeygenLine(t, public("slip-intruder")))[1]
+
+	// The intruder's key goes from everywhere, unrecorded as it is.
+	contains(t, "plan", d.must(t, "access", "remove", "-everywhere", "-key", intruder, "-plan"), boards...)
+	d.must(t, "access", "remove", "-everywhere", "-key", filepath.Join(dir, "slip-intruder.pub"), "-yes")
+	for _, name := range boards {
+		text, err := os.ReadFile(filepath.Join(d.disk(t, name), "home/debian/.ssh/authorized_keys"))
+		mustDo(t, err)
+		if strings.Contains(string(text), strings.Fields(public("slip-intruder"))[1]) ||
+			!strings.Contains(string(text), strings.Fields(public("slip-fitter"))[1]) {
+			t.Errorf("%s: there stands\n%s", name, text)
+		}
+	}
+	contains(t, "opens", d.must(t, "opens", intruder), "It opens nothing")
+
+	// The rest is recorded, once somebody has said yes.
+	if r := d.client(t, "", "access", "record", "-tag", "line=slip"); r.code == 0 || !strings.Contains(r.err, "Record 1 key on 2 instances?") {
+		t.Errorf("without a yes: %+v", r)
+	}
+	if r := d.client(t, "", "access", "list", "-key", "slip-fitter"); r.code == 0 && strings.Contains(r.out, "slip-board") {
+		t.Errorf("recorded without a yes: %+v", r)
+	}
+	contains(t, "record", d.must(t, "access", "record", "-tag", "line=slip", "-yes"), "2 of 2 recorded", "plumlatch key set slip-fitter -holder NAME")
+	contains(t, "recorded", d.must(t, "access", "list", "-key", "slip-fitter"), boards...)
+	contains(t, "again", d.must(t, "access", "record", "-tag", "line=slip", "-yes"), "No survey found a key there that nobody recorded")
+
+	// One recorded key, wherever it stands.
+	for _, name := range boards {
+		file := filepath.Join(d.disk(t, name), "home/debian/.ssh/authorized_keys")
+		text, err := os.ReadFile(file)
+		mustDo(t, err)
+		mustDo(t, os.WriteFile(file, []byte(string(text)+public("slip-mate")+"\n"), 0o600))
+		d.must(t, "survey", name, "-inside")
+	}
+	contains(t, "everywhere", d.must(t, "access", "record", "-everywhere", "slip-mate", "-yes"), "2 of 2 recorded")
+	contains(t, "mate opens", d.must(t, "opens", "slip-mate"), "On record, it opens 2 instances")
+
+	// An authority is recorded as that: named with its holder, and put on no instance.
+	strayPair(t, dir, "slip-authority")
+	file := filepath.Join(d.disk(t, boards[0]), "home/debian/.ssh/authorized_keys")
+	text, err := os.ReadFile(file)
+	mustDo(t, err)
+	mustDo(t, os.WriteFile(file, []byte(string(text)+`cert-authority,principals="deck,bridge" `+public("slip-authority")+"\n"), 0o600))
+	d.must(t, "survey", boards[0], "-inside")
+	d.must(t, "holder", "add", "slip-office", "-sort", "team")
+	contains(t, "import", d.must(t, "key", "import", "slip-ca", filepath.Join(dir, "slip-authority.pub"), "-authority", "-holder", "slip-office"),
+		"authority (ed25519)", "Trusted as a certificate authority")
+	contains(t, "who", d.must(t, "who", boards[0]), "a certificate authority (slip-ca, held by slip-office)", "principals deck,bridge")
+	contains(t, "key list", d.must(t, "key", "list", "-kind", "authority"), "slip-ca")
+	if r := d.client(t, "", "access", "add", boards[1], "-key", "slip-ca"); r.code == 0 || !strings.Contains(r.err, "certificate authority") {
+		t.Errorf("an authority was added as a key: %+v", r)
+	}
+	// Its line is taken by the same command, as somebody else is shown to get in.
+	d.must(t, "key", "prove", "slip-crew", "-identity", filepath.Join(dir, "slip-crew"))
+	contains(t, "authority withdrawn", d.must(t, "access", "remove", boards[0], "-key", "slip-ca", "-yes"), "withdrawn")
+	if out := d.must(t, "who", boards[0]); strings.Contains(out, "another door: a certificate authority") {
+		t.Errorf("after it was withdrawn: %s", out)
+	}
+}
+
+// TestNextOpener: what today says of a sole opener, copied, asks which key is to be the second one, and
+// names those that can be; with one of them it is done.
+func TestNextOpener(t *testing.T) {
+	t.Parallel()
+	d, dir := shared, t.TempDir()
+	for _, k := range []string{"spar-crew", "spar-mate"} {
+		d.must(t, "key", "create", k, "-dir", dir)
+	}
+	d.launchBoard(t, "spar-board", "spar-crew")
+	r := d.client(t, "", "access", "second", "spar-board")
+	if r.code != 1 || !strings.Contains(r.out, "spar-mate") || strings.Contains(r.out, "spar-crew") ||
+		!strings.Contains(r.err, "the same command with -key") {
+		t.Fatalf("%+v", r)
+	}
+	contains(t, "second", d.must(t, "access", "second", "spar-board", "-key", "spar-mate"), "spar-mate opens spar-board")
+	has(t, "today", d.reasonsOf(t, "instance", "spar-board"), "sole-opener", false)
+
+	// What takes a way in away asks once, with what is left.
+	r = d.client(t, "", "access", "remove", "spar-board", "-key", "spar-mate")
+	if r.code != 1 || !strings.Contains(r.out, "is withdrawn") || !strings.Contains(r.out, "opens it still") ||
+		!strings.Contains(r.err, "Withdraw spar-mate from spar-board?") {
+		t.Errorf("%+v", r)
+	}
+	if r = d.client(t, "", "instance", "stop", "spar-board"); r.code != 1 || !strings.Contains(r.err, "Stop spar-board") {
+		t.Errorf("%+v", r)
+	}
+	// A name that there is not has its neighbours named, and no others.
+	if r = d.client(t, "", "who", "spar-bord"); r.code != 1 || !strings.Contains(r.err, "near it: spar-board") {
+		t.Errorf("%+v", r)
+	}
+	if r = d.client(t, "", "access", "add", "spar-board", "-key", "spar-mat"); r.code != 1 || !strings.Contains(r.err, "spar-mate") ||
+		strings.Contains(r.err, "day-crew") {
+		t.Errorf("%+v", r)
+	}
+	// A plan needs nothing that is not made yet.
+	contains(t, "plan", d.must(t, "rotate", "spar-board", "-old", "spar-crew", "-plan"), "(a new pair) in the place of spar-crew",
+		"Nothing was changed")
+	contains(t, "plan of an exposed one", d.must(t, "rotate", "-exposed", "spar-crew", "-plan"), "spar-board")
+	if r = d.client(t, "", "rotate", "-exposed", "spar-crew", "-new", "spar-mate", "-yes"); r.code == 0 ||
+		!strings.Contains(r.err, "plumlatch key exposed spar-crew") {
+		t.Errorf("begun before it is recorded: %+v", r)
+	}
 }

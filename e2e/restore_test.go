@@ -440,7 +440,7 @@ func TestRestoreAll(t *testing.T) {
 			"-zone", "south-pier-c", "-key", "all-lost")
 	}
 	d.must(t, "access", "add", "all-rescue", "-key", "all-mate")
-	d.must(t, "access", "remove", "all-rescue", "-key", "all-lost", "-cut-off", "1")
+	d.must(t, "access", "remove", "-yes", "all-rescue", "-key", "all-lost", "-cut-off", "1")
 	d.must(t, "instance", "rescue", "all-rescue", "yes", "-yes")
 	d.must(t, "access", "add", "all-4", "-key", "all-mate") // another key opens it: it is none of these
 	for _, name := range names[1:3] {                       // no steward gets in, and no user data may be changed

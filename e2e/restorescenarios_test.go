@@ -214,7 +214,7 @@ func withLostStopped(x *trial) error {
 		return err
 	}
 	x.state["was"] = "stopped"
-	return x.plumlatch("instance", "stop", x.instance)
+	return x.plumlatch("instance", "stop", "-yes", x.instance)
 }
 
 const secretWord = "{plain}ebb and flow"

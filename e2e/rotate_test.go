@@ -27,7 +27,7 @@ func TestRotateMany(t *testing.T) {
 		d.must(t, "instance", "launch", name, "-image", "debian-12", "-size", "small", "-region", "north-pier",
 			"-key", "many-old", "-tag", "line=many")
 	}
-	d.must(t, "instance", "stop", "many-5")
+	d.must(t, "instance", "stop", "-yes", "many-5")
 	file := func(name string) string {
 		return filepath.Join(shared.path("standin", "instances", d.instance(t, name).CloudID),
 			"home/debian/.ssh/authorized_keys")
@@ -258,7 +258,7 @@ func TestAccessRules(t *testing.T) {
 	contains(t, "access list", d.must(t, "access", "list", "-instance", "rule-board"), "rule-guest",
 		"accepted, until "+time.Now().Add(8*time.Hour).Format("2006-01-02"))
 	// The guest's does not count: the own one is the only way in.
-	r := d.client(t, "", "access", "remove", "rule-board", "-key", "rule-own")
+	r := d.client(t, "", "access", "remove", "-yes", "rule-board", "-key", "rule-own")
 	if r.code != 1 || !strings.Contains(r.err, "rule 1") ||
 		!strings.Contains(r.err, "rule-guest runs one command only") {
 		t.Errorf("the last way in: %+v", r)
@@ -287,13 +287,13 @@ func TestAccessRules(t *testing.T) {
 		}
 		return false
 	})
-	contains(t, "remove", d.must(t, "access", "remove", "rule-board", "-key", "rule-guest"),
+	contains(t, "remove", d.must(t, "access", "remove", "-yes", "rule-board", "-key", "rule-guest"),
 		"rule-guest is withdrawn from rule-board, and refused there")
 	// The work that waited for its end is over by that.
 	waitFor(t, "the end of what waited", func() bool {
 		return strings.Contains(d.must(t, "work", "list"), "rule-guest was withdrawn from rule-board")
 	})
-	contains(t, "by number", d.must(t, "access", "remove", "rule-board", "-key", "rule-own", "-cut-off", "1"),
+	contains(t, "by number", d.must(t, "access", "remove", "-yes", "rule-board", "-key", "rule-own", "-cut-off", "1"),
 		"withdrawn")
 	has(t, "locked on purpose", d.reasonsOf(t, "instance", "rule-board"), "no-way-in", true)
 }

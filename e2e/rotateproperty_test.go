@@ -93,7 +93,7 @@ func TestRotationProperty(t *testing.T) {
 		case 3:
 			args = []string{"access", "add", "chance-board", "-key", fresh, "-for", "3s"}
 		default:
-			args = []string{"access", "remove", "chance-board", "-key", old}
+			args = []string{"access", "remove", "-yes", "chance-board", "-key", old}
 		}
 		fault := random.IntN(4)
 		switch fault {
@@ -236,7 +236,7 @@ func TestClockOff(t *testing.T) {
 		if o := off(45 * time.Minute); o.Abs() > time.Minute {
 			t.Errorf("%d s ahead, extended: the end is off by %v", ahead, o)
 		}
-		d.must(t, "access", "remove", name, "-key", "clock-guest")
+		d.must(t, "access", "remove", "-yes", name, "-key", "clock-guest")
 		waitFor(t, "rest", func() bool { return !strings.Contains(d.must(t, "work", "list", "-state", "open"), name) })
 		d.must(t, "rotate", name, "-old", s.key, "-new", "clock-next", "-dir", dir, "-grace", "40m")
 		if o := off(40 * time.Minute); o.Abs() > time.Minute {

@@ -51,7 +51,7 @@ func TestRotateSSHD(t *testing.T) {
 	name := fmt.Sprintf("rot-door-%d", a.port)
 	d.must(t, a.args(name, "-record", name+"-key")...)
 	before := a.now(t)
-	out := d.must(t, "rotate", name, "-grace", "0", "-dir", dir, "-name", name+"-new", "-new-passphrase-file", none)
+	out := d.must(t, "rotate", name, "-grace", "0", "-yes", "-dir", dir, "-name", name+"-new", "-new-passphrase-file", none)
 	contains(t, "the report", out, name+"-new in the place of "+name+"-key", "withdrawn", name+"-new opens "+name+
 		"; "+name+"-key is withdrawn", "15 minutes and a day")
 	fresh, err := publicOf(filepath.Join(dir, name+"-new.pub"))
@@ -92,7 +92,7 @@ func TestRotateSSHD(t *testing.T) {
 	a.put(t, a.file, text, true)
 	d.surveyOf(t, name)
 	d.must(t, "access", "record", name, job.Fingerprint(), "-as", name+"-job")
-	out = d.must(t, "rotate", name, "-old", name+"-job", "-grace", "0", "-dir", dir, "-name", name+"-job-new",
+	out = d.must(t, "rotate", name, "-old", name+"-job", "-grace", "0", "-yes", "-dir", dir, "-name", name+"-job-new",
 		"-new-passphrase-file", none)
 	contains(t, "what is carried over", out, "the forced command is carried over: touch "+ran,
 		"taken from these addresses only, as before: 127.0.0.0/8")
@@ -118,7 +118,7 @@ func TestRotateSSHD(t *testing.T) {
 	a.put(t, a.file, a.now(t)+"from=\"127.0.0.1\" "+desk.Line()+"\n", true)
 	d.surveyOf(t, name)
 	d.must(t, "access", "record", name, desk.Fingerprint(), "-as", name+"-desk")
-	d.must(t, "rotate", name, "-old", name+"-desk", "-grace", "0", "-dir", dir, "-name", name+"-desk-new",
+	d.must(t, "rotate", name, "-old", name+"-desk", "-grace", "0", "-yes", "-dir", dir, "-name", name+"-desk-new",
 		"-new-passphrase-file", none)
 	if a.logsIn(t, filepath.Join(dir, "desk"), "true") || !a.logsIn(t, filepath.Join(dir, name+"-desk-new"), "true") {
 		t.Error("from=: the old key still logs in, or the new one does not")
@@ -145,7 +145,7 @@ func TestRotateGuard(t *testing.T) {
 	refused := func(what string, parts ...string) {
 		t.Helper()
 		before := a.now(t)
-		r := d.client(t, "", "rotate", name, "-new", name+"-new", "-identity", identity, "-grace", "0")
+		r := d.client(t, "", "rotate", name, "-new", name+"-new", "-identity", identity, "-grace", "0", "-yes")
 		if r.code != 1 {
 			t.Fatalf("%s: %+v", what, r)
 		}
@@ -177,7 +177,7 @@ func TestRotateGuard(t *testing.T) {
 	mustDo(t, os.Chown(a.file, a.uid, a.gid))
 	mustDo(t, os.Chmod(a.file, 0o600))
 	// The server takes no new key, as its modes are wrong: an old one neither, so it is not even begun.
-	d.must(t, "rotate", name, "-new", name+"-new", "-identity", identity, "-grace", "0")
+	d.must(t, "rotate", name, "-new", name+"-new", "-identity", identity, "-grace", "0", "-yes")
 	if a.logsIn(t, a.identity, "true") || !a.logsIn(t, identity, "true") {
 		t.Error("the old key still logs in, or the new one does not")
 	}

@@ -307,7 +307,7 @@ func staticAddresses(t *testing.T, d *demo, dir string) {
 	if out := d.must(t, "open", "mark-one", "-identity", identity, "--", "hostname"); out != "mark-one\n" {
 		t.Errorf("open: %q", out)
 	}
-	d.must(t, "instance", "stop", "mark-one")
+	d.must(t, "instance", "stop", "-yes", "mark-one")
 	d.must(t, "instance", "start", "mark-one")
 	if again := d.instance(t, "mark-one"); again.Address != one.Address {
 		t.Errorf("after a stop and a start it is at %s, and was at %s", again.Address, one.Address)

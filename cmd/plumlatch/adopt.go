@@ -2,6 +2,7 @@ package main
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -47,7 +48,7 @@ type adoptOptions struct {
 	agent      bool
 	passFile   string
 	keysFile   string
-	record     string
+	own        *ownKeys
 	noSteward  bool
 	yes        bool
 	parent     int64
@@ -65,7 +66,10 @@ func instanceAdopt(fs *flag.FlagSet) func(*cli) error {
 		"SHA256 `fingerprint` that its host key has (default: known_hosts, else it is asked)")
 	keysFile := fs.String("authorized-keys", "",
 		"`path` of the file that its server reads for the user, where nobody can tell")
-	record := fs.String("record", "", "record the key that you come in with, under this `name`")
+	record := fs.String("record", "", "record the key that you come in with under this `name` (default: from its "+
+		"comment)")
+	noRecord := fs.Bool("no-record", false, "do not record the key that you come in with")
+	holder := fs.String("holder", "", "`name` of who holds the key that you come in with (default: on a terminal it is asked)")
 	noSteward := fs.Bool("no-steward", false, "place no line of the service's: it is recorded for probing only")
 	jump := fs.String("jump", "", "`[USER@]HOST[:PORT]` of the jump host that it is reached through")
 	tags := tagFlag{}
@@ -77,9 +81,18 @@ func instanceAdopt(fs *flag.FlagSet) func(*cli) error {
 	yes := fs.Bool("yes", false, "do not ask: an unknown host key is taken for the right one, and said so in the ledger")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		o := adoptOptions{agent: *useAgent, passFile: *passFile, keysFile: *keysFile, record: *record,
+		o := adoptOptions{agent: *useAgent, passFile: *passFile, keysFile: *keysFile,
 			noSteward: *noSteward, yes: *yes}
+		if *noRecord && (*record != "" || *holder != "") {
+			return usagef("-no-record goes with neither -record nor -holder")
+		}
+		if !*noRecord {
+			o.own = &ownKeys{name: *record, holder: *holder}
+		}
 		if *batch != "" {
+			if *holder == "" && !*noRecord {
+				return usagef("-batch needs -holder NAME, who holds the keys that come in, or -no-record")
+			}
 			if len(c.args) > 0 || *address != "" || *record != "" || *hostKey != "" {
 				return usagef("-batch names the instances itself: it goes with no NAME, -address, -host-key or -record")
 			}
@@ -136,18 +149,18 @@ func instanceAdopt(fs *flag.FlagSet) func(*cli) error {
 
 // adoptResult is what came of adopting one instance.
 type adoptResult struct {
-	Instance  wire.Instance   `json:"instance"`
-	Work      wire.Work       `json:"work"`
-	File      string          `json:"file"`
-	KeysFiles []string        `json:"keys_files"`
-	KeysKnown string          `json:"keys_files_known"`
-	Privilege string          `json:"privilege"`
-	HostKnown string          `json:"host_key_source"`
-	NotSeen   []string        `json:"not_seen"`
-	Keys      []wire.FoundKey `json:"keys"`
-	OwnKey    string          `json:"own_key"` // fingerprint
-	ownLine   string
-	steward   []byte
+	Instance   wire.Instance   `json:"instance"`
+	Work       wire.Work       `json:"work"`
+	File       string          `json:"file"`
+	KeysFiles  []string        `json:"keys_files"`
+	KeysKnown  string          `json:"keys_files_known"`
+	Privilege  string          `json:"privilege"`
+	HostKnown  string          `json:"host_key_source"`
+	NotSeen    []string        `json:"not_seen"`
+	Keys       []wire.FoundKey `json:"keys"`
+	OwnKey     string          `json:"own_key"` // fingerprint
+	ownComment string
+	steward    []byte
 }
 
 // adopt brings one instance in: it gets in with the engineer's own key, finds
@@ -166,9 +179,10 @@ func (c *cli) adopt(service *client.Client, a adoptee, o adoptOptions) (adoptRes
 	r.KeysFiles, r.KeysKnown, r.Privilege, r.NotSeen, r.HostKnown = in.found.KeysFiles, in.found.KeysKnown,
 		in.found.Privilege, in.found.NotSeen, in.hostKnown
 	r.File, r.Keys = in.file, in.keys
-	r.OwnKey, r.ownLine = in.own.Fingerprint(), in.own.Line()
-	if o.record != "" {
-		if err := c.recordOwn(service, in, o.record); err != nil {
+	r.OwnKey, r.ownComment = in.own.Fingerprint(), in.own.Comment
+	undo := func() {}
+	if o.own != nil {
+		if undo, err = o.own.record(c, service, in, o.yes || o.unattended); err != nil {
 			return r, err
 		}
 	}
@@ -182,6 +196,9 @@ func (c *cli) adopt(service *client.Client, a adoptee, o adoptOptions) (adoptRes
 	}
 	begun, err := service.Adopt(c.ctx, request)
 	if err != nil {
+		if client.Definite(err) {
+			undo()
+		}
 		return r, launchError(err, a.name)
 	}
 	r.Instance = begun.Instance
@@ -199,7 +216,7 @@ func (c *cli) adopt(service *client.Client, a adoptee, o adoptOptions) (adoptRes
 		return r, err // the service goes on, and so may the steward
 	}
 	if r.Work.State != "done" {
-		err := workFailed(r.Work)
+		err := c.workFailed(service, r.Work)
 		if r.steward != nil {
 			err = in.withdraw(c, service, r.Work.ID, err)
 		}
@@ -210,22 +227,6 @@ func (c *cli) adopt(service *client.Client, a adoptee, o adoptOptions) (adoptRes
 	}
 	c.tellOwnLogin(service, r, a.identity)
 	return r, nil
-}
-
-// recordOwn records the key that the engineer came in with.
-func (c *cli) recordOwn(service *client.Client, in *entrance, name string) error {
-	k, err := service.AddKey(c.ctx, wire.NewKey{Name: name, PublicKey: in.own.Line()})
-	if p, ok := errors.AsType[*client.Problem](err); ok && p.Of("key-known") {
-		if !in.quiet {
-			fmt.Fprintf(c.err, "note: this key is recorded already, as %s\n", plaintext.Line(p.Known))
-		}
-		return nil
-	}
-	if err != nil {
-		return launchError(err, name)
-	}
-	_, err = c.prove(service, k, in.signer) // it has just opened a door: its private half is at hand
-	return err
 }
 
 // placeLine places the steward's line, on the jump host first, and tells the service.
@@ -403,9 +404,20 @@ func (c *cli) adoptReport(service *client.Client, r adoptResult) error {
 	}
 	fmt.Fprintln(c.out)
 	if !known[r.OwnKey] {
-		fmt.Fprintf(c.out, "next: record the key that you came in with: echo '%s' | plumlatch key import NAME -; "+
-			"then plumlatch survey %s\n", strings.ReplaceAll(plaintext.Line(r.ownLine), "'", ""), i.Name)
+		what := "The key that you came in with is not recorded"
+		if o, err := service.Opening(c.ctx, i.Name); err == nil && o.People == 0 {
+			what += ": only keys that nobody recorded open it"
+		}
+		fmt.Fprintf(c.out, "%s.\nnext: plumlatch access record %s %s -as %s\n", what, i.Name, r.OwnKey,
+			cmp.Or(names.Suggest(plaintext.Line(r.ownComment)), "NAME"))
 		return nil
+	}
+	for _, a := range rows {
+		if a.Fingerprint == r.OwnKey && a.Holder == "" && !a.Steward {
+			fmt.Fprintf(c.out, "Nobody is written down as the holder of %s.\nnext: plumlatch key set %s -holder NAME\n",
+				a.Key, a.Key)
+			return nil
+		}
 	}
 	fmt.Fprintf(c.out, "next: plumlatch open %s\n", i.Name)
 	return nil

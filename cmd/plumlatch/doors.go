@@ -190,7 +190,8 @@ func (c *cli) settled(service *client.Client, w wire.Work) (wire.Work, error) {
 
 func instanceAdmit(fs *flag.FlagSet) func(*cli) error {
 	from := fs.String("from", "", "`networks`, separated by commas, or me: your own address, as the cloud sees it")
-	lasts := fs.Duration("for", 0, "withdraw the rule by itself after this `time`")
+	var e ends // when the rule is withdrawn by itself
+	e.flags(fs)
 	address := fs.String("my-address", "", "your own `address`, where the cloud's view of it is wrong")
 	world := fs.Bool("world", false, "let everybody in, and mean it")
 	shared := fs.Bool("shared", false, "into the group of rules that other instances have too (default: into one "+
@@ -203,8 +204,11 @@ func instanceAdmit(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		if *lasts < 0 || *lasts%time.Second != 0 {
-			return usagef("-for: give whole seconds, such as 30m")
+		var lasts time.Duration // 0 for ever
+		if end, err := e.at(time.Now()); err != nil {
+			return err
+		} else if end != nil {
+			lasts = max(time.Second, time.Until(*end).Round(time.Second))
 		}
 		r, err := service.Rules(c.ctx, args[0])
 		if err != nil {
@@ -239,7 +243,7 @@ func instanceAdmit(fs *flag.FlagSet) func(*cli) error {
 			return err
 		}
 		if w.State != "done" && w.State != "waiting" {
-			return workFailed(w)
+			return c.workFailed(service, w)
 		}
 		if *asJSON {
 			return c.json(w)

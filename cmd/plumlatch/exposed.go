@@ -8,6 +8,7 @@ import (
 	"plumlatch/client"
 	"plumlatch/core/access"
 	"plumlatch/core/plaintext"
+	"plumlatch/core/times"
 	"plumlatch/core/why"
 	"plumlatch/core/wire"
 	"plumlatch/reach"
@@ -110,7 +111,7 @@ func (c *cli) afterExposed(service *client.Client, w wire.Work, o rotateOptions)
 		var rows [][]string
 		for _, f := range p.Found {
 			rows = append(rows, []string{f.Instance, f.LoginUser, f.Fingerprint, plaintext.Line(f.Comment),
-				f.Since.Local().Format("2006-01-02 15:04")})
+				times.Show(f.Since.Local())})
 		}
 		c.table([]string{"instance", "user", "fingerprint", "comment", "since"}, rows, "")
 		fmt.Fprintf(c.out, "next: plumlatch access record INSTANCE FINGERPRINT, or take it out by hand; plumlatch "+

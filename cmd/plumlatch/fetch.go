@@ -43,7 +43,7 @@ func (c *cli) fetchOut(o restoreOptions) error {
 		return failure{fmt.Errorf("%s is there already; nothing was begun", o.out),
 			"the same command with another -out"}
 	}
-	k, err := service.Key(c.ctx, o.new)
+	k, err := c.recordedKey(service, o.new)
 	if err != nil {
 		return err
 	}
@@ -81,7 +81,7 @@ func (c *cli) fetchOut(o restoreOptions) error {
 	case err != nil:
 		return err
 	case end.State != "done":
-		return workFailed(end)
+		return c.workFailed(service, end)
 	case o.asJSON:
 		return c.json(end)
 	}

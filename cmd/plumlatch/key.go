@@ -45,6 +45,7 @@ func keyCreate(fs *flag.FlagSet) func(*cli) error {
 	random := fs.Bool("random-passphrase", false, "make a strong passphrase, and show it once")
 	passFD := fs.Int("passphrase-fd", -1,
 		"with -random-passphrase: open file `descriptor` to write it to, instead of showing it")
+	form := privateForm(fs)
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
 		args, err := c.names("NAME")
@@ -71,7 +72,7 @@ func keyCreate(fs *flag.FlagSet) func(*cli) error {
 			return err
 		}
 		p := newPair{name: name, kind: k, format: f, dir: *dir, comment: *comment, note: *note, holder: *holder,
-			passFile: *passFile, random: *random, passFD: *passFD}
+			passFile: *passFile, random: *random, passFD: *passFD, form: *form}
 		recorded, _, err := c.makePair(service, &p)
 		if err != nil {
 			return err
@@ -96,6 +97,7 @@ type newPair struct {
 	passFile                         string
 	random                           bool
 	passFD                           int
+	form                             bool // send the fingerprint of the private half
 
 	files  pairFiles // where it was written
 	locked string    // "yes" or "no": whether it has a passphrase
@@ -151,6 +153,14 @@ func (c *cli) makePair(service *client.Client, p *newPair) (recorded wire.Key, s
 	if signer, err = pair.Signer(); err == nil {
 		if shown, err := c.prove(service, recorded, signer); err == nil {
 			recorded = shown
+		}
+	}
+	if p.form {
+		if known, err := c.recordPrivateForm(service, p.name, pair); err == nil {
+			recorded = known
+		} else {
+			fmt.Fprintf(c.err, "warning: the private half's fingerprint was not recorded: %s; plumlatch key prove %s "+
+				"-identity %s -record-private-form does it.\n", err, p.name, p.files.private)
 		}
 	}
 	c.warnPlace(p.files.private)
@@ -342,6 +352,8 @@ func keyImport(fs *flag.FlagSet) func(*cli) error {
 	fs.StringVar(&n.KeptAt, "kept-at", "", "`text`: where the private half is kept")
 	fs.BoolVar(&n.Elsewhere, "elsewhere", false,
 		"the pair was made by a cloud or provisioning tool: its private half was in other hands")
+	fs.BoolVar(&n.Authority, "authority", false,
+		"it is a certificate authority, which lines of instances trust, and no key of a person")
 	comment := fs.String("comment", "", "`text` to record as the comment instead; -comment \"\" drops it")
 	batch := fs.String("batch", "", "`file or folder` with many public halves, recorded under names taken from "+
 		"their comments or files")
@@ -421,7 +433,7 @@ func keyImport(fs *flag.FlagSet) func(*cli) error {
 			return c.json(k)
 		}
 		c.weak(k)
-		fmt.Fprintf(c.out, "Recorded %s: %s, comment %q.\n\n  fingerprint  %s\n  bitting      %s\n", k.Name, k.Kind,
+		fmt.Fprintf(c.out, "Recorded %s: %s, comment %q.\n\n  fingerprint  %s\n  bitting      %s\n", k.Name, kindOf(k),
 			k.Comment, k.Fingerprint, k.Bitting)
 		// What surveys saw of it before it had a name is known at once.
 		if o, err := service.Opens(c.ctx, k.Name); err != nil {
@@ -430,9 +442,21 @@ func keyImport(fs *flag.FlagSet) func(*cli) error {
 			c.printOpens(o)
 			return nil
 		}
+		if k.Authority {
+			fmt.Fprintln(c.out, "\nnext: plumlatch survey -all -inside, which finds the lines that trust it")
+			return nil
+		}
 		fmt.Fprintf(c.out, "\nnext: plumlatch instance launch NAME ... -key %s\n", k.Name)
 		return nil
 	}
+}
+
+// kindOf is a key's kind for people.
+func kindOf(k wire.Key) string {
+	if k.Authority {
+		return "authority (" + k.Kind + ")"
+	}
+	return k.Kind
 }
 
 // weak warns of a key's weaknesses.
@@ -445,7 +469,7 @@ func (c *cli) weak(k wire.Key) {
 
 func keyList(fs *flag.FlagSet) func(*cli) error {
 	text := fs.String("match", "", "`part` of the name or comment")
-	kind := fs.String("kind", "", "`kind` of key, such as ed25519")
+	kind := fs.String("kind", "", "`kind` of key, such as ed25519, or authority")
 	holder := fs.String("holder", "", "`name` of a holder")
 	origin := fs.String("origin", "", "`origin`: 'made here', imported, 'made elsewhere'")
 	weakness := fs.String("weakness", "", "`severity`: any, dated, weak, broken")
@@ -475,7 +499,7 @@ func keyList(fs *flag.FlagSet) func(*cli) error {
 		}
 		var rows [][]string
 		for _, k := range keys {
-			rows = append(rows, []string{k.Name, k.Bitting, k.Kind, fmt.Sprint(k.Reach), k.Holder,
+			rows = append(rows, []string{k.Name, k.Bitting, kindOf(k), fmt.Sprint(k.Reach), k.Holder,
 				ago(k.CreatedAt, time.Now()), k.Origin, standing(k), k.Fingerprint})
 		}
 		c.table([]string{"key", "bitting", "kind", "reach", "holder", "recorded", "origin", "", "fingerprint"}, rows,
@@ -508,7 +532,7 @@ func keyShow(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		k, err := service.Key(c.ctx, args[0])
+		k, err := c.recordedKey(service, args[0])
 		if err != nil {
 			return err
 		}
@@ -525,9 +549,19 @@ func keyShow(fs *flag.FlagSet) func(*cli) error {
 				fmt.Fprintf(c.out, "  %-12s %s\n", label, plaintext.Line(value))
 			}
 		}
-		line("kind", k.Kind)
+		line("kind", kindOf(k))
 		line("fingerprint", k.Fingerprint)
-		fmt.Fprintf(c.out, "  %-12s %s\n", "", plaintext.Line(k.FingerprintMD5))
+		form := func(text, of string) {
+			if text != "" {
+				fmt.Fprintf(c.out, "  %-12s %s, %s\n", "", plaintext.Line(text), plaintext.Line(of))
+			}
+		}
+		form(k.FingerprintMD5, "of the same")
+		form(k.FingerprintDER, "of its DER")
+		if k.FingerprintPrivateAt != nil {
+			form(k.FingerprintPrivate, "of the private half's DER, as "+k.FingerprintPrivateBy+" said "+
+				ago(*k.FingerprintPrivateAt, time.Now()))
+		}
 		line("comment", k.Comment)
 		line("origin", k.Origin+", recorded "+ago(k.CreatedAt, time.Now())+" by "+k.CreatedBy)
 		if k.Holder != "" {

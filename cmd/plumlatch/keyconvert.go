@@ -220,7 +220,7 @@ func keyExport(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return usageError{"-format: " + err.Error()}
 		}
-		k, err := service.Key(c.ctx, args[0])
+		k, err := c.recordedKey(service, args[0])
 		if err != nil {
 			return err
 		}
@@ -390,10 +390,5 @@ func batchName(e *imported, taken map[string]bool) string {
 	if base == "" {
 		base = "key"
 	}
-	base = base[:min(len(base), names.MaxLength-4)]
-	name := base
-	for i := 2; taken[names.Fold(name)]; i++ {
-		name = fmt.Sprintf("%s-%d", base, i)
-	}
-	return name
+	return freeName(base, taken)
 }

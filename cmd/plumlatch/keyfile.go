@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"runtime"
 	"slices"
 	"strings"
@@ -69,21 +70,24 @@ func placeWarnings(file string) []string {
 
 // checked is what key check found out about one file.
 type checked struct {
-	File        string   `json:"file"`
-	Error       string   `json:"error,omitempty"`
-	Private     bool     `json:"private"`
-	Kind        string   `json:"kind,omitempty"`
-	Fingerprint string   `json:"fingerprint,omitempty"`
-	Bitting     string   `json:"bitting,omitempty"`
-	Format      string   `json:"format,omitempty"`
-	Passphrase  string   `json:"passphrase,omitempty"` // "yes" or "no", for private files
-	Comment     string   `json:"comment,omitempty"`
-	Findings    []string `json:"findings,omitempty"`
-	Fixed       []string `json:"fixed,omitempty"`
-	RecordedAs  string   `json:"recorded_as,omitempty"`
-	Opens       []string `json:"opens,omitempty"`
-	State       string   `json:"state,omitempty"`  // of the recorded key: in use, retired, lost, exposed
-	GetIn       string   `json:"get_in,omitempty"` // the command that gets in with it
+	File        string        `json:"file"`
+	Error       string        `json:"error,omitempty"`
+	Private     bool          `json:"private"`
+	Kind        string        `json:"kind,omitempty"`
+	Fingerprint string        `json:"fingerprint,omitempty"`
+	Bitting     string        `json:"bitting,omitempty"`
+	Format      string        `json:"format,omitempty"`
+	Passphrase  string        `json:"passphrase,omitempty"` // "yes" or "no", for private files
+	Comment     string        `json:"comment,omitempty"`
+	Prints      []string      `json:"fingerprints,omitempty"` // its other forms
+	Findings    []string      `json:"findings,omitempty"`
+	Fixed       []string      `json:"fixed,omitempty"`
+	RecordedAs  string        `json:"recorded_as,omitempty"`
+	Opens       []string      `json:"opens,omitempty"`
+	State       string        `json:"state,omitempty"`  // of the recorded key: in use, retired, lost, exposed
+	GetIn       string        `json:"get_in,omitempty"` // the command that gets in with it
+	Backup      bool          `json:"backup,omitempty"` // -fix has left it: its file as it was
+	pair        *keypair.Pair // where the private half could be read
 	ledger      bool
 	loads       bool // ssh loads it as it is
 }
@@ -91,6 +95,7 @@ type checked struct {
 func keyCheck(fs *flag.FlagSet) func(*cli) error {
 	passFile := fs.String("passphrase-file", "", "`file` with a passphrase to try on locked files")
 	fix := fs.Bool("fix", false, "mend modes and line endings, with a backup beside the file")
+	form := privateForm(fs)
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
 		if len(c.args) == 0 {
@@ -120,7 +125,18 @@ func keyCheck(fs *flag.FlagSet) func(*cli) error {
 			if r.Fingerprint != "" {
 				lookup.fill(c, &r)
 			}
+			if *form && r.pair != nil && r.RecordedAs != "" {
+				if _, err := c.recordPrivateForm(service, r.RecordedAs, r.pair); err != nil {
+					return fmt.Errorf("%s: %w", f.path, err)
+				}
+			}
 			out = append(out, r)
+		}
+		once(out)
+		for _, r := range out {
+			if len(r.Findings) > 0 || r.Error != "" && !r.Backup {
+				c.exit = exitNeedsHand
+			}
 		}
 		if *asJSON {
 			return c.json(wire.List[checked]{Items: out})
@@ -129,6 +145,27 @@ func keyCheck(fs *flag.FlagSet) func(*cli) error {
 		return nil
 	}
 }
+
+// once leaves out what was found of a key in one file and is said of the same key in another already, as
+// of the .pub beside a private file.
+func once(all []checked) {
+	said := map[string]bool{}
+	for n := range all {
+		r := &all[n]
+		if r.Fingerprint == "" {
+			continue
+		}
+		r.Findings = slices.DeleteFunc(r.Findings, func(text string) bool {
+			id := r.Fingerprint + " " + text
+			was := said[id]
+			said[id] = true
+			return was
+		})
+	}
+}
+
+// backups are the files that -fix, and why -fix, leave beside what they mend.
+var backups = regexp.MustCompile(`\.before-\d{8}-\d{6}$`)
 
 type keyFile struct {
 	path  string
@@ -162,7 +199,7 @@ func keyFiles(args []string) ([]keyFile, error) {
 }
 
 func checkFile(file string, passphrase []byte, fix bool) checked {
-	r := checked{File: file}
+	r := checked{File: file, Backup: backups.MatchString(file)}
 	fi, err := os.Stat(file)
 	if err != nil {
 		r.Error = err.Error()
@@ -192,6 +229,10 @@ func checkFile(file string, passphrase []byte, fix bool) checked {
 	if r.Private {
 		r.checkPrivate(file, fi, f)
 	}
+	if r.Backup { // what is wrong with it is why it was mended; it lies there until somebody deletes it
+		r.Findings = nil
+		return r
+	}
 	if fix {
 		r.fix(file, fi.Mode(), data)
 	}
@@ -210,6 +251,15 @@ func (r *checked) describe(f keypair.File) {
 		return
 	}
 	r.Kind, r.Fingerprint, r.Bitting = f.Public.Kind(), f.Public.Fingerprint(), f.Public.Bitting().String()
+	r.Prints = append(r.Prints, f.Public.FingerprintMD5())
+	if der := f.Public.FingerprintDER(); der != "" {
+		r.Prints = append(r.Prints, der+" of its DER")
+	}
+	if r.pair = f.Pair; f.Pair != nil {
+		if private, err := f.Pair.FingerprintPrivate(); err == nil {
+			r.Prints = append(r.Prints, private+" of the private half's DER")
+		}
+	}
 	for _, w := range f.Public.Weaknesses() {
 		r.Findings = append(r.Findings, fmt.Sprintf("Weakness %s (%s): %s", w.Name, w.Severity, w.Sentence))
 	}
@@ -342,6 +392,9 @@ func (c *cli) printChecked(all []checked, l *lookup) {
 	var rows [][]string
 	for _, r := range all {
 		sort := map[bool]string{true: "private", false: "public"}[r.Private]
+		if r.Backup {
+			sort += " (a backup)"
+		}
 		if r.Error != "" {
 			sort = "?"
 		}
@@ -355,10 +408,13 @@ func (c *cli) printChecked(all []checked, l *lookup) {
 	c.table([]string{"file", "half", "bitting", "kind", "format", "passphrase", "key", "opens"}, rows,
 		"There is no key file there.")
 	for _, r := range all {
-		if r.Error == "" && len(r.Findings)+len(r.Fixed) == 0 && r.GetIn == "" {
+		if r.Error == "" && len(r.Findings)+len(r.Fixed) == 0 && r.GetIn == "" && len(all) > 1 {
 			continue
 		}
 		fmt.Fprintf(c.out, "\n%s\n", plaintext.Line(r.File))
+		if len(all) == 1 && r.Fingerprint != "" {
+			fmt.Fprintf(c.out, "  known as %s\n", strings.Join(append([]string{r.Fingerprint}, r.Prints...), "\n           "))
+		}
 		if r.Error != "" {
 			fmt.Fprintf(c.out, "  %s\n", plaintext.Line(r.Error))
 		}

@@ -61,6 +61,11 @@ func instanceLaunch(fs *flag.FlagSet) func(*cli) error {
 		}
 		r := wire.Launch{Name: args[0], Region: *region, Zone: *zone, Image: *image, Size: *size, DiskGB: *disk,
 			Tags: tags, Keys: splitList(*keys), NoKey: *noKey}
+		for n := range r.Keys {
+			if err := c.keyNames(service, &r.Keys[n]); err != nil {
+				return err
+			}
+		}
 		if r.UserData, err = readUserData(*userData); err != nil {
 			return err
 		}
@@ -106,9 +111,18 @@ func (c *cli) warnings(all []string) {
 	}
 }
 
+// fieldWord is what a person calls a field of a request: the option that fills it.
+func fieldWord(field string) string {
+	if word := map[string]string{"disk_gb": "-disk", "user_data": "-user-data", "keys": "-key", "no_key": "-no-key",
+		"host_keys": "host key", "public_key": "public key", "login_user": "-user"}[field]; word != "" {
+		return word
+	}
+	return strings.ReplaceAll(field, "_", " ")
+}
+
 func launchError(err error, name string) error {
 	if p, ok := errors.AsType[*client.Problem](err); ok && p.Field != "" {
-		return failure{fmt.Errorf("%s: %w", strings.ReplaceAll(p.Field, "_", " "), err), nextForField(p, name)}
+		return failure{fmt.Errorf("%s: %w", fieldWord(p.Field), err), nextForField(p, name)}
 	}
 	return err
 }

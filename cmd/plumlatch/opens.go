@@ -10,6 +10,7 @@ import (
 
 	"plumlatch/core/access"
 	"plumlatch/core/plaintext"
+	"plumlatch/core/times"
 	"plumlatch/core/wire"
 )
 
@@ -120,7 +121,7 @@ func (c *cli) foundRows(all []wire.Sighted, instances bool) {
 		limits := map[string]string{access.Expired: "its end has come", access.Command: "one command only",
 			access.From: "from some addresses only", access.Authority: "trusted as an authority"}[x.Limits]
 		if x.Ends != nil && x.Limits != access.Expired {
-			limits = strings.TrimPrefix(limits+", until "+x.Ends.Local().Format("2006-01-02 15:04"), ", ")
+			limits = strings.TrimPrefix(limits+", until "+times.Show(x.Ends.Local()), ", ")
 		}
 		if x.Before {
 			limits = strings.TrimPrefix(limits+", came back", ", ")

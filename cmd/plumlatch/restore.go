@@ -97,6 +97,9 @@ func restore(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
+		if err := c.keyNames(service, &o.lost, &o.new); err != nil {
+			return err
+		}
 		if o.lost != "" {
 			if err := c.recordLost(service, o.lost, o.yes); err != nil {
 				return err
@@ -110,7 +113,7 @@ func restore(fs *flag.FlagSet) func(*cli) error {
 			if o.asJSON {
 				return c.json(all)
 			}
-			c.printRoutes(all)
+			c.printRoutes(all, o.lost != "")
 			return nil
 		}
 		offer, err := chosenOffer(all, o.route)
@@ -246,7 +249,11 @@ func chosenOffer(all wire.Routes, route string) (wire.RouteOffer, error) {
 }
 
 // printRoutes sets the ways back in side by side.
-func (c *cli) printRoutes(all wire.Routes) {
+func (c *cli) printRoutes(all wire.Routes, recorded bool) {
+	besides := ""
+	if recorded { // that the key is lost was changed
+		besides = " else"
+	}
 	lost := "no key of it is recorded as lost (plumlatch key lost NAME)"
 	if len(all.Lost) > 0 {
 		lost = "lost: " + strings.Join(all.Lost, ", ")
@@ -292,11 +299,11 @@ func (c *cli) printRoutes(all wire.Routes) {
 		}
 	}
 	if open {
-		fmt.Fprintf(c.out, "\nNothing was changed.\nnext: plumlatch restore %s -go, or -route ROUTE -new KEY\n",
-			all.Instance)
+		fmt.Fprintf(c.out, "\nNothing%s was changed.\nnext: plumlatch restore %s -go, or -route ROUTE -new KEY\n",
+			besides, all.Instance)
 		return
 	}
-	fmt.Fprintf(c.out, "\nNothing was changed.\nnext: plumlatch why %s\n", all.Instance)
+	fmt.Fprintf(c.out, "\nNothing%s was changed.\nnext: plumlatch why %s\n", besides, all.Instance)
 }
 
 func orNothing(s string) string {
@@ -398,7 +405,7 @@ func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, sig
 				return err
 			}
 		}
-		return workFailed(end)
+		return c.workFailed(service, end)
 	}
 	report, err := service.Report(c.ctx, w.ID)
 	if err != nil {
@@ -455,6 +462,9 @@ func (c *cli) restoreAll(o restoreOptions) error {
 	}
 	service, err := c.service()
 	if err != nil {
+		return err
+	}
+	if err := c.keyNames(service, &o.lost, &o.new); err != nil {
 		return err
 	}
 	if !o.plan {

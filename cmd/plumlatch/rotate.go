@@ -15,10 +15,10 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"plumlatch/client"
-	"plumlatch/core/access"
 	"plumlatch/core/keypair"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
+	"plumlatch/core/times"
 	"plumlatch/core/wire"
 )
 
@@ -61,21 +61,19 @@ func rotate(fs *flag.FlagSet) func(*cli) error {
 		"`file` with the passphrase of the pair that is made; an empty one means none")
 	fs.BoolVar(&o.random, "random-passphrase", false,
 		"make a strong passphrase for the pair that is made, and show it once")
-	fs.BoolVar(&o.plan, "plan", false, "show what would happen, and change nothing; needs -new")
+	fs.BoolVar(&o.plan, "plan", false, "show what would happen, and change nothing")
 	fs.Int64Var(&o.goOn, "continue", 0, "show the new key's private half to this piece of `work` at hand, and follow it")
 	o.flags(fs)
 	fs.BoolVar(&o.detach, "detach", false, "print the work's ID and leave; the new key has to be shown later")
 	fs.BoolVar(&o.asJSON, "json", false, "print JSON")
 	return func(c *cli) error {
-		span, err := access.ParseSpan(o.grace)
+		span, err := times.Span(o.grace)
 		if err != nil {
 			return usagef("-grace: %v", err)
 		}
 		switch {
 		case o.identity != "" && o.agent:
 			return usagef("give -identity or -agent")
-		case o.plan && o.new == "" && !o.many():
-			return usagef("-plan needs -new: a pair is not made for a plan")
 		case o.new != "" && (o.name != "" || o.random || o.newPassFile != ""):
 			return usagef("-name and passphrases are for a pair that is made here: leave -new out, or them")
 		}
@@ -107,6 +105,9 @@ func rotate(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
+		if err := c.keyNames(service, &o.old, &o.new); err != nil {
+			return err
+		}
 		seconds := int64(span / time.Second)
 		r := wire.Rotate{Old: o.old, New: o.new, GraceSeconds: &seconds}
 		if r.Old == "" {
@@ -119,7 +120,8 @@ func rotate(fs *flag.FlagSet) func(*cli) error {
 		}
 		var k wire.Key
 		var signer ssh.Signer
-		if o.new == "" {
+		if o.plan && o.new == "" { // no pair is made for a plan
+		} else if o.new == "" {
 			if k, signer, err = c.newForOld(service, args[0], r.Old, o); err != nil {
 				return err
 			}
@@ -140,6 +142,12 @@ func rotate(fs *flag.FlagSet) func(*cli) error {
 			}
 			fmt.Fprintf(c.out, "Nothing was changed.\nnext: the same command without -plan\n")
 			return nil
+		}
+		if span == 0 && !o.yes {
+			if err := c.confirm(fmt.Sprintf("Without a grace time %s opens %s no longer as soon as %s was shown to work. Go on?",
+				p.Old, p.Instance, p.New)); err != nil {
+				return err
+			}
 		}
 		w, err := service.Rotate(c.ctx, args[0], r)
 		if err != nil {
@@ -296,7 +304,7 @@ func (c *cli) followRotation(service *client.Client, w wire.Work, k wire.Key, si
 			fmt.Sprintf("plumlatch rotate -continue %d -identity FILE; or on its holder's machine: plumlatch key "+
 				"prove %s -identity FILE; or: plumlatch work cancel %d", w.ID, k.Name, w.ID)}
 	case end.Over() && end.State != "done":
-		return workFailed(end)
+		return c.workFailed(service, end)
 	case o.asJSON:
 		return nil
 	}
@@ -310,7 +318,7 @@ func (c *cli) printRotated(w wire.Work, k wire.Key) {
 		fmt.Fprintf(c.out, "%s.\n", plaintext.Line(w.Outcome))
 	} else if r := w.Rotating; r != nil && r.Ends != nil {
 		fmt.Fprintf(c.out, "%s is shown to work on %s, and the old key has its end: %s.\n", k.Name, w.Instance,
-			r.Ends.Local().Format("2006-01-02 15:04"))
+			times.Show(r.Ends.Local()))
 		if r.Enforced {
 			fmt.Fprintf(c.out, "The server itself ends it, also when the service is down; then work %d withdraws "+
 				"its line.\n", w.ID)
@@ -351,7 +359,7 @@ func (c *cli) newSigner(k wire.Key, o rotateOptions) (ssh.Signer, error) {
 			return nil, fmt.Errorf("its private half is not in %s", dir)
 		}
 	}
-	signer, _, err := c.signerFor(k, identity, o.passFile)
+	signer, _, _, err := c.signerFor(k, identity, o.passFile)
 	return signer, err
 }
 

@@ -25,7 +25,7 @@ type fleetOptions struct {
 	key, tag, atMost, pattern string
 	due, each, yes            bool
 	first, grow, stopAfter    int
-	back                      time.Duration
+	back                      length
 	pause, resume             int64
 	exposed, contain          string
 	endSessions               bool
@@ -50,9 +50,10 @@ func (o *fleetOptions) flags(fs *flag.FlagSet) {
 			"cuts nobody off; me: from the address that the cloud sees of this machine")
 	fs.BoolVar(&o.endSessions, "end-sessions", false,
 		"with -exposed: end the sessions that the old key opened, from here, with the new key and sudo")
-	fs.DurationVar(&o.back, "wait-for-back", 7*24*time.Hour,
+	o.back = length(7 * 24 * time.Hour)
+	fs.Var(&o.back, "wait-for-back",
 		"of many: how `long` an instance that is out of reach is waited for")
-	fs.BoolVar(&o.yes, "yes", false, "of many: do not ask")
+	fs.BoolVar(&o.yes, "yes", false, "do not ask")
 	fs.Int64Var(&o.pause, "pause", 0, "begin no further wave of this `work`")
 	fs.Int64Var(&o.resume, "go-on", 0, "let this `work` go on, after a pause or after failures")
 }
@@ -95,9 +96,12 @@ func (c *cli) rotateMany(o rotateOptions, grace time.Duration) error {
 	if o.each == (o.new != "") && (o.each || !o.plan) {
 		return usagef("give -new KEY, or -each")
 	}
+	if err := c.keyNames(service, &o.key, &o.exposed, &o.new); err != nil {
+		return err
+	}
 	seconds := int64(grace / time.Second)
 	f := wire.Fleet{Key: o.key, Tag: o.tag, Due: o.due, New: o.new, GraceSeconds: &seconds, First: o.first,
-		Grow: o.grow, AtMost: o.atMost, StopAfter: o.stopAfter, BackSeconds: int64(o.back / time.Second)}
+		Grow: o.grow, AtMost: o.atMost, StopAfter: o.stopAfter, BackSeconds: o.back.seconds()}
 	if o.exposed != "" {
 		f.Key, f.Exposed = o.exposed, true
 		if !flagSet(o.set, "at-most") {
@@ -360,7 +364,7 @@ func (c *cli) followMany(service *client.Client, w wire.Work, m manyWords, asJSO
 			if asJSON {
 				return c.json(p)
 			}
-			return c.manyEnd(now, p, m, stopped)
+			return c.manyEnd(service, now, p, m, stopped)
 		}
 		select {
 		case <-c.ctx.Done():
@@ -373,7 +377,7 @@ func (c *cli) followMany(service *client.Client, w wire.Work, m manyWords, asJSO
 }
 
 // manyEnd says what holds now, and what follows when.
-func (c *cli) manyEnd(w wire.Work, p wire.FleetPlan, m manyWords, stopped bool) error {
+func (c *cli) manyEnd(service *client.Client, w wire.Work, p wire.FleetPlan, m manyWords, stopped bool) error {
 	shown, later, failed := 0, 0, 0
 	for _, v := range p.Waves {
 		shown, later, failed = shown+v.Shown, later+v.Later, failed+v.Failed
@@ -383,7 +387,7 @@ func (c *cli) manyEnd(w wire.Work, p wire.FleetPlan, m manyWords, stopped bool) 
 		return failure{fmt.Errorf("%s %s, %d failed; no further wave begins", count(shown, "instance"), m.shown,
 			failed), fmt.Sprintf("%s %d, or %s: plumlatch work cancel %d", m.goOn, w.ID, m.back, w.ID)}
 	case w.Over() && w.State != "done":
-		return workFailed(w)
+		return c.workFailed(service, w)
 	}
 	fmt.Fprintf(c.out, "%s %s", count(shown, "instance"), m.shown)
 	if failed > 0 {

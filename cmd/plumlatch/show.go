@@ -14,6 +14,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"plumlatch/core/plaintext"
+	"plumlatch/core/times"
 	"plumlatch/core/wire"
 )
 
@@ -130,7 +131,7 @@ func evidence(a wire.Access) string {
 		s += ", " + word + " since"
 	}
 	if a.Until != nil {
-		s += ", until " + a.Until.Local().Format("2006-01-02 15:04")
+		s += ", until " + times.Show(a.Until.Local())
 	}
 	return s
 }

@@ -13,6 +13,7 @@ import (
 	"plumlatch/client"
 	"plumlatch/core/keypair"
 	"plumlatch/core/plaintext"
+	"plumlatch/core/times"
 	"plumlatch/core/wire"
 	"plumlatch/reach"
 )
@@ -115,7 +116,7 @@ func (c *cli) printInside(s wire.Survey) {
 		}
 		limits := k.Options
 		if k.Ends != nil {
-			limits = strings.TrimSpace(limits + " (ends " + k.Ends.UTC().Format("2006-01-02 15:04 UTC") + ")")
+			limits = strings.TrimSpace(limits + " (ends " + times.Show(k.Ends.Local()) + ")")
 		}
 		row := []string{k.Result, name, k.Bitting, k.Kind, where, limits}
 		if several {
@@ -277,7 +278,7 @@ func (c *cli) surveyMany(service *client.Client, o surveyOptions) error {
 		fmt.Fprintf(c.out, "As recorded: %s.\n", count(fine, "survey"))
 	}
 	if w.State != "done" {
-		return workFailed(w)
+		return c.workFailed(service, w)
 	}
 	fmt.Fprintf(c.out, "%s.\nnext: plumlatch today\n", plaintext.Line(w.Outcome))
 	return nil
@@ -379,31 +380,6 @@ func (c *cli) surveyHere(service *client.Client, name string, o surveyOptions) e
 }
 
 // accessRecord writes down that a key that a survey found opens an instance.
-func accessRecord(fs *flag.FlagSet) func(*cli) error {
-	as := fs.String("as", "", "record the key under this `name`, if it is not recorded yet")
-	user := fs.String("user", "", "login `user` in whose files it stands, if it stands in several")
-	asJSON := fs.Bool("json", false, "print JSON")
-	return func(c *cli) error {
-		args, service, err := c.begin("INSTANCE", "KEY or FINGERPRINT")
-		if err != nil {
-			return err
-		}
-		k, err := service.RecordAccess(c.ctx, args[0], args[1], *user, *as)
-		if err != nil {
-			return err
-		}
-		if *asJSON {
-			return c.json(k)
-		}
-		holder, next := "nobody is written down as its holder", "plumlatch key set "+k.Name+" -holder NAME"
-		if k.Holder != "" {
-			holder, next = "held by "+k.Holder, "plumlatch who "+args[0]
-		}
-		fmt.Fprintf(c.out, "It is on record that %s opens %s; %s.\nnext: %s\n", k.Name, args[0], holder, next)
-		return nil
-	}
-}
-
 // instanceProbing says whether the service may ask an instance from outside by itself.
 func instanceProbing(*flag.FlagSet) func(*cli) error {
 	return func(c *cli) error {
@@ -455,7 +431,7 @@ func instanceDiscover(fs *flag.FlagSet) func(*cli) error {
 		for _, v := range d.Vanished {
 			gone := ""
 			if v.VanishedAt != nil {
-				gone = "missed since " + v.VanishedAt.Local().Format("2006-01-02 15:04")
+				gone = "missed since " + times.Show(v.VanishedAt.Local())
 			}
 			rows = append(rows, []string{"gone", v.Name, v.CloudID, v.Region, "", "", gone})
 		}
@@ -472,8 +448,15 @@ func instanceDiscover(fs *flag.FlagSet) func(*cli) error {
 		switch {
 		case len(d.Unknown) > 0:
 			u := d.Unknown[0]
-			fmt.Fprintf(c.out, "next: plumlatch instance adopt %s -address %s -identity FILE\n",
-				plaintext.Line(u.Name), plaintext.Line(u.Address))
+			how := ""
+			if u.Port != 0 && u.Port != 22 {
+				how += fmt.Sprintf(" -port %d", u.Port)
+			}
+			if u.LoginUser != "" {
+				how += " -user " + shellWord(u.LoginUser)
+			}
+			fmt.Fprintf(c.out, "next: plumlatch instance adopt %s -address %s%s -identity FILE\n",
+				plaintext.Line(u.Name), plaintext.Line(u.Address), plaintext.Line(how))
 		case len(d.Vanished) > 0:
 			fmt.Fprintf(c.out, "next: plumlatch instance remove %s\n", d.Vanished[0].Name)
 		case len(d.Labels) > 0:

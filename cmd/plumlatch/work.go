@@ -13,6 +13,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/progress"
 
 	"plumlatch/client"
+	"plumlatch/core/access"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/wire"
 )
@@ -139,17 +140,17 @@ func workShow(fs *flag.FlagSet) func(*cli) error {
 			rows = append(rows, []string{s.Name, s.Title, s.State, took, tries})
 		}
 		c.table([]string{"step", "what", "state", "took", ""}, rows, "It has no steps.")
-		if next := nextForWork(w); next != "" {
+		if next := c.nextForWork(service, w); next != "" {
 			fmt.Fprintf(c.out, "\nnext: %s\n", next)
 		}
 		return nil
 	}
 }
 
-func nextForWork(w wire.Work) string {
+func (c *cli) nextForWork(service *client.Client, w wire.Work) string {
 	switch {
 	case w.State == "failed" || w.State == "cancelled" || w.State == "stuck":
-		return fmt.Sprintf("plumlatch work retry %d", w.ID)
+		return c.afterFailure(service, w)
 	case !w.Over():
 		return fmt.Sprintf("plumlatch work follow %d", w.ID)
 	case w.Instance != "" && w.Kind != "remove":
@@ -180,7 +181,7 @@ func (c *cli) followToEnd(service *client.Client, id int64, asJSON bool) error {
 	}
 	if !asJSON {
 		fmt.Fprintf(c.out, "%s: done. %s\n", plaintext.Line(w.Title), plaintext.Line(w.Outcome))
-		if next := nextForWork(w); next != "" {
+		if next := c.nextForWork(service, w); next != "" {
 			fmt.Fprintf(c.out, "next: %s\n", next)
 		}
 	}
@@ -201,19 +202,37 @@ func (c *cli) followDone(service *client.Client, w wire.Work, asJSON bool) (wire
 		}
 	}
 	if w.State != "done" {
-		return w, workFailed(w)
+		return w, c.workFailed(service, w)
 	}
 	return w, nil
 }
 
 // workFailed is the error for work that did not come to its end.
-func workFailed(w wire.Work) error {
+func (c *cli) workFailed(service *client.Client, w wire.Work) error {
 	verb := map[string]string{"cancelled": "was cancelled", "stuck": "is stuck", "failed": "failed"}[w.State]
-	next := fmt.Sprintf("plumlatch work retry %d", w.ID)
-	if w.Kind == "launch" && w.State != "stuck" {
-		next += ", or: plumlatch instance remove " + w.Instance
+	return failure{fmt.Errorf("%s %s: %s", plaintext.Line(w.Title), verb, plaintext.Line(w.Outcome)), c.afterFailure(service, w)}
+}
+
+// afterFailure is the shortest way on from work that failed, was cancelled or is stuck. To try again is
+// offered where nothing else has to be done first.
+func (c *cli) afterFailure(service *client.Client, w wire.Work) string {
+	retry := fmt.Sprintf("plumlatch work retry %d", w.ID)
+	switch {
+	case w.Code == wire.WorkLocksOut && w.Instance != "":
+		// Another key has to be shown to work first; often it is there, and nobody has shown its private half.
+		if o, err := service.Opening(c.ctx, w.Instance); err == nil {
+			for _, a := range o.Keys {
+				if !a.Steward && a.ShownAt == nil && a.KeyState == access.InUse &&
+					(w.Rotating == nil || a.Key != w.Rotating.OldKey && a.Key != w.Rotating.NewKey) {
+					return fmt.Sprintf("plumlatch key prove %s -identity FILE, where its holder is; then %s", a.Key, retry)
+				}
+			}
+		}
+		return fmt.Sprintf("plumlatch access second %s; then %s", w.Instance, retry)
+	case w.Kind == "launch" && w.State != "stuck":
+		return retry + ", or: plumlatch instance remove " + w.Instance
 	}
-	return failure{fmt.Errorf("%s %s: %s", plaintext.Line(w.Title), verb, plaintext.Line(w.Outcome)), next}
+	return retry
 }
 
 func workCancel(fs *flag.FlagSet) func(*cli) error {
@@ -247,9 +266,9 @@ func workCancel(fs *flag.FlagSet) func(*cli) error {
 			return nil
 		case "done":
 			return failure{fmt.Errorf("%s was done before it could go back: %s", plaintext.Line(w.Title),
-				plaintext.Line(w.Outcome)), nextForWork(w)}
+				plaintext.Line(w.Outcome)), c.nextForWork(service, w)}
 		}
-		return workFailed(w)
+		return c.workFailed(service, w)
 	}
 }
 
@@ -355,6 +374,7 @@ func bar(tracker *progress.Tracker) (stop func()) {
 	w.SetTrackerLength(24)
 	w.Style().Visibility.Value = false
 	w.Style().Visibility.Percentage = false
+	w.Style().Options.TimeDonePrecision, w.Style().Options.TimeInProgressPrecision = 100*time.Millisecond, time.Second
 	w.AppendTracker(tracker)
 	go w.Render()
 	return func() {

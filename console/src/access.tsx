@@ -250,6 +250,7 @@ export function AccessPage() {
         <Select
           allowClear
           placeholder="evidence"
+          aria-label="evidence"
           value={kind || undefined}
           onChange={(v?: string) => setKind(v)}
           options={["proven", "accepted", "seen", "placed", "none", "old"].map((v) => ({
@@ -260,6 +261,7 @@ export function AccessPage() {
         <Select
           allowClear
           placeholder="age of evidence"
+          aria-label="age of evidence"
           value={age || undefined}
           onChange={(v?: string) => setAge(v)}
           options={older}
@@ -267,6 +269,7 @@ export function AccessPage() {
         <Select
           allowClear
           placeholder="not older than"
+          aria-label="not older than"
           value={newer || undefined}
           onChange={(v?: string) => setNewer(v)}
           options={[1, 7, 30, 90].map((n) => ({ value: String(n), label: `within ${n} days` }))}

@@ -198,6 +198,12 @@ export type Image = Schemas["Image"];
 
 export type Size = Schemas["Size"];
 
+export type Token = Schemas["Token"];
+
+export type OperatorKey = Schemas["OperatorKey"];
+
+export type Policy = Schemas["Policy"];
+
 export type Operator = Narrow<
   Schemas["Operator"],
   {
@@ -289,6 +295,22 @@ export const api = {
   signIn: (operator: string, password: string) =>
     call<Operator>("POST", "/session", { operator, password }),
   signOut: () => call<void>("DELETE", "/session"),
+  redeem: (code: string) => call<Operator>("POST", "/session/redeem", { code }),
+  setPassword: (password: string, fresh: string) =>
+    call<void>("PUT", "/session/password", { password, new: fresh }),
+  tokens: () => call<Page<Token>>("GET", "/tokens"),
+  createToken: (n: string, role: string, seconds: number) =>
+    call<Token>("POST", "/tokens", { name: n, role, seconds }),
+  revokeToken: (id: number) => call<void>("DELETE", `/tokens/${id}`),
+  operators: () => call<Page<Operator>>("GET", "/operators"),
+  addOperator: (o: { name: string; role: string; public_key?: string }) =>
+    call<Operator>("POST", "/operators", o),
+  changeOperator: (n: string, change: { role?: string; disabled?: boolean }) =>
+    call<void>("PATCH", "/operators/" + name(n), change),
+  operatorKeys: (n: string) => call<Page<OperatorKey>>("GET", `/operators/${name(n)}/keys`),
+  policy: () => call<Policy>("GET", "/policy"),
+  setPolicy: (text: string, check: boolean) =>
+    call<Policy>("PUT", "/policy" + query({ check: check ? "true" : "" }), { text }),
   keys: (q: ListQuery) => call<Page<Key>>("GET", "/keys" + query(q)),
   key: (n: string) => call<Key>("GET", "/keys/" + name(n)),
   addKey: (k: { name: string; public_key: string; note: string }) =>

@@ -115,7 +115,7 @@ export function Rules({ instance }: { instance: string }) {
                   </span>
                 ),
               },
-              { title: "", align: "right", render: (_, { group, rule }) => withdraw(group, rule) },
+              { title: "Do", align: "right", render: (_, { group, rule }) => withdraw(group, rule) },
             ]}
           />
           <Space className="filters gap">

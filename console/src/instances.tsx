@@ -93,6 +93,7 @@ export function InstancesPage() {
         <Input.Search
           allowClear
           placeholder="name or address"
+          aria-label="name or address"
           defaultValue={text}
           onSearch={(v) => setText(v)}
         />
@@ -100,6 +101,7 @@ export function InstancesPage() {
         <Select
           allowClear
           placeholder="state"
+          aria-label="state"
           value={state || undefined}
           onChange={(v?: string) => setState(v)}
           options={["running", "stopped", "pending", "failed"].map((v) => ({ value: v, label: v }))}

@@ -62,6 +62,7 @@ export function JournalPage() {
         <Input.Search
           allowClear
           placeholder="target, such as instance berth-board-1"
+          aria-label="target, such as instance berth-board-1"
           defaultValue={target}
           onSearch={(v) => {
             setCursors([]);

@@ -55,7 +55,7 @@ const columns: TableColumnsType<Key> = [
   { title: "Recorded", key: "created", sorter: true, render: (_, k) => ago(k.created_at) },
   { title: "Origin", dataIndex: "origin" },
   {
-    title: "",
+    title: "State",
     render: (_, k) => (
       <>
         {k.retired && <Tag>retired</Tag>}
@@ -82,6 +82,7 @@ function Choice(p: {
     <Select
       allowClear
       placeholder={p.what}
+      aria-label={p.what}
       value={p.value || undefined}
       onChange={(v?: string) => p.set(v)}
       options={p.options.map(([value, label]) => ({ value, label }))}
@@ -124,6 +125,7 @@ export function KeysPage() {
         <Input.Search
           allowClear
           placeholder="name or comment"
+          aria-label="name or comment"
           defaultValue={text}
           onSearch={(v) => setText(v)}
         />

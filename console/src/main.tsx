@@ -77,7 +77,9 @@ function Frame({
             <NavLink to="/journal">Journal</NavLink>
           </nav>
           <span className="who">
-            {operator.name}, {operator.role}
+            <NavLink to="/people">
+              {operator.name}, {operator.role}
+            </NavLink>
           </span>
           <Button
             type="text"
@@ -110,6 +112,7 @@ function Frame({
             <Route path="/keys/:name/exposed" element={<pages.Exposed />} />
             <Route path="/work" element={<pages.WorkList />} />
             <Route path="/work/:id" element={<pages.Work />} />
+            <Route path="/people" element={<pages.People />} />
             <Route path="/launch" element={<pages.Launch />} />
             <Route path="*" element={<Nothing>There is no such page.</Nothing>} />
           </Routes>

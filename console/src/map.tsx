@@ -61,6 +61,7 @@ export function MapPage() {
       <Space className="filters">
         <Select
           placeholder="grouped by"
+          aria-label="grouped by"
           value={group || "region"}
           onChange={(v: string) => setGroup(v)}
           options={["region", "holder", "tag"].map((v) => ({ value: v, label: "by " + v }))}
@@ -68,6 +69,7 @@ export function MapPage() {
         {group === "tag" && (
           <Select
             placeholder="tag"
+            aria-label="tag"
             value={tag ?? tags[0]}
             onChange={(v: string) => setTag(v)}
             options={tags.map((v) => ({ value: v, label: v }))}

@@ -13,6 +13,7 @@ export const pages = {
   Keys: later("keys", () => import("./keys").then((m) => m.KeysPage)),
   Launch: later("launch", () => import("./launch").then((m) => m.LaunchPage)),
   Map: later("map", () => import("./map").then((m) => m.MapPage)),
+  People: later("people", () => import("./people").then((m) => m.PeoplePage)),
   Report: later("report", () => import("./restore").then((m) => m.ReportPage)),
   Restore: later("restore", () => import("./restore").then((m) => m.RestorePage)),
   Rotate: later("rotate", () => import("./rotation").then((m) => m.RotatePage)),

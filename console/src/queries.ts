@@ -44,6 +44,17 @@ const launchChoices = async () => {
   return { regions: regions.items, images: images.items, sizes: sizes.items, keys: keys.items };
 };
 
+/** Who is signed in: by a code in the address, which the client made, or by the session's cookie. */
+const arrived = async () => {
+  const code = new URLSearchParams(location.hash.slice(1)).get("code");
+  if (code) {
+    // It is good once; nobody shall find it in the history.
+    history.replaceState(null, "", location.pathname + location.search);
+    return api.redeem(code);
+  }
+  return api.whoAmI();
+};
+
 const again = { placeholderData: keepPreviousData };
 
 export const queries = {
@@ -51,7 +62,7 @@ export const queries = {
     queryOptions({
       queryKey: ["session"],
       queryFn: () =>
-        api.whoAmI().catch((e: unknown) => {
+        arrived().catch((e: unknown) => {
           if (e instanceof Problem && e.status === 401) {
             return null;
           }
@@ -186,6 +197,12 @@ export const queries = {
       ...again,
     }),
 
+  tokens: () => queryOptions({ queryKey: ["people", "tokens"], queryFn: api.tokens }),
+  operators: () => queryOptions({ queryKey: ["people", "operators"], queryFn: api.operators }),
+  operatorKeys: (name: string) =>
+    queryOptions({ queryKey: ["people", "keys", name], queryFn: () => api.operatorKeys(name) }),
+  policy: () => queryOptions({ queryKey: ["people", "policy"], queryFn: api.policy }),
+
   works: (q: ListQuery) =>
     queryOptions({ queryKey: ["works", q], queryFn: () => api.workList(q), ...again }),
   work: (id: number) =>
@@ -202,6 +219,8 @@ const old = (client: QueryClient, ...first: string[]) =>
 /** What a change makes old; what is on the page is read again. */
 export const changed = {
   matter: (client: QueryClient) => old(client, "today"),
+  /** Operators, tokens, keys that sign, or the policy. */
+  people: (client: QueryClient) => old(client, "people", "today", "journal"),
   key: (client: QueryClient) => old(client, "keys", "instances", "access", "today", "journal"),
   instance: (client: QueryClient) => old(client, "instances", "access", "today", "works"),
   /** Somebody looked at an instance, or wrote down what opens it. */

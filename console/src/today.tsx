@@ -171,6 +171,7 @@ export function TodayPage() {
         <Select
           allowClear
           placeholder="how soon"
+          aria-label="how soon"
           value={urgency || undefined}
           onChange={(v?: string) => setUrgency(v)}
           options={Object.entries(urgencies).map(([value, label]) => ({ value, label }))}

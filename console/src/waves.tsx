@@ -175,7 +175,7 @@ export function PlanTable({ plan }: { plan: FleetPlan }) {
           { title: "Old", dataIndex: "old" },
           { title: "New", dataIndex: "new" },
           {
-            title: "",
+            title: "Note",
             render: (_, m) =>
               [
                 m.state === "left out" ? "left out" : "",
@@ -230,10 +230,15 @@ export function RotateManyPage() {
           <KeyChoice value={fresh} set={setFresh} not={[old]} />
         </Form.Item>
         <Form.Item label="The old one is accepted besides, for">
-          <Select value={grace} onChange={setGrace} options={graces} />
+          <Select
+            aria-label="how long the old one is accepted besides"
+            value={grace}
+            onChange={setGrace}
+            options={graces}
+          />
         </Form.Item>
         <Form.Item label="First wave">
-          <InputNumber min={1} value={first} onChange={(v) => setFirst(v ?? 1)} />
+          <InputNumber aria-label="size of the first wave" min={1} value={first} onChange={(v) => setFirst(v ?? 1)} />
         </Form.Item>
         <Line label="At most in one wave" value={most} set={setMost} />
       </Form>
@@ -318,6 +323,7 @@ export function ExposedPage() {
               value={from}
               set={setFrom}
               placeholder="198.51.100.7/32"
+              aria-label="networks that it is taken from"
             />
           </Form>
         </li>

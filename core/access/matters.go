@@ -34,7 +34,15 @@ type There struct {
 	At     time.Time // last seen
 	From   string
 	Place  string // FILE:LINE
-	Before bool   // it stood there before, was gone, and stands there again
+	// Vouches are its lines that trust it as a certificate authority; it may stand in others as a key.
+	Vouches []Vouch
+	Before  bool // it stood there before, was gone, and stands there again
+}
+
+// Vouch is a line that trusts a certificate authority.
+type Vouch struct {
+	Place      string // FILE:LINE
+	Principals string // for these alone, separated by commas; "" for the login user's own name
 }
 
 // DoorKey is one key at one instance, for one login user: recorded, or found there.
@@ -52,6 +60,7 @@ type DoorKey struct {
 	Against                   Kind      // what speaks against it since
 	AgainstAt                 time.Time
 	There                     *There // nil if no survey found it there
+	Leaving                   bool   // a rotation that is at hand takes it out at its end
 }
 
 // name is what a sentence calls the key.
@@ -135,8 +144,16 @@ type Door struct {
 	SameHostKey              []string // other instances with its host key
 	HostKeyDoubt             string   // why somebody else may have its host key; "" for no reason
 	Label                    string   // the cloud's own word on its launch key
+	Asked                    []Ask    // by work at hand, of whoever holds another key
+	WereHere                 []string // names, in small letters, of keys that opened it once, and were taken out
 	NoWayBack                bool     // no route back in was open when that was last looked at
 	WaysBackAt               time.Time
+}
+
+// Ask is what a restore that is at hand waits for: that the holder of another key lets a new one in.
+type Ask struct {
+	Work    int64
+	By, New string // operator, name of the new key
 }
 
 // judging gathers the matters of one subject.
@@ -182,6 +199,12 @@ func (p Policy) Judge(d Door, now time.Time) ([]Matter, time.Time) {
 			"The cloud does not have %s any more; the ledger still does.", d.Name)
 		return j.out, time.Time{}
 	}
+	for _, a := range d.Asked {
+		m := j.say(GrantAsked, fmt.Sprint(a.Work), fmt.Sprintf("work %d waits for it", a.Work),
+			fmt.Sprintf("plumlatch restore grant %d -identity FILE", a.Work),
+			"%s asks to be let into %s with %s: whoever holds another key of it lets that in.", a.By, d.Name, a.New)
+		m.Key = a.New
+	}
 	j.waysIn()
 	for _, k := range d.Keys {
 		j.key(k)
@@ -218,7 +241,7 @@ func (j *judging) waysIn() {
 		j.say(NotRecorded, "", evidence+"; "+o.Besides(), command,
 			"Only what nobody recorded lets people into %s.", d.Name)
 	case only && (j.p.Today.SoleOpeners == nil || *j.p.Today.SoleOpeners):
-		m := j.say(SoleOpenerKey, sole.name(), j.known(sole), "plumlatch who "+d.Name,
+		m := j.say(SoleOpenerKey, sole.name(), j.known(sole), "plumlatch access second "+d.Name,
 			"%s is the only way into %s for people.", sole.name(), d.Name)
 		m.Key = sole.Key
 	}
@@ -242,10 +265,11 @@ func (j *judging) key(k DoorKey) {
 		m := j.say(r, k.LoginUser+" "+k.Fingerprint, j.evidenceOf(k), command, sentence, a...)
 		m.Key = k.Key
 	}
-	shut := "plumlatch access remove " + named + " -key " + k.Key
-	if !k.Recorded {
-		shut = "plumlatch access record " + named + " " + k.Key
+	which := k.Key
+	if which == "" {
+		which = k.Fingerprint
 	}
+	shut := "plumlatch access remove " + named + " -key " + which
 	if k.State == Exposed && !k.gone() {
 		add(ExposedOpens, shut, "%s, which somebody else may have, still opens %s as %s.", k.Key, named, k.LoginUser)
 	}
@@ -254,11 +278,11 @@ func (j *judging) key(k DoorKey) {
 	}
 	if t := k.There; t != nil && !k.Recorded && t.Limits != Authority && t.Limits != Expired && !j.door.FirstBoots(k) {
 		if t.Before || k.Retired {
-			add(CameBack, "plumlatch survey "+named, "%s stands on %s again, after it was gone or taken out of use.",
+			add(CameBack, shut, "%s stands on %s again, after it was gone or taken out of use.",
 				k.name(), named)
 		} else {
-			add(UnrecordedKey, "plumlatch survey "+named, "%s opens %s as %s, and nobody wrote it down.", k.name(),
-				named, k.LoginUser)
+			add(UnrecordedKey, "plumlatch access record "+named+" "+which,
+				"%s opens %s as %s, and nobody wrote it down. If nobody should have it: "+shut, k.name(), named, k.LoginUser)
 		}
 	}
 	if !k.Recorded {
@@ -272,7 +296,7 @@ func (j *judging) key(k DoorKey) {
 	}
 	if k.There != nil && !k.There.Ends.IsZero() && k.There.Ends.After(j.now) {
 		tell := k.There.Ends.Add(-time.Duration(j.p.Today.ExpiringIn))
-		if !tell.After(j.now) {
+		if !tell.After(j.now) && !k.Leaving { // the work at hand says so itself
 			add(AccessExpiring, "plumlatch access list -instance "+named, "The access of %s to %s ends %s.", k.Key,
 				named, k.There.Ends.UTC().Format("2006-01-02 15:04 UTC"))
 		}
@@ -334,7 +358,7 @@ func (j *judging) server() {
 		j.say(SharedHostKey, "", "the recorded host keys", "plumlatch instance host-key "+d.Name,
 			"%s has the same host key as %s: whoever owns one can pass for the other.", d.Name, others)
 	}
-	if d.Label != "" && !slices.ContainsFunc(d.Keys, func(k DoorKey) bool {
+	if d.Label != "" && !slices.Contains(d.WereHere, strings.ToLower(d.Label)) && !slices.ContainsFunc(d.Keys, func(k DoorKey) bool {
 		return k.Recorded && (strings.EqualFold(k.Key, d.Label) || slices.Contains(k.Former, strings.ToLower(d.Label)))
 	}) {
 		j.say(LabelDiffers, "", "the cloud's own label, which is a claim and no evidence", "plumlatch survey "+d.Name,

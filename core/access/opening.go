@@ -31,6 +31,7 @@ type Other struct {
 	Fingerprint string // of an authority in a line
 	Name        string // of an authority that is recorded
 	Holder      string // of an authority that is recorded
+	Principals  string // whom alone the authority of a line can vouch for; "" for the user's own name
 	Place       string // FILE:LINE of a line, FILE of a setting
 	Value       string // of the setting
 	From        string // who saw it: the steward, the client of somebody, an address outside
@@ -41,6 +42,8 @@ type Other struct {
 func (o Other) String() string {
 	s := otherWords[o.Sort]
 	switch {
+	case o.Name != "" && o.Holder != "":
+		s += " (" + o.Name + ", held by " + o.Holder + ")"
 	case o.Name != "":
 		s += " (" + o.Name + ")"
 	case o.Fingerprint != "":
@@ -50,6 +53,9 @@ func (o Other) String() string {
 	}
 	if o.User != "" {
 		s += " for " + o.User
+	}
+	if o.Principals != "" {
+		s += " with the principals " + o.Principals
 	}
 	if o.Place != "" {
 		s += ", in " + o.Place
@@ -105,9 +111,11 @@ type Opening struct {
 func (d Door) Opening() Opening {
 	o := Opening{Others: slices.Clone(d.Others)}
 	for _, k := range d.Keys {
-		if k.There != nil && k.There.Limits == Authority && !k.Steward {
+		for _, v := range k.vouches() {
 			o.Others = append(o.Others, Other{Sort: CALine, User: k.LoginUser, Fingerprint: k.Fingerprint, Name: k.Key,
-				Holder: k.Holder, Place: k.There.Place, From: k.There.From, At: k.There.At})
+				Holder: k.Holder, Principals: v.Principals, Place: v.Place, From: k.There.From, At: k.There.At})
+		}
+		if k.There != nil && k.There.Limits == Authority && !k.Steward {
 			continue
 		}
 		if ok, _ := k.WayIn(); ok {
@@ -123,6 +131,17 @@ func (d Door) Opening() Opening {
 		o.NotSeen = "its files were last seen " + on(d.Inside.SeenAt) + "; since then: " + d.Inside.Trouble
 	}
 	return o
+}
+
+// vouches are the lines that trust a key as an authority.
+func (k DoorKey) vouches() []Vouch {
+	switch {
+	case k.There == nil || k.Steward:
+		return nil
+	case len(k.There.Vouches) == 0 && k.There.Limits == Authority:
+		return []Vouch{{Place: k.There.Place}}
+	}
+	return k.There.Vouches
 }
 
 // opensUnrecorded tells whether a key stands there, the server would take it, and nobody recorded it.

@@ -11,6 +11,7 @@ type Reason string
 
 // The reasons, most urgent first.
 const (
+	GrantAsked      Reason = "grant-asked"         // a restore waits for the holder of another key
 	NoWayIn         Reason = "no-way-in"           // no person's key opens the instance
 	OpenToAnybody   Reason = "open-without-key"    // its server lets anybody in
 	ExposedOpens    Reason = "exposed-key-opens"   // a key that somebody else may have opens it
@@ -56,6 +57,7 @@ type urgency struct {
 }
 
 var reasons = map[Reason]urgency{
+	GrantAsked:      {5, Now, "a restore waits for the holder of another key"},
 	NoWayIn:         {10, Now, "no person's key opens an instance"},
 	OpenToAnybody:   {15, Now, "a server lets anybody in without a key"},
 	ExposedOpens:    {20, Now, "an exposed key still opens an instance"},

@@ -43,6 +43,7 @@ type Rotating struct {
 	Login    bool       `json:"login,omitempty"`    // a login from the engineer's machine has to show it
 	Stays    string     `json:"stays,omitempty"`    // why the new line was not taken out again when it went back
 	NewKey   string     `json:"new_key,omitempty"`  // name of the new key
+	OldKey   string     `json:"old_key,omitempty"`  // name of the key that is taken
 }
 
 // LoginReport says that a login with a key ended well, from the client's machine.

@@ -92,6 +92,7 @@ type OtherDoor struct {
 	Fingerprint string     `json:"fingerprint,omitempty"` // of an authority in a line
 	Key         string     `json:"key,omitempty"`         // its name, if it is recorded
 	Holder      string     `json:"holder,omitempty"`      // of a recorded authority
+	Principals  string     `json:"principals,omitempty"`  // whom alone the authority of a line can vouch for
 	Place       string     `json:"place,omitempty"`       // FILE:LINE, or FILE where the line is not known
 	Value       string     `json:"value,omitempty"`       // of the setting
 	Text        string     `json:"text"`                  // in words
@@ -205,14 +206,16 @@ type UserFiles struct {
 
 // Discovered is an instance that a cloud has and the ledger does not know.
 type Discovered struct {
-	Cloud    string    `json:"cloud"`
-	CloudID  string    `json:"cloud_id"`
-	Name     string    `json:"name"`
-	Region   string    `json:"region"`
-	State    string    `json:"state"`
-	Address  string    `json:"address"`
-	KeyLabel string    `json:"key_label,omitempty"` // the cloud's own word on its launch key: weaker than "placed"
-	FirstAt  time.Time `json:"first_at"`
+	Cloud     string    `json:"cloud"`
+	CloudID   string    `json:"cloud_id"`
+	Name      string    `json:"name"`
+	Region    string    `json:"region"`
+	State     string    `json:"state"`
+	Address   string    `json:"address"`
+	Port      int       `json:"port,omitempty"`       // of its SSH server, as the cloud has it
+	LoginUser string    `json:"login_user,omitempty"` // as its image decides
+	KeyLabel  string    `json:"key_label,omitempty"`  // the cloud's own word on its launch key: weaker than "placed"
+	FirstAt   time.Time `json:"first_at"`
 }
 
 // Discovery is a cloud's list of instances against the ledger's.

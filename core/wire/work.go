@@ -62,6 +62,7 @@ type WorkEvent struct {
 // Codes of how a piece of work went, where a program decides by it.
 const (
 	WorkNoRule        = "no-such-rule"   // no inbound rule lets the network in that was named
+	WorkLocksOut      = "no-other-way"   // rule 1: no other way in for people was shown to work
 	WorkStaysAdmitted = "stays-admitted" // an inbound rule stays: people come in by nothing else
 )
 

@@ -10,7 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"plumlatch/core/access"
 	"plumlatch/core/authkeys"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
@@ -295,14 +294,10 @@ func (w *Service) foundKey(ctx context.Context, i store.Instance, word string, k
 		if x.GoneAt != nil || x.Recorded || x.Fingerprint != word && (x.Key == "" || names.Fold(x.Key) != names.Fold(word)) {
 			continue
 		}
-		switch {
-		case x.LoginUser != i.LoginUser:
+		if x.LoginUser != i.LoginUser {
 			return store.Sighting{}, door.FieldError{Field: "key",
 				Problem: fmt.Sprintf("it stands in a file of %s, and the steward is confined to those of %s: take it out "+
 					"with your own way in", x.LoginUser, i.LoginUser)}
-		case x.Limits == access.Authority:
-			return store.Sighting{}, door.FieldError{Field: "key",
-				Problem: "its line trusts it as a certificate authority: it is no key of one holder, and is not taken so"}
 		}
 		return x, nil
 	}

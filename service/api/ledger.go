@@ -32,7 +32,9 @@ func showKey(k store.Key) wire.Key {
 	out := wire.Key{Name: k.Name, Kind: k.Kind, Fingerprint: k.Fingerprint, FingerprintMD5: p.FingerprintMD5(),
 		Bitting: p.Bitting().String(), Cuts: cuts(p),
 		Comment: k.Comment, Note: k.Note, Origin: k.Origin, PublicKey: p.Line(), CreatedAt: k.CreatedAt.UTC(),
-		CreatedBy: k.CreatedBy, Reach: k.Reach,
+		CreatedBy: k.CreatedBy, Reach: k.Reach, Found: k.Found, Authority: k.Authority,
+		FingerprintDER: p.FingerprintDER(), FingerprintPrivate: keypair.PrintOfHex(keypair.PrintSHA1, k.PrivateSHA1),
+		FingerprintPrivateBy: k.PrivateSHA1By, FingerprintPrivateAt: k.PrivateSHA1At,
 		Holder: k.Holder, HolderSort: k.HolderSort, KeptAt: k.KeptAt, Passphrase: k.Passphrase,
 		PassphraseAt: k.PassphraseAt, Retired: k.RetiredAt != nil,
 		ShownAt: k.ShownAt, ShownBy: k.ShownBy, EvidenceAt: k.EvidenceAt,
@@ -55,8 +57,12 @@ func (s *Server) listKeys(c *gin.Context) {
 	if !ok {
 		return
 	}
+	print, ok := printOf(c, "fingerprint", c.Query("fingerprint"))
+	if !ok {
+		return
+	}
 	rows, next, err := s.opts.Store.Keys(c.Request.Context(),
-		store.KeyQuery{Text: c.Query("q"), Kind: c.Query("kind"), Fingerprint: c.Query("fingerprint"),
+		store.KeyQuery{Text: c.Query("q"), Kind: c.Query("kind"), Print: print,
 			Holder: c.Query("holder"),
 			Origin: c.Query("origin"), Weakness: c.Query("weakness"), State: c.Query("state"), OlderThan: older,
 			Sort: sort, Descending: desc, Page: p})

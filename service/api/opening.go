@@ -1,9 +1,12 @@
 package api
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -12,6 +15,7 @@ import (
 	"plumlatch/core/keypair"
 	"plumlatch/core/names"
 	"plumlatch/core/wire"
+	"plumlatch/service/door"
 	"plumlatch/service/store"
 	"plumlatch/service/survey"
 )
@@ -78,6 +82,78 @@ func (s *Server) opening(c *gin.Context) {
 	foreign(c, out)
 }
 
+// printOf reads a fingerprint of whatever form, and answers if it is of none. "" is the zero Print.
+func printOf(c *gin.Context, name, text string) (p keypair.Print, ok bool) {
+	if text == "" {
+		return p, true
+	}
+	p, is, err := keypair.ParsePrint(text)
+	if err == nil && !is {
+		err = keypair.ErrPrint
+	}
+	if err != nil {
+		field(c, name, err)
+	}
+	return p, err == nil
+}
+
+// byPrint finds the one key that a fingerprint of whatever form is of, recorded (k) or seen by surveys
+// alone. sha256 is the print itself where nothing is known by it. Two keys under one form are an error.
+func (s *Server) byPrint(ctx context.Context, p keypair.Print) (k store.Key, sha256 string, err error) {
+	keys, _, err := s.opts.Store.Keys(ctx, store.KeyQuery{Print: p})
+	if err != nil {
+		return k, "", err
+	}
+	seen, err := s.opts.Store.SeenPrints(ctx, p)
+	if err != nil {
+		return k, "", err
+	}
+	var named, of []string
+	for _, k := range keys {
+		named, of = append(named, fmt.Sprintf("%s (%s)", k.Name, k.Fingerprint)), append(of, k.Fingerprint)
+	}
+	for _, fingerprint := range seen {
+		if !slices.Contains(of, fingerprint) {
+			named, of = append(named, fingerprint+", not recorded"), append(of, fingerprint)
+		}
+	}
+	switch {
+	case len(of) > 1:
+		return k, "", door.FieldError{Field: "key", Problem: "it is of more than one key: " + strings.Join(named, ", ") +
+			"; give one of these SHA256"}
+	case len(of) == 0:
+		return k, p.Text, nil
+	case len(keys) == 1:
+		k = keys[0]
+	}
+	return k, of[0], nil
+}
+
+// privatePrint keeps what an operator says is the fingerprint of a key's private half.
+func (s *Server) privatePrint(c *gin.Context) {
+	var r wire.PrivatePrint
+	if !read(c, &r) {
+		return
+	}
+	p, ok := printOf(c, "fingerprint", r.Fingerprint)
+	if !ok {
+		return
+	}
+	if p.Form != keypair.PrintSHA1 {
+		field(c, "fingerprint", errors.New("give SHA1: and 40 hex digits: of the private half's PKCS#8 DER"))
+		return
+	}
+	k, ok := s.key(c)
+	if !ok {
+		return
+	}
+	if err := s.opts.Store.SetPrivatePrint(c.Request.Context(), actor(c), k, p); err != nil {
+		s.fail(c, err)
+		return
+	}
+	s.showKey(c)
+}
+
 // opens answers what a key opens, by its name or by a fingerprint of whatever form.
 func (s *Server) opens(c *gin.Context) {
 	word := c.Query("key")
@@ -85,20 +161,27 @@ func (s *Server) opens(c *gin.Context) {
 	out := wire.Opens{Access: []wire.Access{}, Found: []wire.Sighted{}, Trusted: []wire.Sighted{}, Gone: []wire.Sighted{}}
 	var k store.Key
 	var err error
+	print, isPrint, wrong := keypair.ParsePrint(word)
 	switch {
-	case strings.HasPrefix(word, "SHA256:"), strings.HasPrefix(word, "MD5:"):
-		out.Fingerprint = strings.TrimRight(word, "=")
-		var all []store.Key
-		if all, _, err = s.opts.Store.Keys(ctx, store.KeyQuery{Fingerprint: out.Fingerprint}); err == nil && len(all) > 0 {
-			k = all[0]
+	case wrong != nil:
+		field(c, "key", wrong)
+		return
+	case isPrint && !print.Bare:
+		if k, out.Fingerprint, err = s.byPrint(ctx, print); err != nil {
+			s.fail(c, err)
+			return
 		}
 	case names.Check(word) == nil:
 		if k, err = s.opts.Store.KeyByName(ctx, word); err != nil {
-			s.missing(c, "key", err)
+			if errors.Is(err, store.ErrNotFound) {
+				s.noKey(c, word)
+			} else {
+				s.fail(c, err)
+			}
 			return
 		}
 	default:
-		field(c, "key", errors.New("give the name of a key, or its fingerprint as SHA256:... or MD5:..."))
+		field(c, "key", fmt.Errorf("give the name of a key, or its fingerprint: %w", keypair.ErrPrint))
 		return
 	}
 	var rows []store.Access

@@ -87,6 +87,9 @@ func (w *Service) startKind() *work.Kind {
 	}
 }
 
+// isForgotten tells that the machine is no cloud's of ours: to remove it is to forget it.
+func isForgotten(r *adoptJob) bool { return r.Instance.Adopted }
+
 func (w *Service) removeKind() *work.Kind {
 	adoptOf := w.adoptSteps()
 	return &work.Kind{
@@ -97,7 +100,7 @@ func (w *Service) removeKind() *work.Kind {
 				// else the file goes with the instance
 				Skip: adoptOf.Skip(func(r *adoptJob) bool { return !r.Instance.Adopted })},
 			{Name: "remove", Title: "asking the cloud to remove it", Effects: []string{"remove"}, NoReturn: true,
-				Do: plainSteps.Do((*plainJob).removeInstance)},
+				Do: plainSteps.Do((*plainJob).removeInstance), Skip: adoptOf.Skip(isForgotten)},
 			{Name: "gone", Title: "waiting until it is gone", Do: plainSteps.Do(func(r *plainJob) error {
 				if r.Instance.CloudID == "" {
 					return nil
@@ -107,7 +110,7 @@ func (w *Service) removeKind() *work.Kind {
 					return nil
 				}
 				return err
-			})},
+			}), Skip: adoptOf.Skip(isForgotten)},
 		},
 		End: adoptOf.End(func(r *adoptJob, state store.WorkState) (store.WorkEnd, error) {
 			if state != store.Done {

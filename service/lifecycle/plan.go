@@ -182,10 +182,16 @@ func (w *Service) planPlace(ctx context.Context, r LaunchRequest, p *Plan) error
 		return err
 	}
 	if p.Image, err = choose("image", r.Image, images, func(x cloud.Image) string { return x.Name }); err != nil {
-		return w.elsewhere(ctx, err, region.Name)
+		return w.elsewhere(ctx, err, region.Name, func(other string) bool {
+			all, err := w.Cloud.Images(ctx, other)
+			return err == nil && slices.ContainsFunc(all, func(x cloud.Image) bool { return x.Name == r.Image })
+		})
 	}
 	if p.Size, err = choose("size", r.Size, sizes, func(x cloud.Size) string { return x.Name }); err != nil {
-		return w.elsewhere(ctx, err, region.Name)
+		return w.elsewhere(ctx, err, region.Name, func(other string) bool {
+			all, err := w.Cloud.Sizes(ctx, other)
+			return err == nil && slices.ContainsFunc(all, func(x cloud.Size) bool { return x.Name == r.Size })
+		})
 	}
 	if i := slices.IndexFunc(sizes, func(s cloud.Size) bool { return s.Name == p.Image.SmallestSize }); i >= 0 {
 		if least := sizes[i]; p.Size.MemoryMB < least.MemoryMB || p.Size.CPUs < least.CPUs {
@@ -216,13 +222,26 @@ func (w *Service) planPlace(ctx context.Context, r LaunchRequest, p *Plan) error
 
 const maxDiskGB = 65536
 
-// elsewhere adds to an unknown image or size that another region has it.
-func (w *Service) elsewhere(ctx context.Context, err error, region string) error {
+// elsewhere adds to an unknown image or size which other regions have it.
+func (w *Service) elsewhere(ctx context.Context, err error, region string, has func(region string) bool) error {
 	fe, ok := errors.AsType[door.FieldError](err)
 	if !ok {
 		return err
 	}
 	fe.Problem += " in region " + region
+	regions, err := w.Cloud.Regions(ctx)
+	if err != nil {
+		return fe // what is known is said
+	}
+	var others []string
+	for _, other := range regions {
+		if other.Name != region && has(other.Name) {
+			others = append(others, other.Name)
+		}
+	}
+	if len(others) > 0 {
+		fe.Problem += "; " + strings.Join(others, ", ") + " " + map[bool]string{true: "has", false: "have"}[len(others) == 1] + " it"
+	}
 	return fe
 }
 
@@ -273,17 +292,8 @@ func (w *Service) planKeys(ctx context.Context, r LaunchRequest, p *Plan) error 
 		if slices.ContainsFunc(p.Keys, func(x store.Key) bool { return x.ID == k.ID }) {
 			continue
 		}
-		if k.State != access.InUse {
-			return door.FieldError{Field: "keys",
-				Problem: fmt.Sprintf("key %s is %s: no launch takes it", k.Name, k.State)}
-		}
-		if k.RetiredAt != nil {
-			return door.FieldError{Field: "keys",
-				Problem: fmt.Sprintf("key %s is retired: it is for no new launches (plumlatch key use-again %s "+
-					"undoes it)", k.Name, k.Name)}
-		}
-		if err := k.Public().Placeable(); err != nil {
-			return door.FieldError{Field: "keys", Problem: fmt.Sprintf("key %s: %v", k.Name, err)}
+		if err := w.Allowed(ctx, k, "keys"); err != nil {
+			return err
 		}
 		if t := k.Public().Type(); !slices.Contains(p.Image.KeyTypes, t) {
 			return door.FieldError{Field: "keys",

@@ -14,7 +14,7 @@ import (
 
 // KeyChange changes what is not nil.
 type KeyChange struct {
-	Name, Note, Holder, KeptAt, Origin, Passphrase *string
+	Name, Note, Holder, KeptAt, Origin, Passphrase, Comment *string
 }
 
 // ChangeKey changes what is recorded beside a key's public half. The renamed
@@ -59,6 +59,9 @@ func (s *Store) ChangeKey(ctx context.Context, by Actor, name string, c KeyChang
 		if c.Passphrase != nil {
 			errs = append(errs, set("passphrase "+*c.Passphrase, "passphrase = ?, passphrase_at = now()",
 				*c.Passphrase))
+		}
+		if c.Comment != nil {
+			errs = append(errs, set("comment", "comment = ?", *c.Comment))
 		}
 		if c.Name != nil {
 			errs = append(errs, set("rename to "+*c.Name,

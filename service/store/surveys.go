@@ -306,10 +306,10 @@ func keepEntries(tx *gorm.DB, all []Kept) error {
 // keepSightings notes what stands in the files now, and what does not any more.
 func keepSightings(tx *gorm.DB, all []Kept) error {
 	type row struct {
-		I                int64
-		U, F, B, C, L, V string
-		P                []access.Place
-		E                *time.Time
+		I                   int64
+		U, F, B, C, L, V, M string
+		P                   []access.Place
+		E                   *time.Time
 	}
 	type user struct {
 		I int64
@@ -324,7 +324,8 @@ func keepSightings(tx *gorm.DB, all []Kept) error {
 		}
 		for _, s := range k.Keys {
 			one := row{I: k.Turn.InstanceID, U: s.LoginUser, F: keypair.Fingerprint(s.Blob),
-				B: fmt.Sprintf("%x", s.Blob), C: s.Comment, L: s.Limits, P: s.Places, V: vantage}
+				B: fmt.Sprintf("%x", s.Blob), C: s.Comment, L: s.Limits, P: s.Places, V: vantage,
+				M: derHex(keypair.Public{Blob: s.Blob})}
 			if !s.Ends.IsZero() {
 				one.E = &s.Ends
 			}
@@ -347,9 +348,9 @@ func keepSightings(tx *gorm.DB, all []Kept) error {
 	}
 	// A steward's own key is its access, and no sighting.
 	return tx.Exec(`WITH now_there AS (
-			SELECT r."I", r."U", r."F", decode(r."B", 'hex') AS blob, r."C", r."L", r."P", r."E", r."V"
+			SELECT r."I", r."U", r."F", decode(r."B", 'hex') AS blob, r."C", r."L", r."P", r."E", r."V", r."M"
 			FROM jsonb_to_recordset(?::jsonb) AS r("I" bigint, "U" text, "F" text, "B" text, "C" text, "L" text,
-			"P" jsonb, "E" timestamptz, "V" text)
+			"P" jsonb, "E" timestamptz, "V" text, "M" text)
 			WHERE NOT EXISTS (SELECT 1 FROM steward_keys s
 			WHERE s.instance_id = r."I" AND s.blob = decode(r."B", 'hex'))
 			AND NOT EXISTS (SELECT 1 FROM steward_next s
@@ -360,8 +361,9 @@ func keepSightings(tx *gorm.DB, all []Kept) error {
 			AND NOT EXISTS (SELECT 1 FROM now_there n
 			WHERE n."I" = s.instance_id AND n."U" = s.login_user AND n."F" = s.fingerprint))
 		INSERT INTO sightings AS s (instance_id, login_user, fingerprint, blob, comment, places, limits, ends_at,
-		vantage, first_at, last_at)
-		SELECT n."I", n."U", n."F", n.blob, n."C", n."P", n."L", n."E", n."V", clock_timestamp(), clock_timestamp()
+		vantage, md5_der, first_at, last_at)
+		SELECT n."I", n."U", n."F", n.blob, n."C", n."P", n."L", n."E", n."V", n."M", clock_timestamp(),
+		clock_timestamp()
 		FROM now_there n ORDER BY n."I", n."U", n."F"
 		ON CONFLICT (instance_id, login_user, fingerprint) WHERE gone_at IS NULL DO UPDATE
 		SET last_at = excluded.last_at, places = excluded.places,

@@ -6,6 +6,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"plumlatch/core/access"
 	"plumlatch/core/keypair"
 	"plumlatch/core/names"
 )
@@ -25,11 +26,20 @@ func (s *Store) TakeOver(ctx context.Context, by Actor, i Instance, found Sighti
 		}
 		if len(ids) == 0 {
 			if err := tx.Raw(`INSERT INTO keys (name, name_fold, blob, kind, fingerprint, comment, note, origin,
-				created_by, weakness) VALUES (?, ?, ?, ?, ?, ?, ?, 'imported', ?, ?) RETURNING id`,
+				created_by, weakness, md5_der, authority)
+				VALUES (?, ?, ?, ?, ?, ?, ?, 'imported', ?, ?, ?, ?) RETURNING id`,
 				name, names.Fold(name), raw(p.Blob), p.Kind(), found.Fingerprint, found.Comment, "found on "+i.Name,
-				by.Operator, worst(p)).Scan(&ids).Error; err != nil {
+				by.Operator, worst(p), derHex(p), found.Limits == access.Authority).Scan(&ids).Error; err != nil {
 				return err
 			}
+		}
+		if found.Limits == access.Authority { // it is no key of anybody's: it opens nothing by itself
+			if err := tx.Exec("INSERT INTO to_judge (instance_id) VALUES (?)", i.ID).Error; err != nil {
+				return err
+			}
+			_, err := entry{by, "access.record", "instance " + i.Name, "write down that " + found.Fingerprint +
+				" is trusted there as a certificate authority", "recorded", 0}.write(tx)
+			return err
 		}
 		var added []int64
 		if err := tx.Raw("INSERT INTO access (instance_id, key_id, login_user) VALUES (?, ?, ?) ON CONFLICT DO "+

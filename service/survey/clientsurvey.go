@@ -161,7 +161,7 @@ func (w *Service) Unwritten(ctx context.Context, i store.Instance, fingerprint, 
 	var found []store.Sighting
 	var there []string
 	for _, s := range rows {
-		if s.GoneAt != nil || s.Recorded || s.Limits == access.Authority {
+		if s.GoneAt != nil || s.Recorded || s.FirstBoots || s.Limits == access.Authority && s.Key != "" {
 			continue
 		}
 		if (s.Fingerprint == fingerprint || s.Key != "" && strings.EqualFold(s.Key, fingerprint)) &&

@@ -123,9 +123,12 @@ func (l *Looked) readKeys(ctx context.Context, files reach.Files, i store.Instan
 	l.Document = hex.EncodeToString(hash.Sum(nil))
 	l.Found = access.Gather(door.FilesOf(i), lines, time.Now(), maxPlaces)
 	for n, f := range l.Found {
-		if f.Limits == access.Authority {
-			l.Out.Doors = append(l.Out.Doors, ShowOther(access.Other{Sort: access.CALine, User: i.LoginUser,
-				Fingerprint: keypair.Fingerprint(f.Blob), Place: fmt.Sprintf("%s:%d", f.Places[0].File, f.Places[0].Line)}))
+		for _, p := range f.Places {
+			if principals, yes := authkeys.Vouches(p.Options); yes {
+				l.Out.Doors = append(l.Out.Doors, ShowOther(access.Other{Sort: access.CALine, User: i.LoginUser,
+					Fingerprint: keypair.Fingerprint(f.Blob), Principals: plaintext.Line(plaintext.Cut(principals, 200)),
+					Place: fmt.Sprintf("%s:%d", p.File, p.Line)}))
+			}
 		}
 		l.Found[n].Comment = plaintext.Line(plaintext.Cut(f.Comment, 200))
 		for p := range f.Places {
@@ -228,7 +231,7 @@ func readConfig(files reach.Files, i store.Instance, out *wire.Survey) {
 
 // ShowOther is a door in no list of keys, as the API tells it.
 func ShowOther(o access.Other) wire.OtherDoor {
-	out := wire.OtherDoor{Sort: string(o.Sort), User: o.User, Fingerprint: o.Fingerprint, Key: o.Name, Holder: o.Holder,
+	out := wire.OtherDoor{Sort: string(o.Sort), User: o.User, Fingerprint: o.Fingerprint, Key: o.Name, Holder: o.Holder, Principals: o.Principals,
 		Place: o.Place, Value: o.Value, Text: o.String() + ": " + o.Sort.Explains(), From: o.From}
 	if !o.At.IsZero() {
 		at := o.At.UTC()

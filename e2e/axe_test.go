@@ -70,7 +70,9 @@ func TestAxe(t *testing.T) {
 			return text
 		}
 		if wide := eval("String(document.documentElement.scrollWidth - window.innerWidth)"); wide != "0" && !strings.HasPrefix(wide, "-") {
-			t.Errorf("%s at %s is %s pixels wider than its window", page, at, wide)
+			t.Errorf("%s at %s is %s pixels wider than its window: %s", page, at, wide, eval(`[...document.querySelectorAll("main *")]
+				.filter((e) => e.getBoundingClientRect().right > innerWidth + 1 && !e.closest(".ant-table-content"))
+				.slice(0, 6).map((e) => e.outerHTML.slice(0, 120)).join("\n")`))
 		}
 		if _, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](string(script)+";"+axeRules)); err != nil {
 			t.Fatal(err)

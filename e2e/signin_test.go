@@ -67,9 +67,9 @@ func (p *person) refused(t *testing.T, want string, args ...string) {
 
 func (p *person) file() string { return filepath.Join(p.home, ".config/plumlatch/sign-ins.json") }
 
-// TestSignIn: a second operator begins by a key of theirs alone: no token, no password. The token lies in
+// TestSignInByKey: a second operator begins by a key of theirs alone: no token, no password. The token lies in
 // a file for nobody else, ends with sign-out, and with whatever takes the key its right.
-func TestSignIn(t *testing.T) {
+func TestSignInByKey(t *testing.T) {
 	t.Parallel()
 	d := shared
 	p := newPerson(t, d)
@@ -108,7 +108,7 @@ func TestSignIn(t *testing.T) {
 		t.Errorf("%v %s", first.header, first.body)
 	}
 	redeem(401)
-	if a := d.api(t, "POST", "/api/v1/session/code", ""); a.status != 403 {
+	if a := d.api(t, "POST", "/api/v1/session/code", ""); a.status != 409 {
 		t.Errorf("an API token made a code for the console: %d %s", a.status, a.body)
 	}
 

@@ -375,9 +375,7 @@ func (l *lookup) fill(c *cli, r *checked) {
 	if o.Key != nil {
 		r.RecordedAs, r.State = o.Key.Name, o.Key.State
 	}
-	for _, name := range opened(o) {
-		r.Opens = append(r.Opens, name)
-	}
+	r.Opens = append(r.Opens, opened(o)...)
 	if !r.Private || len(r.Opens) == 0 {
 		return
 	}

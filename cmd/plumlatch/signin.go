@@ -323,7 +323,7 @@ func openConsole(fs *flag.FlagSet) func(*cli) error {
 			return err
 		}
 		code, err := service.ConsoleCode(c.ctx)
-		if p, ok := errors.AsType[*client.Problem](err); ok && p.Of("forbidden") {
+		if p, ok := errors.AsType[*client.Problem](err); ok && p.Of("conflict") {
 			return failure{err, "plumlatch sign-in " + service.URL() + "; or open " + service.URL() + " and sign in there"}
 		}
 		if err != nil {

@@ -95,7 +95,11 @@ function Found({ rows, of, title }: { rows: Sighted[]; of: "instance" | "key"; t
       ? {
           title: "Key",
           render: (_, x) =>
-            x.key ? <KeyName of={{ key: x.key, key_state: x.state }} /> : x.comment || x.fingerprint,
+            x.key ? (
+              <KeyName of={{ key: x.key, key_state: x.state }} />
+            ) : (
+              x.comment || x.fingerprint
+            ),
         }
       : {
           title: "Instance",
@@ -160,7 +164,12 @@ export function OpeningOf({ instance }: { instance: string }) {
                 {o.doors.map((d) => (
                   <li key={d.text}>
                     {d.text}
-                    {d.at && <span className="quiet"> (seen {ago(d.at)} by {d.from})</span>}
+                    {d.at && (
+                      <span className="quiet">
+                        {" "}
+                        (seen {ago(d.at)} by {d.from})
+                      </span>
+                    )}
                   </li>
                 ))}
               </ul>
@@ -210,12 +219,7 @@ const everywhere: TableColumnsType<Access> = [
   { title: "Region", dataIndex: "region" },
   {
     title: "Key",
-    render: (_, a) =>
-      a.steward ? (
-        <span className="quiet">steward</span>
-      ) : (
-        <KeyName of={a} />
-      ),
+    render: (_, a) => (a.steward ? <span className="quiet">steward</span> : <KeyName of={a} />),
   },
   { title: "Holder", dataIndex: "holder" },
   { title: "Login user", dataIndex: "login_user", render: (u: string) => <code>{u}</code> },

@@ -115,7 +115,11 @@ export function Rules({ instance }: { instance: string }) {
                   </span>
                 ),
               },
-              { title: "Do", align: "right", render: (_, { group, rule }) => withdraw(group, rule) },
+              {
+                title: "Do",
+                align: "right",
+                render: (_, { group, rule }) => withdraw(group, rule),
+              },
             ]}
           />
           <Space className="filters gap">

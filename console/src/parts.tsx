@@ -71,7 +71,7 @@ export function Title({ children, actions }: { children: ReactNode; actions?: Re
   return (
     <div className="title">
       <h1>{children}</h1>
-      <Space>{actions}</Space>
+      <Space wrap>{actions}</Space>
     </div>
   );
 }

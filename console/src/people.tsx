@@ -381,7 +381,7 @@ function PolicyEditor() {
             <Input.TextArea
               className="mono"
               aria-labelledby="policy"
-              autoSize={{ minRows: 8, maxRows: 28 }}
+              rows={24}
               value={text ?? p.text}
               onChange={(e) => {
                 check.reset();
@@ -409,7 +409,12 @@ function PolicyEditor() {
             </Space>
             {error && <Alert className="gap" type="error" showIcon title={error.message} />}
             {check.isSuccess && !error && (
-              <Alert className="gap" type="success" showIcon title="It can be read, and is not set yet." />
+              <Alert
+                className="gap"
+                type="success"
+                showIcon
+                title="It can be read, and is not set yet."
+              />
             )}
             {set.isSuccess && !error && (
               <Alert

@@ -150,7 +150,12 @@ export function Line({
 }) {
   return (
     <Form.Item label={label}>
-      <Input aria-label={label} value={value} placeholder={placeholder} onChange={(e) => set(e.target.value.trim())} />
+      <Input
+        aria-label={label}
+        value={value}
+        placeholder={placeholder}
+        onChange={(e) => set(e.target.value.trim())}
+      />
     </Form.Item>
   );
 }

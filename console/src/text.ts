@@ -32,3 +32,8 @@ export function until(time: string, now = Date.now()): string {
     ? `in ${Math.floor(seconds / 3600)} h`
     : `in ${Math.floor(seconds / 86400)} days`;
 }
+
+/** How far a time is, in whichever direction. */
+export function distance(time: string): string {
+  return Date.parse(time) > Date.now() ? until(time) : ago(time);
+}

@@ -238,7 +238,12 @@ export function RotateManyPage() {
           />
         </Form.Item>
         <Form.Item label="First wave">
-          <InputNumber aria-label="size of the first wave" min={1} value={first} onChange={(v) => setFirst(v ?? 1)} />
+          <InputNumber
+            aria-label="size of the first wave"
+            min={1}
+            value={first}
+            onChange={(v) => setFirst(v ?? 1)}
+          />
         </Form.Item>
         <Line label="At most in one wave" value={most} set={setMost} />
       </Form>

@@ -163,7 +163,7 @@ func TestPolicy(t *testing.T) {
 		"survey: {every: 5s}":              "once a minute",
 		"today: {evidence_old: 1m}":        "less than an hour",
 		"today: {weak_from: rusty}":        "dated, weak or broken",
-		"today: {leave_out: [everything]}": "there are: no-way-in",
+		"today: {leave_out: [everything]}": "there are: grant-asked, no-way-in",
 		"a: b\n---\nc: d":                  "",
 		"survey: {}\n---\nsurvey: {}":      "one document",
 		"[":                                "",

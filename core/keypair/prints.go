@@ -60,7 +60,7 @@ var ErrPrint = errors.New("this is no fingerprint of a known form; there are SHA
 
 // ErrPrintSHA1 says that a SHA-1 came in base64, as ssh-keygen -l -E sha1 prints it: no cloud shows that.
 var ErrPrintSHA1 = errors.New("this is the SHA-1 of the public blob, by which nothing is kept: run ssh-keygen -l -f " +
-	"FILE without -E, and give what begins with SHA256:")
+	"FILE without -E, and give the SHA256")
 
 var (
 	base64SHA256 = regexp.MustCompile(`^[A-Za-z0-9+/]{43}=?$`)

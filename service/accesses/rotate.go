@@ -254,9 +254,6 @@ func (w *Service) KeyOf(ctx context.Context, name string, id int64) (store.Key, 
 
 // Placeable tells why a key cannot be put on an instance, as a FieldError.
 func (w *Service) Placeable(ctx context.Context, i store.Instance, k store.Key) error {
-	wrong := func(format string, a ...any) error {
-		return door.FieldError{Field: "new", Problem: fmt.Sprintf(format, a...)}
-	}
 	if err := w.Allowed(ctx, k, "new"); err != nil {
 		return err
 	}

@@ -157,7 +157,7 @@ func (s *Server) certificate() string {
 func (s *Server) consoleCode(c *gin.Context) {
 	o := operator(c)
 	if o.session == nil {
-		forbidden.detail(c, "an API token opens no session of the console: sign in (plumlatch sign-in %s)", s.address(c))
+		conflict.detail(c, "an API token opens no session of the console: sign in (plumlatch sign-in %s)", s.address(c))
 		return
 	}
 	code, sum := secret("")
@@ -206,7 +206,7 @@ func (s *Server) setPassword(c *gin.Context) {
 	o := operator(c)
 	switch {
 	case o.session == nil:
-		forbidden.detail(c, "an API token changes no password: sign in")
+		conflict.detail(c, "an API token changes no password: sign in")
 		return
 	case len(r.New) < minPassword || len(r.New) > maxPassword:
 		field(c, "new", fmt.Errorf("a password has %d to %d bytes", minPassword, maxPassword))
@@ -228,7 +228,7 @@ func (s *Server) setPassword(c *gin.Context) {
 		return
 	}
 	if hash == "" {
-		forbidden.detail(c, "%s has no password, and signs in by key", o.Name)
+		conflict.detail(c, "%s has no password, and signs in by key", o.Name)
 		return
 	}
 	if !checkPassword(hash, r.Password) {
@@ -250,7 +250,7 @@ func showOperatorKey(k store.OperatorKey) wire.OperatorKey {
 // operatorKeys lists what signs for an operator: one's own, or anybody's for an admin.
 func (s *Server) operatorKeys(c *gin.Context) {
 	if o := operator(c); names.Fold(o.Name) != names.Fold(c.Param("name")) && !o.Role.Includes(store.Admin) {
-		forbidden.detail(c, "this needs the role admin, or to be %s", c.Param("name"))
+		notFound.detail(c, "which keys sign for others is shown to admins")
 		return
 	}
 	rows, err := s.opts.Store.KeysOfOperator(c.Request.Context(), c.Param("name"))

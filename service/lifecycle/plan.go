@@ -9,7 +9,6 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"plumlatch/core/access"
 	"plumlatch/core/authkeys"
 	"plumlatch/core/cloudconfig"
 	"plumlatch/core/keypair"

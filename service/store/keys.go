@@ -187,15 +187,15 @@ func (s *Store) AddKey(ctx context.Context, by Actor, n NewKey) (Key, error) {
 		_, err = entry{by, action, "key " + name, "record " + p.Kind() + " " + p.Fingerprint(), "recorded", 0}.write(tx)
 		return err
 	})
-	if constraint, ok := unique(err); ok {
-		if strings.Contains(constraint, "name") {
+	if _, ok := unique(err); ok { // the key itself says more than its name
+		known, err := s.KeyByFingerprint(ctx, p.Fingerprint())
+		switch {
+		case err == nil:
+			return Key{}, KnownKey{known.Name}
+		case errors.Is(err, ErrNotFound):
 			return Key{}, ErrNameTaken
 		}
-		known, err := s.KeyByFingerprint(ctx, p.Fingerprint())
-		if err != nil {
-			return Key{}, err
-		}
-		return Key{}, KnownKey{known.Name}
+		return Key{}, err
 	}
 	if err != nil {
 		return Key{}, err

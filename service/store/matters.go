@@ -372,7 +372,7 @@ func doorKeys(tx *gorm.DB, ids []int64, doors map[int64]*access.Door) error {
 		s.last_at,
 		coalesce(k.name, '') AS key, coalesce(k.state, 'in use') AS state, k.retired_at,
 		coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort,
-		CASE WHEN s.places::text ILIKE '%cert-authority%' THEN s.places::text ELSE '' END AS vouching,
+		CASE WHEN position('cert-authority' in lower(s.places::text)) > 0 THEN s.places::text ELSE '' END AS vouching,
 		EXISTS (SELECT 1 FROM sightings b WHERE b.instance_id = s.instance_id AND b.login_user = s.login_user
 		AND b.fingerprint = s.fingerprint AND b.gone_at IS NOT NULL)
 			OR EXISTS (SELECT 1 FROM former_access f

@@ -166,7 +166,7 @@ func TestBadLaunches(t *testing.T) {
 		{"region", "mars", "north-pier, south-pier, skerry-island"},
 		{"image", "", "debian-12, harrow-linux-4"},
 		{"size", "huge", "small, medium, large"},
-		{"keys", []string{"nobody"}, "launch-key"},
+		{"keys", []string{"launch-kex"}, "near it: launch-key"},
 		{"keys", []string{}, "no_key"},
 		{"name", "a b", "try a-b"},
 		{"image", "tideline-2", ""},

@@ -24,8 +24,7 @@ func consoleTracking(t *testing.T, b *browser, d *demo, dir string) {
 	b.see(t, "From outside, without any private key", "to debian: publickey", "inbound rules admit")
 
 	b.visit(t, "/")
-	b.see(t, "Today", "Soon", "1 unrecorded-key", "quay-desk is the only way into quay-board",
-		"plumlatch survey quay-board")
+	b.see(t, "Today", "Soon", "1 unrecorded-key", "opens quay-board as debian", "plumlatch access record quay-board SHA256:")
 	b.visit(t, "/today?reason=unrecorded-key")
 	b.see(t, "nobody wrote it down")
 	b.press(t, "Put off")

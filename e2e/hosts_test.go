@@ -142,7 +142,7 @@ func TestPlainSSH(t *testing.T) {
 	}
 	both("before the addresses change")
 
-	if r := e.types(t, "plumlatch instance stop plain-board && plumlatch instance start plain-board"); r.code != 0 ||
+	if r := e.types(t, "plumlatch instance stop plain-board -yes && plumlatch instance start plain-board"); r.code != 0 ||
 		!strings.Contains(r.err, "was renewed: plain-board") {
 		t.Errorf("stop and start: %+v", r)
 	}
@@ -554,7 +554,7 @@ func TestOpenPrint(t *testing.T) {
 	for _, line := range p.Conversions {
 		d.must(t, append(strings.Fields(line)[1:], "-new-passphrase-file", "/dev/null")...)
 	}
-	checked := d.must(t, "key", "check", file+".ppk", file+".pem")
+	checked := d.client(t, "", "key", "check", file+".ppk", file+".pem").out
 	contains(t, "what was converted", checked, "PPK 3", "PKCS#8", "print-key")
 	if r := d.client(t, "", "open", "print-board", "-json", "-dir", dir); r.code != 2 {
 		t.Errorf("-json without -print: %+v", r)

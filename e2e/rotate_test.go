@@ -156,12 +156,12 @@ func TestBadRotations(t *testing.T) {
 	}{
 		{[]string{"bad-rot", "-new", "bad-new"}, "several keys open bad-rot: "},
 		{[]string{"bad-rot", "-old", "bad-old", "-new", "bad-old"}, "the new key is the old one"},
-		{[]string{"bad-rot", "-old", "nobody", "-new", "bad-new"}, "nobody is not recorded to open bad-rot"},
-		{[]string{"bad-rot", "-old", "bad-old", "-new", "nobody"}, "there is no"},
+		{[]string{"bad-rot", "-old", "nobody", "-new", "bad-new"}, "no recorded key"},
+		{[]string{"bad-rot", "-old", "bad-old", "-new", "nobody"}, "no recorded key"},
 		{[]string{"bad-rot", "-old", "bad-old", "-new", "bad-new", "-grace", "400d"}, "at most a year"},
 		{[]string{"bad-rot", "-old", "bad-old", "-new", "bad-new", "-grace", "soon"}, "give a time such as"},
 		{[]string{"nowhere", "-old", "bad-old", "-new", "bad-new"}, "there is no instance of this name"},
-		{[]string{"-key", "nobody", "-new", "bad-new", "-yes"}, "unknown key nobody"},
+		{[]string{"-key", "nobody", "-new", "bad-new", "-yes"}, "no recorded key"},
 		{[]string{"-key", "bad-old", "-new", "bad-new", "-at-most", "0", "-yes"}, "give a number from 1"},
 	} {
 		if r := d.client(t, "", append([]string{"rotate"}, append(c.args, "-dir", dir)...)...); r.code == 0 ||
@@ -226,8 +226,8 @@ func TestAccessRules(t *testing.T) {
 		want string
 	}{
 		{[]string{"-key", "rule-own"}, "is recorded to open rule-board already"},
-		{[]string{"-key", "nobody"}, "unknown key"},
-		{[]string{"-key", "rule-guest", "-until", "2020-01-01"}, "this end has passed"},
+		{[]string{"-key", "rule-gust"}, "did you mean rule-guest"},
+		{[]string{"-key", "rule-guest", "-until", "2020-01-01"}, "that time has passed"},
 		{[]string{"-key", "rule-guest", "-for", "500d"}, "at most a year"},
 		{[]string{"-key", "rule-guest", "-from", "10.0.0.1/8"}, "without host bits"},
 		{[]string{"-key", "rule-guest", "-only", "a\nb"}, "printable"},

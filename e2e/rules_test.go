@@ -211,7 +211,7 @@ func TestRules(t *testing.T) {
 		"no range":        {[]string{"-from", "the office"}, "no address range", 1},
 		"too long":        {[]string{"-from", "198.51.100.0/33"}, "no address range", 1},
 		"nothing":         {[]string{}, "-from is missing", 2},
-		"a negative time": {[]string{"-from", "198.51.100.0/24", "-for", "-5m"}, "whole seconds", 2},
+		"a negative time": {[]string{"-from", "198.51.100.0/24", "-for", "-5m"}, "give a time such as", 2},
 		"two years":       {[]string{"-from", "198.51.100.0/24", "-for", "17520h"}, "a year", 1},
 		"a bad address":   {[]string{"-from", "me", "-my-address", "me"}, "-my-address", 2},
 	} {

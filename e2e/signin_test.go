@@ -290,8 +290,8 @@ func TestSignInUnderAttack(t *testing.T) {
 func TestPrints(t *testing.T) {
 	t.Parallel()
 	d, dir := shared, t.TempDir()
-	d.must(t, "key", "create", "print-key", "-dir", dir, "-kind", "rsa-2048", "-record-private-form")
-	file := filepath.Join(dir, "print-key")
+	d.must(t, "key", "create", "form-key", "-dir", dir, "-kind", "rsa-2048", "-record-private-form")
+	file := filepath.Join(dir, "form-key")
 	plain := filepath.Join(dir, "plain.pem")
 	d.must(t, "key", "convert", file, "-format", "pkcs8", "-out", plain, "-new-passphrase-file", emptyFile(t))
 	openssl := func(args ...string) []byte {
@@ -316,13 +316,13 @@ func TestPrints(t *testing.T) {
 	sha256 := strings.Fields(sshKeygenLine(t, string(line)))[1]
 	md5 := strings.Fields(string(mustOut(t, "ssh-keygen", "-l", "-E", "md5", "-f", file+".pub")))[1]
 
-	shown := d.must(t, "key", "show", "print-key")
+	shown := d.must(t, "key", "show", "form-key")
 	contains(t, "key show", shown, sha256, md5, "MD5:"+der+", of its DER", "SHA1:"+private+", of the private half's DER")
 	for _, word := range []string{sha256, sha256 + "=", md5, strings.TrimPrefix(md5, "MD5:"), der, "MD5:" + der,
 		strings.ReplaceAll(der, ":", ""), private, "SHA1:" + private, strings.ReplaceAll(private, ":", "")} {
-		contains(t, "opens "+word, d.must(t, "opens", word), "print-key")
+		contains(t, "opens "+word, d.must(t, "opens", word), "form-key")
 		if word != sha256+"=" {
-			contains(t, "search "+word, d.must(t, "key", "list", "-match", word), "print-key")
+			contains(t, "search "+word, d.must(t, "key", "list", "-match", word), "form-key")
 		}
 	}
 	contains(t, "key check", d.client(t, "", "key", "check", plain).out, sha256, "MD5:"+der, "SHA1:"+private)
@@ -331,8 +331,8 @@ func TestPrints(t *testing.T) {
 			t.Errorf("retire by %s: %+v", word, r)
 		}
 	}
-	contains(t, "by SHA256", d.must(t, "key", "note", sha256, "by its fingerprint"), "Noted for print-key")
-	contains(t, "by file", d.must(t, "key", "note", file+".pub", "by its file"), "Noted for print-key")
+	contains(t, "by SHA256", d.must(t, "key", "note", sha256, "by its fingerprint"), "Noted for form-key")
+	contains(t, "by file", d.must(t, "key", "note", file+".pub", "by its file"), "Noted for form-key")
 	for _, c := range [][2]string{{"SHA256:short", "no fingerprint of a known form"}, {"SHA1:" + strings.Repeat("A", 27), "ssh-keygen -l -f FILE"}} {
 		if r := d.client(t, "", "opens", c[0]); r.code == 0 || !strings.Contains(r.err, c[1]) {
 			t.Errorf("opens %s: %+v", c[0], r)
@@ -340,14 +340,14 @@ func TestPrints(t *testing.T) {
 	}
 
 	// Two keys under one form are refused with both names; two meanings of one word too.
-	d.must(t, "key", "create", "print-two", "-dir", dir)
-	a := d.api(t, "PUT", "/api/v1/keys/print-two/private-print", `{"fingerprint":"SHA1:`+private+`"}`, "Authorization",
+	d.must(t, "key", "create", "form-two", "-dir", dir)
+	a := d.api(t, "PUT", "/api/v1/keys/form-two/private-print", `{"fingerprint":"SHA1:`+private+`"}`, "Authorization",
 		"Bearer "+d.token, "Content-Type", "application/json")
 	if a.status != 200 {
 		t.Fatalf("%d %s", a.status, a.body)
 	}
-	if r := d.client(t, "", "opens", "SHA1:"+private); r.code == 0 || !strings.Contains(r.err, "print-key") ||
-		!strings.Contains(r.err, "print-two") {
+	if r := d.client(t, "", "opens", "SHA1:"+private); r.code == 0 || !strings.Contains(r.err, "form-key") ||
+		!strings.Contains(r.err, "form-two") {
 		t.Errorf("of two keys: %+v", r)
 	}
 	d.must(t, "key", "create", strings.ReplaceAll(der, ":", ""), "-dir", dir)

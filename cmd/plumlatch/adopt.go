@@ -60,7 +60,7 @@ func instanceAdopt(fs *flag.FlagSet) func(*cli) error {
 	port := fs.Int("port", 22, "`port` of its SSH server")
 	user := fs.String("user", "", "login `user` (default: yours here)")
 	identity := fs.String("identity", "", "`file` with a private key that opens it; it is used here and never sent")
-	useAgent := fs.Bool("agent", false, "use the keys in the running ssh-agent")
+	useAgent := fs.Bool("ssh-agent", false, "use the keys in the running ssh-agent")
 	passFile := fs.String("passphrase-file", "", "`file` with the passphrase of -identity")
 	hostKey := fs.String("host-key", "",
 		"SHA256 `fingerprint` that its host key has (default: known_hosts, else it is asked)")
@@ -106,7 +106,7 @@ func instanceAdopt(fs *flag.FlagSet) func(*cli) error {
 			return usagef("-address is missing")
 		}
 		if (*identity == "") == !*useAgent {
-			return usagef("give -identity FILE or -agent")
+			return usagef("give -identity FILE or -ssh-agent")
 		}
 		if err := names.Check(args[0]); err != nil {
 			return usageError{err.Error()}
@@ -414,9 +414,8 @@ func (c *cli) adoptReport(service *client.Client, r adoptResult) error {
 	}
 	for _, a := range rows {
 		if a.Fingerprint == r.OwnKey && a.Holder == "" && !a.Steward {
-			fmt.Fprintf(c.out, "Nobody is written down as the holder of %s.\nnext: plumlatch key set %s -holder NAME\n",
-				a.Key, a.Key)
-			return nil
+			fmt.Fprintf(c.out, "Nobody is written down as the holder of %s: plumlatch key set %s -holder NAME.\n", a.Key,
+				a.Key)
 		}
 	}
 	fmt.Fprintf(c.out, "next: plumlatch open %s\n", i.Name)

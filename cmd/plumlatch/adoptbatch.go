@@ -65,7 +65,7 @@ func (c *cli) adoptBatch(file, identity, user string, o adoptOptions, tags map[s
 		case phase == "ready":
 			rows[n].Result = "adopted already"
 		case all[n].identity == "" && !o.agent:
-			rows[n].Result, rows[n].Detail = "failed", "no private key is named for it; give -identity or -agent"
+			rows[n].Result, rows[n].Detail = "failed", "no private key is named for it; give -identity or -ssh-agent"
 		default:
 			todo = append(todo, n)
 		}

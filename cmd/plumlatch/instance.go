@@ -305,7 +305,7 @@ func (c *cli) askStop(service *client.Client, name string) error {
 	if err != nil {
 		return err
 	}
-	if i.State != "running" { // the service says why not
+	if i.State != "running" || i.Adopted { // the service says why not
 		return nil
 	}
 	rows := [][]string{{"who is logged in, and what runs there", "is ended"},

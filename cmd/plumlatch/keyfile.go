@@ -87,6 +87,7 @@ type checked struct {
 	State       string        `json:"state,omitempty"`  // of the recorded key: in use, retired, lost, exposed
 	GetIn       string        `json:"get_in,omitempty"` // the command that gets in with it
 	Backup      bool          `json:"backup,omitempty"` // -fix has left it: its file as it was
+	ofKey       []string      // what was found of the key, whichever file it is in
 	pair        *keypair.Pair // where the private half could be read
 	ledger      bool
 	loads       bool // ssh loads it as it is
@@ -146,21 +147,16 @@ func keyCheck(fs *flag.FlagSet) func(*cli) error {
 	}
 }
 
-// once leaves out what was found of a key in one file and is said of the same key in another already, as
-// of the .pub beside a private file.
+// once adds what was found of a key to one of its files alone: to a private one, if there is one.
 func once(all []checked) {
 	said := map[string]bool{}
-	for n := range all {
-		r := &all[n]
-		if r.Fingerprint == "" {
-			continue
+	for _, private := range []bool{true, false} {
+		for n := range all {
+			if r := &all[n]; r.Private == private && r.Fingerprint != "" && !said[r.Fingerprint] {
+				r.Findings = append(r.Findings, r.ofKey...)
+				said[r.Fingerprint] = !r.Backup
+			}
 		}
-		r.Findings = slices.DeleteFunc(r.Findings, func(text string) bool {
-			id := r.Fingerprint + " " + text
-			was := said[id]
-			said[id] = true
-			return was
-		})
 	}
 }
 
@@ -230,7 +226,7 @@ func checkFile(file string, passphrase []byte, fix bool) checked {
 		r.checkPrivate(file, fi, f)
 	}
 	if r.Backup { // what is wrong with it is why it was mended; it lies there until somebody deletes it
-		r.Findings = nil
+		r.Findings, r.ofKey = nil, nil
 		return r
 	}
 	if fix {
@@ -261,10 +257,10 @@ func (r *checked) describe(f keypair.File) {
 		}
 	}
 	for _, w := range f.Public.Weaknesses() {
-		r.Findings = append(r.Findings, fmt.Sprintf("Weakness %s (%s): %s", w.Name, w.Severity, w.Sentence))
+		r.ofKey = append(r.ofKey, fmt.Sprintf("Weakness %s (%s): %s", w.Name, w.Severity, w.Sentence))
 	}
 	if what := givesAway(f.Public.Comment); what != "" {
-		r.Findings = append(r.Findings, "Its comment gives away "+what+".")
+		r.ofKey = append(r.ofKey, "Its comment gives away "+what+".")
 	}
 	if f.Private {
 		w := keypair.LoadWarning(f.Public.Kind(), f.Format)

@@ -190,13 +190,13 @@ func keyForget(fs *flag.FlagSet) func(*cli) error {
 
 func keyProve(fs *flag.FlagSet) func(*cli) error {
 	identity := fs.String("identity", "", "`file` with the private half; it is used here and never sent")
-	useAgent := fs.Bool("agent", false, "use the key in the running ssh-agent")
+	useAgent := fs.Bool("ssh-agent", false, "use the key in the running ssh-agent")
 	passFile := fs.String("passphrase-file", "", "`file` with the passphrase of -identity")
 	form := privateForm(fs)
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
 		if (*identity == "") == !*useAgent {
-			return usagef("give -identity FILE or -agent")
+			return usagef("give -identity FILE or -ssh-agent")
 		}
 		if *form && *useAgent {
 			return usagef("-record-private-form needs -identity: an agent gives no private half away")

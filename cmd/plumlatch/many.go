@@ -86,14 +86,14 @@ func (c *cli) chooseSecond(service *client.Client, instance string) (string, err
 	if err != nil {
 		return "", err
 	}
-	there := map[string]bool{}
+	there, theirs := map[string]bool{}, map[string]bool{}
 	if instance != "" {
 		o, err := service.Opening(c.ctx, instance)
 		if err != nil {
 			return "", err
 		}
 		for _, a := range o.Keys {
-			there[a.Fingerprint] = true
+			there[a.Fingerprint], theirs[a.Holder] = true, true
 		}
 	}
 	var fit []wire.Key
@@ -107,7 +107,13 @@ func (c *cli) chooseSecond(service *client.Client, instance string) (string, err
 		return "", failure{errors.New("there is no other key of a person or a team whose private half was shown to exist"),
 			"plumlatch key create NAME; or plumlatch key prove KEY -identity FILE, and the same command with -key KEY"}
 	}
-	slices.SortStableFunc(fit, func(a, b wire.Key) int { return b.Reach - a.Reach })
+	// Somebody else's first: two keys of one person are lost with one laptop. Then what was shown last.
+	slices.SortStableFunc(fit, func(a, b wire.Key) int {
+		if theirs[a.Holder] != theirs[b.Holder] {
+			return map[bool]int{true: 1, false: -1}[theirs[a.Holder]]
+		}
+		return b.ShownAt.Compare(*a.ShownAt)
+	})
 	var rows [][]string
 	for n, k := range fit[:min(9, len(fit))] {
 		rows = append(rows, []string{fmt.Sprint(n + 1), k.Name, k.Holder, fmt.Sprint(k.Reach), ago(*k.ShownAt, time.Now())})

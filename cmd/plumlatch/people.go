@@ -156,7 +156,7 @@ func tokenCreate(fs *flag.FlagSet) func(*cli) error {
 		if end, err := e.at(time.Now()); err != nil {
 			return err
 		} else if end != nil {
-			life = time.Until(*end)
+			life = time.Until(*end).Round(time.Second)
 		}
 		service, err := c.service()
 		if err != nil {

@@ -44,7 +44,7 @@ func restore(fs *flag.FlagSet) func(*cli) error {
 	fs.StringVar(&o.new, "new", "", "recorded `key` that is to open it (default: a pair that is made here, now)")
 	fs.StringVar(&o.identity, "identity", "",
 		"`file` with the private half of the new key; it is used here and never sent")
-	fs.BoolVar(&o.agent, "agent", false, "the private half of the new key is in the running ssh-agent")
+	fs.BoolVar(&o.agent, "ssh-agent", false, "the private half of the new key is in the running ssh-agent")
 	fs.StringVar(&o.passFile, "passphrase-file", "", "`file` with the passphrase of -identity")
 	fs.StringVar(&o.lost, "lost", "", "record this `key` as lost first; with -all: the lost key")
 	fs.StringVar(&o.key, "key", "", "with -all: the lost `key`, as -lost")
@@ -76,7 +76,7 @@ func restore(fs *flag.FlagSet) func(*cli) error {
 	return func(c *cli) error {
 		switch {
 		case o.identity != "" && o.agent:
-			return usagef("give -identity or -agent")
+			return usagef("give -identity or -ssh-agent")
 		case o.new != "" && (o.name != "" || o.random || o.newPassFile != ""):
 			return usagef("-name and passphrases are for a pair that is made here: leave -new out, or them")
 		case o.key != "" && !o.all: // what is named here would be recorded as lost

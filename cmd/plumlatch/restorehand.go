@@ -31,7 +31,7 @@ import (
 func restoreGrant(fs *flag.FlagSet) func(*cli) error {
 	var o rotateOptions
 	fs.StringVar(&o.identity, "identity", "", "`file` with a private key that opens it; it is used here and never sent")
-	fs.BoolVar(&o.agent, "agent", false, "use the keys in the running ssh-agent")
+	fs.BoolVar(&o.agent, "ssh-agent", false, "use the keys in the running ssh-agent")
 	fs.StringVar(&o.passFile, "passphrase-file", "", "`file` with the passphrase of -identity")
 	fs.BoolVar(&o.yes, "yes", false, "do not ask")
 	return func(c *cli) error {
@@ -40,7 +40,7 @@ func restoreGrant(fs *flag.FlagSet) func(*cli) error {
 			return err
 		}
 		if (o.identity == "") == !o.agent {
-			return usagef("give -identity FILE or -agent")
+			return usagef("give -identity FILE or -ssh-agent")
 		}
 		lines, err := service.RestoreLines(c.ctx, id)
 		if err != nil {

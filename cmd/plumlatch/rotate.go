@@ -49,7 +49,7 @@ func rotate(fs *flag.FlagSet) func(*cli) error {
 	fs.StringVar(&o.new, "new", "", "recorded `key` to put in its place (default: a pair that is made here, now)")
 	fs.StringVar(&o.identity, "identity", "",
 		"`file` with the private half of the new key; it is used here and never sent")
-	fs.BoolVar(&o.agent, "agent", false, "the private half of the new key is in the running ssh-agent")
+	fs.BoolVar(&o.agent, "ssh-agent", false, "the private half of the new key is in the running ssh-agent")
 	fs.StringVar(&o.passFile, "passphrase-file", "", "`file` with the passphrase of -identity")
 	fs.StringVar(&o.grace, "grace", "24h",
 		"for how `long` the old key is accepted besides, such as 24h or 7d; 0: not at all")
@@ -73,7 +73,7 @@ func rotate(fs *flag.FlagSet) func(*cli) error {
 		}
 		switch {
 		case o.identity != "" && o.agent:
-			return usagef("give -identity or -agent")
+			return usagef("give -identity or -ssh-agent")
 		case o.new != "" && (o.name != "" || o.random || o.newPassFile != ""):
 			return usagef("-name and passphrases are for a pair that is made here: leave -new out, or them")
 		}

@@ -35,7 +35,7 @@ func survey(fs *flag.FlagSet) func(*cli) error {
 		"recorded for the instance")
 	fs.StringVar(&o.identity, "identity", "",
 		"look from inside with this private key `FILE`, by this machine: with sudo it sees more than the steward")
-	fs.BoolVar(&o.agent, "agent", false, "the same with the keys in the running ssh-agent")
+	fs.BoolVar(&o.agent, "ssh-agent", false, "the same with the keys in the running ssh-agent")
 	fs.StringVar(&o.passFile, "passphrase-file", "", "`file` with the passphrase of -identity")
 	fs.BoolVar(&o.last, "last", false, "show what the last surveys saw, and survey nothing")
 	fs.BoolVar(&o.detach, "detach", false, "of many: print the work's ID and leave")
@@ -49,9 +49,9 @@ func survey(fs *flag.FlagSet) func(*cli) error {
 		case len(c.args) > 0 && (o.all || o.tag != "" || o.region != ""):
 			return usagef("give instances, or -tag, -region or -all")
 		case many && (own || o.key != "" || o.last):
-			return usagef("-identity, -agent, -key and -last are for one instance")
+			return usagef("-identity, -ssh-agent, -key and -last are for one instance")
 		case own && (o.outside || o.identity != "" && o.agent):
-			return usagef("-identity or -agent looks from inside; give one of them, and not -outside")
+			return usagef("-identity or -ssh-agent looks from inside; give one of them, and not -outside")
 		case o.key != "" && !o.outside:
 			return usagef("-key goes with -outside")
 		}

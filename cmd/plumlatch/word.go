@@ -16,7 +16,7 @@ import (
 // workWord lets large work begin: by another operator's word, or by a signature.
 func workWord(fs *flag.FlagSet) func(*cli) error {
 	identity := fs.String("identity", "", "sign with this private `file`; it is used here and never sent")
-	useAgent := fs.Bool("agent", false, "sign with a key in the running ssh-agent that signs for you")
+	useAgent := fs.Bool("ssh-agent", false, "sign with a key in the running ssh-agent that signs for you")
 	passFile := fs.String("passphrase-file", "", "`file` with the passphrase of -identity")
 	return func(c *cli) error {
 		args, service, err := c.begin("ID")
@@ -28,7 +28,7 @@ func workWord(fs *flag.FlagSet) func(*cli) error {
 			return usagef("ID is a number; plumlatch work list shows it")
 		}
 		if *identity != "" && *useAgent {
-			return usagef("give -identity or -agent")
+			return usagef("give -identity or -ssh-agent")
 		}
 		word, err := service.Word(c.ctx, id)
 		if err != nil {

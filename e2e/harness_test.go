@@ -291,7 +291,7 @@ func (d *demo) api(t *testing.T, method, path, body string, headers ...string) a
 // waitFor polls until ok, for a while.
 func waitFor(t *testing.T, what string, ok func() bool) {
 	t.Helper()
-	for deadline := time.Now().Add(40 * time.Second); !ok(); time.Sleep(50 * time.Millisecond) {
+	for deadline := time.Now().Add(2 * time.Minute); !ok(); time.Sleep(50 * time.Millisecond) {
 		if time.Now().After(deadline) {
 			t.Fatalf("never came: %s", what)
 		}

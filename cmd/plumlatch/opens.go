@@ -100,7 +100,7 @@ func (c *cli) printOpening(o wire.Opening) {
 		fmt.Fprintf(c.out, "next: plumlatch restore %s\n", o.Instance)
 	case len(o.Unrecorded) > 0:
 		fmt.Fprintf(c.out, "next: plumlatch access record %s %s\n", o.Instance, cmp.Or(o.Unrecorded[0].Key,
-			o.Unrecorded[0].Fingerprint+" -as NAME"))
+			o.Unrecorded[0].Fingerprint))
 	default:
 		fmt.Fprintf(c.out, "next: plumlatch survey %s\n", o.Instance)
 	}
@@ -215,7 +215,7 @@ func (c *cli) printOpens(o wire.Opens) {
 	}
 	switch {
 	case len(o.Found) > 0 && o.Key == nil:
-		fmt.Fprintf(c.out, "next: plumlatch access record %s %s -as NAME\n", o.Found[0].Instance, plaintext.Line(o.Fingerprint))
+		fmt.Fprintf(c.out, "next: plumlatch access record %s %s\n", o.Found[0].Instance, plaintext.Line(o.Fingerprint))
 	case len(o.Found) > 0:
 		fmt.Fprintf(c.out, "next: plumlatch access record %s %s\n", o.Found[0].Instance, o.Key.Name)
 	case o.NeverLooked > 0:

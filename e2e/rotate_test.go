@@ -179,6 +179,20 @@ func TestBadRotations(t *testing.T) {
 		!strings.Contains(r.err, "keys.kinds") {
 		t.Errorf("a kind that the policy refuses: %+v", r)
 	}
+	if r := d.client(t, "", "instance", "launch", "bad-launch", "-image", "debian-12", "-size", "small", "-region", "north-pier",
+		"-key", "bad-rsa"); r.code == 0 || !strings.Contains(r.err, "keys.kinds") {
+		t.Errorf("launched with a kind that the policy has not: %+v", r)
+	}
+	if r := d.client(t, "", "policy", "set", writeFile(t, "keys:\n  origins: [found]\n")); r.code == 0 ||
+		!strings.Contains(r.err, "there is no \"found\"") {
+		t.Errorf("an origin that there is not: %+v", r)
+	}
+	d.must(t, "policy", "set", writeFile(t, "keys:\n  origins: [imported]\n"))
+	if r := d.client(t, "", "rotate", "bad-rot", "-old", "bad-old", "-new", "bad-new", "-dir", dir); r.code == 0 ||
+		!strings.Contains(r.err, "keys.origins") {
+		t.Errorf("of another origin than the policy has: %+v", r)
+	}
+	d.must(t, "policy", "set", writeFile(t, "keys:\n  kinds: [ed25519]\n"))
 	if now := mustRead(t, file); now != before {
 		t.Errorf("something was changed:\n%s", now)
 	}

@@ -266,6 +266,18 @@ func TestNextOpener(t *testing.T) {
 		strings.Contains(r.err, "day-crew") {
 		t.Errorf("%+v", r)
 	}
+	// What is refused because nobody has shown the other key's private half names the way to show it.
+	strayPair(t, dir, "spar-silent")
+	d.must(t, "holder", "add", "spar-bosun")
+	d.must(t, "key", "import", "spar-silent", filepath.Join(dir, "spar-silent.pub"), "-holder", "spar-bosun")
+	d.launchBoard(t, "spar-two", "spar-crew", "spar-silent")
+	if r = d.client(t, "", "access", "remove", "spar-two", "-key", "spar-crew", "-yes"); r.code != 1 ||
+		!strings.Contains(r.err, "next: plumlatch key prove spar-silent -identity FILE") {
+		t.Errorf("%+v", r)
+	}
+	d.must(t, "key", "prove", "spar-silent", "-identity", filepath.Join(dir, "spar-silent"))
+	contains(t, "then", d.must(t, "access", "remove", "spar-two", "-key", "spar-crew", "-yes"), "withdrawn")
+
 	// A plan needs nothing that is not made yet.
 	contains(t, "plan", d.must(t, "rotate", "spar-board", "-old", "spar-crew", "-plan"), "(a new pair) in the place of spar-crew",
 		"Nothing was changed")

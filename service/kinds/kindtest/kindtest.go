@@ -56,7 +56,7 @@ type House struct {
 	url, folder string
 	driver      *driver.Driver
 	of          *store.Store // the connection of W
-	bare        *pgx.Conn
+	bare        *pgx.Conn    // to end the claims of a replica that was killed
 	while       func(*House, store.Work)
 	follow      time.Duration
 	kept        []byte // by KeepKeys

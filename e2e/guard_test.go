@@ -153,7 +153,7 @@ func TestGuardExamples(t *testing.T) {
 				t.Parallel()
 				d, k := newDoor(t)
 				fresh := d.key(k + "-next")
-				d.must(t, "rotate", d.name, "-old", k, "-new", fresh, "-dir", d.dir, "-grace", "40s")
+				d.must(t, "rotate", d.name, "-old", k, "-new", fresh, "-dir", d.dir, "-grace", "10m")
 				w := d.last("rotate")
 				waitFor(t, "the grace time", func() bool { return d.workByID(t, w.ID).WaitsCode == wire.WaitsGrace })
 				if !strings.Contains(mustRead(t, d.file), "expiry-time=") {

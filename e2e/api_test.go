@@ -229,7 +229,7 @@ func TestBadLaunches(t *testing.T) {
 		t.Errorf("something was launched: %s", a.body)
 	}
 	r := d.client(t, "", "instance", "launch", "locked-box", "-image", "debian-12", "-size", "small", "-region",
-		"north-pier", "-no-key")
+		"north-pier", "-key", "none")
 	if r.code != 0 || !strings.Contains(r.err, "locked box") {
 		t.Errorf("-no-key: %+v", r)
 	}

@@ -330,7 +330,7 @@ func TestPassphraseFile(t *testing.T) {
 	if err := os.WriteFile(pass, []byte("gull over slack water\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	r := d.client(t, "", "key", "create", "locked-key", "-dir", dir, "-new-passphrase-file", pass)
+	r := d.client(t, "", "key", "create", "locked-key", "-dir", dir, "-new-passphrase", pass)
 	if r.code != 0 || !strings.Contains(r.out, "with a passphrase") || strings.Contains(r.out+r.err, "gull") {
 		t.Fatalf("%+v", r)
 	}
@@ -387,7 +387,7 @@ func TestUsage(t *testing.T) {
 		{[]string{"help", "key"}, 0, "key import"},
 		{[]string{"key", "create", "-help"}, 0, "-kind"},
 		{[]string{"frob"}, 2, "no command"},
-		{[]string{"key", "list", "-sort", "nope"}, 1, "there are: name, created, reach"},
+		{[]string{"key", "list", "-order", "nope"}, 1, "there are: name, created, reach"},
 		{[]string{"key", "list", "-older-than-days", "-4"}, 1, "number of days"},
 		{[]string{"key", "list", "-holder", "nobody"}, 0, "Nothing matches."},
 		{[]string{"instance", "list", "-region", "mars"}, 0, "Nothing matches."},
@@ -395,7 +395,7 @@ func TestUsage(t *testing.T) {
 		{[]string{"operator", "role", "nobody", "viewer"}, 1, "plumlatch operator list"},
 		{[]string{"token", "revoke", "999999"}, 1, "plumlatch token list"},
 		{[]string{"instance", "launch", "x-board", "-image", "debian-12", "-size", "tiny", "-region", "north-pier",
-			"-no-key"}, 1, "size: unknown size in region north-pier; there are: small, medium, large\n"},
+			"-key", "none"}, 1, "size: unknown size in region north-pier; there are: small, medium, large\n"},
 		{[]string{"key", "create"}, 2, "NAME is missing"},
 		{[]string{"key", "create", "a", "b"}, 2, "unexpected"},
 		{[]string{"key", "create", "a", "-frob"}, 2, "-frob"},

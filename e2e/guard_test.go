@@ -29,7 +29,7 @@ type door struct {
 
 func (d *door) key(name string, more ...string) string {
 	d.t.Helper()
-	d.must(d.t, append([]string{"key", "create", name, "-dir", d.dir, "-new-passphrase-file", writeFile(d.t, "")},
+	d.must(d.t, append([]string{"key", "create", name, "-dir", d.dir, "-new-passphrase", writeFile(d.t, "")},
 		more...)...)
 	return name
 }

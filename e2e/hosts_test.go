@@ -552,7 +552,7 @@ func TestOpenPrint(t *testing.T) {
 		t.Errorf("%+v", p)
 	}
 	for _, line := range p.Conversions {
-		d.must(t, append(strings.Fields(line)[1:], "-new-passphrase-file", "/dev/null")...)
+		d.must(t, append(strings.Fields(line)[1:], "-new-passphrase", "/dev/null")...)
 	}
 	checked := d.client(t, "", "key", "check", file+".ppk", file+".pem").out
 	contains(t, "what was converted", checked, "PPK 3", "PKCS#8", "print-key")

@@ -54,7 +54,7 @@ func TestCreateAndConvert(t *testing.T) {
 	} {
 		name := fmt.Sprintf("conv-%s-%s", c.kind, c.format)
 		r := d.client(t, "", "key", "create", name, "-kind", c.kind, "-format", c.format, "-dir", dir,
-			"-new-passphrase-file", pass)
+			"-new-passphrase", pass)
 		if r.code != 0 {
 			t.Errorf("%s: %+v", name, r)
 			continue
@@ -117,7 +117,7 @@ func TestCreateAndConvert(t *testing.T) {
 
 func TestRandomPassphrase(t *testing.T) {
 	d, dir := shared, t.TempDir()
-	if r := d.client(t, "", "key", "create", "random-key", "-random-passphrase", "-dir", dir); r.code != 1 ||
+	if r := d.client(t, "", "key", "create", "random-key", "-new-passphrase", "random", "-dir", dir); r.code != 1 ||
 		!strings.Contains(r.err, "-passphrase-fd") {
 		t.Errorf("nowhere to show it: %+v", r)
 	}
@@ -125,7 +125,7 @@ func TestRandomPassphrase(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	cmd := exec.Command(filepath.Join(bin, "plumlatch"), "key", "create", "random-key", "-random-passphrase",
+	cmd := exec.Command(filepath.Join(bin, "plumlatch"), "key", "create", "random-key", "-new-passphrase", "random",
 		"-passphrase-fd", "3", "-dir", dir)
 	cmd.Env = append(os.Environ(), "PLUMLATCH_URL="+d.url, "PLUMLATCH_TOKEN="+d.token)
 	cmd.ExtraFiles = []*os.File{out}
@@ -143,7 +143,7 @@ func TestRandomPassphrase(t *testing.T) {
 	if err := os.WriteFile(trivial, []byte("password1\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if r := d.client(t, "", "key", "create", "trivial-key", "-new-passphrase-file", trivial, "-dir",
+	if r := d.client(t, "", "key", "create", "trivial-key", "-new-passphrase", trivial, "-dir",
 		dir); r.code != 0 || !strings.Contains(r.err, "this passphrase is trivial") ||
 		strings.Contains(r.err, "password1") {
 		t.Errorf("a trivial passphrase: %+v", r)
@@ -409,7 +409,7 @@ func TestKeyProve(t *testing.T) {
 	}
 	for _, kind := range []string{"ed25519", "rsa-2048", "ecdsa-384"} {
 		name := "prove-" + kind
-		d.must(t, "key", "create", name, "-kind", kind, "-dir", dir, "-new-passphrase-file", pass)
+		d.must(t, "key", "create", name, "-kind", kind, "-dir", dir, "-new-passphrase", pass)
 		if k := d.key(t, name); k.ShownAt == nil {
 			t.Errorf("%s was made a moment ago, and is not shown", name)
 		}

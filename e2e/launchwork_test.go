@@ -29,7 +29,7 @@ func TestLaunchWithEverything(t *testing.T) {
 		t.Fatal(err)
 	}
 	base := []string{"instance", "launch", "every-board", "-image", "debian-12", "-size", "medium", "-region",
-		"south-pier", "-zone", "south-pier-c", "-disk", "33",
+		"south-pier/south-pier-c", "-disk", "33",
 		"-tag", "line=south", "-tag", "deck=upper", "-user-data", own, "-key", "every-key"}
 	r := d.client(t, "", append(base, "-plan")...)
 	if r.code != 0 || !strings.Contains(r.out, "merge_how") || !strings.Contains(r.out, "packages: [rsync]") ||
@@ -88,9 +88,8 @@ func TestLaunchWithEverything(t *testing.T) {
 			want string
 		}{
 			{[]string{"-size", "huge", "-image", "debian-12"}, "unknown size"},
-			{[]string{"-size", "small", "-image", "tideline-2", "-kind", "rsa-3072"}, "takes no rsa-3072"},
 			{[]string{"-size", "small", "-image", "harrow-linux-4"}, "needs at least size medium"},
-			{[]string{"-size", "small", "-image", "debian-12", "-no-key"}, "one or the other"},
+			{[]string{"-size", "small", "-image", "debian-12", "-key", "none"}, "one or the other"},
 		} {
 			r := d.client(t, "", append([]string{"instance", "launch", "new-board", "-region", "south-pier",
 				"-new-key", "never-made", "-dir", dir}, c.args...)...)

@@ -281,5 +281,5 @@ func TestNextOpener(t *testing.T) {
 	// A plan needs nothing that is not made yet.
 	contains(t, "plan", d.must(t, "rotate", "spar-board", "-old", "spar-crew", "-plan"), "(a new pair) in the place of spar-crew",
 		"Nothing was changed")
-	contains(t, "plan of an exposed one", d.must(t, "rotate", "-exposed", "spar-crew", "-plan"), "spar-board")
+	contains(t, "plan of an exposed one", d.must(t, "rotate", "exposed", "spar-crew", "-plan"), "spar-board")
 }

@@ -294,7 +294,7 @@ func TestStoppedInATransaction(t *testing.T) {
 		if w.State != "done" {
 			t.Errorf("%+v", w)
 		}
-	case <-time.After(50 * time.Second):
+	case <-time.After(2 * time.Minute):
 		t.Fatal("nobody took the work over: its row is still locked by the one that was stopped")
 	}
 }

@@ -314,7 +314,7 @@ func (x *trial) restoring(route string) (int64, error) {
 	args := []string{"restore", "grant", "ID", "-identity", filepath.Join(x.slot.dir, x.slot.key), "-yes"}
 	switch route {
 	case "already-open":
-		args = []string{"restore", "-continue", "ID", "-password-file", filepath.Join(x.slot.dir, "password"), "-dir",
+		args = []string{"work", "here", "ID", "-password-file", filepath.Join(x.slot.dir, "password"), "-dir",
 			filepath.Join(x.slot.dir, "nowhere")}
 	case "second-key":
 	default:

@@ -55,7 +55,7 @@ func TestRotationProperty(t *testing.T) {
 	public := map[string]keypair.Public{}
 	for n := range 4 {
 		k := fmt.Sprintf("chance-%d", n)
-		d.must(t, "key", "create", k, "-dir", dir, "-new-passphrase-file", none)
+		d.must(t, "key", "create", k, "-dir", dir, "-new-passphrase", none)
 		p, err := publicOf(filepath.Join(dir, k+".pub"))
 		mustDo(t, err)
 		keys, public[k] = append(keys, k), p
@@ -207,8 +207,8 @@ func TestClockOff(t *testing.T) {
 	s := newSlot(t, 98)
 	d := newHome(t, &demo{dir: s.dir, url: s.serve(t).URL(), token: s.token})
 	dir, none := t.TempDir(), writeFile(t, "")
-	d.must(t, "key", "create", "clock-guest", "-dir", dir, "-new-passphrase-file", none)
-	d.must(t, "key", "create", "clock-next", "-dir", dir, "-new-passphrase-file", none)
+	d.must(t, "key", "create", "clock-guest", "-dir", dir, "-new-passphrase", none)
+	d.must(t, "key", "create", "clock-next", "-dir", dir, "-new-passphrase", none)
 	for _, ahead := range []int{3600, -3600} {
 		name := fmt.Sprintf("clock-board-%d", ahead+4000)
 		d.launchBoard(t, name, s.key)

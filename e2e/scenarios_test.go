@@ -158,6 +158,13 @@ func cancelled(begin func(*trial) (int64, error)) func(*trial) (int64, error) {
 			}
 			time.Sleep(20 * time.Millisecond)
 		}
+		// Where a replica is not halted on the way, the slow call is at hand when it is cancelled.
+		for until := time.Now().Add(time.Minute); x.point == "" && x.scenario.slow != "" && time.Now().Before(until); {
+			if x.metOf(faultSpec{Call: x.scenario.slow, How: "slow", Times: 1, Delay: 2000}) {
+				break
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
 		if _, err = x.client.CancelWork(context.Background(), id); err != nil && !client.Definite(err) {
 			err = nil // it was halted before it could answer
 		}

@@ -293,7 +293,7 @@ func TestPrints(t *testing.T) {
 	d.must(t, "key", "create", "form-key", "-dir", dir, "-kind", "rsa-2048", "-record-private-form")
 	file := filepath.Join(dir, "form-key")
 	plain := filepath.Join(dir, "plain.pem")
-	d.must(t, "key", "convert", file, "-format", "pkcs8", "-out", plain, "-new-passphrase-file", emptyFile(t))
+	d.must(t, "key", "convert", file, "-format", "pkcs8", "-out", plain, "-new-passphrase", emptyFile(t))
 	openssl := func(args ...string) []byte {
 		t.Helper()
 		out, err := exec.Command("openssl", args...).Output()

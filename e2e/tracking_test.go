@@ -312,10 +312,10 @@ func TestToday(t *testing.T) {
 	contains(t, "metrics", metrics, `plumlatch_today{reason="no-way-in",urgency="now"} 1`,
 		`plumlatch_today{reason="weak-key",urgency="soon"} 0`)
 
-	if r := d.client(t, "", "today", "-new"); r.code != 3 {
+	if r := d.client(t, "", "today", "-unseen"); r.code != 3 {
 		t.Errorf("something is new, and it ends with %d", r.code)
 	}
-	if r := d.client(t, "", "today", "-new"); r.code != 0 || !strings.Contains(r.out, "Nothing new") {
+	if r := d.client(t, "", "today", "-unseen"); r.code != 0 || !strings.Contains(r.out, "Nothing new") {
 		t.Errorf("nothing is new: %+v", r)
 	}
 	id := fmt.Sprint(got.Items[0].ID)
@@ -341,7 +341,7 @@ func TestToday(t *testing.T) {
 	if back := d.todayOf(t); len(back.Items) != 2 {
 		t.Errorf("it does not come back: %+v", back)
 	}
-	if r := d.client(t, "", "today", "-new"); r.code != 3 || !strings.Contains(r.out, "today-board-2") {
+	if r := d.client(t, "", "today", "-unseen"); r.code != 3 || !strings.Contains(r.out, "today-board-2") {
 		t.Errorf("what came back is not new: %+v", r)
 	}
 	d.must(t, "today", "-put-off", id, "-until", "7d", "-reason", "x")

@@ -176,7 +176,7 @@ var fileCases = []whyCase{
 		b.edit(t, b.identity, func(s string) string { return s[:len(s)/2] + "\n-----END OPENSSH PRIVATE KEY-----\n" })
 	}},
 	{here: true, want: why.FileFormat, what: "PPK", broke: func(t *testing.T, b *broken) {
-		b.d.must(t, "key", "convert", b.identity, "-format", "ppk", "-new-passphrase-file", "/dev/null", "-out",
+		b.d.must(t, "key", "convert", b.identity, "-format", "ppk", "-new-passphrase", "/dev/null", "-out",
 			b.identity+".ppk")
 		b.identity += ".ppk"
 	}, says: []string{"key convert"}},

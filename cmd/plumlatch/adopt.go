@@ -7,7 +7,9 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"net"
 	"net/netip"
+	"strconv"
 	"strings"
 	"time"
 
@@ -48,6 +50,11 @@ type adoptOptions struct {
 	agent      bool
 	passFile   string
 	keysFile   string
+	user       string
+	identity   string
+	record     string // the name of the key that one comes in with; none
+	holder     string
+	tags       tagFlag
 	own        *ownKeys
 	noSteward  bool
 	yes        bool
@@ -55,48 +62,48 @@ type adoptOptions struct {
 	unattended bool // many at once: nothing is asked, and nothing is said on the way
 }
 
+// flags are the options of adopting, of one and of many.
+func (o *adoptOptions) flags(fs *flag.FlagSet) {
+	fs.StringVar(&o.user, "user", "", "login `user` (default: yours here)")
+	fs.StringVar(&o.identity, "identity", "", "`file` with a private key that opens it; it is used here and never sent")
+	fs.BoolVar(&o.agent, "ssh-agent", false, "use the keys in the running ssh-agent")
+	fs.StringVar(&o.passFile, "passphrase-file", "", "`file` with the passphrase of -identity")
+	fs.StringVar(&o.keysFile, "authorized-keys", "",
+		"`path` of the file that its server reads for the user, where nobody can tell")
+	fs.StringVar(&o.record, "record", "",
+		"record the key that you come in with under this `name`; none: do not record it (default: from its comment)")
+	fs.StringVar(&o.holder, "holder", "",
+		"`name` of who holds the key that you come in with (default: on a terminal it is asked)")
+	fs.BoolVar(&o.noSteward, "no-steward", false, "place no line of the service's: it is recorded for probing only")
+	o.tags = tagFlag{}
+	fs.Var(o.tags, "tag", "`NAME=VALUE` to label it with; as often as wanted")
+	fs.BoolVar(&o.yes, "yes", false,
+		"do not ask: an unknown host key is taken for the right one, and said so in the ledger")
+}
+
+// recording says whether and how the key that one comes in with is recorded.
+func (o *adoptOptions) recording() error {
+	if o.record == none {
+		if o.holder != "" {
+			return usagef("-record none records no key: leave -holder out")
+		}
+		return nil
+	}
+	o.own = &ownKeys{name: o.record, holder: o.holder}
+	return nil
+}
+
 func instanceAdopt(fs *flag.FlagSet) func(*cli) error {
-	address := fs.String("address", "", "`address` or DNS name at which it answers")
-	port := fs.Int("port", 22, "`port` of its SSH server")
-	user := fs.String("user", "", "login `user` (default: yours here)")
-	identity := fs.String("identity", "", "`file` with a private key that opens it; it is used here and never sent")
-	useAgent := fs.Bool("ssh-agent", false, "use the keys in the running ssh-agent")
-	passFile := fs.String("passphrase-file", "", "`file` with the passphrase of -identity")
+	var o adoptOptions
+	o.flags(fs)
+	address := fs.String("address", "", "`HOST[:PORT]`: the address or DNS name at which it answers, and its port (default 22)")
 	hostKey := fs.String("host-key", "",
 		"SHA256 `fingerprint` that its host key has (default: known_hosts, else it is asked)")
-	keysFile := fs.String("authorized-keys", "",
-		"`path` of the file that its server reads for the user, where nobody can tell")
-	record := fs.String("record", "", "record the key that you come in with under this `name` (default: from its "+
-		"comment)")
-	noRecord := fs.Bool("no-record", false, "do not record the key that you come in with")
-	holder := fs.String("holder", "", "`name` of who holds the key that you come in with (default: on a terminal it is asked)")
-	noSteward := fs.Bool("no-steward", false, "place no line of the service's: it is recorded for probing only")
 	jump := fs.String("jump", "", "`[USER@]HOST[:PORT]` of the jump host that it is reached through")
-	tags := tagFlag{}
-	fs.Var(tags, "tag", "`NAME=VALUE` to label it with; as often as wanted")
-	batch := fs.String("batch", "", "`file` with many: an OpenSSH client configuration, or CSV "+
-		"(name,address,port,user,identity,jump,host_key)")
-	rescue := fs.Bool("rescue", false, "it may rescue others of its zone: shows the line that each rescue places "+
-		"there, and asks")
-	yes := fs.Bool("yes", false, "do not ask: an unknown host key is taken for the right one, and said so in the ledger")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		o := adoptOptions{agent: *useAgent, passFile: *passFile, keysFile: *keysFile,
-			noSteward: *noSteward, yes: *yes}
-		if *noRecord && (*record != "" || *holder != "") {
-			return usagef("-no-record goes with neither -record nor -holder")
-		}
-		if !*noRecord {
-			o.own = &ownKeys{name: *record, holder: *holder}
-		}
-		if *batch != "" {
-			if *holder == "" && !*noRecord {
-				return usagef("-batch needs -holder NAME, who holds the keys that come in, or -no-record")
-			}
-			if len(c.args) > 0 || *address != "" || *record != "" || *hostKey != "" {
-				return usagef("-batch names the instances itself: it goes with no NAME, -address, -host-key or -record")
-			}
-			return c.adoptBatch(*batch, *identity, *user, o, tags, *asJSON)
+		if err := o.recording(); err != nil {
+			return err
 		}
 		args, service, err := c.begin("NAME")
 		if err != nil {
@@ -105,14 +112,16 @@ func instanceAdopt(fs *flag.FlagSet) func(*cli) error {
 		if *address == "" {
 			return usagef("-address is missing")
 		}
-		if (*identity == "") == !*useAgent {
+		if (o.identity == "") == !o.agent {
 			return usagef("give -identity FILE or -ssh-agent")
 		}
 		if err := names.Check(args[0]); err != nil {
 			return usageError{err.Error()}
 		}
-		a := adoptee{name: args[0], host: *address, port: *port, user: *user, identity: *identity,
-			hostKey: *hostKey, tags: tags}
+		a := adoptee{name: args[0], user: o.user, identity: o.identity, hostKey: *hostKey, tags: o.tags}
+		if a.host, a.port, err = hostPort(*address); err != nil {
+			return err
+		}
 		if a.user == "" {
 			a.user = localUser()
 		}
@@ -121,30 +130,29 @@ func instanceAdopt(fs *flag.FlagSet) func(*cli) error {
 				return err
 			}
 		}
-		if *rescue {
-			if *noSteward {
-				return usagef("-rescue needs the service's own key there: leave -no-steward out")
-			}
-			if err := c.agreeToRescue(service, a.name, *yes); err != nil {
-				return err
-			}
-		}
 		r, err := c.adopt(service, a, o)
 		if err != nil {
 			return err
 		}
 		c.renewHosts(service)
-		if *rescue {
-			if err := service.SetRescue(c.ctx, a.name, wire.RescueChange{On: true}); err != nil {
-				return failure{fmt.Errorf("%s is adopted, and rescues nobody: %w", a.name, err),
-					"plumlatch instance rescue " + a.name + " yes"}
-			}
-		}
 		if *asJSON {
 			return c.json(r)
 		}
 		return c.adoptReport(service, r)
 	}
+}
+
+// hostPort reads HOST[:PORT]. An IPv6 address with a port stands in brackets (RFC 3986 section 3.2.2).
+func hostPort(text string) (host string, port int, err error) {
+	host, port = strings.TrimSuffix(strings.TrimPrefix(text, "["), "]"), 22
+	if h, p, err := net.SplitHostPort(text); err == nil {
+		if port, err = strconv.Atoi(p); err != nil || port < 1 || port > 65535 {
+			return "", 0, usagef("-address: %q is no port; HOST or HOST:PORT, and an IPv6 address with a port is [ADDRESS]:PORT",
+				plaintext.Line(p))
+		}
+		host = h
+	}
+	return host, port, nil
 }
 
 // adoptResult is what came of adopting one instance.

@@ -196,7 +196,7 @@ func instanceAdmit(fs *flag.FlagSet) func(*cli) error {
 	world := fs.Bool("world", false, "let everybody in, and mean it")
 	shared := fs.Bool("shared", false, "into the group of rules that other instances have too (default: into one "+
 		"of its own)")
-	reason := fs.String("reason", "", "`why`, for whoever reads the rules")
+	reason := fs.String("reason", "", "`text` for whoever reads the rules: why")
 	yes := fs.Bool("yes", false, "do not ask")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
@@ -289,7 +289,7 @@ func rangeProblem(err error, instance, from string) error {
 func instanceUnadmit(fs *flag.FlagSet) func(*cli) error {
 	from := fs.String("from", "", "`networks`, separated by commas, or me: your own address, as the cloud sees it")
 	address := fs.String("my-address", "", "your own `address`, where the cloud's view of it is wrong")
-	cutOff := fs.Int("cut-off", 0, "`how many` instances people are cut off from by this, on purpose")
+	cutOff := fs.Int("cut-off", 0, "the `number` of instances that people are cut off from by this, on purpose")
 	yes := fs.Bool("yes", false, "do not ask")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {

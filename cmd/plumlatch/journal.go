@@ -236,7 +236,7 @@ func (c *cli) printCheck(check wire.JournalCheck, known *remembered, file string
 
 // journalExport writes the whole journal, one JSON object a line.
 func journalExport(fs *flag.FlagSet) func(*cli) error {
-	out := fs.String("out", "", "`FILE` to write, or - for standard output (needed)")
+	out := fs.String("out", "", "`file` to write, or - for standard output (needed)")
 	return func(c *cli) error {
 		_, service, err := c.begin()
 		if err != nil {

@@ -41,10 +41,10 @@ func keyCreate(fs *flag.FlagSet) func(*cli) error {
 	comment := fs.String("comment", "", "`text` for the key's comment (default: its name)")
 	note := fs.String("note", "", "`text` to remember it by, one line")
 	holder := fs.String("holder", "", "`name` of who holds the private half (holder list)")
-	passFile := fs.String("new-passphrase-file", "", "`file` with the passphrase; an empty one means none")
-	random := fs.Bool("random-passphrase", false, "make a strong passphrase, and show it once")
+	var passphrase string
+	newPassphraseFlag(fs, &passphrase, "the private file", asked)
 	passFD := fs.Int("passphrase-fd", -1,
-		"with -random-passphrase: open file `descriptor` to write it to, instead of showing it")
+		"with -new-passphrase random: open file `descriptor` to write it to, instead of showing it")
 	form := privateForm(fs)
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
@@ -72,7 +72,7 @@ func keyCreate(fs *flag.FlagSet) func(*cli) error {
 			return err
 		}
 		p := newPair{name: name, kind: k, format: f, dir: *dir, comment: *comment, note: *note, holder: *holder,
-			passFile: *passFile, random: *random, passFD: *passFD, form: *form}
+			passphrase: passphrase, passFD: *passFD, form: *form}
 		recorded, _, err := c.makePair(service, &p)
 		if err != nil {
 			return err
@@ -94,10 +94,9 @@ type newPair struct {
 	name, dir, comment, note, holder string
 	kind                             keypair.Kind
 	format                           keypair.Format
-	passFile                         string
-	random                           bool
-	passFD                           int
-	form                             bool // send the fingerprint of the private half
+	passphrase                       string // as -new-passphrase says it
+	passFD                           int    // -1 to show a passphrase that is made up
+	form                             bool   // send the fingerprint of the private half
 
 	files  pairFiles // where it was written
 	locked string    // "yes" or "no": whether it has a passphrase
@@ -117,7 +116,7 @@ func (c *cli) makePair(service *client.Client, p *newPair) (recorded wire.Key, s
 	if err := c.freePlace(service, p.name, p.files); err != nil {
 		return recorded, nil, err
 	}
-	passphrase, show, err := c.passphraseFor(p.name, p.passFile, p.random, p.passFD)
+	passphrase, show, err := c.passphraseFor(p.name, p.passphrase, p.passFD)
 	if err != nil {
 		return recorded, nil, err
 	}
@@ -235,27 +234,27 @@ func readLimited(file string) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(f, keypair.MaxFile+1))
 }
 
-// passphraseFor returns the passphrase for a new pair: made up, from a file, or
-// from the terminal, twice. show tells a made-up one, once.
-func (c *cli) passphraseFor(name, file string, random bool, fd int) (passphrase []byte, show func(), err error) {
+// passphraseFor returns the passphrase for a new pair: made up, none, from a file, or
+// with "" from the terminal, twice. show tells a made-up one, once.
+func (c *cli) passphraseFor(name, how string, fd int) (passphrase []byte, show func(), err error) {
 	show = func() {}
-	if !random {
+	if how != "random" {
 		if fd >= 0 {
-			return nil, show, usagef("-passphrase-fd goes with -random-passphrase")
+			return nil, show, usagef("-passphrase-fd goes with -new-passphrase random")
 		}
-		passphrase, err = c.newPassphrase(file)
+		if how == none {
+			return nil, show, nil
+		}
+		passphrase, err = c.newPassphrase(how)
 		if why := trivial(string(passphrase), name); err == nil && len(passphrase) > 0 && why != "" {
 			fmt.Fprintf(c.err, "warning: this passphrase is trivial: %s. Whoever gets the file will try such ones first.\n", why)
 		}
 		return passphrase, show, err
 	}
-	if file != "" {
-		return nil, show, usagef("-random-passphrase and -new-passphrase-file exclude each other")
-	}
 	text := randomPassphrase()
 	if fd < 0 {
 		if !c.tty {
-			return nil, show, failure{errors.New("a passphrase that is made up is shown on a terminal, and there is none"), "give an open descriptor: -passphrase-fd 3 3>FILE"}
+			return nil, show, failure{errors.New("a passphrase that is made up is shown on a terminal, and there is none"), "on another machine than yours: key create with -passphrase-fd 3 3>FILE; or give -new-passphrase FILE"}
 		}
 		return []byte(text), func() {
 			fmt.Fprintf(c.err, "\nThe passphrase, shown this once:\n\n  %s\n\n", text)
@@ -276,10 +275,10 @@ func (c *cli) passphraseFor(name, file string, random bool, fd int) (passphrase 
 // Without either there is none.
 func (c *cli) newPassphrase(file string) ([]byte, error) {
 	if file != "" {
-		return readPassphrase(file, "-new-passphrase-file")
+		return readPassphrase(file, "-new-passphrase")
 	}
 	if !c.tty {
-		fmt.Fprintln(c.err, "Without a terminal and without -new-passphrase-file: the private half gets no passphrase.")
+		fmt.Fprintln(c.err, "Without a terminal and without -new-passphrase: the private half gets no passphrase.")
 		return nil, nil
 	}
 	first, err := c.ask("Passphrase (empty for none; nothing shows while you type): ")
@@ -475,7 +474,7 @@ func keyList(fs *flag.FlagSet) func(*cli) error {
 	weakness := fs.String("weakness", "", "`severity`: any, dated, weak, broken")
 	state := fs.String("state", "", "`state`: 'in use', retired")
 	older := fs.Int("older-than-days", 0, "recorded at least so many `days` ago")
-	sort := fs.String("sort", "name", "`order`: name, created, reach (the greatest first)")
+	sort := fs.String("order", "name", "`order`: name, created, reach (the greatest first)")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
 		_, service, err := c.begin()

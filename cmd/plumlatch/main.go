@@ -244,35 +244,14 @@ func find(args []string) (*command, []string) {
 	return nil, nil
 }
 
-func groupOf(c command) string {
-	g, _, _ := strings.Cut(c.name, " ")
-	return g
-}
-
 // help prints what there is, or one command; false if there is no such command.
 func help(w io.Writer, name string) bool {
 	if name == "" {
-		fmt.Fprint(w, "plumlatch: which key opens which instance, how that is known, and the way in.\n\n")
-		groups := map[string]int{}
-		for _, c := range commands {
-			groups[groupOf(c)]++
-		}
-		before := ""
-		for i, c := range commands {
-			// Groups stand apart; commands alone in theirs stand together.
-			if g := groupOf(c); i > 0 && g != before && (groups[g] > 1 || groups[before] > 1) {
-				fmt.Fprintln(w)
-			}
-			before = groupOf(c)
-			about, _, _ := strings.Cut(c.about, "\n")
-			fmt.Fprintf(w, "  %-22s %s\n", c.name, about)
-		}
-		fmt.Fprint(w, `
-"plumlatch help COMMAND" shows its options and an example. PLUMLATCH_URL and
-PLUMLATCH_TOKEN name the service; PLUMLATCH_STATE is where this machine keeps
-what it has seen of a journal. Exit status: 0 done, 1 failed, 2 used
-wrongly, 3 it worked and the answer needs a hand; "open" ends with that of ssh.
-`)
+		overview(w)
+		return true
+	}
+	if s := stageOf(name); s != nil {
+		s.print(w)
 		return true
 	}
 	var group []*command

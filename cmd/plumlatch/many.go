@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"cmp"
 	"errors"
 	"flag"
 	"fmt"
@@ -19,21 +20,17 @@ import (
 
 // manyOptions are those of a change of access on many instances.
 type manyOptions struct {
-	tag, atMost string
-	stopAfter   int
-	back        length
-	plan, yes   bool
+	waves
+	tag       string
+	back      length
+	plan, yes bool
 }
 
 func (o *manyOptions) flags(fs *flag.FlagSet, which string) {
 	fs.StringVar(&o.tag, "tag", "", which+"those with this tag, `NAME=VALUE`, or NAME")
-	fs.StringVar(&o.atMost, "at-most", "",
-		"of many: the most in one wave behind the first, a `number` or a part of all (default: all)")
-	fs.IntVar(&o.stopAfter, "stop-after", 0,
-		"of many: begin no further wave after this `number` of failures (default: 1; never when withdrawing)")
+	o.waves.flag(fs, "one, then all others")
 	o.back = length(7 * 24 * time.Hour)
-	fs.Var(&o.back, "wait-for-back",
-		"of many: how `long` an instance that is out of reach is waited for")
+	fs.Var(&o.back, "wait-for-back", "of many: how `long` an instance that is out of reach is waited for")
 	fs.BoolVar(&o.plan, "plan", false, "of many: show what would happen, and change nothing")
 	fs.BoolVar(&o.yes, "yes", false, "do not ask")
 }
@@ -151,7 +148,7 @@ func (c *cli) changeMany(r wire.AccessMany, o manyOptions, detach, asJSON bool) 
 			return err
 		}
 	}
-	r.Tag, r.AtMost, r.StopAfter, r.BackSeconds = o.tag, o.atMost, o.stopAfter, o.back.seconds()
+	r.Tag, r.First, r.Grow, r.AtMost, r.BackSeconds = o.tag, o.first, o.grow, o.atMost, o.back.seconds()
 	p, err := service.PlanMany(c.ctx, r)
 	if err != nil {
 		return err
@@ -196,15 +193,12 @@ func (c *cli) changeMany(r wire.AccessMany, o manyOptions, detach, asJSON bool) 
 		if asJSON {
 			return c.json(w)
 		}
-		fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch work show %d\n", w.ID, plaintext.Line(w.Title), w.ID)
+		fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch work follow %d\n", w.ID, plaintext.Line(w.Title), w.ID)
 		return nil
 	}
-	m := manyWords{shown: "opened by " + r.Key, rest: "What is left is done", mend: "plumlatch why",
-		goOn: "plumlatch rotate -go-on", back: "what waits for its end, taken out now"}
-	if r.Do == wire.ManyRemove {
-		m.now = true
-		m.shown, m.rest, m.back = "rid of it, and refusing it", "What is out of reach is done when it is back",
-			"what is not done, left as it is"
+	m := manyWordsOf(w)
+	if r.Do != wire.ManyRemove {
+		m.shown = "opened by " + r.Key
 	}
 	err = c.followMany(service, w, m, asJSON)
 	c.renewHosts(service)
@@ -241,7 +235,10 @@ func (c *cli) printManyPlan(p wire.FleetPlan, r wire.AccessMany) {
 		fmt.Fprintf(c.out, "and %d more (-json shows all)\n", n)
 	}
 	if left > 0 {
-		fmt.Fprintf(c.out, "%d are left out.\n", left)
+		fmt.Fprintf(c.out, "%s left out.\n", map[bool]string{true: "1 is", false: fmt.Sprintf("%d are", left)}[left == 1])
+	}
+	if said := sizesSaid(p.Waves, cmp.Or(r.AtMost, "100%")); said != "" && len(p.Waves) > 1 {
+		fmt.Fprintln(c.out, said)
 	}
 	c.printWordNeeded(p.Word)
 }

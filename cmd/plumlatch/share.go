@@ -69,7 +69,7 @@ func (t *terms) flags(fs *flag.FlagSet) {
 	t.ends.flags(fs)
 	fs.StringVar(&t.from, "from", "", "take it from these `networks` only, separated by commas")
 	fs.StringVar(&t.only, "only", "", "let it run this `command`, and nothing else")
-	fs.StringVar(&t.reason, "reason", "", "`why`, for whoever reads the list")
+	fs.StringVar(&t.reason, "reason", "", "`text` for whoever reads the list: why")
 }
 
 func (t terms) networks() []string {
@@ -177,10 +177,10 @@ func accessExtend(fs *flag.FlagSet) func(*cli) error {
 
 func accessRemove(fs *flag.FlagSet) func(*cli) error {
 	key := fs.String("key", "", "`key` to withdraw: its name, file, or fingerprint (SHA256:...), recorded or not")
-	reason := fs.String("reason", "", "`why`, for the journal")
+	reason := fs.String("reason", "", "`text` for the journal: why")
 	cutOff := fs.Int("cut-off", 0, "withdraw it though nobody gets into this `number` of instances then, counted out")
 	everywhere := fs.Bool("everywhere", false, "instead of INSTANCE: withdraw the key wherever it opens")
-	holder := fs.String("holder", "", "instead of INSTANCE and -key: withdraw every key that this `holder` has, "+
+	holder := fs.String("holder", "", "instead of INSTANCE and -key: withdraw every key that the holder of this `name` has, "+
 		"everywhere")
 	var m manyOptions
 	m.flags(fs, "with -everywhere or -holder: of those, ")

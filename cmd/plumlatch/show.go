@@ -81,7 +81,7 @@ func (c *cli) table(header []string, rows [][]string, empty string) {
 // for that may be why.
 func nothing(fs *flag.FlagSet, empty string) string {
 	fs.Visit(func(f *flag.Flag) {
-		if f.Name != "sort" && f.Name != "json" {
+		if f.Name != "order" && f.Name != "json" {
 			empty = "Nothing matches."
 		}
 	})

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"net"
 	"net/url"
 	"slices"
 	"strconv"
@@ -34,7 +35,7 @@ func survey(fs *flag.FlagSet) func(*cli) error {
 	fs.StringVar(&o.key, "key", "", "with -outside: ask about these recorded `keys`, K,K, instead of all that are "+
 		"recorded for the instance")
 	fs.StringVar(&o.identity, "identity", "",
-		"look from inside with this private key `FILE`, by this machine: with sudo it sees more than the steward")
+		"look from inside with this private key `file`, by this machine: with sudo it sees more than the steward")
 	fs.BoolVar(&o.agent, "ssh-agent", false, "the same with the keys in the running ssh-agent")
 	fs.StringVar(&o.passFile, "passphrase-file", "", "`file` with the passphrase of -identity")
 	fs.BoolVar(&o.last, "last", false, "show what the last surveys saw, and survey nothing")
@@ -448,15 +449,15 @@ func instanceDiscover(fs *flag.FlagSet) func(*cli) error {
 		switch {
 		case len(d.Unknown) > 0:
 			u := d.Unknown[0]
-			how := ""
+			at, how := u.Address, ""
 			if u.Port != 0 && u.Port != 22 {
-				how += fmt.Sprintf(" -port %d", u.Port)
+				at = net.JoinHostPort(u.Address, strconv.Itoa(u.Port))
 			}
 			if u.LoginUser != "" {
 				how += " -user " + shellWord(u.LoginUser)
 			}
 			fmt.Fprintf(c.out, "next: plumlatch instance adopt %s -address %s%s -identity FILE\n",
-				plaintext.Line(u.Name), plaintext.Line(u.Address), plaintext.Line(how))
+				plaintext.Line(u.Name), plaintext.Line(at), plaintext.Line(how))
 		case len(d.Vanished) > 0:
 			fmt.Fprintf(c.out, "next: plumlatch instance remove %s\n", d.Vanished[0].Name)
 		case len(d.Labels) > 0:

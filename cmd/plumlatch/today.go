@@ -27,13 +27,13 @@ func today(fs *flag.FlagSet) func(*cli) error {
 		"urgency": "`how soon`: now, soon, later"} {
 		q[name] = fs.String(name, "", about)
 	}
-	fresh := fs.Bool("new", false, "only what came, or came back, since the last \"today -new\"; ends with 3 if "+
+	fresh := fs.Bool("unseen", false, "only what came, or came back, since the last \"today -unseen\"; ends with 3 if "+
 		"there is any")
 	off := fs.Bool("off", false, "what is put off")
 	limit := fs.Int("limit", 50, "`number` of lines")
 	putOff := fs.Int64("put-off", 0, "put the line of this `number` off, with -until and -reason")
 	takeUp := fs.Int64("take-up", 0, "take the line of this `number` up again")
-	until := fs.String("until", "", "`date` until which it can wait, such as 2026-12-24, or a time such as 7d")
+	until := fs.String("until", "", "with -put-off: the `time` until which it can wait, such as 2026-12-24; or after a while, such as 7d")
 	because := fs.String("reason", "", "`text`: why it can wait")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
@@ -460,7 +460,7 @@ func holderLeft(fs *flag.FlagSet) func(*cli) error {
 		for _, f := range all {
 			if strings.Contains(f.Why, " as one of ") {
 				fmt.Fprintf(c.out, "%s is shared by a team, and stays until it is replaced.\nnext: plumlatch "+
-					"rotate -exposed %s -new KEY\n", f.Key.Name, f.Key.Name)
+					"rotate exposed %s -new KEY\n", f.Key.Name, f.Key.Name)
 			}
 		}
 		return err

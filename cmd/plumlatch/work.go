@@ -24,7 +24,7 @@ func workList(fs *flag.FlagSet) func(*cli) error {
 		"of \"work list -json\" has it")
 	instance := fs.String("instance", "", "`name` of the instance")
 	parent := fs.String("parent", "", "`ID` of the work that they are part of")
-	limit := fs.Int("limit", 50, "how many, the newest first; 0 for all")
+	limit := fs.Int("limit", 50, "`number` of lines, the newest first; 0 for all")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
 		_, service, err := c.begin()
@@ -176,6 +176,9 @@ func (c *cli) followToEnd(service *client.Client, id int64, asJSON bool) error {
 	if err != nil {
 		return err
 	}
+	if w.Waves {
+		return c.followMany(service, w, manyWordsOf(w), asJSON)
+	}
 	if w, err = c.followDone(service, w, asJSON); err != nil {
 		return err
 	}
@@ -233,6 +236,106 @@ func (c *cli) afterFailure(service *client.Client, w wire.Work) string {
 		return retry + ", or: plumlatch instance remove " + w.Instance
 	}
 	return retry
+}
+
+// workPause has no further wave of it begin.
+func workPause(fs *flag.FlagSet) func(*cli) error {
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		id, service, err := c.workArg()
+		if err != nil {
+			return err
+		}
+		w, err := service.PauseFleet(c.ctx, id)
+		if err != nil {
+			return err
+		}
+		if *asJSON {
+			return c.json(w)
+		}
+		fmt.Fprintf(c.out, "Paused: what has begun goes on, nothing else begins.\nnext: plumlatch work go-on %d; or "+
+			"back: plumlatch work cancel %d\n", id, id)
+		return nil
+	}
+}
+
+// workGoOn lets waves go on, and follows them.
+func workGoOn(fs *flag.FlagSet) func(*cli) error {
+	detach := fs.Bool("detach", false, "do not follow it")
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		id, service, err := c.workArg()
+		if err != nil {
+			return err
+		}
+		w, err := service.GoOnFleet(c.ctx, id)
+		if err != nil {
+			return err
+		}
+		if !*detach {
+			return c.followMany(service, w, manyWordsOf(w), *asJSON)
+		}
+		if *asJSON {
+			return c.json(w)
+		}
+		fmt.Fprintf(c.out, "It goes on.\nnext: plumlatch work follow %d\n", id)
+		return nil
+	}
+}
+
+// ownPart is what this machine does for work at hand: it shows a private half, or logs in by a password.
+type ownPart struct {
+	showing
+	passwordFile string
+}
+
+// workHere does this machine's part of a rotation or a restore, and follows it.
+func workHere(fs *flag.FlagSet) func(*cli) error {
+	var o ownPart
+	o.showing.flags(fs)
+	passwordFlag(fs, &o.passwordFile)
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		if err := o.check(); err != nil {
+			return err
+		}
+		id, service, err := c.workArg()
+		if err != nil {
+			return err
+		}
+		w, err := service.WorkByID(c.ctx, id)
+		if err != nil {
+			return err
+		}
+		if w.Over() {
+			return failure{fmt.Errorf("work %d is over: %s", w.ID, plaintext.Line(w.Outcome)),
+				fmt.Sprintf("plumlatch work show %d", w.ID)}
+		}
+		name := ""
+		switch {
+		case w.Restores:
+			lines, err := service.RestoreLines(c.ctx, id)
+			if err != nil {
+				return err
+			}
+			name = lines.Key
+		case w.Kind == "rotate" && w.Rotating != nil && w.Rotating.NewKey != "":
+			name = w.Rotating.NewKey
+		case w.Kind == "rotate":
+			return fmt.Errorf("the new key of work %d is not on record any more", id)
+		default:
+			return failure{fmt.Errorf("work %d, %s, needs nothing of this machine", id, plaintext.Line(w.Title)),
+				fmt.Sprintf("plumlatch work follow %d", id)}
+		}
+		k, err := service.Key(c.ctx, name)
+		if err != nil {
+			return err
+		}
+		if w.Restores {
+			return c.followRestore(service, w, k, nil, o, *asJSON)
+		}
+		return c.followRotation(service, w, k, nil, o.showing, *asJSON)
+	}
 }
 
 func workCancel(fs *flag.FlagSet) func(*cli) error {

@@ -367,7 +367,7 @@ export function ExposedPage() {
             Sessions that it opened go on: a key is asked for at the login alone. From where the new
             key&apos;s private half is, this ends them:
           </p>
-          <Mono>{`plumlatch rotate -exposed ${name} -new ${fresh || "NEW"} -end-sessions`}</Mono>
+          <Mono>{`plumlatch rotate exposed ${name} -new ${fresh || "NEW"} -end-sessions`}</Mono>
           {(plan.data?.found?.length ?? 0) > 0 ? (
             <>
               <p>Keys there that nobody wrote down; whoever had it may have left them:</p>

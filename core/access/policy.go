@@ -81,7 +81,7 @@ access:
   longest: 0          # access is shared for no longer than this, such as 30d; 0: for as long as one likes
   who: []             # who alone may share access where, such as [{tag: env=prod, operators: [night-lead]}]; empty: every operator
 rotation:
-  age: 365d           # an access that is older than this is due (rotate -due); 0: none ever is
+  age: 365d           # an access that is older than this is due (rotate many -due); 0: none ever is
   ages: []            # by tag, the first that fits counts, such as [{tag: env=prod, age: 90d}]
 steward:
   age: 90d            # the service replaces its own key on an instance at this age; 0: never

@@ -246,7 +246,7 @@ func (s *Server) follows(c *gin.Context, k store.Key, state string, too []string
 	case state == access.InUse:
 		out.Next = "plumlatch key show " + k.Name
 	case state == access.Exposed && len(none)+len(others) > 0:
-		out.Next = "plumlatch rotate -exposed " + k.Name + " -new KEY"
+		out.Next = "plumlatch rotate exposed " + k.Name + " -new KEY"
 	case len(none) > 0:
 		out.Next = "plumlatch restore " + none[0].Door.Name
 	case len(others) > 0:

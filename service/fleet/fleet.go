@@ -221,7 +221,7 @@ func (w *Service) chooseFleet(ctx context.Context, f wire.Fleet) (members, left 
 		if f.Key == "" || f.Tag != "" || f.Due {
 			return wrong("exposed", "an exposed key is replaced wherever it opens: give that key alone")
 		}
-		pace.First = noStop // everywhere at once, as far as the bound allows
+		pace.First = cmp.Or(f.First, noStop) // everywhere at once, as far as the bound allows
 		if f.AtMost == "" {
 			pace.AtMost = rotation.Share{Percent: 100}
 		}
@@ -408,6 +408,7 @@ func (w *Service) Fleet(ctx context.Context, work store.Work) (wire.FleetPlan, e
 	if err := door.Decode(work.Input, &in); err != nil {
 		return p, err
 	}
+	p.AtOnce = in.Many == nil && in.Restore == nil && (in.Exposed || in.GraceSeconds != nil && *in.GraceSeconds == 0)
 	if in.Exposed {
 		if p.Found, err = w.foundBeside(ctx, p.Members); err != nil {
 			return p, err
@@ -590,11 +591,11 @@ func (r *fleetJob) fleetWaves() error {
 		switch stop := max(r.In.StopAfter, 1); {
 		case now.ToDo > 0 && failed-r.In.GoOn >= stop:
 			return r.fleetWait(wire.WaitsGoOn,
-				fmt.Sprintf("a word, after %s: plumlatch rotate -go-on %d, or back: plumlatch work cancel %d",
+				fmt.Sprintf("a word, after %s: plumlatch work go-on %d, or back: plumlatch work cancel %d",
 					door.Plural(failed, "failure"), r.Work.ID, r.Work.ID), time.Minute)
 		case now.ToDo > 0 && r.In.Paused:
 			return r.fleetWait(wire.WaitsGoOn,
-				fmt.Sprintf("a word: it is paused; plumlatch rotate -go-on %d", r.Work.ID), time.Minute)
+				fmt.Sprintf("a word: it is paused; plumlatch work go-on %d", r.Work.ID), time.Minute)
 		case now.ToDo > 0:
 			busy, err := r.beginWave(r.In, now.Wave, len(waves))
 			if err != nil {

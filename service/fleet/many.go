@@ -125,7 +125,10 @@ func (w *Service) checkMany(ctx context.Context, by store.Actor, r *wire.AccessM
 
 // chooseMany chooses the instances of a change of access.
 func (w *Service) chooseMany(ctx context.Context, r wire.AccessMany) (members, left []wire.FleetMember, err error) {
-	pace := rotation.Pace{First: 1, Grow: maxFleet, AtMost: rotation.Share{Percent: 100}}
+	if r.First < 0 || r.Grow < 0 || r.First > maxFleet || r.Grow > maxFleet {
+		return nil, nil, door.FieldError{Field: "first", Problem: fmt.Sprintf("the sizes of waves are from 1 to %d", maxFleet)}
+	}
+	pace := rotation.Pace{First: cmp.Or(r.First, 1), Grow: cmp.Or(r.Grow, maxFleet), AtMost: rotation.Share{Percent: 100}}
 	if r.AtMost != "" {
 		if pace.AtMost, err = rotation.ParseShare(r.AtMost); err != nil {
 			return nil, nil, door.FieldError{Field: "at_most", Problem: err.Error()}

@@ -140,7 +140,7 @@ func (w *Service) Plan(ctx context.Context, r LaunchRequest) (*Plan, error) {
 	if len(r.Keys) == 0 && !r.NoKey {
 		return nil, door.FieldError{Field: "keys", Code: wire.FieldNoKey,
 			Problem: "no key is named: without one nobody can log in, and the way back in is a restore; name a " +
-				"key, or ask for it with no_key (-no-key)"}
+				"key, or ask for it with no_key (-key none)"}
 	}
 	if len(r.Keys) > 0 && r.NoKey {
 		return nil, door.FieldError{Field: "keys",

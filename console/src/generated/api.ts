@@ -2180,7 +2180,9 @@ export interface components {
       back_seconds?: number;
       cut_off?: number;
       do: string;
+      first?: number;
       from?: string[];
+      grow?: number;
       holder?: string;
       key?: string;
       only?: string;
@@ -2364,6 +2366,7 @@ export interface components {
       work?: number;
     };
     FleetPlan: {
+      at_once?: boolean;
       cut_off?: number;
       found?: components["schemas"]["FoundBeside"][];
       members: components["schemas"]["FleetMember"][];

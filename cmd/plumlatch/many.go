@@ -250,10 +250,3 @@ func (c *cli) printWordNeeded(word string) {
 			word)
 	}
 }
-
-// flagSet tells whether an option was given.
-func flagSet(fs *flag.FlagSet, name string) bool {
-	found := false
-	fs.Visit(func(f *flag.Flag) { found = found || f.Name == name })
-	return found
-}

@@ -31,7 +31,19 @@ func TestConsole(t *testing.T) {
 	b.signIn(t, "harbour-lead", "wrong")
 	b.see(t, "Name or password are wrong", "Try again")
 	b.signIn(t, "harbour-lead", strings.TrimSpace(string(password)))
-	b.see(t, "Nothing needs a hand", "harbour-lead, admin")
+	b.see(t, "Nothing needs a hand", "harbour-lead, admin", "Nothing is recorded yet: three first steps",
+		"plumlatch key create NAME", "plumlatch open NAME")
+	b.visit(t, "/adopt")
+	b.see(t, "plumlatch instance adopt NAME -address ADDRESS -identity FILE", "plumlatch instance adopt-many")
+	b.fill(t, "#name", "old-berth-1")
+	b.fill(t, "#address", "2001:db8::7")
+	b.fill(t, "#port", "2222")
+	b.fill(t, "#user", "debian")
+	b.fill(t, "#identity", "~/.ssh/harbour ops")
+	b.fill(t, "#holder", "harbour-lead")
+	b.do(t, chromedp.Click(css("#steward")))
+	b.see(t, "plumlatch instance adopt old-berth-1 -address [2001:db8::7]:2222 -user debian "+
+		"-identity ~/'.ssh/harbour ops' -holder harbour-lead -no-steward")
 	b.visit(t, "/instances")
 	b.see(t, "No instance. Launch the first one")
 	b.visit(t, "/keys")
@@ -147,7 +159,10 @@ func consoleDoor(t *testing.T, b *browser, d *demo, dir string) {
 	mustDo(t, os.WriteFile(file, []byte(strings.ReplaceAll(string(text), strings.Fields(string(pub))[1], "AAAA")),
 		0o600))
 	b.press(t, "Look again")
-	b.see(t, "What matters is key_not_in_file", "wrong", "plumlatch key export quay-desk")
+	b.see(t, "What matters is key_not_in_file", "wrong", "plumlatch key export quay-desk", "things are fine: ")
+	if strings.Contains(b.text(t), "it is an SSH server") {
+		t.Error("what is fine is not folded")
+	}
 	mustDo(t, os.WriteFile(file, text, 0o600))
 	b.visit(t, "/instances/quay-board/why?user=captain")
 	b.see(t, "What matters is login_user", "expected", "captain")

@@ -361,19 +361,29 @@ func TestServiceDown(t *testing.T) {
 }
 
 func TestUsage(t *testing.T) {
-	commands := 0
+	commands, stages := 0, 0
 	for line := range strings.Lines(shared.must(t, "help")) {
-		name, _, ok := strings.Cut(strings.TrimPrefix(line, "  "), "  ")
-		if !ok || !strings.HasPrefix(line, "  ") {
+		stage, ok := strings.CutPrefix(line, "  help ")
+		if !ok {
 			continue
 		}
-		commands++
-		help := shared.must(t, append([]string{"help"}, strings.Fields(name)...)...)
-		if !strings.Contains(help, "Example:\n  plumlatch "+name) {
-			t.Errorf("help %s has no real example:\n%s", name, help)
+		stages++
+		for line := range strings.Lines(shared.must(t, "help", strings.Fields(stage)[0])) {
+			name, _, ok := strings.Cut(strings.TrimPrefix(line, "  "), "  ")
+			if !ok || !strings.HasPrefix(line, "  ") || name == "" {
+				continue
+			}
+			commands++
+			help := shared.must(t, append([]string{"help"}, strings.Fields(name)...)...)
+			if !strings.Contains(help, "Example:\n  plumlatch "+name) {
+				t.Errorf("help %s has no real example:\n%s", name, help)
+			}
 		}
 	}
-	if commands < 25 {
+	if stages != 8 {
+		t.Errorf("help shows %d stages", stages)
+	}
+	if commands < 90 {
 		t.Errorf("help lists %d commands", commands)
 	}
 	for _, c := range []struct {

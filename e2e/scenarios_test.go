@@ -25,7 +25,7 @@ var scenarios = []scenario{
 	{name: "adopt cancelled", kind: "adopt", back: true, prepare: there, begin: cancelled(adoptAndVanish),
 		check: asItWas},
 	{name: "adopt many", kind: "adopt-many", begin: adoptNone, check: func(*trial, wire.Work) []string { return nil }},
-	{name: "forget", kind: "remove", lacks: []string{"remove/remove/remove/"}, prepare: adoptedBefore,
+	{name: "forget", kind: "remove", lacks: []string{"remove/remove/", "remove/gone/"}, prepare: adoptedBefore,
 		begin: changes("remove"), check: asItWas},
 	{name: "admit me", kind: "admit", lacks: []string{"admit/end/", "admit/withdraw/"},
 		prepare: admitted("198.51.100.7", true), begin: admits(wire.Admit{From: []string{"198.51.100.9"}, Me: true}),

@@ -547,9 +547,10 @@ func staticList(fs *flag.FlagSet) func(*cli) error {
 			} else if who == "" {
 				who = "nobody"
 			}
-			rows = append(rows, []string{a.Name, a.Address, a.Region, who})
+			hour, month := priceCells(a.Price)
+			rows = append(rows, []string{a.Name, a.Address, a.Region, who, hour, month})
 		}
-		c.table([]string{"name", "address", "region", "instance"}, rows,
+		c.table([]string{"name", "address", "region", "instance", "an hour", "a month"}, rows,
 			nothing(fs, "No static address.\nnext: plumlatch static-address reserve NAME -region REGION"))
 		return nil
 	}

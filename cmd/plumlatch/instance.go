@@ -394,9 +394,10 @@ func sizeList(fs *flag.FlagSet) func(*cli) error {
 	get := func(service *client.Client, ctx context.Context) ([]wire.Size, error) {
 		return service.Sizes(ctx, *region)
 	}
-	return catalogueList(fs, get, []string{"size", "cpus", "memory", "disk", "regions"}, func(s wire.Size) []string {
+	return catalogueList(fs, get, []string{"size", "cpus", "memory", "disk", "an hour", "a month", "regions"}, func(s wire.Size) []string {
+		hour, month := priceCells(s.Price)
 		return []string{s.Name, fmt.Sprint(s.CPUs), fmt.Sprintf("%d MiB", s.MemoryMB),
-			fmt.Sprintf("%d GiB", s.DiskGB), strings.Join(s.Regions, " ")}
+			fmt.Sprintf("%d GiB", s.DiskGB), hour, month, strings.Join(s.Regions, " ")}
 	})
 }
 

@@ -337,7 +337,12 @@ func writeNew(file string, data []byte, mode os.FileMode) error {
 	if err != nil {
 		return err
 	}
-	_, err = f.Write(data)
+	if mode == 0o600 { // before anything stands in it
+		err = ownAlone(file)
+	}
+	if err == nil {
+		_, err = f.Write(data)
+	}
 	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
 		return errors.Join(err, os.Remove(file))
 	}

@@ -9,7 +9,6 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
-	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -230,7 +229,7 @@ func checkFile(file string, passphrase []byte, fix bool) checked {
 		return r
 	}
 	if fix {
-		r.fix(file, fi.Mode(), data)
+		r.fix(file, fi, data)
 	}
 	return r
 }
@@ -272,8 +271,10 @@ func (r *checked) describe(f keypair.File) {
 
 // checkPrivate looks at what is around a private file.
 func (r *checked) checkPrivate(file string, fi fs.FileInfo, f keypair.File) {
-	if m := fi.Mode().Perm(); m&0o077 != 0 && runtime.GOOS != "windows" {
-		r.Findings = append(r.Findings, fmt.Sprintf("Its mode %04o is too open: ssh ignores it until it is 0600.", m))
+	if how, err := othersRead(file, fi); err != nil {
+		r.Findings = append(r.Findings, "Who else may read it was not seen: "+err.Error())
+	} else if how != "" {
+		r.Findings = append(r.Findings, fmt.Sprintf("It is too open (%s): ssh ignores it until it is for %s.", how, aloneWord))
 	}
 	for _, w := range placeWarnings(file) {
 		r.Findings = append(r.Findings, "It lies in "+w+".")
@@ -310,14 +311,14 @@ func (r *checked) checkPrivate(file string, fi fs.FileInfo, f keypair.File) {
 
 // fix mends what can be mended without knowing more: the mode, and the line
 // endings. The file as it was is kept beside it.
-func (r *checked) fix(file string, mode fs.FileMode, data []byte) {
+func (r *checked) fix(file string, fi fs.FileInfo, data []byte) {
 	fail := func(err error) { r.Findings = append(r.Findings, "It could not be mended: "+err.Error()) }
-	if r.Private && mode.Perm()&0o077 != 0 {
-		if err := os.Chmod(file, 0o600); err != nil {
+	if how, err := othersRead(file, fi); r.Private && err == nil && how != "" {
+		if err := ownAlone(file); err != nil {
 			fail(err)
 			return
 		}
-		r.Fixed = append(r.Fixed, "Its mode is 0600 now.")
+		r.Fixed = append(r.Fixed, madeAlone)
 	}
 	text := strings.ReplaceAll(strings.TrimPrefix(string(data), "\ufeff"), "\r\n", "\n")
 	if text != "" && !strings.HasSuffix(text, "\n") {

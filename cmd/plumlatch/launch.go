@@ -47,7 +47,8 @@ func instanceLaunch(fs *flag.FlagSet) func(*cli) error {
 	made.dirFlag(fs)
 	var passphrase string
 	newPassphraseFlag(fs, &passphrase, "the pair of -new-key", asked)
-	plan := fs.Bool("plan", false, "show what first boot would read, and launch nothing")
+	static := fs.String("static-address", "", "`name` of a static address that it gets; new: one is reserved for it")
+	plan := fs.Bool("plan", false, "show what first boot would read and what it costs, and launch nothing")
 	detach := fs.Bool("detach", false, "do not wait until it runs")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
@@ -55,7 +56,8 @@ func instanceLaunch(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		r := wire.Launch{Name: args[0], Image: *image, Size: *size, DiskGB: *disk, Tags: tags}
+		r := wire.Launch{Name: args[0], Image: *image, Size: *size, DiskGB: *disk, Tags: tags,
+			StaticAddress: *static}
 		r.Region, r.Zone, _ = strings.Cut(*region, "/")
 		if r.NoKey = *keys == none; !r.NoKey {
 			r.Keys = splitList(*keys)
@@ -86,8 +88,16 @@ func instanceLaunch(fs *flag.FlagSet) func(*cli) error {
 				return c.json(p)
 			}
 			c.warnings(p.Warnings)
-			_, err = io.WriteString(c.out, p.UserData)
-			return err
+			if _, err = io.WriteString(c.out, p.UserData); err != nil {
+				return err
+			}
+			if p.Price != nil { // beside what first boot reads, which is whole by itself
+				fmt.Fprintf(c.err, "It costs %s, by the cloud's list, with its root volume.\n", priceWords(*p.Price))
+			}
+			if p.Seconds > 0 {
+				fmt.Fprintf(c.err, "It usually runs after %s, and boots then.\n", until(p.Seconds))
+			}
+			return nil
 		}
 		i, err := service.Launch(c.ctx, r)
 		if err != nil {
@@ -114,7 +124,7 @@ func (c *cli) warnings(all []string) {
 // fieldWord is what a person calls a field of a request: the option that fills it.
 func fieldWord(field string) string {
 	if word := map[string]string{"disk_gb": "-disk", "user_data": "-user-data", "keys": "-key", "no_key": "-key none",
-		"host_keys": "host key", "public_key": "public key", "login_user": "-user"}[field]; word != "" {
+		"static_address": "-static-address", "host_keys": "host key", "public_key": "public key", "login_user": "-user"}[field]; word != "" {
 		return word
 	}
 	return strings.ReplaceAll(field, "_", " ")
@@ -188,4 +198,27 @@ func (c *cli) makeKey(service *client.Client, r *wire.Launch, p newPair, planOnl
 	fmt.Fprintf(c.err, "made %s: the private half is %s (mode 0600, stays here)\n", p.name, p.files.private)
 	r.Keys = append(r.Keys, p.name)
 	return nil
+}
+
+// priceWords says what something costs, an hour and a month.
+func priceWords(p wire.Price) string {
+	return fmt.Sprintf("%s %s an hour, %s a month", amount(p.Hour), plaintext.Line(p.Currency), amount(p.Month))
+}
+
+// priceCells are the cells of a table that say what something costs.
+func priceCells(p *wire.Price) (hour, month string) {
+	if p == nil {
+		return "not known", "not known"
+	}
+	currency := plaintext.Line(p.Currency)
+	return amount(p.Hour) + " " + currency, amount(p.Month) + " " + currency
+}
+
+// amount writes an amount of money: with the digits that it has, four after the point at most, and
+// without any from a hundred on.
+func amount(x float64) string {
+	if x >= 100 {
+		return fmt.Sprintf("%.0f", x)
+	}
+	return strings.TrimSuffix(strings.TrimRight(fmt.Sprintf("%.4f", x), "0"), ".")
 }

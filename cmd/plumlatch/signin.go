@@ -59,9 +59,9 @@ func readSignIns() ([]signedIn, error) {
 	if err != nil {
 		return nil, err
 	}
-	if mode := fi.Mode().Perm(); mode&0o077 != 0 && runtime.GOOS != "windows" {
-		return nil, failure{fmt.Errorf("%s can be read by others (mode %04o), and has tokens in it: it is not used", file, mode),
-			"chmod 600 " + shellWord(file) + "; if others had it, plumlatch sign-out -all"}
+	if how, err := othersRead(file, fi); err != nil || how != "" {
+		return nil, failure{fmt.Errorf("%s can be read by others (%s), and has tokens in it: it is not used", file,
+			cmp.Or(how, "its access list could not be read")), aloneCommand(file) + "; if others had it, plumlatch sign-out -all"}
 	}
 	data, err := readLimited(file)
 	if err != nil {

@@ -113,6 +113,9 @@ func (c *cli) printToday(t wire.Today, chosen, fresh, off bool) {
 				m.OffBy, plaintext.Line(m.OffReason))
 		} else {
 			fmt.Fprintf(c.out, "        %s\n", plaintext.Line(m.Command))
+			if m.Costs != "" {
+				fmt.Fprintf(c.out, "        costs %s\n", plaintext.Line(m.Costs))
+			}
 		}
 		if more := groups[m.ID].more; len(more) > 0 {
 			what := "plumlatch today -what " + m.Reason

@@ -198,6 +198,10 @@ export type Image = Schemas["Image"];
 
 export type Size = Schemas["Size"];
 
+export type Price = Schemas["Price"];
+
+export type StaticAddress = Schemas["StaticAddress"];
+
 export type Token = Schemas["Token"];
 
 export type OperatorKey = Schemas["OperatorKey"];
@@ -227,11 +231,14 @@ export interface LaunchRequest {
   disk_gb?: number;
   tags?: Record<string, string>;
   user_data?: string;
+  static_address?: string;
 }
 
 export interface LaunchPlan {
   user_data: string;
   login_user: string;
+  price?: Price;
+  seconds?: number;
   warnings: string[] | null;
 }
 
@@ -390,4 +397,5 @@ export const api = {
   regions: () => call<Page<Region>>("GET", "/regions"),
   images: () => call<Page<Image>>("GET", "/images"),
   sizes: () => call<Page<Size>>("GET", "/sizes"),
+  staticAddresses: () => call<Page<StaticAddress>>("GET", "/static-addresses"),
 };

@@ -114,6 +114,7 @@ function Frame({
             <Route path="/work/:id" element={<pages.Work />} />
             <Route path="/people" element={<pages.People />} />
             <Route path="/launch" element={<pages.Launch />} />
+            <Route path="/adopt" element={<pages.Adopt />} />
             <Route path="*" element={<Nothing>There is no such page.</Nothing>} />
           </Routes>
         </main>

@@ -3,6 +3,7 @@ import { later } from "./later";
 
 export const pages = {
   Access: later("access", () => import("./access").then((m) => m.AccessPage)),
+  Adopt: later("adopt", () => import("./adopt").then((m) => m.AdoptPage)),
   Check: later("check", () => import("./workbench").then((m) => m.CheckPage)),
   Create: later("create", () => import("./workbench").then((m) => m.CreatePage)),
   Exposed: later("exposed", () => import("./waves").then((m) => m.ExposedPage)),

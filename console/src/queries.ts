@@ -35,13 +35,21 @@ async function everyAccess(q: { instance?: string; key?: string }): Promise<Acce
 
 /** What a launch can choose from, in one go. */
 const launchChoices = async () => {
-  const [regions, images, sizes, keys] = await Promise.all([
+  const [regions, images, sizes, addresses, keys] = await Promise.all([
     api.regions(),
     api.images(),
     api.sizes(),
+    api.staticAddresses(),
     api.keys({ limit: 500, state: "in use" }),
   ]);
-  return { regions: regions.items, images: images.items, sizes: sizes.items, keys: keys.items };
+  return {
+    regions: regions.items,
+    images: images.items,
+    sizes: sizes.items,
+    addresses: addresses.items,
+    addressPrice: addresses.items.find((a) => a.price)?.price,
+    keys: keys.items,
+  };
 };
 
 /** Who is signed in: by a code in the address, which the client made, or by the session's cookie. */

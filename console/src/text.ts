@@ -37,3 +37,12 @@ export function until(time: string, now = Date.now()): string {
 export function distance(time: string): string {
   return Date.parse(time) > Date.now() ? until(time) : ago(time);
 }
+
+/** A word as a shell takes it: as it is, or in single quotes. A leading ~/ stays the home folder. */
+export function shellWord(word: string): string {
+  if (/^(~\/)?[A-Za-z0-9@%+=:,./_[\]-]+$/.test(word)) {
+    return word;
+  }
+  const home = word.startsWith("~/") ? "~/" : "";
+  return home + "'" + word.slice(home.length).replaceAll("'", "'\\''") + "'";
+}

@@ -300,7 +300,11 @@ export function ExposedPage() {
   });
   return (
     <>
-      <Title>{name} is exposed: somebody else may have it</Title>
+      <Title>
+        {key.data?.state === "exposed"
+          ? `${name} is exposed: somebody else may have it`
+          : `If ${name} is exposed: contain it, and replace it`}
+      </Title>
       {key.data && key.data.state !== "exposed" && (
         <Alert
           type="warning"

@@ -105,6 +105,7 @@ type StaticAddress struct {
 	Address  string `json:"address"`
 	Instance string `json:"instance,omitempty"` // its name here
 	CloudID  string `json:"cloud_id,omitempty"` // of whoever has it
+	Price    *Price `json:"price,omitempty"`    // also while nobody has it
 }
 
 // NewStaticAddress asks for an address to be reserved.

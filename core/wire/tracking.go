@@ -242,6 +242,7 @@ type Matter struct {
 	Sentence  string     `json:"sentence"`
 	Evidence  string     `json:"evidence"`
 	Command   string     `json:"command"` // that mends it
+	Costs     string     `json:"costs,omitempty"` // what the cloud asks for that, at most, in words; none where it does not say
 	Instance  string     `json:"instance,omitempty"`
 	Key       string     `json:"key,omitempty"`
 	Since     time.Time  `json:"since"`

@@ -230,6 +230,9 @@ type Launch struct {
 	DiskGB   int               `json:"disk_gb,omitempty"` // of the root volume; 0 for the size's own
 	Tags     map[string]string `json:"tags,omitempty"`
 	UserData string            `json:"user_data,omitempty"` // the engineer's own, merged with the keys
+	// StaticAddress is one that it is given: its name, or "new" for one that is reserved under the
+	// instance's own name. "" for none.
+	StaticAddress string `json:"static_address,omitempty"`
 }
 
 // LaunchPlan is what a launch would send.
@@ -237,6 +240,10 @@ type LaunchPlan struct {
 	UserData  string   `json:"user_data"`
 	LoginUser string   `json:"login_user"`
 	Warnings  []string `json:"warnings"`
+	// Price is what it costs while it is there, with its root volume, and with a static address that is
+	// reserved for it; none where the cloud does not say. Seconds is how long a change of its state usually takes.
+	Price   *Price  `json:"price,omitempty"`
+	Seconds float64 `json:"seconds,omitempty"`
 }
 
 // Observation is one thing found out about an access.
@@ -308,7 +315,15 @@ type Size struct {
 	MemoryMB int    `json:"memory_mb"`
 	DiskGB   int    `json:"disk_gb"`
 
-	Regions []string `json:"regions"` // that have it
+	Regions []string `json:"regions"`         // that have it
+	Price   *Price   `json:"price,omitempty"` // without a root volume; none where the cloud does not say
+}
+
+// Price is what something costs while it is there, by the cloud's list.
+type Price struct {
+	Hour     float64 `json:"hour"`
+	Month    float64 `json:"month"` // 730 hours
+	Currency string  `json:"currency"`
 }
 
 // Credentials sign an operator in for the console.

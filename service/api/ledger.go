@@ -196,14 +196,16 @@ func (s *Server) launch(c *gin.Context) {
 		return
 	}
 	request := lifecycle.LaunchRequest{Name: r.Name, Region: r.Region, Zone: r.Zone, Image: r.Image, Size: r.Size,
-		DiskGB: r.DiskGB, Tags: r.Tags, UserData: r.UserData, Keys: r.Keys, NoKey: r.NoKey}
+		DiskGB: r.DiskGB, Tags: r.Tags, UserData: r.UserData, Keys: r.Keys, NoKey: r.NoKey,
+		Static: r.StaticAddress}
 	if r.Plan {
 		p, err := s.opts.Worker.Lifecycle.Plan(c.Request.Context(), request)
 		if err != nil {
 			s.fail(c, err)
 			return
 		}
-		c.JSON(http.StatusOK, wire.LaunchPlan{UserData: p.UserData, LoginUser: p.Image.LoginUser, Warnings: p.Warnings})
+		c.JSON(http.StatusOK, wire.LaunchPlan{UserData: p.UserData, LoginUser: p.Image.LoginUser, Warnings: p.Warnings,
+			Price: p.Price, Seconds: p.Takes.Seconds()})
 		return
 	}
 	name, ok := once(c)

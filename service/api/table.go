@@ -240,7 +240,11 @@ func (s *Server) operations() []Operation {
 		{get, "/sizes", view, false, nil, list(cloud.Size{}), "The cloud's sizes in a region.",
 			catalogue(s, func(ctx context.Context, region string) ([]cloud.Size,
 				error) {
-				return s.opts.Cloud.Sizes(ctx, region)
+				all, err := s.opts.Cloud.Sizes(ctx, region)
+				for n := range all {
+					all[n].Price = s.opts.Worker.Door.SizePrice(ctx, all[n].Name, 0)
+				}
+				return all, err
 			})},
 
 		{get, "/operators", view, false, nil, list(wire.Operator{}), "Who may use the service.", s.listOperators},

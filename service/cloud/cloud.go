@@ -100,6 +100,7 @@ type Terms struct {
 	Currency     string
 	InstanceHour map[string]float64 // by size
 	VolumeHourGB float64
+	StaticHour   *float64      // a static address; nil: the cloud does not say
 	Change       time.Duration // one change of state: stopping, starting, attaching
 }
 

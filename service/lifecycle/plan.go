@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"plumlatch/core/authkeys"
@@ -58,7 +59,7 @@ func (w *Service) Launch(ctx context.Context, by store.Actor, once store.Once, r
 		with = "with " + strings.Join(names, ", ")
 	}
 	n.Work = w.Begun(w.Named("launch"), "launch "+r.Name, door.Token(26), n.Instance,
-		fmt.Sprintf("launch %s, %s in %s %s", r.Image, r.Size, r.Region, with), nil)
+		fmt.Sprintf("launch %s, %s in %s %s", r.Image, r.Size, r.Region, with), p.static)
 	i, err := w.Store.AddInstance(ctx, by, once, n)
 	if i, again, err := w.Replayed(ctx, err); again || err != nil {
 		return i, p.Warnings, err
@@ -106,7 +107,12 @@ type LaunchRequest struct {
 	UserData                  string // the engineer's own, merged with ours
 	Keys                      []string
 	NoKey                     bool // launch though no key is named
+	// Static is the static address that it is given, by its name; NewStatic for one that is reserved for it.
+	Static string
 }
+
+// NewStatic is the word for a static address that is reserved with the launch, under the instance's name.
+const NewStatic = "new"
 
 // Plan is a checked launch: what it would send.
 type Plan struct {
@@ -115,9 +121,14 @@ type Plan struct {
 	Keys     []store.Key
 	UserData string
 	Warnings []string
+	// Price is what it costs while it is there; nil where the cloud does not say. Takes is how long a
+	// change of its state usually takes; 0 where the cloud does not say.
+	Price *wire.Price
+	Takes time.Duration
 
 	steward *keypair.Pair
 	alias   string
+	static  launching
 }
 
 // Plan checks a request, and makes the user data that it would send with a
@@ -132,6 +143,9 @@ func (w *Service) Plan(ctx context.Context, r LaunchRequest) (*Plan, error) {
 	}
 	p := &Plan{}
 	if err := w.planPlace(ctx, r, p); err != nil {
+		return nil, err
+	}
+	if err := w.planStatic(ctx, r, p); err != nil {
 		return nil, err
 	}
 	if err := checkTags(r.Tags, properties.MaxTags); err != nil {
@@ -220,6 +234,60 @@ func (w *Service) planPlace(ctx context.Context, r LaunchRequest, p *Plan) error
 }
 
 const maxDiskGB = 65536
+
+// planStatic finds the static address that it is to have, and says what all of it costs.
+func (w *Service) planStatic(ctx context.Context, r LaunchRequest, p *Plan) error {
+	wrong := func(format string, a ...any) error {
+		return door.FieldError{Field: "static_address", Problem: fmt.Sprintf(format, a...)}
+	}
+	disk := r.DiskGB
+	if disk == 0 {
+		disk = p.Size.DiskGB
+	}
+	p.Price = w.SizePrice(ctx, p.Size.Name, disk)
+	if terms, ok := w.Prices(ctx); ok {
+		p.Takes = terms.Change
+	}
+	if r.Static == "" {
+		return nil
+	}
+	all, err := w.Cloud.StaticAddresses(ctx, "")
+	if err != nil {
+		return err
+	}
+	if r.Static == NewStatic {
+		for _, a := range all {
+			if names.Fold(a.Name) == names.Fold(r.Name) {
+				return wrong("there is a static address %s already, %s: name it, if that is the one", plaintext.Line(a.Name), a.Address)
+			}
+		}
+		p.static = launching{Static: r.Name, Reserve: true}
+		if add := w.AddressPrice(ctx); add != nil && p.Price != nil {
+			p.Price.Hour, p.Price.Month = p.Price.Hour+add.Hour, p.Price.Month+add.Month
+		}
+		return nil
+	}
+	var free []string
+	for _, a := range all {
+		if a.Name != r.Static && a.Address != r.Static {
+			if a.Region == r.Region && a.Instance == "" {
+				free = append(free, a.Name)
+			}
+			continue
+		}
+		switch {
+		case a.Region != r.Region:
+			return wrong("%s is an address of %s, and this would be in %s", plaintext.Line(a.Name), a.Region, r.Region)
+		case a.Instance != "":
+			return wrong("another instance has %s: \"plumlatch static-address move %s\" takes it from there", plaintext.Line(a.Name),
+				plaintext.Line(a.Name))
+		}
+		p.static = launching{Static: plaintext.Line(a.Name), StaticID: a.ID}
+		return nil
+	}
+	return door.FieldError{Field: "static_address", Problem: "there is no such static address; new reserves one",
+		Choices: append(free, NewStatic)}
+}
 
 // elsewhere adds to an unknown image or size which other regions have it.
 func (w *Service) elsewhere(ctx context.Context, err error, region string, has func(region string) bool) error {

@@ -2652,6 +2652,7 @@ export interface components {
       plan: boolean;
       region: string;
       size: string;
+      static_address?: string;
       tags?: {
         [key: string]: string;
       };
@@ -2769,6 +2770,7 @@ export interface components {
     };
     Matter: {
       command: string;
+      costs?: string;
       evidence: string;
       /** Format: int64 */
       id: number;
@@ -2905,6 +2907,13 @@ export interface components {
       at?: string;
       by?: string;
       text: string;
+    };
+    Price: {
+      currency: string;
+      /** Format: double */
+      hour: number;
+      /** Format: double */
+      month: number;
     };
     PrivatePrint: {
       fingerprint: string;
@@ -3195,6 +3204,7 @@ export interface components {
       disk_gb: number;
       memory_mb: number;
       name: string;
+      price?: components["schemas"]["Price"];
       regions: string[];
     };
     StaticAddress: {
@@ -3203,6 +3213,7 @@ export interface components {
       id: string;
       instance?: string;
       name: string;
+      price?: components["schemas"]["Price"];
       region: string;
     };
     Survey: {

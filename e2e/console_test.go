@@ -180,7 +180,7 @@ func consoleLaunch(t *testing.T, b *browser, d *demo, dir string) {
 	b.press(t, "Launch")
 	b.see(t, "try quay-board")
 	b.do(t, chromedp.SendKeys(css("#name"), strings.Repeat("\b", 10)+"quay-board"))
-	b.press(t, "Show the cloud-config")
+	b.press(t, "Show what it costs, and its cloud-config")
 	b.see(t, "#cloud-config", "ssh_pwauth: false", `restrict,command="internal-sftp"`)
 	b.press(t, "Launch")
 	b.see(t, "What opens it", "accepted", "plumlatch open quay-board", "steward")
@@ -230,16 +230,16 @@ func consoleWork(t *testing.T, b *browser, d *demo, dir string) {
 	}
 	b.do(t, chromedp.SendKeys(css("#tags"), "line=south\r"),
 		chromedp.SendKeys(css("#user_data"), "#cloud-config\nusers: default\n"))
-	b.press(t, "Show the cloud-config")
+	b.press(t, "Show what it costs, and its cloud-config")
 	b.see(t, "line 2: users must be a list")
 	b.fill(t, "#user_data", "#cloud-config\npackages: [rsync]\n")
-	b.press(t, "Show the cloud-config")
+	b.press(t, "Show what it costs, and its cloud-config")
 	b.see(t, "packages: [rsync]", "merge_how")
 	b.press(t, "Launch")
 	b.see(t, "asking the cloud for the instance (done)", "waiting until it runs (doing)", "none yet",
 		"skerry-island, skerry-island-a", "14 GiB", "line=south")
 	b.visit(t, "/work")
-	b.see(t, "launch work-board", "2 of 4")
+	b.see(t, "launch work-board", "2 of 5")
 	b.do(t, chromedp.Click(chromedp.Search(`//td/a[.="launch work-board"]`)))
 	b.see(t, "waiting until it runs (doing)")
 	b.press(t, "Cancel")

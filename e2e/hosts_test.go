@@ -150,16 +150,16 @@ func TestPlainSSH(t *testing.T) {
 	old := a.port
 	a.port = freePorts(1)
 	a.serve(t, "-o", "ListenAddress=127.0.0.9")
-	if r := e.types(t, "plumlatch instance refresh plain-real -address 127.0.0.10 -port "+
+	if r := e.types(t, "plumlatch instance refresh plain-real -address 127.0.0.10:"+
 		fmt.Sprint(a.port)); r.code != 1 || !strings.Contains(r.err, "nothing was changed") {
 		t.Errorf("to where nothing answers: %+v", r)
 	}
 	other := startSSHD(t)
-	if r := e.types(t, fmt.Sprintf("plumlatch instance refresh plain-real -address 127.0.0.1 -port %d",
+	if r := e.types(t, fmt.Sprintf("plumlatch instance refresh plain-real -address 127.0.0.1:%d",
 		other.port)); r.code != 1 || !strings.Contains(r.err, "another host key answers") {
 		t.Errorf("to where another one answers: %+v", r)
 	}
-	if r := e.types(t, fmt.Sprintf("plumlatch instance refresh plain-real -address 127.0.0.9 -port %d",
+	if r := e.types(t, fmt.Sprintf("plumlatch instance refresh plain-real -address 127.0.0.9:%d",
 		a.port)); r.code != 0 || !strings.Contains(r.err, "was renewed: plain-real") ||
 		!strings.Contains(r.out, fmt.Sprint(old)) {
 		t.Errorf("refresh: %+v", r)

@@ -204,7 +204,7 @@ func TestKeyCheck(t *testing.T) {
 	found := look(d.url)
 	for name, wants := range map[string][]string{
 		"check-good": {"temporary folder"}, // the test's own
-		"crlf":       {"CRLF", "0644 is too open", "last line has no end"},
+		"crlf":       {"CRLF", "too open (mode 0644)", "last line has no end"},
 		"leaked.pub": {"called .pub, and holds a private key"},
 		"wrong.ppk":  {"called .ppk, and holds OpenSSH"},
 		"weak":       {"small-modulus", "gives away a user name and a machine"},

@@ -132,6 +132,7 @@ func trials() []*trial {
 
 // cloudCalls are the calls whose faults a scenario meets.
 var cloudCalls = map[string][]string{
+	"launch with an address": {"reserve", "move"}, "launch with an address cancelled": {"move"},
 	"launch": {"launch", "get", "boot-output"}, "launch cancelled": {"remove", "get", "by-token"},
 	"launch never runs": {"remove"},
 	"stop":              {"stop", "get"}, "stop cancelled": {"start"}, "start": {"start"},

@@ -119,7 +119,7 @@ func instanceAdopt(fs *flag.FlagSet) func(*cli) error {
 			return usageError{err.Error()}
 		}
 		a := adoptee{name: args[0], user: o.user, identity: o.identity, hostKey: *hostKey, tags: o.tags}
-		if a.host, a.port, err = hostPort(*address); err != nil {
+		if a.host, a.port, err = hostPort(*address, 22); err != nil {
 			return err
 		}
 		if a.user == "" {
@@ -142,9 +142,9 @@ func instanceAdopt(fs *flag.FlagSet) func(*cli) error {
 	}
 }
 
-// hostPort reads HOST[:PORT]. An IPv6 address with a port stands in brackets (RFC 3986 section 3.2.2).
-func hostPort(text string) (host string, port int, err error) {
-	host, port = strings.TrimSuffix(strings.TrimPrefix(text, "["), "]"), 22
+// hostPort reads HOST[:PORT]; without a port it is the other one. An IPv6 address with a port stands in brackets (RFC 3986 section 3.2.2).
+func hostPort(text string, otherwise int) (host string, port int, err error) {
+	host, port = strings.TrimSuffix(strings.TrimPrefix(text, "["), "]"), otherwise
 	if h, p, err := net.SplitHostPort(text); err == nil {
 		if port, err = strconv.Atoi(p); err != nil || port < 1 || port > 65535 {
 			return "", 0, usagef("-address: %q is no port; HOST or HOST:PORT, and an IPv6 address with a port is [ADDRESS]:PORT",

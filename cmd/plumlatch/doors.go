@@ -493,16 +493,21 @@ func instanceBootLog(fs *flag.FlagSet) func(*cli) error {
 }
 
 func instanceRefresh(fs *flag.FlagSet) func(*cli) error {
-	address := fs.String("address", "", "of an adopted instance: the `address` that it has now; its recorded host "+
-		"key must answer there")
-	port := fs.Int("port", 0, "of an adopted instance: the `port` of its SSH server now")
+	address := fs.String("address", "", "`HOST[:PORT]` of an adopted instance: the address that it has now, and its port "+
+		"if that is another one; its recorded host key must answer there")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
 		args, service, err := c.begin("NAME")
 		if err != nil {
 			return err
 		}
-		r, err := service.Refresh(c.ctx, args[0], wire.Refresh{Address: *address, Port: *port})
+		var at wire.Refresh
+		if *address != "" {
+			if at.Address, at.Port, err = hostPort(*address, 0); err != nil {
+				return err
+			}
+		}
+		r, err := service.Refresh(c.ctx, args[0], at)
 		if err != nil {
 			return err
 		}

@@ -128,7 +128,7 @@ func TestHostPort(t *testing.T) {
 		{"board.example:65536", "", 0},
 		{"board.example:-1", "", 0},
 	} {
-		host, port, err := hostPort(tc.text)
+		host, port, err := hostPort(tc.text, 22)
 		if host != tc.host || port != tc.port || (err != nil) != (tc.host == "") {
 			t.Errorf("%q: %q, %d, %v", tc.text, host, port, err)
 		}

@@ -207,16 +207,25 @@ export function LaunchPage() {
                       name="size"
                       label="Size"
                       extra={
-                        size ? undefined : (
+                        size ? (
+                          size.price && `${perHour(size.price)}, ${perMonth(size.price)}`
+                        ) : (
                           <span className="attention">This region does not have it.</span>
                         )
                       }
                     >
                       <Select
+                        popupMatchSelectWidth={false}
+                        optionRender={(o) => (
+                          <>
+                            {o.label}
+                            {cost(c.sizes.find((z) => z.name === o.value)?.price)}
+                          </>
+                        )}
                         options={here(c.sizes).map((s) => ({
                           value: s.name,
                           disabled: tooSmall(s, image, c.sizes),
-                          label: `${s.name}: ${s.cpus} CPU, ${s.memory_mb / 1024} GiB${cost(s.price)}${tooSmall(s, image, c.sizes) ? ", too small for the image" : ""}`,
+                          label: `${s.name}: ${s.cpus} CPU, ${s.memory_mb / 1024} GiB${tooSmall(s, image, c.sizes) ? ", too small for the image" : ""}`,
                         }))}
                       />
                     </Form.Item>

@@ -241,7 +241,7 @@ type Matter struct {
 	Subject   string     `json:"subject"` // "instance NAME", "key NAME", "cloud ID", "journal"
 	Sentence  string     `json:"sentence"`
 	Evidence  string     `json:"evidence"`
-	Command   string     `json:"command"` // that mends it
+	Command   string     `json:"command"`         // that mends it
 	Costs     string     `json:"costs,omitempty"` // what the cloud asks for that, at most, in words; none where it does not say
 	Instance  string     `json:"instance,omitempty"`
 	Key       string     `json:"key,omitempty"`

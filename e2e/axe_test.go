@@ -74,6 +74,14 @@ func TestAxe(t *testing.T) {
 				.filter((e) => e.getBoundingClientRect().right > innerWidth + 1 && !e.closest(".ant-table-content"))
 				.slice(0, 6).map((e) => e.outerHTML.slice(0, 120)).join("\n")`))
 		}
+		// What the pointer can press, the keyboard reaches: it is in the order of Tab itself, or stands in what is.
+		// The drawn map is left to the table that says the same, the arrows of a number to its own keys.
+		if loose := eval(`[...document.querySelectorAll("body *")].filter((e) => e.checkVisibility() &&
+				getComputedStyle(e).cursor === "pointer" && !e.matches("canvas, canvas *") &&
+				!e.closest("a[href], button, input, select, textarea, summary, label, [tabindex='0'], .ant-select, .ant-checkbox-wrapper, .ant-input-number, .ant-upload"))
+			.slice(0, 6).map((e) => e.outerHTML.slice(0, 160)).join("\n")`); loose != "" {
+			t.Errorf("%s at %s: the keyboard does not reach %s", page, at, loose)
+		}
 		if _, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](string(script)+";"+axeRules)); err != nil {
 			t.Fatal(err)
 		}

@@ -133,7 +133,7 @@ func consoleImport(t *testing.T, b *browser, d *demo, dir string) {
 // consoleDoor lets somebody in, compares the host key, and asks why.
 func consoleDoor(t *testing.T, b *browser, d *demo, dir string) {
 	b.visit(t, "/instances/quay-board")
-	b.see(t, "Who gets to its SSH port", "the service itself", "ssh quay-board", "Its addresses")
+	b.see(t, "Who gets to its ports", "the service itself", "ssh quay-board", "Its addresses")
 	b.fill(t, "#admit-from", "198.51.100.7/24")
 	b.press(t, "Let it in")
 	b.see(t, "did you mean 198.51.100.0/24")

@@ -69,11 +69,15 @@ func instanceRules(fs *flag.FlagSet) func(*cli) error {
 				if rule.Until != nil {
 					until = "ends " + ago(*rule.Until, now)
 				}
-				rows = append(rows, []string{from, what, at, until, g.Name, of})
+				port := rule.Ports
+				if port == "" {
+					port = "SSH"
+				}
+				rows = append(rows, []string{from, port, what, at, until, g.Name, of})
 			}
 		}
-		fmt.Fprintf(c.out, "%s lets in to its SSH port:\n\n", r.Instance)
-		c.table([]string{"from", "who", "since", "end", "group", ""}, rows, "Nobody.")
+		fmt.Fprintf(c.out, "%s lets in:\n\n", r.Instance)
+		c.table([]string{"from", "to port", "who", "since", "end", "group", ""}, rows, "Nobody.")
 		fmt.Fprintf(c.out, "\nnext: plumlatch instance admit %s -from me\n", r.Instance)
 		return nil
 	}
@@ -197,6 +201,7 @@ func instanceAdmit(fs *flag.FlagSet) func(*cli) error {
 	shared := fs.Bool("shared", false, "into the group of rules that other instances have too (default: into one "+
 		"of its own)")
 	reason := fs.String("reason", "", "`text` for whoever reads the rules: why")
+	ports := fs.String("port", "", "`port` or range such as 9000-9001 that they are let in to (default: the SSH port)")
 	yes := fs.Bool("yes", false, "do not ask")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
@@ -235,7 +240,7 @@ func instanceAdmit(fs *flag.FlagSet) func(*cli) error {
 		}
 		w, err := service.Admit(c.ctx, r.Instance,
 			wire.Admit{From: ranges, Me: me, World: *world, Shared: *shared, Seconds: int64(lasts.Seconds()),
-				Reason: *reason})
+				Reason: *reason, Ports: *ports})
 		if err != nil {
 			return rangeProblem(err, r.Instance, *from)
 		}
@@ -248,7 +253,11 @@ func instanceAdmit(fs *flag.FlagSet) func(*cli) error {
 		if *asJSON {
 			return c.json(w)
 		}
-		fmt.Fprintf(c.out, "%s lets %s in.\n", r.Instance, strings.Join(ranges, ", "))
+		to := ""
+		if *ports != "" {
+			to = " to port " + *ports
+		}
+		fmt.Fprintf(c.out, "%s lets %s in%s.\n", r.Instance, strings.Join(ranges, ", "), to)
 		if w.Code == wire.WorkStaysAdmitted {
 			fmt.Fprintf(c.out, "%s.\n", plaintext.Line(w.Outcome))
 		}
@@ -290,6 +299,7 @@ func instanceUnadmit(fs *flag.FlagSet) func(*cli) error {
 	from := fs.String("from", "", "`networks`, separated by commas, or me: your own address, as the cloud sees it")
 	address := fs.String("my-address", "", "your own `address`, where the cloud's view of it is wrong")
 	cutOff := fs.Int("cut-off", 0, "the `number` of instances that people are cut off from by this, on purpose")
+	ports := fs.String("port", "", "`port` or range that they were let in to (default: the SSH port)")
 	yes := fs.Bool("yes", false, "do not ask")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
@@ -310,7 +320,7 @@ func instanceUnadmit(fs *flag.FlagSet) func(*cli) error {
 		}
 		for _, g := range r.Groups {
 			for _, rule := range g.Rules {
-				if !slices.Contains(ranges, rule.From) &&
+				if rule.Ports != *ports || !slices.Contains(ranges, rule.From) &&
 					!slices.Contains(ranges, strings.TrimSuffix(rule.From, "/32")) {
 					continue
 				}
@@ -329,7 +339,7 @@ func instanceUnadmit(fs *flag.FlagSet) func(*cli) error {
 				}
 			}
 		}
-		w, err := service.Unadmit(c.ctx, r.Instance, wire.Unadmit{From: ranges, CutOff: *cutOff})
+		w, err := service.Unadmit(c.ctx, r.Instance, wire.Unadmit{From: ranges, Ports: *ports, CutOff: *cutOff})
 		if err != nil {
 			return err
 		}

@@ -308,8 +308,12 @@ func (c *cli) askStop(service *client.Client, name string) error {
 	if i.State != "running" || i.Adopted { // the service says why not
 		return nil
 	}
+	address := "is given back; it gets another one when it is started"
+	if len(i.Addresses) > 0 && i.Addresses[0].Until == nil && i.Addresses[0].Static {
+		address = "stays: it is a static one"
+	}
 	rows := [][]string{{"who is logged in, and what runs there", "is ended"},
-		{"its root volume", "stays"}, {"its address " + i.Address, "is given back, unless it is a static one"},
+		{"its root volume", "stays"}, {"its address " + i.Address, address},
 		{"its keys", "open it again once it is started"}}
 	c.table([]string{"what", "then"}, rows, "")
 	return c.confirm(fmt.Sprintf("\nStop %s in %s?", i.Name, plaintext.Line(i.Region)))

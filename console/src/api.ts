@@ -342,17 +342,18 @@ export const api = {
       seen_as: "",
     }),
   rules: (n: string) => call<{ groups: RuleGroup[] }>("GET", `/instances/${name(n)}/rules`),
-  admit: (n: string, from: string, seconds: number, reason: string) =>
+  admit: (n: string, from: string, ports: string, seconds: number, reason: string) =>
     call<Work>("POST", `/instances/${name(n)}/rules`, {
       from: [from],
+      ports,
       me: false,
       world: false,
       shared: false,
       seconds,
       reason,
     }),
-  unadmit: (n: string, from: string) =>
-    call<Work>("POST", `/instances/${name(n)}/unadmit`, { from: [from], cut_off: 0 }),
+  unadmit: (n: string, from: string, ports: string) =>
+    call<Work>("POST", `/instances/${name(n)}/unadmit`, { from: [from], ports, cut_off: 0 }),
   hostKey: (n: string) => call<HostKeyState>("GET", `/instances/${name(n)}/host-key`),
   acceptHostKey: (n: string, fingerprint: string) =>
     call<HostKeyState>("POST", `/instances/${name(n)}/host-key`, {

@@ -308,7 +308,7 @@ export function InstancePage() {
           <HostKeys instance={i} />
           {!i.adopted && i.cloud_id && (
             <>
-              <h2>Who gets to its SSH port</h2>
+              <h2>Who gets to its ports</h2>
               <Rules instance={i.name} />
             </>
           )}

@@ -469,7 +469,7 @@ func (w *Service) rulesSeen(ctx context.Context, i store.Instance, out *wire.Out
 		return
 	}
 	for _, g := range groups {
-		for _, r := range g.Rules {
+		for _, r := range g.SSH() {
 			out.Rules = append(out.Rules, r.From.String())
 			if r.From.Bits() == 0 {
 				out.World = r.From.String()

@@ -2214,6 +2214,7 @@ export interface components {
     Admit: {
       from: string[];
       me: boolean;
+      ports?: string;
       reason: string;
       /** Format: int64 */
       seconds: number;
@@ -3112,6 +3113,7 @@ export interface components {
       id: string;
       me?: boolean;
       note?: string;
+      ports?: string;
       reason?: string;
       service?: boolean;
       /** Format: date-time */
@@ -3304,6 +3306,7 @@ export interface components {
     Unadmit: {
       cut_off: number;
       from: string[];
+      ports?: string;
     };
     UpSpan: {
       /** Format: date-time */

@@ -183,7 +183,9 @@ func (c *Client) request(ctx context.Context, method, path string, query url.Val
 	if err != nil {
 		return nil, err
 	}
-	req.Header.Set("Authorization", "Bearer "+c.token)
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
 	if once != "" {
 		req.Header.Set("Idempotency-Key", once)
 	}
@@ -399,9 +401,10 @@ func (c *Client) Operators(ctx context.Context) ([]wire.Operator, error) {
 	return all[wire.Operator](ctx, c, "/operators", nil)
 }
 
-// AddOperator adds an operator; the answer has the password, this once.
-func (c *Client) AddOperator(ctx context.Context, name, role string) (o wire.Operator, err error) {
-	return o, c.do(ctx, "POST", "/operators", nil, wire.Operator{Name: name, Role: role}, &o)
+// AddOperator adds an operator, with a public key by which it signs in, or none; then the answer has the
+// password, this once.
+func (c *Client) AddOperator(ctx context.Context, o wire.Operator) (out wire.Operator, err error) {
+	return out, c.do(ctx, "POST", "/operators", nil, o, &out)
 }
 
 // ChangeOperator changes an operator's role or disables it.

@@ -2,7 +2,6 @@ package client
 
 import (
 	"context"
-	"net/url"
 
 	"plumlatch/core/wire"
 )
@@ -81,15 +80,6 @@ func (c *Client) Word(ctx context.Context, id int64) (w wire.Word, err error) {
 // GiveWord lets a piece of work begin: by a signature, or as another operator without one.
 func (c *Client) GiveWord(ctx context.Context, id int64, signature string) (w wire.Work, err error) {
 	return w, c.do(ctx, "POST", workPath(id)+"/word", nil, wire.GiveWord{Signature: signature}, &w)
-}
-
-// SetOperatorKey makes the signature of a key an operator's word, or no longer.
-func (c *Client) SetOperatorKey(ctx context.Context, operator, key string, on bool) error {
-	method := "PUT"
-	if !on {
-		method = "DELETE"
-	}
-	return c.do(ctx, method, "/operators/"+url.PathEscape(operator)+"/keys/"+url.PathEscape(key), nil, nil, nil)
 }
 
 // RotateSteward begins to replace the service's own key on an instance.

@@ -44,6 +44,27 @@ func (c *Client) LastSurveys(ctx context.Context, name string) ([]wire.LastSurve
 	return all[wire.LastSurvey](ctx, c, instancePath(name, "surveys"), nil)
 }
 
+// Opening answers what opens an instance.
+func (c *Client) Opening(ctx context.Context, name string) (o wire.Opening, err error) {
+	return o, c.do(ctx, "GET", instancePath(name, "opening"), nil, nil, &o)
+}
+
+// Opens answers what a key opens, by its name or its fingerprint.
+func (c *Client) Opens(ctx context.Context, key string) (o wire.Opens, err error) {
+	return o, c.do(ctx, "GET", "/opens", url.Values{"key": {key}}, nil, &o)
+}
+
+// SetPrivatePrint says what the fingerprint of a key's private half is: "SHA1:" and hex.
+func (c *Client) SetPrivatePrint(ctx context.Context, key, text string) (k wire.Key, err error) {
+	return k, c.do(ctx, "PUT", "/keys/"+url.PathEscape(key)+"/private-print", nil, wire.PrivatePrint{Fingerprint: text}, &k)
+}
+
+// Sightings returns what surveys saw that the query (instance, region, tag, user, key, holder,
+// fingerprint, there, recorded) chooses.
+func (c *Client) Sightings(ctx context.Context, query url.Values) ([]wire.Sighted, error) {
+	return all[wire.Sighted](ctx, c, "/sightings", query)
+}
+
 // RecordAccess writes down that a key that a survey found opens an instance:
 // by its fingerprint, or the name of a recorded key. name is for one that is
 // not recorded yet; user may be "".

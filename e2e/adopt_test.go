@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
@@ -109,8 +110,11 @@ func (a *adoptee) now(t *testing.T) string {
 }
 
 // args are those of adopting it.
+// at is its address and port.
+func (a *adoptee) at() string { return fmt.Sprintf("127.0.0.1:%d", a.port) }
+
 func (a *adoptee) args(name string, more ...string) []string {
-	return append([]string{"instance", "adopt", name, "-address", "127.0.0.1", "-port", fmt.Sprint(a.port), "-user",
+	return append([]string{"instance", "adopt", name, "-address", a.at(), "-user",
 		a.user, "-identity", a.identity,
 		"-host-key", keypair.Fingerprint(a.hostKey)}, more...)
 }
@@ -197,8 +201,8 @@ func TestAdoptByAgent(t *testing.T) {
 	defer func() { _ = agent.Process.Kill(); _ = agent.Wait() }()
 	waitFor(t, "the agent", func() bool { _, err := os.Stat(socket); return err == nil })
 	t.Setenv("SSH_AUTH_SOCK", socket)
-	base := []string{"instance", "adopt", "agent-door", "-address", "127.0.0.1", "-port", fmt.Sprint(a.port), "-user",
-		a.user, "-agent"}
+	base := []string{"instance", "adopt", "agent-door", "-address", a.at(), "-user",
+		a.user, "-ssh-agent"}
 	if r := d.client(t, "", append(base, "-yes")...); r.code != 1 ||
 		!strings.Contains(r.err, "the ssh-agent has no keys") {
 		t.Errorf("an empty agent: %+v", r)
@@ -212,8 +216,10 @@ func TestAdoptByAgent(t *testing.T) {
 		t.Errorf("no: %d\n%s", code, x.shows())
 	}
 	x = d.terminal(t, base...)
-	x.answer(t, keypair.Fingerprint(a.hostKey), "yes")
+	x.answer(t, keypair.Fingerprint(a.hostKey), "y")
+	x.answer(t, "Who holds the key that you came in with", "") // nothing: the operator, whom it proposes
 	if code := x.end(t); code != 0 || !strings.Contains(x.shows(), "agent-door is adopted") ||
+		!strings.Contains(d.must(t, "who", "agent-door"), "harbour-lead") ||
 		!strings.Contains(x.shows(), "confirmed by hand") {
 		t.Errorf("yes: %d\n%s", code, x.shows())
 	}
@@ -398,7 +404,7 @@ func TestAdoptHostKey(t *testing.T) {
 	t.Parallel()
 	a := startAdoptee(t, "")
 	d := newHome(t, shared)
-	base := []string{"instance", "adopt", "host-key-door", "-address", "127.0.0.1", "-port", fmt.Sprint(a.port),
+	base := []string{"instance", "adopt", "host-key-door", "-address", a.at(),
 		"-user", a.user, "-identity", a.identity}
 	if r := d.client(t, "", base...); r.code != 1 || !strings.Contains(r.err, keypair.Fingerprint(a.hostKey)) ||
 		!strings.Contains(r.err, "-host-key") {
@@ -429,8 +435,9 @@ func TestAdoptHostKey(t *testing.T) {
 	if out, err := exec.Command("ssh-keygen", "-q", "-H", "-f", known).CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
-	out := d.must(t, base...)
-	contains(t, "known", out, "(known_hosts)", "the one that you came in with", "plumlatch key import NAME -")
+	out := d.must(t, append(base, "-record", "none")...)
+	contains(t, "known", out, "(known_hosts)", "the one that you came in with", "The key that you came in with is not recorded",
+		"plumlatch access record host-key-door SHA256:")
 	d.must(t, "instance", "remove", "host-key-door", "-yes")
 }
 
@@ -461,7 +468,7 @@ func TestAdoptThroughAJumpHost(t *testing.T) {
 	if err := os.WriteFile(known, []byte(inner.hostKeyLine()+hop.hostKeyLine()), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	r := d.client(t, "", "instance", "adopt", "inner-door", "-address", "127.0.0.1", "-port", fmt.Sprint(inner.port),
+	r := d.client(t, "", "instance", "adopt", "inner-door", "-address", inner.at(),
 		"-user", inner.user, "-identity", inner.identity,
 		"-jump", fmt.Sprintf("%s@127.0.0.1:%d", hop.user, hop.port), "-record", "engineer-inner")
 	if r.code != 0 {
@@ -519,13 +526,21 @@ func TestAdoptMany(t *testing.T) {
 		"%s\n  IdentityFile %s\nHost many-a\n  Port %d\n  User %s\n  IdentityFile %s\nHost many-c\n  Port %d\n  "+
 		"IdentityFile %s\nHost many-* !x\n  HostName 127.0.0.1\n  User nobody\n",
 		inner.port, inner.user, first.identity, first.port, first.user, first.identity, closed, first.identity))
-	r := d.client(t, "", "instance", "adopt", "-batch", config)
+	d.must(t, "holder", "add", "many-people", "-sort", "team")
+	if r := d.client(t, "", "instance", "adopt-many", config); r.code != 2 || !strings.Contains(r.err, "-holder NAME") {
+		t.Errorf("without a holder: %+v", r)
+	}
+	r := d.client(t, "", "instance", "adopt-many", config, "-holder", "many-people")
 	if r.code != 1 || !strings.Contains(r.out, "3 adopted, 0 adopted already, 1 failed") ||
 		!strings.Contains(r.out, "nothing listens there") {
 		t.Fatalf("%+v", r)
 	}
 	contains(t, "a line each", r.err, "of 4: many-a adopted", "of 4: many-b adopted", "of 4: many-c failed",
 		"of 4: many-d adopted")
+	// The keys that came in are recorded, each once, and theirs.
+	if keys := d.must(t, "key", "list", "-holder", "many-people", "-json"); strings.Count(keys, `"fingerprint":`) != 2 {
+		t.Errorf("recorded: %s", keys)
+	}
 	survives(t, "many-a", first.text, first.now(t), 1)
 	survives(t, "many-d", inner.text, inner.now(t), 1)
 	if n := strings.Count(first.now(t), "permitopen="); n != 1 {
@@ -537,7 +552,7 @@ func TestAdoptMany(t *testing.T) {
 	table := write("fleet.csv", fmt.Sprintf("name,address,port,user,identity,host_key\nmany-a,127.0.0.1,%d,%s,%s,\nmany-c,127.0.0.1,%d,%s,%s,%s\n",
 		first.port, first.user, first.identity, third.port, third.user, third.identity,
 		keypair.Fingerprint(third.hostKey)))
-	out := d.must(t, "instance", "adopt", "-batch", table)
+	out := d.must(t, "instance", "adopt-many", table, "-record", "none")
 	contains(t, "again", out, "1 adopted, 1 adopted already, 0 failed")
 	survives(t, "many-a again", first.text, first.now(t), 1)
 	var parents wire.List[wire.Work]
@@ -560,7 +575,7 @@ func TestAdoptMany(t *testing.T) {
 		{"bad6", "Port many\nHost a\n", "ssh cannot read it"},
 		{"bad7", "nothing here\n", "names no instance"},
 	} {
-		if r := d.client(t, "", "instance", "adopt", "-batch", write(bad.name, bad.text), "-identity",
+		if r := d.client(t, "", "instance", "adopt-many", "-record", "none", write(bad.name, bad.text), "-identity",
 			first.identity); r.code != 1 || !strings.Contains(r.err, bad.want) {
 			t.Errorf("%s: %+v", bad.text, r)
 		}
@@ -578,7 +593,7 @@ func TestAdoptBadAddresses(t *testing.T) {
 	try := func(address string, port int, want ...string) {
 		t.Helper()
 		begun := time.Now()
-		r := d.client(t, "", "instance", "adopt", "bad-door", "-address", address, "-port", fmt.Sprint(port), "-user",
+		r := d.client(t, "", "instance", "adopt", "bad-door", "-address", net.JoinHostPort(address, fmt.Sprint(port)), "-user",
 			a.user, "-identity", a.identity, "-yes")
 		if r.code == 0 || time.Since(begun) > time.Minute {
 			t.Errorf("%s port %d: %+v", address, port, r)

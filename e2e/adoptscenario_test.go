@@ -126,7 +126,7 @@ func (x *trial) keysFile() string {
 // adoptByClient has the client adopt it, as a program of its own.
 func adoptByClient(x *trial) (int64, error) {
 	cmd := exec.Command(filepath.Join(bin, "plumlatch"), "instance", "adopt", x.instance, "-address",
-		x.state["address"], "-port", "2222", "-user", "debian",
+		x.state["address"]+":2222", "-user", "debian",
 		"-identity", filepath.Join(x.slot.dir, x.slot.key), "-host-key", x.state["host-key"])
 	cmd.Env = append(os.Environ(), "PLUMLATCH_URL=http://"+x.slot.front.listener.Addr().String(), "PLUMLATCH_TOKEN="+
 		x.slot.token, "HOME="+x.slot.dir)

@@ -166,7 +166,7 @@ func TestBadLaunches(t *testing.T) {
 		{"region", "mars", "north-pier, south-pier, skerry-island"},
 		{"image", "", "debian-12, harrow-linux-4"},
 		{"size", "huge", "small, medium, large"},
-		{"keys", []string{"nobody"}, "launch-key"},
+		{"keys", []string{"launch-kex"}, "near it: launch-key"},
 		{"keys", []string{}, "no_key"},
 		{"name", "a b", "try a-b"},
 		{"image", "tideline-2", ""},
@@ -229,7 +229,7 @@ func TestBadLaunches(t *testing.T) {
 		t.Errorf("something was launched: %s", a.body)
 	}
 	r := d.client(t, "", "instance", "launch", "locked-box", "-image", "debian-12", "-size", "small", "-region",
-		"north-pier", "-no-key")
+		"north-pier", "-key", "none")
 	if r.code != 0 || !strings.Contains(r.err, "locked box") {
 		t.Errorf("-no-key: %+v", r)
 	}

@@ -24,7 +24,7 @@ func BenchmarkCreate(b *testing.B) {
 			for i := 0; b.Loop(); i++ {
 				name := fmt.Sprintf("bench-%s-%d-%d", c.kind, time.Now().UnixNano(), i)
 				cmd := exec.Command(filepath.Join(bin, "plumlatch"), "key", "create", name, "-kind", c.kind, "-dir",
-					dir, "-new-passphrase-file", "/dev/null")
+					dir, "-new-passphrase", "/dev/null")
 				cmd.Env = append(os.Environ(), "PLUMLATCH_URL="+shared.url, "PLUMLATCH_TOKEN="+shared.token)
 				begin := time.Now()
 				if out, err := cmd.CombinedOutput(); err != nil {

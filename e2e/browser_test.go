@@ -102,7 +102,7 @@ func openBrowser(t *testing.T, base string) *browser {
 // do runs steps within a time limit.
 func (b *browser) do(t *testing.T, steps ...chromedp.Action[chromedp.Void]) {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(b.ctx, 60*time.Second)
+	ctx, cancel := context.WithTimeout(b.ctx, 3*time.Minute)
 	defer cancel()
 	if err := chromedp.Do(ctx, steps...); err != nil {
 		text, _ := chromedp.Run(b.ctx, chromedp.Evaluate[string]("document.body.innerText"))
@@ -123,7 +123,7 @@ func (b *browser) text(t *testing.T) string {
 func (b *browser) see(t *testing.T, words ...string) {
 	t.Helper()
 	var text string
-	for deadline := time.Now().Add(45 * time.Second); time.Now().Before(deadline); time.Sleep(80 * time.Millisecond) {
+	for deadline := time.Now().Add(2 * time.Minute); time.Now().Before(deadline); time.Sleep(80 * time.Millisecond) {
 		text = b.text(t)
 		missing := false
 		for _, w := range words {

@@ -27,7 +27,7 @@ func TestLinesTakenOutByHand(t *testing.T) {
 			l := newLostDoor(t, shared, c.name, "debian-12")
 			d := l.d
 			mate := c.name + "-mate"
-			d.must(t, "key", "create", mate, "-dir", l.dir, "-new-passphrase-file", l.none)
+			d.must(t, "key", "create", mate, "-dir", l.dir, "-new-passphrase", l.none)
 			d.must(t, "access", "add", c.name, "-key", mate)
 			// Somebody got a session with it: nobody sees the login user's shell from outside.
 			d.must(t, "open", c.name, "-identity", filepath.Join(l.dir, mate), "--", "true")

@@ -31,7 +31,19 @@ func TestConsole(t *testing.T) {
 	b.signIn(t, "harbour-lead", "wrong")
 	b.see(t, "Name or password are wrong", "Try again")
 	b.signIn(t, "harbour-lead", strings.TrimSpace(string(password)))
-	b.see(t, "Nothing needs a hand", "harbour-lead, admin")
+	b.see(t, "Nothing needs a hand", "harbour-lead, admin", "Nothing is recorded yet: three first steps",
+		"plumlatch key create NAME", "plumlatch open NAME")
+	b.visit(t, "/adopt")
+	b.see(t, "plumlatch instance adopt NAME -address ADDRESS -identity FILE", "plumlatch instance adopt-many")
+	b.fill(t, "#name", "old-berth-1")
+	b.fill(t, "#address", "2001:db8::7")
+	b.fill(t, "#port", "2222")
+	b.fill(t, "#user", "debian")
+	b.fill(t, "#identity", "~/.ssh/harbour ops")
+	b.fill(t, "#holder", "harbour-lead")
+	b.do(t, chromedp.Click(css("#steward")))
+	b.see(t, "plumlatch instance adopt old-berth-1 -address [2001:db8::7]:2222 -user debian "+
+		"-identity ~/'.ssh/harbour ops' -holder harbour-lead -no-steward")
 	b.visit(t, "/instances")
 	b.see(t, "No instance. Launch the first one")
 	b.visit(t, "/keys")
@@ -121,7 +133,7 @@ func consoleImport(t *testing.T, b *browser, d *demo, dir string) {
 // consoleDoor lets somebody in, compares the host key, and asks why.
 func consoleDoor(t *testing.T, b *browser, d *demo, dir string) {
 	b.visit(t, "/instances/quay-board")
-	b.see(t, "Who gets to its SSH port", "the service itself", "ssh quay-board", "Its addresses")
+	b.see(t, "Who gets to its ports", "the service itself", "ssh quay-board", "Its addresses")
 	b.fill(t, "#admit-from", "198.51.100.7/24")
 	b.press(t, "Let it in")
 	b.see(t, "did you mean 198.51.100.0/24")
@@ -147,7 +159,10 @@ func consoleDoor(t *testing.T, b *browser, d *demo, dir string) {
 	mustDo(t, os.WriteFile(file, []byte(strings.ReplaceAll(string(text), strings.Fields(string(pub))[1], "AAAA")),
 		0o600))
 	b.press(t, "Look again")
-	b.see(t, "What matters is key_not_in_file", "wrong", "plumlatch key export quay-desk")
+	b.see(t, "What matters is key_not_in_file", "wrong", "plumlatch key export quay-desk", "things are fine: ")
+	if strings.Contains(b.text(t), "it is an SSH server") {
+		t.Error("what is fine is not folded")
+	}
 	mustDo(t, os.WriteFile(file, text, 0o600))
 	b.visit(t, "/instances/quay-board/why?user=captain")
 	b.see(t, "What matters is login_user", "expected", "captain")
@@ -165,7 +180,7 @@ func consoleLaunch(t *testing.T, b *browser, d *demo, dir string) {
 	b.press(t, "Launch")
 	b.see(t, "try quay-board")
 	b.do(t, chromedp.SendKeys(css("#name"), strings.Repeat("\b", 10)+"quay-board"))
-	b.press(t, "Show the cloud-config")
+	b.press(t, "Show what it costs, and its cloud-config")
 	b.see(t, "#cloud-config", "ssh_pwauth: false", `restrict,command="internal-sftp"`)
 	b.press(t, "Launch")
 	b.see(t, "What opens it", "accepted", "plumlatch open quay-board", "steward")
@@ -215,16 +230,16 @@ func consoleWork(t *testing.T, b *browser, d *demo, dir string) {
 	}
 	b.do(t, chromedp.SendKeys(css("#tags"), "line=south\r"),
 		chromedp.SendKeys(css("#user_data"), "#cloud-config\nusers: default\n"))
-	b.press(t, "Show the cloud-config")
+	b.press(t, "Show what it costs, and its cloud-config")
 	b.see(t, "line 2: users must be a list")
 	b.fill(t, "#user_data", "#cloud-config\npackages: [rsync]\n")
-	b.press(t, "Show the cloud-config")
+	b.press(t, "Show what it costs, and its cloud-config")
 	b.see(t, "packages: [rsync]", "merge_how")
 	b.press(t, "Launch")
 	b.see(t, "asking the cloud for the instance (done)", "waiting until it runs (doing)", "none yet",
 		"skerry-island, skerry-island-a", "14 GiB", "line=south")
 	b.visit(t, "/work")
-	b.see(t, "launch work-board", "2 of 4")
+	b.see(t, "launch work-board", "2 of 5")
 	b.do(t, chromedp.Click(chromedp.Search(`//td/a[.="launch work-board"]`)))
 	b.see(t, "waiting until it runs (doing)")
 	b.press(t, "Cancel")

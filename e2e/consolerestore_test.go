@@ -13,7 +13,7 @@ import (
 func consoleRestore(t *testing.T, b *browser, d *demo, _ string) {
 	dir, none := t.TempDir(), writeFile(t, "")
 	for _, k := range []string{"back-lost", "back-new"} {
-		d.must(t, "key", "create", k, "-dir", dir, "-new-passphrase-file", none)
+		d.must(t, "key", "create", k, "-dir", dir, "-new-passphrase", none)
 	}
 	d.must(t, "instance", "launch", "back-board", "-image", "harrow-web-2", "-size", "small", "-region", "north-pier",
 		"-key", "back-lost")

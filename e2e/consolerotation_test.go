@@ -21,7 +21,7 @@ func (b *browser) chooseKey(t *testing.T, n, name string) {
 func consoleRotation(t *testing.T, b *browser, d *demo, _ string) {
 	dir, none := t.TempDir(), writeFile(t, "")
 	for _, k := range []string{"turn-old", "turn-new", "turn-next", "turn-last"} {
-		d.must(t, "key", "create", k, "-dir", dir, "-new-passphrase-file", none)
+		d.must(t, "key", "create", k, "-dir", dir, "-new-passphrase", none)
 	}
 	for _, i := range []string{"turn-1", "turn-2", "turn-3"} {
 		d.must(t, "instance", "launch", i, "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key",

@@ -24,8 +24,7 @@ func consoleTracking(t *testing.T, b *browser, d *demo, dir string) {
 	b.see(t, "From outside, without any private key", "to debian: publickey", "inbound rules admit")
 
 	b.visit(t, "/")
-	b.see(t, "Today", "Soon", "1 unrecorded-key", "quay-desk is the only way into quay-board",
-		"plumlatch survey quay-board")
+	b.see(t, "Today", "Soon", "1 unrecorded-key", "opens quay-board as debian", "plumlatch access record quay-board SHA256:")
 	b.visit(t, "/today?reason=unrecorded-key")
 	b.see(t, "nobody wrote it down")
 	b.press(t, "Put off")
@@ -50,7 +49,9 @@ func consoleTracking(t *testing.T, b *browser, d *demo, dir string) {
 
 	// The map: a cell leads to its rows, a bar to its own.
 	b.visit(t, "/map")
-	b.see(t, "Instances opened per key", "Age of evidence")
+	b.see(t, "Instances opened per key", "Age of evidence", "The same as a table: ")
+	b.do(t, chromedp.Focus(css("details.fine > summary")), chromedp.SendKeys(css("details.fine > summary"), " "))
+	b.see(t, "The only way in", "Days old")
 	at, err := chromedp.Run(b.ctx, chromedp.Evaluate[[]float64](`(() => {
 		const c = document.querySelector("canvas.grid"), r = c.getBoundingClientRect(), g = c.getContext("2d"), k = c.width / r.width;
 		for (let y = 125; y < 400; y += 4) for (let x = 155; x < 400; x += 4) {
@@ -70,6 +71,10 @@ func consoleTracking(t *testing.T, b *browser, d *demo, dir string) {
 	b.see(t, "What opens what", "quay-visitor")
 	b.visit(t, "/access?evidence_older_than_days=90")
 	b.see(t, "Nothing matches")
+
+	// A heading never claims what nobody has recorded.
+	b.visit(t, "/keys/quay-visitor/exposed")
+	b.see(t, "If quay-visitor is exposed: contain it, and replace it", "Record first that it is exposed")
 
 	// A key's page: its history, and its bad day.
 	b.visit(t, "/keys/quay-visitor")

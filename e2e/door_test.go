@@ -143,7 +143,7 @@ func sshByHand(t *testing.T, d *demo, i wire.Instance, key string) {
 }
 
 func stopAndStart(t *testing.T, d *demo, before wire.Instance, keys string) {
-	contains(t, "stop", d.must(t, "instance", "stop", before.Name), "is stopped", "next: plumlatch instance start")
+	contains(t, "stop", d.must(t, "instance", "stop", "-yes", before.Name), "is stopped", "next: plumlatch instance start")
 	contains(t, "access while stopped", d.must(t, "access", "list", "-instance", before.Name), "(old)")
 	if r := d.client(t, "", "open", before.Name, "-dir", keys); r.code != 1 ||
 		!strings.Contains(r.err, "next: plumlatch instance start") {
@@ -330,7 +330,7 @@ func TestPassphraseFile(t *testing.T) {
 	if err := os.WriteFile(pass, []byte("gull over slack water\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	r := d.client(t, "", "key", "create", "locked-key", "-dir", dir, "-new-passphrase-file", pass)
+	r := d.client(t, "", "key", "create", "locked-key", "-dir", dir, "-new-passphrase", pass)
 	if r.code != 0 || !strings.Contains(r.out, "with a passphrase") || strings.Contains(r.out+r.err, "gull") {
 		t.Fatalf("%+v", r)
 	}
@@ -361,19 +361,29 @@ func TestServiceDown(t *testing.T) {
 }
 
 func TestUsage(t *testing.T) {
-	commands := 0
+	commands, stages := 0, 0
 	for line := range strings.Lines(shared.must(t, "help")) {
-		name, _, ok := strings.Cut(strings.TrimPrefix(line, "  "), "  ")
-		if !ok || !strings.HasPrefix(line, "  ") {
+		stage, ok := strings.CutPrefix(line, "  help ")
+		if !ok {
 			continue
 		}
-		commands++
-		help := shared.must(t, append([]string{"help"}, strings.Fields(name)...)...)
-		if !strings.Contains(help, "Example:\n  plumlatch "+name) {
-			t.Errorf("help %s has no real example:\n%s", name, help)
+		stages++
+		for line := range strings.Lines(shared.must(t, "help", strings.Fields(stage)[0])) {
+			name, _, ok := strings.Cut(strings.TrimPrefix(line, "  "), "  ")
+			if !ok || !strings.HasPrefix(line, "  ") || name == "" {
+				continue
+			}
+			commands++
+			help := shared.must(t, append([]string{"help"}, strings.Fields(name)...)...)
+			if !strings.Contains(help, "Example:\n  plumlatch "+name) {
+				t.Errorf("help %s has no real example:\n%s", name, help)
+			}
 		}
 	}
-	if commands < 25 {
+	if stages != 8 {
+		t.Errorf("help shows %d stages", stages)
+	}
+	if commands < 90 {
 		t.Errorf("help lists %d commands", commands)
 	}
 	for _, c := range []struct {
@@ -387,7 +397,7 @@ func TestUsage(t *testing.T) {
 		{[]string{"help", "key"}, 0, "key import"},
 		{[]string{"key", "create", "-help"}, 0, "-kind"},
 		{[]string{"frob"}, 2, "no command"},
-		{[]string{"key", "list", "-sort", "nope"}, 1, "there are: name, created, reach"},
+		{[]string{"key", "list", "-order", "nope"}, 1, "there are: name, created, reach"},
 		{[]string{"key", "list", "-older-than-days", "-4"}, 1, "number of days"},
 		{[]string{"key", "list", "-holder", "nobody"}, 0, "Nothing matches."},
 		{[]string{"instance", "list", "-region", "mars"}, 0, "Nothing matches."},
@@ -395,7 +405,7 @@ func TestUsage(t *testing.T) {
 		{[]string{"operator", "role", "nobody", "viewer"}, 1, "plumlatch operator list"},
 		{[]string{"token", "revoke", "999999"}, 1, "plumlatch token list"},
 		{[]string{"instance", "launch", "x-board", "-image", "debian-12", "-size", "tiny", "-region", "north-pier",
-			"-no-key"}, 1, "size: unknown size in region north-pier; there are: small, medium, large\n"},
+			"-key", "none"}, 1, "size: unknown size in region north-pier; there are: small, medium, large\n"},
 		{[]string{"key", "create"}, 2, "NAME is missing"},
 		{[]string{"key", "create", "a", "b"}, 2, "unexpected"},
 		{[]string{"key", "create", "a", "-frob"}, 2, "-frob"},

@@ -29,7 +29,7 @@ type door struct {
 
 func (d *door) key(name string, more ...string) string {
 	d.t.Helper()
-	d.must(d.t, append([]string{"key", "create", name, "-dir", d.dir, "-new-passphrase-file", writeFile(d.t, "")},
+	d.must(d.t, append([]string{"key", "create", name, "-dir", d.dir, "-new-passphrase", writeFile(d.t, "")},
 		more...)...)
 	return name
 }
@@ -105,7 +105,7 @@ func TestGuardExamples(t *testing.T) {
 	t.Run("a name is no identity", func(t *testing.T) {
 		t.Parallel()
 		d, k := newDoor(t)
-		r := d.client(t, "", "access", "remove", d.name, "-key", k)
+		r := d.client(t, "", "access", "remove", "-yes", d.name, "-key", k)
 		if r.code == 0 {
 			t.Fatalf("the only key was withdrawn: %+v", r)
 		}
@@ -118,7 +118,7 @@ func TestGuardExamples(t *testing.T) {
 		still(t, d, k)
 		// While it runs, and onto the other's name.
 		other := d.key(k + "-other")
-		w = d.work("access", "remove", d.name, "-key", k+"-2")
+		w = d.work("access", "remove", "-yes", d.name, "-key", k+"-2")
 		d.must(t, "key", "rename", other, k+"-third")
 		d.must(t, "key", "rename", k+"-2", other)
 		if w = d.ended(w.ID); w.State == "done" {
@@ -153,7 +153,7 @@ func TestGuardExamples(t *testing.T) {
 				t.Parallel()
 				d, k := newDoor(t)
 				fresh := d.key(k + "-next")
-				d.must(t, "rotate", d.name, "-old", k, "-new", fresh, "-dir", d.dir, "-grace", "40s")
+				d.must(t, "rotate", d.name, "-old", k, "-new", fresh, "-dir", d.dir, "-grace", "10m")
 				w := d.last("rotate")
 				waitFor(t, "the grace time", func() bool { return d.workByID(t, w.ID).WaitsCode == wire.WaitsGrace })
 				if !strings.Contains(mustRead(t, d.file), "expiry-time=") {
@@ -202,7 +202,7 @@ func TestGuardExamples(t *testing.T) {
 		d.must(t, "access", "add", d.name, "-key", second)
 		var w wire.Work
 		for { // it may be over before anybody can say that it is to go back
-			w = d.work("access", "remove", d.name, "-key", second)
+			w = d.work("access", "remove", "-yes", d.name, "-key", second)
 			waitFor(t, "it to be refused", func() bool {
 				now := d.workByID(t, w.ID)
 				return now.StepName == "settle" ||
@@ -287,7 +287,7 @@ func TestGuardExamples(t *testing.T) {
 		second, fresh := d.key(k+"-second"), d.key(k+"-new")
 		d.must(t, "access", "add", d.name, "-key", second)
 		d.must(t, "rotate", d.name, "-old", k, "-new", fresh, "-dir", d.dir, "-grace", "1h")
-		d.must(t, "access", "remove", d.name, "-key", second)
+		d.must(t, "access", "remove", "-yes", d.name, "-key", second)
 		d.must(t, "key", "lost", k, "-yes")
 		w := d.last("rotate")
 		_ = d.client(t, "", "work", "cancel", fmt.Sprint(w.ID))
@@ -312,7 +312,7 @@ func TestGuardExamples(t *testing.T) {
 		d, k := newDoor(t)
 		ghost := newJudgeKey(t, k+"-ghost") // nobody will ever have its private half again
 		d.must(t, "key", "import", ghost.name, writeFile(t, ghost.pub+"\n"), "-holder", "guard-person")
-		w := d.work("rotate", d.name, "-old", k, "-new", ghost.name, "-grace", "0")
+		w := d.work("rotate", d.name, "-old", k, "-new", ghost.name, "-grace", "0", "-yes")
 		waitFor(t, "the wait for a proof", func() bool {
 			now := d.last("rotate")
 			return strings.Contains(now.WaitsFor, "private half") || now.Over()
@@ -391,7 +391,7 @@ func TestGuardExamples(t *testing.T) {
 			"retired": func(d *door, k string) { d.must(t, "key", "retire", k) },
 		} {
 			d, k := newDoor(t)
-			r := d.client(t, "", "access", "remove", d.name, "-key", k)
+			r := d.client(t, "", "access", "remove", "-yes", d.name, "-key", k)
 			if r.code == 0 {
 				t.Fatalf("%+v", r)
 			}
@@ -403,11 +403,11 @@ func TestGuardExamples(t *testing.T) {
 			}
 			still(t, d, k)
 			// A new wish, for a key that is marked already: still nobody else gets in.
-			if r := d.client(t, "", "access", "remove", d.name, "-key", k); r.code == 0 {
+			if r := d.client(t, "", "access", "remove", "-yes", d.name, "-key", k); r.code == 0 {
 				t.Errorf("%s, and nobody gets in any more: %+v", what, r)
 			}
 			still(t, d, k)
-			if r := d.client(t, "", "access", "remove", d.name, "-key", k, "-cut-off", "1"); r.code != 0 {
+			if r := d.client(t, "", "access", "remove", "-yes", d.name, "-key", k, "-cut-off", "1"); r.code != 0 {
 				t.Errorf("%s, by number: %+v", what, r)
 			}
 		}
@@ -420,13 +420,13 @@ func TestGuardExamples(t *testing.T) {
 		d.must(t, "key", "import", loose.name, writeFile(t, loose.pub+"\n"))
 		d.must(t, "access", "add", d.name, "-key", loose.name)
 		d.s.exec(t, "UPDATE keys SET shown_at = now() WHERE name = $1", loose.name)
-		if r := d.client(t, "", "access", "remove", d.name, "-key", k); r.code == 0 ||
+		if r := d.client(t, "", "access", "remove", "-yes", d.name, "-key", k); r.code == 0 ||
 			!strings.Contains(r.err, "no holder") {
 			t.Errorf("%+v", r)
 		}
 		still(t, d, k)
 		// It is guarded as a person's where it is taken, and k counts as the other.
-		d.must(t, "access", "remove", d.name, "-key", loose.name)
+		d.must(t, "access", "remove", "-yes", d.name, "-key", loose.name)
 		still(t, d, k)
 	})
 

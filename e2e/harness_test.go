@@ -177,7 +177,7 @@ func (d *demo) start(more ...string) error {
 	case <-ready:
 	case err := <-d.ended:
 		return fmt.Errorf("it ended: %w: %s", err, d.out)
-	case <-time.After(90 * time.Second):
+	case <-time.After(4 * time.Minute):
 		return errors.New("it does not come up")
 	}
 	env, err := os.ReadFile(d.path("client.env"))
@@ -199,7 +199,7 @@ func (d *demo) stop() error {
 	case err := <-d.ended:
 		d.cmd = nil
 		return err
-	case <-time.After(40 * time.Second):
+	case <-time.After(2 * time.Minute):
 		_ = d.cmd.Process.Kill()
 		return errors.New("it did not stop")
 	}
@@ -291,7 +291,7 @@ func (d *demo) api(t *testing.T, method, path, body string, headers ...string) a
 // waitFor polls until ok, for a while.
 func waitFor(t *testing.T, what string, ok func() bool) {
 	t.Helper()
-	for deadline := time.Now().Add(40 * time.Second); !ok(); time.Sleep(50 * time.Millisecond) {
+	for deadline := time.Now().Add(2 * time.Minute); !ok(); time.Sleep(50 * time.Millisecond) {
 		if time.Now().After(deadline) {
 			t.Fatalf("never came: %s", what)
 		}

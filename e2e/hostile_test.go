@@ -170,7 +170,7 @@ func TestHostileInstances(t *testing.T) {
 	d := newHome(t, &demo{dir: s.dir, url: up.url, token: s.token})
 	dir, none := t.TempDir(), writeFile(t, "")
 	for _, k := range []string{"hostile-next", "hostile-other"} {
-		d.must(t, "key", "create", k, "-dir", dir, "-new-passphrase-file", none)
+		d.must(t, "key", "create", k, "-dir", dir, "-new-passphrase", none)
 	}
 	ways := []string{"requests without end", "a channel is never opened", "a request is never answered",
 		"reading is never answered", "a folder and a file without end"}
@@ -214,8 +214,8 @@ func TestHostileInstances(t *testing.T) {
 		var port int
 		mustDo(t, db.QueryRow(t.Context(), "SELECT port FROM instances WHERE name = $1", name).Scan(&port))
 		wg.Go(func() { // by the engineer's own client
-			r := d.client(t, "", "instance", "adopt", fmt.Sprintf("hostile-adopted-%d", n), "-address", "127.0.0.1",
-				"-port", fmt.Sprint(port), "-user", "debian", "-identity", filepath.Join(dir, "hostile-next"), "-yes")
+			r := d.client(t, "", "instance", "adopt", fmt.Sprintf("hostile-adopted-%d", n), "-address",
+				fmt.Sprintf("127.0.0.1:%d", port), "-user", "debian", "-identity", filepath.Join(dir, "hostile-next"), "-yes")
 			if r.code == 0 {
 				t.Errorf("%s was adopted: %s", ways[n], r.out)
 			}
@@ -224,7 +224,7 @@ func TestHostileInstances(t *testing.T) {
 	time.Sleep(2 * time.Second)
 	began := time.Now()
 	d.must(t, "survey", "hostile-fine", "-inside")
-	d.must(t, "rotate", "hostile-fine", "-old", s.key, "-new", "hostile-other", "-dir", dir, "-grace", "0")
+	d.must(t, "rotate", "hostile-fine", "-old", s.key, "-new", "hostile-other", "-dir", dir, "-grace", "0", "-yes")
 	if took := time.Since(began); took > 60*time.Second {
 		t.Errorf("another instance's work waited for %v", took)
 	}

@@ -142,7 +142,7 @@ func TestPlainSSH(t *testing.T) {
 	}
 	both("before the addresses change")
 
-	if r := e.types(t, "plumlatch instance stop plain-board && plumlatch instance start plain-board"); r.code != 0 ||
+	if r := e.types(t, "plumlatch instance stop plain-board -yes && plumlatch instance start plain-board"); r.code != 0 ||
 		!strings.Contains(r.err, "was renewed: plain-board") {
 		t.Errorf("stop and start: %+v", r)
 	}
@@ -150,16 +150,16 @@ func TestPlainSSH(t *testing.T) {
 	old := a.port
 	a.port = freePorts(1)
 	a.serve(t, "-o", "ListenAddress=127.0.0.9")
-	if r := e.types(t, "plumlatch instance refresh plain-real -address 127.0.0.10 -port "+
+	if r := e.types(t, "plumlatch instance refresh plain-real -address 127.0.0.10:"+
 		fmt.Sprint(a.port)); r.code != 1 || !strings.Contains(r.err, "nothing was changed") {
 		t.Errorf("to where nothing answers: %+v", r)
 	}
 	other := startSSHD(t)
-	if r := e.types(t, fmt.Sprintf("plumlatch instance refresh plain-real -address 127.0.0.1 -port %d",
+	if r := e.types(t, fmt.Sprintf("plumlatch instance refresh plain-real -address 127.0.0.1:%d",
 		other.port)); r.code != 1 || !strings.Contains(r.err, "another host key answers") {
 		t.Errorf("to where another one answers: %+v", r)
 	}
-	if r := e.types(t, fmt.Sprintf("plumlatch instance refresh plain-real -address 127.0.0.9 -port %d",
+	if r := e.types(t, fmt.Sprintf("plumlatch instance refresh plain-real -address 127.0.0.9:%d",
 		a.port)); r.code != 0 || !strings.Contains(r.err, "was renewed: plain-real") ||
 		!strings.Contains(r.out, fmt.Sprint(old)) {
 		t.Errorf("refresh: %+v", r)
@@ -552,9 +552,9 @@ func TestOpenPrint(t *testing.T) {
 		t.Errorf("%+v", p)
 	}
 	for _, line := range p.Conversions {
-		d.must(t, append(strings.Fields(line)[1:], "-new-passphrase-file", "/dev/null")...)
+		d.must(t, append(strings.Fields(line)[1:], "-new-passphrase", "/dev/null")...)
 	}
-	checked := d.must(t, "key", "check", file+".ppk", file+".pem")
+	checked := d.client(t, "", "key", "check", file+".ppk", file+".pem").out
 	contains(t, "what was converted", checked, "PPK 3", "PKCS#8", "print-key")
 	if r := d.client(t, "", "open", "print-board", "-json", "-dir", dir); r.code != 2 {
 		t.Errorf("-json without -print: %+v", r)

@@ -54,7 +54,7 @@ func TestCreateAndConvert(t *testing.T) {
 	} {
 		name := fmt.Sprintf("conv-%s-%s", c.kind, c.format)
 		r := d.client(t, "", "key", "create", name, "-kind", c.kind, "-format", c.format, "-dir", dir,
-			"-new-passphrase-file", pass)
+			"-new-passphrase", pass)
 		if r.code != 0 {
 			t.Errorf("%s: %+v", name, r)
 			continue
@@ -117,7 +117,7 @@ func TestCreateAndConvert(t *testing.T) {
 
 func TestRandomPassphrase(t *testing.T) {
 	d, dir := shared, t.TempDir()
-	if r := d.client(t, "", "key", "create", "random-key", "-random-passphrase", "-dir", dir); r.code != 1 ||
+	if r := d.client(t, "", "key", "create", "random-key", "-new-passphrase", "random", "-dir", dir); r.code != 1 ||
 		!strings.Contains(r.err, "-passphrase-fd") {
 		t.Errorf("nowhere to show it: %+v", r)
 	}
@@ -125,7 +125,7 @@ func TestRandomPassphrase(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	cmd := exec.Command(filepath.Join(bin, "plumlatch"), "key", "create", "random-key", "-random-passphrase",
+	cmd := exec.Command(filepath.Join(bin, "plumlatch"), "key", "create", "random-key", "-new-passphrase", "random",
 		"-passphrase-fd", "3", "-dir", dir)
 	cmd.Env = append(os.Environ(), "PLUMLATCH_URL="+d.url, "PLUMLATCH_TOKEN="+d.token)
 	cmd.ExtraFiles = []*os.File{out}
@@ -143,7 +143,7 @@ func TestRandomPassphrase(t *testing.T) {
 	if err := os.WriteFile(trivial, []byte("password1\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if r := d.client(t, "", "key", "create", "trivial-key", "-new-passphrase-file", trivial, "-dir",
+	if r := d.client(t, "", "key", "create", "trivial-key", "-new-passphrase", trivial, "-dir",
 		dir); r.code != 0 || !strings.Contains(r.err, "this passphrase is trivial") ||
 		strings.Contains(r.err, "password1") {
 		t.Errorf("a trivial passphrase: %+v", r)
@@ -192,7 +192,7 @@ func TestKeyCheck(t *testing.T) {
 		t.Helper()
 		r := d.clientWith(t, url, d.token, "", append([]string{"key", "check", dir, "-json"}, args...)...)
 		var l wire.List[checked]
-		if err := json.Unmarshal([]byte(r.out), &l); err != nil || r.code != 0 {
+		if err := json.Unmarshal([]byte(r.out), &l); err != nil || r.code != 3 { // there are findings
 			t.Fatalf("%v %+v", err, r)
 		}
 		out := map[string]checked{}
@@ -204,7 +204,7 @@ func TestKeyCheck(t *testing.T) {
 	found := look(d.url)
 	for name, wants := range map[string][]string{
 		"check-good": {"temporary folder"}, // the test's own
-		"crlf":       {"CRLF", "0644 is too open", "last line has no end"},
+		"crlf":       {"CRLF", "too open (mode 0644)", "last line has no end"},
 		"leaked.pub": {"called .pub, and holds a private key"},
 		"wrong.ppk":  {"called .ppk, and holds OpenSSH"},
 		"weak":       {"small-modulus", "gives away a user name and a machine"},
@@ -244,7 +244,7 @@ func TestKeyCheck(t *testing.T) {
 	if backups, _ := filepath.Glob(filepath.Join(dir, "crlf.before-*")); len(backups) != 1 {
 		t.Errorf("backups: %v", backups)
 	}
-	contains(t, "the table", d.must(t, "key", "check", dir), "check-good", "gets in: plumlatch open check-board",
+	contains(t, "the table", d.client(t, "", "key", "check", dir).out, "check-good", "gets in: plumlatch open check-board",
 		"OpenSSH", "HALF")
 	for _, place := range []string{"Downloads", "my-sync", "repo/.git"} {
 		sub := filepath.Join(t.TempDir(), place)
@@ -409,7 +409,7 @@ func TestKeyProve(t *testing.T) {
 	}
 	for _, kind := range []string{"ed25519", "rsa-2048", "ecdsa-384"} {
 		name := "prove-" + kind
-		d.must(t, "key", "create", name, "-kind", kind, "-dir", dir, "-new-passphrase-file", pass)
+		d.must(t, "key", "create", name, "-kind", kind, "-dir", dir, "-new-passphrase", pass)
 		if k := d.key(t, name); k.ShownAt == nil {
 			t.Errorf("%s was made a moment ago, and is not shown", name)
 		}
@@ -438,14 +438,14 @@ func TestKeyProve(t *testing.T) {
 	waitFor(t, "the agent", func() bool { _, err := os.Stat(socket); return err == nil })
 	d.must(t, "key", "create", "prove-agent", "-kind", "rsa-2048", "-dir", dir)
 	t.Setenv("SSH_AUTH_SOCK", socket)
-	if r := d.client(t, "", "key", "prove", "prove-agent", "-agent"); r.code != 1 ||
+	if r := d.client(t, "", "key", "prove", "prove-agent", "-ssh-agent"); r.code != 1 ||
 		!strings.Contains(r.err, "next: ssh-add") {
 		t.Errorf("an agent without the key: %+v", r)
 	}
 	if out, err := exec.Command("ssh-add", filepath.Join(dir, "prove-agent")).CombinedOutput(); err != nil {
 		t.Fatalf("ssh-add: %v %s", err, out)
 	}
-	d.must(t, "key", "prove", "prove-agent", "-agent")
+	d.must(t, "key", "prove", "prove-agent", "-ssh-agent")
 	if k := d.key(t, "prove-agent"); k.ShownAt == nil {
 		t.Errorf("%+v", k)
 	}

@@ -35,8 +35,8 @@ var (
 )
 
 const (
-	sampleSize   = 30 // of cases with processes
-	sampleWithin = 30 // of those without
+	sampleSize   = 16 // of cases with processes
+	sampleWithin = 16 // of those without
 	slotCount    = 8
 )
 
@@ -132,6 +132,7 @@ func trials() []*trial {
 
 // cloudCalls are the calls whose faults a scenario meets.
 var cloudCalls = map[string][]string{
+	"launch with an address": {"reserve", "move"}, "launch with an address cancelled": {"move"},
 	"launch": {"launch", "get", "boot-output"}, "launch cancelled": {"remove", "get", "by-token"},
 	"launch never runs": {"remove"},
 	"stop":              {"stop", "get"}, "stop cancelled": {"start"}, "start": {"start"},
@@ -367,7 +368,7 @@ func (s *slot) start(point, how string) (*replica, error) {
 		return nil, err
 	}
 	go func() { r.ended <- r.cmd.Wait() }()
-	for deadline := time.Now().Add(30 * time.Second); time.Now().Before(deadline); time.Sleep(30 * time.Millisecond) {
+	for deadline := time.Now().Add(2 * time.Minute); time.Now().Before(deadline); time.Sleep(30 * time.Millisecond) {
 		select {
 		case err := <-r.ended:
 			return nil, fmt.Errorf("the service ended: %w: %s", err, r.log)
@@ -413,7 +414,7 @@ func (r *replica) end() {
 	_ = r.cmd.Process.Signal(syscall.SIGTERM)
 	select {
 	case <-r.ended:
-	case <-time.After(15 * time.Second):
+	case <-time.After(time.Minute):
 		_ = r.cmd.Process.Kill()
 		<-r.ended
 	}
@@ -549,7 +550,7 @@ func (x *trial) replica(point, how string) (*replica, error) {
 }
 
 func (x *trial) await(id int64) (wire.Work, error) {
-	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
 	defer cancel()
 	w, err := x.client.Follow(ctx, id, 0, nil)
 	if err != nil {
@@ -573,12 +574,13 @@ func (x *trial) inject(f faultSpec) error {
 }
 
 // met tells whether the case's fault happened at all.
-func (x *trial) met() bool {
+func (x *trial) met() bool { return x.metOf(*x.fault) }
+
+func (x *trial) metOf(f faultSpec) bool {
 	var left []faultSpec
 	if err := standinCall("GET", "/v1/faults", "", &left); err != nil {
 		return false
 	}
-	f := *x.fault
 	f.Name = x.instance
 	return !slices.Contains(left, f) || f.Call == "by-token"
 }

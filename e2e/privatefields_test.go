@@ -30,7 +30,10 @@ import (
 // without a line here fails the test; a field that is added is covered by itself.
 var bodyOf = map[string]any{
 	"POST /session": wire.Credentials{}, "POST /keys": wire.NewKey{}, "PATCH /keys/:name": wire.KeyChange{},
-	"POST /keys/:name/challenge": wire.ChallengeRequest{}, "POST /keys/:name/proof": wire.Proof{},
+	"POST /session/challenge": wire.SigninRequest{}, "POST /session/key": wire.SigninProof{},
+	"POST /session/redeem": wire.ConsoleCode{}, "PUT /session/password": wire.PasswordChange{},
+	"PUT /keys/:name/private-print": wire.PrivatePrint{},
+	"POST /keys/:name/challenge":    wire.ChallengeRequest{}, "POST /keys/:name/proof": wire.Proof{},
 	"POST /holders": wire.Holder{}, "POST /instances": wire.Launch{},
 	"POST /instances/:name/survey": wire.SurveyRequest{}, "POST /instances/:name/why": wire.WhyRequest{},
 	"POST /instances/:name/refresh": wire.Refresh{}, "POST /instances/:name/rules": wire.Admit{},
@@ -60,7 +63,7 @@ var bodyOf = map[string]any{
 }
 
 // without are the calls that take no text in a body.
-var without = map[string]bool{"POST /keys/:name/retire": true, "POST /keys/:name/use-again": true,
+var without = map[string]bool{"POST /session/code": true, "POST /keys/:name/retire": true, "POST /keys/:name/use-again": true,
 	"POST /instances/:name/stop": true, "POST /instances/:name/start": true, "POST /work/:id/cancel": true,
 	"POST /work/:id/retry": true,
 	"POST /work/:id/pause": true, "POST /work/:id/go-on": true, "POST /work/:id/close": true,

@@ -79,7 +79,7 @@ func TestTwoReplicas(t *testing.T) {
 			t.Errorf("%s was made %d times", name, made[name])
 		}
 		for _, st := range w.Steps {
-			if st.State != "done" || st.Tries != 1 {
+			if passed := st.Name == "address" && st.State == wire.StepPassedOver; !passed && (st.State != "done" || st.Tries != 1) {
 				t.Errorf("work %d, step %s: %s, begun %d times", w.ID, st.Name, st.State, st.Tries)
 			}
 		}
@@ -294,7 +294,7 @@ func TestStoppedInATransaction(t *testing.T) {
 		if w.State != "done" {
 			t.Errorf("%+v", w)
 		}
-	case <-time.After(50 * time.Second):
+	case <-time.After(2 * time.Minute):
 		t.Fatal("nobody took the work over: its row is still locked by the one that was stopped")
 	}
 }

@@ -54,7 +54,7 @@ func BenchmarkRestore(b *testing.B) {
 	restore := func(name, route string) wire.Report {
 		b.Helper()
 		key := fmt.Sprintf("back-%d", runs.Add(1))
-		plumlatch("key", "create", key, "-dir", dir, "-new-passphrase-file", filepath.Join(dir, "none"))
+		plumlatch("key", "create", key, "-dir", dir, "-new-passphrase", filepath.Join(dir, "none"))
 		var r wire.Report
 		check(json.Unmarshal(plumlatch("restore", name, "-route", route, "-new", key, "-dir", dir, "-yes", "-json"),
 			&r))

@@ -214,7 +214,7 @@ func withLostStopped(x *trial) error {
 		return err
 	}
 	x.state["was"] = "stopped"
-	return x.plumlatch("instance", "stop", x.instance)
+	return x.plumlatch("instance", "stop", "-yes", x.instance)
 }
 
 const secretWord = "{plain}ebb and flow"
@@ -314,7 +314,7 @@ func (x *trial) restoring(route string) (int64, error) {
 	args := []string{"restore", "grant", "ID", "-identity", filepath.Join(x.slot.dir, x.slot.key), "-yes"}
 	switch route {
 	case "already-open":
-		args = []string{"restore", "-continue", "ID", "-password-file", filepath.Join(x.slot.dir, "password"), "-dir",
+		args = []string{"work", "here", "ID", "-password-file", filepath.Join(x.slot.dir, "password"), "-dir",
 			filepath.Join(x.slot.dir, "nowhere")}
 	case "second-key":
 	default:

@@ -62,15 +62,15 @@ func TestRestoreSSHD(t *testing.T) {
 			t.Errorf("without a word: %+v", r)
 		}
 		out := d.must(t, "restore", name, "-go", "-yes", "-dir", dir, "-name", name+"-new",
-			"-new-passphrase-file", none)
+			"-new-passphrase", none)
 		contains(t, "restored", out, name+"-new opens "+name+"; "+name+"-lost is withdrawn", "In after", "work report")
 		restored(t, a, name, before, name+"-new")
 	})
 
 	t.Run("second-key", func(t *testing.T) {
 		a, name, _ := begin(t, "second")
-		d.must(t, "key", "create", name+"-mate", "-dir", dir, "-new-passphrase-file", none)
-		d.must(t, "key", "create", name+"-new", "-dir", dir, "-new-passphrase-file", none)
+		d.must(t, "key", "create", name+"-mate", "-dir", dir, "-new-passphrase", none)
+		d.must(t, "key", "create", name+"-new", "-dir", dir, "-new-passphrase", none)
 		d.must(t, "access", "add", name, "-key", name+"-mate")
 		before := a.now(t)
 		r := d.client(t, "", "restore", name, "-route", "second-key", "-new", name+"-new", "-yes", "-dir", dir)
@@ -86,7 +86,7 @@ func TestRestoreSSHD(t *testing.T) {
 		}
 		contains(t, "granted", d.must(t, "restore", "grant", id, "-identity", filepath.Join(dir, name+"-mate"),
 			"-yes"), "Added to .ssh/authorized_keys of "+a.user)
-		contains(t, "restored", d.must(t, "restore", "-continue", id, "-dir", dir), name+"-new opens "+name,
+		contains(t, "restored", d.must(t, "work", "here", id, "-dir", dir), name+"-new opens "+name,
 			name+"-lost is withdrawn")
 		restored(t, a, name, before, name+"-new")
 		if !a.logsIn(t, filepath.Join(dir, name+"-mate"), "true") {
@@ -108,16 +108,16 @@ func TestRestoreSSHD(t *testing.T) {
 		}
 		d.must(t, "instance", "probing", name, "yes")
 		d.must(t, "survey", name, "-outside")
-		d.must(t, "key", "create", name+"-new", "-dir", dir, "-new-passphrase-file", none)
+		d.must(t, "key", "create", name+"-new", "-dir", dir, "-new-passphrase", none)
 		args := []string{"restore", name, "-route", "already-open", "-new", name + "-new", "-yes", "-dir", dir,
 			"-password-file"}
 		r := d.client(t, "", append(args, writeFile(t, "wrong\n"))...)
 		if r.code != 1 || !strings.Contains(r.err, "by that password") || strings.Contains(r.err+r.out, "wrong\n") {
 			t.Fatalf("a wrong password: %+v", r)
 		}
-		_, rest, _ := strings.Cut(r.err, "next: plumlatch restore -continue ")
+		_, rest, _ := strings.Cut(r.err, "next: plumlatch work here ")
 		id, _, _ := strings.Cut(rest, ";")
-		out := d.must(t, "restore", "-continue", strings.TrimSpace(id), "-dir", dir, "-password-file",
+		out := d.must(t, "work", "here", strings.TrimSpace(id), "-dir", dir, "-password-file",
 			writeFile(t, word+"\n"))
 		contains(t, "restored", out, name+"-new opens "+name, name+"-lost is withdrawn")
 		restored(t, a, name, before, name+"-new")

@@ -20,14 +20,14 @@ func TestRotateMany(t *testing.T) {
 	d := newHome(t, &demo{dir: s.dir, url: s.serve(t).URL(), token: s.token})
 	dir, none := t.TempDir(), writeFile(t, "")
 	for _, k := range []string{"many-old", "many-new", "many-next"} {
-		d.must(t, "key", "create", k, "-dir", dir, "-new-passphrase-file", none)
+		d.must(t, "key", "create", k, "-dir", dir, "-new-passphrase", none)
 	}
 	names := []string{"many-1", "many-2", "many-3", "many-4", "many-5"}
 	for _, name := range names {
 		d.must(t, "instance", "launch", name, "-image", "debian-12", "-size", "small", "-region", "north-pier",
 			"-key", "many-old", "-tag", "line=many")
 	}
-	d.must(t, "instance", "stop", "many-5")
+	d.must(t, "instance", "stop", "-yes", "many-5")
 	file := func(name string) string {
 		return filepath.Join(shared.path("standin", "instances", d.instance(t, name).CloudID),
 			"home/debian/.ssh/authorized_keys")
@@ -54,32 +54,32 @@ func TestRotateMany(t *testing.T) {
 	}
 
 	// Shown first: which instance in which wave, what cannot be reached, who is sole.
-	plan := d.must(t, "rotate", "-key", "many-old", "-new", "many-new", "-at-most", "50%", "-plan")
+	plan := d.must(t, "rotate", "many", "many-old", "-new", "many-new", "-waves", "50%", "-plan")
 	contains(t, "the plan", plan, "Waves of 1, 2, 2;", "it is stopped: it is taken when it is back",
 		"5 instances have one opener now, and one afterwards", "Nothing was changed")
-	if r := d.client(t, "", "rotate", "-key", "many-old", "-new", "many-new", "-at-most", "50%", "-dir",
+	if r := d.client(t, "", "rotate", "many", "many-old", "-new", "many-new", "-waves", "50%", "-dir",
 		dir); r.code != 1 || !strings.Contains(r.err, "Rotate on 5 instances, in 3 waves?") {
 		t.Errorf("without -yes: %+v", r)
 	}
 
 	// A failure in the second wave: the third does not begin.
 	hide("many-2")
-	r := d.client(t, "", "rotate", "-key", "many-old", "-new", "many-new", "-dir", dir, "-at-most", "50%",
+	r := d.client(t, "", "rotate", "many", "many-old", "-new", "many-new", "-dir", dir, "-waves", "50%",
 		"-grace", "1h", "-yes")
 	if r.code != 1 {
 		t.Fatalf("%+v", r)
 	}
 	contains(t, "a failure in the second wave", r.err, "wave 1 of 3: 1 shown to work",
-		"wave 2 of 3: 1 shown to work, 1 failed", "symbolic link", "no further wave begins", "plumlatch rotate -go-on")
+		"wave 2 of 3: 1 shown to work, 1 failed", "symbolic link", "no further wave begins", "plumlatch work go-on")
 	if got := opens("many-new"); !got["many-1"] || got["many-4"] || got["many-2"] || len(got) != 2 {
 		t.Errorf("after the failure: %v", got)
 	}
 	var work int64
-	_, after, _ := strings.Cut(r.err, "plumlatch rotate -go-on ")
+	_, after, _ := strings.Cut(r.err, "plumlatch work go-on ")
 	_, err := fmt.Sscan(after, &work)
 	mustDo(t, err)
 	unhide("many-2")
-	out := d.must(t, "rotate", "-go-on", fmt.Sprint(work))
+	out := d.must(t, "work", "go-on", fmt.Sprint(work))
 	contains(t, "going on", out, "3 instances shown to work", "1 instance out of reach")
 	if got := opens("many-new"); len(got) != 3 || !got["many-4"] {
 		t.Errorf("after going on: %v", got)
@@ -97,8 +97,8 @@ func TestRotateMany(t *testing.T) {
 	}
 
 	// Without grace, to the end; the stopped one when it is back.
-	out = d.must(t, "rotate", "-tag", "line=many", "-new", "many-next", "-dir", dir, "-at-most", "100%", "-first",
-		"5", "-grace", "0", "-yes")
+	out = d.must(t, "rotate", "many", "-tag", "line=many", "-new", "many-next", "-dir", dir, "-waves", "5,100%",
+		"-grace", "0", "-yes")
 	contains(t, "without grace", out, "4 instances shown to work; 1 instance out of reach")
 	waitFor(t, "the old key to be on record for the stopped one alone",
 		func() bool { return len(opens("many-old")) == 1 })
@@ -110,18 +110,18 @@ func TestRotateMany(t *testing.T) {
 	for _, name := range names {
 		waitFor(t, name, func() bool { return !strings.Contains(mustRead(t, file(name)), "many-old") })
 	}
-	contains(t, "nothing is left", d.must(t, "rotate", "-key", "many-next", "-new", "many-next", "-plan"),
+	contains(t, "nothing is left", d.must(t, "rotate", "many", "many-next", "-new", "many-next", "-plan"),
 		"There is no instance to rotate it on")
 	// What is due, with a pair of its own for each.
 	d.must(t, "policy", "set", writeFile(t, "rotation:\n  age: 0\n"))
-	if r := d.client(t, "", "rotate", "-due", "-each", "-yes"); r.code == 0 ||
+	if r := d.client(t, "", "rotate", "many", "-due", "-each", "-yes"); r.code == 0 ||
 		!strings.Contains(r.err, "rotation.age") {
 		t.Errorf("no age: %+v", r)
 	}
 	d.must(t, "policy", "set", writeFile(t, "rotation:\n  age: 1s\n"))
 	time.Sleep(time.Second)
-	out = d.must(t, "rotate", "-due", "-each", "-names", "{instance}-own", "-dir", dir, "-new-passphrase-file", none,
-		"-first", "2", "-at-most", "100%", "-grace", "0", "-yes")
+	out = d.must(t, "rotate", "many", "-due", "-each={instance}-own", "-dir", dir, "-new-passphrase", none,
+		"-waves", "2,100%", "-grace", "0", "-yes")
 	contains(t, "a pair for each", out, "Waves of 2, 3;", "5 instances shown to work")
 	for _, name := range names {
 		if got := opens(name + "-own"); len(got) != 1 || !got[name] {
@@ -130,7 +130,7 @@ func TestRotateMany(t *testing.T) {
 		d.must(t, "open", name, "-identity", filepath.Join(dir, name+"-own"), "--", "true")
 	}
 	// Paused before it begins anything.
-	if r := d.client(t, "", "rotate", "-pause", "1"); r.code != 1 ||
+	if r := d.client(t, "", "work", "pause", "1"); r.code != 1 ||
 		!strings.Contains(r.err, "only a rotation of many") {
 		t.Errorf("pausing a launch: %+v", r)
 	}
@@ -143,9 +143,9 @@ func TestBadRotations(t *testing.T) {
 	d := newHome(t, &demo{dir: s.dir, url: s.serve(t).URL(), token: s.token})
 	dir, none := t.TempDir(), writeFile(t, "")
 	for _, k := range []string{"bad-old", "bad-new", "bad-third"} {
-		d.must(t, "key", "create", k, "-dir", dir, "-new-passphrase-file", none)
+		d.must(t, "key", "create", k, "-dir", dir, "-new-passphrase", none)
 	}
-	d.must(t, "key", "create", "bad-rsa", "-kind", "rsa-2048", "-dir", dir, "-new-passphrase-file", none)
+	d.must(t, "key", "create", "bad-rsa", "-kind", "rsa-2048", "-dir", dir, "-new-passphrase", none)
 	d.launchBoard(t, "bad-rot", "bad-old", "bad-third")
 	file := filepath.Join(shared.path("standin", "instances", d.instance(t, "bad-rot").CloudID),
 		"home/debian/.ssh/authorized_keys")
@@ -156,13 +156,13 @@ func TestBadRotations(t *testing.T) {
 	}{
 		{[]string{"bad-rot", "-new", "bad-new"}, "several keys open bad-rot: "},
 		{[]string{"bad-rot", "-old", "bad-old", "-new", "bad-old"}, "the new key is the old one"},
-		{[]string{"bad-rot", "-old", "nobody", "-new", "bad-new"}, "nobody is not recorded to open bad-rot"},
-		{[]string{"bad-rot", "-old", "bad-old", "-new", "nobody"}, "there is no"},
+		{[]string{"bad-rot", "-old", "nobody", "-new", "bad-new"}, "no recorded key"},
+		{[]string{"bad-rot", "-old", "bad-old", "-new", "nobody"}, "no recorded key"},
 		{[]string{"bad-rot", "-old", "bad-old", "-new", "bad-new", "-grace", "400d"}, "at most a year"},
 		{[]string{"bad-rot", "-old", "bad-old", "-new", "bad-new", "-grace", "soon"}, "give a time such as"},
 		{[]string{"nowhere", "-old", "bad-old", "-new", "bad-new"}, "there is no instance of this name"},
-		{[]string{"-key", "nobody", "-new", "bad-new", "-yes"}, "unknown key nobody"},
-		{[]string{"-key", "bad-old", "-new", "bad-new", "-at-most", "0", "-yes"}, "give a number from 1"},
+		{[]string{"many", "nobody", "-new", "bad-new", "-yes"}, "no recorded key"},
+		{[]string{"many", "bad-old", "-new", "bad-new", "-waves", "0", "-yes"}, "numbers from 1"},
 	} {
 		if r := d.client(t, "", append([]string{"rotate"}, append(c.args, "-dir", dir)...)...); r.code == 0 ||
 			!strings.Contains(r.err, c.want) {
@@ -179,6 +179,20 @@ func TestBadRotations(t *testing.T) {
 		!strings.Contains(r.err, "keys.kinds") {
 		t.Errorf("a kind that the policy refuses: %+v", r)
 	}
+	if r := d.client(t, "", "instance", "launch", "bad-launch", "-image", "debian-12", "-size", "small", "-region", "north-pier",
+		"-key", "bad-rsa"); r.code == 0 || !strings.Contains(r.err, "keys.kinds") {
+		t.Errorf("launched with a kind that the policy has not: %+v", r)
+	}
+	if r := d.client(t, "", "policy", "set", writeFile(t, "keys:\n  origins: [found]\n")); r.code == 0 ||
+		!strings.Contains(r.err, "there is no \"found\"") {
+		t.Errorf("an origin that there is not: %+v", r)
+	}
+	d.must(t, "policy", "set", writeFile(t, "keys:\n  origins: [imported]\n"))
+	if r := d.client(t, "", "rotate", "bad-rot", "-old", "bad-old", "-new", "bad-new", "-dir", dir); r.code == 0 ||
+		!strings.Contains(r.err, "keys.origins") {
+		t.Errorf("of another origin than the policy has: %+v", r)
+	}
+	d.must(t, "policy", "set", writeFile(t, "keys:\n  kinds: [ed25519]\n"))
 	if now := mustRead(t, file); now != before {
 		t.Errorf("something was changed:\n%s", now)
 	}
@@ -214,7 +228,7 @@ func TestAccessRules(t *testing.T) {
 	d := newHome(t, &demo{dir: s.dir, url: s.serve(t).URL(), token: s.token})
 	dir, none := t.TempDir(), writeFile(t, "")
 	for _, k := range []string{"rule-own", "rule-guest", "rule-old-guest"} {
-		d.must(t, "key", "create", k, "-dir", dir, "-new-passphrase-file", none)
+		d.must(t, "key", "create", k, "-dir", dir, "-new-passphrase", none)
 	}
 	d.launchBoard(t, "rule-board", "rule-own")
 	file := filepath.Join(shared.path("standin", "instances", d.instance(t, "rule-board").CloudID),
@@ -226,8 +240,8 @@ func TestAccessRules(t *testing.T) {
 		want string
 	}{
 		{[]string{"-key", "rule-own"}, "is recorded to open rule-board already"},
-		{[]string{"-key", "nobody"}, "unknown key"},
-		{[]string{"-key", "rule-guest", "-until", "2020-01-01"}, "this end has passed"},
+		{[]string{"-key", "rule-gust"}, "did you mean rule-guest"},
+		{[]string{"-key", "rule-guest", "-until", "2020-01-01"}, "that time has passed"},
 		{[]string{"-key", "rule-guest", "-for", "500d"}, "at most a year"},
 		{[]string{"-key", "rule-guest", "-from", "10.0.0.1/8"}, "without host bits"},
 		{[]string{"-key", "rule-guest", "-only", "a\nb"}, "printable"},
@@ -258,7 +272,7 @@ func TestAccessRules(t *testing.T) {
 	contains(t, "access list", d.must(t, "access", "list", "-instance", "rule-board"), "rule-guest",
 		"accepted, until "+time.Now().Add(8*time.Hour).Format("2006-01-02"))
 	// The guest's does not count: the own one is the only way in.
-	r := d.client(t, "", "access", "remove", "rule-board", "-key", "rule-own")
+	r := d.client(t, "", "access", "remove", "-yes", "rule-board", "-key", "rule-own")
 	if r.code != 1 || !strings.Contains(r.err, "rule 1") ||
 		!strings.Contains(r.err, "rule-guest runs one command only") {
 		t.Errorf("the last way in: %+v", r)
@@ -287,13 +301,13 @@ func TestAccessRules(t *testing.T) {
 		}
 		return false
 	})
-	contains(t, "remove", d.must(t, "access", "remove", "rule-board", "-key", "rule-guest"),
+	contains(t, "remove", d.must(t, "access", "remove", "-yes", "rule-board", "-key", "rule-guest"),
 		"rule-guest is withdrawn from rule-board, and refused there")
 	// The work that waited for its end is over by that.
 	waitFor(t, "the end of what waited", func() bool {
 		return strings.Contains(d.must(t, "work", "list"), "rule-guest was withdrawn from rule-board")
 	})
-	contains(t, "by number", d.must(t, "access", "remove", "rule-board", "-key", "rule-own", "-cut-off", "1"),
+	contains(t, "by number", d.must(t, "access", "remove", "-yes", "rule-board", "-key", "rule-own", "-cut-off", "1"),
 		"withdrawn")
 	has(t, "locked on purpose", d.reasonsOf(t, "instance", "rule-board"), "no-way-in", true)
 }

@@ -89,12 +89,12 @@ func BenchmarkRotate(b *testing.B) {
 	}
 	check(os.WriteFile(filepath.Join(dir, "none"), nil, 0o600))
 	for _, k := range []string{"rotated-0", "rotated-1"} {
-		plumlatch("key", "create", k, "-dir", dir, "-new-passphrase-file", filepath.Join(dir, "none"))
+		plumlatch("key", "create", k, "-dir", dir, "-new-passphrase", filepath.Join(dir, "none"))
 	}
 	rotate := func(from, to string) time.Duration {
 		b.Helper()
 		began := time.Now()
-		plumlatch("rotate", "-key", from, "-new", to, "-dir", dir, "-first", "500", "-at-most", "100%", "-grace",
+		plumlatch("rotate", "many", from, "-new", to, "-dir", dir, "-waves", "500,100%", "-grace",
 			"0", "-yes", "-json")
 		took := time.Since(began)
 		for deadline := time.Now().Add(5 * time.Minute); ; time.Sleep(200 * time.Millisecond) {

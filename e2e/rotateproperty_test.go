@@ -55,7 +55,7 @@ func TestRotationProperty(t *testing.T) {
 	public := map[string]keypair.Public{}
 	for n := range 4 {
 		k := fmt.Sprintf("chance-%d", n)
-		d.must(t, "key", "create", k, "-dir", dir, "-new-passphrase-file", none)
+		d.must(t, "key", "create", k, "-dir", dir, "-new-passphrase", none)
 		p, err := publicOf(filepath.Join(dir, k+".pub"))
 		mustDo(t, err)
 		keys, public[k] = append(keys, k), p
@@ -93,7 +93,7 @@ func TestRotationProperty(t *testing.T) {
 		case 3:
 			args = []string{"access", "add", "chance-board", "-key", fresh, "-for", "3s"}
 		default:
-			args = []string{"access", "remove", "chance-board", "-key", old}
+			args = []string{"access", "remove", "-yes", "chance-board", "-key", old}
 		}
 		fault := random.IntN(4)
 		switch fault {
@@ -207,8 +207,8 @@ func TestClockOff(t *testing.T) {
 	s := newSlot(t, 98)
 	d := newHome(t, &demo{dir: s.dir, url: s.serve(t).URL(), token: s.token})
 	dir, none := t.TempDir(), writeFile(t, "")
-	d.must(t, "key", "create", "clock-guest", "-dir", dir, "-new-passphrase-file", none)
-	d.must(t, "key", "create", "clock-next", "-dir", dir, "-new-passphrase-file", none)
+	d.must(t, "key", "create", "clock-guest", "-dir", dir, "-new-passphrase", none)
+	d.must(t, "key", "create", "clock-next", "-dir", dir, "-new-passphrase", none)
 	for _, ahead := range []int{3600, -3600} {
 		name := fmt.Sprintf("clock-board-%d", ahead+4000)
 		d.launchBoard(t, name, s.key)
@@ -236,7 +236,7 @@ func TestClockOff(t *testing.T) {
 		if o := off(45 * time.Minute); o.Abs() > time.Minute {
 			t.Errorf("%d s ahead, extended: the end is off by %v", ahead, o)
 		}
-		d.must(t, "access", "remove", name, "-key", "clock-guest")
+		d.must(t, "access", "remove", "-yes", name, "-key", "clock-guest")
 		waitFor(t, "rest", func() bool { return !strings.Contains(d.must(t, "work", "list", "-state", "open"), name) })
 		d.must(t, "rotate", name, "-old", s.key, "-new", "clock-next", "-dir", dir, "-grace", "40m")
 		if o := off(40 * time.Minute); o.Abs() > time.Minute {

@@ -51,7 +51,7 @@ func TestRotateSSHD(t *testing.T) {
 	name := fmt.Sprintf("rot-door-%d", a.port)
 	d.must(t, a.args(name, "-record", name+"-key")...)
 	before := a.now(t)
-	out := d.must(t, "rotate", name, "-grace", "0", "-dir", dir, "-name", name+"-new", "-new-passphrase-file", none)
+	out := d.must(t, "rotate", name, "-grace", "0", "-yes", "-dir", dir, "-name", name+"-new", "-new-passphrase", none)
 	contains(t, "the report", out, name+"-new in the place of "+name+"-key", "withdrawn", name+"-new opens "+name+
 		"; "+name+"-key is withdrawn", "15 minutes and a day")
 	fresh, err := publicOf(filepath.Join(dir, name+"-new.pub"))
@@ -92,8 +92,8 @@ func TestRotateSSHD(t *testing.T) {
 	a.put(t, a.file, text, true)
 	d.surveyOf(t, name)
 	d.must(t, "access", "record", name, job.Fingerprint(), "-as", name+"-job")
-	out = d.must(t, "rotate", name, "-old", name+"-job", "-grace", "0", "-dir", dir, "-name", name+"-job-new",
-		"-new-passphrase-file", none)
+	out = d.must(t, "rotate", name, "-old", name+"-job", "-grace", "0", "-yes", "-dir", dir, "-name", name+"-job-new",
+		"-new-passphrase", none)
 	contains(t, "what is carried over", out, "the forced command is carried over: touch "+ran,
 		"taken from these addresses only, as before: 127.0.0.0/8")
 	jobNew, err := publicOf(filepath.Join(dir, name+"-job-new.pub"))
@@ -118,8 +118,8 @@ func TestRotateSSHD(t *testing.T) {
 	a.put(t, a.file, a.now(t)+"from=\"127.0.0.1\" "+desk.Line()+"\n", true)
 	d.surveyOf(t, name)
 	d.must(t, "access", "record", name, desk.Fingerprint(), "-as", name+"-desk")
-	d.must(t, "rotate", name, "-old", name+"-desk", "-grace", "0", "-dir", dir, "-name", name+"-desk-new",
-		"-new-passphrase-file", none)
+	d.must(t, "rotate", name, "-old", name+"-desk", "-grace", "0", "-yes", "-dir", dir, "-name", name+"-desk-new",
+		"-new-passphrase", none)
 	if a.logsIn(t, filepath.Join(dir, "desk"), "true") || !a.logsIn(t, filepath.Join(dir, name+"-desk-new"), "true") {
 		t.Error("from=: the old key still logs in, or the new one does not")
 	}
@@ -134,7 +134,7 @@ func TestRotateGuard(t *testing.T) {
 	dir, none := t.TempDir(), writeFile(t, "")
 	name := fmt.Sprintf("guard-door-%d", a.port)
 	d.must(t, a.args(name, "-record", name+"-key")...)
-	d.must(t, "key", "create", name+"-new", "-dir", dir, "-new-passphrase-file", none)
+	d.must(t, "key", "create", name+"-new", "-dir", dir, "-new-passphrase", none)
 	identity := filepath.Join(dir, name+"-new")
 	shell := func(s string) {
 		t.Helper()
@@ -145,7 +145,7 @@ func TestRotateGuard(t *testing.T) {
 	refused := func(what string, parts ...string) {
 		t.Helper()
 		before := a.now(t)
-		r := d.client(t, "", "rotate", name, "-new", name+"-new", "-identity", identity, "-grace", "0")
+		r := d.client(t, "", "rotate", name, "-new", name+"-new", "-identity", identity, "-grace", "0", "-yes")
 		if r.code != 1 {
 			t.Fatalf("%s: %+v", what, r)
 		}
@@ -177,7 +177,7 @@ func TestRotateGuard(t *testing.T) {
 	mustDo(t, os.Chown(a.file, a.uid, a.gid))
 	mustDo(t, os.Chmod(a.file, 0o600))
 	// The server takes no new key, as its modes are wrong: an old one neither, so it is not even begun.
-	d.must(t, "rotate", name, "-new", name+"-new", "-identity", identity, "-grace", "0")
+	d.must(t, "rotate", name, "-new", name+"-new", "-identity", identity, "-grace", "0", "-yes")
 	if a.logsIn(t, a.identity, "true") || !a.logsIn(t, identity, "true") {
 		t.Error("the old key still logs in, or the new one does not")
 	}
@@ -197,7 +197,7 @@ func TestGraceGivenUpSSHD(t *testing.T) {
 	d.must(t, "key", "set", name+"-key", "-holder", name+"-person")
 	d.must(t, "key", "prove", name+"-key", "-identity", a.identity)
 	before := a.now(t)
-	d.must(t, "rotate", name, "-grace", "40s", "-dir", dir, "-name", name+"-new", "-new-passphrase-file", none)
+	d.must(t, "rotate", name, "-grace", "40s", "-dir", dir, "-name", name+"-new", "-new-passphrase", none)
 	if !strings.Contains(a.now(t), "expiry-time=") || !a.logsIn(t, filepath.Join(dir, name+"-new"), "true") {
 		t.Fatalf("within the grace time:\n%s", a.now(t))
 	}
@@ -232,7 +232,7 @@ func TestGraceSSHD(t *testing.T) {
 	d.must(t, a.args("grace-door", "-record", "grace-key")...)
 	before := a.now(t)
 	out := d.must(t, "rotate", "grace-door", "-grace", "6s", "-dir", dir, "-name", "grace-new",
-		"-new-passphrase-file", none)
+		"-new-passphrase", none)
 	contains(t, "the report", out, "The server itself ends it, also when the service is down",
 		"back to the old key until then: plumlatch work cancel")
 	began := time.Now()

@@ -211,7 +211,7 @@ func TestRules(t *testing.T) {
 		"no range":        {[]string{"-from", "the office"}, "no address range", 1},
 		"too long":        {[]string{"-from", "198.51.100.0/33"}, "no address range", 1},
 		"nothing":         {[]string{}, "-from is missing", 2},
-		"a negative time": {[]string{"-from", "198.51.100.0/24", "-for", "-5m"}, "whole seconds", 2},
+		"a negative time": {[]string{"-from", "198.51.100.0/24", "-for", "-5m"}, "give a time such as", 2},
 		"two years":       {[]string{"-from", "198.51.100.0/24", "-for", "17520h"}, "a year", 1},
 		"a bad address":   {[]string{"-from", "me", "-my-address", "me"}, "-my-address", 2},
 	} {
@@ -307,7 +307,7 @@ func staticAddresses(t *testing.T, d *demo, dir string) {
 	if out := d.must(t, "open", "mark-one", "-identity", identity, "--", "hostname"); out != "mark-one\n" {
 		t.Errorf("open: %q", out)
 	}
-	d.must(t, "instance", "stop", "mark-one")
+	d.must(t, "instance", "stop", "-yes", "mark-one")
 	d.must(t, "instance", "start", "mark-one")
 	if again := d.instance(t, "mark-one"); again.Address != one.Address {
 		t.Errorf("after a stop and a start it is at %s, and was at %s", again.Address, one.Address)

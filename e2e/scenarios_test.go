@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"plumlatch/client"
@@ -12,9 +13,13 @@ import (
 // scenarios are the ways through each kind of work that the harness takes. A
 // new kind of work adds its own.
 var scenarios = []scenario{
-	{name: "launch", kind: "launch", begin: beginLaunch, check: runs},
-	{name: "launch cancelled", kind: "launch", back: true, slow: "launch", begin: cancelled(beginLaunch), check: gone},
-	{name: "launch never runs", kind: "launch", back: true, begin: neverRuns, check: gone},
+	{name: "launch", kind: "launch", lacks: []string{"launch/address/"}, begin: beginLaunch, check: runs},
+	{name: "launch cancelled", kind: "launch", lacks: []string{"launch/address/"}, back: true, slow: "launch",
+		begin: cancelled(beginLaunch), check: gone},
+	{name: "launch never runs", kind: "launch", lacks: []string{"launch/address/"}, back: true, begin: neverRuns, check: gone},
+	{name: "launch with an address", kind: "launch", begin: launchWithAddress, check: isAtStatic(true)},
+	{name: "launch with an address cancelled", kind: "launch", back: true, slow: "move", begin: cancelledAtAddress,
+		check: func(x *trial, w wire.Work) []string { return append(gone(x, w), addresses(0)(x, w)...) }},
 	{name: "stop", kind: "stop", prepare: launched, begin: changes("stop"), check: restsIn("stopped")},
 	{name: "stop cancelled", kind: "stop", back: true, slow: "stop", prepare: launched,
 		begin: cancelled(changes("stop")), check: restsIn("running")},
@@ -25,7 +30,7 @@ var scenarios = []scenario{
 	{name: "adopt cancelled", kind: "adopt", back: true, prepare: there, begin: cancelled(adoptAndVanish),
 		check: asItWas},
 	{name: "adopt many", kind: "adopt-many", begin: adoptNone, check: func(*trial, wire.Work) []string { return nil }},
-	{name: "forget", kind: "remove", lacks: []string{"remove/remove/remove/"}, prepare: adoptedBefore,
+	{name: "forget", kind: "remove", lacks: []string{"remove/remove/", "remove/gone/"}, prepare: adoptedBefore,
 		begin: changes("remove"), check: asItWas},
 	{name: "admit me", kind: "admit", lacks: []string{"admit/end/", "admit/withdraw/"},
 		prepare: admitted("198.51.100.7", true), begin: admits(wire.Admit{From: []string{"198.51.100.9"}, Me: true}),
@@ -128,6 +133,24 @@ func (x *trial) launch() (wire.Instance, error) {
 			Keys: []string{x.slot.key}, Tags: map[string]string{"case": x.instance}})
 }
 
+// launchWithAddress launches an instance with a static address that is reserved for it.
+func launchWithAddress(x *trial) (int64, error) {
+	i, err := x.client.Launch(context.Background(), wire.Launch{Name: x.instance, Region: "north-pier", Image: "debian-12",
+		Size: "small", Keys: []string{x.slot.key}, Tags: map[string]string{"case": x.instance}, StaticAddress: "new"})
+	return i.Work, err
+}
+
+// cancelledAtAddress cancels it while the address is given.
+func cancelledAtAddress(x *trial) (int64, error) {
+	id, err := launchWithAddress(x)
+	if err != nil {
+		return 0, err
+	}
+	return id, x.cancelWhen(id, func(w wire.Work) bool {
+		return slices.ContainsFunc(w.Steps, func(s wire.WorkStep) bool { return s.Name == "address" && s.State == "doing" })
+	})
+}
+
 func beginLaunch(x *trial) (int64, error) {
 	i, err := x.launch()
 	return i.Work, err
@@ -154,6 +177,13 @@ func cancelled(begin func(*trial) (int64, error)) func(*trial) (int64, error) {
 				return 0, err
 			}
 			if w.State == "waiting" || w.State == "running" && len(w.Steps) > 0 && w.Steps[0].State == "doing" {
+				break
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+		// Where a replica is not halted on the way, the slow call is at hand when it is cancelled.
+		for until := time.Now().Add(time.Minute); x.point == "" && x.scenario.slow != "" && time.Now().Before(until); {
+			if x.metOf(faultSpec{Call: x.scenario.slow, How: "slow", Times: 1, Delay: 2000}) {
 				break
 			}
 			time.Sleep(20 * time.Millisecond)

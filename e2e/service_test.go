@@ -163,7 +163,7 @@ func TestHostKeyIsNotBelievedBlindly(t *testing.T) {
 	}
 	// The output is never read again: telling the truth later changes nothing.
 	lie.Store(func(s string) string { return s })
-	d.must(t, "instance", "stop", "lie-board-2")
+	d.must(t, "instance", "stop", "-yes", "lie-board-2")
 	d.client(t, "", "instance", "start", "lie-board-2")
 	if in := d.instance(t, "lie-board-2"); len(in.HostKeys) != 0 {
 		t.Errorf("the boot output was read again: %+v", in.HostKeys)

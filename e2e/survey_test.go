@@ -86,7 +86,7 @@ func TestSurvey(t *testing.T) {
 	if after := d.must(t, "access", "list", "-instance", "survey-board", "-json"); after != before {
 		t.Errorf("a link changed what is known:\n%s\n%s", before, after)
 	}
-	d.must(t, "instance", "stop", "survey-board")
+	d.must(t, "instance", "stop", "-yes", "survey-board")
 	if r := d.client(t, "", "survey", "survey-board"); r.code != 1 || !strings.Contains(r.err, "stopped") {
 		t.Errorf("a stopped instance: %+v", r)
 	}

@@ -385,7 +385,7 @@ func TestDiscovery(t *testing.T) {
 	waitFor(t, "it is found by itself", func() bool { return d.todayOf(t).Counts["unknown-instance"] == 1 })
 	out := d.must(t, "instance", "discover")
 	contains(t, "unknown", out, "stray-pump", in.ID, "skerry-island", "the cloud's label says",
-		"plumlatch instance adopt stray-pump")
+		"plumlatch instance adopt stray-pump -address ", ":2222 -user debian -identity FILE")
 	if strings.Contains(out, "\x1b") {
 		t.Error("a label steers the terminal")
 	}

@@ -230,7 +230,7 @@ func TestSurveyByTheClient(t *testing.T) {
 	if near.Result != "unrecorded" || near.LoginUser != neighbour || near.File != ".ssh/keys-of-"+neighbour {
 		t.Errorf("the neighbour's key in the file of its Match: %+v", near)
 	}
-	contains(t, "doors", strings.Join(s.Doors, "\n"), "trustedusercakeys "+caFile, "authorizedkeyscommand /bin/true")
+	contains(t, "doors", fmt.Sprint(s.Doors), "TrustedUserCAKeys "+caFile, "a key command /bin/true")
 	contains(t, "configuration", strings.Join(s.Config, "\n"), "passwordauthentication", "permitrootlogin")
 	lying := map[string]string{}
 	for _, l := range s.Lying {

@@ -116,7 +116,7 @@ func TestOnATerminal(t *testing.T) {
 		t.Error("a file was written")
 	}
 
-	x = d.terminal(t, "key", "create", "random-typed", "-random-passphrase", "-dir", dir)
+	x = d.terminal(t, "key", "create", "random-typed", "-new-passphrase", "random", "-dir", dir)
 	if code := x.end(t); code != 0 || strings.Count(x.shows(), "shown this once") != 1 {
 		t.Errorf("status %d:\n%s", code, x.shows())
 	}

@@ -176,7 +176,7 @@ var fileCases = []whyCase{
 		b.edit(t, b.identity, func(s string) string { return s[:len(s)/2] + "\n-----END OPENSSH PRIVATE KEY-----\n" })
 	}},
 	{here: true, want: why.FileFormat, what: "PPK", broke: func(t *testing.T, b *broken) {
-		b.d.must(t, "key", "convert", b.identity, "-format", "ppk", "-new-passphrase-file", "/dev/null", "-out",
+		b.d.must(t, "key", "convert", b.identity, "-format", "ppk", "-new-passphrase", "/dev/null", "-out",
 			b.identity+".ppk")
 		b.identity += ".ppk"
 	}, says: []string{"key convert"}},
@@ -251,7 +251,7 @@ func crowdedAgent(t *testing.T, n int) (socket string) {
 var standinCases = []whyCase{
 	{want: "", what: "a door in order", broke: func(*testing.T, *broken) {}, says: []string{"Nothing is in the way"}},
 	{want: why.InstanceStopped, what: "stopped",
-		broke: func(t *testing.T, b *broken) { b.d.must(t, "instance", "stop", b.name) },
+		broke: func(t *testing.T, b *broken) { b.d.must(t, "instance", "stop", "-yes", b.name) },
 		says:  []string{"instance start"}},
 	{want: why.InstanceStopped, what: "stopped in the cloud, unknown to the ledger",
 		broke: func(t *testing.T, b *broken) {
@@ -275,7 +275,7 @@ var standinCases = []whyCase{
 			if r := b.client(t, "hosts", "write", "-dir", filepath.Dir(b.identity), "-yes"); r.code != 0 {
 				t.Fatalf("%+v", r)
 			}
-			b.d.must(t, "instance", "stop", b.name)
+			b.d.must(t, "instance", "stop", "-yes", b.name)
 			b.d.must(t, "instance", "start", b.name)
 		}, says: []string{"hosts write"}},
 	{here: true, want: why.RuleShuts, what: "no rule for this address", region: "south-pier",

@@ -227,10 +227,10 @@ func TestTooManyKeysIsReal(t *testing.T) {
 func TestWhyByAgent(t *testing.T) {
 	t.Parallel()
 	a := startAdoptee(t, "")
-	shared.must(t, a.args("real-door-agent", "-record", "agent-door-key")...)
+	shared.must(t, a.args("real-door-agent", "-record", "why-agent-key")...)
 	socket := crowdedAgent(t, 2)
 	b := &broken{d: shared, name: "real-door-agent", home: t.TempDir(), env: []string{"SSH_AUTH_SOCK=" + socket}}
-	if r := b.client(t, "why", b.name, "-agent", "-json"); r.code != 3 ||
+	if r := b.client(t, "why", b.name, "-ssh-agent", "-json"); r.code != 3 ||
 		!strings.Contains(r.out, `"code": "file_missing"`) || !strings.Contains(r.out, "ssh-add") {
 		t.Errorf("an agent without the key: %+v", r)
 	}
@@ -239,7 +239,7 @@ func TestWhyByAgent(t *testing.T) {
 	if out, err := add.CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
-	if r := b.client(t, "why", b.name, "-agent", "-json"); r.code != 0 || !strings.Contains(r.out, "gets a session") {
+	if r := b.client(t, "why", b.name, "-ssh-agent", "-json"); r.code != 0 || !strings.Contains(r.out, "gets a session") {
 		t.Errorf("an agent with the key: %+v", r)
 	}
 }

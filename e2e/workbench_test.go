@@ -120,7 +120,7 @@ func TestConsoleKeys(t *testing.T) { // alone: it reads in the log that the serv
 		if c.passphrase != "" {
 			login = file + ".open"
 			d.must(t, "key", "convert", file, "-format", "openssh", "-out", login, "-passphrase-file", pass,
-				"-new-passphrase-file", "/dev/null")
+				"-new-passphrase", "/dev/null")
 		}
 		board := c.name + "-board"
 		d.must(t, "instance", "launch", board, "-image", "debian-12", "-size", "small", "-region",

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"plumlatch/core/access"
 	"plumlatch/core/authkeys"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
@@ -19,8 +20,8 @@ import (
 // more than without.
 type Around struct {
 	Inspection
-	Effective []string // of sshd -T, the settings that decide who gets in
-	Doors     []string // ways in that are in no file of keys
+	Effective []string       // of sshd -T, the settings that decide who gets in
+	Doors     []access.Other // that the settings open, and no file of keys
 	Users     []UserKeys
 	Lying     []Lying
 }
@@ -159,9 +160,10 @@ func (a *Around) effective(ctx context.Context, client *Client, user, prefix str
 	for line := range strings.Lines(text) {
 		word, value, _ := strings.Cut(strings.TrimSpace(line), " ")
 		switch word {
-		case "authorizedkeyscommand", "trustedusercakeys":
-			if value != "none" {
-				a.Doors = append(a.Doors, word+" "+value+": a door that is not listed")
+		case "authorizedkeyscommand", "trustedusercakeys", "hostbasedauthentication":
+			if o, ok := access.Setting(word, value); ok {
+				o.Place = "sshd -T" // which says nothing of files
+				a.Doors = append(a.Doors, o)
 			}
 			fallthrough
 		case "passwordauthentication", "kbdinteractiveauthentication", "pubkeyauthentication", "permitrootlogin",

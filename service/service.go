@@ -5,7 +5,9 @@ package service
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -39,6 +41,10 @@ type Service struct {
 // on. The worker is wired, and not started. On an error nothing is left running; the worker's
 // store and the listener are the caller's to close then.
 func Start(ctx context.Context, w *kinds.Worker, listener net.Listener, o Options) (*Service, error) {
+	leaf, err := leafOf(o)
+	if err != nil {
+		return nil, err
+	}
 	if err := w.Start(ctx); err != nil {
 		return nil, err
 	}
@@ -46,7 +52,7 @@ func Start(ctx context.Context, w *kinds.Worker, listener net.Listener, o Option
 	log := w.Door.Log
 	s := &Service{worker: w, failed: make(chan error, 1), http: &http.Server{
 		Handler: api.New(api.Options{Closing: closing, Store: w.Door.Store, Worker: w, Cloud: w.Door.Cloud,
-			Console: o.Console, Listen: o.Listen, Hosts: o.Hosts, TLS: o.CertFile != "", Log: log}),
+			Console: o.Console, Listen: o.Listen, Hosts: o.Hosts, TLS: o.CertFile != "", Certificate: leaf, Log: log}),
 		ReadHeaderTimeout: 10 * time.Second,
 		ReadTimeout:       60 * time.Second,
 		IdleTimeout:       2 * time.Minute,
@@ -64,6 +70,18 @@ func Start(ctx context.Context, w *kinds.Worker, listener net.Listener, o Option
 		}
 	}()
 	return s, nil
+}
+
+// leafOf is the certificate that is served, as clients see it; nil without TLS.
+func leafOf(o Options) ([]byte, error) {
+	if o.CertFile == "" {
+		return nil, nil
+	}
+	pair, err := tls.LoadX509KeyPair(o.CertFile, o.KeyFile)
+	if err != nil {
+		return nil, fmt.Errorf("option tls-cert: %w", err)
+	}
+	return pair.Certificate[0], nil
 }
 
 // Store is the service's own, open until Close.

@@ -114,11 +114,12 @@ type Terms struct {
 	Currency     string             `json:"currency"`
 	InstanceHour map[string]float64 `json:"instance_hour"` // by size
 	VolumeHourGB float64            `json:"volume_hour_gb"`
+	StaticHour   float64            `json:"static_hour"`
 	PaceMS       int64              `json:"pace_ms"` // of each change of state
 }
 
 // Terms returns the price list.
 func (c *Cloud) Terms() Terms {
 	return Terms{Currency: "harbour pence", InstanceHour: map[string]float64{"small": 2, "medium": 7, "large": 24},
-		VolumeHourGB: 0.02, PaceMS: c.opts.Pace.Milliseconds()}
+		VolumeHourGB: 0.02, StaticHour: 0.5, PaceMS: c.opts.Pace.Milliseconds()}
 }

@@ -7,6 +7,7 @@ func (c *Cloud) handleRules(mux *http.ServeMux) {
 	type body struct {
 		ClientToken string `json:"client_token"`
 		From        string `json:"from"`
+		Ports       string `json:"ports"`
 		Note        string `json:"note"`
 		Region      string `json:"region"`
 		Name        string `json:"name"`
@@ -37,7 +38,7 @@ func (c *Cloud) handleRules(mux *http.ServeMux) {
 		func(id string, b body) (any, error) { return c.OwnGroup(b.ClientToken, id) })
 	post("/v1/instances/{id}/door", "door", func(id string, b body) (any, error) { return c.SetDoor(id, b.Is) })
 	post("/v1/groups/{id}/rules", "admit", func(id string, b body) (any, error) {
-		return c.Admit(b.ClientToken, id, Rule{From: b.From, Note: b.Note})
+		return c.Admit(b.ClientToken, id, Rule{From: b.From, Ports: b.Ports, Note: b.Note})
 	})
 	post("/v1/addresses", "reserve", func(_ string, b body) (any,
 		error) {

@@ -6,13 +6,17 @@ import (
 	"net/netip"
 	"slices"
 	"sort"
+
+	"plumlatch/core/inbound"
 )
 
-// Rule is one inbound rule: it lets an address range in to the SSH port.
+// Rule is one inbound rule: it lets an address range in to the SSH port, or to other ports. What stands
+// on other ports here is open to everybody: their rules are kept and shown, and not enforced.
 type Rule struct {
-	ID   string `json:"id"`
-	From string `json:"from"` // CIDR
-	Note string `json:"note"`
+	ID    string `json:"id"`
+	From  string `json:"from"`            // CIDR
+	Ports string `json:"ports,omitempty"` // such as 9000-9001; "" for the SSH port
+	Note  string `json:"note"`
 }
 
 // Group is a group of inbound rules, which instances can share. What no rule
@@ -72,7 +76,7 @@ func (c *Cloud) enforce(in *stored) {
 	for _, id := range in.Groups {
 		if g := c.groups[id]; g != nil {
 			for _, r := range g.Rules {
-				if p, err := netip.ParsePrefix(r.From); err == nil {
+				if p, err := netip.ParsePrefix(r.From); err == nil && r.Ports == "" {
 					ranges = append(ranges, p)
 				}
 			}
@@ -151,6 +155,11 @@ func (c *Cloud) Admit(token, groupID string, r Rule) (Rule, error) {
 	if err != nil || p != p.Masked() || !p.Addr().Is4() {
 		return Rule{}, fmt.Errorf("%w: from is an IPv4 network in CIDR notation", ErrInvalid)
 	}
+	if r.Ports != "" {
+		if _, err := inbound.ParsePorts(r.Ports); err != nil {
+			return Rule{}, fmt.Errorf("%w: ports: %w", ErrInvalid, err)
+		}
+	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	g, ok := c.groups[groupID]
@@ -165,7 +174,7 @@ func (c *Cloud) Admit(token, groupID string, r Rule) (Rule, error) {
 		return r, nil
 	}
 	for _, have := range g.Rules {
-		if have.From == r.From {
+		if have.From == r.From && have.Ports == r.Ports {
 			g.Done[token] = have.ID
 			return have, c.save()
 		}

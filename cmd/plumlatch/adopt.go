@@ -2,11 +2,14 @@ package main
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"flag"
 	"fmt"
+	"net"
 	"net/netip"
+	"strconv"
 	"strings"
 	"time"
 
@@ -47,43 +50,60 @@ type adoptOptions struct {
 	agent      bool
 	passFile   string
 	keysFile   string
-	record     string
+	user       string
+	identity   string
+	record     string // the name of the key that one comes in with; none
+	holder     string
+	tags       tagFlag
+	own        *ownKeys
 	noSteward  bool
 	yes        bool
 	parent     int64
 	unattended bool // many at once: nothing is asked, and nothing is said on the way
 }
 
+// flags are the options of adopting, of one and of many.
+func (o *adoptOptions) flags(fs *flag.FlagSet) {
+	fs.StringVar(&o.user, "user", "", "login `user` (default: yours here)")
+	fs.StringVar(&o.identity, "identity", "", "`file` with a private key that opens it; it is used here and never sent")
+	fs.BoolVar(&o.agent, "ssh-agent", false, "use the keys in the running ssh-agent")
+	fs.StringVar(&o.passFile, "passphrase-file", "", "`file` with the passphrase of -identity")
+	fs.StringVar(&o.keysFile, "authorized-keys", "",
+		"`path` of the file that its server reads for the user, where nobody can tell")
+	fs.StringVar(&o.record, "record", "",
+		"record the key that you come in with under this `name`; none: do not record it (default: from its comment)")
+	fs.StringVar(&o.holder, "holder", "",
+		"`name` of who holds the key that you come in with (default: on a terminal it is asked)")
+	fs.BoolVar(&o.noSteward, "no-steward", false, "place no line of the service's: it is recorded for probing only")
+	o.tags = tagFlag{}
+	fs.Var(o.tags, "tag", "`NAME=VALUE` to label it with; as often as wanted")
+	fs.BoolVar(&o.yes, "yes", false,
+		"do not ask: an unknown host key is taken for the right one, and said so in the ledger")
+}
+
+// recording says whether and how the key that one comes in with is recorded.
+func (o *adoptOptions) recording() error {
+	if o.record == none {
+		if o.holder != "" {
+			return usagef("-record none records no key: leave -holder out")
+		}
+		return nil
+	}
+	o.own = &ownKeys{name: o.record, holder: o.holder}
+	return nil
+}
+
 func instanceAdopt(fs *flag.FlagSet) func(*cli) error {
-	address := fs.String("address", "", "`address` or DNS name at which it answers")
-	port := fs.Int("port", 22, "`port` of its SSH server")
-	user := fs.String("user", "", "login `user` (default: yours here)")
-	identity := fs.String("identity", "", "`file` with a private key that opens it; it is used here and never sent")
-	useAgent := fs.Bool("agent", false, "use the keys in the running ssh-agent")
-	passFile := fs.String("passphrase-file", "", "`file` with the passphrase of -identity")
+	var o adoptOptions
+	o.flags(fs)
+	address := fs.String("address", "", "`HOST[:PORT]`: the address or DNS name at which it answers, and its port (default 22)")
 	hostKey := fs.String("host-key", "",
 		"SHA256 `fingerprint` that its host key has (default: known_hosts, else it is asked)")
-	keysFile := fs.String("authorized-keys", "",
-		"`path` of the file that its server reads for the user, where nobody can tell")
-	record := fs.String("record", "", "record the key that you come in with, under this `name`")
-	noSteward := fs.Bool("no-steward", false, "place no line of the service's: it is recorded for probing only")
 	jump := fs.String("jump", "", "`[USER@]HOST[:PORT]` of the jump host that it is reached through")
-	tags := tagFlag{}
-	fs.Var(tags, "tag", "`NAME=VALUE` to label it with; as often as wanted")
-	batch := fs.String("batch", "", "`file` with many: an OpenSSH client configuration, or CSV "+
-		"(name,address,port,user,identity,jump,host_key)")
-	rescue := fs.Bool("rescue", false, "it may rescue others of its zone: shows the line that each rescue places "+
-		"there, and asks")
-	yes := fs.Bool("yes", false, "do not ask: an unknown host key is taken for the right one, and said so in the ledger")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		o := adoptOptions{agent: *useAgent, passFile: *passFile, keysFile: *keysFile, record: *record,
-			noSteward: *noSteward, yes: *yes}
-		if *batch != "" {
-			if len(c.args) > 0 || *address != "" || *record != "" || *hostKey != "" {
-				return usagef("-batch names the instances itself: it goes with no NAME, -address, -host-key or -record")
-			}
-			return c.adoptBatch(*batch, *identity, *user, o, tags, *asJSON)
+		if err := o.recording(); err != nil {
+			return err
 		}
 		args, service, err := c.begin("NAME")
 		if err != nil {
@@ -92,14 +112,16 @@ func instanceAdopt(fs *flag.FlagSet) func(*cli) error {
 		if *address == "" {
 			return usagef("-address is missing")
 		}
-		if (*identity == "") == !*useAgent {
-			return usagef("give -identity FILE or -agent")
+		if (o.identity == "") == !o.agent {
+			return usagef("give -identity FILE or -ssh-agent")
 		}
 		if err := names.Check(args[0]); err != nil {
 			return usageError{err.Error()}
 		}
-		a := adoptee{name: args[0], host: *address, port: *port, user: *user, identity: *identity,
-			hostKey: *hostKey, tags: tags}
+		a := adoptee{name: args[0], user: o.user, identity: o.identity, hostKey: *hostKey, tags: o.tags}
+		if a.host, a.port, err = hostPort(*address, 22); err != nil {
+			return err
+		}
 		if a.user == "" {
 			a.user = localUser()
 		}
@@ -108,25 +130,11 @@ func instanceAdopt(fs *flag.FlagSet) func(*cli) error {
 				return err
 			}
 		}
-		if *rescue {
-			if *noSteward {
-				return usagef("-rescue needs the service's own key there: leave -no-steward out")
-			}
-			if err := c.agreeToRescue(service, a.name, *yes); err != nil {
-				return err
-			}
-		}
 		r, err := c.adopt(service, a, o)
 		if err != nil {
 			return err
 		}
 		c.renewHosts(service)
-		if *rescue {
-			if err := service.SetRescue(c.ctx, a.name, wire.RescueChange{On: true}); err != nil {
-				return failure{fmt.Errorf("%s is adopted, and rescues nobody: %w", a.name, err),
-					"plumlatch instance rescue " + a.name + " yes"}
-			}
-		}
 		if *asJSON {
 			return c.json(r)
 		}
@@ -134,20 +142,33 @@ func instanceAdopt(fs *flag.FlagSet) func(*cli) error {
 	}
 }
 
+// hostPort reads HOST[:PORT]; without a port it is the other one. An IPv6 address with a port stands in brackets (RFC 3986 section 3.2.2).
+func hostPort(text string, otherwise int) (host string, port int, err error) {
+	host, port = strings.TrimSuffix(strings.TrimPrefix(text, "["), "]"), otherwise
+	if h, p, err := net.SplitHostPort(text); err == nil {
+		if port, err = strconv.Atoi(p); err != nil || port < 1 || port > 65535 {
+			return "", 0, usagef("-address: %q is no port; HOST or HOST:PORT, and an IPv6 address with a port is [ADDRESS]:PORT",
+				plaintext.Line(p))
+		}
+		host = h
+	}
+	return host, port, nil
+}
+
 // adoptResult is what came of adopting one instance.
 type adoptResult struct {
-	Instance  wire.Instance   `json:"instance"`
-	Work      wire.Work       `json:"work"`
-	File      string          `json:"file"`
-	KeysFiles []string        `json:"keys_files"`
-	KeysKnown string          `json:"keys_files_known"`
-	Privilege string          `json:"privilege"`
-	HostKnown string          `json:"host_key_source"`
-	NotSeen   []string        `json:"not_seen"`
-	Keys      []wire.FoundKey `json:"keys"`
-	OwnKey    string          `json:"own_key"` // fingerprint
-	ownLine   string
-	steward   []byte
+	Instance   wire.Instance   `json:"instance"`
+	Work       wire.Work       `json:"work"`
+	File       string          `json:"file"`
+	KeysFiles  []string        `json:"keys_files"`
+	KeysKnown  string          `json:"keys_files_known"`
+	Privilege  string          `json:"privilege"`
+	HostKnown  string          `json:"host_key_source"`
+	NotSeen    []string        `json:"not_seen"`
+	Keys       []wire.FoundKey `json:"keys"`
+	OwnKey     string          `json:"own_key"` // fingerprint
+	ownComment string
+	steward    []byte
 }
 
 // adopt brings one instance in: it gets in with the engineer's own key, finds
@@ -166,9 +187,10 @@ func (c *cli) adopt(service *client.Client, a adoptee, o adoptOptions) (adoptRes
 	r.KeysFiles, r.KeysKnown, r.Privilege, r.NotSeen, r.HostKnown = in.found.KeysFiles, in.found.KeysKnown,
 		in.found.Privilege, in.found.NotSeen, in.hostKnown
 	r.File, r.Keys = in.file, in.keys
-	r.OwnKey, r.ownLine = in.own.Fingerprint(), in.own.Line()
-	if o.record != "" {
-		if err := c.recordOwn(service, in, o.record); err != nil {
+	r.OwnKey, r.ownComment = in.own.Fingerprint(), in.own.Comment
+	undo := func() {}
+	if o.own != nil {
+		if undo, err = o.own.record(c, service, in, o.yes || o.unattended); err != nil {
 			return r, err
 		}
 	}
@@ -182,6 +204,9 @@ func (c *cli) adopt(service *client.Client, a adoptee, o adoptOptions) (adoptRes
 	}
 	begun, err := service.Adopt(c.ctx, request)
 	if err != nil {
+		if client.Definite(err) {
+			undo()
+		}
 		return r, launchError(err, a.name)
 	}
 	r.Instance = begun.Instance
@@ -199,7 +224,7 @@ func (c *cli) adopt(service *client.Client, a adoptee, o adoptOptions) (adoptRes
 		return r, err // the service goes on, and so may the steward
 	}
 	if r.Work.State != "done" {
-		err := workFailed(r.Work)
+		err := c.workFailed(service, r.Work)
 		if r.steward != nil {
 			err = in.withdraw(c, service, r.Work.ID, err)
 		}
@@ -210,22 +235,6 @@ func (c *cli) adopt(service *client.Client, a adoptee, o adoptOptions) (adoptRes
 	}
 	c.tellOwnLogin(service, r, a.identity)
 	return r, nil
-}
-
-// recordOwn records the key that the engineer came in with.
-func (c *cli) recordOwn(service *client.Client, in *entrance, name string) error {
-	k, err := service.AddKey(c.ctx, wire.NewKey{Name: name, PublicKey: in.own.Line()})
-	if p, ok := errors.AsType[*client.Problem](err); ok && p.Of("key-known") {
-		if !in.quiet {
-			fmt.Fprintf(c.err, "note: this key is recorded already, as %s\n", plaintext.Line(p.Known))
-		}
-		return nil
-	}
-	if err != nil {
-		return launchError(err, name)
-	}
-	_, err = c.prove(service, k, in.signer) // it has just opened a door: its private half is at hand
-	return err
 }
 
 // placeLine places the steward's line, on the jump host first, and tells the service.
@@ -403,9 +412,19 @@ func (c *cli) adoptReport(service *client.Client, r adoptResult) error {
 	}
 	fmt.Fprintln(c.out)
 	if !known[r.OwnKey] {
-		fmt.Fprintf(c.out, "next: record the key that you came in with: echo '%s' | plumlatch key import NAME -; "+
-			"then plumlatch survey %s\n", strings.ReplaceAll(plaintext.Line(r.ownLine), "'", ""), i.Name)
+		what := "The key that you came in with is not recorded"
+		if o, err := service.Opening(c.ctx, i.Name); err == nil && o.People == 0 {
+			what += ": only keys that nobody recorded open it"
+		}
+		fmt.Fprintf(c.out, "%s.\nnext: plumlatch access record %s %s -as %s\n", what, i.Name, r.OwnKey,
+			cmp.Or(names.Suggest(plaintext.Line(r.ownComment)), "NAME"))
 		return nil
+	}
+	for _, a := range rows {
+		if a.Fingerprint == r.OwnKey && a.Holder == "" && !a.Steward {
+			fmt.Fprintf(c.out, "Nobody is written down as the holder of %s: plumlatch key set %s -holder NAME.\n", a.Key,
+				a.Key)
+		}
 	}
 	fmt.Fprintf(c.out, "next: plumlatch open %s\n", i.Name)
 	return nil

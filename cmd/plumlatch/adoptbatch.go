@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"encoding/csv"
 	"errors"
+	"flag"
 	"fmt"
 	"io"
 	"os"
@@ -27,9 +28,32 @@ const (
 	maxBatch    = 20_000
 )
 
+// instanceAdoptMany adopts what a file names.
+func instanceAdoptMany(fs *flag.FlagSet) func(*cli) error {
+	var o adoptOptions
+	o.flags(fs)
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		if err := o.recording(); err != nil {
+			return err
+		}
+		switch {
+		case o.record != "" && o.record != none:
+			return usagef("the keys that come in are named by their comments: give -record none, or leave it out")
+		case o.holder == "" && o.record != none:
+			return usagef("-holder NAME is missing, who holds the keys that come in; or -record none")
+		}
+		args, err := c.names("FILE")
+		if err != nil {
+			return err
+		}
+		return c.adoptBatch(args[0], o, *asJSON)
+	}
+}
+
 // adoptBatch adopts many, and tells of each what came of it. What is adopted
 // already is passed over, so that a second run picks up what failed.
-func (c *cli) adoptBatch(file, identity, user string, o adoptOptions, tags map[string]string, asJSON bool) error {
+func (c *cli) adoptBatch(file string, o adoptOptions, asJSON bool) error {
 	service, err := c.service()
 	if err != nil {
 		return err
@@ -51,21 +75,21 @@ func (c *cli) adoptBatch(file, identity, user string, o adoptOptions, tags map[s
 	for n, a := range all {
 		rows[n].Name = a.name
 		if a.user == "" {
-			all[n].user = user
+			all[n].user = o.user
 		}
 		if all[n].user == "" {
 			all[n].user = localUser()
 		}
 		// What ssh tries by itself gives way to what the command names.
-		if a.identity == "" || identity != "" && strings.HasPrefix(filepath.Base(a.identity), "id_") {
-			all[n].identity = identity
+		if a.identity == "" || o.identity != "" && strings.HasPrefix(filepath.Base(a.identity), "id_") {
+			all[n].identity = o.identity
 		}
-		all[n].tags = tags
+		all[n].tags = o.tags
 		switch phase := there[names.Fold(a.name)]; {
 		case phase == "ready":
 			rows[n].Result = "adopted already"
 		case all[n].identity == "" && !o.agent:
-			rows[n].Result, rows[n].Detail = "failed", "no private key is named for it; give -identity or -agent"
+			rows[n].Result, rows[n].Detail = "failed", "no private key is named for it; give -identity or -ssh-agent"
 		default:
 			todo = append(todo, n)
 		}

@@ -1,19 +1,20 @@
 package main
 
 import (
+	"cmp"
 	"encoding/csv"
 	"errors"
 	"flag"
 	"fmt"
 	"io/fs"
 	"net/url"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"plumlatch/client"
+	"plumlatch/core/access"
 	"plumlatch/core/keypair"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
@@ -45,18 +46,38 @@ func accessList(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
+		var found []wire.Sighted // what nobody recorded, unless only recorded accesses can match
+		if *kind == "" || *kind == "seen" {
+			if found, err = service.Sightings(c.ctx, url.Values{"instance": {*instance}, "key": {*key},
+				"holder": {*holder}, "region": {*region}, "tag": {*tag}, "user": {*user}, "there": {"true"},
+				"recorded": {"false"}}); err != nil {
+				return err
+			}
+			found = slices.DeleteFunc(found, func(x wire.Sighted) bool {
+				return x.Limits == access.Authority || time.Since(x.Seen) < time.Duration(*older)*24*time.Hour
+			})
+		}
 		switch {
 		case *asJSON:
-			return c.json(wire.List[wire.Access]{Items: rows})
+			return c.json(accessAll{wire.List[wire.Access]{Items: rows}, append([]wire.Sighted{}, found...)})
 		case *asCSV:
-			return c.accessCSV(rows)
-		case len(rows) == 0 && *key != "":
-			fmt.Fprintln(c.out, "It opens nothing, as far as the ledger knows.")
+			return c.accessCSV(rows, found)
+		case len(rows)+len(found) == 0 && *key != "":
+			fmt.Fprintln(c.out, "It opens nothing, as far as is known.")
 			return nil
 		}
-		c.accessRows(rows, *instance == "")
+		if len(rows) > 0 || len(found) == 0 {
+			c.accessRows(rows, *instance == "")
+		}
+		c.foundRows(found, *instance == "")
 		return nil
 	}
+}
+
+// accessAll is what "access list -json" prints: what is on record, and what surveys found besides.
+type accessAll struct {
+	wire.List[wire.Access]
+	Unrecorded []wire.Sighted `json:"unrecorded"`
 }
 
 // days is a number of days in a query; 0 asks for nothing.
@@ -68,18 +89,30 @@ func days(n int) []string {
 }
 
 // accessCSV writes accesses as CSV (RFC 4180), every cell made safe for a spreadsheet.
-func (c *cli) accessCSV(rows []wire.Access) error {
+func (c *cli) accessCSV(rows []wire.Access, found []wire.Sighted) error {
 	w := csv.NewWriter(c.raw)
 	out := [][]string{{"instance", "region", "user", "key", "steward", "holder", "holder_sort", "kind", "fingerprint",
-		"evidence", "old", "at", "from", "since"}}
+		"evidence", "old", "at", "from", "since", "until", "key_state", "recorded", "file"}}
 	for _, a := range rows {
-		at := ""
+		at, until := "", ""
 		if a.At != nil {
 			at = a.At.UTC().Format(time.RFC3339)
 		}
+		if a.Until != nil {
+			until = a.Until.UTC().Format(time.RFC3339)
+		}
 		out = append(out, []string{a.Instance, a.Region, a.LoginUser, a.Key, strconv.FormatBool(a.Steward), a.Holder,
 			a.HolderSort, a.Kind, a.Fingerprint, a.Evidence, strconv.FormatBool(a.Old), at, a.From,
-			a.Since.UTC().Format(time.RFC3339)})
+			a.Since.UTC().Format(time.RFC3339), until, a.KeyState, "true", ""})
+	}
+	for _, x := range found {
+		until := ""
+		if x.Ends != nil {
+			until = x.Ends.UTC().Format(time.RFC3339)
+		}
+		out = append(out, []string{x.Instance, x.Region, x.LoginUser, x.Key, "false", x.Holder, "", x.Kind,
+			x.Fingerprint, "seen", "false", x.Seen.UTC().Format(time.RFC3339), x.From, x.Since.UTC().Format(time.RFC3339),
+			until, x.State, "false", fmt.Sprintf("%s:%d", x.File, x.Line)})
 	}
 	for _, r := range out {
 		for n := range r {
@@ -89,131 +122,33 @@ func (c *cli) accessCSV(rows []wire.Access) error {
 	return w.WriteAll(out)
 }
 
-// who tells who can open an instance, as far as the ledger knows.
-func who(fs *flag.FlagSet) func(*cli) error {
-	asJSON := fs.Bool("json", false, "print JSON")
-	return func(c *cli) error {
-		args, service, err := c.begin("INSTANCE")
-		if err != nil {
-			return err
-		}
-		rows, err := service.AccessWhere(c.ctx, url.Values{"instance": {args[0]}, "people": {"true"}})
-		if err != nil {
-			return err
-		}
-		if *asJSON {
-			return c.json(wire.List[wire.Access]{Items: rows})
-		}
-		slices.SortStableFunc(rows, func(a,
-			b wire.Access) int {
-			return strings.Compare(a.Holder+"\x00"+a.Key, b.Holder+"\x00"+b.Key)
-		})
-		now := time.Now()
-		var out [][]string
-		holders := map[string]bool{}
-		for _, a := range rows {
-			holder, sort := a.Holder, a.HolderSort
-			if holder == "" {
-				holder = "(not known)"
-			} else {
-				holders[holder] = true
-			}
-			shown := "never shown"
-			if a.ShownAt != nil {
-				shown = ago(*a.ShownAt, now)
-			}
-			out = append(out, []string{holder, sort, a.Key, a.Bitting, a.LoginUser, evidence(a), known(a, now),
-				ago(a.Since, now), shown})
-		}
-		c.table([]string{"holder", "", "key", "bitting", "user", "evidence", "known", "on record", "private half"},
-			out, "No key of a person opens it, as far as the ledger knows.")
-		switch {
-		case len(rows) == 1:
-			fmt.Fprintf(c.out, "\n%s is the sole opener: without it there is no way in for people.\n", rows[0].Key)
-		case len(rows) > 1:
-			fmt.Fprintf(c.out, "\n%s, of %s that are known.\n", count(len(rows), "key"), count(len(holders), "holder"))
-		}
-		fmt.Fprintf(c.out, "Keys that nobody wrote down are not among them.\nnext: plumlatch survey %s\n", args[0])
-		return nil
-	}
-}
-
-// asked is what a word was taken for.
+// askedKey is what a word was taken for.
 type askedKey struct {
-	Meant       string `json:"meant"` // key, file, fingerprint, line
-	Name        string `json:"name,omitempty"`
-	Fingerprint string `json:"fingerprint,omitempty"`
+	Meant       string        // key, file, fingerprint, line
+	Name        string        // of the recorded key; "" for none
+	Fingerprint string        // SHA256, where that is known
+	Print       keypair.Print // what was given, where it was a fingerprint
 	recorded    *wire.Key
 }
 
-var (
-	bareMD5  = regexp.MustCompile(`^([0-9a-fA-F]{2}:){15}[0-9a-fA-F]{2}$`)
-	bareSHA2 = regexp.MustCompile(`^[A-Za-z0-9+/]{43}=?$`)
-)
-
-// opens tells what a key opens, by whatever names it.
-func opens(fs *flag.FlagSet) func(*cli) error {
-	asJSON := fs.Bool("json", false, "print JSON")
-	return func(c *cli) error {
-		if len(c.args) == 0 {
-			return usagef("KEY, FILE, FINGERPRINT or a pasted line is missing")
-		}
-		service, err := c.service()
-		if err != nil {
-			return err
-		}
-		k, err := c.meaning(service, strings.Join(c.args, " "))
-		if err != nil {
-			return err
-		}
-		var rows []wire.Access
-		if k.recorded != nil {
-			if rows, err = service.Access(c.ctx, "", k.recorded.Name); err != nil {
-				return err
-			}
-		}
-		if *asJSON {
-			if rows == nil {
-				rows = []wire.Access{}
-			}
-			return c.json(struct {
-				askedKey
-				Recorded bool          `json:"recorded"`
-				Opens    []wire.Access `json:"opens"`
-			}{k, k.recorded != nil, rows})
-		}
-		if k.recorded == nil {
-			fmt.Fprintf(c.out, "%s, taken as a %s, is not recorded: what it opens is not known here.\nnext: "+
-				"plumlatch survey INSTANCE, which lists the keys that nobody wrote down\n",
-				plaintext.Line(k.Fingerprint), k.Meant)
-			return nil
-		}
-		fmt.Fprintf(c.out, "%s  %s  (taken as a %s)\n%s\n\n", k.recorded.Name, k.recorded.Bitting, k.Meant,
-			plaintext.Line(k.recorded.Fingerprint))
-		if len(rows) == 0 {
-			fmt.Fprintln(c.out, "It opens nothing, as far as the ledger knows.")
-			return nil
-		}
-		c.accessRows(rows, true)
-		return nil
-	}
-}
-
-// meaning takes a word for what it is, in this order: a pasted public line, a
-// fingerprint (SHA256 or MD5, with or without its prefix), a file, the name of a
-// recorded key. A word that is a file and a name at once, of two keys, is refused.
+// meaning takes a word for what it is, in this order: a pasted public line, a fingerprint of whatever
+// form, the name of a recorded key, a file, a fingerprint without prefix and colons. A word that is two of
+// these at once, of two keys, is refused.
 func (c *cli) meaning(service *client.Client, word string) (askedKey, error) {
 	if p, err := keypair.ReadPublic([]byte(word)); err == nil && strings.Contains(word, " ") {
 		return c.recordedAs(service, askedKey{Meant: "line", Fingerprint: p.Fingerprint()})
 	}
-	switch {
-	case keypair.LooksPrivate([]byte(word)):
+	if keypair.LooksPrivate([]byte(word)) {
 		return askedKey{}, failure{errors.New("that is a private key; it was neither sent nor kept"),
 			"give its file, or the one line of its .pub"}
-	case strings.HasPrefix(word, "SHA256:"), strings.HasPrefix(word, "MD5:"):
-		return c.recordedAs(service, askedKey{Meant: "fingerprint", Fingerprint: strings.TrimRight(word, "=")})
-	case bareMD5.MatchString(word):
-		return c.recordedAs(service, askedKey{Meant: "fingerprint", Fingerprint: "MD5:" + strings.ToLower(word)})
+	}
+	print, isPrint, err := keypair.ParsePrint(word)
+	if err != nil {
+		return askedKey{}, failure{fmt.Errorf("%s: %w", plaintext.Line(plaintext.Cut(word, 80)), err),
+			"plumlatch key list -match PART"}
+	}
+	if isPrint && !print.Bare {
+		return c.printed(service, print)
 	}
 	var named *askedKey
 	if names.Check(word) == nil {
@@ -225,17 +160,15 @@ func (c *cli) meaning(service *client.Client, word string) (askedKey, error) {
 			named = &askedKey{Meant: "key", Name: k.Name, Fingerprint: k.Fingerprint, recorded: &k}
 		}
 	}
+	if isPrint {
+		return c.bareOrNamed(service, word, print, named)
+	}
 	data, err := readLimited(word)
 	if errors.Is(err, fs.ErrNotExist) || err != nil && named != nil {
-		switch {
-		case named != nil:
+		if named != nil {
 			return *named, nil
-		case bareSHA2.MatchString(word):
-			return c.recordedAs(service,
-				askedKey{Meant: "fingerprint", Fingerprint: "SHA256:" + strings.TrimRight(word, "=")})
 		}
-		return askedKey{}, failure{fmt.Errorf("%s is no file, no fingerprint, no public line and no recorded key",
-			plaintext.Line(plaintext.Cut(word, 60))), "plumlatch key list -match PART"}
+		return askedKey{}, c.noKey(service, word)
 	}
 	if err != nil {
 		return askedKey{}, err
@@ -258,9 +191,113 @@ func (c *cli) meaning(service *client.Client, word string) (askedKey, error) {
 	if named != nil && named.Fingerprint != public.Fingerprint() {
 		return askedKey{}, failure{fmt.Errorf("%s has two meanings: the recorded key of that name is %s, and the "+
 			"file holds %s", word, named.Fingerprint, public.Fingerprint()),
-			"plumlatch opens ./" + word + ", for the file; plumlatch access list -key " + word + ", for the key"}
+			"give ./" + word + " for the file, " + named.Fingerprint + " for the key"}
 	}
 	return c.recordedAs(service, askedKey{Meant: "file", Fingerprint: public.Fingerprint()})
+}
+
+// bareOrNamed settles what a word means that is a fingerprint without prefix and colons, and may be the
+// name of a key as well.
+func (c *cli) bareOrNamed(service *client.Client, word string, print keypair.Print, named *askedKey) (askedKey, error) {
+	k, err := c.printed(service, print)
+	if err != nil {
+		return k, err
+	}
+	switch {
+	case named == nil:
+		return k, nil
+	case k.Fingerprint != named.Fingerprint && k.Fingerprint != print.Text: // it is known, and of another key
+		return k, failure{fmt.Errorf("%s has two meanings: it is the name of the key %s, and a fingerprint of %s", word,
+			named.Fingerprint, k.Fingerprint), "give one of the two SHA256"}
+	}
+	return *named, nil
+}
+
+// printed finds the key that a fingerprint is of, recorded or not.
+func (c *cli) printed(service *client.Client, p keypair.Print) (askedKey, error) {
+	o, err := service.Opens(c.ctx, p.Text)
+	k := askedKey{Meant: "fingerprint", Fingerprint: o.Fingerprint, Print: p, recorded: o.Key}
+	if o.Key != nil {
+		k.Name = o.Key.Name
+	}
+	return k, err
+}
+
+// noKey says that a word is no key, with the names that are near it.
+func (c *cli) noKey(service *client.Client, word string) error {
+	shown := plaintext.Line(plaintext.Cut(word, 60))
+	next := "plumlatch key list -match PART"
+	if keys, err := service.Keys(c.ctx, url.Values{}); err == nil {
+		var all []string
+		for _, k := range keys {
+			all = append(all, k.Name)
+		}
+		if near := names.Near(word, all, 3); len(near) > 0 {
+			next = "did you mean " + strings.Join(near, ", ") + "?"
+		}
+	}
+	return failure{fmt.Errorf("%s is no file, no fingerprint, no public line and no recorded key", shown), next}
+}
+
+// recordedKey takes a word for a key that is recorded.
+func (c *cli) recordedKey(service *client.Client, word string) (wire.Key, error) {
+	k, err := c.meaning(service, word)
+	if err != nil {
+		return wire.Key{}, err
+	}
+	if k.recorded == nil {
+		return wire.Key{}, failure{fmt.Errorf("%s is not recorded", plaintext.Line(k.Fingerprint)),
+			"plumlatch opens " + k.Fingerprint + "; plumlatch key import NAME FILE"}
+	}
+	return *k.recorded, nil
+}
+
+// keyToChange takes a word for a key that something is to be changed of: the name of a recorded one, or
+// the SHA256 fingerprint of one that nobody recorded. Other forms of fingerprints find keys, and change
+// nothing.
+func (c *cli) keyToChange(service *client.Client, word string) (string, error) {
+	k, err := c.meaning(service, word)
+	if err != nil {
+		return "", err
+	}
+	if k.Meant == "fingerprint" && !k.Print.Changes() {
+		if k.Fingerprint == k.Print.Text {
+			return "", fmt.Errorf("no key that is known here has %s; give its name, its file or its SHA256 fingerprint",
+				k.Print.Text)
+		}
+		why := "another key can be made to fit an MD5"
+		if k.Print.Form == keypair.PrintSHA1 {
+			why = "what is said of a private half proves nothing"
+		}
+		return "", failure{fmt.Errorf("%s finds a key, and changes nothing: %s. It is %s", k.Print.Text, why,
+			strings.TrimSpace(k.Name+" "+k.Fingerprint)), "give " + k.Fingerprint}
+	}
+	return cmp.Or(k.Name, k.Fingerprint), nil
+}
+
+// recordedToChange is keyToChange for a key that has to be recorded: its name.
+func (c *cli) recordedToChange(service *client.Client, word string) (string, error) {
+	name, err := c.keyToChange(service, word)
+	if err == nil && strings.HasPrefix(name, "SHA256:") {
+		return "", failure{fmt.Errorf("%s is not recorded", name), "plumlatch key import NAME FILE"}
+	}
+	return name, err
+}
+
+// keyNames takes each word that is not empty for a recorded key that something is to be done with, and
+// puts the key's name in its place.
+func (c *cli) keyNames(service *client.Client, words ...*string) error {
+	for _, w := range words {
+		if *w == "" {
+			continue
+		}
+		name, err := c.recordedToChange(service, *w)
+		if err != nil {
+			return err
+		}
+		*w = name
+	}
+	return nil
 }
 
 func (c *cli) recordedAs(service *client.Client, k askedKey) (askedKey, error) {

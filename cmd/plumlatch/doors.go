@@ -69,11 +69,15 @@ func instanceRules(fs *flag.FlagSet) func(*cli) error {
 				if rule.Until != nil {
 					until = "ends " + ago(*rule.Until, now)
 				}
-				rows = append(rows, []string{from, what, at, until, g.Name, of})
+				port := rule.Ports
+				if port == "" {
+					port = "SSH"
+				}
+				rows = append(rows, []string{from, port, what, at, until, g.Name, of})
 			}
 		}
-		fmt.Fprintf(c.out, "%s lets in to its SSH port:\n\n", r.Instance)
-		c.table([]string{"from", "who", "since", "end", "group", ""}, rows, "Nobody.")
+		fmt.Fprintf(c.out, "%s lets in:\n\n", r.Instance)
+		c.table([]string{"from", "to port", "who", "since", "end", "group", ""}, rows, "Nobody.")
 		fmt.Fprintf(c.out, "\nnext: plumlatch instance admit %s -from me\n", r.Instance)
 		return nil
 	}
@@ -190,12 +194,14 @@ func (c *cli) settled(service *client.Client, w wire.Work) (wire.Work, error) {
 
 func instanceAdmit(fs *flag.FlagSet) func(*cli) error {
 	from := fs.String("from", "", "`networks`, separated by commas, or me: your own address, as the cloud sees it")
-	lasts := fs.Duration("for", 0, "withdraw the rule by itself after this `time`")
+	var e ends // when the rule is withdrawn by itself
+	e.flags(fs)
 	address := fs.String("my-address", "", "your own `address`, where the cloud's view of it is wrong")
 	world := fs.Bool("world", false, "let everybody in, and mean it")
 	shared := fs.Bool("shared", false, "into the group of rules that other instances have too (default: into one "+
 		"of its own)")
-	reason := fs.String("reason", "", "`why`, for whoever reads the rules")
+	reason := fs.String("reason", "", "`text` for whoever reads the rules: why")
+	ports := fs.String("port", "", "`port` or range such as 9000-9001 that they are let in to (default: the SSH port)")
 	yes := fs.Bool("yes", false, "do not ask")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
@@ -203,8 +209,11 @@ func instanceAdmit(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		if *lasts < 0 || *lasts%time.Second != 0 {
-			return usagef("-for: give whole seconds, such as 30m")
+		var lasts time.Duration // 0 for ever
+		if end, err := e.at(time.Now()); err != nil {
+			return err
+		} else if end != nil {
+			lasts = max(time.Second, time.Until(*end).Round(time.Second))
 		}
 		r, err := service.Rules(c.ctx, args[0])
 		if err != nil {
@@ -231,7 +240,7 @@ func instanceAdmit(fs *flag.FlagSet) func(*cli) error {
 		}
 		w, err := service.Admit(c.ctx, r.Instance,
 			wire.Admit{From: ranges, Me: me, World: *world, Shared: *shared, Seconds: int64(lasts.Seconds()),
-				Reason: *reason})
+				Reason: *reason, Ports: *ports})
 		if err != nil {
 			return rangeProblem(err, r.Instance, *from)
 		}
@@ -239,12 +248,16 @@ func instanceAdmit(fs *flag.FlagSet) func(*cli) error {
 			return err
 		}
 		if w.State != "done" && w.State != "waiting" {
-			return workFailed(w)
+			return c.workFailed(service, w)
 		}
 		if *asJSON {
 			return c.json(w)
 		}
-		fmt.Fprintf(c.out, "%s lets %s in.\n", r.Instance, strings.Join(ranges, ", "))
+		to := ""
+		if *ports != "" {
+			to = " to port " + *ports
+		}
+		fmt.Fprintf(c.out, "%s lets %s in%s.\n", r.Instance, strings.Join(ranges, ", "), to)
 		if w.Code == wire.WorkStaysAdmitted {
 			fmt.Fprintf(c.out, "%s.\n", plaintext.Line(w.Outcome))
 		}
@@ -285,7 +298,8 @@ func rangeProblem(err error, instance, from string) error {
 func instanceUnadmit(fs *flag.FlagSet) func(*cli) error {
 	from := fs.String("from", "", "`networks`, separated by commas, or me: your own address, as the cloud sees it")
 	address := fs.String("my-address", "", "your own `address`, where the cloud's view of it is wrong")
-	cutOff := fs.Int("cut-off", 0, "`how many` instances people are cut off from by this, on purpose")
+	cutOff := fs.Int("cut-off", 0, "the `number` of instances that people are cut off from by this, on purpose")
+	ports := fs.String("port", "", "`port` or range that they were let in to (default: the SSH port)")
 	yes := fs.Bool("yes", false, "do not ask")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
@@ -306,7 +320,7 @@ func instanceUnadmit(fs *flag.FlagSet) func(*cli) error {
 		}
 		for _, g := range r.Groups {
 			for _, rule := range g.Rules {
-				if !slices.Contains(ranges, rule.From) &&
+				if rule.Ports != *ports || !slices.Contains(ranges, rule.From) &&
 					!slices.Contains(ranges, strings.TrimSuffix(rule.From, "/32")) {
 					continue
 				}
@@ -325,7 +339,7 @@ func instanceUnadmit(fs *flag.FlagSet) func(*cli) error {
 				}
 			}
 		}
-		w, err := service.Unadmit(c.ctx, r.Instance, wire.Unadmit{From: ranges, CutOff: *cutOff})
+		w, err := service.Unadmit(c.ctx, r.Instance, wire.Unadmit{From: ranges, Ports: *ports, CutOff: *cutOff})
 		if err != nil {
 			return err
 		}
@@ -489,16 +503,21 @@ func instanceBootLog(fs *flag.FlagSet) func(*cli) error {
 }
 
 func instanceRefresh(fs *flag.FlagSet) func(*cli) error {
-	address := fs.String("address", "", "of an adopted instance: the `address` that it has now; its recorded host "+
-		"key must answer there")
-	port := fs.Int("port", 0, "of an adopted instance: the `port` of its SSH server now")
+	address := fs.String("address", "", "`HOST[:PORT]` of an adopted instance: the address that it has now, and its port "+
+		"if that is another one; its recorded host key must answer there")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
 		args, service, err := c.begin("NAME")
 		if err != nil {
 			return err
 		}
-		r, err := service.Refresh(c.ctx, args[0], wire.Refresh{Address: *address, Port: *port})
+		var at wire.Refresh
+		if *address != "" {
+			if at.Address, at.Port, err = hostPort(*address, 0); err != nil {
+				return err
+			}
+		}
+		r, err := service.Refresh(c.ctx, args[0], at)
 		if err != nil {
 			return err
 		}
@@ -543,9 +562,10 @@ func staticList(fs *flag.FlagSet) func(*cli) error {
 			} else if who == "" {
 				who = "nobody"
 			}
-			rows = append(rows, []string{a.Name, a.Address, a.Region, who})
+			hour, month := priceCells(a.Price)
+			rows = append(rows, []string{a.Name, a.Address, a.Region, who, hour, month})
 		}
-		c.table([]string{"name", "address", "region", "instance"}, rows,
+		c.table([]string{"name", "address", "region", "instance", "an hour", "a month"}, rows,
 			nothing(fs, "No static address.\nnext: plumlatch static-address reserve NAME -region REGION"))
 		return nil
 	}

@@ -8,6 +8,7 @@ import (
 	"plumlatch/client"
 	"plumlatch/core/access"
 	"plumlatch/core/plaintext"
+	"plumlatch/core/times"
 	"plumlatch/core/why"
 	"plumlatch/core/wire"
 	"plumlatch/reach"
@@ -57,16 +58,15 @@ func (c *cli) containment(service *client.Client, text, key string) ([]string, e
 }
 
 // recordExposed records that the old key is exposed, if nobody did yet.
-func (c *cli) recordExposed(service *client.Client, o rotateOptions) error {
+func (c *cli) recordExposed(service *client.Client, o manyRotation) error {
 	r := wire.KeyBadDay{State: access.Exposed, Plan: true}
 	f, err := service.BadDay(c.ctx, o.exposed, r)
 	if err != nil || f.Key.State == access.Exposed {
 		return err
 	}
 	c.printFollows(f, access.Exposed)
-	if o.plan {
-		return failure{fmt.Errorf("%s is not recorded as exposed, and a plan records nothing", f.Key.Name),
-			"plumlatch key exposed " + f.Key.Name}
+	if o.plan { // which records nothing
+		return nil
 	}
 	if !o.yes {
 		if err := c.confirm(fmt.Sprintf("Record that somebody else may have %s? An exposed key never counts as "+
@@ -81,7 +81,7 @@ func (c *cli) recordExposed(service *client.Client, o rotateOptions) error {
 
 // afterExposed ends the sessions that the old key opened, if that was asked for,
 // and says what else whoever had it may have left.
-func (c *cli) afterExposed(service *client.Client, w wire.Work, o rotateOptions) error {
+func (c *cli) afterExposed(service *client.Client, w wire.Work, o manyRotation) error {
 	p, err := service.Fleet(c.ctx, w.ID)
 	if err != nil {
 		return err
@@ -110,7 +110,7 @@ func (c *cli) afterExposed(service *client.Client, w wire.Work, o rotateOptions)
 		var rows [][]string
 		for _, f := range p.Found {
 			rows = append(rows, []string{f.Instance, f.LoginUser, f.Fingerprint, plaintext.Line(f.Comment),
-				f.Since.Local().Format("2006-01-02 15:04")})
+				times.Show(f.Since.Local())})
 		}
 		c.table([]string{"instance", "user", "fingerprint", "comment", "since"}, rows, "")
 		fmt.Fprintf(c.out, "next: plumlatch access record INSTANCE FINGERPRINT, or take it out by hand; plumlatch "+
@@ -124,7 +124,7 @@ func (c *cli) afterExposed(service *client.Client, w wire.Work, o rotateOptions)
 }
 
 // endSessions ends what the old key opened, on each instance that has the new one.
-func (c *cli) endSessions(service *client.Client, p wire.FleetPlan, o rotateOptions) error {
+func (c *cli) endSessions(service *client.Client, p wire.FleetPlan, o manyRotation) error {
 	old, err := service.Key(c.ctx, o.exposed)
 	if err != nil {
 		return err
@@ -146,14 +146,14 @@ func (c *cli) endSessions(service *client.Client, p wire.FleetPlan, o rotateOpti
 	c.table([]string{"instance", "sessions of " + old.Name}, rows, "")
 	if open > 0 {
 		return failure{fmt.Errorf("sessions that %s may have opened were not ended on %s", old.Name,
-			count(open, "instance")), fmt.Sprintf("plumlatch rotate -exposed %s -new %s -end-sessions, from where "+
+			count(open, "instance")), fmt.Sprintf("plumlatch rotate exposed %s -new %s -end-sessions, from where "+
 			"the new key's private half is", old.Name, o.new)}
 	}
 	return nil
 }
 
 // endSessionsOn ends them on one instance, by a session with the new key and sudo.
-func (c *cli) endSessionsOn(service *client.Client, m wire.FleetMember, old wire.Key, o rotateOptions) (string, error) {
+func (c *cli) endSessionsOn(service *client.Client, m wire.FleetMember, old wire.Key, o manyRotation) (string, error) {
 	i, err := service.Instance(c.ctx, m.Instance)
 	if err != nil {
 		return "", err
@@ -169,7 +169,7 @@ func (c *cli) endSessionsOn(service *client.Client, m wire.FleetMember, old wire
 	if err != nil {
 		return "", err
 	}
-	signer, err := c.newSigner(k, o)
+	signer, err := c.newSigner(k, o.showing)
 	if err != nil {
 		return "", err
 	}
@@ -188,7 +188,7 @@ func (c *cli) endSessionsOn(service *client.Client, m wire.FleetMember, old wire
 // endThese chooses the sessions that the old key opened, or, where the log does
 // not tell, asks about all of that user's; never the one that asks.
 func (c *cli) endThese(client *reach.Client, i wire.Instance, all []why.SSHDSession, old wire.Key,
-	o rotateOptions) (string, error) {
+	o manyRotation) (string, error) {
 	var known, unknown []why.SSHDSession
 	for _, s := range all {
 		switch {

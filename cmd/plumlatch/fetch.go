@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"errors"
+	"flag"
 	"fmt"
 	"io"
 	"io/fs"
@@ -23,77 +24,96 @@ import (
 	"plumlatch/reach"
 )
 
-// fetchOut copies files out of an instance's root volume: for those who only need
+// fetching is what is copied, by which key, and where to.
+type fetching struct {
+	showing
+	out   string
+	paths []string
+}
+
+// restoreFetch copies files out of an instance's root volume: for those who only need
 // their data. Nothing of it passes the service.
-func (c *cli) fetchOut(o restoreOptions) error {
-	if o.fetch == "" || o.out == "" || o.new == "" || o.route != "" || o.go_ {
-		return usagef("-fetch PATHS needs -out FOLDER and -new KEY, whose private half is here, and goes with no " +
-			"-route or -go")
-	}
-	args, service, err := c.begin("INSTANCE")
-	if err != nil {
-		return err
-	}
-	for p := range strings.SplitSeq(o.fetch, ",") {
-		if !path.IsAbs(p) {
-			return usagef("-fetch: %q is no path from the root", plaintext.Line(p))
-		}
-	}
-	if _, err := os.Stat(o.out); err == nil {
-		return failure{fmt.Errorf("%s is there already; nothing was begun", o.out),
-			"the same command with another -out"}
-	}
-	k, err := service.Key(c.ctx, o.new)
-	if err != nil {
-		return err
-	}
-	signer, err := c.newSigner(k, o.rotateOptions)
-	if err != nil {
-		return err
-	}
-	if !o.yes {
-		if err := c.confirm(fmt.Sprintf("Stop %s for as long as it takes to copy %s out of its root volume?", args[0],
-			o.fetch)); err != nil {
+func restoreFetch(fs *flag.FlagSet) func(*cli) error {
+	var o fetching
+	o.showing.flags(fs)
+	fs.StringVar(&o.out, "out", "", "`folder` to copy into; it must not exist")
+	fresh := fs.String("new", "", "recorded `key` that enters the rescue instance for it; its private half is here")
+	yes := fs.Bool("yes", false, "do not ask")
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		if err := o.check(); err != nil {
 			return err
 		}
-	}
-	w, err := service.Restore(c.ctx, args[0], wire.Restore{Route: "fetch", New: k.Name})
-	if err != nil {
-		return err
-	}
-	tell, done := c.teller(service, w.ID, plaintext.Line(w.Title))
-	var trouble error
-	began := false
-	end, err := service.Follow(c.ctx, w.ID, 0, func(e wire.WorkEvent) {
-		tell(e)
-		if e.Step == "copy" && !began && c.isAt(service, w.ID, e) {
-			began = true
-			if trouble = c.copyFrom(service, w.ID, signer, o); trouble != nil {
-				_, _ = service.CancelWork(c.ctx, w.ID) // the instance is down meanwhile
+		if len(c.args) < 2 || o.out == "" || *fresh == "" {
+			return usagef("give INSTANCE and PATH..., -out FOLDER, and -new KEY, whose private half is here")
+		}
+		instance := c.args[0]
+		o.paths = c.args[1:]
+		service, err := c.service()
+		if err != nil {
+			return err
+		}
+		for _, p := range o.paths {
+			if !path.IsAbs(p) {
+				return usagef("%q is no path from the root", plaintext.Line(p))
 			}
 		}
-	})
-	done(end)
-	switch {
-	case trouble != nil:
-		return failure{fmt.Errorf("nothing more was copied: %w; the instance goes back to what it was", trouble),
-			fmt.Sprintf("plumlatch work show %d", w.ID)}
-	case err != nil:
-		return err
-	case end.State != "done":
-		return workFailed(end)
-	case o.asJSON:
-		return c.json(end)
+		if _, err := os.Stat(o.out); err == nil {
+			return failure{fmt.Errorf("%s is there already; nothing was begun", o.out),
+				"the same command with another -out"}
+		}
+		k, err := c.recordedKey(service, *fresh)
+		if err != nil {
+			return err
+		}
+		signer, err := c.newSigner(k, o.showing)
+		if err != nil {
+			return err
+		}
+		if !*yes {
+			if err := c.confirm(fmt.Sprintf("Stop %s for as long as it takes to copy %s out of its root volume?", instance,
+				strings.Join(o.paths, ", "))); err != nil {
+				return err
+			}
+		}
+		w, err := service.Restore(c.ctx, instance, wire.Restore{Route: "fetch", New: k.Name})
+		if err != nil {
+			return err
+		}
+		tell, done := c.teller(service, w.ID, plaintext.Line(w.Title))
+		var trouble error
+		began := false
+		end, err := service.Follow(c.ctx, w.ID, 0, func(e wire.WorkEvent) {
+			tell(e)
+			if e.Step == "copy" && !began && c.isAt(service, w.ID, e) {
+				began = true
+				if trouble = c.copyFrom(service, w.ID, signer, o); trouble != nil {
+					_, _ = service.CancelWork(c.ctx, w.ID) // the instance is down meanwhile
+				}
+			}
+		})
+		done(end)
+		switch {
+		case trouble != nil:
+			return failure{fmt.Errorf("nothing more was copied: %w; the instance goes back to what it was", trouble),
+				fmt.Sprintf("plumlatch work show %d", w.ID)}
+		case err != nil:
+			return err
+		case end.State != "done":
+			return c.workFailed(service, end)
+		case *asJSON:
+			return c.json(end)
+		}
+		c.renewHosts(service)
+		fmt.Fprintf(c.out, "%s: %s.\nnext: ls -R %s; plumlatch work report %d\n", end.Instance,
+			plaintext.Line(end.Outcome), o.out, end.ID)
+		return nil
 	}
-	c.renewHosts(service)
-	fmt.Fprintf(c.out, "%s: %s.\nnext: ls -R %s; plumlatch work report %d\n", end.Instance,
-		plaintext.Line(end.Outcome), o.out, end.ID)
-	return nil
 }
 
 // copyFrom copies what was asked for from the rescue instance, by the engineer's
 // own key and an SFTP server that sudo runs there.
-func (c *cli) copyFrom(service *client.Client, id int64, signer ssh.Signer, o restoreOptions) error {
+func (c *cli) copyFrom(service *client.Client, id int64, signer ssh.Signer, o fetching) error {
 	door, err := service.RescueDoor(c.ctx, id)
 	if err != nil {
 		return err
@@ -153,7 +173,7 @@ func (c *cli) copyFrom(service *client.Client, id int64, signer ssh.Signer, o re
 	}
 	defer root.Close()
 	copied := copying{from: reach.Beneath{Files: files, Mount: door.Mount}, to: root}
-	for p := range strings.SplitSeq(o.fetch, ",") {
+	for _, p := range o.paths {
 		if err := copied.tree(path.Clean(p)); err != nil {
 			return err
 		}

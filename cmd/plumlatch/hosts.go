@@ -65,6 +65,9 @@ type hostsPlan struct {
 	changes []sshconfig.Change
 	left    []leftOut
 	moved   []pinMoved // host keys that differ from the pinned ones
+
+	known    map[string][]keypair.Public // by instance: its recorded host keys
+	sessions []sshconfig.Host            // of the instances that a PPK file opens, where they are asked for
 }
 
 // leftOut is an instance that gets no Host, and why.
@@ -84,13 +87,13 @@ type pinMoved struct {
 }
 
 // planHosts works out the files. accepted are host keys, by fingerprint, that
-// the engineer has said yes to.
-func (c *cli) planHosts(service *client.Client, base, keyDir string, accepted ...string) (*hostsPlan, error) {
+// the engineer has said yes to. With sessions, what PPK files open is worked out, too.
+func (c *cli) planHosts(service *client.Client, base, keyDir string, sessions bool, accepted ...string) (*hostsPlan, error) {
 	files, err := hostsPlace()
 	if err != nil {
 		return nil, err
 	}
-	p := &hostsPlan{files: files}
+	p := &hostsPlan{files: files, known: map[string][]keypair.Public{}}
 	before, err := readOptional(files.config)
 	if err != nil {
 		return nil, err
@@ -107,6 +110,12 @@ func (c *cli) planHosts(service *client.Client, base, keyDir string, accepted ..
 	}
 	if keyDir, err = filepath.Abs(keyDir); err != nil {
 		return nil, err
+	}
+	ppk := map[string]string{}
+	if sessions {
+		if ppk, err = ppkFiles(keyDir); err != nil {
+			return nil, err
+		}
 	}
 	local, err := localKeys(keyDir)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -126,16 +135,28 @@ func (c *cli) planHosts(service *client.Client, base, keyDir string, accepted ..
 	if err != nil {
 		return nil, err
 	}
-	best := map[string]*wire.Access{}
-	for n := range rows {
-		a := &rows[n]
-		if !a.Steward && local[a.Fingerprint] != "" && (best[a.Instance] == nil || better(*a, *best[a.Instance])) {
-			best[a.Instance] = a
+	bestOf := func(files map[string]string) map[string]*wire.Access {
+		best := map[string]*wire.Access{}
+		for n := range rows {
+			a := &rows[n]
+			if !a.Steward && files[a.Fingerprint] != "" && (best[a.Instance] == nil || better(*a, *best[a.Instance])) {
+				best[a.Instance] = a
+			}
 		}
+		return best
 	}
+	best, bestPPK := bestOf(local), bestOf(ppk)
 	seen := map[string]bool{}
 	knows := knownOptions()
 	for _, i := range all {
+		if a := bestPPK[i.Name]; a != nil {
+			host, err := p.host(i, *a, ppk[a.Fingerprint], accepted)
+			if err != nil {
+				p.left = append(p.left, leftOut{plaintext.Line(plaintext.Cut(i.Name, 60)), err.Error()})
+				continue
+			}
+			p.sessions = append(p.sessions, host)
+		}
 		a := best[i.Name]
 		if a == nil {
 			continue // no local key opens it
@@ -185,6 +206,7 @@ func (p *hostsPlan) host(i wire.Instance, a wire.Access, identity string, accept
 	}
 	h = sshconfig.Host{Name: i.Name, Address: d.address, Port: d.port, User: d.user, IdentityFile: identity,
 		Alias: d.alias, KnownHosts: p.files.known}
+	p.known[h.Name] = d.keys
 	keys := map[string][]keypair.Public{"": d.keys}
 	aliases := map[string]string{"": d.alias}
 	if d.hop != nil {
@@ -217,6 +239,7 @@ func (p *hostsPlan) pin(instance, server, alias string, keys []keypair.Public, a
 	switch {
 	case len(pinned) == 0 && p.pins.Fits(owner, alias, keys) || yes && len(accepted) > 0:
 		p.pins.Set(owner, alias, keys)
+	case slices.ContainsFunc(p.moved, func(m pinMoved) bool { return m.owner == owner }): // said already
 	case !p.pins.Fits(owner, alias, keys):
 		p.moved = append(p.moved, pinMoved{instance, owner, alias, pinned, now, keys})
 	default:
@@ -267,19 +290,19 @@ func knownOptions() func(string) bool {
 }
 
 // planned works the files out for the service that the environment names.
-func (c *cli) planned(dir string) (*hostsPlan, error) {
+func (c *cli) planned(dir string, sessions bool) (*hostsPlan, error) {
 	_, service, err := c.begin()
 	if err != nil {
 		return nil, err
 	}
-	return c.planHosts(service, os.Getenv("PLUMLATCH_URL"), dir)
+	return c.planHosts(service, os.Getenv("PLUMLATCH_URL"), dir, sessions)
 }
 
 func hostsPrint(fs *flag.FlagSet) func(*cli) error {
 	dir := fs.String("dir", "", "`folder` with your private keys (default: as last written, else ~/.ssh)")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		p, err := c.planned(*dir)
+		p, err := c.planned(*dir, false)
 		if err != nil {
 			return err
 		}
@@ -303,9 +326,11 @@ func hostsWrite(fs *flag.FlagSet) func(*cli) error {
 	dir := fs.String("dir", "", "`folder` with your private keys (default: as last written, else ~/.ssh)")
 	compare := fs.Bool("compare", false, "show what would change, and write nothing")
 	yes := fs.Bool("yes", false, "do not ask before ~/.ssh/config gets its Include line, or a host key changes")
+	sessions := fs.String("sessions", "", "write saved sessions, too, for the Windows client that reads PPK files: a "+
+		"registry `file`, which must not exist")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		p, err := c.planned(*dir)
+		p, err := c.planned(*dir, *sessions != "")
 		if err != nil {
 			return err
 		}
@@ -339,6 +364,11 @@ func hostsWrite(fs *flag.FlagSet) func(*cli) error {
 		}
 		if err := include.write(); err != nil {
 			return err
+		}
+		if *sessions != "" {
+			if err := c.writeSessions(p, *sessions, *asJSON); err != nil {
+				return err
+			}
 		}
 		if *asJSON {
 			return c.json(map[string]any{"changes": p.changes, "left_out": p.left, "include": sshconfig.IncludeFirst,
@@ -493,7 +523,7 @@ func (c *cli) renewHosts(service *client.Client, accepted ...string) {
 	}
 	inner := *c
 	inner.ctx = context.WithoutCancel(c.ctx)
-	p, err := inner.planHosts(service, base, "", accepted...)
+	p, err := inner.planHosts(service, base, "", false, accepted...)
 	if err == nil {
 		err = p.write()
 	}

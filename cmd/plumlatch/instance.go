@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -13,6 +14,8 @@ import (
 	"time"
 
 	"plumlatch/client"
+	"plumlatch/core/access"
+	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/wire"
 )
@@ -56,7 +59,7 @@ func (c *cli) finish(service *client.Client, i wire.Instance, verb string, asJSO
 				return err
 			}
 		}
-		return workFailed(w)
+		return c.workFailed(service, w)
 	}
 	if verb == "remove" {
 		if asJSON {
@@ -80,8 +83,12 @@ func (c *cli) finish(service *client.Client, i wire.Instance, verb string, asJSO
 
 func (c *cli) ended(service *client.Client, i wire.Instance, verb string) error {
 	if verb == "stop" {
-		fmt.Fprintf(c.out, "%s is stopped. What was known of its doors is old now; its address was given "+
-			"back.\nnext: plumlatch instance start %s\n", i.Name, i.Name)
+		address := "its address was given back"
+		if i.Address != "" { // a static one
+			address = "its static address stays with it"
+		}
+		fmt.Fprintf(c.out, "%s is stopped. What was known of its doors is old now; %s.\nnext: plumlatch instance start "+
+			"%s\n", i.Name, address, i.Name)
 		return nil
 	}
 	fmt.Fprintf(c.out, "%s runs in %s at %s port %d; the login user is %s.\n", i.Name, plaintext.Line(i.Region),
@@ -160,7 +167,7 @@ func instanceShow(fs *flag.FlagSet) func(*cli) error {
 		if *asJSON {
 			return c.json(i)
 		}
-		rows, err := service.Access(c.ctx, i.Name, "")
+		o, err := service.Opening(c.ctx, i.Name)
 		if err != nil && i.Phase != "failed" {
 			return err
 		}
@@ -213,7 +220,14 @@ func instanceShow(fs *flag.FlagSet) func(*cli) error {
 		}
 		line("trouble", i.Trouble)
 		fmt.Fprintln(c.out)
-		c.accessRows(rows, false)
+		c.accessRows(o.Keys, false)
+		c.foundRows(o.Unrecorded, false)
+		for _, d := range o.Doors {
+			fmt.Fprintf(c.out, "another door: %s\n", plaintext.Line(d.Text))
+		}
+		if o.NotSeen != "" && i.Phase == "ready" {
+			fmt.Fprintf(c.out, "There may be more: %s.\n", plaintext.Line(o.NotSeen))
+		}
 		if next := nextForInstance(i); next != "" {
 			fmt.Fprintf(c.out, "\nnext: %s\n", next)
 		}
@@ -239,7 +253,7 @@ func changeCommand(verb string) func(fs *flag.FlagSet) func(*cli) error {
 		detach := fs.Bool("detach", false, "do not wait for the end")
 		asJSON := fs.Bool("json", false, "print JSON")
 		yes := new(bool)
-		if verb == "remove" {
+		if verb != "start" {
 			yes = fs.Bool("yes", false, "do not ask")
 		}
 		return func(c *cli) error {
@@ -263,6 +277,11 @@ func changeCommand(verb string) func(fs *flag.FlagSet) func(*cli) error {
 					return err
 				}
 			}
+			if verb == "stop" && !*yes {
+				if err := c.askStop(service, args[0]); err != nil {
+					return err
+				}
+			}
 			i, err := service.Change(c.ctx, args[0], verb)
 			if err != nil {
 				return err
@@ -280,7 +299,75 @@ func changeCommand(verb string) func(fs *flag.FlagSet) func(*cli) error {
 	}
 }
 
-// confirm asks a question that only "yes" answers. Without a terminal it is an error.
+// askStop asks before an instance is stopped, with what follows.
+func (c *cli) askStop(service *client.Client, name string) error {
+	i, err := service.Instance(c.ctx, name)
+	if err != nil {
+		return err
+	}
+	if i.State != "running" || i.Adopted { // the service says why not
+		return nil
+	}
+	address := "is given back; it gets another one when it is started"
+	if len(i.Addresses) > 0 && i.Addresses[0].Until == nil && i.Addresses[0].Static {
+		address = "stays: it is a static one"
+	}
+	rows := [][]string{{"who is logged in, and what runs there", "is ended"},
+		{"its root volume", "stays"}, {"its address " + i.Address, address},
+		{"its keys", "open it again once it is started"}}
+	c.table([]string{"what", "then"}, rows, "")
+	return c.confirm(fmt.Sprintf("\nStop %s in %s?", i.Name, plaintext.Line(i.Region)))
+}
+
+// askRemoval asks before a key is withdrawn from an instance, with what opens it afterwards.
+func (c *cli) askRemoval(service *client.Client, name, key string) error {
+	o, err := service.Opening(c.ctx, name)
+	if err != nil {
+		return err
+	}
+	var rows [][]string
+	is := func(a, fingerprint string) bool { return names.Fold(a) == names.Fold(key) || fingerprint == key }
+	now := time.Now()
+	there := false
+	for _, a := range o.Keys {
+		if a.Steward {
+			continue
+		}
+		then := "opens it still"
+		switch {
+		case is(a.Key, a.Fingerprint):
+			then, there = "is withdrawn", true
+		case a.KeyState != access.InUse:
+			then = "is " + a.KeyState
+		}
+		rows = append(rows, []string{a.Key, a.Holder, evidence(a), known(a, now), then})
+	}
+	for _, x := range o.Unrecorded {
+		then := "opens it still"
+		if is(x.Key, x.Fingerprint) {
+			then, there = "is withdrawn", true
+		}
+		rows = append(rows, []string{"? " + cmp.Or(x.Key, x.Comment, x.Fingerprint), "(not recorded)", "◔ seen",
+			ago(x.Seen, now) + " by " + x.From, then})
+	}
+	doors := ""
+	for _, d := range o.Doors {
+		if d.Sort == "authority" && is(d.Key, d.Fingerprint) {
+			there = true
+			doors += "\nWho came in by a certificate of this authority was not seen: the service does not read who logs in there yet."
+			continue
+		}
+		doors += "\nAnother door stays: " + plaintext.Line(d.Text)
+	}
+	if !there { // the service says what is wrong
+		return nil
+	}
+	c.table([]string{"key", "holder", "evidence", "known", "then"}, rows, "")
+	fmt.Fprintln(c.out, doors)
+	return c.confirm(fmt.Sprintf("Withdraw %s from %s?", key, o.Instance))
+}
+
+// confirm asks a question that yes, or y, answers. Without a terminal it is an error.
 func (c *cli) confirm(question string) error {
 	if !c.tty {
 		return failure{fmt.Errorf("a question needs an answer, and there is no terminal: %s", question),
@@ -288,7 +375,7 @@ func (c *cli) confirm(question string) error {
 	}
 	fmt.Fprintf(c.err, "%s Type yes: ", question)
 	answer, err := bufio.NewReader(c.in).ReadString('\n')
-	if err != nil || strings.TrimSpace(answer) != "yes" {
+	if answer = strings.ToLower(strings.TrimSpace(answer)); err != nil || answer != "yes" && answer != "y" {
 		return failure{errors.New("not confirmed; nothing was changed"), ""}
 	}
 	return nil
@@ -311,9 +398,10 @@ func sizeList(fs *flag.FlagSet) func(*cli) error {
 	get := func(service *client.Client, ctx context.Context) ([]wire.Size, error) {
 		return service.Sizes(ctx, *region)
 	}
-	return catalogueList(fs, get, []string{"size", "cpus", "memory", "disk", "regions"}, func(s wire.Size) []string {
+	return catalogueList(fs, get, []string{"size", "cpus", "memory", "disk", "an hour", "a month", "regions"}, func(s wire.Size) []string {
+		hour, month := priceCells(s.Price)
 		return []string{s.Name, fmt.Sprint(s.CPUs), fmt.Sprintf("%d MiB", s.MemoryMB),
-			fmt.Sprintf("%d GiB", s.DiskGB), strings.Join(s.Regions, " ")}
+			fmt.Sprintf("%d GiB", s.DiskGB), hour, month, strings.Join(s.Regions, " ")}
 	})
 }
 

@@ -17,6 +17,7 @@ import (
 	"plumlatch/client"
 	"plumlatch/core/journal"
 	"plumlatch/core/plaintext"
+	"plumlatch/core/times"
 	"plumlatch/core/wire"
 )
 
@@ -44,7 +45,7 @@ func journalList(fs *flag.FlagSet) func(*cli) error {
 			} else if e.Outcome != "" {
 				what = strings.TrimSpace(e.Intent + ": " + e.Outcome)
 			}
-			rows = append(rows, []string{fmt.Sprint(e.ID), e.At.Local().Format("2006-01-02 15:04:05"), e.Operator,
+			rows = append(rows, []string{fmt.Sprint(e.ID), times.ShowLong(e.At.Local()), e.Operator,
 				e.Address, e.Action, e.Target, what})
 		}
 		c.table([]string{"id", "at", "operator", "from", "action", "target", "what"}, rows,
@@ -235,7 +236,7 @@ func (c *cli) printCheck(check wire.JournalCheck, known *remembered, file string
 
 // journalExport writes the whole journal, one JSON object a line.
 func journalExport(fs *flag.FlagSet) func(*cli) error {
-	out := fs.String("out", "", "`FILE` to write, or - for standard output (needed)")
+	out := fs.String("out", "", "`file` to write, or - for standard output (needed)")
 	return func(c *cli) error {
 		_, service, err := c.begin()
 		if err != nil {

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/term"
 
 	"plumlatch/client"
+	"plumlatch/core/access"
 	"plumlatch/core/keypair"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
@@ -40,10 +41,11 @@ func keyCreate(fs *flag.FlagSet) func(*cli) error {
 	comment := fs.String("comment", "", "`text` for the key's comment (default: its name)")
 	note := fs.String("note", "", "`text` to remember it by, one line")
 	holder := fs.String("holder", "", "`name` of who holds the private half (holder list)")
-	passFile := fs.String("new-passphrase-file", "", "`file` with the passphrase; an empty one means none")
-	random := fs.Bool("random-passphrase", false, "make a strong passphrase, and show it once")
+	var passphrase string
+	newPassphraseFlag(fs, &passphrase, "the private file", asked)
 	passFD := fs.Int("passphrase-fd", -1,
-		"with -random-passphrase: open file `descriptor` to write it to, instead of showing it")
+		"with -new-passphrase random: open file `descriptor` to write it to, instead of showing it")
+	form := privateForm(fs)
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
 		args, err := c.names("NAME")
@@ -70,7 +72,7 @@ func keyCreate(fs *flag.FlagSet) func(*cli) error {
 			return err
 		}
 		p := newPair{name: name, kind: k, format: f, dir: *dir, comment: *comment, note: *note, holder: *holder,
-			passFile: *passFile, random: *random, passFD: *passFD}
+			passphrase: passphrase, passFD: *passFD, form: *form}
 		recorded, _, err := c.makePair(service, &p)
 		if err != nil {
 			return err
@@ -92,9 +94,9 @@ type newPair struct {
 	name, dir, comment, note, holder string
 	kind                             keypair.Kind
 	format                           keypair.Format
-	passFile                         string
-	random                           bool
-	passFD                           int
+	passphrase                       string // as -new-passphrase says it
+	passFD                           int    // -1 to show a passphrase that is made up
+	form                             bool   // send the fingerprint of the private half
 
 	files  pairFiles // where it was written
 	locked string    // "yes" or "no": whether it has a passphrase
@@ -114,7 +116,7 @@ func (c *cli) makePair(service *client.Client, p *newPair) (recorded wire.Key, s
 	if err := c.freePlace(service, p.name, p.files); err != nil {
 		return recorded, nil, err
 	}
-	passphrase, show, err := c.passphraseFor(p.name, p.passFile, p.random, p.passFD)
+	passphrase, show, err := c.passphraseFor(p.name, p.passphrase, p.passFD)
 	if err != nil {
 		return recorded, nil, err
 	}
@@ -150,6 +152,14 @@ func (c *cli) makePair(service *client.Client, p *newPair) (recorded wire.Key, s
 	if signer, err = pair.Signer(); err == nil {
 		if shown, err := c.prove(service, recorded, signer); err == nil {
 			recorded = shown
+		}
+	}
+	if p.form {
+		if known, err := c.recordPrivateForm(service, p.name, pair); err == nil {
+			recorded = known
+		} else {
+			fmt.Fprintf(c.err, "warning: the private half's fingerprint was not recorded: %s; plumlatch key prove %s "+
+				"-identity %s -record-private-form does it.\n", err, p.name, p.files.private)
 		}
 	}
 	c.warnPlace(p.files.private)
@@ -201,22 +211,18 @@ func (c *cli) whatIs(service *client.Client, file string) string {
 			return "it is no key that this program reads"
 		}
 	}
-	keys, err := service.Keys(c.ctx, url.Values{"fingerprint": {p.Fingerprint()}})
+	o, err := service.Opens(c.ctx, p.Fingerprint())
 	if err != nil {
 		return "it is " + p.Fingerprint() + " (the service did not say which key that is)"
 	}
-	if len(keys) == 0 {
-		return "it is " + p.Fingerprint() + ", which is not recorded"
+	what := "it is " + p.Fingerprint() + ", which is not recorded"
+	if o.Key != nil {
+		what = "it is the recorded key " + o.Key.Name
 	}
-	rows, err := service.Access(c.ctx, "", keys[0].Name)
-	if err != nil || len(rows) == 0 {
-		return "it is the recorded key " + keys[0].Name + ", which opens nothing that the ledger knows"
+	if all := opened(o); len(all) > 0 {
+		return what + ", which opens " + strings.Join(all, ", ")
 	}
-	var opens []string
-	for _, a := range rows {
-		opens = append(opens, a.Instance)
-	}
-	return "it is the recorded key " + keys[0].Name + ", which opens " + strings.Join(opens, ", ")
+	return what + ", and opens nothing that is known"
 }
 
 func readLimited(file string) ([]byte, error) {
@@ -228,27 +234,27 @@ func readLimited(file string) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(f, keypair.MaxFile+1))
 }
 
-// passphraseFor returns the passphrase for a new pair: made up, from a file, or
-// from the terminal, twice. show tells a made-up one, once.
-func (c *cli) passphraseFor(name, file string, random bool, fd int) (passphrase []byte, show func(), err error) {
+// passphraseFor returns the passphrase for a new pair: made up, none, from a file, or
+// with "" from the terminal, twice. show tells a made-up one, once.
+func (c *cli) passphraseFor(name, how string, fd int) (passphrase []byte, show func(), err error) {
 	show = func() {}
-	if !random {
+	if how != "random" {
 		if fd >= 0 {
-			return nil, show, usagef("-passphrase-fd goes with -random-passphrase")
+			return nil, show, usagef("-passphrase-fd goes with -new-passphrase random")
 		}
-		passphrase, err = c.newPassphrase(file)
+		if how == none {
+			return nil, show, nil
+		}
+		passphrase, err = c.newPassphrase(how)
 		if why := trivial(string(passphrase), name); err == nil && len(passphrase) > 0 && why != "" {
 			fmt.Fprintf(c.err, "warning: this passphrase is trivial: %s. Whoever gets the file will try such ones first.\n", why)
 		}
 		return passphrase, show, err
 	}
-	if file != "" {
-		return nil, show, usagef("-random-passphrase and -new-passphrase-file exclude each other")
-	}
 	text := randomPassphrase()
 	if fd < 0 {
 		if !c.tty {
-			return nil, show, failure{errors.New("a passphrase that is made up is shown on a terminal, and there is none"), "give an open descriptor: -passphrase-fd 3 3>FILE"}
+			return nil, show, failure{errors.New("a passphrase that is made up is shown on a terminal, and there is none"), "on another machine than yours: key create with -passphrase-fd 3 3>FILE; or give -new-passphrase FILE"}
 		}
 		return []byte(text), func() {
 			fmt.Fprintf(c.err, "\nThe passphrase, shown this once:\n\n  %s\n\n", text)
@@ -269,10 +275,10 @@ func (c *cli) passphraseFor(name, file string, random bool, fd int) (passphrase 
 // Without either there is none.
 func (c *cli) newPassphrase(file string) ([]byte, error) {
 	if file != "" {
-		return readPassphrase(file, "-new-passphrase-file")
+		return readPassphrase(file, "-new-passphrase")
 	}
 	if !c.tty {
-		fmt.Fprintln(c.err, "Without a terminal and without -new-passphrase-file: the private half gets no passphrase.")
+		fmt.Fprintln(c.err, "Without a terminal and without -new-passphrase: the private half gets no passphrase.")
 		return nil, nil
 	}
 	first, err := c.ask("Passphrase (empty for none; nothing shows while you type): ")
@@ -331,7 +337,12 @@ func writeNew(file string, data []byte, mode os.FileMode) error {
 	if err != nil {
 		return err
 	}
-	_, err = f.Write(data)
+	if mode == 0o600 { // before anything stands in it
+		err = ownAlone(file)
+	}
+	if err == nil {
+		_, err = f.Write(data)
+	}
 	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
 		return errors.Join(err, os.Remove(file))
 	}
@@ -345,6 +356,8 @@ func keyImport(fs *flag.FlagSet) func(*cli) error {
 	fs.StringVar(&n.KeptAt, "kept-at", "", "`text`: where the private half is kept")
 	fs.BoolVar(&n.Elsewhere, "elsewhere", false,
 		"the pair was made by a cloud or provisioning tool: its private half was in other hands")
+	fs.BoolVar(&n.Authority, "authority", false,
+		"it is a certificate authority, which lines of instances trust, and no key of a person")
 	comment := fs.String("comment", "", "`text` to record as the comment instead; -comment \"\" drops it")
 	batch := fs.String("batch", "", "`file or folder` with many public halves, recorded under names taken from "+
 		"their comments or files")
@@ -397,29 +410,57 @@ func keyImport(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
+		if what := givesAway(p.Comment); what != "" { // before it is recorded
+			fmt.Fprintf(c.err, "note: its comment %q gives away %s, on every instance that it is placed on; import "+
+				"it with -comment \"\" to drop that.\n", p.Comment, what)
+		}
 		n.Name, n.PublicKey = args[0], p.Line()
 		k, err := service.AddKey(c.ctx, n)
-		if err != nil {
-			if p, ok := errors.AsType[*client.Problem](err); ok && p.Of("key-known") {
+		if p, ok := errors.AsType[*client.Problem](err); ok && p.Of("key-known") {
+			if names.Fold(p.Known) != names.Fold(n.Name) {
 				return failure{err, "plumlatch key show " + p.Known}
 			}
+			// The same key under the same name: there is nothing to do, and a script may go on.
+			if k, err = service.Key(c.ctx, p.Known); err == nil && !*asJSON {
+				fmt.Fprintf(c.out, "%s is recorded already, under this name; nothing was changed.\nnext: plumlatch key "+
+					"show %s\n", k.Name, k.Name)
+				return nil
+			}
+		}
+		if err != nil {
 			return err
 		}
 		for _, r := range f.Remarks {
 			fmt.Fprintf(c.err, "note: %s\n", r)
 		}
-		if what := givesAway(p.Comment); what != "" {
-			fmt.Fprintf(c.err, "note: its comment %q gives away %s, on every instance that it is placed on; import "+
-				"it with -comment \"\" to drop that.\n", p.Comment, what)
-		}
 		if *asJSON {
 			return c.json(k)
 		}
 		c.weak(k)
-		fmt.Fprintf(c.out, "Recorded %s: %s, comment %q.\n\n  fingerprint  %s\n  bitting      %s\n\nnext: "+
-			"plumlatch instance launch NAME ... -key %s\n", k.Name, k.Kind, k.Comment, k.Fingerprint, k.Bitting, k.Name)
+		fmt.Fprintf(c.out, "Recorded %s: %s, comment %q.\n\n  fingerprint  %s\n  bitting      %s\n", k.Name, kindOf(k),
+			k.Comment, k.Fingerprint, k.Bitting)
+		// What surveys saw of it before it had a name is known at once.
+		if o, err := service.Opens(c.ctx, k.Name); err != nil {
+			return err
+		} else if len(o.Found)+len(o.Trusted)+len(o.Gone) > 0 {
+			c.printOpens(o)
+			return nil
+		}
+		if k.Authority {
+			fmt.Fprintln(c.out, "\nnext: plumlatch survey -all -inside, which finds the lines that trust it")
+			return nil
+		}
+		fmt.Fprintf(c.out, "\nnext: plumlatch instance launch NAME ... -key %s\n", k.Name)
 		return nil
 	}
+}
+
+// kindOf is a key's kind for people.
+func kindOf(k wire.Key) string {
+	if k.Authority {
+		return "authority (" + k.Kind + ")"
+	}
+	return k.Kind
 }
 
 // weak warns of a key's weaknesses.
@@ -432,13 +473,13 @@ func (c *cli) weak(k wire.Key) {
 
 func keyList(fs *flag.FlagSet) func(*cli) error {
 	text := fs.String("match", "", "`part` of the name or comment")
-	kind := fs.String("kind", "", "`kind` of key, such as ed25519")
+	kind := fs.String("kind", "", "`kind` of key, such as ed25519, or authority")
 	holder := fs.String("holder", "", "`name` of a holder")
 	origin := fs.String("origin", "", "`origin`: 'made here', imported, 'made elsewhere'")
 	weakness := fs.String("weakness", "", "`severity`: any, dated, weak, broken")
 	state := fs.String("state", "", "`state`: 'in use', retired")
 	older := fs.Int("older-than-days", 0, "recorded at least so many `days` ago")
-	sort := fs.String("sort", "name", "`order`: name, created, reach (the greatest first)")
+	sort := fs.String("order", "name", "`order`: name, created, reach (the greatest first)")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
 		_, service, err := c.begin()
@@ -462,7 +503,7 @@ func keyList(fs *flag.FlagSet) func(*cli) error {
 		}
 		var rows [][]string
 		for _, k := range keys {
-			rows = append(rows, []string{k.Name, k.Bitting, k.Kind, fmt.Sprint(k.Reach), k.Holder,
+			rows = append(rows, []string{k.Name, k.Bitting, kindOf(k), fmt.Sprint(k.Reach), k.Holder,
 				ago(k.CreatedAt, time.Now()), k.Origin, standing(k), k.Fingerprint})
 		}
 		c.table([]string{"key", "bitting", "kind", "reach", "holder", "recorded", "origin", "", "fingerprint"}, rows,
@@ -474,8 +515,13 @@ func keyList(fs *flag.FlagSet) func(*cli) error {
 // standing tells in a word or two what is particular about a key.
 func standing(k wire.Key) string {
 	var out []string
-	if k.Retired {
+	if k.State != "" && k.State != access.InUse { // the strongest first
+		out = append(out, k.State)
+	} else if k.Retired {
 		out = append(out, "retired")
+	}
+	if k.Found > 0 {
+		out = append(out, fmt.Sprintf("found on %d more, not recorded", k.Found))
 	}
 	for _, w := range k.Weaknesses {
 		out = append(out, w.Severity)
@@ -490,26 +536,36 @@ func keyShow(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		k, err := service.Key(c.ctx, args[0])
+		k, err := c.recordedKey(service, args[0])
 		if err != nil {
 			return err
 		}
 		if *asJSON {
 			return c.json(k)
 		}
-		rows, err := service.Access(c.ctx, "", k.Name)
+		o, err := service.Opens(c.ctx, k.Name)
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(c.out, "%s  %s\n\n", k.Name, k.Bitting)
+		fmt.Fprintf(c.out, "%s  %s\n\n", marked(k.Name, k.State), k.Bitting)
 		line := func(label, value string) {
 			if value != "" {
 				fmt.Fprintf(c.out, "  %-12s %s\n", label, plaintext.Line(value))
 			}
 		}
-		line("kind", k.Kind)
+		line("kind", kindOf(k))
 		line("fingerprint", k.Fingerprint)
-		fmt.Fprintf(c.out, "  %-12s %s\n", "", plaintext.Line(k.FingerprintMD5))
+		form := func(text, of string) {
+			if text != "" {
+				fmt.Fprintf(c.out, "  %-12s %s, %s\n", "", plaintext.Line(text), plaintext.Line(of))
+			}
+		}
+		form(k.FingerprintMD5, "of the same")
+		form(k.FingerprintDER, "of its DER")
+		if k.FingerprintPrivateAt != nil {
+			form(k.FingerprintPrivate, "of the private half's DER, as "+k.FingerprintPrivateBy+" said "+
+				ago(*k.FingerprintPrivateAt, time.Now()))
+		}
 		line("comment", k.Comment)
 		line("origin", k.Origin+", recorded "+ago(k.CreatedAt, time.Now())+" by "+k.CreatedBy)
 		if k.Holder != "" {
@@ -533,13 +589,8 @@ func keyShow(fs *flag.FlagSet) func(*cli) error {
 		for _, w := range k.Weaknesses {
 			line("weakness", w.Name+" ("+w.Severity+"): "+w.Sentence)
 		}
-		fmt.Fprintf(c.out, "  public half  %s\n\n", k.PublicKey)
-		if len(rows) == 0 {
-			fmt.Fprintln(c.out, "It opens nothing, as far as the ledger knows.")
-			return nil
-		}
-		fmt.Fprintf(c.out, "It opens %d:\n\n", len(rows))
-		c.accessRows(rows, true)
+		fmt.Fprintf(c.out, "  public half  %s\n", k.PublicKey)
+		c.printOpens(o)
 		return nil
 	}
 }

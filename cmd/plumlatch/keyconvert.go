@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"errors"
 	"flag"
 	"fmt"
@@ -73,8 +74,8 @@ func keyConvert(fs *flag.FlagSet) func(*cli) error {
 		"rfc4716, spki for a public one")
 	out := fs.String("out", "", "`file` to write, or - for standard output")
 	passFile := fs.String("passphrase-file", "", "`file` with the passphrase that the key has")
-	newFile := fs.String("new-passphrase-file", "",
-		"`file` with the passphrase that it is to have; an empty one means none (default: the one that it has)")
+	var fresh string
+	newPassphraseFlag(fs, &fresh, "the file that is written", "the one that it has")
 	comment := fs.String("comment", "", "`text` for the comment instead; -comment \"\" drops it")
 	return func(c *cli) error {
 		args, err := c.names("FILE")
@@ -103,19 +104,23 @@ func keyConvert(fs *flag.FlagSet) func(*cli) error {
 			f.Public.Comment = commentBeside(args[0], f.Public)
 		}
 		var data []byte
-		mode := os.FileMode(0o644)
+		mode, show := os.FileMode(0o644), func() {}
 		if slices.Contains(keypair.PublicFormats(), to) {
 			data, err = f.Public.Write(to)
 		} else {
 			mode = 0o600
-			data, err = c.convertPrivate(f, to, passphrase, *newFile)
+			data, show, err = c.convertPrivate(f, to, passphrase, fresh)
 		}
 		if err != nil {
 			return err
 		}
 		defer clear(data)
-		if err := c.deliver(*out, data, mode); err != nil || *out == "-" {
+		if err := c.deliver(*out, data, mode); err != nil {
 			return err
+		}
+		show()
+		if *out == "-" {
+			return nil
 		}
 		if mode == 0o600 {
 			c.warnPlace(*out)
@@ -125,26 +130,26 @@ func keyConvert(fs *flag.FlagSet) func(*cli) error {
 	}
 }
 
-func (c *cli) convertPrivate(f keypair.File, to keypair.Format, passphrase []byte, newFile string) ([]byte, error) {
+func (c *cli) convertPrivate(f keypair.File, to keypair.Format, passphrase []byte, fresh string) (data []byte,
+	show func(), err error) {
+	show = func() {}
 	if f.Pair == nil {
-		return nil, failure{errors.New("the file holds a public half only, and a private format was asked for"),
+		return nil, show, failure{errors.New("the file holds a public half only, and a private format was asked for"),
 			"give the private file, or -format line, rfc4716 or spki"}
 	}
-	if newFile != "" {
-		var err error
-		if passphrase, err = readPassphrase(newFile, "-new-passphrase-file"); err != nil {
-			return nil, err
+	if fresh != "" {
+		if passphrase, show, err = c.passphraseFor(cmp.Or(f.Public.Comment, f.Public.Fingerprint()), fresh, -1); err != nil {
+			return nil, show, err
 		}
 	} else if !f.Encrypted {
 		passphrase = nil
 	}
 	pair, err := f.Pair.WithComment(f.Public.Comment)
 	if err != nil {
-		return nil, err
+		return nil, show, err
 	}
-	data, err := pair.Write(to, passphrase)
-	if err != nil {
-		return nil, err
+	if data, err = pair.Write(to, passphrase); err != nil {
+		return nil, show, err
 	}
 	if w := keypair.LoadWarning(f.Public.Kind(), to); w != "" {
 		fmt.Fprintf(c.err, "warning: %s.\n", w)
@@ -152,7 +157,7 @@ func (c *cli) convertPrivate(f keypair.File, to keypair.Format, passphrase []byt
 	if len(passphrase) == 0 {
 		fmt.Fprintln(c.err, "note: it is written without a passphrase.")
 	}
-	return data, nil
+	return data, show, nil
 }
 
 // commentBeside returns the comment of the .pub file beside a private one whose
@@ -220,7 +225,7 @@ func keyExport(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return usageError{"-format: " + err.Error()}
 		}
-		k, err := service.Key(c.ctx, args[0])
+		k, err := c.recordedKey(service, args[0])
 		if err != nil {
 			return err
 		}
@@ -390,10 +395,5 @@ func batchName(e *imported, taken map[string]bool) string {
 	if base == "" {
 		base = "key"
 	}
-	base = base[:min(len(base), names.MaxLength-4)]
-	name := base
-	for i := 2; taken[names.Fold(name)]; i++ {
-		name = fmt.Sprintf("%s-%d", base, i)
-	}
-	return name
+	return freeName(base, taken)
 }

@@ -1,14 +1,14 @@
 package main
 
 import (
+	"cmp"
 	"errors"
 	"flag"
 	"fmt"
 	"io/fs"
-	"net/url"
 	"os"
 	"path/filepath"
-	"runtime"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -69,20 +69,25 @@ func placeWarnings(file string) []string {
 
 // checked is what key check found out about one file.
 type checked struct {
-	File        string   `json:"file"`
-	Error       string   `json:"error,omitempty"`
-	Private     bool     `json:"private"`
-	Kind        string   `json:"kind,omitempty"`
-	Fingerprint string   `json:"fingerprint,omitempty"`
-	Bitting     string   `json:"bitting,omitempty"`
-	Format      string   `json:"format,omitempty"`
-	Passphrase  string   `json:"passphrase,omitempty"` // "yes" or "no", for private files
-	Comment     string   `json:"comment,omitempty"`
-	Findings    []string `json:"findings,omitempty"`
-	Fixed       []string `json:"fixed,omitempty"`
-	RecordedAs  string   `json:"recorded_as,omitempty"`
-	Opens       []string `json:"opens,omitempty"`
-	GetIn       string   `json:"get_in,omitempty"` // the command that gets in with it
+	File        string        `json:"file"`
+	Error       string        `json:"error,omitempty"`
+	Private     bool          `json:"private"`
+	Kind        string        `json:"kind,omitempty"`
+	Fingerprint string        `json:"fingerprint,omitempty"`
+	Bitting     string        `json:"bitting,omitempty"`
+	Format      string        `json:"format,omitempty"`
+	Passphrase  string        `json:"passphrase,omitempty"` // "yes" or "no", for private files
+	Comment     string        `json:"comment,omitempty"`
+	Prints      []string      `json:"fingerprints,omitempty"` // its other forms
+	Findings    []string      `json:"findings,omitempty"`
+	Fixed       []string      `json:"fixed,omitempty"`
+	RecordedAs  string        `json:"recorded_as,omitempty"`
+	Opens       []string      `json:"opens,omitempty"`
+	State       string        `json:"state,omitempty"`  // of the recorded key: in use, retired, lost, exposed
+	GetIn       string        `json:"get_in,omitempty"` // the command that gets in with it
+	Backup      bool          `json:"backup,omitempty"` // -fix has left it: its file as it was
+	ofKey       []string      // what was found of the key, whichever file it is in
+	pair        *keypair.Pair // where the private half could be read
 	ledger      bool
 	loads       bool // ssh loads it as it is
 }
@@ -90,6 +95,7 @@ type checked struct {
 func keyCheck(fs *flag.FlagSet) func(*cli) error {
 	passFile := fs.String("passphrase-file", "", "`file` with a passphrase to try on locked files")
 	fix := fs.Bool("fix", false, "mend modes and line endings, with a backup beside the file")
+	form := privateForm(fs)
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
 		if len(c.args) == 0 {
@@ -119,7 +125,18 @@ func keyCheck(fs *flag.FlagSet) func(*cli) error {
 			if r.Fingerprint != "" {
 				lookup.fill(c, &r)
 			}
+			if *form && r.pair != nil && r.RecordedAs != "" {
+				if _, err := c.recordPrivateForm(service, r.RecordedAs, r.pair); err != nil {
+					return fmt.Errorf("%s: %w", f.path, err)
+				}
+			}
 			out = append(out, r)
+		}
+		once(out)
+		for _, r := range out {
+			if len(r.Findings) > 0 || r.Error != "" && !r.Backup {
+				c.exit = exitNeedsHand
+			}
 		}
 		if *asJSON {
 			return c.json(wire.List[checked]{Items: out})
@@ -128,6 +145,22 @@ func keyCheck(fs *flag.FlagSet) func(*cli) error {
 		return nil
 	}
 }
+
+// once adds what was found of a key to one of its files alone: to a private one, if there is one.
+func once(all []checked) {
+	said := map[string]bool{}
+	for _, private := range []bool{true, false} {
+		for n := range all {
+			if r := &all[n]; r.Private == private && r.Fingerprint != "" && !said[r.Fingerprint] {
+				r.Findings = append(r.Findings, r.ofKey...)
+				said[r.Fingerprint] = !r.Backup
+			}
+		}
+	}
+}
+
+// backups are the files that -fix, and why -fix, leave beside what they mend.
+var backups = regexp.MustCompile(`\.before-\d{8}-\d{6}$`)
 
 type keyFile struct {
 	path  string
@@ -161,7 +194,7 @@ func keyFiles(args []string) ([]keyFile, error) {
 }
 
 func checkFile(file string, passphrase []byte, fix bool) checked {
-	r := checked{File: file}
+	r := checked{File: file, Backup: backups.MatchString(file)}
 	fi, err := os.Stat(file)
 	if err != nil {
 		r.Error = err.Error()
@@ -191,8 +224,12 @@ func checkFile(file string, passphrase []byte, fix bool) checked {
 	if r.Private {
 		r.checkPrivate(file, fi, f)
 	}
+	if r.Backup { // what is wrong with it is why it was mended; it lies there until somebody deletes it
+		r.Findings, r.ofKey = nil, nil
+		return r
+	}
 	if fix {
-		r.fix(file, fi.Mode(), data)
+		r.fix(file, fi, data)
 	}
 	return r
 }
@@ -209,11 +246,20 @@ func (r *checked) describe(f keypair.File) {
 		return
 	}
 	r.Kind, r.Fingerprint, r.Bitting = f.Public.Kind(), f.Public.Fingerprint(), f.Public.Bitting().String()
+	r.Prints = append(r.Prints, f.Public.FingerprintMD5())
+	if der := f.Public.FingerprintDER(); der != "" {
+		r.Prints = append(r.Prints, der+" of its DER")
+	}
+	if r.pair = f.Pair; f.Pair != nil {
+		if private, err := f.Pair.FingerprintPrivate(); err == nil {
+			r.Prints = append(r.Prints, private+" of the private half's DER")
+		}
+	}
 	for _, w := range f.Public.Weaknesses() {
-		r.Findings = append(r.Findings, fmt.Sprintf("Weakness %s (%s): %s", w.Name, w.Severity, w.Sentence))
+		r.ofKey = append(r.ofKey, fmt.Sprintf("Weakness %s (%s): %s", w.Name, w.Severity, w.Sentence))
 	}
 	if what := givesAway(f.Public.Comment); what != "" {
-		r.Findings = append(r.Findings, "Its comment gives away "+what+".")
+		r.ofKey = append(r.ofKey, "Its comment gives away "+what+".")
 	}
 	if f.Private {
 		w := keypair.LoadWarning(f.Public.Kind(), f.Format)
@@ -225,8 +271,10 @@ func (r *checked) describe(f keypair.File) {
 
 // checkPrivate looks at what is around a private file.
 func (r *checked) checkPrivate(file string, fi fs.FileInfo, f keypair.File) {
-	if m := fi.Mode().Perm(); m&0o077 != 0 && runtime.GOOS != "windows" {
-		r.Findings = append(r.Findings, fmt.Sprintf("Its mode %04o is too open: ssh ignores it until it is 0600.", m))
+	if how, err := othersRead(file, fi); err != nil {
+		r.Findings = append(r.Findings, "Who else may read it was not seen: "+err.Error())
+	} else if how != "" {
+		r.Findings = append(r.Findings, fmt.Sprintf("It is too open (%s): ssh ignores it until it is for %s.", how, aloneWord))
 	}
 	for _, w := range placeWarnings(file) {
 		r.Findings = append(r.Findings, "It lies in "+w+".")
@@ -263,14 +311,14 @@ func (r *checked) checkPrivate(file string, fi fs.FileInfo, f keypair.File) {
 
 // fix mends what can be mended without knowing more: the mode, and the line
 // endings. The file as it was is kept beside it.
-func (r *checked) fix(file string, mode fs.FileMode, data []byte) {
+func (r *checked) fix(file string, fi fs.FileInfo, data []byte) {
 	fail := func(err error) { r.Findings = append(r.Findings, "It could not be mended: "+err.Error()) }
-	if r.Private && mode.Perm()&0o077 != 0 {
-		if err := os.Chmod(file, 0o600); err != nil {
+	if how, err := othersRead(file, fi); r.Private && err == nil && how != "" {
+		if err := ownAlone(file); err != nil {
 			fail(err)
 			return
 		}
-		r.Fixed = append(r.Fixed, "Its mode is 0600 now.")
+		r.Fixed = append(r.Fixed, madeAlone)
 	}
 	text := strings.ReplaceAll(strings.TrimPrefix(string(data), "\ufeff"), "\r\n", "\n")
 	if text != "" && !strings.HasSuffix(text, "\n") {
@@ -300,49 +348,38 @@ func (r *checked) fix(file string, mode fs.FileMode, data []byte) {
 type lookup struct {
 	service *client.Client
 	err     error
-	known   map[string]*wire.Key
+	known   map[string]wire.Opens // by fingerprint
 }
 
 func newLookup(service *client.Client) *lookup {
-	return &lookup{service: service, known: map[string]*wire.Key{}}
+	return &lookup{service: service, known: map[string]wire.Opens{}}
 }
 
 func (l *lookup) fill(c *cli, r *checked) {
 	if l.service == nil || l.err != nil {
 		return
 	}
-	k, ok := l.known[r.Fingerprint]
+	o, ok := l.known[r.Fingerprint]
 	if !ok {
-		keys, err := l.service.Keys(c.ctx, url.Values{"fingerprint": {r.Fingerprint}})
-		if err != nil {
+		var err error
+		if o, err = l.service.Opens(c.ctx, r.Fingerprint); err != nil {
 			l.err = err
 			return
 		}
-		if len(keys) > 0 {
-			k = &keys[0]
-		}
-		l.known[r.Fingerprint] = k
+		l.known[r.Fingerprint] = o
 	}
 	r.ledger = true
-	if k == nil {
-		return
+	if o.Key != nil {
+		r.RecordedAs, r.State = o.Key.Name, o.Key.State
 	}
-	r.RecordedAs = k.Name
-	rows, err := l.service.Access(c.ctx, "", k.Name)
-	if err != nil {
-		l.err = err
-		return
-	}
-	for _, a := range rows {
-		r.Opens = append(r.Opens, a.Instance)
-	}
+	r.Opens = append(r.Opens, opened(o)...)
 	if !r.Private || len(r.Opens) == 0 {
 		return
 	}
 	r.GetIn = fmt.Sprintf("plumlatch open %s -identity %s", r.Opens[0], r.File)
 	if !r.loads {
 		r.GetIn = fmt.Sprintf("plumlatch key convert %s -format openssh -out ~/.ssh/%s; plumlatch open %s", r.File,
-			k.Name, r.Opens[0])
+			cmp.Or(r.RecordedAs, "NAME"), r.Opens[0])
 	}
 }
 
@@ -350,10 +387,13 @@ func (c *cli) printChecked(all []checked, l *lookup) {
 	var rows [][]string
 	for _, r := range all {
 		sort := map[bool]string{true: "private", false: "public"}[r.Private]
+		if r.Backup {
+			sort += " (a backup)"
+		}
 		if r.Error != "" {
 			sort = "?"
 		}
-		recorded, opens := r.RecordedAs, plaintext.Cut(strings.Join(r.Opens, ", "), 50)
+		recorded, opens := marked(r.RecordedAs, r.State), plaintext.Cut(strings.Join(r.Opens, ", "), 50)
 		if r.ledger && recorded == "" {
 			recorded = "(not recorded)"
 		}
@@ -363,10 +403,13 @@ func (c *cli) printChecked(all []checked, l *lookup) {
 	c.table([]string{"file", "half", "bitting", "kind", "format", "passphrase", "key", "opens"}, rows,
 		"There is no key file there.")
 	for _, r := range all {
-		if r.Error == "" && len(r.Findings)+len(r.Fixed) == 0 && r.GetIn == "" {
+		if r.Error == "" && len(r.Findings)+len(r.Fixed) == 0 && r.GetIn == "" && len(all) > 1 {
 			continue
 		}
 		fmt.Fprintf(c.out, "\n%s\n", plaintext.Line(r.File))
+		if len(all) == 1 && r.Fingerprint != "" {
+			fmt.Fprintf(c.out, "  known as %s\n", strings.Join(append([]string{r.Fingerprint}, r.Prints...), "\n           "))
+		}
 		if r.Error != "" {
 			fmt.Fprintf(c.out, "  %s\n", plaintext.Line(r.Error))
 		}

@@ -27,7 +27,11 @@ func keyNote(*flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		k, err := service.ChangeKey(c.ctx, args[0], wire.KeyChange{Note: &args[1]})
+		name, err := c.recordedToChange(service, args[0])
+		if err != nil {
+			return err
+		}
+		k, err := service.ChangeKey(c.ctx, name, wire.KeyChange{Note: &args[1]})
 		if err != nil {
 			return err
 		}
@@ -42,11 +46,16 @@ func keyRename(*flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		k, err := service.ChangeKey(c.ctx, args[0], wire.KeyChange{Name: &args[1]})
+		name, err := c.recordedToChange(service, args[0])
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(c.out, "%s is called %s now. Files and comments keep their names.\n", args[0], k.Name)
+		k, err := service.ChangeKey(c.ctx, name, wire.KeyChange{Name: &args[1]})
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(c.out, "%s is called %s now. Files keep their names, and the comment stays as it is "+
+			"(plumlatch key set %s -comment TEXT).\n", name, k.Name, k.Name)
 		return nil
 	}
 }
@@ -56,6 +65,7 @@ func keySet(fs *flag.FlagSet) func(*cli) error {
 	keptAt := fs.String("kept-at", "", "`text`: where the private half is kept")
 	origin := fs.String("origin", "", "`origin`: 'made here', imported, 'made elsewhere'")
 	passphrase := fs.String("passphrase", "", "`whether` the private file has one: yes, no, 'not known'")
+	comment := fs.String("comment", "", "`text` to record as its comment; lines that stand on instances keep theirs")
 	return func(c *cli) error {
 		var change wire.KeyChange
 		fs.Visit(func(f *flag.Flag) {
@@ -68,16 +78,22 @@ func keySet(fs *flag.FlagSet) func(*cli) error {
 				change.Origin = origin
 			case "passphrase":
 				change.Passphrase = passphrase
+			case "comment":
+				change.Comment = comment
 			}
 		})
 		if change == (wire.KeyChange{}) {
-			return usagef("say what to set: -holder, -kept-at, -origin or -passphrase")
+			return usagef("say what to set: -holder, -kept-at, -origin, -passphrase or -comment")
 		}
 		args, service, err := c.begin("NAME")
 		if err != nil {
 			return err
 		}
-		k, err := service.ChangeKey(c.ctx, args[0], change)
+		name, err := c.recordedToChange(service, args[0])
+		if err != nil {
+			return err
+		}
+		k, err := service.ChangeKey(c.ctx, name, change)
 		if err != nil {
 			return err
 		}
@@ -119,7 +135,11 @@ func retireCommand(retire bool) func(*flag.FlagSet) func(*cli) error {
 			if err != nil {
 				return err
 			}
-			k, err := service.RetireKey(c.ctx, args[0], retire)
+			name, err := c.recordedToChange(service, args[0])
+			if err != nil {
+				return err
+			}
+			k, err := service.RetireKey(c.ctx, name, retire)
 			if err != nil {
 				return err
 			}
@@ -144,7 +164,11 @@ func keyForget(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		k, err := service.Key(c.ctx, args[0])
+		name, err := c.recordedToChange(service, args[0])
+		if err != nil {
+			return err
+		}
+		k, err := service.Key(c.ctx, name)
 		if err != nil {
 			return err
 		}
@@ -166,27 +190,36 @@ func keyForget(fs *flag.FlagSet) func(*cli) error {
 
 func keyProve(fs *flag.FlagSet) func(*cli) error {
 	identity := fs.String("identity", "", "`file` with the private half; it is used here and never sent")
-	useAgent := fs.Bool("agent", false, "use the key in the running ssh-agent")
+	useAgent := fs.Bool("ssh-agent", false, "use the key in the running ssh-agent")
 	passFile := fs.String("passphrase-file", "", "`file` with the passphrase of -identity")
+	form := privateForm(fs)
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
 		if (*identity == "") == !*useAgent {
-			return usagef("give -identity FILE or -agent")
+			return usagef("give -identity FILE or -ssh-agent")
+		}
+		if *form && *useAgent {
+			return usagef("-record-private-form needs -identity: an agent gives no private half away")
 		}
 		args, service, err := c.begin("NAME")
 		if err != nil {
 			return err
 		}
-		k, err := service.Key(c.ctx, args[0])
+		k, err := c.recordedKey(service, args[0])
 		if err != nil {
 			return err
 		}
-		signer, locked, err := c.signerFor(k, *identity, *passFile)
+		signer, pair, locked, err := c.signerFor(k, *identity, *passFile)
 		if err != nil {
 			return err
 		}
 		if k, err = c.prove(service, k, signer); err != nil {
 			return err
+		}
+		if *form {
+			if k, err = c.recordPrivateForm(service, k.Name, pair); err != nil {
+				return err
+			}
 		}
 		if locked != "" && locked != k.Passphrase { // seen just now
 			if k, err = service.ChangeKey(c.ctx, k.Name, wire.KeyChange{Passphrase: &locked}); err != nil {
@@ -202,22 +235,38 @@ func keyProve(fs *flag.FlagSet) func(*cli) error {
 	}
 }
 
-// signerFor returns what signs for a recorded key: a file, or with "" the
+// privateForm is the option to send the fingerprint of a private half.
+func privateForm(fs *flag.FlagSet) *bool {
+	return fs.Bool("record-private-form", false, "send the SHA-1 of the private half's DER, by which some clouds "+
+		"know a key; it is computed here")
+}
+
+// recordPrivateForm sends the fingerprint of a private half, and nothing else of it.
+func (c *cli) recordPrivateForm(service *client.Client, name string, pair *keypair.Pair) (wire.Key, error) {
+	text, err := pair.FingerprintPrivate()
+	if err != nil {
+		return wire.Key{}, err
+	}
+	return service.SetPrivatePrint(c.ctx, name, text)
+}
+
+// signerFor returns what signs for a recorded key: a file, with its pair, or with "" the
 // agent. locked tells of a file whether it has a passphrase.
-func (c *cli) signerFor(k wire.Key, identity, passFile string) (signer ssh.Signer, locked string, err error) {
+func (c *cli) signerFor(k wire.Key, identity, passFile string) (signer ssh.Signer, pair *keypair.Pair, locked string,
+	err error) {
 	if identity == "" {
 		signer, err = agentSigner(k.Fingerprint)
-		return signer, "", err
+		return signer, nil, "", err
 	}
 	f, signer, err := c.fileSigner(identity, passFile)
 	if err != nil {
-		return nil, "", err
+		return nil, nil, "", err
 	}
 	if f.Public.Fingerprint() != k.Fingerprint {
-		return nil, "", fmt.Errorf("%s is %s, and %s is %s: another key; nothing was signed", identity,
+		return nil, nil, "", fmt.Errorf("%s is %s, and %s is %s: another key; nothing was signed", identity,
 			f.Public.Fingerprint(), k.Name, k.Fingerprint)
 	}
-	return signer, map[bool]string{true: "yes", false: "no"}[f.Encrypted], nil
+	return signer, f.Pair, map[bool]string{true: "yes", false: "no"}[f.Encrypted], nil
 }
 
 // fileSigner opens a private file for signing.

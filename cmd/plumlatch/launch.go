@@ -5,9 +5,6 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"os"
-	"path/filepath"
-	"slices"
 	"strings"
 
 	"plumlatch/client"
@@ -38,20 +35,20 @@ func (t tagFlag) Set(v string) error {
 func instanceLaunch(fs *flag.FlagSet) func(*cli) error {
 	image := fs.String("image", "", "`image` of the root volume; it decides the login user (image list)")
 	size := fs.String("size", "", "`size` (size list)")
-	region := fs.String("region", "", "`region` (region list)")
-	zone := fs.String("zone", "", "`zone` of the region; without it the cloud chooses")
+	region := fs.String("region", "", "`REGION` or REGION/ZONE; without a zone the cloud chooses one (region list)")
 	disk := fs.Int("disk", 0, "size of the root volume, in `GiB`; without it the size's own")
 	tags := tagFlag{}
 	fs.Var(tags, "tag", "`NAME=VALUE` to label it with; as often as wanted")
 	userData := fs.String("user-data", "", "`file` with user data of your own, which is merged with the keys")
-	keys := fs.String("key", "", "`names` of the keys that open it, comma-separated")
+	keys := fs.String("key", "", "`names` of the keys that open it, comma-separated; none: a "+
+		"locked box that nobody can log in to")
 	newKey := fs.String("new-key", "", "`name` of a pair to make on the spot; the launch starts once its file is written")
-	dir := fs.String("dir", "", "with -new-key: `folder` to write its files in (default ~/.ssh)")
-	kind := fs.String("kind", string(keypair.Ed25519), "with -new-key: its `kind`")
-	passFile := fs.String("new-passphrase-file", "",
-		"with -new-key: `file` with its passphrase; an empty one means none")
-	noKey := fs.Bool("no-key", false, "launch without a key: a locked box that nobody can log in to")
-	plan := fs.Bool("plan", false, "show what first boot would read, and launch nothing")
+	var made showing
+	made.dirFlag(fs)
+	var passphrase string
+	newPassphraseFlag(fs, &passphrase, "the pair of -new-key", asked)
+	static := fs.String("static-address", "", "`name` of a static address that it gets; new: one is reserved for it")
+	plan := fs.Bool("plan", false, "show what first boot would read and what it costs, and launch nothing")
 	detach := fs.Bool("detach", false, "do not wait until it runs")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
@@ -59,16 +56,26 @@ func instanceLaunch(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		r := wire.Launch{Name: args[0], Region: *region, Zone: *zone, Image: *image, Size: *size, DiskGB: *disk,
-			Tags: tags, Keys: splitList(*keys), NoKey: *noKey}
+		r := wire.Launch{Name: args[0], Image: *image, Size: *size, DiskGB: *disk, Tags: tags,
+			StaticAddress: *static}
+		r.Region, r.Zone, _ = strings.Cut(*region, "/")
+		if r.NoKey = *keys == none; !r.NoKey {
+			r.Keys = splitList(*keys)
+		}
+		for n := range r.Keys {
+			if err := c.keyNames(service, &r.Keys[n]); err != nil {
+				return err
+			}
+		}
 		if r.UserData, err = readUserData(*userData); err != nil {
 			return err
 		}
 		if *newKey != "" {
-			if *noKey {
-				return usagef("-new-key and -no-key: give one or the other")
+			if r.NoKey {
+				return usagef("-new-key makes a key, and -key none wants none: give one or the other")
 			}
-			if err := c.makeKey(service, &r, *newKey, *dir, *kind, *passFile, *plan); err != nil {
+			if err := c.makeKey(service, &r, newPair{name: *newKey, dir: made.dir, passphrase: passphrase, passFD: -1},
+				*plan); err != nil {
 				return launchError(err, args[0])
 			}
 		}
@@ -81,8 +88,16 @@ func instanceLaunch(fs *flag.FlagSet) func(*cli) error {
 				return c.json(p)
 			}
 			c.warnings(p.Warnings)
-			_, err = io.WriteString(c.out, p.UserData)
-			return err
+			if _, err = io.WriteString(c.out, p.UserData); err != nil {
+				return err
+			}
+			if p.Price != nil { // beside what first boot reads, which is whole by itself
+				fmt.Fprintf(c.err, "It costs %s, by the cloud's list, with its root volume.\n", priceWords(*p.Price))
+			}
+			if p.Seconds > 0 {
+				fmt.Fprintf(c.err, "It usually runs after %s, and boots then.\n", until(p.Seconds))
+			}
+			return nil
 		}
 		i, err := service.Launch(c.ctx, r)
 		if err != nil {
@@ -106,9 +121,18 @@ func (c *cli) warnings(all []string) {
 	}
 }
 
+// fieldWord is what a person calls a field of a request: the option that fills it.
+func fieldWord(field string) string {
+	if word := map[string]string{"disk_gb": "-disk", "user_data": "-user-data", "keys": "-key", "no_key": "-key none",
+		"static_address": "-static-address", "host_keys": "host key", "public_key": "public key", "login_user": "-user"}[field]; word != "" {
+		return word
+	}
+	return strings.ReplaceAll(field, "_", " ")
+}
+
 func launchError(err error, name string) error {
 	if p, ok := errors.AsType[*client.Problem](err); ok && p.Field != "" {
-		return failure{fmt.Errorf("%s: %w", strings.ReplaceAll(p.Field, "_", " "), err), nextForField(p, name)}
+		return failure{fmt.Errorf("%s: %w", fieldWord(p.Field), err), nextForField(p, name)}
 	}
 	return err
 }
@@ -140,8 +164,9 @@ func readUserData(file string) (string, error) {
 	return string(data), nil
 }
 
-// makeKey makes a pair for a launch that is sound otherwise, and adds it to the request.
-func (c *cli) makeKey(service *client.Client, r *wire.Launch, name, dir, kind, passFile string, planOnly bool) error {
+// makeKey makes a pair for a launch that is sound otherwise, and adds it to the request. Its kind is the
+// first that the image and the policy take.
+func (c *cli) makeKey(service *client.Client, r *wire.Launch, p newPair, planOnly bool) error {
 	sound := *r
 	sound.NoKey = len(r.Keys) == 0
 	if _, err := service.PlanLaunch(c.ctx, sound); err != nil || planOnly {
@@ -154,41 +179,46 @@ func (c *cli) makeKey(service *client.Client, r *wire.Launch, name, dir, kind, p
 	if err != nil {
 		return err
 	}
-	lineType := map[string]string{"ed": "ssh-ed25519", "rs": "ssh-rsa"}[kind[:min(2, len(kind))]]
-	if n, ok := strings.CutPrefix(kind, "ecdsa-"); ok {
-		lineType = "ecdsa-sha2-nistp" + n
-	}
+	p.format, p.kind = keypair.FormatOpenSSH, ""
 	for _, i := range images {
-		if i.Name == r.Image && !slices.Contains(i.KeyTypes, lineType) {
-			return usagef("-kind: image %s takes no %s; it takes %s", i.Name, plaintext.Line(kind),
-				kindWords(i.KeyTypes))
+		if i.Name == r.Image {
+			p.kind = c.pairKind(service, i.KeyTypes...)
 		}
 	}
-	fs := flag.NewFlagSet("key create", flag.ContinueOnError)
-	create := keyCreate(fs)
-	for option, v := range map[string]string{"dir": dir, "kind": kind, "new-passphrase-file": passFile} {
-		if v == "" {
-			continue
-		}
-		if err := fs.Set(option, v); err != nil {
-			return usageError{err.Error()}
-		}
+	if p.kind == "" {
+		return failure{fmt.Errorf("image %s takes no kind of key that the policy allows", r.Image),
+			"plumlatch image list; plumlatch policy show"}
 	}
-	sub := *c
-	sub.args, sub.out = []string{name}, io.Discard
-	if err := create(&sub); err != nil {
+	if err := names.Check(p.name); err != nil {
+		return usageError{"-new-key: " + err.Error()}
+	}
+	if _, _, err := c.makePair(service, &p); err != nil {
 		return err
 	}
-	if dir == "" {
-		if dir, err = sshDir(); err != nil {
-			return err
-		}
-	}
-	file := filepath.Join(dir, name)
-	if _, err := os.Stat(file); err != nil {
-		return err
-	}
-	fmt.Fprintf(c.err, "made %s: the private half is %s (mode 0600, stays here)\n", name, file)
-	r.Keys = append(r.Keys, name)
+	fmt.Fprintf(c.err, "made %s: the private half is %s (mode 0600, stays here)\n", p.name, p.files.private)
+	r.Keys = append(r.Keys, p.name)
 	return nil
+}
+
+// priceWords says what something costs, an hour and a month.
+func priceWords(p wire.Price) string {
+	return fmt.Sprintf("%s %s an hour, %s a month", amount(p.Hour), plaintext.Line(p.Currency), amount(p.Month))
+}
+
+// priceCells are the cells of a table that say what something costs.
+func priceCells(p *wire.Price) (hour, month string) {
+	if p == nil {
+		return "not known", "not known"
+	}
+	currency := plaintext.Line(p.Currency)
+	return amount(p.Hour) + " " + currency, amount(p.Month) + " " + currency
+}
+
+// amount writes an amount of money: with the digits that it has, four after the point at most, and
+// without any from a hundred on.
+func amount(x float64) string {
+	if x >= 100 {
+		return fmt.Sprintf("%.0f", x)
+	}
+	return strings.TrimSuffix(strings.TrimRight(fmt.Sprintf("%.4f", x), "0"), ".")
 }

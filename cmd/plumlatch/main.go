@@ -48,7 +48,8 @@ type cli struct {
 	raw    io.Writer // standard output, for JSON and key files
 	tty    bool      // standard input and error are a terminal
 	outTTY bool
-	exit   int // a status to end with although nothing failed
+	chosen string // the service that -service or PLUMLATCH_SERVICE names
+	exit   int    // a status to end with although nothing failed
 }
 
 // safe is a terminal to which nothing goes that could steer it: names,
@@ -108,6 +109,7 @@ func (c *cli) run(args []string) int {
 	fs := flag.NewFlagSet(cmd.name, flag.ContinueOnError)
 	fs.SetOutput(io.Discard)
 	run := cmd.flags(fs)
+	serviceFlag(fs, &c.chosen)
 	err := c.parse(fs, rest)
 	if errors.Is(err, flag.ErrHelp) {
 		help(c.out, cmd.name)
@@ -147,7 +149,7 @@ func nextFor(err error) string {
 	case !ok:
 		return ""
 	case p.Status == 401:
-		return "set PLUMLATCH_TOKEN to a good token (the demo: . .demo/client.env)"
+		return "plumlatch sign-in URL, or set PLUMLATCH_TOKEN to a good token (the demo: . .demo/client.env)"
 	case p.Of("forbidden"):
 		return "ask an admin for a role that may do this: plumlatch operator role NAME operator"
 	case p.Of("not-found") && p.Field == "instance":
@@ -194,11 +196,21 @@ func (c *cli) names(what ...string) ([]string, error) {
 	return c.args, nil
 }
 
-// service returns the client for the service that the environment names.
+// serviceFlag is the one option that every command has: which service is meant.
+func serviceFlag(fs *flag.FlagSet, into *string) {
+	fs.StringVar(into, "service", os.Getenv("PLUMLATCH_SERVICE"),
+		"`name` of a service that you are signed in to (sign-in)")
+}
+
+// service returns the client for the service that the environment names, or a sign-in.
 func (c *cli) service() (*client.Client, error) {
 	base, token := os.Getenv("PLUMLATCH_URL"), os.Getenv("PLUMLATCH_TOKEN")
-	if base == "" || token == "" {
-		return nil, failure{errors.New("PLUMLATCH_URL and PLUMLATCH_TOKEN say which service to use, and are not both set"), ". .demo/client.env (for the demo)"}
+	if c.chosen != "" || base == "" || token == "" {
+		s, err := chosenSignIn(c.chosen, strings.TrimRight(base, "/"))
+		if err != nil {
+			return nil, err
+		}
+		base, token = s.URL, s.Token
 	}
 	cl, err := client.New(base, token)
 	if errors.Is(err, client.ErrURL) {
@@ -232,35 +244,14 @@ func find(args []string) (*command, []string) {
 	return nil, nil
 }
 
-func groupOf(c command) string {
-	g, _, _ := strings.Cut(c.name, " ")
-	return g
-}
-
 // help prints what there is, or one command; false if there is no such command.
 func help(w io.Writer, name string) bool {
 	if name == "" {
-		fmt.Fprint(w, "plumlatch: which key opens which instance, how that is known, and the way in.\n\n")
-		groups := map[string]int{}
-		for _, c := range commands {
-			groups[groupOf(c)]++
-		}
-		before := ""
-		for i, c := range commands {
-			// Groups stand apart; commands alone in theirs stand together.
-			if g := groupOf(c); i > 0 && g != before && (groups[g] > 1 || groups[before] > 1) {
-				fmt.Fprintln(w)
-			}
-			before = groupOf(c)
-			about, _, _ := strings.Cut(c.about, "\n")
-			fmt.Fprintf(w, "  %-22s %s\n", c.name, about)
-		}
-		fmt.Fprint(w, `
-"plumlatch help COMMAND" shows its options and an example. PLUMLATCH_URL and
-PLUMLATCH_TOKEN name the service; PLUMLATCH_STATE is where this machine keeps
-what it has seen of a journal. Exit status: 0 done, 1 failed, 2 used
-wrongly, 3 it worked and the answer needs a hand; "open" ends with that of ssh.
-`)
+		overview(w)
+		return true
+	}
+	if s := stageOf(name); s != nil {
+		s.print(w)
 		return true
 	}
 	var group []*command

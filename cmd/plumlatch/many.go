@@ -1,36 +1,41 @@
 package main
 
 import (
+	"bufio"
+	"cmp"
 	"errors"
 	"flag"
 	"fmt"
+	"io"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
 	"time"
 
+	"plumlatch/client"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/wire"
 )
 
 // manyOptions are those of a change of access on many instances.
 type manyOptions struct {
-	tag, atMost string
-	stopAfter   int
-	back        time.Duration
-	plan, yes   bool
+	waves
+	tag       string
+	back      length
+	plan, yes bool
 }
 
 func (o *manyOptions) flags(fs *flag.FlagSet, which string) {
 	fs.StringVar(&o.tag, "tag", "", which+"those with this tag, `NAME=VALUE`, or NAME")
-	fs.StringVar(&o.atMost, "at-most", "",
-		"of many: the most in one wave behind the first, a `number` or a part of all (default: all)")
-	fs.IntVar(&o.stopAfter, "stop-after", 0,
-		"of many: begin no further wave after this `number` of failures (default: 1; never when withdrawing)")
-	fs.DurationVar(&o.back, "wait-for-back", 7*24*time.Hour,
-		"of many: how `long` an instance that is out of reach is waited for")
+	o.waves.flag(fs, "one, then all others")
+	o.back = length(7 * 24 * time.Hour)
+	fs.Var(&o.back, "wait-for-back", "of many: how `long` an instance that is out of reach is waited for")
 	fs.BoolVar(&o.plan, "plan", false, "of many: show what would happen, and change nothing")
-	fs.BoolVar(&o.yes, "yes", false, "of many: do not ask")
+	fs.BoolVar(&o.yes, "yes", false, "do not ask")
 }
 
-// accessSecond gives every sole opener a second key beside it.
+// accessSecond gives a sole opener a second key beside it: of one instance, of a tag, or of all.
 func accessSecond(fs *flag.FlagSet) func(*cli) error {
 	var t terms
 	t.flags(fs)
@@ -40,16 +45,91 @@ func accessSecond(fs *flag.FlagSet) func(*cli) error {
 	detach := fs.Bool("detach", false, "print the work's ID and leave")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		if len(c.args) > 0 || t.key == "" || (m.tag == "") == !*all {
-			return usagef("give -key KEY, and -tag TAG or -all")
+		if len(c.args) > 1 || (len(c.args) == 1) == (m.tag != "" || *all) || m.tag != "" && *all {
+			return usagef("give INSTANCE, or -tag TAG, or -all")
 		}
-		until, err := endOf(t.span, t.until, time.Now())
+		service, err := c.service()
 		if err != nil {
 			return err
 		}
-		return c.changeMany(wire.AccessMany{Do: wire.ManySecond, Key: t.key, Until: until, From: t.networks(),
-			Only: t.only, Reason: t.reason}, m, *detach, *asJSON)
+		until, err := t.at(time.Now())
+		if err != nil {
+			return err
+		}
+		instance := ""
+		if len(c.args) == 1 {
+			instance = c.args[0]
+		}
+		if t.key == "" {
+			if t.key, err = c.chooseSecond(service, instance); err != nil {
+				return err
+			}
+		}
+		if instance == "" {
+			return c.changeMany(wire.AccessMany{Do: wire.ManySecond, Key: t.key, Until: until, From: t.networks(),
+				Only: t.only, Reason: t.reason}, m, *detach, *asJSON)
+		}
+		if m.plan {
+			return usagef("-plan goes with -tag or -all")
+		}
+		return c.addAccess(service, instance, t, "", *detach, *asJSON)
 	}
+}
+
+// chooseSecond finds the key that becomes a second opener: of people, in use, shown to exist, and not
+// there yet. On a terminal it is asked; elsewhere they are named.
+func (c *cli) chooseSecond(service *client.Client, instance string) (string, error) {
+	keys, err := service.Keys(c.ctx, url.Values{"state": {"in use"}})
+	if err != nil {
+		return "", err
+	}
+	there, theirs := map[string]bool{}, map[string]bool{}
+	if instance != "" {
+		o, err := service.Opening(c.ctx, instance)
+		if err != nil {
+			return "", err
+		}
+		for _, a := range o.Keys {
+			there[a.Fingerprint], theirs[a.Holder] = true, true
+		}
+	}
+	var fit []wire.Key
+	for _, k := range keys {
+		if !there[k.Fingerprint] && !k.Authority && !k.Retired && k.ShownAt != nil &&
+			(k.HolderSort == "person" || k.HolderSort == "team") {
+			fit = append(fit, k)
+		}
+	}
+	if len(fit) == 0 {
+		return "", failure{errors.New("there is no other key of a person or a team whose private half was shown to exist"),
+			"plumlatch key create NAME; or plumlatch key prove KEY -identity FILE, and the same command with -key KEY"}
+	}
+	// Somebody else's first: two keys of one person are lost with one laptop. Then what was shown last.
+	slices.SortStableFunc(fit, func(a, b wire.Key) int {
+		if theirs[a.Holder] != theirs[b.Holder] {
+			return map[bool]int{true: 1, false: -1}[theirs[a.Holder]]
+		}
+		return b.ShownAt.Compare(*a.ShownAt)
+	})
+	var rows [][]string
+	for n, k := range fit[:min(9, len(fit))] {
+		rows = append(rows, []string{fmt.Sprint(n + 1), k.Name, k.Holder, fmt.Sprint(k.Reach), ago(*k.ShownAt, time.Now())})
+	}
+	c.table([]string{"", "key", "holder", "opens", "private half"}, rows, "")
+	if !c.tty {
+		return "", failure{errors.New("which key is to open it besides? There is no terminal to ask on"),
+			"the same command with -key " + fit[0].Name}
+	}
+	fmt.Fprint(c.err, "Which key is to open it besides (number or name)? ")
+	line, err := bufio.NewReader(io.LimitReader(c.in, 200)).ReadString('\n')
+	text := strings.TrimSpace(line)
+	if err != nil || text == "" {
+		return "", errors.New("no answer; nothing was changed")
+	}
+	if n, err := strconv.Atoi(text); err == nil && n >= 1 && n <= len(rows) {
+		return fit[n-1].Name, nil
+	}
+	return c.recordedToChange(service, text)
 }
 
 // changeMany shows what a change of access on many instances would do, asks, and
@@ -59,7 +139,16 @@ func (c *cli) changeMany(r wire.AccessMany, o manyOptions, detach, asJSON bool) 
 	if err != nil {
 		return err
 	}
-	r.Tag, r.AtMost, r.StopAfter, r.BackSeconds = o.tag, o.atMost, o.stopAfter, int64(o.back/time.Second)
+	if r.Key != "" {
+		find := c.recordedToChange
+		if r.Do == wire.ManyRemove { // also one that nobody recorded
+			find = c.keyToChange
+		}
+		if r.Key, err = find(service, r.Key); err != nil {
+			return err
+		}
+	}
+	r.Tag, r.First, r.Grow, r.AtMost, r.BackSeconds = o.tag, o.first, o.grow, o.atMost, o.back.seconds()
 	p, err := service.PlanMany(c.ctx, r)
 	if err != nil {
 		return err
@@ -104,15 +193,12 @@ func (c *cli) changeMany(r wire.AccessMany, o manyOptions, detach, asJSON bool) 
 		if asJSON {
 			return c.json(w)
 		}
-		fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch work show %d\n", w.ID, plaintext.Line(w.Title), w.ID)
+		fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch work follow %d\n", w.ID, plaintext.Line(w.Title), w.ID)
 		return nil
 	}
-	m := manyWords{shown: "opened by " + r.Key, rest: "What is left is done", mend: "plumlatch why",
-		goOn: "plumlatch rotate -go-on", back: "what waits for its end, taken out now"}
-	if r.Do == wire.ManyRemove {
-		m.now = true
-		m.shown, m.rest, m.back = "rid of it, and refusing it", "What is out of reach is done when it is back",
-			"what is not done, left as it is"
+	m := manyWordsOf(w)
+	if r.Do != wire.ManyRemove {
+		m.shown = "opened by " + r.Key
 	}
 	err = c.followMany(service, w, m, asJSON)
 	c.renewHosts(service)
@@ -149,7 +235,10 @@ func (c *cli) printManyPlan(p wire.FleetPlan, r wire.AccessMany) {
 		fmt.Fprintf(c.out, "and %d more (-json shows all)\n", n)
 	}
 	if left > 0 {
-		fmt.Fprintf(c.out, "%d are left out.\n", left)
+		fmt.Fprintf(c.out, "%s left out.\n", map[bool]string{true: "1 is", false: fmt.Sprintf("%d are", left)}[left == 1])
+	}
+	if said := sizesSaid(p.Waves, cmp.Or(r.AtMost, "100%")); said != "" && len(p.Waves) > 1 {
+		fmt.Fprintln(c.out, said)
 	}
 	c.printWordNeeded(p.Word)
 }
@@ -160,11 +249,4 @@ func (c *cli) printWordNeeded(word string) {
 		fmt.Fprintf(c.out, "The policy asks for a word before this begins (word.by: %s): plumlatch work word ID\n",
 			word)
 	}
-}
-
-// flagSet tells whether an option was given.
-func flagSet(fs *flag.FlagSet, name string) bool {
-	found := false
-	fs.Visit(func(f *flag.Flag) { found = found || f.Name == name })
-	return found
 }

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -119,11 +120,11 @@ func open(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		rows, err := service.Access(c.ctx, i.Name, "")
+		o, err := service.Opening(c.ctx, i.Name)
 		if err != nil {
 			return err
 		}
-		row, file, err := chooseIdentity(forUser(rows, *user), i.Name, *identity, *dir)
+		row, file, err := chooseIdentity(forUser(openers(o), *user), i.Name, *identity, *dir)
 		if err != nil {
 			return err
 		}
@@ -137,7 +138,7 @@ func open(fs *flag.FlagSet) func(*cli) error {
 		if status == sshFailed {
 			fmt.Fprintf(c.err, "plumlatch: ssh ended with 255: it could not log in, or the connection broke\nnext: "+
 				"plumlatch why %s%s\n", i.Name, whyArgs(*identity, *user, *dir))
-		} else if row != nil {
+		} else if row != nil && row.ID != 0 {
 			reportLogin(service, i.Name, *row, fileQuietly(file))
 		}
 		c.exit = status
@@ -151,6 +152,19 @@ func shellWord(s string) string {
 		return s
 	}
 	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+}
+
+// openers are what opens an instance, as accesses: those on record, and keys that a survey found there
+// though nobody recorded them, which have no ID.
+func openers(o wire.Opening) []wire.Access {
+	rows := o.Keys
+	for _, x := range o.Unrecorded {
+		if x.Limits != access.Expired {
+			rows = append(rows, wire.Access{Instance: x.Instance, LoginUser: x.LoginUser, Key: x.Key,
+				Fingerprint: x.Fingerprint, Evidence: access.Seen.String(), At: &x.Seen, From: x.From})
+		}
+	}
+	return rows
 }
 
 // forUser keeps the accesses of one login user; "" keeps all. Where none is
@@ -382,15 +396,15 @@ func chooseIdentity(rows []wire.Access, instance, identity, dir string) (*wire.A
 		if a.Steward {
 			continue
 		}
-		wanted = append(wanted, a.Key)
+		wanted = append(wanted, cmp.Or(a.Key, a.Fingerprint))
 		if local[a.Fingerprint] != "" && (best == nil || better(*a, *best)) {
 			best = a
 		}
 	}
 	if best == nil {
 		if len(wanted) == 0 {
-			return nil, "", failure{fmt.Errorf("no key opens %s, as far as the ledger knows", instance),
-				"plumlatch instance show " + instance}
+			return nil, "", failure{fmt.Errorf("nothing is known that opens %s", instance),
+				"plumlatch who " + instance}
 		}
 		return nil, "", failure{fmt.Errorf("no private key in %s opens %s; it opens with: %s", dir, instance,
 			strings.Join(wanted, ", ")), "plumlatch open " + instance + " -identity FILE"}

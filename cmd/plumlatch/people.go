@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"plumlatch/client"
+	"plumlatch/core/keypair"
+	"plumlatch/core/times"
 	"plumlatch/core/wire"
 )
 
@@ -49,21 +51,42 @@ func operatorList(fs *flag.FlagSet) func(*cli) error {
 
 func operatorAdd(fs *flag.FlagSet) func(*cli) error {
 	role := fs.String("role", "viewer", "`role`: viewer, operator, admin")
+	public := fs.String("public", "", "`file` with the public key by which it signs in: it has no password then")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
 		args, service, err := c.begin("NAME")
 		if err != nil {
 			return err
 		}
-		o, err := service.AddOperator(c.ctx, args[0], *role)
+		n := wire.Operator{Name: args[0], Role: *role}
+		if *public != "" {
+			data, err := readLimited(*public)
+			if err != nil {
+				return err
+			}
+			p, err := keypair.ReadPublic(data) // a private key is never sent
+			if err != nil {
+				return fmt.Errorf("%s: %w", *public, err)
+			}
+			n.PublicKey = p.Line()
+		}
+		o, err := service.AddOperator(c.ctx, n)
 		if err != nil {
 			return err
 		}
 		if *asJSON {
 			return c.json(o)
 		}
+		if o.Key != nil {
+			fmt.Fprintf(c.out, "Added %s as %s, without a password: it signs in by %s, %s.\n", o.Name, o.Role, o.Key.Key,
+				o.Key.Fingerprint)
+			c.warnSigner(*o.Key)
+			fmt.Fprintf(c.out, "next, for %s: plumlatch sign-in %s -operator %s -identity FILE\n", o.Name, service.URL(), o.Name)
+			return nil
+		}
 		fmt.Fprintf(c.out, "Added %s as %s. Password, shown this once:\n\n  %s\n\nnext: hand it over; %s signs in "+
-			"on the console at %s\n", o.Name, o.Role, o.Password, o.Name, service.URL())
+			"on the console at %s, or by plumlatch sign-in %s -operator %s\n", o.Name, o.Role, o.Password, o.Name,
+			service.URL(), service.URL(), o.Name)
 		return nil
 	}
 }
@@ -121,20 +144,19 @@ func tokenList(fs *flag.FlagSet) func(*cli) error {
 
 func tokenCreate(fs *flag.FlagSet) func(*cli) error {
 	role := fs.String("role", "", "`role`: viewer, operator, admin (default: your own)")
-	life := fs.Duration("for", 30*24*time.Hour, "how `long` it lasts, such as 720h")
-	until := fs.String("until", "", "`time` of its end instead, such as 2026-12-24T18:00:00Z")
+	var e ends
+	e.flags(fs)
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
 		args, err := c.names("NAME")
 		if err != nil {
 			return err
 		}
-		if *until != "" {
-			t, err := time.Parse(time.RFC3339, *until)
-			if err != nil {
-				return usagef("-until: give a time such as 2026-12-24T18:00:00Z")
-			}
-			*life = time.Until(t)
+		life := 30 * 24 * time.Hour
+		if end, err := e.at(time.Now()); err != nil {
+			return err
+		} else if end != nil {
+			life = time.Until(*end).Round(time.Second)
 		}
 		service, err := c.service()
 		if err != nil {
@@ -148,7 +170,7 @@ func tokenCreate(fs *flag.FlagSet) func(*cli) error {
 			return c.json(t)
 		}
 		fmt.Fprintf(c.out, "Token %d (%s, %s) ends %s. Shown this once:\n\n  %s\n\nnext: put it into a file with "+
-			"mode 0600 as PLUMLATCH_TOKEN\n", t.ID, t.Name, t.Role, t.ExpiresAt.Format(time.RFC3339), t.Token)
+			"mode 0600 as PLUMLATCH_TOKEN\n", t.ID, t.Name, t.Role, times.Show(t.ExpiresAt.Local()), t.Token)
 		return nil
 	}
 }

@@ -1,7 +1,6 @@
 package main
 
 import (
-	"cmp"
 	"errors"
 	"flag"
 	"fmt"
@@ -28,73 +27,47 @@ const restoreHelp = `
   fails, and ends with the lost key withdrawn and nothing left open.`
 
 type restoreOptions struct {
-	rotateOptions // of the new pair, and of showing it
-	route         string
-	lost, key     string
-	passwordFile  string
-	fetch, out    string
-	go_, all      bool
-	goOn          int64
+	showing
+	route, new, lost, name   string
+	passphrase, passwordFile string
+	best, yes, detach        bool
+	asJSON                   bool
+}
+
+func passwordFlag(fs *flag.FlagSet, into *string) {
+	fs.StringVar(into, "password-file", "",
+		"already-open: `file` with the login user's password (default: it is asked)")
 }
 
 func restore(fs *flag.FlagSet) func(*cli) error {
-	o := restoreOptions{}
+	var o restoreOptions
+	o.showing.flags(fs)
 	fs.StringVar(&o.route, "route", "", "carry out this `route`: second-key, steward, boot-text, disk or already-open")
-	fs.BoolVar(&o.go_, "go", false, "carry out the best open route, with a pair made here; asks once")
+	fs.BoolVar(&o.best, "go", false, "carry out the best open route, with a pair made here; asks once")
 	fs.StringVar(&o.new, "new", "", "recorded `key` that is to open it (default: a pair that is made here, now)")
-	fs.StringVar(&o.identity, "identity", "",
-		"`file` with the private half of the new key; it is used here and never sent")
-	fs.BoolVar(&o.agent, "agent", false, "the private half of the new key is in the running ssh-agent")
-	fs.StringVar(&o.passFile, "passphrase-file", "", "`file` with the passphrase of -identity")
-	fs.StringVar(&o.lost, "lost", "", "record this `key` as lost first; with -all: the lost key")
-	fs.StringVar(&o.key, "key", "", "with -all: the lost `key`, as -lost")
-	fs.BoolVar(&o.all, "all", false, "every instance that only the lost key opened, each by its own best route, in waves")
-	fs.StringVar(&o.tag, "tag", "", "with -all: of those, `NAME=VALUE`, or NAME")
-	fs.IntVar(&o.first, "first", 1, "with -all: `size` of the first wave")
-	fs.IntVar(&o.grow, "grow", 3, "with -all: how many `times` as large each next wave is")
-	fs.StringVar(&o.atMost, "at-most", "10%", "with -all: the most in one wave, a `number` or a part of all")
-	fs.IntVar(&o.stopAfter, "stop-after", 1, "with -all: begin no further wave after this `number` of failures")
+	fs.StringVar(&o.lost, "lost", "", "record this `key` as lost first")
 	fs.StringVar(&o.name, "name", "", "`name` of the pair that is made (default: the instance's, with today's date)")
-	fs.StringVar(&o.kind, "kind", string(keypair.Ed25519), "`kind` of the pair that is made")
-	fs.StringVar(&o.dir, "dir", "", "`folder` for the pair that is made, and to look for the new key's file in "+
-		"(default ~/.ssh)")
-	fs.StringVar(&o.newPassFile, "new-passphrase-file", "",
-		"`file` with the passphrase of the pair that is made; an empty one means none")
-	fs.BoolVar(&o.random, "random-passphrase", false,
-		"make a strong passphrase for the pair that is made, and show it once")
-	fs.StringVar(&o.passwordFile, "password-file", "",
-		"already-open: `file` with the login user's password (default: it is asked)")
-	fs.StringVar(&o.fetch, "fetch", "", "let nobody in: copy these `paths` out of its root volume, separated by "+
-		"commas, read-only and straight from a rescue instance; needs -new and -out")
-	fs.StringVar(&o.out, "out", "", "with -fetch: `folder` to copy into; it must not exist")
-	fs.Int64Var(&o.goOn, "continue", 0, "do this machine's part of this `work` at hand, and follow it")
-	fs.BoolVar(&o.plan, "plan", false, "with -all: show what would happen, and change nothing")
+	newPassphraseFlag(fs, &o.passphrase, "the pair that is made", asked)
+	passwordFlag(fs, &o.passwordFile)
 	fs.BoolVar(&o.yes, "yes", false, "do not ask")
 	fs.BoolVar(&o.detach, "detach", false,
-		"print the work's ID and leave; a login with the new key has to come later (-continue ID)")
+		"print the work's ID and leave; a login with the new key has to come later (work here ID)")
 	fs.BoolVar(&o.asJSON, "json", false, "print JSON")
 	return func(c *cli) error {
+		if err := o.check(); err != nil {
+			return err
+		}
 		switch {
-		case o.identity != "" && o.agent:
-			return usagef("give -identity or -agent")
-		case o.new != "" && (o.name != "" || o.random || o.newPassFile != ""):
-			return usagef("-name and passphrases are for a pair that is made here: leave -new out, or them")
-		case o.key != "" && !o.all: // what is named here would be recorded as lost
-			return usagef("-key goes with -all: the new key is -new, and a lost one of one instance is -lost")
-		case o.go_ && o.route != "":
+		case o.new != "" && (o.name != "" || o.passphrase != ""):
+			return usagef("-name and -new-passphrase are for a pair that is made here: leave -new out, or them")
+		case o.best && o.route != "":
 			return usagef("-go takes the best route: give -go, or -route")
-		}
-		if o.all {
-			return c.restoreAll(o)
-		}
-		if o.fetch != "" || o.out != "" {
-			return c.fetchOut(o)
-		}
-		if o.goOn != 0 {
-			return c.restoreOn(o)
 		}
 		args, service, err := c.begin("INSTANCE")
 		if err != nil {
+			return err
+		}
+		if err := c.keyNames(service, &o.lost, &o.new); err != nil {
 			return err
 		}
 		if o.lost != "" {
@@ -106,11 +79,11 @@ func restore(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		if !o.go_ && o.route == "" {
+		if !o.best && o.route == "" {
 			if o.asJSON {
 				return c.json(all)
 			}
-			c.printRoutes(all)
+			c.printRoutes(all, o.lost != "")
 			return nil
 		}
 		offer, err := chosenOffer(all, o.route)
@@ -136,43 +109,18 @@ func restore(fs *flag.FlagSet) func(*cli) error {
 		}
 		w, err := service.Restore(c.ctx, all.Instance, wire.Restore{Route: offer.Route, New: k.Name})
 		if err != nil {
-			return c.madeInVain(err, o.rotateOptions, k)
+			return c.madeInVain(err, o.new, k)
 		}
 		if o.detach {
 			if o.asJSON {
 				return c.json(w)
 			}
-			fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch restore -continue %d -identity FILE\n", w.ID,
+			fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch work here %d -identity FILE\n", w.ID,
 				plaintext.Line(w.Title), w.ID)
 			return nil
 		}
-		return c.followRestore(service, w, k, signer, o)
+		return c.followRestore(service, w, k, signer, ownPart{o.showing, o.passwordFile}, o.asJSON)
 	}
-}
-
-// restoreOn does this machine's part of work at hand.
-func (c *cli) restoreOn(o restoreOptions) error {
-	service, err := c.service()
-	if err != nil {
-		return err
-	}
-	w, err := service.WorkByID(c.ctx, o.goOn)
-	if err != nil {
-		return err
-	}
-	if w.Over() {
-		return failure{fmt.Errorf("work %d is over: %s", w.ID, plaintext.Line(w.Outcome)),
-			fmt.Sprintf("plumlatch work report %d", w.ID)}
-	}
-	lines, err := service.RestoreLines(c.ctx, o.goOn)
-	if err != nil {
-		return err
-	}
-	k, err := service.Key(c.ctx, lines.Key)
-	if err != nil {
-		return err
-	}
-	return c.followRestore(service, w, k, nil, o)
 }
 
 // recordLost records that nobody has a key any more, if that is not on record.
@@ -196,18 +144,14 @@ func (c *cli) recordLost(service *client.Client, name string, yes bool) error {
 
 // newForInstance makes a pair to get back in with.
 func (c *cli) newForInstance(service *client.Client, all wire.Routes, o restoreOptions) (wire.Key, ssh.Signer, error) {
-	kind, err := keypair.ParseKind(o.kind)
-	if err != nil {
-		return wire.Key{}, nil, usageError{"-kind: " + err.Error()}
-	}
 	holder := ""
 	if len(all.Lost) > 0 {
 		if k, err := service.Key(c.ctx, all.Lost[0]); err == nil {
 			holder = k.Holder
 		}
 	}
-	p := newPair{name: o.name, kind: kind, format: keypair.FormatOpenSSH, dir: o.dir, note: "made to get back into " +
-		all.Instance, holder: holder, passFile: o.newPassFile, random: o.random, passFD: -1}
+	p := newPair{name: o.name, kind: c.pairKind(service), format: keypair.FormatOpenSSH, dir: o.dir,
+		note: "made to get back into " + all.Instance, holder: holder, passphrase: o.passphrase, passFD: -1}
 	if p.name == "" {
 		p.name = datedName(all.Instance, time.Now())
 	}
@@ -246,7 +190,11 @@ func chosenOffer(all wire.Routes, route string) (wire.RouteOffer, error) {
 }
 
 // printRoutes sets the ways back in side by side.
-func (c *cli) printRoutes(all wire.Routes) {
+func (c *cli) printRoutes(all wire.Routes, recorded bool) {
+	besides := ""
+	if recorded { // that the key is lost was changed
+		besides = " else"
+	}
 	lost := "no key of it is recorded as lost (plumlatch key lost NAME)"
 	if len(all.Lost) > 0 {
 		lost = "lost: " + strings.Join(all.Lost, ", ")
@@ -292,11 +240,11 @@ func (c *cli) printRoutes(all wire.Routes) {
 		}
 	}
 	if open {
-		fmt.Fprintf(c.out, "\nNothing was changed.\nnext: plumlatch restore %s -go, or -route ROUTE -new KEY\n",
-			all.Instance)
+		fmt.Fprintf(c.out, "\nNothing%s was changed.\nnext: plumlatch restore %s -go, or -route ROUTE -new KEY\n",
+			besides, all.Instance)
 		return
 	}
-	fmt.Fprintf(c.out, "\nNothing was changed.\nnext: plumlatch why %s\n", all.Instance)
+	fmt.Fprintf(c.out, "\nNothing%s was changed.\nnext: plumlatch why %s\n", besides, all.Instance)
 }
 
 func orNothing(s string) string {
@@ -351,35 +299,35 @@ func (c *cli) printWay(all wire.Routes, o wire.RouteOffer) {
 // followRestore follows the work, does what it asks this machine for, and says
 // what holds at the end.
 func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, signer ssh.Signer,
-	o restoreOptions) error {
+	o ownPart, asJSON bool) error {
 	var trouble error
 	shown, byHand, waits := false, false, ""
-	end, err := c.followUntil(service, w, "plumlatch restore -continue", func(e wire.WorkEvent, enough func()) {
+	end, err := c.followUntil(service, w, "plumlatch work here", func(e wire.WorkEvent, enough func()) {
 		switch {
 		// told again, and over
 		case (e.Step == "by-hand" || e.Step == "grant" || e.Step == "login") && !c.isAt(service, w.ID, e):
 		case e.Step == "by-hand" && !byHand:
 			byHand = true
 			if trouble = c.placeByPassword(service, w.ID, o); trouble != nil {
-				waits = fmt.Sprintf("plumlatch restore -continue %d", w.ID)
+				waits = fmt.Sprintf("plumlatch work here %d", w.ID)
 				enough()
 			}
 		case e.Step == "grant" && e.Code == wire.EventWaits:
 			waits = fmt.Sprintf("its holder, on their machine: plumlatch restore grant %d -identity FILE; then "+
-				"here: plumlatch restore -continue %d", w.ID, w.ID)
+				"here: plumlatch work here %d", w.ID, w.ID)
 			trouble = errors.New("it waits for the holder of another key")
 			enough()
 		case e.Step == "login" && !shown:
 			shown = true
 			var err error
 			if signer == nil {
-				signer, err = c.newSigner(k, o.rotateOptions)
+				signer, err = c.newSigner(k, o.showing)
 			}
 			if signer != nil {
-				err = c.showNew(service, w, k, signer, o.rotateOptions)
+				err = c.showNew(service, w, k, signer)
 			}
 			if err != nil {
-				trouble, waits = err, fmt.Sprintf("plumlatch restore -continue %d -identity FILE; or on its "+
+				trouble, waits = err, fmt.Sprintf("plumlatch work here %d -identity FILE; or on its "+
 					"holder's machine: plumlatch key prove %s -identity FILE", w.ID, k.Name)
 				enough()
 			}
@@ -393,18 +341,18 @@ func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, sig
 			fmt.Sprint(w.ID)}
 	}
 	if end.State != "done" {
-		if o.asJSON {
+		if asJSON {
 			if err := c.json(end); err != nil {
 				return err
 			}
 		}
-		return workFailed(end)
+		return c.workFailed(service, end)
 	}
 	report, err := service.Report(c.ctx, w.ID)
 	if err != nil {
 		return err
 	}
-	if o.asJSON {
+	if asJSON {
 		return c.json(report)
 	}
 	c.printRestored(report)
@@ -447,85 +395,105 @@ func (c *cli) printRestored(r wire.Report) {
 	fmt.Fprintf(c.out, "next: plumlatch open %s; the whole report: plumlatch work report %d\n", r.Instance, r.Work)
 }
 
-// restoreAll restores each instance that only a lost key opened.
-func (c *cli) restoreAll(o restoreOptions) error {
-	o.lost = cmp.Or(o.lost, o.key)
-	if len(c.args) > 0 || o.lost == "" || o.route != "" || o.go_ || o.new == "" {
-		return usagef("give -all -lost KEY -new KEY; each instance takes its own best route")
-	}
-	service, err := c.service()
-	if err != nil {
-		return err
-	}
-	if !o.plan {
-		if err := c.recordLost(service, o.lost, o.yes); err != nil {
+// restoreMany restores each instance that only a lost key opened.
+func restoreMany(fs *flag.FlagSet) func(*cli) error {
+	var o showing
+	o.flags(fs)
+	var sizes waves
+	sizes.flag(fs, "1,x3,10%")
+	fresh := fs.String("new", "", "recorded `key` that is to open them")
+	tag := fs.String("tag", "", "of those, `NAME=VALUE`, or NAME")
+	stopAfter := fs.Int("stop-after", 1, stopAfterSaid)
+	plan := fs.Bool("plan", false, "show what would happen, and change nothing")
+	yes := fs.Bool("yes", false, "do not ask")
+	detach := fs.Bool("detach", false, "print the work's ID and leave")
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		if err := o.check(); err != nil {
 			return err
 		}
-	}
-	r := wire.RestoreMany{Key: o.lost, New: o.new, Tag: o.tag, First: o.first, Grow: o.grow, AtMost: o.atMost,
-		StopAfter: o.stopAfter}
-	p, err := service.PlanRestoreMany(c.ctx, r)
-	if err != nil {
-		return err
-	}
-	if o.asJSON && o.plan {
-		return c.json(p)
-	}
-	if !o.asJSON {
-		var rows [][]string
-		for _, m := range p.Members {
-			wave := fmt.Sprint(m.Wave)
-			if m.State == "left out" {
-				wave = "-"
+		args, service, err := c.begin("LOST-KEY")
+		if err != nil {
+			return err
+		}
+		lost := args[0]
+		if *fresh == "" {
+			return usagef("-new KEY is missing: the key that is to open them (plumlatch key create makes one)")
+		}
+		if err := c.keyNames(service, &lost, fresh); err != nil {
+			return err
+		}
+		if !*plan {
+			if err := c.recordLost(service, lost, *yes); err != nil {
+				return err
 			}
-			rows = append(rows, []string{wave, m.Instance, plaintext.Line(m.Note)})
 		}
-		c.table([]string{"wave", "instance", ""}, rows, "There is no instance that only "+o.lost+" opened.")
-		c.printWordNeeded(p.Word)
-		fmt.Fprintln(c.out)
-	}
-	if o.plan {
-		fmt.Fprintf(c.out, "Nothing was changed.\nnext: the same command without -plan\n")
-		return nil
-	}
-	if len(p.Waves) == 0 {
-		return failure{errors.New("there is nothing to restore"), "plumlatch restore ready"}
-	}
-	all := 0
-	for _, w := range p.Waves {
-		all += w.All
-	}
-	if !o.yes {
-		if err := c.confirm(fmt.Sprintf("Restore access to %s?", count(all, "instance"))); err != nil {
+		r := wire.RestoreMany{Key: lost, New: *fresh, Tag: *tag, First: sizes.first, Grow: sizes.grow,
+			AtMost: sizes.atMost, StopAfter: *stopAfter}
+		p, err := service.PlanRestoreMany(c.ctx, r)
+		if err != nil {
 			return err
 		}
-	}
-	k, err := service.Key(c.ctx, o.new)
-	if err != nil {
-		return err
-	}
-	signer, err := c.newSigner(k, o.rotateOptions)
-	if err != nil {
-		return err
-	}
-	w, err := service.RestoreMany(c.ctx, r)
-	if err != nil {
-		return err
-	}
-	if _, err := c.prove(service, k, signer); err != nil {
-		return failure{fmt.Errorf("the private half of %s could not be shown: %w", k.Name, err),
-			fmt.Sprintf("plumlatch key prove %s -identity FILE; work %d waits for it", k.Name, w.ID)}
-	}
-	if o.detach {
-		if o.asJSON {
-			return c.json(w)
+		if *asJSON && *plan {
+			return c.json(p)
 		}
-		fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch work show %d\n", w.ID, plaintext.Line(w.Title), w.ID)
-		return nil
+		if !*asJSON {
+			var rows [][]string
+			for _, m := range p.Members {
+				wave := fmt.Sprint(m.Wave)
+				if m.State == "left out" {
+					wave = "-"
+				}
+				rows = append(rows, []string{wave, m.Instance, plaintext.Line(m.Note)})
+			}
+			c.table([]string{"wave", "instance", ""}, rows, "There is no instance that only "+lost+" opened.")
+			c.printWordNeeded(p.Word)
+			if said := sizesSaid(p.Waves, sizes.atMost); said != "" {
+				fmt.Fprintf(c.out, "\n%s\n", said)
+			}
+			fmt.Fprintln(c.out)
+		}
+		if *plan {
+			fmt.Fprintf(c.out, "Nothing was changed.\nnext: the same command without -plan\n")
+			return nil
+		}
+		if len(p.Waves) == 0 {
+			return failure{errors.New("there is nothing to restore"), "plumlatch restore ready"}
+		}
+		all := 0
+		for _, w := range p.Waves {
+			all += w.All
+		}
+		if !*yes {
+			if err := c.confirm(fmt.Sprintf("Restore access to %s?", count(all, "instance"))); err != nil {
+				return err
+			}
+		}
+		k, err := service.Key(c.ctx, *fresh)
+		if err != nil {
+			return err
+		}
+		signer, err := c.newSigner(k, o)
+		if err != nil {
+			return err
+		}
+		w, err := service.RestoreMany(c.ctx, r)
+		if err != nil {
+			return err
+		}
+		if _, err := c.prove(service, k, signer); err != nil {
+			return failure{fmt.Errorf("the private half of %s could not be shown: %w", k.Name, err),
+				fmt.Sprintf("plumlatch key prove %s -identity FILE; work %d waits for it", k.Name, w.ID)}
+		}
+		if *detach {
+			if *asJSON {
+				return c.json(w)
+			}
+			fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch work follow %d\n", w.ID, plaintext.Line(w.Title), w.ID)
+			return nil
+		}
+		return c.followMany(service, w, manyWordsOf(w), *asJSON)
 	}
-	return c.followMany(service, w, manyWords{shown: "restored", mend: "plumlatch restore",
-		goOn: "plumlatch rotate -go-on", back: "what is at hand goes back", rest: "The rest goes on",
-		last: "gives up what its parts shared", now: true}, o.asJSON)
 }
 
 func restoreReady(fs *flag.FlagSet) func(*cli) error {

@@ -29,18 +29,18 @@ import (
 
 // restoreGrant lets the new key of somebody else's restore in, by one's own key.
 func restoreGrant(fs *flag.FlagSet) func(*cli) error {
-	var o rotateOptions
+	var o showing
+	yes := fs.Bool("yes", false, "do not ask")
 	fs.StringVar(&o.identity, "identity", "", "`file` with a private key that opens it; it is used here and never sent")
-	fs.BoolVar(&o.agent, "agent", false, "use the keys in the running ssh-agent")
+	fs.BoolVar(&o.agent, "ssh-agent", false, "use the keys in the running ssh-agent")
 	fs.StringVar(&o.passFile, "passphrase-file", "", "`file` with the passphrase of -identity")
-	fs.BoolVar(&o.yes, "yes", false, "do not ask")
 	return func(c *cli) error {
 		id, service, err := c.workArg()
 		if err != nil {
 			return err
 		}
 		if (o.identity == "") == !o.agent {
-			return usagef("give -identity FILE or -agent")
+			return usagef("give -identity FILE or -ssh-agent")
 		}
 		lines, err := service.RestoreLines(c.ctx, id)
 		if err != nil {
@@ -63,7 +63,7 @@ func restoreGrant(fs *flag.FlagSet) func(*cli) error {
 			fmt.Fprintf(c.out, "  %s\n", plaintext.Line(l))
 		}
 		fmt.Fprintln(c.out)
-		if !o.yes {
+		if !*yes {
 			if err := c.confirm("Add these lines, by your own key?"); err != nil {
 				return err
 			}
@@ -147,7 +147,7 @@ func (c *cli) addLines(service *client.Client, files reach.Files, l wire.Restore
 
 // placeByPassword logs in without a key, once, and adds the lines. The password
 // is used here and never sent to the service.
-func (c *cli) placeByPassword(service *client.Client, id int64, o restoreOptions) error {
+func (c *cli) placeByPassword(service *client.Client, id int64, o ownPart) error {
 	lines, err := service.RestoreLines(c.ctx, id)
 	if err != nil {
 		return err

@@ -6,7 +6,6 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -15,10 +14,10 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"plumlatch/client"
-	"plumlatch/core/access"
 	"plumlatch/core/keypair"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
+	"plumlatch/core/times"
 	"plumlatch/core/wire"
 )
 
@@ -33,78 +32,54 @@ const rotateEnds = `
   5. the server is asked again; at the end of the grace time the old key is
      withdrawn, by the service, and the server is asked a last time
 
-If a step fails, our lines go back as they were, and the old key opens as before.`
+If a step fails, our lines go back as they were, and the old key opens as before.
+  A pair that is made is of the first kind that the policy takes, ed25519 if it may
+  be. For another one: plumlatch key create NAME -kind KIND, and -new NAME.`
 
+// rotateMore tells what a rotation of many does besides.
+const rotateMore = `
+
+  The new key's holder shows its private half once, at the beginning: from here, if
+  its file is in the folder of -dir, or by "plumlatch key prove KEY". Then this
+  machine can be closed. "plumlatch work pause ID" stops before the next wave.`
+
+// rotateOptions are those of a rotation on one instance.
 type rotateOptions struct {
-	old, new, identity, passFile, grace, dir, name, kind, newPassFile string
-	agent, random, plan, detach, asJSON                               bool
-	goOn                                                              int64
-	set                                                               *flag.FlagSet
-	fleetOptions
+	showing
+	old, new, grace, name, passphrase string
+	plan, yes, detach, asJSON         bool
 }
 
+const graceSaid = "for how `long` the old key is accepted besides, such as 24h or 7d; 0: not at all"
+
 func rotate(fs *flag.FlagSet) func(*cli) error {
-	o := rotateOptions{set: fs}
+	var o rotateOptions
+	o.showing.flags(fs)
 	fs.StringVar(&o.old, "old", "", "`key` to take out (default: the one that there is)")
 	fs.StringVar(&o.new, "new", "", "recorded `key` to put in its place (default: a pair that is made here, now)")
-	fs.StringVar(&o.identity, "identity", "",
-		"`file` with the private half of the new key; it is used here and never sent")
-	fs.BoolVar(&o.agent, "agent", false, "the private half of the new key is in the running ssh-agent")
-	fs.StringVar(&o.passFile, "passphrase-file", "", "`file` with the passphrase of -identity")
-	fs.StringVar(&o.grace, "grace", "24h",
-		"for how `long` the old key is accepted besides, such as 24h or 7d; 0: not at all")
+	fs.StringVar(&o.grace, "grace", "24h", graceSaid)
 	fs.StringVar(&o.name, "name", "", "`name` of the pair that is made (default: the old key's, with today's date)")
-	fs.StringVar(&o.kind, "kind", string(keypair.Ed25519), "`kind` of the pair that is made")
-	fs.StringVar(&o.dir, "dir", "", "`folder` for the pair that is made, and to look for the new key's file in "+
-		"(default ~/.ssh)")
-	fs.StringVar(&o.newPassFile, "new-passphrase-file", "",
-		"`file` with the passphrase of the pair that is made; an empty one means none")
-	fs.BoolVar(&o.random, "random-passphrase", false,
-		"make a strong passphrase for the pair that is made, and show it once")
-	fs.BoolVar(&o.plan, "plan", false, "show what would happen, and change nothing; needs -new")
-	fs.Int64Var(&o.goOn, "continue", 0, "show the new key's private half to this piece of `work` at hand, and follow it")
-	o.flags(fs)
+	newPassphraseFlag(fs, &o.passphrase, "the pair that is made", asked)
+	fs.BoolVar(&o.plan, "plan", false, "show what would happen, and change nothing")
+	fs.BoolVar(&o.yes, "yes", false, "do not ask")
 	fs.BoolVar(&o.detach, "detach", false, "print the work's ID and leave; the new key has to be shown later")
 	fs.BoolVar(&o.asJSON, "json", false, "print JSON")
 	return func(c *cli) error {
-		span, err := access.ParseSpan(o.grace)
+		span, err := times.Span(o.grace)
 		if err != nil {
 			return usagef("-grace: %v", err)
 		}
-		switch {
-		case o.identity != "" && o.agent:
-			return usagef("give -identity or -agent")
-		case o.plan && o.new == "" && !o.many():
-			return usagef("-plan needs -new: a pair is not made for a plan")
-		case o.new != "" && (o.name != "" || o.random || o.newPassFile != ""):
-			return usagef("-name and passphrases are for a pair that is made here: leave -new out, or them")
+		if err := o.check(); err != nil {
+			return err
 		}
-		if o.many() {
-			return c.rotateMany(o, span)
-		}
-		if o.goOn != 0 {
-			service, err := c.service()
-			if err != nil {
-				return err
-			}
-			w, err := service.WorkByID(c.ctx, o.goOn)
-			if err != nil {
-				return err
-			}
-			if w.Kind != "rotate" || w.Over() {
-				return fmt.Errorf("work %d is no rotation at hand", o.goOn)
-			}
-			if w.Rotating == nil || w.Rotating.NewKey == "" {
-				return fmt.Errorf("the new key of work %d is not on record any more", o.goOn)
-			}
-			k, err := service.Key(c.ctx, w.Rotating.NewKey)
-			if err != nil {
-				return err
-			}
-			return c.followRotation(service, w, k, nil, o)
+		if o.new != "" && (o.name != "" || o.passphrase != "") {
+			return usagef("-name and -new-passphrase are for a pair that is made here: leave -new out, or them")
 		}
 		args, service, err := c.begin("INSTANCE")
 		if err != nil {
+			return err
+		}
+		if err := c.keyNames(service, &o.old, &o.new); err != nil {
 			return err
 		}
 		seconds := int64(span / time.Second)
@@ -114,12 +89,10 @@ func rotate(fs *flag.FlagSet) func(*cli) error {
 				return err
 			}
 		}
-		if r.Contain, err = c.containment(service, o.contain, r.Old); err != nil {
-			return err
-		}
 		var k wire.Key
 		var signer ssh.Signer
-		if o.new == "" {
+		if o.plan && o.new == "" { // no pair is made for a plan
+		} else if o.new == "" {
 			if k, signer, err = c.newForOld(service, args[0], r.Old, o); err != nil {
 				return err
 			}
@@ -129,7 +102,7 @@ func rotate(fs *flag.FlagSet) func(*cli) error {
 		}
 		p, err := service.PlanRotation(c.ctx, args[0], r)
 		if err != nil {
-			return c.madeInVain(err, o, k)
+			return c.madeInVain(err, o.new, k)
 		}
 		if !o.asJSON {
 			c.printRotation(p)
@@ -141,25 +114,31 @@ func rotate(fs *flag.FlagSet) func(*cli) error {
 			fmt.Fprintf(c.out, "Nothing was changed.\nnext: the same command without -plan\n")
 			return nil
 		}
+		if span == 0 && !o.yes {
+			if err := c.confirm(fmt.Sprintf("Without a grace time %s opens %s no longer as soon as %s was shown to work. Go on?",
+				p.Old, p.Instance, p.New)); err != nil {
+				return err
+			}
+		}
 		w, err := service.Rotate(c.ctx, args[0], r)
 		if err != nil {
-			return c.madeInVain(err, o, k)
+			return c.madeInVain(err, o.new, k)
 		}
 		if o.detach {
 			if o.asJSON {
 				return c.json(w)
 			}
-			fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch rotate -continue %d -identity FILE\n", w.ID,
+			fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch work here %d -identity FILE\n", w.ID,
 				plaintext.Line(w.Title), w.ID)
 			return nil
 		}
-		return c.followRotation(service, w, k, signer, o)
+		return c.followRotation(service, w, k, signer, o.showing, o.asJSON)
 	}
 }
 
 // madeInVain says that a pair that was just made is there, though nothing came of it.
-func (c *cli) madeInVain(err error, o rotateOptions, k wire.Key) error {
-	if o.new != "" {
+func (c *cli) madeInVain(err error, given string, k wire.Key) error {
+	if given != "" {
 		return err
 	}
 	return failure{fmt.Errorf("%w\nThe pair %s was made and recorded, and is kept; nothing was changed on the instance", err, k.Name),
@@ -213,16 +192,12 @@ func (c *cli) chooseOld(service *client.Client, instance, fresh string) (string,
 
 // newForOld makes a pair for the holder of the old one.
 func (c *cli) newForOld(service *client.Client, instance, old string, o rotateOptions) (wire.Key, ssh.Signer, error) {
-	kind, err := keypair.ParseKind(o.kind)
-	if err != nil {
-		return wire.Key{}, nil, usageError{"-kind: " + err.Error()}
-	}
 	k, err := service.Key(c.ctx, old)
 	if err != nil {
 		return wire.Key{}, nil, err
 	}
-	p := newPair{name: o.name, kind: kind, format: keypair.FormatOpenSSH, dir: o.dir, note: "made to replace " +
-		k.Name + " on " + instance, holder: k.Holder, passFile: o.newPassFile, random: o.random, passFD: -1}
+	p := newPair{name: o.name, kind: c.pairKind(service), format: keypair.FormatOpenSSH, dir: o.dir,
+		note: "made to replace " + k.Name + " on " + instance, holder: k.Holder, passphrase: o.passphrase, passFD: -1}
 	if p.name == "" {
 		p.name = datedName(k.Name, time.Now())
 	}
@@ -260,7 +235,7 @@ func (c *cli) printRotation(p wire.RotationPlan) {
 // followRotation shows the new key's private half when the work asks for it, and
 // follows until the old key has its end.
 func (c *cli) followRotation(service *client.Client, w wire.Work, k wire.Key, signer ssh.Signer,
-	o rotateOptions) error {
+	o showing, asJSON bool) error {
 	var proofTrouble error
 	shown, waits := false, false
 	end, err := c.followUntil(service, w, "plumlatch work follow", func(e wire.WorkEvent, enough func()) {
@@ -271,7 +246,7 @@ func (c *cli) followRotation(service *client.Client, w wire.Work, k wire.Key, si
 				signer, proofTrouble = c.newSigner(k, o)
 			}
 			if signer != nil {
-				proofTrouble = c.showNew(service, w, k, signer, o)
+				proofTrouble = c.showNew(service, w, k, signer)
 			}
 			if proofTrouble != nil && signer == nil {
 				waits = true
@@ -284,7 +259,7 @@ func (c *cli) followRotation(service *client.Client, w wire.Work, k wire.Key, si
 	if err != nil {
 		return err
 	}
-	if o.asJSON {
+	if asJSON {
 		if err := c.json(end); err != nil {
 			return err
 		}
@@ -293,11 +268,11 @@ func (c *cli) followRotation(service *client.Client, w wire.Work, k wire.Key, si
 	case waits:
 		return failure{fmt.Errorf("%s is in; nothing of the old key was touched, as nobody has shown the new one's "+
 			"private half yet: %w", k.Name, proofTrouble),
-			fmt.Sprintf("plumlatch rotate -continue %d -identity FILE; or on its holder's machine: plumlatch key "+
+			fmt.Sprintf("plumlatch work here %d -identity FILE; or on its holder's machine: plumlatch key "+
 				"prove %s -identity FILE; or: plumlatch work cancel %d", w.ID, k.Name, w.ID)}
 	case end.Over() && end.State != "done":
-		return workFailed(end)
-	case o.asJSON:
+		return c.workFailed(service, end)
+	case asJSON:
 		return nil
 	}
 	c.printRotated(end, k)
@@ -310,7 +285,7 @@ func (c *cli) printRotated(w wire.Work, k wire.Key) {
 		fmt.Fprintf(c.out, "%s.\n", plaintext.Line(w.Outcome))
 	} else if r := w.Rotating; r != nil && r.Ends != nil {
 		fmt.Fprintf(c.out, "%s is shown to work on %s, and the old key has its end: %s.\n", k.Name, w.Instance,
-			r.Ends.Local().Format("2006-01-02 15:04"))
+			times.Show(r.Ends.Local()))
 		if r.Enforced {
 			fmt.Fprintf(c.out, "The server itself ends it, also when the service is down; then work %d withdraws "+
 				"its line.\n", w.ID)
@@ -331,33 +306,9 @@ func (c *cli) printRotated(w wire.Work, k wire.Key) {
 		w.Instance, w.ID)
 }
 
-// newSigner finds the new key's private half: the given file, the agent, or a
-// file of the key folder.
-func (c *cli) newSigner(k wire.Key, o rotateOptions) (ssh.Signer, error) {
-	identity := o.identity
-	if identity == "" && !o.agent {
-		dir := o.dir
-		if dir == "" {
-			var err error
-			if dir, err = sshDir(); err != nil {
-				return nil, err
-			}
-		}
-		files, err := localKeys(dir)
-		if err != nil && !errors.Is(err, os.ErrNotExist) {
-			return nil, err
-		}
-		if identity = files[k.Fingerprint]; identity == "" {
-			return nil, fmt.Errorf("its private half is not in %s", dir)
-		}
-	}
-	signer, _, err := c.signerFor(k, identity, o.passFile)
-	return signer, err
-}
-
 // showNew shows that the new key's private half exists: by a signature, and by a
 // login that ends at authentication, so that no forced command runs.
-func (c *cli) showNew(service *client.Client, w wire.Work, k wire.Key, signer ssh.Signer, o rotateOptions) error {
+func (c *cli) showNew(service *client.Client, w wire.Work, k wire.Key, signer ssh.Signer) error {
 	i, err := service.Instance(c.ctx, w.Instance)
 	if err != nil {
 		return err

@@ -2,7 +2,6 @@ package main
 
 import (
 	"cmp"
-	"context"
 	"errors"
 	"flag"
 	"fmt"
@@ -17,108 +16,145 @@ import (
 	"plumlatch/core/keypair"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
+	"plumlatch/core/times"
 	"plumlatch/core/wire"
 )
 
-// fleetOptions are those of a rotation of many.
-type fleetOptions struct {
-	key, tag, atMost, pattern string
-	due, each, yes            bool
-	first, grow, stopAfter    int
-	back                      time.Duration
-	pause, resume             int64
-	exposed, contain          string
-	endSessions               bool
+// eachFlag is -each, alone or with the pattern of the names.
+type eachFlag struct {
+	on      bool
+	pattern string
 }
 
-func (o *fleetOptions) flags(fs *flag.FlagSet) {
-	fs.StringVar(&o.key, "key", "", "of many: wherever this old `key` opens")
-	fs.StringVar(&o.tag, "tag", "", "of many: `NAME=VALUE`, or NAME, of the instances")
-	fs.BoolVar(&o.due, "due", false, "of many: what is older than the policy's age")
-	fs.BoolVar(&o.each, "each", false, "of many: a pair for each instance, made here")
-	fs.StringVar(&o.pattern, "names", "{instance}-{date}",
-		"with -each: `pattern` of the pairs' names, with {instance}, {old} and {date}")
-	fs.IntVar(&o.first, "first", 1, "of many: `size` of the first wave")
-	fs.IntVar(&o.grow, "grow", 3, "of many: how many `times` as large each next wave is")
-	fs.StringVar(&o.atMost, "at-most", "10%", "of many: the most in one wave, a `number` or a part of all")
-	fs.IntVar(&o.stopAfter, "stop-after", 1, "of many: begin no further wave after this `number` of failures")
-	fs.StringVar(&o.exposed, "exposed", "",
-		"of many: this old `key` may be somebody else's too: contain it, replace it everywhere at once, and show "+
-			"what else was found")
+func (e *eachFlag) IsBoolFlag() bool { return true }
+func (e *eachFlag) String() string   { return "" }
+
+// Set takes what stands behind the =, or "true" where there is none.
+func (e *eachFlag) Set(text string) error {
+	e.on, e.pattern = text != "false", "{instance}-{date}"
+	if text != "true" && text != "false" {
+		e.pattern = text
+	}
+	return nil
+}
+
+// manyRotation are the options of a rotation on many instances.
+type manyRotation struct {
+	showing
+	waves
+	new, passphrase, contain  string
+	each                      eachFlag
+	stopAfter                 int
+	back                      length
+	endSessions               bool
+	plan, yes, detach, asJSON bool
+	exposed                   string // the old key that may be somebody else's too
+}
+
+func (o *manyRotation) flags(fs *flag.FlagSet, sizes string) {
+	o.waves.flag(fs, sizes)
+	o.back = length(7 * 24 * time.Hour)
+	fs.Var(&o.back, "wait-for-back", "how `long` an instance that is out of reach is waited for")
+	fs.BoolVar(&o.plan, "plan", false, "show what would happen, and change nothing")
+	fs.BoolVar(&o.yes, "yes", false, "do not ask")
+	fs.BoolVar(&o.detach, "detach", false, "print the work's ID and leave")
+	fs.BoolVar(&o.asJSON, "json", false, "print JSON")
+}
+
+const stopAfterSaid = "begin no further wave after this `number` of failures"
+
+// rotateMany replaces keys on many instances: wherever one opens, or by tag, or what is due.
+func rotateMany(fs *flag.FlagSet) func(*cli) error {
+	var o manyRotation
+	o.flags(fs, "1,x3,10%")
+	o.dirFlag(fs)
+	tag := fs.String("tag", "", "`NAME=VALUE`, or NAME, of the instances")
+	due := fs.Bool("due", false, "what is older than the policy's age")
+	fs.StringVar(&o.new, "new", "", "recorded `key` to put in the place of the old one, everywhere")
+	fs.Var(&o.each, "each", "instead of -new: a pair for each instance, made here; -each={old}-{date} says how they are "+
+		"named (default {instance}-{date})")
+	newPassphraseFlag(fs, &o.passphrase, "the pairs of -each", asked)
+	fs.IntVar(&o.stopAfter, "stop-after", 1, stopAfterSaid)
+	grace := fs.String("grace", "24h", graceSaid)
+	return func(c *cli) error {
+		span, err := times.Span(*grace)
+		if err != nil {
+			return usagef("-grace: %v", err)
+		}
+		key := ""
+		if len(c.args) > 0 {
+			if _, err := c.names("OLD-KEY"); err != nil {
+				return err
+			}
+			key = c.args[0]
+		}
+		if key == "" && *tag == "" && !*due {
+			return usagef("say which: OLD-KEY, -tag TAG or -due")
+		}
+		if o.each.on == (o.new != "") && (o.each.on || !o.plan) {
+			return usagef("give -new KEY, or -each")
+		}
+		service, err := c.service()
+		if err != nil {
+			return err
+		}
+		if err := c.keyNames(service, &key, &o.new); err != nil {
+			return err
+		}
+		seconds := int64(span / time.Second)
+		return c.rotateWaves(service, wire.Fleet{Key: key, Tag: *tag, Due: *due, New: o.new, GraceSeconds: &seconds,
+			First: o.first, Grow: o.grow, AtMost: o.atMost, StopAfter: o.stopAfter, BackSeconds: o.back.seconds()}, o)
+	}
+}
+
+// rotateExposed replaces a key that may be somebody else's too, everywhere at once.
+func rotateExposed(fs *flag.FlagSet) func(*cli) error {
+	var o manyRotation
+	o.showing.flags(fs)
+	o.flags(fs, "all at once")
+	fs.StringVar(&o.new, "new", "", "recorded `key` to put in its place")
 	fs.StringVar(&o.contain, "contain", "",
 		"until it is replaced, the old key is taken from these `networks` alone, separated by commas, where that "+
 			"cuts nobody off; me: from the address that the cloud sees of this machine")
 	fs.BoolVar(&o.endSessions, "end-sessions", false,
-		"with -exposed: end the sessions that the old key opened, from here, with the new key and sudo")
-	fs.DurationVar(&o.back, "wait-for-back", 7*24*time.Hour,
-		"of many: how `long` an instance that is out of reach is waited for")
-	fs.BoolVar(&o.yes, "yes", false, "of many: do not ask")
-	fs.Int64Var(&o.pause, "pause", 0, "begin no further wave of this `work`")
-	fs.Int64Var(&o.resume, "go-on", 0, "let this `work` go on, after a pause or after failures")
-}
-
-// many tells whether it is about more than one instance.
-func (o fleetOptions) many() bool {
-	return o.key != "" || o.tag != "" || o.due || o.exposed != "" || o.pause != 0 || o.resume != 0
-}
-
-// rotateMany rotates many, in waves.
-func (c *cli) rotateMany(o rotateOptions, grace time.Duration) error {
-	if len(c.args) > 0 {
-		return usagef("give INSTANCE, or -key, -tag or -due")
-	}
-	service, err := c.service()
-	if err != nil {
-		return err
-	}
-	for id, ask := range map[int64]func(context.Context, int64) (wire.Work, error){o.pause: service.PauseFleet,
-		o.resume: service.GoOnFleet} {
-		if id == 0 {
-			continue
+		"end the sessions that the old key opened, from here, with the new key and sudo")
+	fs.IntVar(&o.stopAfter, "stop-after", 0, stopAfterSaid+" (default: it goes on)")
+	return func(c *cli) error {
+		if err := o.check(); err != nil {
+			return err
 		}
-		w, err := ask(c.ctx, id)
+		args, service, err := c.begin("KEY")
 		if err != nil {
 			return err
 		}
-		if id == o.pause {
-			fmt.Fprintf(c.out, "Paused: what has begun goes on, nothing else begins.\nnext: plumlatch rotate "+
-				"-go-on %d; or back: plumlatch work cancel %d\n", id, id)
-			return nil
+		if o.new == "" && !o.plan {
+			return usagef("-new KEY is missing: what takes its place (plumlatch key create makes one)")
 		}
-		return c.followRotations(service, w, o)
-	}
-	if o.exposed == "" && (o.contain != "" || o.endSessions) ||
-		o.exposed != "" && (o.key != "" || o.tag != "" || o.due || o.each) {
-		return usagef("of many, -contain and -end-sessions go with -exposed KEY, which takes every instance that " +
-			"the key opens")
-	}
-	if o.each == (o.new != "") && (o.each || !o.plan) {
-		return usagef("give -new KEY, or -each")
-	}
-	seconds := int64(grace / time.Second)
-	f := wire.Fleet{Key: o.key, Tag: o.tag, Due: o.due, New: o.new, GraceSeconds: &seconds, First: o.first,
-		Grow: o.grow, AtMost: o.atMost, StopAfter: o.stopAfter, BackSeconds: int64(o.back / time.Second)}
-	if o.exposed != "" {
-		f.Key, f.Exposed = o.exposed, true
-		if !flagSet(o.set, "at-most") {
-			f.AtMost = ""
+		o.exposed = args[0]
+		if err := c.keyNames(service, &o.exposed, &o.new); err != nil {
+			return err
 		}
-		if !flagSet(o.set, "stop-after") {
-			f.StopAfter = 0
-		}
+		none := int64(0)
+		f := wire.Fleet{Key: o.exposed, Exposed: true, New: o.new, GraceSeconds: &none, First: o.first, Grow: o.grow,
+			AtMost: o.atMost, StopAfter: o.stopAfter, BackSeconds: o.back.seconds()}
 		if f.Contain, err = c.containment(service, o.contain, o.exposed); err != nil {
 			return err
 		}
 		if err := c.recordExposed(service, o); err != nil {
 			return err
 		}
+		return c.rotateWaves(service, f, o)
 	}
+}
+
+// rotateWaves shows what would happen where, asks, and follows it.
+func (c *cli) rotateWaves(service *client.Client, f wire.Fleet, o manyRotation) error {
 	p, err := service.PlanFleet(c.ctx, f)
 	if err != nil {
 		return err
 	}
 	if !o.asJSON {
-		c.printFleetPlan(p, o)
+		c.printFleetPlan(p, f)
 	}
 	if o.plan {
 		if o.asJSON {
@@ -162,21 +198,10 @@ func (c *cli) rotateMany(o rotateOptions, grace time.Duration) error {
 		if o.asJSON {
 			return c.json(w)
 		}
-		fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch rotate -go-on %d follows it; or: plumlatch work show %d\n",
-			w.ID, plaintext.Line(w.Title), w.ID, w.ID)
+		fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch work follow %d\n", w.ID, plaintext.Line(w.Title), w.ID)
 		return nil
 	}
-	return c.followRotations(service, w, o)
-}
-
-// followRotations follows a rotation of many, and then ends what is left of an exposed key.
-func (c *cli) followRotations(service *client.Client, w wire.Work, o rotateOptions) error {
-	m := manyWords{shown: "shown to work", mend: "plumlatch why", goOn: "plumlatch rotate -go-on",
-		back: "back to the old key"}
-	if m.rest = "The old key is withdrawn at the end of the grace time"; o.grace == "0" || o.exposed != "" {
-		m.rest, m.now = "What is out of reach is taken when it is back", true
-	}
-	err := c.followMany(service, w, m, o.asJSON)
+	err = c.followMany(service, w, manyWordsOf(w), o.asJSON)
 	if o.exposed == "" || o.asJSON {
 		return err
 	}
@@ -189,14 +214,14 @@ func (c *cli) followRotations(service *client.Client, w wire.Work, o rotateOptio
 // fleetSigners finds what shows the new keys' private halves: of one key for
 // all, or of a pair that is made here for each instance.
 func (c *cli) fleetSigners(service *client.Client, f *wire.Fleet, p wire.FleetPlan,
-	o rotateOptions) (map[string]ssh.Signer, error) {
+	o manyRotation) (map[string]ssh.Signer, error) {
 	signers := map[string]ssh.Signer{}
-	if !o.each {
+	if !o.each.on {
 		k, err := service.Key(c.ctx, o.new)
 		if err != nil {
 			return nil, err
 		}
-		signer, err := c.newSigner(k, o)
+		signer, err := c.newSigner(k, o.showing)
 		if err != nil {
 			fmt.Fprintf(c.err, "warning: %s is not shown from here (%s): its holder does, by plumlatch key prove %s\n", k.Name, plaintext.Line(err.Error()), k.Name)
 			return signers, nil
@@ -204,26 +229,23 @@ func (c *cli) fleetSigners(service *client.Client, f *wire.Fleet, p wire.FleetPl
 		signers[k.Name] = signer
 		return signers, nil
 	}
-	kind, err := keypair.ParseKind(o.kind)
-	if err != nil {
-		return nil, usageError{"-kind: " + err.Error()}
-	}
+	kind := c.pairKind(service)
 	f.Pairs = map[string]string{}
 	for _, m := range p.Members {
 		if m.State == "left out" {
 			continue
 		}
 		name := strings.NewReplacer("{instance}", m.Instance, "{old}", m.Old, "{date}",
-			time.Now().Format("2006-01-02")).Replace(o.pattern)
+			time.Now().Format("2006-01-02")).Replace(o.each.pattern)
 		if err := names.Check(name); err != nil {
-			return nil, usageError{"-names: " + err.Error()}
+			return nil, usageError{"-each: " + err.Error()}
 		}
 		old, err := service.Key(c.ctx, m.Old)
 		if err != nil {
 			return nil, err
 		}
 		pair := newPair{name: name, kind: kind, format: keypair.FormatOpenSSH, dir: o.dir, note: "made to replace " +
-			old.Name + " on " + m.Instance, holder: old.Holder, passFile: o.newPassFile, random: o.random, passFD: -1}
+			old.Name + " on " + m.Instance, holder: old.Holder, passphrase: o.passphrase, passFD: -1}
 		_, signer, err := c.makePair(service, &pair)
 		if err != nil {
 			return nil, failure{fmt.Errorf("%w\nNothing was changed on any instance; the pairs that were made "+
@@ -235,7 +257,7 @@ func (c *cli) fleetSigners(service *client.Client, f *wire.Fleet, p wire.FleetPl
 }
 
 // printFleetPlan shows what will happen where.
-func (c *cli) printFleetPlan(p wire.FleetPlan, o rotateOptions) {
+func (c *cli) printFleetPlan(p wire.FleetPlan, f wire.Fleet) {
 	var rows [][]string
 	later, sole, left := 0, 0, 0
 	for _, m := range p.Members {
@@ -260,13 +282,12 @@ func (c *cli) printFleetPlan(p wire.FleetPlan, o rotateOptions) {
 	if n := len(p.Members) - len(rows); n > 0 {
 		fmt.Fprintf(c.out, "and %d more (-json shows all)\n", n)
 	}
-	var sizes []string
-	for _, w := range p.Waves {
-		sizes = append(sizes, fmt.Sprint(w.All))
+	atMost := f.AtMost
+	if f.Exposed {
+		atMost = cmp.Or(atMost, "100%")
 	}
-	if len(sizes) > 0 {
-		fmt.Fprintf(c.out, "\nWaves of %s; the next begins when every instance of the one before is shown to work.\n",
-			strings.Join(sizes, ", "))
+	if said := sizesSaid(p.Waves, atMost); said != "" {
+		fmt.Fprintf(c.out, "\n%s\n", said)
 	}
 	c.printWordNeeded(p.Word)
 	for _, line := range []struct {
@@ -295,10 +316,26 @@ type manyWords struct {
 	shown string // of an instance that is done
 	rest  string // what is still to come
 	mend  string // the command that tells more of an instance that failed
-	goOn  string // the command that lets it go on
 	back  string // what cancelling it does
 	now   bool   // what is shown is done: no time runs
 	last  string // what the work still does then; "" for a look at what others wrote
+}
+
+// manyWordsOf are the words of a piece of work on many instances.
+func manyWordsOf(w wire.Work) manyWords {
+	switch w.Kind {
+	case "access-remove-many":
+		return manyWords{shown: "rid of it, and refusing it", rest: "What is out of reach is done when it is back",
+			mend: "plumlatch why", back: "what is not done, left as it is", now: true}
+	case "access-add-many":
+		return manyWords{shown: "opened by it", rest: "What is left is done", mend: "plumlatch why",
+			back: "what waits for its end, taken out now"}
+	case "restore-many":
+		return manyWords{shown: "restored", mend: "plumlatch restore", back: "what is at hand goes back",
+			rest: "The rest goes on", last: "gives up what its parts shared", now: true}
+	}
+	return manyWords{shown: "shown to work", mend: "plumlatch why", back: "back to the old key",
+		rest: "The old key is withdrawn at the end of the grace time"}
 }
 
 // followMany shows a bar for the whole and a line for each wave, until every
@@ -360,12 +397,12 @@ func (c *cli) followMany(service *client.Client, w wire.Work, m manyWords, asJSO
 			if asJSON {
 				return c.json(p)
 			}
-			return c.manyEnd(now, p, m, stopped)
+			return c.manyEnd(service, now, p, m, stopped)
 		}
 		select {
 		case <-c.ctx.Done():
 			return failure{errors.New("stopped following; the service goes on"),
-				fmt.Sprintf("plumlatch work show %d, or: plumlatch rotate -pause %d, or: plumlatch work cancel %d",
+				fmt.Sprintf("plumlatch work follow %d, or: plumlatch work pause %d, or: plumlatch work cancel %d",
 					w.ID, w.ID, w.ID)}
 		case <-time.After(400 * time.Millisecond):
 		}
@@ -373,7 +410,10 @@ func (c *cli) followMany(service *client.Client, w wire.Work, m manyWords, asJSO
 }
 
 // manyEnd says what holds now, and what follows when.
-func (c *cli) manyEnd(w wire.Work, p wire.FleetPlan, m manyWords, stopped bool) error {
+func (c *cli) manyEnd(service *client.Client, w wire.Work, p wire.FleetPlan, m manyWords, stopped bool) error {
+	if p.AtOnce {
+		m.rest, m.now = "What is out of reach is taken when it is back", true
+	}
 	shown, later, failed := 0, 0, 0
 	for _, v := range p.Waves {
 		shown, later, failed = shown+v.Shown, later+v.Later, failed+v.Failed
@@ -381,9 +421,9 @@ func (c *cli) manyEnd(w wire.Work, p wire.FleetPlan, m manyWords, stopped bool) 
 	switch {
 	case stopped:
 		return failure{fmt.Errorf("%s %s, %d failed; no further wave begins", count(shown, "instance"), m.shown,
-			failed), fmt.Sprintf("%s %d, or %s: plumlatch work cancel %d", m.goOn, w.ID, m.back, w.ID)}
+			failed), fmt.Sprintf("plumlatch work go-on %d, or %s: plumlatch work cancel %d", w.ID, m.back, w.ID)}
 	case w.Over() && w.State != "done":
-		return workFailed(w)
+		return c.workFailed(service, w)
 	}
 	fmt.Fprintf(c.out, "%s %s", count(shown, "instance"), m.shown)
 	if failed > 0 {

@@ -8,46 +8,68 @@ import (
 	"time"
 
 	"plumlatch/client"
-	"plumlatch/core/access"
 	"plumlatch/core/plaintext"
+	"plumlatch/core/times"
 	"plumlatch/core/wire"
 )
 
-// endOf reads -for or -until.
-func endOf(span, until string, now time.Time) (*time.Time, error) {
+// length is an option that is a length of time, as people write one.
+type length time.Duration
+
+// String is what help shows as the default.
+func (l *length) String() string { return times.Length(time.Duration(*l)) }
+
+// Set reads the option.
+func (l *length) Set(text string) error {
+	d, err := times.Span(text)
+	*l = length(d)
+	return err
+}
+
+func (l length) seconds() int64 { return int64(time.Duration(l) / time.Second) }
+
+// ends are -for and -until, which mean the same wherever something has an end.
+type ends struct{ span, until string }
+
+func (e *ends) flags(fs *flag.FlagSet) {
+	fs.StringVar(&e.span, "for", "", "its end, after this `time` from now, such as 8h, 3d or 1w")
+	fs.StringVar(&e.until, "until", "", "its end, at this `time`, such as 18:00, or 2026-12-24 (to the end of that day)")
+}
+
+// at is the end, nil if none was given.
+func (e ends) at(now time.Time) (*time.Time, error) {
 	switch {
-	case span != "" && until != "":
+	case e.span != "" && e.until != "":
 		return nil, usagef("give -for or -until")
-	case span != "":
-		d, err := access.ParseSpan(span)
+	case e.span != "":
+		d, err := times.Span(e.span)
 		if err != nil || d == 0 {
-			return nil, usagef("-for: give a time such as 8h or 3d")
+			return nil, usagef("-for: %v", times.ErrSpan)
 		}
 		end := now.Add(d)
 		return &end, nil
-	case until != "":
-		for _, layout := range []string{time.RFC3339, "2006-01-02 15:04", "2006-01-02T15:04", "2006-01-02"} {
-			if end, err := time.ParseInLocation(layout, until, time.Local); err == nil {
-				return &end, nil
-			}
+	case e.until != "":
+		end, err := times.End(e.until, now)
+		if err != nil {
+			return nil, usagef("-until: %v", err)
 		}
-		return nil, usagef("-until: give a time such as 2026-12-24, '2026-12-24 18:00' (here), or 2026-12-24T18:00:00Z")
+		return &end, nil
 	}
 	return nil, nil
 }
 
 // terms are those on which access is shared.
 type terms struct {
-	key, span, until, from, only, reason string
+	ends
+	key, from, only, reason string
 }
 
 func (t *terms) flags(fs *flag.FlagSet) {
 	fs.StringVar(&t.key, "key", "", "recorded `key` that is to open it")
-	fs.StringVar(&t.span, "for", "", "its end, after this `time`, such as 8h or 3d")
-	fs.StringVar(&t.until, "until", "", "its end, at this `time`")
+	t.ends.flags(fs)
 	fs.StringVar(&t.from, "from", "", "take it from these `networks` only, separated by commas")
 	fs.StringVar(&t.only, "only", "", "let it run this `command`, and nothing else")
-	fs.StringVar(&t.reason, "reason", "", "`why`, for whoever reads the list")
+	fs.StringVar(&t.reason, "reason", "", "`text` for whoever reads the list: why")
 }
 
 func (t terms) networks() []string {
@@ -71,7 +93,7 @@ func accessAdd(fs *flag.FlagSet) func(*cli) error {
 		}
 		r := wire.AccessAdd{Key: t.key, User: *user, From: t.networks(), Only: t.only, Reason: t.reason}
 		var err error
-		if r.Until, err = endOf(t.span, t.until, time.Now()); err != nil {
+		if r.Until, err = t.at(time.Now()); err != nil {
 			return err
 		}
 		if m.tag != "" {
@@ -85,37 +107,50 @@ func accessAdd(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		w, err := service.AddAccess(c.ctx, args[0], r)
-		if err != nil {
-			return err
-		}
-		return c.shared(service, w, *detach, *asJSON, func(w wire.Work) {
-			fmt.Fprintf(c.out, "%s opens %s.\n", t.key, w.Instance)
-			if r.Until != nil {
-				fmt.Fprintf(c.out, "It ends %s", r.Until.Local().Format("2006-01-02 15:04"))
-				if w.Rotating != nil && w.Rotating.Enforced {
-					fmt.Fprintf(c.out, ", by the server itself, also when the service is down; then work %d "+
-						"withdraws its line.\n", w.ID)
-				} else if w.Rotating != nil {
-					fmt.Fprintf(c.out, ": its server cannot end it by itself (%s), so work %d withdraws it then.\n",
-						plaintext.Line(w.Rotating.Why), w.ID)
-				}
-				fmt.Fprintf(c.out, "next: plumlatch access list -instance %s; another end: plumlatch access extend "+
-					"%s -key %s -for TIME\n", w.Instance, w.Instance, t.key)
-				return
-			}
-			fmt.Fprintf(c.out, "next: plumlatch who %s\n", w.Instance)
-		})
+		return c.addAccess(service, args[0], t, *user, *detach, *asJSON)
 	}
+}
+
+// addAccess lets a key open one instance besides others.
+func (c *cli) addAccess(service *client.Client, instance string, t terms, user string, detach, asJSON bool) error {
+	if err := c.keyNames(service, &t.key); err != nil {
+		return err
+	}
+	r := wire.AccessAdd{Key: t.key, User: user, From: t.networks(), Only: t.only, Reason: t.reason}
+	var err error
+	if r.Until, err = t.at(time.Now()); err != nil {
+		return err
+	}
+	w, err := service.AddAccess(c.ctx, instance, r)
+	if err != nil {
+		return err
+	}
+	return c.shared(service, w, detach, asJSON, func(w wire.Work) {
+		fmt.Fprintf(c.out, "%s opens %s.\n", t.key, w.Instance)
+		if r.Until != nil {
+			fmt.Fprintf(c.out, "It ends %s", times.Show(r.Until.Local()))
+			if w.Rotating != nil && w.Rotating.Enforced {
+				fmt.Fprintf(c.out, ", by the server itself, also when the service is down; then work %d "+
+					"withdraws its line.\n", w.ID)
+			} else if w.Rotating != nil {
+				fmt.Fprintf(c.out, ": its server cannot end it by itself (%s), so work %d withdraws it then.\n",
+					plaintext.Line(w.Rotating.Why), w.ID)
+			}
+			fmt.Fprintf(c.out, "next: plumlatch access list -instance %s; another end: plumlatch access extend "+
+				"%s -key %s -for TIME\n", w.Instance, w.Instance, t.key)
+			return
+		}
+		fmt.Fprintf(c.out, "next: plumlatch who %s\n", w.Instance)
+	})
 }
 
 func accessExtend(fs *flag.FlagSet) func(*cli) error {
 	key := fs.String("key", "", "`key` whose access gets another end")
-	span := fs.String("for", "", "its end, after this `time` from now, such as 8h or 3d")
-	until := fs.String("until", "", "its end, at this `time`")
+	var e ends
+	e.flags(fs)
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		end, err := endOf(*span, *until, time.Now())
+		end, err := e.at(time.Now())
 		if err != nil {
 			return err
 		}
@@ -126,23 +161,26 @@ func accessExtend(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
+		if err := c.keyNames(service, key); err != nil {
+			return err
+		}
 		w, err := service.ExtendAccess(c.ctx, args[0], wire.AccessExtend{Key: *key, Until: end})
 		if err != nil {
 			return err
 		}
 		return c.shared(service, w, false, *asJSON, func(w wire.Work) {
 			fmt.Fprintf(c.out, "%s opens %s until %s.\nnext: plumlatch access list -instance %s\n", *key, w.Instance,
-				end.Local().Format("2006-01-02 15:04"), w.Instance)
+				times.Show(end.Local()), w.Instance)
 		})
 	}
 }
 
 func accessRemove(fs *flag.FlagSet) func(*cli) error {
-	key := fs.String("key", "", "`key` to withdraw")
-	reason := fs.String("reason", "", "`why`, for the journal")
+	key := fs.String("key", "", "`key` to withdraw: its name, file, or fingerprint (SHA256:...), recorded or not")
+	reason := fs.String("reason", "", "`text` for the journal: why")
 	cutOff := fs.Int("cut-off", 0, "withdraw it though nobody gets into this `number` of instances then, counted out")
 	everywhere := fs.Bool("everywhere", false, "instead of INSTANCE: withdraw the key wherever it opens")
-	holder := fs.String("holder", "", "instead of INSTANCE and -key: withdraw every key that this `holder` has, "+
+	holder := fs.String("holder", "", "instead of INSTANCE and -key: withdraw every key that the holder of this `name` has, "+
 		"everywhere")
 	var m manyOptions
 	m.flags(fs, "with -everywhere or -holder: of those, ")
@@ -164,7 +202,16 @@ func accessRemove(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		w, err := service.RemoveAccess(c.ctx, args[0], wire.AccessRemove{Key: *key, Reason: *reason, CutOff: *cutOff})
+		name, err := c.keyToChange(service, *key)
+		if err != nil {
+			return err
+		}
+		if !m.yes {
+			if err := c.askRemoval(service, args[0], name); err != nil {
+				return err
+			}
+		}
+		w, err := service.RemoveAccess(c.ctx, args[0], wire.AccessRemove{Key: name, Reason: *reason, CutOff: *cutOff})
 		if err != nil {
 			return err
 		}
@@ -207,7 +254,7 @@ func (c *cli) shared(service *client.Client, w wire.Work, detach, asJSON bool, t
 		}
 	}
 	if end.Over() && end.State != "done" {
-		return workFailed(end)
+		return c.workFailed(service, end)
 	}
 	if !asJSON {
 		tell(end)

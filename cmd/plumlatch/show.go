@@ -14,6 +14,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"plumlatch/core/plaintext"
+	"plumlatch/core/times"
 	"plumlatch/core/wire"
 )
 
@@ -80,7 +81,7 @@ func (c *cli) table(header []string, rows [][]string, empty string) {
 // for that may be why.
 func nothing(fs *flag.FlagSet, empty string) string {
 	fs.Visit(func(f *flag.Flag) {
-		if f.Name != "sort" && f.Name != "json" {
+		if f.Name != "order" && f.Name != "json" {
 			empty = "Nothing matches."
 		}
 	})
@@ -130,7 +131,7 @@ func evidence(a wire.Access) string {
 		s += ", " + word + " since"
 	}
 	if a.Until != nil {
-		s += ", until " + a.Until.Local().Format("2006-01-02 15:04")
+		s += ", until " + times.Show(a.Until.Local())
 	}
 	return s
 }
@@ -154,7 +155,7 @@ func opener(a wire.Access) string {
 	if a.Steward {
 		return "(steward)"
 	}
-	return a.Key
+	return marked(a.Key, a.KeyState)
 }
 
 func (c *cli) accessRows(rows []wire.Access, instances bool) {
@@ -171,5 +172,5 @@ func (c *cli) accessRows(rows []wire.Access, instances bool) {
 	if instances {
 		head = append([]string{"instance"}, head...)
 	}
-	c.table(head, out, "No key opens it, as far as the ledger knows.")
+	c.table(head, out, "No key is recorded for it.")
 }

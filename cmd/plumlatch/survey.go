@@ -4,6 +4,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"net"
 	"net/url"
 	"slices"
 	"strconv"
@@ -13,6 +14,7 @@ import (
 	"plumlatch/client"
 	"plumlatch/core/keypair"
 	"plumlatch/core/plaintext"
+	"plumlatch/core/times"
 	"plumlatch/core/wire"
 	"plumlatch/reach"
 )
@@ -33,8 +35,8 @@ func survey(fs *flag.FlagSet) func(*cli) error {
 	fs.StringVar(&o.key, "key", "", "with -outside: ask about these recorded `keys`, K,K, instead of all that are "+
 		"recorded for the instance")
 	fs.StringVar(&o.identity, "identity", "",
-		"look from inside with this private key `FILE`, by this machine: with sudo it sees more than the steward")
-	fs.BoolVar(&o.agent, "agent", false, "the same with the keys in the running ssh-agent")
+		"look from inside with this private key `file`, by this machine: with sudo it sees more than the steward")
+	fs.BoolVar(&o.agent, "ssh-agent", false, "the same with the keys in the running ssh-agent")
 	fs.StringVar(&o.passFile, "passphrase-file", "", "`file` with the passphrase of -identity")
 	fs.BoolVar(&o.last, "last", false, "show what the last surveys saw, and survey nothing")
 	fs.BoolVar(&o.detach, "detach", false, "of many: print the work's ID and leave")
@@ -48,9 +50,9 @@ func survey(fs *flag.FlagSet) func(*cli) error {
 		case len(c.args) > 0 && (o.all || o.tag != "" || o.region != ""):
 			return usagef("give instances, or -tag, -region or -all")
 		case many && (own || o.key != "" || o.last):
-			return usagef("-identity, -agent, -key and -last are for one instance")
+			return usagef("-identity, -ssh-agent, -key and -last are for one instance")
 		case own && (o.outside || o.identity != "" && o.agent):
-			return usagef("-identity or -agent looks from inside; give one of them, and not -outside")
+			return usagef("-identity or -ssh-agent looks from inside; give one of them, and not -outside")
 		case o.key != "" && !o.outside:
 			return usagef("-key goes with -outside")
 		}
@@ -115,7 +117,7 @@ func (c *cli) printInside(s wire.Survey) {
 		}
 		limits := k.Options
 		if k.Ends != nil {
-			limits = strings.TrimSpace(limits + " (ends " + k.Ends.UTC().Format("2006-01-02 15:04 UTC") + ")")
+			limits = strings.TrimSpace(limits + " (ends " + times.Show(k.Ends.Local()) + ")")
 		}
 		row := []string{k.Result, name, k.Bitting, k.Kind, where, limits}
 		if several {
@@ -137,7 +139,9 @@ func (c *cli) printInside(s wire.Survey) {
 	fmt.Fprintln(c.out)
 	c.said("passed over by sshd", s.Broken)
 	c.said("passed over by sshd", s.Ignored)
-	c.said("another door", s.Doors)
+	for _, d := range s.Doors {
+		fmt.Fprintf(c.out, "another door: %s\n", plaintext.Line(d.Text))
+	}
 	for _, l := range s.Lying {
 		name := l.Fingerprint
 		if l.Key != "" {
@@ -275,7 +279,7 @@ func (c *cli) surveyMany(service *client.Client, o surveyOptions) error {
 		fmt.Fprintf(c.out, "As recorded: %s.\n", count(fine, "survey"))
 	}
 	if w.State != "done" {
-		return workFailed(w)
+		return c.workFailed(service, w)
 	}
 	fmt.Fprintf(c.out, "%s.\nnext: plumlatch today\n", plaintext.Line(w.Outcome))
 	return nil
@@ -345,7 +349,10 @@ func (c *cli) surveyHere(service *client.Client, name string, o surveyOptions) e
 		return err
 	}
 	r := wire.ClientSurvey{Privilege: around.Privilege}
-	r.NotSeen, r.Doors, r.Config = around.NotSeen, around.Doors, around.Effective
+	r.NotSeen, r.Config = around.NotSeen, around.Effective
+	for _, o := range around.Doors {
+		r.Doors = append(r.Doors, wire.OtherDoor{Sort: string(o.Sort), Place: o.Place, Value: o.Value, Text: o.String()})
+	}
 	for _, l := range around.Lying {
 		r.Lying = append(r.Lying, wire.LyingKey{File: l.File, Fingerprint: l.Fingerprint})
 	}
@@ -374,31 +381,6 @@ func (c *cli) surveyHere(service *client.Client, name string, o surveyOptions) e
 }
 
 // accessRecord writes down that a key that a survey found opens an instance.
-func accessRecord(fs *flag.FlagSet) func(*cli) error {
-	as := fs.String("as", "", "record the key under this `name`, if it is not recorded yet")
-	user := fs.String("user", "", "login `user` in whose files it stands, if it stands in several")
-	asJSON := fs.Bool("json", false, "print JSON")
-	return func(c *cli) error {
-		args, service, err := c.begin("INSTANCE", "KEY or FINGERPRINT")
-		if err != nil {
-			return err
-		}
-		k, err := service.RecordAccess(c.ctx, args[0], args[1], *user, *as)
-		if err != nil {
-			return err
-		}
-		if *asJSON {
-			return c.json(k)
-		}
-		holder, next := "nobody is written down as its holder", "plumlatch key set "+k.Name+" -holder NAME"
-		if k.Holder != "" {
-			holder, next = "held by "+k.Holder, "plumlatch who "+args[0]
-		}
-		fmt.Fprintf(c.out, "It is on record that %s opens %s; %s.\nnext: %s\n", k.Name, args[0], holder, next)
-		return nil
-	}
-}
-
 // instanceProbing says whether the service may ask an instance from outside by itself.
 func instanceProbing(*flag.FlagSet) func(*cli) error {
 	return func(c *cli) error {
@@ -450,7 +432,7 @@ func instanceDiscover(fs *flag.FlagSet) func(*cli) error {
 		for _, v := range d.Vanished {
 			gone := ""
 			if v.VanishedAt != nil {
-				gone = "missed since " + v.VanishedAt.Local().Format("2006-01-02 15:04")
+				gone = "missed since " + times.Show(v.VanishedAt.Local())
 			}
 			rows = append(rows, []string{"gone", v.Name, v.CloudID, v.Region, "", "", gone})
 		}
@@ -467,8 +449,15 @@ func instanceDiscover(fs *flag.FlagSet) func(*cli) error {
 		switch {
 		case len(d.Unknown) > 0:
 			u := d.Unknown[0]
-			fmt.Fprintf(c.out, "next: plumlatch instance adopt %s -address %s -identity FILE\n",
-				plaintext.Line(u.Name), plaintext.Line(u.Address))
+			at, how := u.Address, ""
+			if u.Port != 0 && u.Port != 22 {
+				at = net.JoinHostPort(u.Address, strconv.Itoa(u.Port))
+			}
+			if u.LoginUser != "" {
+				how += " -user " + shellWord(u.LoginUser)
+			}
+			fmt.Fprintf(c.out, "next: plumlatch instance adopt %s -address %s%s -identity FILE\n",
+				plaintext.Line(u.Name), plaintext.Line(at), plaintext.Line(how))
 		case len(d.Vanished) > 0:
 			fmt.Fprintf(c.out, "next: plumlatch instance remove %s\n", d.Vanished[0].Name)
 		case len(d.Labels) > 0:

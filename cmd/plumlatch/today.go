@@ -15,6 +15,7 @@ import (
 	"plumlatch/core/access"
 	"plumlatch/core/keypair"
 	"plumlatch/core/plaintext"
+	"plumlatch/core/times"
 	"plumlatch/core/wire"
 )
 
@@ -26,13 +27,13 @@ func today(fs *flag.FlagSet) func(*cli) error {
 		"urgency": "`how soon`: now, soon, later"} {
 		q[name] = fs.String(name, "", about)
 	}
-	fresh := fs.Bool("new", false, "only what came, or came back, since the last \"today -new\"; ends with 3 if "+
+	fresh := fs.Bool("unseen", false, "only what came, or came back, since the last \"today -unseen\"; ends with 3 if "+
 		"there is any")
 	off := fs.Bool("off", false, "what is put off")
 	limit := fs.Int("limit", 50, "`number` of lines")
 	putOff := fs.Int64("put-off", 0, "put the line of this `number` off, with -until and -reason")
 	takeUp := fs.Int64("take-up", 0, "take the line of this `number` up again")
-	until := fs.String("until", "", "`date` until which it can wait, such as 2026-12-24, or a time such as 7d")
+	until := fs.String("until", "", "with -put-off: the `time` until which it can wait, such as 2026-12-24; or after a while, such as 7d")
 	because := fs.String("reason", "", "`text`: why it can wait")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
@@ -93,7 +94,11 @@ func today(fs *flag.FlagSet) func(*cli) error {
 func (c *cli) printToday(t wire.Today, chosen, fresh, off bool) {
 	now := time.Now()
 	before := ""
+	groups := grouped(t.Items, chosen || fresh || off)
 	for _, m := range t.Items {
+		if groups[m.ID].left {
+			continue
+		}
 		if m.Urgency != before {
 			if before != "" {
 				fmt.Fprintln(c.out)
@@ -104,10 +109,21 @@ func (c *cli) printToday(t wire.Today, chosen, fresh, off bool) {
 		fmt.Fprintf(c.out, "%6d  %s\n        %s, since %s; %s\n", m.ID, plaintext.Line(m.Sentence), m.Reason,
 			strings.TrimSuffix(ago(m.Since, now), " ago"), plaintext.Line(m.Evidence))
 		if m.OffUntil != nil {
-			fmt.Fprintf(c.out, "        put off until %s by %s: %s\n", m.OffUntil.Local().Format("2006-01-02 15:04"),
+			fmt.Fprintf(c.out, "        put off until %s by %s: %s\n", times.Show(m.OffUntil.Local()),
 				m.OffBy, plaintext.Line(m.OffReason))
 		} else {
 			fmt.Fprintf(c.out, "        %s\n", plaintext.Line(m.Command))
+			if m.Costs != "" {
+				fmt.Fprintf(c.out, "        costs %s\n", plaintext.Line(m.Costs))
+			}
+		}
+		if more := groups[m.ID].more; len(more) > 0 {
+			what := "plumlatch today -what " + m.Reason
+			if m.Key != "" {
+				what += " -key " + m.Key
+			}
+			fmt.Fprintf(c.out, "        and %s like it: %s\n        %s\n", count(len(more), "more line"),
+				plaintext.Line(some(more)), what)
 		}
 	}
 	switch {
@@ -136,6 +152,40 @@ func (c *cli) printToday(t wire.Today, chosen, fresh, off bool) {
 	if len(t.Items) > 0 && !off {
 		fmt.Fprintf(c.out, "next: %s\n", plaintext.Line(t.Items[0].Command))
 	}
+}
+
+// group is what becomes of one of many lines that say the same of several instances.
+type group struct {
+	left bool     // it is told with another line
+	more []string // the instances of those that are told with it
+}
+
+// grouped puts lines together that have the same reason, and the same key, for more than three
+// instances: by the ID of the first of them. Where somebody asked for lines of one sort, each stands alone.
+func grouped(all []wire.Matter, apart bool) map[int64]group {
+	out := map[int64]group{}
+	if apart {
+		return out
+	}
+	same := map[string][]wire.Matter{}
+	for _, m := range all {
+		if m.Instance != "" {
+			id := m.Reason + " " + m.Key
+			same[id] = append(same[id], m)
+		}
+	}
+	for _, ms := range same {
+		if len(ms) < 4 {
+			continue
+		}
+		var more []string
+		for _, m := range ms[1:] {
+			more = append(more, m.Instance)
+			out[m.ID] = group{left: true}
+		}
+		out[ms[0].ID] = group{more: more}
+	}
+	return out
 }
 
 func (c *cli) putOff(service *client.Client, id, back int64, until, because string, asJSON bool) error {
@@ -168,7 +218,7 @@ func (c *cli) putOff(service *client.Client, id, back int64, until, because stri
 	case r.Until == nil:
 		fmt.Fprintf(c.out, "Taken up again: %s\nnext: %s\n", plaintext.Line(m.Sentence), plaintext.Line(m.Command))
 	default:
-		fmt.Fprintf(c.out, "Put off until %s: %s\n", r.Until.Local().Format("2006-01-02 15:04"),
+		fmt.Fprintf(c.out, "Put off until %s: %s\n", times.Show(r.Until.Local()),
 			plaintext.Line(m.Sentence))
 	}
 	return nil
@@ -179,15 +229,14 @@ func readUntil(text string, now time.Time) (time.Time, error) {
 	if text == "" {
 		return time.Time{}, usagef("-until is missing: a date such as 2026-12-24, or a time such as 7d")
 	}
-	if d, err := access.ParseSpan(text); err == nil && d > 0 {
+	if d, err := times.Span(text); err == nil && d > 0 {
 		return now.Add(d), nil
 	}
-	for _, layout := range []string{time.RFC3339, "2006-01-02T15:04", "2006-01-02"} {
-		if t, err := time.ParseInLocation(layout, text, time.Local); err == nil {
-			return t, nil
-		}
+	t, err := times.End(text, now)
+	if err != nil {
+		return time.Time{}, usagef("-until: %v; or a time from now such as 7d", err)
 	}
-	return time.Time{}, usagef("-until: give a date such as 2026-12-24, or a time such as 7d")
+	return t, nil
 }
 
 func policyShow(fs *flag.FlagSet) func(*cli) error {
@@ -260,6 +309,9 @@ func badDay(state string) func(*flag.FlagSet) func(*cli) error {
 		return func(c *cli) error {
 			args, service, err := c.begin("NAME")
 			if err != nil {
+				return err
+			}
+			if err := c.keyNames(service, &args[0]); err != nil {
 				return err
 			}
 			r := wire.KeyBadDay{State: state, Reason: *because, Plan: true}
@@ -407,11 +459,11 @@ func holderLeft(fs *flag.FlagSet) func(*cli) error {
 		}
 		fmt.Fprintln(c.out)
 		err = c.changeMany(wire.AccessMany{Do: wire.ManyRemove, Holder: args[0], Reason: args[0] + " left",
-			CutOff: *cutOff}, manyOptions{back: 7 * 24 * time.Hour, yes: *yes}, false, false)
+			CutOff: *cutOff}, manyOptions{back: length(7 * 24 * time.Hour), yes: *yes}, false, false)
 		for _, f := range all {
 			if strings.Contains(f.Why, " as one of ") {
 				fmt.Fprintf(c.out, "%s is shared by a team, and stays until it is replaced.\nnext: plumlatch "+
-					"rotate -exposed %s -new KEY\n", f.Key.Name, f.Key.Name)
+					"rotate exposed %s -new KEY\n", f.Key.Name, f.Key.Name)
 			}
 		}
 		return err

@@ -34,7 +34,7 @@ func whyCommand(fs *flag.FlagSet) func(*cli) error {
 		"`file` with the private key that should open it (default: a key of -dir that does)")
 	fs.StringVar(&q.user, "user", "", "log in as this `user` (default: the recorded login user)")
 	fs.StringVar(&q.dir, "dir", "", "`folder` to look for keys in (default ~/.ssh)")
-	fs.BoolVar(&q.agent, "agent", false, "a key of the running ssh-agent")
+	fs.BoolVar(&q.agent, "ssh-agent", false, "a key of the running ssh-agent")
 	passFile := fs.String("passphrase-file", "", "`file` with the passphrase of -identity")
 	fix := fs.Bool("fix", false, "mend what is wrong on this machine, and look again")
 	asJSON := fs.Bool("json", false, "print JSON")
@@ -47,7 +47,7 @@ func whyCommand(fs *flag.FlagSet) func(*cli) error {
 			return usagef("-user: that is no login user")
 		}
 		if q.agent && q.identity != "" {
-			return usagef("give -identity or -agent, and not both")
+			return usagef("give -identity or -ssh-agent, and not both")
 		}
 		if *passFile != "" {
 			if q.passphrase, err = readPassphrase(*passFile, "-passphrase-file"); err != nil {
@@ -321,7 +321,7 @@ func (c *cli) fix(service *client.Client, r whyReport) (done []string, err error
 				continue
 			}
 			hosts = true
-			p, err := c.planHosts(service, os.Getenv("PLUMLATCH_URL"), filepath.Dir(r.file))
+			p, err := c.planHosts(service, os.Getenv("PLUMLATCH_URL"), filepath.Dir(r.file), false)
 			if err == nil && len(p.moved) > 0 {
 				err = failure{errors.New("a host key has changed, which needs a yes"), "plumlatch hosts write"}
 			}

@@ -7,7 +7,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"time"
 
@@ -103,11 +102,11 @@ func lookAtFile(file string, passphrase []byte) looked {
 			shellWord(strings.TrimSuffix(file, filepath.Ext(file))+".openssh")),
 			"ssh does not load this file as it is.", w, "")
 	}
-	if m := fi.Mode().Perm(); m&0o077 != 0 && runtime.GOOS != "windows" {
-		wrong(why.FileMode, "chmod 600 "+shown, "Others can read the private file, and so ssh ignores it.",
+	if how, err := othersRead(file, fi); err == nil && how != "" {
+		wrong(why.FileMode, aloneCommand(file), "Others can read the private file, and so ssh ignores it.",
 			"ssh calls that an unprotected private key file, and passes over it", fixMode)
 		last := &out.Findings[len(out.Findings)-1]
-		last.Expected, last.Found = "0600", fmt.Sprintf("%04o", m)
+		last.Expected, last.Found = aloneWord, strings.TrimPrefix(how, "mode ")
 	}
 	if p, err := publicBeside(file); err == nil && len(f.Public.Blob) > 0 && p.Fingerprint() != f.Public.Fingerprint() {
 		fix := fixPub
@@ -169,7 +168,7 @@ func agentPlace(p keypair.Public) int {
 func mend(f why.Finding, file string) (string, error) {
 	switch f.Fix {
 	case fixMode:
-		return file + " is 0600 now", os.Chmod(file, 0o600)
+		return file + " is for " + aloneWord + " now", ownAlone(file)
 	case fixLineEndings:
 		r := checkFile(file, nil, true)
 		if len(r.Fixed) == 0 {

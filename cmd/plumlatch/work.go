@@ -13,6 +13,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/progress"
 
 	"plumlatch/client"
+	"plumlatch/core/access"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/wire"
 )
@@ -23,7 +24,7 @@ func workList(fs *flag.FlagSet) func(*cli) error {
 		"of \"work list -json\" has it")
 	instance := fs.String("instance", "", "`name` of the instance")
 	parent := fs.String("parent", "", "`ID` of the work that they are part of")
-	limit := fs.Int("limit", 50, "how many, the newest first; 0 for all")
+	limit := fs.Int("limit", 50, "`number` of lines, the newest first; 0 for all")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
 		_, service, err := c.begin()
@@ -139,17 +140,17 @@ func workShow(fs *flag.FlagSet) func(*cli) error {
 			rows = append(rows, []string{s.Name, s.Title, s.State, took, tries})
 		}
 		c.table([]string{"step", "what", "state", "took", ""}, rows, "It has no steps.")
-		if next := nextForWork(w); next != "" {
+		if next := c.nextForWork(service, w); next != "" {
 			fmt.Fprintf(c.out, "\nnext: %s\n", next)
 		}
 		return nil
 	}
 }
 
-func nextForWork(w wire.Work) string {
+func (c *cli) nextForWork(service *client.Client, w wire.Work) string {
 	switch {
 	case w.State == "failed" || w.State == "cancelled" || w.State == "stuck":
-		return fmt.Sprintf("plumlatch work retry %d", w.ID)
+		return c.afterFailure(service, w)
 	case !w.Over():
 		return fmt.Sprintf("plumlatch work follow %d", w.ID)
 	case w.Instance != "" && w.Kind != "remove":
@@ -175,12 +176,15 @@ func (c *cli) followToEnd(service *client.Client, id int64, asJSON bool) error {
 	if err != nil {
 		return err
 	}
+	if w.Waves {
+		return c.followMany(service, w, manyWordsOf(w), asJSON)
+	}
 	if w, err = c.followDone(service, w, asJSON); err != nil {
 		return err
 	}
 	if !asJSON {
 		fmt.Fprintf(c.out, "%s: done. %s\n", plaintext.Line(w.Title), plaintext.Line(w.Outcome))
-		if next := nextForWork(w); next != "" {
+		if next := c.nextForWork(service, w); next != "" {
 			fmt.Fprintf(c.out, "next: %s\n", next)
 		}
 	}
@@ -201,19 +205,137 @@ func (c *cli) followDone(service *client.Client, w wire.Work, asJSON bool) (wire
 		}
 	}
 	if w.State != "done" {
-		return w, workFailed(w)
+		return w, c.workFailed(service, w)
 	}
 	return w, nil
 }
 
 // workFailed is the error for work that did not come to its end.
-func workFailed(w wire.Work) error {
+func (c *cli) workFailed(service *client.Client, w wire.Work) error {
 	verb := map[string]string{"cancelled": "was cancelled", "stuck": "is stuck", "failed": "failed"}[w.State]
-	next := fmt.Sprintf("plumlatch work retry %d", w.ID)
-	if w.Kind == "launch" && w.State != "stuck" {
-		next += ", or: plumlatch instance remove " + w.Instance
+	return failure{fmt.Errorf("%s %s: %s", plaintext.Line(w.Title), verb, plaintext.Line(w.Outcome)), c.afterFailure(service, w)}
+}
+
+// afterFailure is the shortest way on from work that failed, was cancelled or is stuck. To try again is
+// offered where nothing else has to be done first.
+func (c *cli) afterFailure(service *client.Client, w wire.Work) string {
+	retry := fmt.Sprintf("plumlatch work retry %d", w.ID)
+	switch {
+	case w.Code == wire.WorkLocksOut && w.Instance != "":
+		// Another key has to be shown to work first; often it is there, and nobody has shown its private half.
+		if o, err := service.Opening(c.ctx, w.Instance); err == nil {
+			for _, a := range o.Keys {
+				if !a.Steward && a.ShownAt == nil && a.KeyState == access.InUse &&
+					(w.Rotating == nil || a.Key != w.Rotating.OldKey && a.Key != w.Rotating.NewKey) {
+					return fmt.Sprintf("plumlatch key prove %s -identity FILE, where its holder is; then %s", a.Key, retry)
+				}
+			}
+		}
+		return fmt.Sprintf("plumlatch access second %s; then %s", w.Instance, retry)
+	case w.Kind == "launch" && w.State != "stuck":
+		return retry + ", or: plumlatch instance remove " + w.Instance
 	}
-	return failure{fmt.Errorf("%s %s: %s", plaintext.Line(w.Title), verb, plaintext.Line(w.Outcome)), next}
+	return retry
+}
+
+// workPause has no further wave of it begin.
+func workPause(fs *flag.FlagSet) func(*cli) error {
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		id, service, err := c.workArg()
+		if err != nil {
+			return err
+		}
+		w, err := service.PauseFleet(c.ctx, id)
+		if err != nil {
+			return err
+		}
+		if *asJSON {
+			return c.json(w)
+		}
+		fmt.Fprintf(c.out, "Paused: what has begun goes on, nothing else begins.\nnext: plumlatch work go-on %d; or "+
+			"back: plumlatch work cancel %d\n", id, id)
+		return nil
+	}
+}
+
+// workGoOn lets waves go on, and follows them.
+func workGoOn(fs *flag.FlagSet) func(*cli) error {
+	detach := fs.Bool("detach", false, "do not follow it")
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		id, service, err := c.workArg()
+		if err != nil {
+			return err
+		}
+		w, err := service.GoOnFleet(c.ctx, id)
+		if err != nil {
+			return err
+		}
+		if !*detach {
+			return c.followMany(service, w, manyWordsOf(w), *asJSON)
+		}
+		if *asJSON {
+			return c.json(w)
+		}
+		fmt.Fprintf(c.out, "It goes on.\nnext: plumlatch work follow %d\n", id)
+		return nil
+	}
+}
+
+// ownPart is what this machine does for work at hand: it shows a private half, or logs in by a password.
+type ownPart struct {
+	showing
+	passwordFile string
+}
+
+// workHere does this machine's part of a rotation or a restore, and follows it.
+func workHere(fs *flag.FlagSet) func(*cli) error {
+	var o ownPart
+	o.showing.flags(fs)
+	passwordFlag(fs, &o.passwordFile)
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		if err := o.check(); err != nil {
+			return err
+		}
+		id, service, err := c.workArg()
+		if err != nil {
+			return err
+		}
+		w, err := service.WorkByID(c.ctx, id)
+		if err != nil {
+			return err
+		}
+		if w.Over() {
+			return failure{fmt.Errorf("work %d is over: %s", w.ID, plaintext.Line(w.Outcome)),
+				fmt.Sprintf("plumlatch work show %d", w.ID)}
+		}
+		name := ""
+		switch {
+		case w.Restores:
+			lines, err := service.RestoreLines(c.ctx, id)
+			if err != nil {
+				return err
+			}
+			name = lines.Key
+		case w.Kind == "rotate" && w.Rotating != nil && w.Rotating.NewKey != "":
+			name = w.Rotating.NewKey
+		case w.Kind == "rotate":
+			return fmt.Errorf("the new key of work %d is not on record any more", id)
+		default:
+			return failure{fmt.Errorf("work %d, %s, needs nothing of this machine", id, plaintext.Line(w.Title)),
+				fmt.Sprintf("plumlatch work follow %d", id)}
+		}
+		k, err := service.Key(c.ctx, name)
+		if err != nil {
+			return err
+		}
+		if w.Restores {
+			return c.followRestore(service, w, k, nil, o, *asJSON)
+		}
+		return c.followRotation(service, w, k, nil, o.showing, *asJSON)
+	}
 }
 
 func workCancel(fs *flag.FlagSet) func(*cli) error {
@@ -247,9 +369,9 @@ func workCancel(fs *flag.FlagSet) func(*cli) error {
 			return nil
 		case "done":
 			return failure{fmt.Errorf("%s was done before it could go back: %s", plaintext.Line(w.Title),
-				plaintext.Line(w.Outcome)), nextForWork(w)}
+				plaintext.Line(w.Outcome)), c.nextForWork(service, w)}
 		}
-		return workFailed(w)
+		return c.workFailed(service, w)
 	}
 }
 
@@ -355,6 +477,7 @@ func bar(tracker *progress.Tracker) (stop func()) {
 	w.SetTrackerLength(24)
 	w.Style().Visibility.Value = false
 	w.Style().Visibility.Percentage = false
+	w.Style().Options.TimeDonePrecision, w.Style().Options.TimeInProgressPrecision = 100*time.Millisecond, time.Second
 	w.AppendTracker(tracker)
 	go w.Render()
 	return func() {

@@ -3,13 +3,13 @@ import { HolderChoice, RegionChoice } from "./choices";
 import { Select, Space, Table, type TableColumnsType, Tooltip } from "antd";
 import { Link } from "react-router";
 import { useQuery } from "@tanstack/react-query";
-import type { Access } from "./api";
+import type { Access, Opening, Sighted } from "./api";
 import { ServerTable } from "./list";
 import { useParam } from "./param";
 import { Bitting, Evidence, Known } from "./marks";
 import { Loaded, Nothing, Title } from "./parts";
 import { queries } from "./queries";
-import { until } from "./text";
+import { ago, until } from "./text";
 
 /** Milliseconds until its end; 0 for none, or one that has come. */
 const left = (a: Access) => (a.until ? Math.max(0, Date.parse(a.until) - Date.now()) : 0);
@@ -28,25 +28,36 @@ function TimeLeft({ of: a, longest }: { of: Access; longest: number }) {
   );
 }
 
-export function AccessTable(q: { instance?: string; keyName?: string }) {
-  const query = useQuery(queries.accessOf({ instance: q.instance, key: q.keyName }));
-  const longest = Math.max(0, ...(query.data ?? []).map((a) => left(a)));
+/** A key with what makes it more, or less, than a key in use: exposed, lost, retired. */
+function KeyName({ of: a }: { of: Pick<Access, "key" | "key_state"> }) {
+  const odd = a.key_state !== undefined && a.key_state !== "" && a.key_state !== "in use";
+  return (
+    <>
+      <Link to={"/keys/" + a.key}>{a.key}</Link>
+      {odd && <span className="attention"> ({a.key_state})</span>}
+    </>
+  );
+}
+
+/** What is on record: of an instance its keys, of a key its instances. */
+function Recorded({ rows, of }: { rows: Access[]; of: "instance" | "key" }) {
+  const longest = Math.max(0, ...rows.map((a) => left(a)));
   const columns: TableColumnsType<Access> = [
-    q.instance
+    of === "instance"
       ? {
           title: "Key",
           render: (_, a) =>
             a.steward ? (
               <span className="quiet">steward: the service&apos;s own, SFTP only</span>
             ) : (
-              <Link to={"/keys/" + a.key}>{a.key}</Link>
+              <KeyName of={a} />
             ),
         }
       : {
           title: "Instance",
           render: (_, a) => <Link to={"/instances/" + a.instance}>{a.instance}</Link>,
         },
-    q.instance
+    of === "instance"
       ? { title: "Bitting", render: (_, a) => <Bitting cuts={a.cuts} /> }
       : { title: "Region", dataIndex: "region" },
     { title: "Kind", dataIndex: "kind" },
@@ -56,25 +67,146 @@ export function AccessTable(q: { instance?: string; keyName?: string }) {
     { title: "Time left", render: (_, a) => <TimeLeft of={a} longest={longest} /> },
   ];
   return (
+    <Table<Access>
+      size="small"
+      rowKey="id"
+      columns={columns}
+      dataSource={rows}
+      pagination={false}
+      scroll={{ x: "max-content" }}
+    />
+  );
+}
+
+const limits: Record<string, string> = {
+  expired: "its end has come",
+  command: "one command only",
+  from: "from some addresses only",
+  authority: "vouches for other keys",
+};
+
+/** Keys that stand in files, or stood there, and that nobody recorded there. */
+function Found({ rows, of, title }: { rows: Sighted[]; of: "instance" | "key"; title: string }) {
+  if (rows.length === 0) {
+    return null;
+  }
+  const columns: TableColumnsType<Sighted> = [
+    of === "instance"
+      ? {
+          title: "Key",
+          render: (_, x) =>
+            x.key ? (
+              <KeyName of={{ key: x.key, key_state: x.state }} />
+            ) : (
+              x.comment || x.fingerprint
+            ),
+        }
+      : {
+          title: "Instance",
+          render: (_, x) => <Link to={"/instances/" + x.instance}>{x.instance}</Link>,
+        },
+    { title: "Login user", dataIndex: "login_user", render: (u: string) => <code>{u}</code> },
+    { title: "Stands in", render: (_, x) => <code>{`${x.file}:${x.line}`}</code> },
+    { title: "Seen", render: (_, x) => `${ago(x.gone ?? x.seen)} by ${x.from}` },
+    { title: "Since", render: (_, x) => ago(x.since) },
+    { title: "Limits", render: (_, x) => (x.limits ? limits[x.limits] : "none") },
+  ];
+  return (
+    <>
+      <h3>{title}</h3>
+      <Table<Sighted>
+        size="small"
+        rowKey={(x) => `${x.instance} ${x.login_user} ${x.fingerprint} ${x.since}`}
+        columns={columns}
+        dataSource={rows}
+        pagination={false}
+        scroll={{ x: "max-content" }}
+      />
+    </>
+  );
+}
+
+/** What all of it comes to, in a sentence. */
+function sumOf(o: Opening): string {
+  if (o.nobody) {
+    return "Nothing is known that lets people in.";
+  }
+  if (o.sole) {
+    return `${o.sole} is the only way in for people.`;
+  }
+  if (o.people === 0) {
+    return `Only what nobody recorded lets people in: ${o.besides}.`;
+  }
+  return `${o.people} keys of people open it${o.besides ? `; and besides: ${o.besides}` : ""}.`;
+}
+
+/** The answer to "what opens this instance": on record, found, and other doors. */
+export function OpeningOf({ instance }: { instance: string }) {
+  const query = useQuery(queries.opening(instance));
+  return (
     <Loaded query={query}>
-      {(rows) =>
-        rows.length === 0 ? (
-          <Nothing>
-            {q.instance
-              ? "No key opens it, as far as the ledger knows."
-              : "It opens nothing, as far as the ledger knows."}
-          </Nothing>
-        ) : (
-          <Table<Access>
-            size="small"
-            rowKey="id"
-            columns={columns}
-            dataSource={rows}
-            pagination={false}
-            scroll={{ x: "max-content" }}
-          />
-        )
-      }
+      {(o) => (
+        <>
+          <p>
+            {sumOf(o)}{" "}
+            {o.not_seen && <span className="quiet">There may be more: {o.not_seen}.</span>}
+          </p>
+          {o.keys.length === 0 ? (
+            <Nothing>No key is recorded for it.</Nothing>
+          ) : (
+            <Recorded rows={o.keys} of="instance" />
+          )}
+          <Found rows={o.unrecorded} of="instance" title="Keys that nobody recorded" />
+          {o.doors.length > 0 && (
+            <>
+              <h3>Other doors</h3>
+              <ul>
+                {o.doors.map((d) => (
+                  <li key={d.text}>
+                    {d.text}
+                    {d.at && (
+                      <span className="quiet">
+                        {" "}
+                        (seen {ago(d.at)} by {d.from})
+                      </span>
+                    )}
+                  </li>
+                ))}
+              </ul>
+            </>
+          )}
+        </>
+      )}
+    </Loaded>
+  );
+}
+
+/** The answer to "what does this key open". */
+export function OpensOf({ keyName }: { keyName: string }) {
+  const query = useQuery(queries.opens(keyName));
+  return (
+    <Loaded query={query}>
+      {(o) => (
+        <>
+          {o.access.length > 0 ? (
+            <Recorded rows={o.access} of="key" />
+          ) : (
+            <Nothing>
+              {o.found.length + o.trusted.length > 0
+                ? "No access of it is recorded."
+                : "It opens nothing, as far as is known."}
+            </Nothing>
+          )}
+          <Found rows={o.found} of="key" title="Found where nobody recorded it" />
+          <Found rows={o.trusted} of="key" title="Trusted as a certificate authority" />
+          <Found rows={o.gone} of="key" title="Where it stood once" />
+          {o.never_looked > 0 && (
+            <p className="quiet">
+              It may open more: nobody has looked into the files of {o.never_looked} instances yet.
+            </p>
+          )}
+        </>
+      )}
     </Loaded>
   );
 }
@@ -87,12 +219,7 @@ const everywhere: TableColumnsType<Access> = [
   { title: "Region", dataIndex: "region" },
   {
     title: "Key",
-    render: (_, a) =>
-      a.steward ? (
-        <span className="quiet">steward</span>
-      ) : (
-        <Link to={"/keys/" + a.key}>{a.key}</Link>
-      ),
+    render: (_, a) => (a.steward ? <span className="quiet">steward</span> : <KeyName of={a} />),
   },
   { title: "Holder", dataIndex: "holder" },
   { title: "Login user", dataIndex: "login_user", render: (u: string) => <code>{u}</code> },
@@ -127,6 +254,7 @@ export function AccessPage() {
         <Select
           allowClear
           placeholder="evidence"
+          aria-label="evidence"
           value={kind || undefined}
           onChange={(v?: string) => setKind(v)}
           options={["proven", "accepted", "seen", "placed", "none", "old"].map((v) => ({
@@ -137,6 +265,7 @@ export function AccessPage() {
         <Select
           allowClear
           placeholder="age of evidence"
+          aria-label="age of evidence"
           value={age || undefined}
           onChange={(v?: string) => setAge(v)}
           options={older}
@@ -144,6 +273,7 @@ export function AccessPage() {
         <Select
           allowClear
           placeholder="not older than"
+          aria-label="not older than"
           value={newer || undefined}
           onChange={(v?: string) => setNewer(v)}
           options={[1, 7, 30, 90].map((n) => ({ value: String(n), label: `within ${n} days` }))}

@@ -186,11 +186,27 @@ export type Access = Narrow<
   }
 >;
 
+export type Sighted = Schemas["Sighted"];
+
+export type Opening = Narrow<Schemas["Opening"], { keys: Access[] }>;
+
+export type Opens = Narrow<Schemas["Opens"], { access: Access[] }>;
+
 export type Region = Schemas["Region"];
 
 export type Image = Schemas["Image"];
 
 export type Size = Schemas["Size"];
+
+export type Price = Schemas["Price"];
+
+export type StaticAddress = Schemas["StaticAddress"];
+
+export type Token = Schemas["Token"];
+
+export type OperatorKey = Schemas["OperatorKey"];
+
+export type Policy = Schemas["Policy"];
 
 export type Operator = Narrow<
   Schemas["Operator"],
@@ -215,11 +231,14 @@ export interface LaunchRequest {
   disk_gb?: number;
   tags?: Record<string, string>;
   user_data?: string;
+  static_address?: string;
 }
 
 export interface LaunchPlan {
   user_data: string;
   login_user: string;
+  price?: Price;
+  seconds?: number;
   warnings: string[] | null;
 }
 
@@ -283,6 +302,22 @@ export const api = {
   signIn: (operator: string, password: string) =>
     call<Operator>("POST", "/session", { operator, password }),
   signOut: () => call<void>("DELETE", "/session"),
+  redeem: (code: string) => call<Operator>("POST", "/session/redeem", { code }),
+  setPassword: (password: string, fresh: string) =>
+    call<void>("PUT", "/session/password", { password, new: fresh }),
+  tokens: () => call<Page<Token>>("GET", "/tokens"),
+  createToken: (n: string, role: string, seconds: number) =>
+    call<Token>("POST", "/tokens", { name: n, role, seconds }),
+  revokeToken: (id: number) => call<void>("DELETE", `/tokens/${id}`),
+  operators: () => call<Page<Operator>>("GET", "/operators"),
+  addOperator: (o: { name: string; role: string; public_key?: string }) =>
+    call<Operator>("POST", "/operators", o),
+  changeOperator: (n: string, change: { role?: string; disabled?: boolean }) =>
+    call<void>("PATCH", "/operators/" + name(n), change),
+  operatorKeys: (n: string) => call<Page<OperatorKey>>("GET", `/operators/${name(n)}/keys`),
+  policy: () => call<Policy>("GET", "/policy"),
+  setPolicy: (text: string, check: boolean) =>
+    call<Policy>("PUT", "/policy" + query({ check: check ? "true" : "" }), { text }),
   keys: (q: ListQuery) => call<Page<Key>>("GET", "/keys" + query(q)),
   key: (n: string) => call<Key>("GET", "/keys/" + name(n)),
   addKey: (k: { name: string; public_key: string; note: string }) =>
@@ -297,6 +332,8 @@ export const api = {
   stop: (n: string) => call<Instance>("POST", `/instances/${name(n)}/stop`),
   start: (n: string) => call<Instance>("POST", `/instances/${name(n)}/start`),
   remove: (n: string) => call<Instance>("DELETE", "/instances/" + name(n)),
+  opening: (n: string) => call<Opening>("GET", `/instances/${encodeURIComponent(n)}/opening`),
+  opens: (key: string) => call<Opens>("GET", "/opens" + query({ key })),
   access: (q: ListQuery) => call<Page<Access>>("GET", "/access" + query({ limit: 200, ...q })),
   why: (n: string, user: string, publicKey: string) =>
     call<Schemas["WhyAnswer"]>("POST", `/instances/${name(n)}/why`, {
@@ -305,17 +342,18 @@ export const api = {
       seen_as: "",
     }),
   rules: (n: string) => call<{ groups: RuleGroup[] }>("GET", `/instances/${name(n)}/rules`),
-  admit: (n: string, from: string, seconds: number, reason: string) =>
+  admit: (n: string, from: string, ports: string, seconds: number, reason: string) =>
     call<Work>("POST", `/instances/${name(n)}/rules`, {
       from: [from],
+      ports,
       me: false,
       world: false,
       shared: false,
       seconds,
       reason,
     }),
-  unadmit: (n: string, from: string) =>
-    call<Work>("POST", `/instances/${name(n)}/unadmit`, { from: [from], cut_off: 0 }),
+  unadmit: (n: string, from: string, ports: string) =>
+    call<Work>("POST", `/instances/${name(n)}/unadmit`, { from: [from], ports, cut_off: 0 }),
   hostKey: (n: string) => call<HostKeyState>("GET", `/instances/${name(n)}/host-key`),
   acceptHostKey: (n: string, fingerprint: string) =>
     call<HostKeyState>("POST", `/instances/${name(n)}/host-key`, {
@@ -360,4 +398,5 @@ export const api = {
   regions: () => call<Page<Region>>("GET", "/regions"),
   images: () => call<Page<Image>>("GET", "/images"),
   sizes: () => call<Page<Size>>("GET", "/sizes"),
+  staticAddresses: () => call<Page<StaticAddress>>("GET", "/static-addresses"),
 };

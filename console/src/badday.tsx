@@ -161,6 +161,7 @@ export function BadDays({ of: key }: { of: Key }) {
             <Loaded query={plan}>{(f) => <FollowsView f={f} state={state ?? "lost"} />}</Loaded>
             <Input
               placeholder="what happened, for the journal"
+              aria-label="what happened, for the journal"
               value={reason}
               maxLength={200}
               onChange={(e) => setReason(e.target.value)}

@@ -15,6 +15,7 @@ export function RegionChoice({ value, set }: Props) {
     <Select
       allowClear
       placeholder="region"
+      aria-label="region"
       value={value || undefined}
       onChange={(v?: string) => set(v)}
       options={regions.data?.items.map((r) => ({ value: r.name, label: r.title }))}
@@ -41,6 +42,7 @@ export function KeyChoice({
       allowClear
       showSearch={{ filterOption: false, onSearch: setText }}
       placeholder="key"
+      aria-label="key"
       value={value || undefined}
       onChange={(v?: string) => set(v ?? "")}
       options={keys.data?.items
@@ -59,6 +61,7 @@ export function HolderChoice({ value, set }: Props) {
     <Select
       allowClear
       placeholder="holder"
+      aria-label="holder"
       value={value || undefined}
       onChange={(v?: string) => set(v)}
       options={holders.data?.items.map((h) => ({ value: h.name, label: h.name }))}

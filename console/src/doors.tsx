@@ -45,12 +45,16 @@ export function Rules({ instance }: { instance: string }) {
   const client = useQueryClient();
   const mayChange = useMayChange();
   const [from, setFrom] = useState("");
+  const [ports, setPorts] = useState("");
   const [seconds, setSeconds] = useState(1800);
   const [reason, setReason] = useState("");
   const query = useQuery(queries.rules(instance));
   const change = useMutation({
     mutationFn: (f: () => Promise<Work>) => f().then(settled),
-    onSuccess: () => setFrom(""),
+    onSuccess: () => {
+      setFrom("");
+      setPorts("");
+    },
     onError: (e) => void message.error(e.message, 8),
     onSettled: () => changed.instance(client),
   });
@@ -59,9 +63,9 @@ export function Rules({ instance }: { instance: string }) {
     const blind = r.service ? " The service will see nothing of it any more." : "";
     return (
       <Popconfirm
-        title={`Let ${r.from} in no more?${others}${blind}`}
+        title={`Let ${r.from} in${r.ports ? ` to port ${r.ports}` : ""} no more?${others}${blind}`}
         okText="Withdraw it"
-        onConfirm={() => change.mutate(() => api.unadmit(instance, r.from))}
+        onConfirm={() => change.mutate(() => api.unadmit(instance, r.from, r.ports ?? ""))}
       >
         <Button size="small" disabled={!mayChange || change.isPending}>
           Withdraw
@@ -89,6 +93,7 @@ export function Rules({ instance }: { instance: string }) {
                   </>
                 ),
               },
+              { title: "To port", render: (_, { rule }) => rule.ports ?? "SSH" },
               { title: "Who", render: (_, { rule }) => who(rule) },
               { title: "Since", render: (_, { rule }) => rule.at && ago(rule.at) },
               {
@@ -115,7 +120,11 @@ export function Rules({ instance }: { instance: string }) {
                   </span>
                 ),
               },
-              { title: "", align: "right", render: (_, { group, rule }) => withdraw(group, rule) },
+              {
+                title: "Do",
+                align: "right",
+                render: (_, { group, rule }) => withdraw(group, rule),
+              },
             ]}
           />
           <Space className="filters gap">
@@ -125,6 +134,12 @@ export function Rules({ instance }: { instance: string }) {
               placeholder="198.51.100.0/24"
               value={from}
               onChange={(e) => setFrom(e.target.value)}
+            />
+            <Input
+              aria-label="Port"
+              placeholder="SSH port, or 9000-9001"
+              value={ports}
+              onChange={(e) => setPorts(e.target.value)}
             />
             <Select
               aria-label="For how long"
@@ -141,7 +156,9 @@ export function Rules({ instance }: { instance: string }) {
             <Button
               disabled={!mayChange || from.trim() === "" || change.isPending}
               onClick={() =>
-                change.mutate(() => api.admit(instance, from.trim(), seconds, reason.trim()))
+                change.mutate(() =>
+                  api.admit(instance, from.trim(), ports.trim(), seconds, reason.trim()),
+                )
               }
             >
               Let it in

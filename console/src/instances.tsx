@@ -15,7 +15,7 @@ import {
 import { RegionChoice } from "./choices";
 import { Link, useNavigate, useParams } from "react-router";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { AccessTable } from "./access";
+import { OpeningOf } from "./access";
 import { api, type Instance } from "./api";
 import { BootLog, HostKeys, Rules } from "./doors";
 import { ServerTable } from "./list";
@@ -82,9 +82,14 @@ export function InstancesPage() {
   const mayChange = useMayChange();
   const navigate = useNavigate();
   const button = (
-    <Button type="primary" disabled={!mayChange} onClick={() => void navigate("/launch")}>
-      Launch an instance
-    </Button>
+    <>
+      <Button disabled={!mayChange} onClick={() => void navigate("/adopt")}>
+        Adopt one that is there
+      </Button>
+      <Button type="primary" disabled={!mayChange} onClick={() => void navigate("/launch")}>
+        Launch an instance
+      </Button>
+    </>
   );
   return (
     <>
@@ -93,6 +98,7 @@ export function InstancesPage() {
         <Input.Search
           allowClear
           placeholder="name or address"
+          aria-label="name or address"
           defaultValue={text}
           onSearch={(v) => setText(v)}
         />
@@ -100,6 +106,7 @@ export function InstancesPage() {
         <Select
           allowClear
           placeholder="state"
+          aria-label="state"
           value={state || undefined}
           onChange={(v?: string) => setState(v)}
           options={["running", "stopped", "pending", "failed"].map((v) => ({ value: v, label: v }))}
@@ -118,7 +125,9 @@ export function InstancesPage() {
         filters={["q", "region", "state", "key"]}
         refresh={(rows) => (rows.some(busy) ? meanwhile : 15_000)}
         empty={
-          <Nothing action={button}>No instance. Launch the first one with a key of yours.</Nothing>
+          <Nothing action={button}>
+            No instance. Launch the first one with a key of yours, or adopt one.
+          </Nothing>
         }
       />
     </>
@@ -190,9 +199,8 @@ export function InstancePage() {
           {i.trouble && i.state !== "failed" && (
             <Alert type="warning" showIcon title={i.trouble} className="gap" />
           )}
-          <Matters of={{ instance: i.name }} />
-          {!!i.work && (busy(i) || i.state === "failed") && <WorkCard id={i.work} />}
-          {i.state === "running" && (i.host_keys?.length ?? 0) > 0 && i.keys > 0 && (
+          <h2>Getting in</h2>
+          {i.state === "running" && (i.host_keys?.length ?? 0) > 0 && i.keys > 0 ? (
             <div className="way-in">
               <span>Get in:</span>
               <Mono label="Copy the command">{`plumlatch open ${i.name}`}</Mono>
@@ -208,11 +216,31 @@ export function InstancePage() {
                 , with the host key pinned
               </span>
             </div>
+          ) : (
+            <p>
+              {busy(i)
+                ? "It is on its way: see below what goes on."
+                : i.state !== "running"
+                  ? `It is ${i.state}: nobody gets in.`
+                  : i.keys === 0
+                    ? "No key is recorded to open it."
+                    : "No host key of it is known, so nobody can be sure that it is the one."}{" "}
+              <Link to={`/instances/${i.name}/why`}>Why</Link>, and{" "}
+              <Link to={`/instances/${i.name}/restore`}>the ways back in</Link>.
+            </p>
           )}
           <h2>What opens it</h2>
-          <AccessTable instance={i.name} />
+          <OpeningOf instance={i.name} />
           <h2>What the surveys saw</h2>
           <Surveys instance={i} />
+          <h2>What goes on, and what needs a hand</h2>
+          {!!i.work && (busy(i) || i.state === "failed") && <WorkCard id={i.work} />}
+          <Matters of={{ instance: i.name }} />
+          <p>
+            <Link to={"/work?instance=" + i.name}>All work on it</Link>
+          </p>
+          <h2>What happened to its keys</h2>
+          <Timeline what="instances" name={i.name} />
           <h2>About it</h2>
           <Descriptions
             bordered
@@ -280,7 +308,7 @@ export function InstancePage() {
           <HostKeys instance={i} />
           {!i.adopted && i.cloud_id && (
             <>
-              <h2>Who gets to its SSH port</h2>
+              <h2>Who gets to its ports</h2>
               <Rules instance={i.name} />
             </>
           )}
@@ -302,12 +330,7 @@ export function InstancePage() {
               </ul>
             </>
           )}
-          <h2>What happened to its keys</h2>
-          <Timeline what="instances" name={i.name} />
           {!i.adopted && i.cloud_id && <BootLog name={i.name} />}
-          <p>
-            <Link to={"/work?instance=" + i.name}>All work on it</Link>
-          </p>
           <Collapse
             ghost
             className="gap"

@@ -4,7 +4,7 @@ import { useState } from "react";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { api, type JournalEntry } from "./api";
 import { useParam } from "./param";
-import { Loaded, Title } from "./parts";
+import { Loaded, Scrolled, Title } from "./parts";
 import { queries } from "./queries";
 
 export function JournalPage() {
@@ -62,6 +62,7 @@ export function JournalPage() {
         <Input.Search
           allowClear
           placeholder="target, such as instance berth-board-1"
+          aria-label="target, such as instance berth-board-1"
           defaultValue={target}
           onSearch={(v) => {
             setCursors([]);
@@ -72,31 +73,32 @@ export function JournalPage() {
       <Loaded query={query}>
         {(page) => (
           <>
-            <Table<JournalEntry>
-              size="small"
-              rowKey="id"
-              dataSource={page.items}
-              pagination={false}
-              scroll={{ x: "max-content" }}
-              locale={{ emptyText: "The journal has nothing on that." }}
-              columns={[
-                { title: "Entry", dataIndex: "id", align: "right" },
-                { title: "At", render: (_, e) => new Date(e.at).toLocaleString() },
-                { title: "Operator", dataIndex: "operator" },
-                { title: "From", dataIndex: "address" },
-                { title: "Action", dataIndex: "action" },
-                { title: "Target", dataIndex: "target" },
-                {
-                  title: "What",
-                  render: (_, e) => (
-                    <>
-                      {e.of ? <span className="quiet">of {e.of}: </span> : null}
-                      {[e.intent, e.outcome].filter(Boolean).join(": ")}
-                    </>
-                  ),
-                },
-              ]}
-            />
+            <Scrolled label="Entries of the journal">
+              <Table<JournalEntry>
+                size="small"
+                rowKey="id"
+                dataSource={page.items}
+                pagination={false}
+                locale={{ emptyText: "The journal has nothing on that." }}
+                columns={[
+                  { title: "Entry", dataIndex: "id", align: "right" },
+                  { title: "At", render: (_, e) => new Date(e.at).toLocaleString() },
+                  { title: "Operator", dataIndex: "operator" },
+                  { title: "From", dataIndex: "address" },
+                  { title: "Action", dataIndex: "action" },
+                  { title: "Target", dataIndex: "target" },
+                  {
+                    title: "What",
+                    render: (_, e) => (
+                      <>
+                        {e.of ? <span className="quiet">of {e.of}: </span> : null}
+                        {[e.intent, e.outcome].filter(Boolean).join(": ")}
+                      </>
+                    ),
+                  },
+                ]}
+              />
+            </Scrolled>
             <Space className="pages">
               <Button
                 disabled={cursors.length === 0}

@@ -17,7 +17,7 @@ import {
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { AccessTable } from "./access";
+import { OpensOf } from "./access";
 import { api, type Key, Problem } from "./api";
 import { core, kinds } from "./core";
 import { ServerTable } from "./list";
@@ -55,7 +55,7 @@ const columns: TableColumnsType<Key> = [
   { title: "Recorded", key: "created", sorter: true, render: (_, k) => ago(k.created_at) },
   { title: "Origin", dataIndex: "origin" },
   {
-    title: "",
+    title: "State",
     render: (_, k) => (
       <>
         {k.retired && <Tag>retired</Tag>}
@@ -82,6 +82,7 @@ function Choice(p: {
     <Select
       allowClear
       placeholder={p.what}
+      aria-label={p.what}
       value={p.value || undefined}
       onChange={(v?: string) => p.set(v)}
       options={p.options.map(([value, label]) => ({ value, label }))}
@@ -124,6 +125,7 @@ export function KeysPage() {
         <Input.Search
           allowClear
           placeholder="name or comment"
+          aria-label="name or comment"
           defaultValue={text}
           onSearch={(v) => setText(v)}
         />
@@ -354,7 +356,7 @@ export function KeyPage() {
             ]}
           />
           <h2>What it opens</h2>
-          <AccessTable keyName={k.name} />
+          <OpensOf keyName={k.name} />
           <h2>What happened to it</h2>
           <Timeline what="keys" name={k.name} />
         </>

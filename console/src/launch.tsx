@@ -2,7 +2,15 @@ import { Alert, Button, Checkbox, Form, Input, InputNumber, Modal, Select, Space
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { api, type Image, type Key, type LaunchRequest, Problem, type Size } from "./api";
+import {
+  api,
+  type Image,
+  type Key,
+  type LaunchRequest,
+  type Price,
+  Problem,
+  type Size,
+} from "./api";
 import { Failed, Loaded, Title } from "./parts";
 import { changed, queries } from "./queries";
 import { useMayChange } from "./session";
@@ -21,6 +29,7 @@ const request = (f: Fields): LaunchRequest => ({
   zone: f.zone || undefined,
   disk_gb: f.disk_gb || undefined,
   user_data: f.user_data || undefined,
+  static_address: f.static_address || undefined,
   tags: Object.fromEntries(
     (f.tags ?? []).map((t) => {
       const [name = "", ...value] = t.split("=");
@@ -38,8 +47,18 @@ const fieldNames = [
   "disk_gb",
   "tags",
   "user_data",
+  "static_address",
   "keys",
 ] as const;
+
+/** An amount of money: with the digits that it has, four after the point at most. */
+const amount = (x: number) => (x >= 100 ? x.toFixed(0) : String(+x.toFixed(4)));
+
+const perHour = (p: Price) => `${amount(p.hour)} ${p.currency} an hour`;
+
+const perMonth = (p: Price) => `${amount(p.month)} ${p.currency} a month`;
+
+const cost = (p?: Price) => (p ? `, ${perHour(p)}` : "");
 
 const needs = (i: Image) =>
   `at least size ${i.smallest_size} and a root volume of ${i.min_disk_gb} GiB`;
@@ -80,6 +99,8 @@ export function LaunchPage() {
   const regionName = Form.useWatch("region", form);
   const imageName = Form.useWatch("image", form);
   const sizeName = Form.useWatch("size", form);
+  const nameNow = Form.useWatch("name", form);
+  const own = Form.useWatch("static_address", form) === "new";
   const keyNames = Form.useWatch("keys", form) ?? [];
   const faults = (e: Error) => {
     const field = fieldNames.find((n) => e instanceof Problem && e.field === n);
@@ -139,160 +160,207 @@ export function LaunchPage() {
                 onValuesChange={(changed: Partial<Fields>) => {
                   plan.reset();
                   if (changed.region) {
-                    form.setFieldsValue({ zone: undefined });
+                    form.setFieldsValue({ zone: undefined, static_address: undefined });
                   }
                 }}
               >
-                <Form.Item
-                  name="name"
-                  label="Name"
-                  rules={[{ required: true, message: "Give it a name" }]}
-                >
-                  <Input autoComplete="off" placeholder="berth-board-9" />
-                </Form.Item>
-                <Space.Compact block className="pair">
-                  <Form.Item name="region" label="Region">
-                    <Select options={c.regions.map((r) => ({ value: r.name, label: r.title }))} />
-                  </Form.Item>
-                  <Form.Item name="zone" label="Zone">
-                    <Select
-                      allowClear
-                      placeholder="the cloud chooses"
-                      options={region?.zones.map((z) => ({ value: z, label: z }))}
-                    />
-                  </Form.Item>
-                </Space.Compact>
-                <Form.Item
-                  name="image"
-                  label="Image"
-                  extra={
-                    image ? (
-                      <>
-                        The image decides the login user: <code>{image.login_user}</code>. It needs{" "}
-                        {needs(image)}.
-                      </>
-                    ) : (
-                      <span className="attention">This region does not have it.</span>
-                    )
-                  }
-                >
-                  <Select
-                    options={here(c.images).map((i) => ({ value: i.name, label: i.title }))}
-                  />
-                </Form.Item>
-                <Space.Compact block className="pair">
+                <div>
                   <Form.Item
-                    name="size"
-                    label="Size"
+                    name="name"
+                    label="Name"
+                    rules={[{ required: true, message: "Give it a name" }]}
+                  >
+                    <Input autoComplete="off" placeholder="berth-board-9" />
+                  </Form.Item>
+                  <Space.Compact block className="pair">
+                    <Form.Item name="region" label="Region">
+                      <Select options={c.regions.map((r) => ({ value: r.name, label: r.title }))} />
+                    </Form.Item>
+                    <Form.Item name="zone" label="Zone">
+                      <Select
+                        allowClear
+                        placeholder="the cloud chooses"
+                        options={region?.zones.map((z) => ({ value: z, label: z }))}
+                      />
+                    </Form.Item>
+                  </Space.Compact>
+                  <Form.Item
+                    name="image"
+                    label="Image"
                     extra={
-                      size ? undefined : (
+                      image ? (
+                        <>
+                          The image decides the login user: <code>{image.login_user}</code>. It
+                          needs {needs(image)}.
+                        </>
+                      ) : (
                         <span className="attention">This region does not have it.</span>
                       )
                     }
                   >
                     <Select
-                      options={here(c.sizes).map((s) => ({
-                        value: s.name,
-                        disabled: tooSmall(s, image, c.sizes),
-                        label: `${s.name}: ${s.cpus} CPU, ${s.memory_mb / 1024} GiB${tooSmall(s, image, c.sizes) ? ", too small for the image" : ""}`,
+                      options={here(c.images).map((i) => ({ value: i.name, label: i.title }))}
+                    />
+                  </Form.Item>
+                  <Space.Compact block className="pair">
+                    <Form.Item
+                      name="size"
+                      label="Size"
+                      extra={
+                        size ? (
+                          size.price && `${perHour(size.price)}, ${perMonth(size.price)}`
+                        ) : (
+                          <span className="attention">This region does not have it.</span>
+                        )
+                      }
+                    >
+                      <Select
+                        popupMatchSelectWidth={false}
+                        optionRender={(o) => (
+                          <>
+                            {o.label}
+                            {cost(c.sizes.find((z) => z.name === o.value)?.price)}
+                          </>
+                        )}
+                        options={here(c.sizes).map((s) => ({
+                          value: s.name,
+                          disabled: tooSmall(s, image, c.sizes),
+                          label: `${s.name}: ${s.cpus} CPU, ${s.memory_mb / 1024} GiB${tooSmall(s, image, c.sizes) ? ", too small for the image" : ""}`,
+                        }))}
+                      />
+                    </Form.Item>
+                    <Form.Item name="disk_gb" label="Root volume, GiB">
+                      <InputNumber
+                        min={image?.min_disk_gb}
+                        placeholder={size ? String(size.disk_gb) : ""}
+                      />
+                    </Form.Item>
+                  </Space.Compact>
+                  <Form.Item
+                    name="static_address"
+                    label="Static address"
+                    extra={
+                      own
+                        ? `It is reserved as ${nameNow || "the instance's name"}${cost(c.addressPrice)}.`
+                        : "Without one its address changes when it is stopped."
+                    }
+                  >
+                    <Select
+                      allowClear
+                      placeholder="none"
+                      options={[
+                        { value: "new", label: "a new one" },
+                        ...c.addresses
+                          .filter((a) => a.region === regionName && !a.cloud_id)
+                          .map((a) => ({ value: a.name, label: `${a.name}: ${a.address}` })),
+                      ]}
+                    />
+                  </Form.Item>
+                </div>
+                <div>
+                  <Form.Item
+                    name="keys"
+                    label="Keys that open it"
+                    extra={
+                      <>
+                        Two keys of two people: then one lost laptop is not a disaster.
+                        <KeyHints chosen={c.keys.filter((k) => keyNames.includes(k.name))} />
+                      </>
+                    }
+                    rules={[{ required: !noKey, message: "Without a key nobody can log in" }]}
+                  >
+                    <Select
+                      mode="multiple"
+                      disabled={noKey}
+                      options={c.keys.map((k) => ({
+                        value: k.name,
+                        label: fits(k.public_key)
+                          ? `${k.name} (${k.kind})`
+                          : `${k.name}: ${image?.title} takes no ${k.kind}`,
+                        disabled: !fits(k.public_key),
                       }))}
                     />
                   </Form.Item>
-                  <Form.Item name="disk_gb" label="Root volume, GiB">
-                    <InputNumber
-                      min={image?.min_disk_gb}
-                      placeholder={size ? String(size.disk_gb) : ""}
+                  <Form.Item>
+                    <Button size="small" disabled={!mayChange} onClick={() => setMaking(true)}>
+                      Create a pair for it
+                    </Button>
+                  </Form.Item>
+                  <Form.Item name="no_key" valuePropName="checked">
+                    <Checkbox>
+                      Without a key: a locked box, into which the only way is a restore
+                    </Checkbox>
+                  </Form.Item>
+                  <Form.Item
+                    name="tags"
+                    label="Tags"
+                    rules={[
+                      {
+                        validator: (_, v?: string[]) =>
+                          (v ?? []).every((t) => /^[A-Za-z0-9][A-Za-z0-9._-]*=/.test(t))
+                            ? Promise.resolve()
+                            : Promise.reject(new Error("Each is NAME=VALUE")),
+                      },
+                    ]}
+                  >
+                    <Select mode="tags" open={false} placeholder="line=north" suffixIcon={null} />
+                  </Form.Item>
+                  <Form.Item
+                    name="user_data"
+                    label="Your own user data"
+                    extra="A cloud-config, a script or a multi-part message. It comes first, and the keys are merged after it: they add to its lists and change nothing that it sets."
+                  >
+                    <Input.TextArea
+                      rows={3}
+                      className="mono"
+                      spellCheck={false}
+                      placeholder={"#cloud-config\npackages: [rsync]"}
                     />
                   </Form.Item>
-                </Space.Compact>
-                <Form.Item
-                  name="keys"
-                  label="Keys that open it"
-                  extra={
-                    <>
-                      Two keys of two people: then one lost laptop is not a disaster.
-                      <KeyHints chosen={c.keys.filter((k) => keyNames.includes(k.name))} />
-                    </>
-                  }
-                  rules={[{ required: !noKey, message: "Without a key nobody can log in" }]}
-                >
-                  <Select
-                    mode="multiple"
-                    disabled={noKey}
-                    options={c.keys.map((k) => ({
-                      value: k.name,
-                      label: fits(k.public_key)
-                        ? `${k.name} (${k.kind})`
-                        : `${k.name}: ${image?.title} takes no ${k.kind}`,
-                      disabled: !fits(k.public_key),
-                    }))}
-                  />
-                </Form.Item>
-                <Form.Item>
-                  <Button size="small" disabled={!mayChange} onClick={() => setMaking(true)}>
-                    Create a pair for it
-                  </Button>
-                </Form.Item>
-                <Form.Item name="no_key" valuePropName="checked">
-                  <Checkbox>
-                    Without a key: a locked box, into which the only way is a restore
-                  </Checkbox>
-                </Form.Item>
-                <Form.Item
-                  name="tags"
-                  label="Tags"
-                  rules={[
-                    {
-                      validator: (_, v?: string[]) =>
-                        (v ?? []).every((t) => /^[A-Za-z0-9][A-Za-z0-9._-]*=/.test(t))
-                          ? Promise.resolve()
-                          : Promise.reject(new Error("Each is NAME=VALUE")),
-                    },
-                  ]}
-                >
-                  <Select mode="tags" open={false} placeholder="line=north" suffixIcon={null} />
-                </Form.Item>
-                <Form.Item
-                  name="user_data"
-                  label="Your own user data"
-                  extra="A cloud-config, a script or a multi-part message. It comes first, and the keys are merged after it: they add to its lists and change nothing that it sets."
-                >
-                  <Input.TextArea
-                    rows={3}
-                    className="mono"
-                    spellCheck={false}
-                    placeholder={"#cloud-config\npackages: [rsync]"}
-                  />
-                </Form.Item>
-                {failed && <Failed error={failed} />}
-                <Space>
-                  <Button
-                    type="primary"
-                    onClick={() => form.submit()}
-                    loading={launch.isPending}
-                    disabled={!mayChange}
-                  >
-                    Launch
-                  </Button>
-                  <Button
-                    loading={plan.isPending}
-                    disabled={!mayChange}
-                    onClick={() =>
-                      void form.validateFields().then(
-                        (f) => plan.mutate(f),
-                        () => undefined,
-                      )
-                    }
-                  >
-                    Show the cloud-config
-                  </Button>
-                </Space>
+                </div>
+                <div className="both">
+                  {failed && <Failed error={failed} />}
+                  <Space>
+                    <Button
+                      type="primary"
+                      onClick={() => form.submit()}
+                      loading={launch.isPending}
+                      disabled={!mayChange}
+                    >
+                      Launch
+                    </Button>
+                    <Button
+                      loading={plan.isPending}
+                      disabled={!mayChange}
+                      onClick={() =>
+                        void form.validateFields().then(
+                          (f) => plan.mutate(f),
+                          () => undefined,
+                        )
+                      }
+                    >
+                      Show what it costs, and its cloud-config
+                    </Button>
+                  </Space>
+                </div>
               </Form>
               {plan.data && (
                 <div>
                   {plan.data.warnings?.map((w) => (
                     <Alert key={w} type="warning" showIcon title={w} className="gap" />
                   ))}
+                  {plan.data.price && (
+                    <>
+                      <h2>What it costs</h2>
+                      <p>
+                        {perHour(plan.data.price)}, {perMonth(plan.data.price)}, by the cloud&apos;s
+                        list, with its root volume{own ? " and its static address" : ""}.
+                        {plan.data.seconds
+                          ? ` It usually runs after ${Math.max(1, Math.round(plan.data.seconds))} s, and boots then.`
+                          : ""}
+                      </p>
+                    </>
+                  )}
                   <h2>What first boot will read</h2>
                   <p className="quiet">The steward&apos;s key is made anew at the launch.</p>
                   <pre>{plan.data.user_data}</pre>

@@ -77,7 +77,9 @@ function Frame({
             <NavLink to="/journal">Journal</NavLink>
           </nav>
           <span className="who">
-            {operator.name}, {operator.role}
+            <NavLink to="/people">
+              {operator.name}, {operator.role}
+            </NavLink>
           </span>
           <Button
             type="text"
@@ -110,7 +112,9 @@ function Frame({
             <Route path="/keys/:name/exposed" element={<pages.Exposed />} />
             <Route path="/work" element={<pages.WorkList />} />
             <Route path="/work/:id" element={<pages.Work />} />
+            <Route path="/people" element={<pages.People />} />
             <Route path="/launch" element={<pages.Launch />} />
+            <Route path="/adopt" element={<pages.Adopt />} />
             <Route path="*" element={<Nothing>There is no such page.</Nothing>} />
           </Routes>
         </main>
@@ -165,7 +169,7 @@ function Themed() {
           motion: !matchMedia("(prefers-reduced-motion: reduce)").matches,
           colorPrimary: dark ? "#a4608f" : "#6b2a5b",
           colorLink: dark ? "#8fb4c4" : "#3f6a7d",
-          colorWarning: "#a9792b",
+          colorWarning: dark ? "#d3a65a" : "#8a6016",
           colorInfo: "#3f6a7d",
           colorInfoBg: dark ? "#1d2a31" : "#e8eff2",
           colorInfoBorder: dark ? "#35505d" : "#b7c9d2",
@@ -174,6 +178,11 @@ function Themed() {
           colorBgLayout: dark ? "#17151a" : "#f6f3ee",
           colorBgContainer: dark ? "#201d24" : "#fffdf9",
           colorText: dark ? "#e9e4ea" : "#241f29",
+          colorTextPlaceholder: dark ? "#a39aa8" : "#6d6673",
+          colorTextDescription: dark ? "#a39aa8" : "#6d6673",
+          colorTextTertiary: dark ? "#a39aa8" : "#6d6673",
+          colorTextDisabled: dark ? "#a39aa8" : "#6d6673",
+          colorError: dark ? "#f0887c" : "#b3261e",
           borderRadius: 3,
           fontSize: 14,
         },

@@ -1,10 +1,10 @@
 // Keys against instances: which opens which, how that is known, and how old it is.
 import { HolderChoice, RegionChoice } from "./choices";
-import { Alert, Button, Select, Space } from "antd";
+import { Alert, Button, Select, Space, Table, type TableColumnsType } from "antd";
 import { useState } from "react";
-import { useNavigate } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { useQuery } from "@tanstack/react-query";
-import type { AccessMap } from "./api";
+import type { AccessMap, MapCell } from "./api";
 import { Bars } from "./bars";
 import { Grid, type Grouping } from "./grid";
 import { useParam } from "./param";
@@ -45,6 +45,35 @@ const ageRows = [
   "evidence=none",
 ];
 
+/** The columns of the table that says what the grid shows. */
+function columnsOf(map: AccessMap): TableColumnsType<MapCell> {
+  const key = (c: MapCell) => map.keys[c.k];
+  const instance = (c: MapCell) => map.instances[c.i]?.name ?? "";
+  const nameOf = (c: MapCell) => key(c)?.name || "not recorded";
+  return [
+    {
+      title: "Key",
+      sorter: (a, b) => nameOf(a).localeCompare(nameOf(b)),
+      render: (_, c) =>
+        key(c)?.name ? <Link to={"/keys/" + key(c)?.name}>{key(c)?.name}</Link> : "not recorded",
+    },
+    { title: "Holder", render: (_, c) => key(c)?.holder || "not known" },
+    {
+      title: "Instance",
+      sorter: (a, b) => instance(a).localeCompare(instance(b)),
+      render: (_, c) => <Link to={"/instances/" + instance(c)}>{instance(c)}</Link>,
+    },
+    { title: "Evidence", sorter: (a, b) => a.e.localeCompare(b.e), dataIndex: "e" },
+    {
+      title: "Days old",
+      align: "right",
+      sorter: (a, b) => a.age - b.age,
+      render: (_, c) => (c.e === "none" ? "\u2013" : Math.floor(c.age)),
+    },
+    { title: "The only way in", render: (_, c) => (c.sole ? "yes" : "") },
+  ];
+}
+
 export function MapPage() {
   const [region, setRegion] = useParam("region");
   const [holder, setHolder] = useParam("holder");
@@ -61,6 +90,7 @@ export function MapPage() {
       <Space className="filters">
         <Select
           placeholder="grouped by"
+          aria-label="grouped by"
           value={group || "region"}
           onChange={(v: string) => setGroup(v)}
           options={["region", "holder", "tag"].map((v) => ({ value: v, label: "by " + v }))}
@@ -68,6 +98,7 @@ export function MapPage() {
         {group === "tag" && (
           <Select
             placeholder="tag"
+            aria-label="tag"
             value={tag ?? tags[0]}
             onChange={(v: string) => setTag(v)}
             options={tags.map((v) => ({ value: v, label: v }))}
@@ -101,6 +132,18 @@ export function MapPage() {
                   />
                 )}
                 <Grid map={map} grouping={(group || "region") as Grouping} tag={tag ?? tags[0]} />
+                <details className="fine">
+                  <summary>The same as a table: {map.cells.length} rows</summary>
+                  <Table<MapCell>
+                    size="small"
+                    rowKey={(c) => c.k + " " + c.i}
+                    columns={columnsOf(map)}
+                    dataSource={map.cells}
+                    pagination={{ pageSize: 50, showSizeChanger: false, hideOnSinglePage: true }}
+                    scroll={{ x: "max-content" }}
+                    showSorterTooltip={false}
+                  />
+                </details>
               </div>
               <aside>
                 <h2>Instances opened per key</h2>

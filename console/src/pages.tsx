@@ -3,6 +3,7 @@ import { later } from "./later";
 
 export const pages = {
   Access: later("access", () => import("./access").then((m) => m.AccessPage)),
+  Adopt: later("adopt", () => import("./adopt").then((m) => m.AdoptPage)),
   Check: later("check", () => import("./workbench").then((m) => m.CheckPage)),
   Create: later("create", () => import("./workbench").then((m) => m.CreatePage)),
   Exposed: later("exposed", () => import("./waves").then((m) => m.ExposedPage)),
@@ -13,6 +14,7 @@ export const pages = {
   Keys: later("keys", () => import("./keys").then((m) => m.KeysPage)),
   Launch: later("launch", () => import("./launch").then((m) => m.LaunchPage)),
   Map: later("map", () => import("./map").then((m) => m.MapPage)),
+  People: later("people", () => import("./people").then((m) => m.PeoplePage)),
   Report: later("report", () => import("./restore").then((m) => m.ReportPage)),
   Restore: later("restore", () => import("./restore").then((m) => m.RestorePage)),
   Rotate: later("rotate", () => import("./rotation").then((m) => m.RotatePage)),

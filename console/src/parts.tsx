@@ -71,7 +71,16 @@ export function Title({ children, actions }: { children: ReactNode; actions?: Re
   return (
     <div className="title">
       <h1>{children}</h1>
-      <Space>{actions}</Space>
+      <Space wrap>{actions}</Space>
     </div>
+  );
+}
+
+/** What may be wider than its place, and is scrolled by the keyboard too, though nothing in it takes the focus. */
+export function Scrolled({ label, children }: { label: string; children: ReactNode }) {
+  return (
+    <section className="scrolled" tabIndex={0} aria-label={label}>
+      {children}
+    </section>
   );
 }

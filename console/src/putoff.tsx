@@ -36,11 +36,13 @@ export function PutOff({ matter, close }: { matter: Matter; close: () => void })
       <Space orientation="vertical" className="wide">
         <DatePicker
           placeholder="until the end of"
+          aria-label="until the end of"
           value={when}
           onChange={(d: Dayjs | null) => setWhen(d)}
         />
         <Input
           placeholder="why it can wait"
+          aria-label="why it can wait"
           value={reason}
           maxLength={200}
           onChange={(e) => setReason(e.target.value)}

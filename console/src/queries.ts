@@ -35,13 +35,32 @@ async function everyAccess(q: { instance?: string; key?: string }): Promise<Acce
 
 /** What a launch can choose from, in one go. */
 const launchChoices = async () => {
-  const [regions, images, sizes, keys] = await Promise.all([
+  const [regions, images, sizes, addresses, keys] = await Promise.all([
     api.regions(),
     api.images(),
     api.sizes(),
+    api.staticAddresses(),
     api.keys({ limit: 500, state: "in use" }),
   ]);
-  return { regions: regions.items, images: images.items, sizes: sizes.items, keys: keys.items };
+  return {
+    regions: regions.items,
+    images: images.items,
+    sizes: sizes.items,
+    addresses: addresses.items,
+    addressPrice: addresses.items.find((a) => a.price)?.price,
+    keys: keys.items,
+  };
+};
+
+/** Who is signed in: by a code in the address, which the client made, or by the session's cookie. */
+const arrived = async () => {
+  const code = new URLSearchParams(location.hash.slice(1)).get("code");
+  if (code) {
+    // It is good once; nobody shall find it in the history.
+    history.replaceState(null, "", location.pathname + location.search);
+    return api.redeem(code);
+  }
+  return api.whoAmI();
 };
 
 const again = { placeholderData: keepPreviousData };
@@ -51,7 +70,7 @@ export const queries = {
     queryOptions({
       queryKey: ["session"],
       queryFn: () =>
-        api.whoAmI().catch((e: unknown) => {
+        arrived().catch((e: unknown) => {
           if (e instanceof Problem && e.status === 401) {
             return null;
           }
@@ -136,6 +155,14 @@ export const queries = {
   /** Every access of an instance, or of a key. */
   accessOf: (of: { instance?: string; key?: string }) =>
     queryOptions({ queryKey: ["access", "all", of], queryFn: () => everyAccess(of), ...again }),
+  opening: (instance: string) =>
+    queryOptions({
+      queryKey: ["access", "opening", instance],
+      queryFn: () => api.opening(instance),
+      ...again,
+    }),
+  opens: (key: string) =>
+    queryOptions({ queryKey: ["access", "opens", key], queryFn: () => api.opens(key), ...again }),
   ages: () => queryOptions({ queryKey: ["access", "ages"], queryFn: api.ages }),
   map: (q: ListQuery) =>
     queryOptions({ queryKey: ["access", "map", q], queryFn: () => api.accessMap(q), ...again }),
@@ -178,6 +205,12 @@ export const queries = {
       ...again,
     }),
 
+  tokens: () => queryOptions({ queryKey: ["people", "tokens"], queryFn: api.tokens }),
+  operators: () => queryOptions({ queryKey: ["people", "operators"], queryFn: api.operators }),
+  operatorKeys: (name: string) =>
+    queryOptions({ queryKey: ["people", "keys", name], queryFn: () => api.operatorKeys(name) }),
+  policy: () => queryOptions({ queryKey: ["people", "policy"], queryFn: api.policy }),
+
   works: (q: ListQuery) =>
     queryOptions({ queryKey: ["works", q], queryFn: () => api.workList(q), ...again }),
   work: (id: number) =>
@@ -194,6 +227,8 @@ const old = (client: QueryClient, ...first: string[]) =>
 /** What a change makes old; what is on the page is read again. */
 export const changed = {
   matter: (client: QueryClient) => old(client, "today"),
+  /** Operators, tokens, keys that sign, or the policy. */
+  people: (client: QueryClient) => old(client, "people", "today", "journal"),
   key: (client: QueryClient) => old(client, "keys", "instances", "access", "today", "journal"),
   instance: (client: QueryClient) => old(client, "instances", "access", "today", "works"),
   /** Somebody looked at an instance, or wrote down what opens it. */

@@ -82,6 +82,7 @@ export function RotatePage() {
         <Form.Item label="Old key">
           <Select
             placeholder="the key to take out"
+            aria-label="the key to take out"
             value={chosen || undefined}
             onChange={setOld}
             options={keys.map((a) => ({ value: a.key, label: a.key }))}
@@ -91,7 +92,12 @@ export function RotatePage() {
           <KeyChoice value={fresh} set={setFresh} not={[chosen]} />
         </Form.Item>
         <Form.Item label="The old one is accepted besides, for">
-          <Select value={grace} onChange={setGrace} options={graces} />
+          <Select
+            aria-label="how long the old one is accepted besides"
+            value={grace}
+            onChange={setGrace}
+            options={graces}
+          />
         </Form.Item>
       </Form>
       {chosen === "" || fresh === "" ? (
@@ -144,7 +150,12 @@ export function Line({
 }) {
   return (
     <Form.Item label={label}>
-      <Input value={value} placeholder={placeholder} onChange={(e) => set(e.target.value.trim())} />
+      <Input
+        aria-label={label}
+        value={value}
+        placeholder={placeholder}
+        onChange={(e) => set(e.target.value.trim())}
+      />
     </Form.Item>
   );
 }

@@ -50,6 +50,7 @@ function TakeOver({
       ) : (
         <Input
           placeholder="name for the key"
+          aria-label="name for the key"
           value={name}
           onChange={(e) => setName(e.target.value)}
         />
@@ -114,7 +115,7 @@ function Inside({
           { title: "Where", render: (_, k) => (k.file ? `${k.file}:${k.line ?? 0}` : "") },
           { title: "Options", dataIndex: "options", render: (o?: string) => <code>{o}</code> },
           {
-            title: "",
+            title: "Do",
             render: (_, k) =>
               k.result === "unrecorded" &&
               k.limits !== "authority" && (

@@ -32,3 +32,17 @@ export function until(time: string, now = Date.now()): string {
     ? `in ${Math.floor(seconds / 3600)} h`
     : `in ${Math.floor(seconds / 86400)} days`;
 }
+
+/** How far a time is, in whichever direction. */
+export function distance(time: string): string {
+  return Date.parse(time) > Date.now() ? until(time) : ago(time);
+}
+
+/** A word as a shell takes it: as it is, or in single quotes. A leading ~/ stays the home folder. */
+export function shellWord(word: string): string {
+  if (/^(~\/)?[A-Za-z0-9@%+=:,./_[\]-]+$/.test(word)) {
+    return word;
+  }
+  const home = word.startsWith("~/") ? "~/" : "";
+  return home + "'" + word.slice(home.length).replaceAll("'", "'\\''") + "'";
+}

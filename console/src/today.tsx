@@ -11,6 +11,7 @@ import { Loaded, Mono, Nothing, Title } from "./parts";
 import { changed, queries } from "./queries";
 import { useMayChange } from "./session";
 import { ago, until } from "./text";
+import { Welcome } from "./welcome";
 
 // It brings a calendar, which is large.
 const PutOff = later("put off", () => import("./putoff").then((m) => m.PutOff));
@@ -69,6 +70,7 @@ function Row({ matter, putOff, all }: { matter: Matter; putOff: () => void; all:
         <div className="quiet">
           <Tag>{matter.reason}</Tag>
           {matter.evidence}; since {ago(matter.since)}
+          {matter.costs && `; what mends it costs ${matter.costs}`}
           {matter.off_until &&
             `; put off until ${until(matter.off_until)} by ${matter.off_by ?? ""}: ${matter.off_reason ?? ""}`}
         </div>
@@ -152,6 +154,7 @@ export function TodayPage() {
   return (
     <>
       <Title>Today</Title>
+      <Welcome />
       {counts.length > 0 && (
         <p className="counts">
           {counts
@@ -171,6 +174,7 @@ export function TodayPage() {
         <Select
           allowClear
           placeholder="how soon"
+          aria-label="how soon"
           value={urgency || undefined}
           onChange={(v?: string) => setUrgency(v)}
           options={Object.entries(urgencies).map(([value, label]) => ({ value, label }))}

@@ -175,7 +175,7 @@ export function PlanTable({ plan }: { plan: FleetPlan }) {
           { title: "Old", dataIndex: "old" },
           { title: "New", dataIndex: "new" },
           {
-            title: "",
+            title: "Note",
             render: (_, m) =>
               [
                 m.state === "left out" ? "left out" : "",
@@ -230,10 +230,20 @@ export function RotateManyPage() {
           <KeyChoice value={fresh} set={setFresh} not={[old]} />
         </Form.Item>
         <Form.Item label="The old one is accepted besides, for">
-          <Select value={grace} onChange={setGrace} options={graces} />
+          <Select
+            aria-label="how long the old one is accepted besides"
+            value={grace}
+            onChange={setGrace}
+            options={graces}
+          />
         </Form.Item>
         <Form.Item label="First wave">
-          <InputNumber min={1} value={first} onChange={(v) => setFirst(v ?? 1)} />
+          <InputNumber
+            aria-label="size of the first wave"
+            min={1}
+            value={first}
+            onChange={(v) => setFirst(v ?? 1)}
+          />
         </Form.Item>
         <Line label="At most in one wave" value={most} set={setMost} />
       </Form>
@@ -290,7 +300,11 @@ export function ExposedPage() {
   });
   return (
     <>
-      <Title>{name} is exposed: somebody else may have it</Title>
+      <Title>
+        {key.data?.state === "exposed"
+          ? `${name} is exposed: somebody else may have it`
+          : `If ${name} is exposed: contain it, and replace it`}
+      </Title>
       {key.data && key.data.state !== "exposed" && (
         <Alert
           type="warning"
@@ -318,6 +332,7 @@ export function ExposedPage() {
               value={from}
               set={setFrom}
               placeholder="198.51.100.7/32"
+              aria-label="networks that it is taken from"
             />
           </Form>
         </li>
@@ -356,7 +371,7 @@ export function ExposedPage() {
             Sessions that it opened go on: a key is asked for at the login alone. From where the new
             key&apos;s private half is, this ends them:
           </p>
-          <Mono>{`plumlatch rotate -exposed ${name} -new ${fresh || "NEW"} -end-sessions`}</Mono>
+          <Mono>{`plumlatch rotate exposed ${name} -new ${fresh || "NEW"} -end-sessions`}</Mono>
           {(plan.data?.found?.length ?? 0) > 0 ? (
             <>
               <p>Keys there that nobody wrote down; whoever had it may have left them:</p>

@@ -47,25 +47,41 @@ function Wrong({ finding, first }: { finding: Finding; first: boolean }) {
   );
 }
 
-function Checklist({ report }: { report: WhyReport }) {
+/** What is fine, folded: one looks for what is not. */
+function Fine({ report }: { report: WhyReport }) {
   const seen = new Set<string>();
   const head = (stage: string) => {
     const word = seen.has(stage) ? "" : stage;
     seen.add(stage);
     return word;
   };
+  const passed = stages.flatMap((s) => report.passed.filter((p) => p.stage === s));
+  if (passed.length === 0) {
+    return null;
+  }
+  const where = [...new Set(passed.map((p) => p.stage))].join(", ");
+  return (
+    <details className="fine" open={!report.first}>
+      <summary>
+        {passed.length === 1 ? "1 thing is fine" : `${passed.length} things are fine`}: {where}
+      </summary>
+      <ol className="checklist">
+        {passed.map((p) => (
+          <li key={p.code + p.sentence} className="ok">
+            <span className="stage">{head(p.stage)}</span>
+            <span className="verdict">{"\u2714 ok"}</span>
+            <span>{p.sentence}</span>
+          </li>
+        ))}
+      </ol>
+    </details>
+  );
+}
+
+function Checklist({ report }: { report: WhyReport }) {
   return (
     <ol className="checklist">
       {stages.map((stage) => [
-        ...report.passed
-          .filter((p) => p.stage === stage)
-          .map((p) => (
-            <li key={p.code + p.sentence} className="ok">
-              <span className="stage">{head(p.stage)}</span>
-              <span className="verdict">{"\u2714 ok"}</span>
-              <span>{p.sentence}</span>
-            </li>
-          )),
         report.first?.stage === stage && <Wrong key="first" finding={report.first} first />,
         ...report.also
           .filter((f) => f.stage === stage)
@@ -152,6 +168,7 @@ export function WhyPage() {
               />
             )}
             <Checklist report={report} />
+            <Fine report={report} />
             <div className="way-in">
               <span>From your own machine it sees your file and your address too:</span>
               <Mono label="Copy the command">{`plumlatch why ${name}${user ? " -user " + user : ""}`}</Mono>

@@ -161,7 +161,7 @@ const columns: TableColumnsType<Work> = [
     render: (_, w) => (over(w) ? "" : `${Math.min(w.step + 1, w.step_count)} of ${w.step_count}`),
   },
   {
-    title: "",
+    title: "Now",
     render: (_, w) => (
       <span className="quiet">
         {over(w) ? w.outcome : w.waits_for ? "waits for " + w.waits_for : w.step_title}
@@ -184,6 +184,7 @@ export function WorkListPage() {
         <Select
           allowClear
           placeholder="state"
+          aria-label="state"
           value={state || undefined}
           onChange={(v?: string) => setState(v)}
           options={states.map((v) => ({ value: v, label: v }))}

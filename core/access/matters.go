@@ -34,7 +34,15 @@ type There struct {
 	At     time.Time // last seen
 	From   string
 	Place  string // FILE:LINE
-	Before bool   // it stood there before, was gone, and stands there again
+	// Vouches are its lines that trust it as a certificate authority; it may stand in others as a key.
+	Vouches []Vouch
+	Before  bool // it stood there before, was gone, and stands there again
+}
+
+// Vouch is a line that trusts a certificate authority.
+type Vouch struct {
+	Place      string // FILE:LINE
+	Principals string // for these alone, separated by commas; "" for the login user's own name
 }
 
 // DoorKey is one key at one instance, for one login user: recorded, or found there.
@@ -52,6 +60,7 @@ type DoorKey struct {
 	Against                   Kind      // what speaks against it since
 	AgainstAt                 time.Time
 	There                     *There // nil if no survey found it there
+	Leaving                   bool   // a rotation that is at hand takes it out at its end
 }
 
 // name is what a sentence calls the key.
@@ -93,6 +102,8 @@ func (k DoorKey) WayIn() (ok bool, why string) {
 		return false, "is a " + k.HolderSort + "'s"
 	case k.There != nil && k.There.Limits == Expired:
 		return false, "has expired"
+	case k.There != nil && k.There.Limits == Authority:
+		return false, "vouches for others, and logs nobody in"
 	case k.There != nil && k.There.Limits == Command:
 		return false, "runs one command only"
 	case k.Against == Seen || k.Against == Placed:
@@ -127,13 +138,22 @@ type Door struct {
 	Keys                     []DoorKey
 	Inside, Outside          Looked
 	Password                 []string // users whom the server offers password login
+	Others                   []Other  // doors that stand in no list of keys, passwords among them
 	Open                     bool     // it lets anybody in
 	World                    string   // an inbound rule that lets everybody in
 	SameHostKey              []string // other instances with its host key
 	HostKeyDoubt             string   // why somebody else may have its host key; "" for no reason
 	Label                    string   // the cloud's own word on its launch key
+	Asked                    []Ask    // by work at hand, of whoever holds another key
+	WereHere                 []string // names, in small letters, of keys that opened it once, and were taken out
 	NoWayBack                bool     // no route back in was open when that was last looked at
 	WaysBackAt               time.Time
+}
+
+// Ask is what a restore that is at hand waits for: that the holder of another key lets a new one in.
+type Ask struct {
+	Work    int64
+	By, New string // operator, name of the new key
 }
 
 // judging gathers the matters of one subject.
@@ -179,6 +199,12 @@ func (p Policy) Judge(d Door, now time.Time) ([]Matter, time.Time) {
 			"The cloud does not have %s any more; the ledger still does.", d.Name)
 		return j.out, time.Time{}
 	}
+	for _, a := range d.Asked {
+		m := j.say(GrantAsked, fmt.Sprint(a.Work), fmt.Sprintf("work %d waits for it", a.Work),
+			fmt.Sprintf("plumlatch restore grant %d -identity FILE", a.Work),
+			"%s asks to be let into %s with %s: whoever holds another key of it lets that in.", a.By, d.Name, a.New)
+		m.Key = a.New
+	}
 	j.waysIn()
 	for _, k := range d.Keys {
 		j.key(k)
@@ -188,35 +214,36 @@ func (p Policy) Judge(d Door, now time.Time) ([]Matter, time.Time) {
 	return j.out, j.again
 }
 
-// waysIn counts the ways in for people.
+// waysIn judges whether people get in, and how many keys that hangs on.
 func (j *judging) waysIn() {
-	ways := map[string]string{} // key to how it is known
+	d, o := j.door, j.door.Opening()
 	var not []string
-	for _, k := range j.door.Keys {
-		if k.Steward || !k.Recorded {
-			continue
-		}
-		if ok, why := k.WayIn(); ok {
-			ways[k.name()] = j.known(k)
-		} else {
+	for _, k := range d.Keys {
+		if ok, why := k.WayIn(); !ok && !k.Steward && k.Recorded {
 			not = append(not, k.name()+" "+why)
 		}
 	}
 	slices.Sort(not)
+	evidence := strings.Join(not, "; ")
+	if evidence == "" {
+		evidence = "no key of a person is recorded for it"
+	}
+	sole, only := o.Sole()
 	switch {
-	case len(ways) == 0:
-		evidence := "no key of a person is recorded for it"
-		if len(not) > 0 {
-			evidence = strings.Join(not, "; ")
+	case o.Nobody():
+		j.say(NoWayIn, "", evidence, "plumlatch restore "+d.Name, "Nobody can get into %s, as far as is known.",
+			d.Name)
+	case len(o.People) == 0:
+		command := "plumlatch survey " + d.Name
+		if keys := o.usable(); len(keys) > 0 {
+			command = "plumlatch access record " + d.Name + " " + keys[0].Fingerprint
 		}
-		j.say(NoWayIn, "", evidence, "plumlatch restore "+j.door.Name, "Nobody can get into %s, as far as is known.",
-			j.door.Name)
-	case len(ways) == 1 && (j.p.Today.SoleOpeners == nil || *j.p.Today.SoleOpeners):
-		for name, known := range ways {
-			m := j.say(SoleOpenerKey, name, known, "plumlatch who "+j.door.Name,
-				"%s is the only way into %s for people.", name, j.door.Name)
-			m.Key = name
-		}
+		j.say(NotRecorded, "", evidence+"; "+o.Besides(), command,
+			"Only what nobody recorded lets people into %s.", d.Name)
+	case only && (j.p.Today.SoleOpeners == nil || *j.p.Today.SoleOpeners):
+		m := j.say(SoleOpenerKey, sole.name(), j.known(sole), "plumlatch access second "+d.Name,
+			"%s is the only way into %s for people.", sole.name(), d.Name)
+		m.Key = sole.Key
 	}
 }
 
@@ -238,23 +265,24 @@ func (j *judging) key(k DoorKey) {
 		m := j.say(r, k.LoginUser+" "+k.Fingerprint, j.evidenceOf(k), command, sentence, a...)
 		m.Key = k.Key
 	}
-	shut := "plumlatch access remove " + named + " -key " + k.Key
-	if !k.Recorded {
-		shut = "plumlatch access record " + named + " " + k.Key
+	which := k.Key
+	if which == "" {
+		which = k.Fingerprint
 	}
+	shut := "plumlatch access remove " + named + " -key " + which
 	if k.State == Exposed && !k.gone() {
 		add(ExposedOpens, shut, "%s, which somebody else may have, still opens %s as %s.", k.Key, named, k.LoginUser)
 	}
 	if k.State == Lost && !k.gone() {
 		add(LostOpens, shut, "%s is lost, and still stands on %s.", k.Key, named)
 	}
-	if t := k.There; t != nil && !k.Recorded && t.Limits != Authority && t.Limits != Expired && !j.firstBoots(k) {
+	if t := k.There; t != nil && !k.Recorded && t.Limits != Authority && t.Limits != Expired && !j.door.FirstBoots(k) {
 		if t.Before || k.Retired {
-			add(CameBack, "plumlatch survey "+named, "%s stands on %s again, after it was gone or taken out of use.",
+			add(CameBack, shut, "%s stands on %s again, after it was gone or taken out of use.",
 				k.name(), named)
 		} else {
-			add(UnrecordedKey, "plumlatch survey "+named, "%s opens %s as %s, and nobody wrote it down.", k.name(),
-				named, k.LoginUser)
+			add(UnrecordedKey, "plumlatch access record "+named+" "+which,
+				"%s opens %s as %s, and nobody wrote it down. If nobody should have it: "+shut, k.name(), named, k.LoginUser)
 		}
 	}
 	if !k.Recorded {
@@ -268,21 +296,13 @@ func (j *judging) key(k DoorKey) {
 	}
 	if k.There != nil && !k.There.Ends.IsZero() && k.There.Ends.After(j.now) {
 		tell := k.There.Ends.Add(-time.Duration(j.p.Today.ExpiringIn))
-		if !tell.After(j.now) {
+		if !tell.After(j.now) && !k.Leaving { // the work at hand says so itself
 			add(AccessExpiring, "plumlatch access list -instance "+named, "The access of %s to %s ends %s.", k.Key,
 				named, k.There.Ends.UTC().Format("2006-01-02 15:04 UTC"))
 		}
 		j.at(tell)
 		j.at(k.There.Ends)
 	}
-}
-
-// firstBoots tells a line that first boot puts into root's file: a key that is
-// recorded for the login user, with a forced command that says whom to log in as.
-func (j *judging) firstBoots(k DoorKey) bool {
-	return k.LoginUser == "root" && k.There.Limits == Command && slices.ContainsFunc(j.door.Keys, func(o DoorKey) bool {
-		return o.Recorded && o.Fingerprint == k.Fingerprint && o.LoginUser == j.door.LoginUser
-	})
 }
 
 func (j *judging) evidenceOf(k DoorKey) string {
@@ -338,7 +358,7 @@ func (j *judging) server() {
 		j.say(SharedHostKey, "", "the recorded host keys", "plumlatch instance host-key "+d.Name,
 			"%s has the same host key as %s: whoever owns one can pass for the other.", d.Name, others)
 	}
-	if d.Label != "" && !slices.ContainsFunc(d.Keys, func(k DoorKey) bool {
+	if d.Label != "" && !slices.Contains(d.WereHere, strings.ToLower(d.Label)) && !slices.ContainsFunc(d.Keys, func(k DoorKey) bool {
 		return k.Recorded && (strings.EqualFold(k.Key, d.Label) || slices.Contains(k.Former, strings.ToLower(d.Label)))
 	}) {
 		j.say(LabelDiffers, "", "the cloud's own label, which is a claim and no evidence", "plumlatch survey "+d.Name,

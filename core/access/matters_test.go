@@ -56,6 +56,12 @@ func TestJudge(t *testing.T) {
 		want  []Reason
 	}{
 		{"in order", func(*Door) {}, nil},
+		{"a restore asks", func(d *Door) { d.Asked = []Ask{{Work: 12, By: "night-lead", New: "fresh"}} }, []Reason{GrantAsked}},
+		{"a rotation at hand ends one soon", first(func(k *DoorKey) { k.There.Ends, k.Leaving = t0.Add(48*time.Hour), true }), nil},
+		{"the label's key was rotated out", func(d *Door) { d.Label, d.WereHere = "Former", []string{"former"} }, nil},
+		{"a stranger that is an authority too", stranger(func(k *DoorKey) {
+			k.There.Vouches = []Vouch{{Place: "f:10", Principals: "deck"}}
+		}), []Reason{UnrecordedKey}},
 		{"both lost", both(func(k *DoorKey) { k.State = Lost }), []Reason{NoWayIn, LostOpens, LostOpens}},
 		{"both a machine's", both(func(k *DoorKey) { k.HolderSort = "machine" }), []Reason{NoWayIn}},
 		{"both never seen", both(func(k *DoorKey) { k.Standing = None }), []Reason{NoWayIn}},
@@ -163,7 +169,7 @@ func TestPolicy(t *testing.T) {
 		"survey: {every: 5s}":              "once a minute",
 		"today: {evidence_old: 1m}":        "less than an hour",
 		"today: {weak_from: rusty}":        "dated, weak or broken",
-		"today: {leave_out: [everything]}": "there are: no-way-in",
+		"today: {leave_out: [everything]}": "there are: grant-asked, no-way-in",
 		"a: b\n---\nc: d":                  "",
 		"survey: {}\n---\nsurvey: {}":      "one document",
 		"[":                                "",

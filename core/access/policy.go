@@ -7,11 +7,12 @@ import (
 	"io"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"go.yaml.in/yaml/v3"
+
+	"plumlatch/core/times"
 )
 
 // Policy says how often the service looks, and from when on something needs a hand.
@@ -31,6 +32,9 @@ type Policy struct {
 	Keys struct {
 		// of keys that are put on instances, such as ed25519; empty for all that are not weak
 		Kinds []string `yaml:"kinds"`
+		// Origins are where keys that are put on instances have to come from, as key list shows it;
+		// empty: from wherever.
+		Origins []string `yaml:"origins"`
 	} `yaml:"keys"`
 	Access struct {
 		Reason  bool `yaml:"reason"`  // whoever shares access has to give one
@@ -71,12 +75,13 @@ today:
   leave_out: []       # reasons that are not told, such as [sole-opener]
 keys:
   kinds: []           # of keys that are put on instances, such as [ed25519, rsa-4096]; empty: all that are not weak
+  origins: []         # where they come from: imported, made here, made elsewhere; empty: from wherever
 access:
   reason: false       # whoever shares access (access add) has to give a reason
   longest: 0          # access is shared for no longer than this, such as 30d; 0: for as long as one likes
   who: []             # who alone may share access where, such as [{tag: env=prod, operators: [night-lead]}]; empty: every operator
 rotation:
-  age: 365d           # an access that is older than this is due (rotate -due); 0: none ever is
+  age: 365d           # an access that is older than this is due (rotate many -due); 0: none ever is
   ages: []            # by tag, the first that fits counts, such as [{tag: env=prod, age: 90d}]
 steward:
   age: 90d            # the service replaces its own key on an instance at this age; 0: never
@@ -130,35 +135,12 @@ type Span time.Duration
 
 // UnmarshalYAML reads a length of time.
 func (s *Span) UnmarshalYAML(n *yaml.Node) error {
-	d, err := ParseSpan(n.Value)
+	d, err := times.Span(n.Value)
 	if err != nil || n.Kind != yaml.ScalarNode {
-		return fmt.Errorf("line %d: give a time such as 90d, 24h or 30m", n.Line)
+		return fmt.Errorf("line %d: %w", n.Line, times.ErrSpan)
 	}
 	*s = Span(d)
 	return nil
-}
-
-// ErrSpan says that a text is no length of time.
-var ErrSpan = errors.New("give a time such as 90d, 24h or 30m")
-
-// maxSpan is 100 years.
-const maxSpan = 36525 * 24 * time.Hour
-
-// ParseSpan reads a length of time: whole days (90d), or what Go writes (24h,
-// 1h30m), from 0 to 100 years.
-func ParseSpan(text string) (time.Duration, error) {
-	if days, ok := strings.CutSuffix(text, "d"); ok {
-		n, err := strconv.Atoi(days)
-		if err != nil || n < 0 || n > 36525 {
-			return 0, ErrSpan
-		}
-		return time.Duration(n) * 24 * time.Hour, nil
-	}
-	d, err := time.ParseDuration(text)
-	if err != nil || d < 0 || d > maxSpan {
-		return 0, ErrSpan
-	}
-	return d, nil
 }
 
 // maxPolicy is the greatest policy that is read, in bytes.
@@ -238,6 +220,11 @@ func (p Policy) check() error {
 			return errors.New("rotation.ages: each entry has a tag and an age")
 		}
 	}
+	for _, o := range p.Keys.Origins {
+		if !slices.Contains(Origins, o) {
+			return fmt.Errorf("keys.origins: there is no %q; give some of %s", o, strings.Join(Origins, ", "))
+		}
+	}
 	for _, k := range p.Keys.Kinds {
 		if !kindWord.MatchString(k) {
 			return errors.New("keys.kinds: give kinds as key list shows them, such as ed25519 or rsa-4096")
@@ -256,6 +243,14 @@ func (p Policy) check() error {
 		}
 	}
 	return nil
+}
+
+// Origins are where a key can come from.
+var Origins = []string{"made here", "imported", "made elsewhere"}
+
+// PlacesFrom tells whether a key of this origin is put on instances.
+func (p Policy) PlacesFrom(origin string) bool {
+	return len(p.Keys.Origins) == 0 || slices.Contains(p.Keys.Origins, origin)
 }
 
 // Places tells whether a key of this kind is put on instances.

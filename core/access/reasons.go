@@ -11,12 +11,14 @@ type Reason string
 
 // The reasons, most urgent first.
 const (
+	GrantAsked      Reason = "grant-asked"         // a restore waits for the holder of another key
 	NoWayIn         Reason = "no-way-in"           // no person's key opens the instance
 	OpenToAnybody   Reason = "open-without-key"    // its server lets anybody in
 	ExposedOpens    Reason = "exposed-key-opens"   // a key that somebody else may have opens it
 	HostKeyChanged  Reason = "host-key-changed"    // another host key answers
 	CameBack        Reason = "key-came-back"       // a withdrawn or retired key stands in its files again
 	JournalBroken   Reason = "journal-broken"      // the journal was tampered with
+	NotRecorded     Reason = "way-in-unrecorded"   // only what nobody recorded opens it
 	UnrecordedKey   Reason = "unrecorded-key"      // a key that nobody wrote down opens it
 	SharedHostKey   Reason = "shared-host-key"     // one host key on several instances
 	HostKeyDoubtful Reason = "host-key-doubtful"   // somebody may have read its private half
@@ -55,12 +57,14 @@ type urgency struct {
 }
 
 var reasons = map[Reason]urgency{
+	GrantAsked:      {5, Now, "a restore waits for the holder of another key"},
 	NoWayIn:         {10, Now, "no person's key opens an instance"},
 	OpenToAnybody:   {15, Now, "a server lets anybody in without a key"},
 	ExposedOpens:    {20, Now, "an exposed key still opens an instance"},
 	HostKeyChanged:  {25, Now, "another host key answers than the recorded one"},
 	CameBack:        {30, Now, "a key that was taken out of use stands in the files again"},
 	JournalBroken:   {35, Now, "the journal was changed behind the service's back"},
+	NotRecorded:     {105, Soon, "only what nobody recorded lets people in"},
 	UnrecordedKey:   {110, Soon, "a key that nobody wrote down opens an instance"},
 	SharedHostKey:   {115, Soon, "several instances have one host key"},
 	HostKeyDoubtful: {118, Soon, "somebody may have read a host key's private half"},

@@ -57,6 +57,16 @@ var flags = []struct {
 	{"user-rc", true, func(o *Options, on bool) { o.NoUserRC = !on }},
 }
 
+// Vouches tells whether the options of a line, as they stand there, trust its key as a certificate
+// authority (sshd(8), cert-authority), and for which principals alone; "" for the login user's name.
+func Vouches(options string) (principals string, yes bool) {
+	o, err := parseOptions(options, time.UTC)
+	if err != nil { // kept cut short, perhaps: what it begins with is known all the same
+		return "", strings.Contains(strings.ToLower(options), "cert-authority")
+	}
+	return o.Principals, o.CertAuthority
+}
+
 func hasPrefixFold(s, prefix string) bool {
 	return len(s) >= len(prefix) && strings.EqualFold(s[:len(prefix)], prefix)
 }

@@ -1,11 +1,12 @@
-// Package inbound reasons about inbound rules of the SSH port: whom they let
-// in, and whether people still come in when one of them is gone.
+// Package inbound reasons about inbound rules: whom they let in to which ports, and whether
+// people still come in to the SSH port when one of them is gone.
 package inbound
 
 import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -62,12 +63,86 @@ type Rule struct {
 	From    netip.Prefix
 	Until   time.Time // zero: it has no end
 	Service bool      // the service itself comes in by it, and nobody else
+	Ports   Ports     // zero: the SSH port
 }
 
-// Admits returns the first rule that lets an address in.
+// Ports is a range of ports besides the SSH port. The zero value is the SSH port itself.
+type Ports struct{ First, Last int }
+
+// ErrPorts says that a text is no range of ports.
+var ErrPorts = errors.New("that is no port: write a number from 1 to 65535, or a range such as 9000-9001")
+
+// ParsePorts reads "9000" or "9000-9001".
+func ParsePorts(text string) (Ports, error) {
+	first, last, isRange := strings.Cut(text, "-")
+	if !isRange {
+		last = first
+	}
+	var p Ports
+	for _, n := range []struct {
+		text string
+		into *int
+	}{{first, &p.First}, {last, &p.Last}} {
+		port, err := strconv.ParseUint(n.text, 10, 16)
+		if err != nil || port == 0 {
+			return Ports{}, ErrPorts
+		}
+		*n.into = int(port)
+	}
+	if p.First > p.Last {
+		return Ports{}, fmt.Errorf("%w: did you mean %d-%d?", ErrPorts, p.Last, p.First)
+	}
+	return p, nil
+}
+
+// SSH tells whether it is the SSH port.
+func (p Ports) SSH() bool { return p == Ports{} }
+
+// Has tells whether a port is in the range.
+func (p Ports) Has(port int) bool { return p.First <= port && port <= p.Last }
+
+// String writes the range as ParsePorts reads it; "" for the SSH port.
+func (p Ports) String() string {
+	switch {
+	case p.SSH():
+		return ""
+	case p.First == p.Last:
+		return strconv.Itoa(p.First)
+	}
+	return fmt.Sprintf("%d-%d", p.First, p.Last)
+}
+
+const portWord = " port "
+
+// Word is what a rule lets in, in one text by which it is told from others of its group: the range of
+// addresses, and the ports if they are others than the SSH port.
+func Word(from netip.Prefix, p Ports) string {
+	if p.SSH() {
+		return from.String()
+	}
+	return from.String() + portWord + p.String()
+}
+
+// ParseWord reads what Word writes.
+func ParseWord(word string) (netip.Prefix, Ports, error) {
+	text, ports, others := strings.Cut(word, portWord)
+	from, err := netip.ParsePrefix(text)
+	if err != nil {
+		return netip.Prefix{}, Ports{}, ErrRange
+	}
+	var p Ports
+	if others {
+		if p, err = ParsePorts(ports); err != nil {
+			return netip.Prefix{}, Ports{}, err
+		}
+	}
+	return from, p, nil
+}
+
+// Admits returns the first rule that lets an address in to the SSH port.
 func Admits(rules []Rule, a netip.Addr) (Rule, bool) {
 	for _, r := range rules {
-		if r.From.Contains(a.Unmap()) {
+		if r.Ports.SSH() && r.From.Contains(a.Unmap()) {
 			return r, true
 		}
 	}
@@ -75,7 +150,7 @@ func Admits(rules []Rule, a netip.Addr) (Rule, bool) {
 }
 
 // PeopleComeIn tells whether, without the named rules, there is still one that
-// people come in by: one without an end, and not the service's alone.
+// people come in by: one of the SSH port, without an end, and not the service's alone.
 func PeopleComeIn(rules []Rule, without ...string) bool {
 next:
 	for _, r := range rules {
@@ -84,7 +159,7 @@ next:
 				continue next
 			}
 		}
-		if r.Until.IsZero() && !r.Service {
+		if r.Ports.SSH() && r.Until.IsZero() && !r.Service {
 			return true
 		}
 	}

@@ -93,3 +93,62 @@ func FuzzParseRange(f *testing.F) {
 		}
 	})
 }
+
+func TestParsePorts(t *testing.T) {
+	for text, want := range map[string]Ports{"9000": {9000, 9000}, "9000-9001": {9000, 9001}, "1-65535": {1, 65535}} {
+		p, err := ParsePorts(text)
+		if err != nil || p != want || p.String() != text {
+			t.Errorf("%s: %v, %v", text, p, err)
+		}
+	}
+	for _, text := range []string{"", "0", "65536", "-1", "9001-9000", "9000-", "-9000", "ssh", "9000-9001-9002", "9000,9001", " 9000", "0x10"} {
+		if p, err := ParsePorts(text); !errors.Is(err, ErrPorts) {
+			t.Errorf("%q: %v, %v", text, p, err)
+		}
+	}
+	if _, err := ParsePorts("9001-9000"); err == nil || !strings.Contains(err.Error(), "did you mean 9000-9001?") {
+		t.Errorf("turned round: %v", err)
+	}
+}
+
+func TestWord(t *testing.T) {
+	from := netip.MustParsePrefix("198.51.100.0/24")
+	for word, ports := range map[string]Ports{"198.51.100.0/24": {}, "198.51.100.0/24 port 9000": {9000, 9000},
+		"198.51.100.0/24 port 9000-9001": {9000, 9001}} {
+		if got := Word(from, ports); got != word {
+			t.Errorf("%q, want %q", got, word)
+		}
+		if p, to, err := ParseWord(word); err != nil || p != from || to != ports {
+			t.Errorf("%q: %v %v %v", word, p, to, err)
+		}
+	}
+	for _, word := range []string{"", "198.51.100.0", "198.51.100.0/24 port", "198.51.100.0/24 port 0", " port 9000"} {
+		if _, _, err := ParseWord(word); err == nil {
+			t.Errorf("%q was read", word)
+		}
+	}
+}
+
+// A rule of another port lets nobody log in: it admits nobody to the SSH port, and is no way for people.
+func TestOtherPortsAreNoWayIn(t *testing.T) {
+	rules := []Rule{{ID: "web", From: netip.MustParsePrefix("0.0.0.0/0"), Ports: Ports{7080, 7080}}}
+	if _, ok := Admits(rules, netip.MustParseAddr("198.51.100.7")); ok {
+		t.Error("a rule of another port admits to the SSH port")
+	}
+	if PeopleComeIn(rules) {
+		t.Error("people come in by a rule of another port")
+	}
+}
+
+func FuzzParseWord(f *testing.F) {
+	f.Add("198.51.100.0/24 port 9000-9001")
+	f.Add("2001:db8::/32")
+	f.Fuzz(func(t *testing.T, word string) {
+		if from, ports, err := ParseWord(word); err == nil {
+			again, to, err := ParseWord(Word(from, ports))
+			if err != nil || again != from || to != ports {
+				t.Errorf("%q: %v %v %v", word, again, to, err)
+			}
+		}
+	})
+}

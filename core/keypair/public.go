@@ -1,12 +1,10 @@
 package keypair
 
 import (
-	"crypto/md5"
 	"crypto/rsa"
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/binary"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"strings"
@@ -226,16 +224,4 @@ func (p Public) Fingerprint() string { return Fingerprint(p.Blob) }
 func Fingerprint(blob []byte) string {
 	sum := sha256.Sum256(blob)
 	return "SHA256:" + base64.RawStdEncoding.EncodeToString(sum[:])
-}
-
-// FingerprintMD5 returns "MD5:" and the colon-separated hex of the blob's MD5,
-// as ssh-keygen -l -E md5 prints it (RFC 4716 section 4).
-func (p Public) FingerprintMD5() string {
-	sum := md5.Sum(p.Blob)
-	h := hex.EncodeToString(sum[:])
-	var parts []string
-	for i := 0; i < len(h); i += 2 {
-		parts = append(parts, h[i:i+2])
-	}
-	return "MD5:" + strings.Join(parts, ":")
 }

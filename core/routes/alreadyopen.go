@@ -10,8 +10,8 @@ import (
 var _ = register(Route{
 	Name:  "already-open",
 	About: "its server offers another login than by key, which the engineer uses once",
-	Steps: []Step{{"by-hand", "the engineer logs in without a key, once, and adds the new one (plumlatch restore " +
-		"-continue)"}},
+	Steps: []Step{{"by-hand", "the engineer logs in without a key, once, and adds the new one (plumlatch work " +
+		"here)"}},
 	Judge: func(f Facts, o *Offer) {
 		if f.State != "running" {
 			o.lack("plumlatch instance start "+f.Instance, "it is %s", f.State)

@@ -8,8 +8,11 @@ import (
 	"strings"
 )
 
-// Setting is one value and the file that sets it.
-type Setting struct{ Value, File string }
+// Setting is one value, and the file and line that set it.
+type Setting struct {
+	Value, File string
+	Line        int // from 1
+}
 
 // Config is what the text of a configuration says.
 type Config struct {
@@ -53,7 +56,9 @@ func (r *reader) file(name string, matched bool) {
 		r.c.Missing = append(r.c.Missing, name)
 		return
 	}
+	number := 0
 	for line := range strings.Lines(text) {
+		number++
 		keyword, value := split(line)
 		switch keyword {
 		case "":
@@ -72,7 +77,7 @@ func (r *reader) file(name string, matched bool) {
 			if matched {
 				r.c.Matched = append(r.c.Matched, keyword)
 			} else if _, set := r.c.global[keyword]; !set {
-				r.c.global[keyword] = Setting{value, name}
+				r.c.global[keyword] = Setting{value, name, number}
 			}
 		}
 	}

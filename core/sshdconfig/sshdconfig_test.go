@@ -22,10 +22,10 @@ func TestRead(t *testing.T) {
 	}
 	c := Read("/etc/ssh/sshd_config", text, glob)
 	for keyword, want := range map[string]Setting{
-		"PasswordAuthentication": {"no", "/etc/ssh/sshd_config.d/10-a.conf"},
-		"PermitRootLogin":        {"no", "/etc/ssh/sshd_config"},
-		"authorizedkeysfile":     {".ssh/keys", "/etc/ssh/sshd_config"},
-		"X11Forwarding":          {"no", "/etc/ssh/sshd_config"},
+		"PasswordAuthentication": {"no", "/etc/ssh/sshd_config.d/10-a.conf", 1},
+		"PermitRootLogin":        {"no", "/etc/ssh/sshd_config", 4},
+		"authorizedkeysfile":     {".ssh/keys", "/etc/ssh/sshd_config", 5},
+		"X11Forwarding":          {"no", "/etc/ssh/sshd_config", 10},
 	} {
 		if got, ok := c.Get(keyword); !ok || got != want {
 			t.Errorf("%s: %+v %v, want %+v", keyword, got, ok, want)

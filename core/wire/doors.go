@@ -29,7 +29,8 @@ type RuleGroup struct {
 // Rule is one inbound rule. By to Work are known of rules asked for here.
 type Rule struct {
 	ID      string     `json:"id"`
-	From    string     `json:"from"` // CIDR
+	From    string     `json:"from"`            // CIDR
+	Ports   string     `json:"ports,omitempty"` // such as 9000-9001; none for the SSH port
 	Note    string     `json:"note,omitempty"`
 	World   bool       `json:"world,omitempty"`   // it lets everybody in
 	Service bool       `json:"service,omitempty"` // the service itself comes in by it
@@ -49,11 +50,13 @@ type Admit struct {
 	Shared  bool     `json:"shared"`  // into the group that others have too; else into one of the instance's own
 	Seconds int64    `json:"seconds"` // until its end; 0 for none
 	Reason  string   `json:"reason"`
+	Ports   string   `json:"ports,omitempty"` // such as 9000 or 9000-9001; none for the SSH port
 }
 
 // Unadmit asks for rules to be withdrawn.
 type Unadmit struct {
 	From   []string `json:"from"`
+	Ports  string   `json:"ports,omitempty"` // none for rules of the SSH port
 	CutOff int      `json:"cut_off"`
 }
 
@@ -105,6 +108,7 @@ type StaticAddress struct {
 	Address  string `json:"address"`
 	Instance string `json:"instance,omitempty"` // its name here
 	CloudID  string `json:"cloud_id,omitempty"` // of whoever has it
+	Price    *Price `json:"price,omitempty"`    // also while nobody has it
 }
 
 // NewStaticAddress asks for an address to be reserved.

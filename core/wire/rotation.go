@@ -43,6 +43,7 @@ type Rotating struct {
 	Login    bool       `json:"login,omitempty"`    // a login from the engineer's machine has to show it
 	Stays    string     `json:"stays,omitempty"`    // why the new line was not taken out again when it went back
 	NewKey   string     `json:"new_key,omitempty"`  // name of the new key
+	OldKey   string     `json:"old_key,omitempty"`  // name of the key that is taken
 }
 
 // LoginReport says that a login with a key ended well, from the client's machine.
@@ -91,7 +92,9 @@ type AccessMany struct {
 	Reason string     `json:"reason,omitempty"`
 	// remove: how many instances nobody gets into afterwards, counted out
 	CutOff      int    `json:"cut_off,omitempty"`
-	AtMost      string `json:"at_most,omitempty"`      // in one wave: a number, or a part; "" for all behind the first
+	First       int    `json:"first,omitempty"`        // size of the first wave; 0 for 1
+	Grow        int    `json:"grow,omitempty"`         // how many times as large the next is; 0 for all at once
+	AtMost      string `json:"at_most,omitempty"`      // in one wave: a number, or a part; "" for all
 	StopAfter   int    `json:"stop_after,omitempty"`   // failures; 0 for 1 (add, second), none (remove)
 	BackSeconds int64  `json:"back_seconds,omitempty"` // for how long to wait for what is out of reach; 0 for a week
 }
@@ -146,6 +149,7 @@ type FleetPlan struct {
 	CutOff  int           `json:"cut_off,omitempty"` // instances that nobody would get into afterwards
 	Word    string        `json:"word,omitempty"`    // that it waits for first: second, signature or either
 	Found   []FoundBeside `json:"found,omitempty"`   // exposed: what else is there
+	AtOnce  bool          `json:"at_once,omitempty"` // of a rotation: the old key is out as soon as the new one is in
 }
 
 // FoundBeside is what whoever had an exposed key may have left behind.

@@ -21,6 +21,59 @@ type Surveyed struct {
 	PublicKey   string     `json:"public_key"` // one line
 }
 
+// Sighted is a key that stands, or stood, in a file of an instance, as surveys saw it.
+type Sighted struct {
+	Instance    string     `json:"instance"`
+	Region      string     `json:"region"`
+	LoginUser   string     `json:"login_user"`
+	Key         string     `json:"key"` // its name in the ledger, "" if it has none
+	Holder      string     `json:"holder,omitempty"`
+	State       string     `json:"state,omitempty"` // of a recorded key: in use, retired, lost, exposed
+	Kind        string     `json:"kind"`
+	Fingerprint string     `json:"fingerprint"`
+	Bitting     string     `json:"bitting"`
+	Comment     string     `json:"comment"`
+	File        string     `json:"file"` // of the first line that it stands on
+	Line        int        `json:"line"`
+	Options     string     `json:"options,omitempty"`
+	Limits      string     `json:"limits,omitempty"` // expired, command, from, authority: no free way in
+	Ends        *time.Time `json:"ends,omitempty"`
+	Recorded    bool       `json:"recorded"`              // the ledger says that it opens the instance for that user
+	FirstBoots  bool       `json:"first_boots,omitempty"` // the line that first boot wrote for root: no door
+	Before      bool       `json:"before,omitempty"`      // it was gone once, and came back
+	Since       time.Time  `json:"since"`                 // first seen
+	Seen        time.Time  `json:"seen"`                  // last seen
+	Gone        *time.Time `json:"gone,omitempty"`        // since when it stands there no more
+	From        string     `json:"from"`                  // who saw it
+}
+
+// Opening answers what opens an instance, and how much is known of that.
+type Opening struct {
+	Instance   string      `json:"instance"`
+	Keys       []Access    `json:"keys"`       // on record, the steward's too
+	Unrecorded []Sighted   `json:"unrecorded"` // stand in its files, and nobody recorded them
+	Doors      []OtherDoor `json:"doors"`      // stand in no list of keys
+	// Sole is the key that is the only way in for people; "" if there is more, or none.
+	Sole string `json:"sole"`
+	// Nobody: nothing at all is known that lets people in.
+	Nobody  bool   `json:"nobody"`
+	People  int    `json:"people"`   // recorded keys that are ways in for people
+	Besides string `json:"besides"`  // what lets people in that nobody recorded, in words
+	NotSeen string `json:"not_seen"` // why there may be more; "" if somebody has just looked
+}
+
+// Opens answers what a key opens, recorded or not.
+type Opens struct {
+	Fingerprint string    `json:"fingerprint"`
+	Key         *Key      `json:"key,omitempty"` // nil: nobody recorded it
+	Access      []Access  `json:"access"`        // on record
+	Found       []Sighted `json:"found"`         // stands there, and nobody recorded that
+	Trusted     []Sighted `json:"trusted"`       // trusted there as a certificate authority
+	Gone        []Sighted `json:"gone"`          // stood there, and is seen there no more
+	// NeverLooked is how many instances nobody has ever looked into: it may stand there too.
+	NeverLooked int `json:"never_looked"`
+}
+
 // LyingKey is a file in a home that is, or may be, a private key. From inside
 // by the steward it is known by the .pub beside it, and never opened.
 type LyingKey struct {
@@ -30,21 +83,38 @@ type LyingKey struct {
 	Key         string `json:"key,omitempty"`         // its name in the ledger
 }
 
+// OtherDoor is a way in that stands in no list of keys.
+type OtherDoor struct {
+	// authority (a line that trusts one), trusted-authorities (TrustedUserCAKeys), key-command,
+	// password, host-based, anybody
+	Sort        string     `json:"sort"`
+	User        string     `json:"user,omitempty"`        // "" for every user
+	Fingerprint string     `json:"fingerprint,omitempty"` // of an authority in a line
+	Key         string     `json:"key,omitempty"`         // its name, if it is recorded
+	Holder      string     `json:"holder,omitempty"`      // of a recorded authority
+	Principals  string     `json:"principals,omitempty"`  // whom alone the authority of a line can vouch for
+	Place       string     `json:"place,omitempty"`       // FILE:LINE, or FILE where the line is not known
+	Value       string     `json:"value,omitempty"`       // of the setting
+	Text        string     `json:"text"`                  // in words
+	From        string     `json:"from,omitempty"`        // who saw it
+	At          *time.Time `json:"at,omitempty"`          // when
+}
+
 // Survey is what was found out about what opens an instance, from inside: by
 // the steward, or by an engineer's client.
 type Survey struct {
-	Instance  string     `json:"instance"`
-	LoginUser string     `json:"login_user"`
-	At        time.Time  `json:"at"`
-	Vantage   string     `json:"vantage"`
-	Files     []string   `json:"files"`    // that were read
-	NotSeen   []string   `json:"not_seen"` // what could not be seen, each with its reason
-	Broken    []string   `json:"broken"`   // lines that sshd passes over
-	Ignored   []string   `json:"ignored"`  // files that sshd passes over for their modes, each with its reason
-	Config    []string   `json:"config"`   // what the server's configuration says, as far as it was read
-	Doors     []string   `json:"doors"`    // ways in that are not in any file of keys: authorities, commands
-	Lying     []LyingKey `json:"lying"`
-	Keys      []Surveyed `json:"keys"`
+	Instance  string      `json:"instance"`
+	LoginUser string      `json:"login_user"`
+	At        time.Time   `json:"at"`
+	Vantage   string      `json:"vantage"`
+	Files     []string    `json:"files"`    // that were read
+	NotSeen   []string    `json:"not_seen"` // what could not be seen, each with its reason
+	Broken    []string    `json:"broken"`   // lines that sshd passes over
+	Ignored   []string    `json:"ignored"`  // files that sshd passes over for their modes, each with its reason
+	Config    []string    `json:"config"`   // what the server's configuration says, as far as it was read
+	Doors     []OtherDoor `json:"doors"`    // ways in that no line of a key tells of: authorities, commands
+	Lying     []LyingKey  `json:"lying"`
+	Keys      []Surveyed  `json:"keys"`
 
 	Outside *OutsideSurvey `json:"outside,omitempty"`
 	// InsideTrouble says why nothing was seen from inside, where that was asked for.
@@ -136,14 +206,16 @@ type UserFiles struct {
 
 // Discovered is an instance that a cloud has and the ledger does not know.
 type Discovered struct {
-	Cloud    string    `json:"cloud"`
-	CloudID  string    `json:"cloud_id"`
-	Name     string    `json:"name"`
-	Region   string    `json:"region"`
-	State    string    `json:"state"`
-	Address  string    `json:"address"`
-	KeyLabel string    `json:"key_label,omitempty"` // the cloud's own word on its launch key: weaker than "placed"
-	FirstAt  time.Time `json:"first_at"`
+	Cloud     string    `json:"cloud"`
+	CloudID   string    `json:"cloud_id"`
+	Name      string    `json:"name"`
+	Region    string    `json:"region"`
+	State     string    `json:"state"`
+	Address   string    `json:"address"`
+	Port      int       `json:"port,omitempty"`       // of its SSH server, as the cloud has it
+	LoginUser string    `json:"login_user,omitempty"` // as its image decides
+	KeyLabel  string    `json:"key_label,omitempty"`  // the cloud's own word on its launch key: weaker than "placed"
+	FirstAt   time.Time `json:"first_at"`
 }
 
 // Discovery is a cloud's list of instances against the ledger's.
@@ -169,7 +241,8 @@ type Matter struct {
 	Subject   string     `json:"subject"` // "instance NAME", "key NAME", "cloud ID", "journal"
 	Sentence  string     `json:"sentence"`
 	Evidence  string     `json:"evidence"`
-	Command   string     `json:"command"` // that mends it
+	Command   string     `json:"command"`         // that mends it
+	Costs     string     `json:"costs,omitempty"` // what the cloud asks for that, at most, in words; none where it does not say
 	Instance  string     `json:"instance,omitempty"`
 	Key       string     `json:"key,omitempty"`
 	Since     time.Time  `json:"since"`

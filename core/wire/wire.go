@@ -33,29 +33,38 @@ type List[T any] struct {
 
 // Key is a recorded key pair's public half, and what is known of it.
 type Key struct {
-	Name           string     `json:"name"`
-	Kind           string     `json:"kind"`
-	Fingerprint    string     `json:"fingerprint"`
-	FingerprintMD5 string     `json:"fingerprint_md5"`
-	Bitting        string     `json:"bitting"`
-	Cuts           []int      `json:"cuts"` // depths 0 to 7 of the bitting
-	Comment        string     `json:"comment"`
-	Note           string     `json:"note"`
-	Origin         string     `json:"origin"`     // "made here", "imported", "made elsewhere"
-	PublicKey      string     `json:"public_key"` // one line
-	CreatedAt      time.Time  `json:"created_at"`
-	CreatedBy      string     `json:"created_by"`
-	Reach          int        `json:"reach"`  // instances that it opens, as the ledger has it
-	Holder         string     `json:"holder"` // "" for not known
-	HolderSort     string     `json:"holder_sort,omitempty"`
-	KeptAt         string     `json:"kept_at"`    // where the private half is kept, in words
-	Passphrase     string     `json:"passphrase"` // "yes", "no", "not known", as last checked
-	PassphraseAt   *time.Time `json:"passphrase_at,omitempty"`
-	Weaknesses     []Weakness `json:"weaknesses,omitempty"`
-	Retired        bool       `json:"retired"`
-	ShownAt        *time.Time `json:"shown_at,omitempty"` // when its private half was last shown to exist
-	ShownBy        string     `json:"shown_by,omitempty"`
-	EvidenceAt     *time.Time `json:"evidence_at,omitempty"` // of the last positive observation of any access
+	Name           string `json:"name"`
+	Kind           string `json:"kind"`
+	Fingerprint    string `json:"fingerprint"`
+	Authority      bool   `json:"authority,omitempty"` // a certificate authority: it is put on no instance
+	FingerprintMD5 string `json:"fingerprint_md5"`
+	// FingerprintDER is the MD5 of the public key's DER (SubjectPublicKeyInfo); "" for a kind without.
+	FingerprintDER string `json:"fingerprint_der,omitempty"`
+	// FingerprintPrivate is the SHA-1 of the private half's DER (PKCS#8), as somebody said who had it: it
+	// finds the key, and proves nothing.
+	FingerprintPrivate   string     `json:"fingerprint_private,omitempty"`
+	FingerprintPrivateBy string     `json:"fingerprint_private_by,omitempty"`
+	FingerprintPrivateAt *time.Time `json:"fingerprint_private_at,omitempty"`
+	Bitting              string     `json:"bitting"`
+	Cuts                 []int      `json:"cuts"` // depths 0 to 7 of the bitting
+	Comment              string     `json:"comment"`
+	Note                 string     `json:"note"`
+	Origin               string     `json:"origin"`     // "made here", "imported", "made elsewhere"
+	PublicKey            string     `json:"public_key"` // one line
+	CreatedAt            time.Time  `json:"created_at"`
+	CreatedBy            string     `json:"created_by"`
+	Reach                int        `json:"reach"`  // instances that it opens, as the ledger has it
+	Found                int        `json:"found"`  // others on which a survey found it, where nobody recorded it
+	Holder               string     `json:"holder"` // "" for not known
+	HolderSort           string     `json:"holder_sort,omitempty"`
+	KeptAt               string     `json:"kept_at"`    // where the private half is kept, in words
+	Passphrase           string     `json:"passphrase"` // "yes", "no", "not known", as last checked
+	PassphraseAt         *time.Time `json:"passphrase_at,omitempty"`
+	Weaknesses           []Weakness `json:"weaknesses,omitempty"`
+	Retired              bool       `json:"retired"`
+	ShownAt              *time.Time `json:"shown_at,omitempty"` // when its private half was last shown to exist
+	ShownBy              string     `json:"shown_by,omitempty"`
+	EvidenceAt           *time.Time `json:"evidence_at,omitempty"` // of the last positive observation of any access
 
 	// "in use", "lost" (nobody has the private half), "exposed" (somebody else may have it)
 	State       string     `json:"state"`
@@ -85,6 +94,12 @@ type NewKey struct {
 	Holder     string `json:"holder"`
 	KeptAt     string `json:"kept_at"`
 	Passphrase string `json:"passphrase"` // "yes", "no", "" for not known
+	Authority  bool   `json:"authority"`  // a certificate authority, and no key of a person
+}
+
+// PrivatePrint says what the fingerprint of a key's private half is: "SHA1:" and hex.
+type PrivatePrint struct {
+	Fingerprint string `json:"fingerprint"`
 }
 
 // KeyChange changes what is not nil.
@@ -95,6 +110,7 @@ type KeyChange struct {
 	KeptAt     *string `json:"kept_at,omitempty"`
 	Origin     *string `json:"origin,omitempty"`
 	Passphrase *string `json:"passphrase,omitempty"`
+	Comment    *string `json:"comment,omitempty"` // as recorded; lines that stand on instances keep theirs
 }
 
 // Holder is a person, team, machine or job that has a private key.
@@ -214,6 +230,9 @@ type Launch struct {
 	DiskGB   int               `json:"disk_gb,omitempty"` // of the root volume; 0 for the size's own
 	Tags     map[string]string `json:"tags,omitempty"`
 	UserData string            `json:"user_data,omitempty"` // the engineer's own, merged with the keys
+	// StaticAddress is one that it is given: its name, or "new" for one that is reserved under the
+	// instance's own name. "" for none.
+	StaticAddress string `json:"static_address,omitempty"`
 }
 
 // LaunchPlan is what a launch would send.
@@ -221,6 +240,10 @@ type LaunchPlan struct {
 	UserData  string   `json:"user_data"`
 	LoginUser string   `json:"login_user"`
 	Warnings  []string `json:"warnings"`
+	// Price is what it costs while it is there, with its root volume, and with a static address that is
+	// reserved for it; none where the cloud does not say. Seconds is how long a change of its state usually takes.
+	Price   *Price  `json:"price,omitempty"`
+	Seconds float64 `json:"seconds,omitempty"`
 }
 
 // Observation is one thing found out about an access.
@@ -244,7 +267,8 @@ type Access struct {
 	Instance    string       `json:"instance"`
 	Region      string       `json:"region"`
 	LoginUser   string       `json:"login_user"`
-	Key         string       `json:"key"` // "" for the steward's
+	Key         string       `json:"key"`                 // "" for the steward's
+	KeyState    string       `json:"key_state,omitempty"` // in use, retired, lost, exposed; "" for the steward's
 	Steward     bool         `json:"steward"`
 	Holder      string       `json:"holder,omitempty"` // of the key
 	HolderSort  string       `json:"holder_sort,omitempty"`
@@ -291,23 +315,91 @@ type Size struct {
 	MemoryMB int    `json:"memory_mb"`
 	DiskGB   int    `json:"disk_gb"`
 
-	Regions []string `json:"regions"` // that have it
+	Regions []string `json:"regions"`         // that have it
+	Price   *Price   `json:"price,omitempty"` // without a root volume; none where the cloud does not say
+}
+
+// Price is what something costs while it is there, by the cloud's list.
+type Price struct {
+	Hour     float64 `json:"hour"`
+	Month    float64 `json:"month"` // 730 hours
+	Currency string  `json:"currency"`
 }
 
 // Credentials sign an operator in for the console.
 type Credentials struct {
 	Operator string `json:"operator"`
 	Password string `json:"password"`
+	Token    bool   `json:"token"` // answer with a token for a client, and set no cookie
+}
+
+// Session says who is signed in. A client gets a token, the console a cookie.
+type Session struct {
+	Operator
+	Token     string    `json:"token,omitempty"`
+	ExpiresAt time.Time `json:"expires_at"`
+}
+
+// SigninRequest asks for a challenge.
+type SigninRequest struct {
+	Operator string `json:"operator"`
+	Key      string `json:"key"` // SHA256 fingerprint
+}
+
+// SigninChallenge is one opaque word, good for three minutes.
+type SigninChallenge struct {
+	Challenge string `json:"challenge"`
+}
+
+// SigninProof is the statement that was signed (core/signin), and the signature (PROTOCOL.sshsig).
+type SigninProof struct {
+	Service     string    `json:"service"`
+	Certificate string    `json:"certificate"`
+	Operator    string    `json:"operator"`
+	Key         string    `json:"key"`
+	Challenge   string    `json:"challenge"`
+	At          time.Time `json:"at"`
+	Signature   string    `json:"signature"`
+}
+
+// ConsoleCode opens the console once.
+type ConsoleCode struct {
+	Code      string    `json:"code"`
+	ExpiresAt time.Time `json:"expires_at,omitzero"`
+}
+
+// PasswordChange changes one's own password; Password is the present one.
+type PasswordChange struct {
+	Password string `json:"password"`
+	New      string `json:"new"`
+}
+
+// OperatorKey is a key that signs for an operator.
+type OperatorKey struct {
+	Key         string `json:"key"`
+	Fingerprint string `json:"fingerprint"`
+	State       string `json:"state"` // of the key
+	SignsIn     bool   `json:"signs_in"`
+	GivesWord   bool   `json:"gives_word"`
+	Opens       int    `json:"opens"` // instances: a forwarded agent can be asked there to sign
+}
+
+// OperatorKeyUse says what a key signs for an operator.
+type OperatorKeyUse struct {
+	SignsIn   bool `json:"signs_in"`
+	GivesWord bool `json:"gives_word"`
 }
 
 // Operator is a person or program that uses the service. Password comes once,
 // when the operator is added.
 type Operator struct {
-	Name      string    `json:"name"`
-	Role      string    `json:"role"` // viewer, operator, admin
-	Disabled  bool      `json:"disabled"`
-	CreatedAt time.Time `json:"created_at"`
-	Password  string    `json:"password,omitempty"`
+	Name      string       `json:"name"`
+	Role      string       `json:"role"` // viewer, operator, admin
+	Disabled  bool         `json:"disabled"`
+	CreatedAt time.Time    `json:"created_at"`
+	Password  string       `json:"password,omitempty"`
+	PublicKey string       `json:"public_key,omitempty"` // on adding: it signs in by this key, and has no password
+	Key       *OperatorKey `json:"key,omitempty"`        // on adding: the key by which it signs in
 }
 
 // OperatorChange changes what is not nil.

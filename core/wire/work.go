@@ -44,11 +44,14 @@ func (w Work) Over() bool {
 type WorkStep struct {
 	Name    string     `json:"name"`
 	Title   string     `json:"title"`
-	State   string     `json:"state"` // to do, doing, waiting, done, undoing, undone
+	State   string     `json:"state"` // to do, doing, waiting, done, passed over, undoing, undone
 	Tries   int        `json:"tries"` // how often it was begun
 	BeganAt *time.Time `json:"began_at,omitempty"`
 	EndedAt *time.Time `json:"ended_at,omitempty"`
 }
+
+// StepPassedOver is the state of a step that had nothing to do in this piece of work.
+const StepPassedOver = "passed over"
 
 // WorkEvent is one thing that was told about a piece of work, numbered from 1.
 type WorkEvent struct {
@@ -62,6 +65,7 @@ type WorkEvent struct {
 // Codes of how a piece of work went, where a program decides by it.
 const (
 	WorkNoRule        = "no-such-rule"   // no inbound rule lets the network in that was named
+	WorkLocksOut      = "no-other-way"   // rule 1: no other way in for people was shown to work
 	WorkStaysAdmitted = "stays-admitted" // an inbound rule stays: people come in by nothing else
 )
 

@@ -121,11 +121,27 @@ func (w *Service) PlanRotation(ctx context.Context, i store.Instance, r wire.Rot
 	return w.RotationPlan(ctx, i, r, 0, 0, k)
 }
 
+// PlanUnmade is PlanRotation with a pair that is not made yet: it shows what would happen. FieldError.
+func (w *Service) PlanUnmade(ctx context.Context, i store.Instance, r wire.Rotate) (wire.RotationPlan, error) {
+	k, err := w.Know(ctx, []store.Instance{i})
+	if err != nil {
+		return wire.RotationPlan{}, err
+	}
+	k.unmade, r.New = true, unmadePair
+	p, _, err := w.RotationPlan(ctx, i, r, 0, 0, k)
+	return p, err
+}
+
+// unmadePair is what a plan calls a pair that is not made yet; no key can be called so.
+const unmadePair = "(a new pair)"
+
 // Known is what rotations on some instances are planned by: read once for all of them.
 type Known struct {
 	rows   map[int64][]store.Access
 	atHand []store.KeyWork
 	keys   map[int64]store.Key
+	// unmade tells that the new key is a pair that is to be made when this is begun.
+	unmade bool
 }
 
 // Know reads what rotations on these instances are planned by.
@@ -182,6 +198,10 @@ func (w *Service) RotationPlan(ctx context.Context, i store.Instance, r wire.Rot
 		return p, in, err
 	}
 	in.Contain = strings.Join(contain, ",")
+	if known.unmade {
+		now := time.Now() // whoever makes it shows that it exists
+		known.keys[-1], newID = store.Key{ID: -1, Name: r.New, State: access.InUse, ShownAt: &now}, -1
+	}
 	k, err := known.key(ctx, w, r.New, newID)
 	if errors.Is(err, store.ErrNotFound) {
 		err = w.UnknownKey(ctx, r.New)
@@ -193,8 +213,10 @@ func (w *Service) RotationPlan(ctx context.Context, i store.Instance, r wire.Rot
 	if err != nil {
 		return p, in, err
 	}
-	if err := w.Placeable(ctx, i, k); err != nil {
-		return p, in, err
+	if !known.unmade {
+		if err := w.Placeable(ctx, i, k); err != nil {
+			return p, in, err
+		}
 	}
 	if n := slices.IndexFunc(rows, func(a store.Access) bool {
 		return oldID != 0 && a.KeyID == oldID &&
@@ -232,26 +254,8 @@ func (w *Service) KeyOf(ctx context.Context, name string, id int64) (store.Key, 
 
 // Placeable tells why a key cannot be put on an instance, as a FieldError.
 func (w *Service) Placeable(ctx context.Context, i store.Instance, k store.Key) error {
-	wrong := func(format string, a ...any) error {
-		return door.FieldError{Field: "new", Problem: fmt.Sprintf(format, a...)}
-	}
-	switch {
-	case k.State != access.InUse:
-		return wrong("key %s is %s: it is put on no instance", k.Name, k.State)
-	case k.RetiredAt != nil:
-		return wrong("key %s is retired (plumlatch key use-again %s undoes it)", k.Name, k.Name)
-	}
-	if err := k.Public().Placeable(); err != nil {
-		return wrong("key %s: %v", k.Name, err)
-	}
-	policy, err := w.Policy(ctx)
-	if err != nil {
+	if err := w.Allowed(ctx, k, "new"); err != nil {
 		return err
-	}
-	if !policy.Places(k.Kind) {
-		return door.FieldError{Field: "new",
-			Problem: fmt.Sprintf("key %s is %s, and the policy puts other kinds on instances (keys.kinds)", k.Name,
-				k.Kind), Choices: policy.Keys.Kinds}
 	}
 	if i.Adopted {
 		return nil
@@ -398,7 +402,7 @@ func (w *Service) ReportNewLogin(ctx context.Context, by store.Actor, work store
 
 // Rotating shows how far a rotation has come.
 func (w *Service) Rotating(ctx context.Context, work store.Work) (*wire.Rotating, error) {
-	if work.Kind != "rotate" && work.Kind != "access-add" {
+	if work.Kind != "rotate" && work.Kind != "access-add" && work.Kind != "access-remove" {
 		return nil, nil
 	}
 	var d rotated
@@ -407,17 +411,20 @@ func (w *Service) Rotating(ctx context.Context, work store.Work) (*wire.Rotating
 	}
 	var in struct {
 		NewID int64 `json:"new_id"`
+		OldID int64 `json:"old_id"`
 	}
 	if err := door.Decode(work.Input, &in); err != nil {
 		return nil, err
 	}
-	name := ""
-	if k, err := w.Store.KeyByID(ctx, in.NewID); err == nil {
-		name = k.Name
-	} else if !errors.Is(err, store.ErrNotFound) {
-		return nil, err
+	var called [2]string
+	for n, id := range []int64{in.NewID, in.OldID} {
+		if k, err := w.Store.KeyByID(ctx, id); err == nil {
+			called[n] = k.Name
+		} else if !errors.Is(err, store.ErrNotFound) {
+			return nil, err
+		}
 	}
-	return &wire.Rotating{NewKey: name, Options: d.Options, Notes: d.Notes, Ends: d.Ends, Enforced: d.Enforced,
+	return &wire.Rotating{NewKey: called[0], OldKey: called[1], Options: d.Options, Notes: d.Notes, Ends: d.Ends, Enforced: d.Enforced,
 		Why: d.Why, Login: d.NeedsLogin, Stays: d.Stays}, nil
 }
 

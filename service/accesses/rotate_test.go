@@ -1,8 +1,10 @@
 package accesses_test
 
 import (
+	"fmt"
 	"testing"
 
+	"plumlatch/core/keypair"
 	"plumlatch/core/wire"
 	"plumlatch/service/kinds/kindtest"
 	"plumlatch/service/store"
@@ -67,5 +69,52 @@ func TestAccessRemove(t *testing.T) {
 		},
 		Reset: func(h *kindtest.House) { h.KeysBack("berth-1") },
 		State: func(h *kindtest.House) string { return h.Keys("berth-1") },
+	})
+}
+
+// TestUnrecordedRemoved: a key that nobody recorded is withdrawn once, is seen there no more, and is
+// back where it was if that is cancelled.
+func TestUnrecordedRemoved(t *testing.T) {
+	t.Parallel()
+	pair, err := keypair.Create(keypair.Ed25519, "stray")
+	if err != nil {
+		t.Fatal(err)
+	}
+	stray := pair.Public.Fingerprint()
+	survey := func(h *kindtest.House) {
+		if w := h.Done(h.W.Survey.SurveyMany(h.Context(), kindtest.By, store.Once{}, wire.SurveyMany{All: true})); w.State != store.Done {
+			h.Fatal(w.Outcome)
+		}
+	}
+	kindtest.EveryHalt(t, kindtest.Case{
+		Kind: "access-remove", Some: 4, Returns: "access-remove/check/end",
+		Prepare: func(h *kindtest.House) {
+			h.Key("first")
+			h.Launch("berth-1", "first")
+			h.ByHand("berth-1", pair.Public.Line())
+			survey(h)
+			h.KeepKeys("berth-1")
+		},
+		Begin: func(h *kindtest.House) (store.Work, error) {
+			return h.W.Accesses.RemoveAccess(h.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"),
+				wire.AccessRemove{Key: stray})
+		},
+		Reset: func(h *kindtest.House) {
+			h.KeysBack("berth-1")
+			survey(h)
+		},
+		State: func(h *kindtest.House) string {
+			all, err := h.DB.SightingsOfKey(h.Context(), stray)
+			if err != nil {
+				h.Fatal(err)
+			}
+			there := 0
+			for _, x := range all {
+				if x.GoneAt == nil {
+					there++
+				}
+			}
+			return fmt.Sprintf("seen there %d times\n%s", there, h.Keys("berth-1"))
+		},
 	})
 }

@@ -226,7 +226,7 @@ func (r *rotateJob) proof() error {
 	}
 	what := fmt.Sprintf("the private half of %s to be shown (plumlatch key prove %s)", r.In.New, r.In.New)
 	if r.D.NeedsLogin {
-		what = fmt.Sprintf("a login with %s from the engineer's machine (plumlatch rotate -continue %d -identity FILE)", r.In.New, r.Work.ID)
+		what = fmt.Sprintf("a login with %s from the engineer's machine (plumlatch work here %d -identity FILE)", r.In.New, r.Work.ID)
 	}
 	if over {
 		return door.Failf("nobody has shown the private half of %s within %s", r.In.New, door.SpanWords(ProofLimit))

@@ -1,6 +1,7 @@
 package accesses
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -65,6 +66,9 @@ type sharing struct {
 	OldID int64  `json:"old_id,omitempty"` // the key that is taken, or extended
 	NewID int64  `json:"new_id,omitempty"` // the key that is added
 	Key   string `json:"key"`              // its name, for words
+	// Blob is that of a key that is taken and that nobody recorded here: it has no access, and its ID is 0
+	// where it is recorded nowhere. Rule 1 guards it as one whose holder is not known.
+	Blob []byte `json:"blob,omitempty"`
 	// Was is what the key counted as when the work was asked for.
 	Was    rotation.Mark `json:"was"`
 	Until  *time.Time    `json:"until,omitempty"`
@@ -271,6 +275,35 @@ func (w *Service) accessOfKey(ctx context.Context, i store.Instance, name string
 			i.LoginUser), Choices: choices}
 }
 
+// foundKey is the key that a survey found in the files of the login user, by its fingerprint, name or ID,
+// though nobody recorded it there; without an ID if there is none. FieldError.
+func (w *Service) foundKey(ctx context.Context, i store.Instance, word string, keyID int64) (store.Sighting, error) {
+	if keyID != 0 {
+		k, err := w.Store.KeyByID(ctx, keyID)
+		if err != nil {
+			return store.Sighting{}, err
+		}
+		word = k.Fingerprint
+	}
+	rows, err := w.Store.SightingsOf(ctx, i.ID)
+	if err != nil {
+		return store.Sighting{}, err
+	}
+	word = strings.TrimRight(word, "=")
+	for _, x := range rows {
+		if x.GoneAt != nil || x.Recorded || x.Fingerprint != word && (x.Key == "" || names.Fold(x.Key) != names.Fold(word)) {
+			continue
+		}
+		if x.LoginUser != i.LoginUser {
+			return store.Sighting{}, door.FieldError{Field: "key",
+				Problem: fmt.Sprintf("it stands in a file of %s, and the steward is confined to those of %s: take it out "+
+					"with your own way in", x.LoginUser, i.LoginUser)}
+		}
+		return x, nil
+	}
+	return store.Sighting{}, nil
+}
+
 // NotAtHand refuses what other work with the same key is at hand for.
 func (w *Service) NotAtHand(ctx context.Context, i store.Instance, key int64) error {
 	all, err := w.Store.KeyWorks(ctx, i.ID)
@@ -392,6 +425,14 @@ func (w *Service) PlanRemove(ctx context.Context, i store.Instance, r wire.Acces
 		return store.NewWork{}, err
 	}
 	a, err := w.accessOfKey(ctx, i, r.Key, keyID)
+	var unrecorded store.Sighting
+	if _, missing := errors.AsType[door.FieldError](err); missing {
+		if found, e := w.foundKey(ctx, i, r.Key, keyID); e != nil {
+			return store.NewWork{}, e
+		} else if found.ID != 0 {
+			unrecorded, err = found, nil
+		}
+	}
 	if err != nil {
 		return store.NewWork{}, err
 	}
@@ -402,6 +443,18 @@ func (w *Service) PlanRemove(ctx context.Context, i store.Instance, r wire.Acces
 	in := sharing{OldID: a.KeyID, Key: a.Key, Was: rotation.Mark{Holder: a.HolderSort, State: a.OutOfUse()},
 		Reason: plaintext.Line(plaintext.Cut(r.Reason, 200)), CutOff: r.CutOff, Back: back}
 	intent := "withdraw " + a.Key
+	if unrecorded.ID != 0 {
+		in.Key, in.Blob = cmp.Or(unrecorded.Key, unrecorded.Fingerprint), unrecorded.Blob
+		a.Key = in.Key
+		intent = "withdraw " + in.Key + ", which nobody recorded there"
+		if unrecorded.Key != "" {
+			k, err := w.Store.KeyAlone(ctx, unrecorded.Key)
+			if err != nil {
+				return store.NewWork{}, err
+			}
+			in.OldID, in.Was = k.ID, door.MarkOf(k)
+		}
+	}
 	if in.Reason != "" {
 		intent += ": " + in.Reason
 	}

@@ -10,6 +10,7 @@ import (
 
 	"plumlatch/core/access"
 	"plumlatch/core/authkeys"
+	"plumlatch/core/keypair"
 	"plumlatch/core/rotation"
 	"plumlatch/core/wire"
 	"plumlatch/reach"
@@ -219,6 +220,10 @@ func (r *shareJob) record() error {
 	if !r.D.Gone {
 		return nil
 	}
+	if r.unrecorded() {
+		return r.Store.EndSighting(r.Ctx, r.Instance.ID, r.Instance.LoginUser, keypair.Fingerprint(r.In.Blob), r.Work.ID,
+			r.SurveysAfter()...)
+	}
 	id, why := r.D.OldAccess, fmt.Sprintf("withdrawn (work %d)", r.Work.ID)
 	if r.In.NewID != 0 {
 		id, why = r.D.NewAccess, fmt.Sprintf("withdrawn at its end (work %d)", r.Work.ID)
@@ -245,7 +250,7 @@ func (r *shareJob) removeAsk() error {
 			r.D.Others = append(r.D.Others, a.ID)
 		}
 	}
-	if r.D.OldAccess == 0 {
+	if r.D.OldAccess == 0 && !r.unrecorded() {
 		return door.Failf("%s is not recorded to open %s any more", r.In.Key, r.Instance.Name)
 	}
 	files, err := r.Enter()
@@ -260,9 +265,20 @@ func (r *shareJob) removeAsk() error {
 	return err
 }
 
+// unrecorded tells whether the key that is taken is one that nobody recorded there.
+func (r *shareJob) unrecorded() bool { return len(r.In.Blob) > 0 }
+
+// old is the key that is taken.
+func (r *shareJob) old() (store.Key, error) {
+	if r.In.OldID == 0 && r.unrecorded() {
+		return store.Key{Name: r.In.Key, Blob: r.In.Blob, Fingerprint: r.In.Key, State: access.InUse}, nil
+	}
+	return r.Store.KeyByID(r.Ctx, r.In.OldID)
+}
+
 // removeTake takes the key out of every file.
 func (r *shareJob) removeTake() error {
-	k, err := r.Store.KeyByID(r.Ctx, r.In.OldID)
+	k, err := r.old()
 	if err != nil {
 		return err
 	}
@@ -274,7 +290,7 @@ func (r *shareJob) removeBack() error {
 	if !r.D.Narrowed || r.InstanceGone() {
 		return nil
 	}
-	k, err := r.Store.KeyByID(r.Ctx, r.In.OldID)
+	k, err := r.old()
 	if err != nil {
 		return err
 	}
@@ -288,11 +304,28 @@ func (r *shareJob) removeBack() error {
 
 // removeCheck asks whether the key is refused now, and the others are not.
 func (r *shareJob) removeCheck() error {
-	answers, err := r.AskServer(append([]int64{r.D.OldAccess}, r.D.Others...)...)
-	if err != nil {
-		return err
+	var answer reach.Answer
+	if r.unrecorded() { // there is no access that the answer could be kept with
+		if len(r.D.Others) > 0 {
+			if _, err := r.AskServer(r.D.Others...); err != nil {
+				return err
+			}
+		}
+		t, err := r.Target(r.Ctx, r.Instance)
+		if err != nil {
+			return err
+		}
+		if answer = reach.Probe(r.Ctx, r.Reach, t, [][]byte{r.In.Blob}, time.Now)[0].Answer; answer == reach.NotAsked {
+			return fmt.Errorf("the server did not say whether it still takes %s", r.In.Key)
+		}
+	} else {
+		answers, err := r.AskServer(append([]int64{r.D.OldAccess}, r.D.Others...)...)
+		if err != nil {
+			return err
+		}
+		answer = answers[r.D.OldAccess]
 	}
-	if answers[r.D.OldAccess] == reach.Accepted {
+	if answer == reach.Accepted {
 		return door.Failf("the server still takes %s, though it is in no file that it is known to read: it stands "+
 			"somewhere else", r.In.Key)
 	}
@@ -330,13 +363,17 @@ func (r *shareJob) extendEdit() error {
 		return err
 	}
 	r.D.NewAccess, r.D.Banner, r.D.From = a.ID, reach.Banner(files), terms.FromRange
-	if len(all) > 0 {
-		if r.D.Skew, err = r.ClockOff(files, all[0].Name); err != nil {
-			return err
+	// Once for the work: if the step is begun again, its line may bear this end already, and a clock that
+	// is read again may be a second off.
+	if r.D.Expiry == "" {
+		if len(all) > 0 {
+			if r.D.Skew, err = r.ClockOff(files, all[0].Name); err != nil {
+				return err
+			}
 		}
+		r.D.Expiry, err = authkeys.Expiry(authkeys.ParseVersion(r.D.Banner), *r.In.Until, nil, r.D.Skew)
+		r.D.Enforced = err == nil
 	}
-	r.D.Expiry, err = authkeys.Expiry(authkeys.ParseVersion(r.D.Banner), *r.In.Until, nil, r.D.Skew)
-	r.D.Enforced = err == nil
 	if err := r.Keep(); err != nil {
 		return err
 	}

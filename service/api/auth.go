@@ -58,6 +58,19 @@ func (s *Server) identify(c *gin.Context) {
 			return
 		}
 		sum := sha256.Sum256([]byte(token))
+		if strings.HasPrefix(token, sessionPrefix) { // of a client that signed in
+			o, err := s.opts.Store.SessionOperator(c.Request.Context(), sum[:])
+			switch {
+			case errors.Is(err, store.ErrNotFound):
+				badToken.detail(c, "the session has ended; sign in again (plumlatch sign-in %s)", s.address(c))
+			case err != nil:
+				s.fail(c, err)
+			default:
+				c.Set(operatorKey, signedIn{Operator: o, session: sum[:]})
+				c.Next()
+			}
+			return
+		}
 		o, err := s.opts.Store.TokenOperator(c.Request.Context(), sum[:], c.RemoteIP())
 		switch {
 		case errors.Is(err, store.ErrNotFound):
@@ -203,20 +216,29 @@ func (s *Server) signIn(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	if good := checkPassword(hash, r.Password); !good || err != nil {
+	if good := checkPassword(hash, r.Password); !good || hash == "" || err != nil {
 		s.logOf(c).Warn("sign-in failed", "from", c.RemoteIP())
 		badPassword.answer(c, wire.Problem{})
 		return
 	}
-	cookie, sum := secret("")
+	prefix := ""
+	if r.Token {
+		prefix = sessionPrefix
+	}
+	text, sum := secret(prefix)
 	expires, err := s.opts.Store.AddSession(c.Request.Context(), store.Actor{Operator: o.Name, Address: c.RemoteIP()},
-		o, sum)
+		o, store.NewSession{SHA256: sum, By: store.ByPassword})
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	s.setCookie(c, cookie, int(time.Until(expires).Seconds()))
-	c.JSON(http.StatusOK, showOperator(o))
+	out := wire.Session{Operator: showOperator(o), ExpiresAt: expires.UTC()}
+	if r.Token {
+		out.Token = text
+	} else {
+		s.setCookie(c, text, int(time.Until(expires).Seconds()))
+	}
+	c.JSON(http.StatusOK, out)
 }
 
 func (s *Server) whoAmI(c *gin.Context) { c.JSON(http.StatusOK, showOperator(operator(c).Operator)) }
@@ -267,6 +289,19 @@ func (s *Server) addOperator(c *gin.Context) {
 	}
 	if err := names.Check(r.Name); err != nil {
 		s.fail(c, err)
+		return
+	}
+	if r.PublicKey != "" { // it signs in by that, and has no password
+		k, ok := s.operatorsKey(c, r.Name, r.PublicKey)
+		if !ok {
+			return
+		}
+		if err := s.opts.Store.AddOperator(c.Request.Context(), actor(c), r.Name, role, "", k); err != nil {
+			s.fail(c, err)
+			return
+		}
+		shown := showOperatorKey(store.OperatorKey{Key: k, SignsIn: true})
+		c.JSON(http.StatusCreated, wire.Operator{Name: r.Name, Role: r.Role, CreatedAt: time.Now().UTC(), Key: &shown})
 		return
 	}
 	end, err := s.hashing.begin(c.Request.Context())

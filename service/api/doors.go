@@ -133,7 +133,7 @@ func (s *Server) admit(c *gin.Context) {
 
 func (s *Server) unadmit(c *gin.Context) {
 	begins(s, c, func(name store.Once, i store.Instance, r wire.Unadmit) (store.Work, error) {
-		return s.opts.Worker.Network.Unadmit(c.Request.Context(), actor(c), name, i, r.From, r.CutOff)
+		return s.opts.Worker.Network.Unadmit(c.Request.Context(), actor(c), name, i, r.From, r.Ports, r.CutOff)
 	})
 }
 

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
@@ -68,6 +69,10 @@ func (s *Server) addKey(c *gin.Context) {
 	if !checkChoice(c, "passphrase", r.Passphrase, "", "yes", "no") {
 		return
 	}
+	if r.Authority && (r.MadeHere || r.Elsewhere || r.Passphrase != "") {
+		field(c, "authority", errors.New("a certificate authority is imported, and nothing else is said of its private half"))
+		return
+	}
 	if r.MadeHere && r.Elsewhere {
 		field(c, "made_elsewhere", errors.New("a key is made here or elsewhere, not both"))
 		return
@@ -89,7 +94,7 @@ func (s *Server) addKey(c *gin.Context) {
 	}
 	k, err := s.opts.Store.AddKey(c.Request.Context(), actor(c),
 		store.NewKey{Name: r.Name, Note: r.Note, Origin: origin, KeptAt: r.KeptAt, Passphrase: r.Passphrase,
-			Holder: r.Holder, Public: p})
+			Holder: r.Holder, Public: p, Authority: r.Authority})
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -97,11 +102,22 @@ func (s *Server) addKey(c *gin.Context) {
 	c.JSON(http.StatusCreated, showKey(k))
 }
 
+// noKey says that there is no key of a name, and which are near it.
+func (s *Server) noKey(c *gin.Context, name string) {
+	p := wire.Problem{Field: "key", Detail: "there is no key of this name; \"plumlatch key list\" shows what there is"}
+	if all, err := s.opts.Store.KeyNames(c.Request.Context()); err == nil {
+		if near := names.Near(name, all, 3); len(near) > 0 {
+			p.Detail = "there is no key of this name; near it: " + strings.Join(near, ", ")
+		}
+	}
+	notFound.answer(c, p)
+}
+
 // key finds the key that the path names, and answers if there is none.
 func (s *Server) key(c *gin.Context) (store.Key, bool) {
 	k, err := s.opts.Store.KeyByName(c.Request.Context(), c.Param("name"))
 	if errors.Is(err, store.ErrNotFound) {
-		notFound.detail(c, "there is no key of this name; \"plumlatch key list\" shows what there is")
+		s.noKey(c, c.Param("name"))
 		return k, false
 	}
 	if err != nil {
@@ -128,7 +144,7 @@ func (s *Server) changeKey(c *gin.Context) {
 	for _, f := range []struct {
 		name string
 		text *string
-	}{{"note", r.Note}, {"kept_at", r.KeptAt}, {"holder", r.Holder}} {
+	}{{"note", r.Note}, {"kept_at", r.KeptAt}, {"holder", r.Holder}, {"comment", r.Comment}} {
 		if f.text != nil && !checkText(c, f.name, *f.text) {
 			return
 		}

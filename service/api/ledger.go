@@ -32,7 +32,9 @@ func showKey(k store.Key) wire.Key {
 	out := wire.Key{Name: k.Name, Kind: k.Kind, Fingerprint: k.Fingerprint, FingerprintMD5: p.FingerprintMD5(),
 		Bitting: p.Bitting().String(), Cuts: cuts(p),
 		Comment: k.Comment, Note: k.Note, Origin: k.Origin, PublicKey: p.Line(), CreatedAt: k.CreatedAt.UTC(),
-		CreatedBy: k.CreatedBy, Reach: k.Reach,
+		CreatedBy: k.CreatedBy, Reach: k.Reach, Found: k.Found, Authority: k.Authority,
+		FingerprintDER: p.FingerprintDER(), FingerprintPrivate: keypair.PrintOfHex(keypair.PrintSHA1, k.PrivateSHA1),
+		FingerprintPrivateBy: k.PrivateSHA1By, FingerprintPrivateAt: k.PrivateSHA1At,
 		Holder: k.Holder, HolderSort: k.HolderSort, KeptAt: k.KeptAt, Passphrase: k.Passphrase,
 		PassphraseAt: k.PassphraseAt, Retired: k.RetiredAt != nil,
 		ShownAt: k.ShownAt, ShownBy: k.ShownBy, EvidenceAt: k.EvidenceAt,
@@ -55,8 +57,12 @@ func (s *Server) listKeys(c *gin.Context) {
 	if !ok {
 		return
 	}
+	print, ok := printOf(c, "fingerprint", c.Query("fingerprint"))
+	if !ok {
+		return
+	}
 	rows, next, err := s.opts.Store.Keys(c.Request.Context(),
-		store.KeyQuery{Text: c.Query("q"), Kind: c.Query("kind"), Fingerprint: c.Query("fingerprint"),
+		store.KeyQuery{Text: c.Query("q"), Kind: c.Query("kind"), Print: print,
 			Holder: c.Query("holder"),
 			Origin: c.Query("origin"), Weakness: c.Query("weakness"), State: c.Query("state"), OlderThan: older,
 			Sort: sort, Descending: desc, Page: p})
@@ -190,14 +196,16 @@ func (s *Server) launch(c *gin.Context) {
 		return
 	}
 	request := lifecycle.LaunchRequest{Name: r.Name, Region: r.Region, Zone: r.Zone, Image: r.Image, Size: r.Size,
-		DiskGB: r.DiskGB, Tags: r.Tags, UserData: r.UserData, Keys: r.Keys, NoKey: r.NoKey}
+		DiskGB: r.DiskGB, Tags: r.Tags, UserData: r.UserData, Keys: r.Keys, NoKey: r.NoKey,
+		Static: r.StaticAddress}
 	if r.Plan {
 		p, err := s.opts.Worker.Lifecycle.Plan(c.Request.Context(), request)
 		if err != nil {
 			s.fail(c, err)
 			return
 		}
-		c.JSON(http.StatusOK, wire.LaunchPlan{UserData: p.UserData, LoginUser: p.Image.LoginUser, Warnings: p.Warnings})
+		c.JSON(http.StatusOK, wire.LaunchPlan{UserData: p.UserData, LoginUser: p.Image.LoginUser, Warnings: p.Warnings,
+			Price: p.Price, Seconds: p.Takes.Seconds()})
 		return
 	}
 	name, ok := once(c)
@@ -249,7 +257,7 @@ func showAccess(a store.Access, keys map[string]wire.Access) wire.Access {
 	}
 	out.ID, out.Instance, out.Region, out.LoginUser, out.Key, out.Steward, out.Holder, out.HolderSort = a.ID,
 		a.Instance, a.Region, a.LoginUser, a.Key, a.Steward, a.Holder, a.HolderSort
-	out.Until, out.Reason = a.Until, a.TermsReason
+	out.KeyState, out.Until, out.Reason = stateOf(a.KeyState, a.KeyRetired), a.Until, a.TermsReason
 	out.Since, out.ShownAt, out.Evidence, out.Old, out.At, out.From = a.CreatedAt.UTC(), a.ShownAt, a.Standing,
 		a.StandingOld, a.StandingAt, a.StandingFrom
 	if a.Against != "" {

@@ -34,6 +34,8 @@ var (
 		"It is wrong, has expired or was revoked: create another with \"plumlatch token create\"."}
 	badPassword = problemType{"bad-password", 401, "Name or password are wrong",
 		"Try again; after five failures sign-in waits for a quarter of an hour."}
+	badSignature = problemType{"bad-signature", 401, "This does not sign anybody in",
+		"Check the operator's name and the key; an admin says which keys sign in (plumlatch operator key NAME)."}
 	forbidden = problemType{"forbidden", 403, "The role does not allow this", "Ask an admin for a role that does."}
 	wrongHost = problemType{"wrong-host", 403, "The service does not answer to this host name",
 		"Use the address that it printed at its start, or start it with -allow-host."}
@@ -60,7 +62,7 @@ var (
 	cloudFailed = problemType{"cloud-failed", 502, "The cloud did not answer",
 		"Try again; see whether the cloud's interface is up."}
 
-	problemTypes = []problemType{badRequest, unauthenticated, badToken, badPassword, forbidden, wrongHost,
+	problemTypes = []problemType{badRequest, unauthenticated, badToken, badPassword, badSignature, forbidden, wrongHost,
 		wrongOrigin, notFound, nameTaken,
 		keyKnown, inProgress, conflict, tooLarge, invalidField, privateKey, tooMany, busy, internal, cloudFailed}
 )

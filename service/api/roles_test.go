@@ -103,7 +103,7 @@ func newCaller(t *testing.T) *caller {
 // ask asks as somebody, whose header is given; "" for nobody.
 func (c *caller) ask(method, path, body, header string) (int, wire.Problem) {
 	c.t.Helper()
-	ctx, cancel := context.WithTimeout(c.t.Context(), 30*time.Second)
+	ctx, cancel := context.WithTimeout(c.t.Context(), 2*time.Minute)
 	defer cancel()
 	req, err := http.NewRequestWithContext(ctx, method, c.url+path, strings.NewReader(body))
 	if err != nil {
@@ -326,7 +326,7 @@ func TestCutIsNotForgotten(t *testing.T) {
 		if err := c.db.AddOperator(t.Context(), store.Service, name, store.Viewer, "-"); err != nil {
 			t.Fatal(err)
 		}
-		for deadline := time.Now().Add(20 * time.Second); count("SELECT count(*) FROM journal_waiting") > 0; time.Sleep(50 * time.Millisecond) {
+		for deadline := time.Now().Add(2 * time.Minute); count("SELECT count(*) FROM journal_waiting") > 0; time.Sleep(50 * time.Millisecond) {
 			if time.Now().After(deadline) {
 				t.Fatal("it was never chained")
 			}

@@ -29,7 +29,13 @@ func (s *Server) rotationPlan(c *gin.Context) {
 	if !ok {
 		return
 	}
-	p, _, err := s.opts.Worker.Accesses.PlanRotation(c.Request.Context(), i, r)
+	var p wire.RotationPlan
+	var err error
+	if r.New == "" {
+		p, err = s.opts.Worker.Accesses.PlanUnmade(c.Request.Context(), i, r)
+	} else {
+		p, _, err = s.opts.Worker.Accesses.PlanRotation(c.Request.Context(), i, r)
+	}
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -202,26 +208,6 @@ func (s *Server) giveWord(c *gin.Context) {
 	s.askWork(c, func(ctx context.Context, by store.Actor, w store.Work) error {
 		return s.opts.Worker.Fleet.GiveWord(ctx, by, operator(c).ID, w, r.Signature)
 	}, waitsForNoWord)
-}
-
-// setOperatorKey makes the signature of a key an operator's word, or no longer.
-func (s *Server) setOperatorKey(on bool) gin.HandlerFunc {
-	return func(c *gin.Context) {
-		k, err := s.opts.Store.KeyByName(c.Request.Context(), c.Param("key"))
-		if err == nil {
-			err = s.opts.Store.SetOperatorKey(c.Request.Context(), actor(c), c.Param("name"), k, on)
-		}
-		if errors.Is(err, store.ErrNotFound) {
-			notFound.detail(c, "there is no operator or no key of this name; \"plumlatch operator list\" and "+
-				"\"plumlatch key list\" show what there is")
-			return
-		}
-		if err != nil {
-			s.fail(c, err)
-			return
-		}
-		c.Status(http.StatusNoContent)
-	}
 }
 
 // rotateSteward begins to replace the service's own key on an instance.

@@ -41,8 +41,10 @@ type Options struct {
 	Hosts   []string // further host[:port] values that the service answers to
 	Listen  string   // host:port that it listens on
 	TLS     bool
-	Closing <-chan struct{} // closed when the service ends: who follows something is let go
-	Log     *slog.Logger
+	// Certificate is the leaf that is served (DER); nil without TLS.
+	Certificate []byte
+	Closing     <-chan struct{} // closed when the service ends: who follows something is let go
+	Log         *slog.Logger
 }
 
 // Server answers requests.

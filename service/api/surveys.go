@@ -247,7 +247,11 @@ func (s *Server) accessMap(c *gin.Context) {
 	}
 	out := wire.AccessMap{Keys: []wire.MapKey{}, Instances: []wire.MapInstance{}, Cells: []wire.MapCell{}, Cut: cut}
 	column, row := map[int64]int{}, map[string]int{}
-	ways := map[int64]int{}
+	soles, err := s.opts.Store.SoleOpeners(c.Request.Context(), instances)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
 	for n, i := range instances {
 		column[i.ID] = n
 		out.Instances = append(out.Instances, wire.MapInstance{Name: i.Name, Region: i.Region, Tags: i.Tags})
@@ -258,9 +262,6 @@ func (s *Server) accessMap(c *gin.Context) {
 			State: k.State, Cuts: cuts(k.Public())})
 	}
 	for _, m := range cells {
-		if m.Way {
-			ways[m.InstanceID]++
-		}
 		if _, ok := row[m.Fingerprint]; !ok && m.KeyID == 0 { // nobody wrote it down
 			row[m.Fingerprint] = len(out.Keys)
 			out.Keys = append(out.Keys, wire.MapKey{Fingerprint: m.Fingerprint, State: "unrecorded", Cuts: []int{}})
@@ -272,7 +273,7 @@ func (s *Server) accessMap(c *gin.Context) {
 			continue
 		}
 		out.Cells = append(out.Cells, wire.MapCell{K: r, I: column[m.InstanceID], E: m.Standing, Old: m.Old,
-			Age: m.Age, Sole: m.Way && ways[m.InstanceID] == 1})
+			Age: m.Age, Sole: soles[m.InstanceID] != "" && soles[m.InstanceID] == m.Fingerprint})
 	}
 	slices.SortFunc(out.Cells, func(a, b wire.MapCell) int {
 		if a.K != b.K {

@@ -50,13 +50,22 @@ func (s *Server) operations() []Operation {
 		http.MethodDelete
 	const view, edit, admin = store.Viewer, store.Editor, store.Admin
 	return []Operation{
-		{post, "/session", "", false, wire.Credentials{}, wire.Operator{}, "Sign in: the answer sets a cookie.",
-			s.signIn},
+		{post, "/session", "", false, wire.Credentials{}, wire.Session{},
+			"Sign in by password: the answer sets a cookie, or has a token for a client.", s.signIn},
+		{post, "/session/challenge", "", false, wire.SigninRequest{}, wire.SigninChallenge{},
+			"A challenge for signing in by key.", s.signinChallenge},
+		{post, "/session/key", "", false, wire.SigninProof{}, wire.Session{}, "Sign in by key: the answer has a token.",
+			s.signInByKey},
+		{post, "/session/code", view, false, nil, wire.ConsoleCode{},
+			"A code that opens the console once, within a minute.", s.consoleCode},
+		{post, "/session/redeem", "", false, wire.ConsoleCode{}, wire.Session{},
+			"Sign in by such a code: the answer sets a cookie.", s.signInByCode},
+		{put, "/session/password", view, false, wire.PasswordChange{}, nil, "Change one's own password.", s.setPassword},
 		{get, "/session", view, false, nil, wire.Operator{}, "Who asks, and what they may do.", s.whoAmI},
 		{del, "/session", view, false, nil, nil, "Sign out.", s.signOut},
 
 		{get, "/keys", view, false, nil, list(wire.Key{}), "The recorded keys.", s.listKeys},
-		{get, "/keys/:name", view, false, nil, wire.Key{}, "One key, by its name or fingerprint.", s.showKey},
+		{get, "/keys/:name", view, false, nil, wire.Key{}, "One key, by its name.", s.showKey},
 		{post, "/keys", edit, false, wire.NewKey{}, wire.Key{}, "Record a public key.", s.addKey},
 		{patch, "/keys/:name", edit, false, wire.KeyChange{}, wire.Key{}, "Change a key's name, holder or note.",
 			s.changeKey},
@@ -70,6 +79,9 @@ func (s *Server) operations() []Operation {
 			"A signature of that text: the private half exists.", s.prove},
 		{post, "/keys/:name/bad-day", edit, false, wire.KeyBadDay{}, wire.Follows{},
 			"Record that a key is lost, exposed or found, or show what would follow.", s.badDay},
+		{put, "/keys/:name/private-print", edit, false, wire.PrivatePrint{}, wire.Key{},
+			"Keep what is said to be the fingerprint of its private half: it finds the key, and proves nothing.",
+			s.privatePrint},
 		{get, "/keys/:name/timeline", view, false, nil, list(wire.TimelineEvent{}),
 			"What happened to a key.", s.keyTimeline},
 
@@ -97,6 +109,8 @@ func (s *Server) operations() []Operation {
 			"Record a key that a survey saw there.", s.recordAccess},
 		{post, "/instances/:name/probing", edit, false, probingChange{}, wire.Instance{},
 			"Allow or forbid the probe of its server.", s.probing},
+		{get, "/instances/:name/opening", view, false, nil, wire.Opening{},
+			"What opens it: recorded keys, keys that nobody recorded, other doors.", s.opening},
 		{get, "/instances/:name/timeline", view, false, nil, list(wire.TimelineEvent{}),
 			"What happened to an instance.", s.instanceTimeline},
 		{post, "/instances/:name/why", view, true, wire.WhyRequest{}, wire.WhyAnswer{},
@@ -188,6 +202,10 @@ func (s *Server) operations() []Operation {
 		{get, "/access", view, false, nil, list(wire.Access{}), "Which key opens which instance.", s.listAccess},
 		{post, "/access/:id/login", edit, false, wire.LoginReport{}, nil, "The client has logged in there.",
 			s.reportLogin},
+		{get, "/opens", view, false, nil, wire.Opens{}, "What a key opens, recorded or not, by its name or a fingerprint of whatever form.",
+			s.opens},
+		{get, "/sightings", view, false, nil, list(wire.Sighted{}), "What surveys saw in files of keys.",
+			s.listSightings},
 		{get, "/access-map", view, true, nil, wire.AccessMap{}, "The same as a map.", s.accessMap},
 		{get, "/evidence-ages", view, false, nil, map[string]int{}, "How old what is known is.", s.evidenceAges},
 		{get, "/surveys", view, false, nil, list(wire.LastSurvey{}), "What the last surveys saw.", s.listSurveys},
@@ -222,15 +240,21 @@ func (s *Server) operations() []Operation {
 		{get, "/sizes", view, false, nil, list(cloud.Size{}), "The cloud's sizes in a region.",
 			catalogue(s, func(ctx context.Context, region string) ([]cloud.Size,
 				error) {
-				return s.opts.Cloud.Sizes(ctx, region)
+				all, err := s.opts.Cloud.Sizes(ctx, region)
+				for n := range all {
+					all[n].Price = s.opts.Worker.Door.SizePrice(ctx, all[n].Name, 0)
+				}
+				return all, err
 			})},
 
 		{get, "/operators", view, false, nil, list(wire.Operator{}), "Who may use the service.", s.listOperators},
 		{post, "/operators", admin, false, wire.Operator{}, wire.Operator{}, "Add an operator.", s.addOperator},
 		{patch, "/operators/:name", admin, false, wire.OperatorChange{}, nil, "Change an operator.", s.changeOperator},
-		{put, "/operators/:name/keys/:key", admin, false, nil, nil, "Have a key sign for an operator.",
-			s.setOperatorKey(true)},
-		{del, "/operators/:name/keys/:key", admin, false, nil, nil, "No longer.", s.setOperatorKey(false)},
+		{get, "/operators/:name/keys", view, false, nil, list(wire.OperatorKey{}),
+			"Which keys sign for an operator: in, words, or both.", s.operatorKeys},
+		{put, "/operators/:name/keys/:key", admin, false, wire.OperatorKeyUse{}, wire.OperatorKey{},
+			"Have a key sign for an operator.", s.setOperatorKey},
+		{del, "/operators/:name/keys/:key", admin, false, nil, wire.OperatorKey{}, "No longer.", s.dropOperatorKey},
 		{get, "/tokens", view, false, nil, list(wire.Token{}), "One's own tokens.", s.listTokens},
 		{post, "/tokens", view, false, wire.NewToken{}, wire.Token{}, "Make one.", s.createToken},
 		{del, "/tokens/:id", view, false, nil, nil, "Revoke one.", s.revokeToken},
@@ -246,6 +270,8 @@ var queries = map[string]string{
 	"GET /instances": "q region image state key host_keys sort order limit cursor",
 	"GET /access": "instance key holder region tag user people evidence evidence_older_than_days " +
 		"evidence_newer_than_days sort order limit cursor",
+	"GET /opens":            "key",
+	"GET /sightings":        "instance region tag user key holder fingerprint there recorded sort order limit cursor",
 	"GET /access-map":       "region tag holder",
 	"GET /work":             "state kind instance parent sort order limit cursor",
 	"GET /work/:id/events":  "after",

@@ -1,7 +1,9 @@
 package api
 
 import (
+	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"strconv"
 	"sync"
@@ -91,7 +93,11 @@ func (s *Server) today(c *gin.Context) {
 	}
 	out := wire.Today{List: wire.List[wire.Matter]{Items: []wire.Matter{}, NextCursor: next}, Counts: map[string]int{}}
 	for _, m := range rows {
-		out.Items = append(out.Items, showMatter(m))
+		shown := showMatter(m)
+		if m.Reason == string(access.NoWayIn) || m.Reason == string(access.NoWayBack) {
+			shown.Costs = s.restoreCosts(c.Request.Context())
+		}
+		out.Items = append(out.Items, shown)
 	}
 	for _, n := range counts {
 		if n.Open > 0 {
@@ -100,6 +106,15 @@ func (s *Server) today(c *gin.Context) {
 		out.Off += n.Off
 	}
 	c.JSON(http.StatusOK, out)
+}
+
+// restoreCosts is what a way back in costs at most: a rescue instance for an hour, where the way is the disk.
+func (s *Server) restoreCosts(ctx context.Context) string {
+	p := s.opts.Worker.Door.SizePrice(ctx, s.opts.Cloud.Properties().RescueSize, 0)
+	if p == nil {
+		return ""
+	}
+	return fmt.Sprintf("at most %.4g %s, for an hour of a rescue instance, if its disk is the way", p.Hour, p.Currency)
 }
 
 // todaySeen notes that the operator has seen all that there was at a time.
@@ -246,9 +261,9 @@ func (s *Server) follows(c *gin.Context, k store.Key, state string, too []string
 	case state == access.InUse:
 		out.Next = "plumlatch key show " + k.Name
 	case state == access.Exposed && len(none)+len(others) > 0:
-		out.Next = "plumlatch rotate -exposed " + k.Name + " -new KEY"
+		out.Next = "plumlatch rotate exposed " + k.Name + " -new KEY"
 	case len(none) > 0:
-		out.Next = "plumlatch why " + none[0].Door.Name
+		out.Next = "plumlatch restore " + none[0].Door.Name
 	case len(others) > 0:
 		out.Next = "plumlatch open " + others[0].Door.Name // by one of the others
 	default:

@@ -102,6 +102,9 @@ func (s *Server) wholeWork(c *gin.Context, w store.Work) (wire.Work, error) {
 		return out, err
 	}
 	for _, st := range steps {
+		if st.State == "done" && st.Tries == 0 { // there was nothing to do
+			st.State = wire.StepPassedOver
+		}
 		out.Steps = append(out.Steps, wire.WorkStep{Name: st.Name, Title: st.Title, State: st.State, Tries: st.Tries,
 			BeganAt: st.BeganAt, EndedAt: st.EndedAt})
 	}

@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"time"
 
+	"plumlatch/core/inbound"
 	"plumlatch/core/wire"
 )
 
@@ -100,6 +101,7 @@ type Terms struct {
 	Currency     string
 	InstanceHour map[string]float64 // by size
 	VolumeHourGB float64
+	StaticHour   *float64      // a static address; nil: the cloud does not say
 	Change       time.Duration // one change of state: stopping, starting, attaching
 }
 
@@ -135,12 +137,16 @@ func (r NameRule) Check(name string) error {
 	return fmt.Errorf("the cloud takes no such name: %s", r.Words)
 }
 
-// Rule is one inbound rule: it lets an address range in to the SSH port.
+// Rule is one inbound rule: it lets an address range in to the SSH port, or to other ports.
 type Rule struct {
-	ID   string
-	From netip.Prefix
-	Note string
+	ID    string
+	From  netip.Prefix
+	Ports inbound.Ports // zero: the SSH port
+	Note  string
 }
+
+// Word tells the rule from others of its group.
+func (r Rule) Word() string { return inbound.Word(r.From, r.Ports) }
 
 // Group is a group of inbound rules. What none of an instance's groups admits
 // does not get through.
@@ -149,6 +155,16 @@ type Group struct {
 	Own      bool // made for one instance, and for no other
 	Rules    []Rule
 	Members  []string // the instances that have it, by the cloud's own names
+}
+
+// SSH are the group's rules for the SSH port: by no other does anybody log in.
+func (g Group) SSH() (out []Rule) {
+	for _, r := range g.Rules {
+		if r.Ports.SSH() {
+			out = append(out, r)
+		}
+	}
+	return out
 }
 
 // StaticAddress is an address that stays until it is released.
@@ -227,8 +243,9 @@ type Driver interface {
 	// OwnGroup returns the group of an instance's own, and makes it if there is
 	// none; it goes with the instance.
 	OwnGroup(ctx context.Context, clientToken, id string) (Group, error)
-	// Admit adds a rule to a group; one for the same range is returned as it is.
-	Admit(ctx context.Context, clientToken, groupID string, from netip.Prefix, note string) (Rule, error)
+	// Admit adds a rule to a group; one for the same range and ports is returned as it is.
+	Admit(ctx context.Context, clientToken, groupID string, from netip.Prefix, ports inbound.Ports, note string) (Rule,
+		error)
 	// Unadmit takes a rule out of a group; one that is gone is no error.
 	Unadmit(ctx context.Context, clientToken, groupID, ruleID string) error
 

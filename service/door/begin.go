@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
@@ -27,16 +28,15 @@ func (w *Service) Replayed(ctx context.Context, err error) (store.Instance, bool
 
 // UnknownKey is the FieldError for a key that is not recorded, with the names that there are.
 func (w *Service) UnknownKey(ctx context.Context, name string) error {
-	keys, next, err := w.Store.Keys(ctx, store.KeyQuery{Page: store.Page{Limit: 20}})
+	all, err := w.Store.KeyNames(ctx)
 	if err != nil {
 		return err
 	}
 	e := FieldError{Field: "keys", Problem: "unknown key " + plaintext.Line(plaintext.Cut(name, names.MaxLength))}
-	for _, k := range keys {
-		e.Choices = append(e.Choices, k.Name)
-	}
-	if next != "" {
-		e.Choices = append(e.Choices, "... (key list shows all)")
+	if near := names.Near(name, all, 3); len(near) > 0 {
+		e.Problem += "; near it: " + strings.Join(near, ", ")
+	} else {
+		e.Problem += "; \"plumlatch key list\" shows those that there are"
 	}
 	return e
 }

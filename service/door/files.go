@@ -134,7 +134,7 @@ func (r *Run) Place(files reach.Files, fresh store.Key, stands bool) error {
 		r.Edits.forget()
 	}
 	id, err := r.Witness(store.Witness{Placed: &store.Placed{KeyID: fresh.ID, LoginUser: r.Instance.LoginUser,
-		Vantage: fmt.Sprint("work ", r.Work.ID), ByUs: r.Edits.Appended}})
+		Vantage: fmt.Sprint("work ", r.Work.ID), ByUs: r.Edits.Appended}, Asked: r.stewardIn()})
 	if err != nil {
 		return err
 	}
@@ -203,7 +203,19 @@ func (r *Run) TakeOld(t Taking, out bool) error {
 	}
 	r.Edits.forget() // what was answered before the write says nothing now
 	r.Edits.Gone = out
-	return r.NotedWitness(store.Witness{Wrote: true})
+	return r.NotedWitness(store.Witness{Wrote: true, Asked: r.stewardIn()})
+}
+
+// stewardIn is what a write by the steward shows of its own key: the server has let it in, and its session
+// is open as it writes. So what it wrote itself does not make that old.
+func (r *Run) stewardIn() (out []store.Asked) {
+	for _, a := range r.doors.Accesses {
+		if a.Steward && a.LoginUser == r.Instance.LoginUser {
+			out = append(out, store.Asked{AccessID: a.ID, Answer: string(reach.Accepted), From: "steward",
+				Detail: "its session was open as it wrote"})
+		}
+	}
+	return out
 }
 
 // lookLater looks at replaced files again after a while, while the work goes on:

@@ -9,6 +9,7 @@ import (
 
 	"plumlatch/core/authkeys"
 	"plumlatch/core/rotation"
+	"plumlatch/core/wire"
 	"plumlatch/reach"
 	"plumlatch/service/store"
 )
@@ -240,7 +241,7 @@ func (r *Run) permit(files reach.Files, t Taking, all []KeysFile) (permit rotati
 // refusal is what the guard said, as a failure of the step.
 func refusal(err error) error {
 	if errors.Is(err, rotation.ErrLockOut) {
-		return guarded{Failure{Reason: Words(err)}}
+		return guarded{Failure{Reason: Words(err), Code: wire.WorkLocksOut}}
 	}
 	return Failure{Reason: Words(err)}
 }

@@ -12,6 +12,7 @@ import (
 	"plumlatch/core/access"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/rotation"
+	"plumlatch/core/times"
 	"plumlatch/core/wire"
 	"plumlatch/reach"
 	"plumlatch/service/store"
@@ -57,7 +58,7 @@ func SpanWords(d time.Duration) string {
 	case d%time.Minute == 0:
 		return Plural(int(d/time.Minute), "minute")
 	}
-	return d.Round(time.Second).String()
+	return times.Length(d.Round(time.Second))
 }
 
 // AskServer asks about accesses, in the order given, and keeps the answers. A

@@ -46,6 +46,7 @@ type Service struct {
 	policyMu   sync.Mutex
 	policyHeld access.Policy
 	policyAt   time.Time
+	prices     prices
 
 	kinds  []*Kind
 	Engine *work.Engine

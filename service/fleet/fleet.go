@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"plumlatch/core/access"
+	"plumlatch/core/keypair"
 	"plumlatch/core/names"
 	"plumlatch/core/rotation"
 	"plumlatch/core/wire"
@@ -220,7 +221,7 @@ func (w *Service) chooseFleet(ctx context.Context, f wire.Fleet) (members, left 
 		if f.Key == "" || f.Tag != "" || f.Due {
 			return wrong("exposed", "an exposed key is replaced wherever it opens: give that key alone")
 		}
-		pace.First = noStop // everywhere at once, as far as the bound allows
+		pace.First = cmp.Or(f.First, noStop) // everywhere at once, as far as the bound allows
 		if f.AtMost == "" {
 			pace.AtMost = rotation.Share{Percent: 100}
 		}
@@ -228,10 +229,7 @@ func (w *Service) chooseFleet(ctx context.Context, f wire.Fleet) (members, left 
 	q := store.CandidateQuery{Tag: f.Tag, Limit: maxFleet + 1}
 	if f.Key != "" {
 		q.Keys = []string{f.Key}
-		if k, err := w.Store.KeyAlone(ctx, f.Key); err == nil && f.Exposed && k.State != access.Exposed {
-			return wrong("key", "%s is %s: \"plumlatch key exposed %s\" records that somebody else may have it, "+
-				"and shows what follows", k.Name, k.State, k.Name)
-		} else if errors.Is(err, store.ErrNotFound) {
+		if _, err := w.Store.KeyAlone(ctx, f.Key); errors.Is(err, store.ErrNotFound) {
 			err = w.UnknownKey(ctx, f.Key)
 			if e, ok := errors.AsType[door.FieldError](err); ok {
 				e.Field = "key"
@@ -290,6 +288,23 @@ func (w *Service) chooseFleet(ctx context.Context, f wire.Fleet) (members, left 
 	return members, left, intoWaves(members, pace)
 }
 
+// mustBeExposed refuses to begin what is for an exposed key with one that nobody has recorded as such: a
+// plan needs no such record. FieldError.
+func (w *Service) mustBeExposed(ctx context.Context, exposed bool, key string) error {
+	if !exposed {
+		return nil
+	}
+	k, err := w.Store.KeyAlone(ctx, key)
+	if err == nil && k.State != access.Exposed {
+		return door.FieldError{Field: "key", Problem: fmt.Sprintf("%s is %s: \"plumlatch key exposed %s\" records that "+
+			"somebody else may have it, and shows what follows", k.Name, k.State, k.Name)}
+	}
+	if errors.Is(err, store.ErrNotFound) {
+		return nil // whoever chooses the instances says so
+	}
+	return err
+}
+
 // intoWaves gives each member its wave. FieldError.
 func intoWaves(members []wire.FleetMember, pace rotation.Pace) error {
 	// What can be reached comes first: the first wave has to show something.
@@ -328,6 +343,9 @@ func (w *Service) RotateMany(ctx context.Context, by store.Actor, once store.Onc
 	}
 	if f.New == "" && len(f.Pairs) == 0 {
 		return store.Work{}, door.FieldError{Field: "new", Problem: "give one new key for all, or a pair for each"}
+	}
+	if err := w.mustBeExposed(ctx, f.Exposed, f.Key); err != nil {
+		return store.Work{}, err
 	}
 	members, _, err := w.chooseFleet(ctx, f)
 	if err != nil {
@@ -390,6 +408,7 @@ func (w *Service) Fleet(ctx context.Context, work store.Work) (wire.FleetPlan, e
 	if err := door.Decode(work.Input, &in); err != nil {
 		return p, err
 	}
+	p.AtOnce = in.Many == nil && in.Restore == nil && (in.Exposed || in.GraceSeconds != nil && *in.GraceSeconds == 0)
 	if in.Exposed {
 		if p.Found, err = w.foundBeside(ctx, p.Members); err != nil {
 			return p, err
@@ -442,7 +461,11 @@ func (r *fleetJob) fleetChoose() error {
 	if err := r.sameKeys(r.In); err != nil {
 		return err
 	}
-	members, _, err := r.svc.chooseMembers(r.Ctx, r.In)
+	err := r.svc.mustBeExposed(r.Ctx, r.In.Exposed, r.In.Key)
+	var members []wire.FleetMember
+	if err == nil {
+		members, _, err = r.svc.chooseMembers(r.Ctx, r.In)
+	}
 	if err != nil {
 		return door.Failure{Reason: door.Words(err)}
 	}
@@ -458,6 +481,10 @@ func (r *fleetJob) fleetChoose() error {
 		called = append(called, m.Instance)
 		for _, name := range []string{m.Old, m.New} {
 			if _, known := keys[name]; known {
+				continue
+			}
+			if _, print, _ := keypair.ParsePrint(name); print && strings.HasPrefix(name, "SHA256:") {
+				keys[name] = 0 // nobody recorded it
 				continue
 			}
 			k, err := r.Store.KeyAlone(r.Ctx, name)
@@ -564,11 +591,11 @@ func (r *fleetJob) fleetWaves() error {
 		switch stop := max(r.In.StopAfter, 1); {
 		case now.ToDo > 0 && failed-r.In.GoOn >= stop:
 			return r.fleetWait(wire.WaitsGoOn,
-				fmt.Sprintf("a word, after %s: plumlatch rotate -go-on %d, or back: plumlatch work cancel %d",
+				fmt.Sprintf("a word, after %s: plumlatch work go-on %d, or back: plumlatch work cancel %d",
 					door.Plural(failed, "failure"), r.Work.ID, r.Work.ID), time.Minute)
 		case now.ToDo > 0 && r.In.Paused:
 			return r.fleetWait(wire.WaitsGoOn,
-				fmt.Sprintf("a word: it is paused; plumlatch rotate -go-on %d", r.Work.ID), time.Minute)
+				fmt.Sprintf("a word: it is paused; plumlatch work go-on %d", r.Work.ID), time.Minute)
 		case now.ToDo > 0:
 			busy, err := r.beginWave(r.In, now.Wave, len(waves))
 			if err != nil {

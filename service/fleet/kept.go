@@ -39,6 +39,8 @@ type askedMany struct {
 	Only        string     `json:"only,omitempty"`
 	Reason      string     `json:"reason,omitempty"`
 	CutOff      int        `json:"cut_off,omitempty"`
+	First       int        `json:"first,omitempty"`
+	Grow        int        `json:"grow,omitempty"`
 	AtMost      string     `json:"at_most,omitempty"`
 	StopAfter   int        `json:"stop_after,omitempty"`
 	BackSeconds int64      `json:"back_seconds,omitempty"`

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"plumlatch/core/keypair"
 	"plumlatch/core/names"
 	"plumlatch/core/rotation"
 	"plumlatch/core/wire"
@@ -84,7 +85,18 @@ func (w *Service) checkMany(ctx context.Context, by store.Actor, r *wire.AccessM
 		return wrong("back_seconds", "failures and times are not negative, and what is out of reach is waited for "+
 			"at most a year")
 	}
-	if r.Key != "" {
+	if print, is, err := keypair.ParsePrint(r.Key); r.Do == wire.ManyRemove && is && !print.Bare {
+		known, e := false, err
+		if e == nil {
+			known, e = w.knownPrint(ctx, r, print)
+		}
+		if e != nil || !known {
+			if e == nil {
+				e = wrong("key", "%s is not recorded, and no survey found it", r.Key)
+			}
+			return e
+		}
+	} else if r.Key != "" {
 		k, err := w.Store.KeyAlone(ctx, r.Key)
 		if errors.Is(err, store.ErrNotFound) {
 			err = w.UnknownKey(ctx, r.Key)
@@ -113,7 +125,10 @@ func (w *Service) checkMany(ctx context.Context, by store.Actor, r *wire.AccessM
 
 // chooseMany chooses the instances of a change of access.
 func (w *Service) chooseMany(ctx context.Context, r wire.AccessMany) (members, left []wire.FleetMember, err error) {
-	pace := rotation.Pace{First: 1, Grow: maxFleet, AtMost: rotation.Share{Percent: 100}}
+	if r.First < 0 || r.Grow < 0 || r.First > maxFleet || r.Grow > maxFleet {
+		return nil, nil, door.FieldError{Field: "first", Problem: fmt.Sprintf("the sizes of waves are from 1 to %d", maxFleet)}
+	}
+	pace := rotation.Pace{First: cmp.Or(r.First, 1), Grow: cmp.Or(r.Grow, maxFleet), AtMost: rotation.Share{Percent: 100}}
 	if r.AtMost != "" {
 		if pace.AtMost, err = rotation.ParseShare(r.AtMost); err != nil {
 			return nil, nil, door.FieldError{Field: "at_most", Problem: err.Error()}
@@ -179,6 +194,9 @@ func (w *Service) chooseWithdrawn(ctx context.Context, r wire.AccessMany) (membe
 		}
 	}
 	all, err := w.Store.Candidates(ctx, q)
+	if err == nil && r.Key != "" {
+		members, left, err = w.chooseFound(ctx, r)
+	}
 	for _, c := range all {
 		m := wire.FleetMember{Instance: c.Instance, Old: c.Old, State: "to do", Sole: c.Others == 0,
 			CutOff: c.Others == 0}
@@ -191,6 +209,71 @@ func (w *Service) chooseWithdrawn(ctx context.Context, r wire.AccessMany) (membe
 		members = append(members, m)
 	}
 	return members, left, err
+}
+
+// knownPrint puts the name of a recorded key in the place of its fingerprint, or brings that of a key
+// that nobody recorded into its usual form. known is false where no survey ever saw such a key. FieldError.
+func (w *Service) knownPrint(ctx context.Context, r *wire.AccessMany, p keypair.Print) (known bool, err error) {
+	if !p.Changes() {
+		return false, door.FieldError{Field: "key", Problem: "by this form of fingerprint nothing is changed: give SHA256"}
+	}
+	r.Key = p.Text
+	k, err := w.Store.KeyByFingerprint(ctx, p.Text)
+	if err == nil {
+		r.Key = k.Name
+		return true, nil
+	}
+	if !errors.Is(err, store.ErrNotFound) {
+		return false, err
+	}
+	seen, err := w.Store.SeenPrints(ctx, p)
+	return len(seen) > 0, err
+}
+
+// chooseFound chooses the instances in whose files a survey found a key though nobody recorded it there.
+func (w *Service) chooseFound(ctx context.Context, r wire.AccessMany) (members, left []wire.FleetMember, err error) {
+	fingerprint := r.Key
+	if k, err := w.Store.KeyAlone(ctx, r.Key); err == nil {
+		fingerprint = k.Fingerprint
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return nil, nil, err
+	}
+	q := store.SightingQuery{Fingerprint: fingerprint, Tag: r.Tag, There: true, Unrecorded: true,
+		Page: store.Page{Limit: 500}}
+	for more := true; more && len(members) <= maxFleet; more = q.Cursor != "" {
+		var rows []store.Sighting
+		if rows, q.Cursor, err = w.Store.Sightings(ctx, q); err != nil {
+			return nil, nil, err
+		}
+		for _, x := range rows {
+			i, err := w.Store.InstanceByID(ctx, x.InstanceID)
+			if err != nil {
+				return nil, nil, err
+			}
+			d, err := w.Store.DoorOf(ctx, i.ID)
+			if err != nil {
+				return nil, nil, err
+			}
+			nobody := d.Opening().Count() == 0
+			m := wire.FleetMember{Instance: i.Name, Old: r.Key, State: "to do", Sole: nobody, CutOff: nobody}
+			out := true
+			switch _, err := w.Store.StewardPublic(ctx, i.ID); {
+			case x.LoginUser != i.LoginUser:
+				m.Note = fmt.Sprintf("it stands in a file of %s: take it out with your own way in", x.LoginUser)
+			case err != nil && !errors.Is(err, store.ErrNotFound):
+				return nil, nil, err
+			default:
+				out, m.Note = away(i.Phase, i.State, err == nil)
+			}
+			if out {
+				m.State, m.CutOff = "left out", false
+				left = append(left, m)
+				continue
+			}
+			members = append(members, m)
+		}
+	}
+	return members, left, nil
 }
 
 // cutOffs counts the instances that nobody gets into afterwards.

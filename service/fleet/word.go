@@ -42,7 +42,9 @@ func (w *Service) Word(ctx context.Context, work store.Work) (wire.Word, error) 
 	out := wire.Word{Needs: policy.WordFor(len(members)), Text: text}
 	keys, err := w.Store.KeysOfOperator(ctx, work.Operator)
 	for _, k := range keys {
-		out.Keys = append(out.Keys, k.Fingerprint)
+		if k.GivesWord {
+			out.Keys = append(out.Keys, k.Fingerprint)
+		}
 	}
 	return out, err
 }
@@ -79,6 +81,7 @@ func (w *Service) GiveWord(ctx context.Context, by store.Actor, operatorID int64
 	if err != nil {
 		return err
 	}
+	keys = slices.DeleteFunc(keys, func(k store.OperatorKey) bool { return !k.GivesWord })
 	if len(keys) == 0 {
 		return wrong("no key signs for %s yet: an admin says which (plumlatch operator key %s -add KEY)",
 			by.Operator, by.Operator)

@@ -145,7 +145,7 @@ func TestFormerSchemas(t *testing.T) {
 				}
 			}
 			e.Run(all...)
-			for deadline := time.Now().Add(20 * time.Second); ask("SELECT count(*)::text FROM work WHERE state IN "+
+			for deadline := time.Now().Add(2 * time.Minute); ask("SELECT count(*)::text FROM work WHERE state IN "+
 				"('queued', 'running', 'waiting')") != "0"; time.Sleep(10 * time.Millisecond) {
 				if time.Now().After(deadline) {
 					t.Fatal(ask("SELECT string_agg(concat_ws(' ', token, state, at), '; ') FROM work"))

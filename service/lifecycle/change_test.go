@@ -1,10 +1,14 @@
 package lifecycle_test
 
 import (
+	"fmt"
+	"strings"
 	"testing"
 
 	"plumlatch/service/kinds/kindtest"
+	"plumlatch/service/lifecycle"
 	"plumlatch/service/store"
+	"plumlatch/standin"
 )
 
 // changes begins to stop, start or remove an instance.
@@ -38,6 +42,48 @@ func TestStop(t *testing.T) {
 				h.Fatal(err)
 			}
 			return string(in.State) + ", " + i.State + ", " + string(i.Phase)
+		},
+	})
+}
+
+// TestLaunchWithAddress: an instance is launched once, with the static address that was reserved for it,
+// whenever its replica is killed; and when the launch is cancelled, neither is left.
+func TestLaunchWithAddress(t *testing.T) {
+	t.Parallel()
+	there := func(h *kindtest.House) (store.Instance, bool) {
+		i, err := h.DB.InstanceByName(h.Context(), "berth-1")
+		return i, err == nil
+	}
+	kindtest.EveryHalt(t, kindtest.Case{
+		Kind: "launch", Some: 8,
+		Prepare: func(h *kindtest.House) { h.Key("first") },
+		Begin: func(h *kindtest.House) (store.Work, error) {
+			i, _, err := h.W.Lifecycle.Launch(h.Context(), kindtest.By, store.Once{}, lifecycle.LaunchRequest{Name: "berth-1",
+				Region: "north-pier", Image: "debian-12", Size: "small", Keys: []string{"first"}, Static: lifecycle.NewStatic})
+			return store.Work{ID: i.WorkID}, err
+		},
+		Reset: func(h *kindtest.House) {
+			if _, ok := there(h); ok {
+				h.Done(changes(store.Removing)(h))
+			}
+			for _, a := range h.Cloud.Addresses("") {
+				h.Done(h.W.Network.Release(h.Context(), kindtest.By, store.Once{}, a.Name))
+			}
+		},
+		State: func(h *kindtest.House) string {
+			var all []string
+			for _, in := range h.Cloud.List("") {
+				if in.State != standin.Removed {
+					all = append(all, fmt.Sprintf("%s %s, static %t", in.Name, in.State, in.Static))
+				}
+			}
+			for _, a := range h.Cloud.Addresses("") {
+				all = append(all, fmt.Sprintf("%s, of somebody %t", a.Name, a.Instance != ""))
+				if i, ok := there(h); ok && i.Phase == store.Ready && i.Address != a.Address {
+					all = append(all, fmt.Sprintf("recorded at %s, and not at it", i.Address))
+				}
+			}
+			return strings.Join(all, "\n")
 		},
 	})
 }

@@ -23,6 +23,9 @@ func (w *Service) launchKind() *work.Kind {
 				UndoEffects: []string{"remove"}},
 			{Name: "run", Title: "waiting until it runs",
 				Do: machineOf.Do(func(r *machineJob) error { return r.Await(cloud.Running) })},
+			{Name: "address", Title: "giving it its static address", Do: machineOf.Do((*machineJob).giveStatic),
+				Effects: []string{"move"}, Undo: machineOf.Do((*machineJob).takeStatic), UndoEffects: []string{"move"},
+				Skip: machineOf.Skip(func(r *machineJob) bool { return r.In.Static == "" })},
 			{Name: "host-key", Title: "reading the host keys from the first boot's output",
 				Do: machineOf.Do((*machineJob).firstBoot)},
 			{Name: "probe", Title: "asking the server which keys it takes",
@@ -87,6 +90,9 @@ func (w *Service) startKind() *work.Kind {
 	}
 }
 
+// isForgotten tells that the machine is no cloud's of ours: to remove it is to forget it.
+func isForgotten(r *adoptJob) bool { return r.Instance.Adopted }
+
 func (w *Service) removeKind() *work.Kind {
 	adoptOf := w.adoptSteps()
 	return &work.Kind{
@@ -97,7 +103,7 @@ func (w *Service) removeKind() *work.Kind {
 				// else the file goes with the instance
 				Skip: adoptOf.Skip(func(r *adoptJob) bool { return !r.Instance.Adopted })},
 			{Name: "remove", Title: "asking the cloud to remove it", Effects: []string{"remove"}, NoReturn: true,
-				Do: plainSteps.Do((*plainJob).removeInstance)},
+				Do: plainSteps.Do((*plainJob).removeInstance), Skip: adoptOf.Skip(isForgotten)},
 			{Name: "gone", Title: "waiting until it is gone", Do: plainSteps.Do(func(r *plainJob) error {
 				if r.Instance.CloudID == "" {
 					return nil
@@ -107,7 +113,7 @@ func (w *Service) removeKind() *work.Kind {
 					return nil
 				}
 				return err
-			})},
+			}), Skip: adoptOf.Skip(isForgotten)},
 		},
 		End: adoptOf.End(func(r *adoptJob, state store.WorkState) (store.WorkEnd, error) {
 			if state != store.Done {
@@ -294,8 +300,110 @@ func (r *machineJob) knownHost() error { return r.Run.KnownHost(&r.D) }
 
 // machineJob is an instance that is launched, stopped or started.
 type machineJob struct {
-	door.Job[door.Was, door.Found]
+	door.Job[launching, door.Found]
 	svc *Service
+}
+
+// launching is what such work begins with: the phase that the instance had, and, of a launch, the static
+// address that it is to have.
+type launching struct {
+	door.Was
+	Static   string `json:"static,omitempty"`    // its name; "" for none
+	StaticID string `json:"static_id,omitempty"` // as the cloud calls it
+	Reserve  bool   `json:"reserve,omitempty"`   // it is reserved by this work, and given back if that goes back
+}
+
+// staticID is the address that this work gives: the one that was named, or the one that it reserves. Asked
+// again under the same token, that is the same one.
+func (r *machineJob) staticID(ctx context.Context) (string, error) {
+	if !r.In.Reserve {
+		return r.In.StaticID, nil
+	}
+	a, err := door.Asked(ctx, r.Run, func(ctx context.Context) (cloud.StaticAddress, error) {
+		return r.Cloud.Reserve(ctx, r.ClientToken("reserve"), r.Instance.Region, r.In.Static)
+	})
+	return a.ID, err
+}
+
+// giveStatic gives the instance its static address, unless somebody else has that by now.
+func (r *machineJob) giveStatic() error {
+	err := r.Effect("move", func(ctx context.Context) error {
+		id, err := r.staticID(ctx)
+		if err != nil {
+			return err
+		}
+		all, err := door.Asked(ctx, r.Run, func(ctx context.Context) ([]cloud.StaticAddress, error) {
+			return r.Cloud.StaticAddresses(ctx, r.Instance.Region)
+		})
+		if err != nil {
+			return err
+		}
+		for _, a := range all {
+			if a.ID == id && a.Instance != "" && a.Instance != r.Instance.CloudID {
+				return door.Failf("another instance has been given %s meanwhile", r.In.Static)
+			}
+		}
+		return r.moveStatic(ctx, id, r.Instance.CloudID)
+	})
+	if err != nil {
+		return err
+	}
+	in, err := r.Get(r.Instance.CloudID)
+	if err == nil {
+		err = r.Note(in)
+	}
+	if err == nil {
+		r.Instance, err = r.Store.InstanceByID(r.Ctx, r.Instance.ID)
+	}
+	return err
+}
+
+func (r *machineJob) moveStatic(ctx context.Context, id, to string) error {
+	_, err := door.Asked(ctx, r.Run, func(ctx context.Context) (cloud.StaticAddress, error) {
+		return r.Cloud.Move(ctx, r.ClientToken("static-"+to), id, to)
+	})
+	return err
+}
+
+// takeStatic takes the address from the instance again, before that goes, and gives back one that was
+// reserved for it.
+func (r *machineJob) takeStatic() error {
+	err := r.Effect("move", func(ctx context.Context) error {
+		id, err := r.staticID(ctx)
+		if r.In.Reserve && errors.Is(err, cloud.ErrRefused) {
+			return nil // it never came to one
+		}
+		if err != nil {
+			return err
+		}
+		all, err := door.Asked(ctx, r.Run, func(ctx context.Context) ([]cloud.StaticAddress, error) {
+			return r.Cloud.StaticAddresses(ctx, r.Instance.Region)
+		})
+		if err != nil {
+			return err
+		}
+		for _, a := range all {
+			if a.ID != id {
+				continue
+			}
+			if a.Instance != "" && a.Instance == r.Instance.CloudID {
+				if err := r.moveStatic(ctx, id, ""); err != nil {
+					return err
+				}
+			}
+			if r.In.Reserve {
+				_, err := door.Asked(ctx, r.Run, func(ctx context.Context) (struct{}, error) {
+					return struct{}{}, r.Cloud.Release(ctx, r.ClientToken("release"), id)
+				})
+				return err
+			}
+		}
+		return nil
+	})
+	if errors.Is(err, cloud.ErrNotFound) {
+		return nil
+	}
+	return err
 }
 
 func (w *Service) machineSteps() door.Family[*machineJob] {

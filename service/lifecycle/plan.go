@@ -7,9 +7,9 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 	"unicode/utf8"
 
-	"plumlatch/core/access"
 	"plumlatch/core/authkeys"
 	"plumlatch/core/cloudconfig"
 	"plumlatch/core/keypair"
@@ -59,7 +59,7 @@ func (w *Service) Launch(ctx context.Context, by store.Actor, once store.Once, r
 		with = "with " + strings.Join(names, ", ")
 	}
 	n.Work = w.Begun(w.Named("launch"), "launch "+r.Name, door.Token(26), n.Instance,
-		fmt.Sprintf("launch %s, %s in %s %s", r.Image, r.Size, r.Region, with), nil)
+		fmt.Sprintf("launch %s, %s in %s %s", r.Image, r.Size, r.Region, with), p.static)
 	i, err := w.Store.AddInstance(ctx, by, once, n)
 	if i, again, err := w.Replayed(ctx, err); again || err != nil {
 		return i, p.Warnings, err
@@ -107,7 +107,12 @@ type LaunchRequest struct {
 	UserData                  string // the engineer's own, merged with ours
 	Keys                      []string
 	NoKey                     bool // launch though no key is named
+	// Static is the static address that it is given, by its name; NewStatic for one that is reserved for it.
+	Static string
 }
+
+// NewStatic is the word for a static address that is reserved with the launch, under the instance's name.
+const NewStatic = "new"
 
 // Plan is a checked launch: what it would send.
 type Plan struct {
@@ -116,9 +121,14 @@ type Plan struct {
 	Keys     []store.Key
 	UserData string
 	Warnings []string
+	// Price is what it costs while it is there; nil where the cloud does not say. Takes is how long a
+	// change of its state usually takes; 0 where the cloud does not say.
+	Price *wire.Price
+	Takes time.Duration
 
 	steward *keypair.Pair
 	alias   string
+	static  launching
 }
 
 // Plan checks a request, and makes the user data that it would send with a
@@ -135,13 +145,16 @@ func (w *Service) Plan(ctx context.Context, r LaunchRequest) (*Plan, error) {
 	if err := w.planPlace(ctx, r, p); err != nil {
 		return nil, err
 	}
+	if err := w.planStatic(ctx, r, p); err != nil {
+		return nil, err
+	}
 	if err := checkTags(r.Tags, properties.MaxTags); err != nil {
 		return nil, err
 	}
 	if len(r.Keys) == 0 && !r.NoKey {
 		return nil, door.FieldError{Field: "keys", Code: wire.FieldNoKey,
 			Problem: "no key is named: without one nobody can log in, and the way back in is a restore; name a " +
-				"key, or ask for it with no_key (-no-key)"}
+				"key, or ask for it with no_key (-key none)"}
 	}
 	if len(r.Keys) > 0 && r.NoKey {
 		return nil, door.FieldError{Field: "keys",
@@ -182,10 +195,16 @@ func (w *Service) planPlace(ctx context.Context, r LaunchRequest, p *Plan) error
 		return err
 	}
 	if p.Image, err = choose("image", r.Image, images, func(x cloud.Image) string { return x.Name }); err != nil {
-		return w.elsewhere(ctx, err, region.Name)
+		return w.elsewhere(ctx, err, region.Name, func(other string) bool {
+			all, err := w.Cloud.Images(ctx, other)
+			return err == nil && slices.ContainsFunc(all, func(x cloud.Image) bool { return x.Name == r.Image })
+		})
 	}
 	if p.Size, err = choose("size", r.Size, sizes, func(x cloud.Size) string { return x.Name }); err != nil {
-		return w.elsewhere(ctx, err, region.Name)
+		return w.elsewhere(ctx, err, region.Name, func(other string) bool {
+			all, err := w.Cloud.Sizes(ctx, other)
+			return err == nil && slices.ContainsFunc(all, func(x cloud.Size) bool { return x.Name == r.Size })
+		})
 	}
 	if i := slices.IndexFunc(sizes, func(s cloud.Size) bool { return s.Name == p.Image.SmallestSize }); i >= 0 {
 		if least := sizes[i]; p.Size.MemoryMB < least.MemoryMB || p.Size.CPUs < least.CPUs {
@@ -216,13 +235,80 @@ func (w *Service) planPlace(ctx context.Context, r LaunchRequest, p *Plan) error
 
 const maxDiskGB = 65536
 
-// elsewhere adds to an unknown image or size that another region has it.
-func (w *Service) elsewhere(ctx context.Context, err error, region string) error {
+// planStatic finds the static address that it is to have, and says what all of it costs.
+func (w *Service) planStatic(ctx context.Context, r LaunchRequest, p *Plan) error {
+	wrong := func(format string, a ...any) error {
+		return door.FieldError{Field: "static_address", Problem: fmt.Sprintf(format, a...)}
+	}
+	disk := r.DiskGB
+	if disk == 0 {
+		disk = p.Size.DiskGB
+	}
+	p.Price = w.SizePrice(ctx, p.Size.Name, disk)
+	if terms, ok := w.Prices(ctx); ok {
+		p.Takes = terms.Change
+	}
+	if r.Static == "" {
+		return nil
+	}
+	all, err := w.Cloud.StaticAddresses(ctx, "")
+	if err != nil {
+		return err
+	}
+	if r.Static == NewStatic {
+		for _, a := range all {
+			if names.Fold(a.Name) == names.Fold(r.Name) {
+				return wrong("there is a static address %s already, %s: name it, if that is the one", plaintext.Line(a.Name), a.Address)
+			}
+		}
+		p.static = launching{Static: r.Name, Reserve: true}
+		if add := w.AddressPrice(ctx); add != nil && p.Price != nil {
+			p.Price.Hour, p.Price.Month = p.Price.Hour+add.Hour, p.Price.Month+add.Month
+		}
+		return nil
+	}
+	var free []string
+	for _, a := range all {
+		if a.Name != r.Static && a.Address != r.Static {
+			if a.Region == r.Region && a.Instance == "" {
+				free = append(free, a.Name)
+			}
+			continue
+		}
+		switch {
+		case a.Region != r.Region:
+			return wrong("%s is an address of %s, and this would be in %s", plaintext.Line(a.Name), a.Region, r.Region)
+		case a.Instance != "":
+			return wrong("another instance has %s: \"plumlatch static-address move %s\" takes it from there", plaintext.Line(a.Name),
+				plaintext.Line(a.Name))
+		}
+		p.static = launching{Static: plaintext.Line(a.Name), StaticID: a.ID}
+		return nil
+	}
+	return door.FieldError{Field: "static_address", Problem: "there is no such static address; new reserves one",
+		Choices: append(free, NewStatic)}
+}
+
+// elsewhere adds to an unknown image or size which other regions have it.
+func (w *Service) elsewhere(ctx context.Context, err error, region string, has func(region string) bool) error {
 	fe, ok := errors.AsType[door.FieldError](err)
 	if !ok {
 		return err
 	}
 	fe.Problem += " in region " + region
+	regions, err := w.Cloud.Regions(ctx)
+	if err != nil {
+		return fe // what is known is said
+	}
+	var others []string
+	for _, other := range regions {
+		if other.Name != region && has(other.Name) {
+			others = append(others, other.Name)
+		}
+	}
+	if len(others) > 0 {
+		fe.Problem += "; " + strings.Join(others, ", ") + " " + map[bool]string{true: "has", false: "have"}[len(others) == 1] + " it"
+	}
 	return fe
 }
 
@@ -273,17 +359,8 @@ func (w *Service) planKeys(ctx context.Context, r LaunchRequest, p *Plan) error 
 		if slices.ContainsFunc(p.Keys, func(x store.Key) bool { return x.ID == k.ID }) {
 			continue
 		}
-		if k.State != access.InUse {
-			return door.FieldError{Field: "keys",
-				Problem: fmt.Sprintf("key %s is %s: no launch takes it", k.Name, k.State)}
-		}
-		if k.RetiredAt != nil {
-			return door.FieldError{Field: "keys",
-				Problem: fmt.Sprintf("key %s is retired: it is for no new launches (plumlatch key use-again %s "+
-					"undoes it)", k.Name, k.Name)}
-		}
-		if err := k.Public().Placeable(); err != nil {
-			return door.FieldError{Field: "keys", Problem: fmt.Sprintf("key %s: %v", k.Name, err)}
+		if err := w.Allowed(ctx, k, "keys"); err != nil {
+			return err
 		}
 		if t := k.Public().Type(); !slices.Contains(p.Image.KeyTypes, t) {
 			return door.FieldError{Field: "keys",

@@ -233,9 +233,10 @@ func (w *Service) StaticAddresses(ctx context.Context, region string) ([]wire.St
 		return nil, err
 	}
 	out := []wire.StaticAddress{}
+	price := w.AddressPrice(ctx)
 	for _, a := range all {
 		s := wire.StaticAddress{ID: a.ID, Name: plaintext.Line(a.Name), Region: a.Region, Address: a.Address,
-			CloudID: a.Instance}
+			CloudID: a.Instance, Price: price}
 		if n := slices.IndexFunc(known, func(i store.Instance) bool { return i.CloudID == a.Instance }); n >= 0 &&
 			a.Instance != "" {
 			s.Instance = known[n].Name

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -148,7 +147,7 @@ func (r *ruleJob) chooseGroup() error {
 func findRule(groups []cloud.Group, group, from string) (cloud.Rule, bool) {
 	for _, g := range groups {
 		for _, rule := range g.Rules {
-			if g.ID == group && rule.From.String() == from {
+			if g.ID == group && rule.Word() == from {
 				return rule, true
 			}
 		}
@@ -194,15 +193,11 @@ func (r *ruleJob) admit() error {
 	}
 	for n := range r.D.Rules {
 		k := &r.D.Rules[n]
-		from, err := netip.ParsePrefix(k.Range)
-		if err != nil {
-			return door.Failf("%s is no range", plaintext.Line(k.Range))
-		}
 		k.Asked = true
 		if err := r.Keep(); err != nil {
 			return err
 		}
-		if err = r.Effect("admit", func(ctx context.Context) error { return r.askRule(ctx, k, from) }); err != nil {
+		if err := r.Effect("admit", func(ctx context.Context) error { return r.askRule(ctx, k) }); err != nil {
 			return err
 		}
 		if err := r.Store.Admit(r.Ctx, store.Admission{InstanceID: r.Instance.ID, WorkID: r.Work.ID, GroupID: k.Group,
@@ -216,9 +211,14 @@ func (r *ruleJob) admit() error {
 
 // askRule asks the cloud for a rule: again under the same token it is the same
 // rule, and whatever of it comes late does nothing.
-func (r *ruleJob) askRule(ctx context.Context, k *kept, from netip.Prefix) error {
+func (r *ruleJob) askRule(ctx context.Context, k *kept) error {
+	from, ports, err := inbound.ParseWord(k.Range)
+	if err != nil {
+		return door.Failf("%s is no range", plaintext.Line(k.Range))
+	}
 	rule, err := door.Asked(ctx, r.Run, func(ctx context.Context) (cloud.Rule, error) {
-		return r.Cloud.Admit(ctx, r.TokenOf("rule", "admit-"+k.Range), k.Group, from, "plumlatch: "+r.Work.Operator)
+		return r.Cloud.Admit(ctx, r.TokenOf("rule", "admit-"+k.Range), k.Group, from, ports,
+			"plumlatch: "+r.Work.Operator)
 	})
 	if err == nil {
 		k.Rule = rule.ID
@@ -307,11 +307,7 @@ func (r *ruleJob) takeBackRules() error {
 func (r *ruleJob) withdrawRule(k kept, by string) error {
 	err := r.Effect("unadmit", func(ctx context.Context) error {
 		if k.Rule == "" { // the answer was lost: asked again, it is told which one it is
-			from, err := netip.ParsePrefix(k.Range)
-			if err != nil {
-				return err
-			}
-			if err := r.askRule(ctx, &k, from); err != nil {
+			if err := r.askRule(ctx, &k); err != nil {
 				return err
 			}
 		}
@@ -350,7 +346,7 @@ func (r *ruleJob) replaceFormer() error {
 	}
 	for _, a := range standing {
 		if !a.Me || a.Operator != r.Work.Operator || a.WorkID == r.Work.ID || slices.Contains(r.In.Ranges, a.Range) ||
-			a.InstanceID != r.Instance.ID {
+			a.InstanceID != r.Instance.ID || !samePorts(a.Range, r.In.Ranges) {
 			continue
 		}
 		k := kept{Group: a.GroupID, Rule: a.RuleID, Range: a.Range}
@@ -372,6 +368,16 @@ func (r *ruleJob) replaceFormer() error {
 		r.D.Former = append(r.D.Former, k)
 	}
 	return r.Keep()
+}
+
+// samePorts tells whether a rule lets in to the same ports as the ranges do.
+func samePorts(word string, ranges []string) bool {
+	_, ports, err := inbound.ParseWord(word)
+	if err != nil || len(ranges) == 0 {
+		return false
+	}
+	_, of, err := inbound.ParseWord(ranges[0])
+	return err == nil && of == ports
 }
 
 func (r *ruleJob) awaitEnd() error {
@@ -409,10 +415,10 @@ func (r *ruleJob) unadmit() error {
 	}
 	for _, g := range groups {
 		for _, rule := range g.Rules {
-			if slices.Contains(r.In.Ranges, rule.From.String()) &&
+			if slices.Contains(r.In.Ranges, rule.Word()) &&
 				!slices.ContainsFunc(r.D.Rules, func(k kept) bool { return k.Rule == rule.ID }) {
 				r.D.Rules = append(r.D.Rules,
-					kept{Group: g.ID, Rule: rule.ID, Range: rule.From.String(), Note: rule.Note})
+					kept{Group: g.ID, Rule: rule.ID, Range: rule.Word(), Note: rule.Note})
 			}
 		}
 	}
@@ -459,6 +465,11 @@ const manyMembers = 500
 // cutOff counts the instances that would have no rule that people come in by,
 // without the given ones.
 func (r *ruleJob) cutOff(groups []cloud.Group, without []kept) (int, error) {
+	// Nobody logs in by a rule of other ports, and so nobody is cut off by its end.
+	without = slices.DeleteFunc(slices.Clone(without), func(k kept) bool {
+		_, ports, err := inbound.ParseWord(k.Range)
+		return err == nil && !ports.SSH()
+	})
 	var ids []string
 	for _, k := range without {
 		ids = append(ids, k.Rule)
@@ -517,10 +528,10 @@ func (w *Service) inbound(ctx context.Context, groups []cloud.Group) ([]inbound.
 	var out []inbound.Rule
 	for _, g := range groups {
 		for _, rule := range g.Rules {
-			n := inbound.Rule{ID: rule.ID, From: rule.From, Service: rule.From.IsSingleIP() &&
+			n := inbound.Rule{ID: rule.ID, From: rule.From, Ports: rule.Ports, Service: rule.From.IsSingleIP() &&
 				rule.From.Addr() == w.Reach.Source}
 			for _, a := range known {
-				if a.GroupID == g.ID && a.Range == rule.From.String() && a.Until != nil {
+				if a.GroupID == g.ID && a.Range == rule.Word() && a.Until != nil {
 					n.Until = *a.Until
 				}
 			}
@@ -536,7 +547,7 @@ func (r *ruleJob) readmit() error {
 		if !k.Asked {
 			continue
 		}
-		from, err := netip.ParsePrefix(k.Range)
+		from, ports, err := inbound.ParseWord(k.Range)
 		if err != nil {
 			return err
 		}
@@ -547,7 +558,7 @@ func (r *ruleJob) readmit() error {
 				return err
 			}
 			rule, err = door.Asked(ctx, r.Run, func(ctx context.Context) (cloud.Rule, error) {
-				return r.Cloud.Admit(ctx, r.ClientToken("readmit-"+k.Rule), k.Group, from, k.Note)
+				return r.Cloud.Admit(ctx, r.ClientToken("readmit-"+k.Rule), k.Group, from, ports, k.Note)
 			})
 			return err
 		}); err != nil {
@@ -591,10 +602,10 @@ func (w *Service) Rules(ctx context.Context, i store.Instance) (wire.Rules, erro
 			shown.SharedWith = append(shown.SharedWith, o.Name)
 		}
 		for _, rule := range g.Rules {
-			row := wire.Rule{ID: rule.ID, From: rule.From.String(), Note: rule.Note, World: inbound.World(rule.From),
+			row := wire.Rule{ID: rule.ID, From: rule.From.String(), Ports: rule.Ports.String(), Note: rule.Note, World: inbound.World(rule.From),
 				Service: rule.From.IsSingleIP() && rule.From.Addr() == w.Reach.Source}
 			for _, a := range known {
-				if a.GroupID == g.ID && a.Range == row.From {
+				if a.GroupID == g.ID && a.Range == rule.Word() {
 					at := a.AdmittedAt.UTC()
 					row.By, row.At, row.Until, row.Me, row.Reason, row.Work = a.Operator, &at, a.Until, a.Me,
 						a.Reason, a.WorkID
@@ -610,8 +621,20 @@ func (w *Service) Rules(ctx context.Context, i store.Instance) (wire.Rules, erro
 // The longest time that a rule with an end can stand.
 const longestAdmission = 366 * 24 * time.Hour
 
-// checkRanges reads ranges, and refuses what lets nobody in or, unless asked for, everybody.
-func (w *Service) checkRanges(i store.Instance, ranges []string, world bool) ([]string, error) {
+// checkRanges reads ranges, and refuses what lets nobody in or, unless asked for, everybody. With ports
+// they are for those, and "" is the SSH port.
+func (w *Service) checkRanges(i store.Instance, ranges []string, world bool, ports string) ([]string, error) {
+	var to inbound.Ports
+	if ports != "" {
+		var err error
+		if to, err = inbound.ParsePorts(ports); err != nil {
+			return nil, door.FieldError{Field: "ports", Problem: err.Error()}
+		}
+		if to.Has(i.Port) {
+			return nil, door.FieldError{Field: "ports", Problem: fmt.Sprintf("port %d is its SSH port: rules for that are "+
+				"guarded, and are asked for without ports", i.Port)}
+		}
+	}
 	if len(ranges) == 0 || len(ranges) > 10 {
 		return nil, door.FieldError{Field: "from", Problem: "give one to ten address ranges"}
 	}
@@ -632,7 +655,7 @@ func (w *Service) checkRanges(i store.Instance, ranges []string, world bool) ([]
 			return nil, door.FieldError{Field: "from", Code: wire.FieldWholeWorld,
 				Problem: fmt.Sprintf("%s lets the whole world in; say so with -world if that is meant", p)}
 		}
-		out = append(out, p.String())
+		out = append(out, inbound.Word(p, to))
 	}
 	return out, nil
 }
@@ -643,7 +666,7 @@ func (w *Service) Admit(ctx context.Context, by store.Actor, once store.Once, i 
 	if err := door.CloudBehind(i); err != nil {
 		return store.Work{}, err
 	}
-	ranges, err := w.checkRanges(i, r.From, r.World)
+	ranges, err := w.checkRanges(i, r.From, r.World, r.Ports)
 	if err != nil {
 		return store.Work{}, err
 	}
@@ -668,11 +691,11 @@ func (w *Service) Admit(ctx context.Context, by store.Actor, once store.Once, i 
 
 // Unadmit begins to withdraw rules. FieldError, store.ErrReused.
 func (w *Service) Unadmit(ctx context.Context, by store.Actor, once store.Once, i store.Instance, ranges []string,
-	cutOff int) (store.Work, error) {
+	ports string, cutOff int) (store.Work, error) {
 	if err := door.CloudBehind(i); err != nil {
 		return store.Work{}, err
 	}
-	ranges, err := w.checkRanges(store.Instance{}, ranges, true)
+	ranges, err := w.checkRanges(store.Instance{}, ranges, true, ports)
 	if err != nil {
 		return store.Work{}, err
 	}

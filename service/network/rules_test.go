@@ -23,7 +23,7 @@ func TestAdmit(t *testing.T) {
 		},
 		Reset: func(h *kindtest.House) {
 			h.Done(h.W.Network.Unadmit(h.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"),
-				[]string{"203.0.113.0/24"}, 0))
+				[]string{"203.0.113.0/24"}, "", 0))
 		},
 		State: func(h *kindtest.House) string { return h.Rules("berth-1") },
 	})

@@ -326,7 +326,7 @@ func (w *Service) askRules(ctx context.Context, row store.RestoreRow, f *routes.
 	}
 	f.RulesSeen, f.Rules = true, nil
 	for _, g := range groups {
-		for _, rule := range g.Rules {
+		for _, rule := range g.SSH() {
 			f.Rules = append(f.Rules, rule.From)
 		}
 	}

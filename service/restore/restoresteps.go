@@ -202,7 +202,7 @@ func (r *restoreJob) byHand() error {
 	what := fmt.Sprintf("the holder of another key to add %s (plumlatch restore grant %d -identity FILE)",
 		r.In.New, r.Work.ID)
 	if r.In.Route == "already-open" {
-		what = fmt.Sprintf("%s to be added by a login without a key (plumlatch restore -continue %d)",
+		what = fmt.Sprintf("%s to be added by a login without a key (plumlatch work here %d)",
 			r.In.New, r.Work.ID)
 	}
 	return r.Wait(wire.WaitsHands, what+"; if nobody does, this ends", time.Minute, grantLimit)
@@ -309,7 +309,7 @@ func (r *restoreJob) login() error {
 				"then withdraw the lost key", r.In.New, r.Instance.Name))
 		return r.Keep()
 	}
-	return r.Wait(wire.WaitsLogin, fmt.Sprintf("a login with %s (plumlatch restore -continue %d -identity FILE), "+
+	return r.Wait(wire.WaitsLogin, fmt.Sprintf("a login with %s (plumlatch work here %d -identity FILE), "+
 		"or its private half to be shown (plumlatch key prove %s)", r.In.New, r.Work.ID, r.In.New), time.Minute,
 		accesses.ProofLimit)
 }

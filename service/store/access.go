@@ -171,6 +171,14 @@ func (s *Store) AccessesOf(ctx context.Context, instanceID int64) ([]Access, err
 	return rows, err
 }
 
+// AccessesOfKey returns every access of a key, by instance. Removed instances are left out.
+func (s *Store) AccessesOfKey(ctx context.Context, keyID int64) ([]Access, error) {
+	rows := []Access{}
+	err := scanAll(s.db.WithContext(ctx).Raw(accessColumns+" WHERE a.key_id = ? AND i.phase NOT IN ('removed', "+
+		"'failed') ORDER BY i.name_fold, a.id", keyID), &rows, (*Access).places)
+	return rows, err
+}
+
 // AccessesOfAll is AccessesOf of many instances, by their ID.
 func (s *Store) AccessesOfAll(ctx context.Context, ids []int64) (map[int64][]Access, error) {
 	var rows []Access

@@ -78,6 +78,37 @@ func (s *Store) DoorsOfKey(ctx context.Context, k Key) ([]access.Door, error) {
 	return out, nil
 }
 
+// DoorOf returns what is known of an instance's door. ErrNotFound.
+func (s *Store) DoorOf(ctx context.Context, instanceID int64) (access.Door, error) {
+	doors, rows, err := doorsOf(s.db.WithContext(ctx), []int64{instanceID})
+	if err == nil && len(rows) == 0 {
+		err = ErrNotFound
+	}
+	if err != nil {
+		return access.Door{}, err
+	}
+	return *doors[instanceID], nil
+}
+
+// SoleOpeners are the fingerprints of the keys that are the only way in, by instance.
+func (s *Store) SoleOpeners(ctx context.Context, instances []Instance) (map[int64]string, error) {
+	out := map[int64]string{}
+	var ids []int64
+	for _, i := range instances {
+		ids = append(ids, i.ID)
+	}
+	if len(ids) == 0 {
+		return out, nil
+	}
+	doors, _, err := doorsOf(s.db.WithContext(ctx), ids)
+	for id, d := range doors {
+		if k, ok := d.Opening().Sole(); ok {
+			out[id] = k.Fingerprint
+		}
+	}
+	return out, err
+}
+
 // HeldKey is a key that somebody has, and how.
 type HeldKey struct {
 	Key

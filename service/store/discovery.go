@@ -11,6 +11,8 @@ import (
 // Discovered is an instance that a cloud has and the ledger does not know.
 type Discovered struct {
 	Cloud, CloudID, Name, Region, State, Address, KeyLabel string
+	Port                                                   int // of its SSH server; 0 if the cloud does not say
+	LoginUser                                              string
 	FirstAt                                                time.Time
 }
 
@@ -21,11 +23,11 @@ func (s *Store) Discover(ctx context.Context, cloud, region string, all []Discov
 	if err != nil {
 		return err
 	}
-	const given = `jsonb_to_recordset(?::jsonb) AS d("CloudID" text, "Name" text, "State" text, "Address" text, "KeyLabel" text)`
+	const given = `jsonb_to_recordset(?::jsonb) AS d("CloudID" text, "Name" text, "State" text, "Address" text, "KeyLabel" text, "Port" integer, "LoginUser" text)`
 	return s.tx(ctx, func(tx *gorm.DB) error {
 		// One that is being launched has its cloud's name only after the cloud has answered.
-		if err := tx.Exec(`INSERT INTO discovered AS o (cloud, cloud_id, name, region, state, address, key_label)
-			SELECT ?, d."CloudID", d."Name", ?, d."State", d."Address", d."KeyLabel" FROM `+given+`
+		if err := tx.Exec(`INSERT INTO discovered AS o (cloud, cloud_id, name, region, state, address, key_label, port, login_user)
+			SELECT ?, d."CloudID", d."Name", ?, d."State", d."Address", d."KeyLabel", d."Port", d."LoginUser" FROM `+given+`
 			WHERE NOT EXISTS (SELECT 1 FROM instances i WHERE i.cloud = ? AND i.cloud_id = d."CloudID")
 			AND NOT EXISTS (SELECT 1 FROM instances i WHERE i.cloud = ? AND i.phase = 'launching' AND i.cloud_id = '')
 			AND NOT EXISTS (SELECT 1 FROM instances i WHERE i.rescue_cloud_id = d."CloudID")
@@ -35,7 +37,7 @@ func (s *Store) Discover(ctx context.Context, cloud, region string, all []Discov
 			AND w.rescue_cloud_id = d."CloudID")
 			ON CONFLICT (cloud, cloud_id) DO UPDATE
 			SET name = excluded.name, state = excluded.state, address = excluded.address,
-			key_label = excluded.key_label, last_at = now()`,
+			key_label = excluded.key_label, port = excluded.port, login_user = excluded.login_user, last_at = now()`,
 			cloud, region, string(text), cloud, cloud).Error; err != nil {
 			return err
 		}
@@ -62,7 +64,7 @@ func (s *Store) Discover(ctx context.Context, cloud, region string, all []Discov
 // Discovered returns what the clouds have and the ledger does not know.
 func (s *Store) Discovered(ctx context.Context) ([]Discovered, error) {
 	out := []Discovered{}
-	err := s.db.WithContext(ctx).Raw("SELECT cloud, cloud_id, name, region, state, address, key_label, first_at " +
+	err := s.db.WithContext(ctx).Raw("SELECT cloud, cloud_id, name, region, state, address, key_label, port, login_user, first_at " +
 		"FROM discovered ORDER BY region, name, cloud_id LIMIT 1000").Scan(&out).Error
 	return out, err
 }
@@ -91,6 +93,9 @@ func (s *Store) LabelDiffs(ctx context.Context) ([]LabelDiff, error) {
 		FROM instances i WHERE i.key_label <> '' AND i.phase NOT IN ('removed', 'failed')
 		AND NOT EXISTS (SELECT 1 FROM access a JOIN keys k ON k.id = a.key_id
 		WHERE a.instance_id = i.id AND (k.name_fold = lower(i.key_label)
+		OR k.former_names @> to_jsonb(lower(i.key_label))))
+		AND NOT EXISTS (SELECT 1 FROM former_access f JOIN keys k ON k.id = f.key_id
+		WHERE f.instance_id = i.id AND (k.name_fold = lower(i.key_label)
 		OR k.former_names @> to_jsonb(lower(i.key_label)))) ORDER BY i.name_fold LIMIT 1000`).Scan(&rows).Error
 	if err != nil {
 		return nil, err

@@ -14,7 +14,7 @@ import (
 
 // KeyChange changes what is not nil.
 type KeyChange struct {
-	Name, Note, Holder, KeptAt, Origin, Passphrase *string
+	Name, Note, Holder, KeptAt, Origin, Passphrase, Comment *string
 }
 
 // ChangeKey changes what is recorded beside a key's public half. The renamed
@@ -59,6 +59,9 @@ func (s *Store) ChangeKey(ctx context.Context, by Actor, name string, c KeyChang
 		if c.Passphrase != nil {
 			errs = append(errs, set("passphrase "+*c.Passphrase, "passphrase = ?, passphrase_at = now()",
 				*c.Passphrase))
+		}
+		if c.Comment != nil {
+			errs = append(errs, set("comment", "comment = ?", *c.Comment))
 		}
 		if c.Name != nil {
 			errs = append(errs, set("rename to "+*c.Name,
@@ -119,9 +122,11 @@ func (s *Store) ForgetKey(ctx context.Context, by Actor, k Key) error {
 			return err
 		}
 		var opens []string
-		if err := tx.Raw(`SELECT DISTINCT i.name FROM access a JOIN instances i ON i.id = a.instance_id
-			WHERE a.key_id = ? AND i.phase NOT IN ('removed', 'failed') ORDER BY i.name`,
-			k.ID).Scan(&opens).Error; err != nil {
+		// Recorded, or found in a file where nobody recorded it: both are doors.
+		if err := tx.Raw(`SELECT i.name FROM instances i WHERE i.phase NOT IN ('removed', 'failed') AND (
+			EXISTS (SELECT 1 FROM access a WHERE a.key_id = ? AND a.instance_id = i.id)
+			OR EXISTS (SELECT 1 FROM sightings s WHERE s.fingerprint = ? AND s.instance_id = i.id
+				AND s.gone_at IS NULL)) ORDER BY i.name`, k.ID, k.Fingerprint).Scan(&opens).Error; err != nil {
 			return err
 		}
 		if len(opens) > 0 {

@@ -27,6 +27,7 @@ type Key struct {
 	CreatedAt   time.Time
 	CreatedBy   string
 	Reach       int // how many instances it opens, as the ledger has it
+	Found       int // how many others a survey found it on, where nobody recorded it
 
 	Holder       string // name; "" for not known
 	HolderSort   string // person, team, machine, job
@@ -39,6 +40,11 @@ type Key struct {
 	ShownBy      string     // by which operator
 	EvidenceAt   *time.Time // of what is shown of any access
 
+	Authority     bool   // a certificate authority: it is put on no instance as a key
+	PrivateSHA1   string // of the private half's DER, in hex, as somebody said; "" for not known
+	PrivateSHA1By string
+	PrivateSHA1At *time.Time
+
 	State       string // access.InUse, Lost, Exposed
 	StateAt     *time.Time
 	StateBy     string
@@ -47,6 +53,9 @@ type Key struct {
 
 // Public returns the key's public half.
 func (k Key) Public() keypair.Public { return keypair.Public{Blob: k.Blob, Comment: k.Comment} }
+
+// KindAuthority is what the kind of a recorded certificate authority is called, whatever its algorithm.
+const KindAuthority = "authority"
 
 // Origins of a key.
 const (
@@ -59,11 +68,17 @@ const (
 const reachOfKey = `(SELECT count(DISTINCT a.instance_id) FROM access a JOIN instances i ON i.id = a.instance_id
 	WHERE a.key_id = k.id AND i.phase NOT IN ('removed', 'failed'))`
 
+// foundOfKey counts the instances on which a key stands that is not recorded there.
+const foundOfKey = `(SELECT count(DISTINCT s.instance_id) FROM sightings s JOIN instances i ON i.id = s.instance_id
+	WHERE s.fingerprint = k.fingerprint AND s.gone_at IS NULL AND i.phase NOT IN ('removed', 'failed')
+	AND NOT EXISTS (SELECT 1 FROM access a WHERE a.instance_id = s.instance_id AND a.key_id = k.id))`
+
 const keyColumns = `SELECT k.id, k.name, k.blob, k.kind, k.fingerprint, k.comment, k.note, k.origin, k.created_at,
 	k.created_by,
 	coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort, k.kept_at, k.passphrase, k.passphrase_at,
 	k.weakness,
-	k.retired_at, k.shown_at, k.shown_by, k.state, k.state_at, k.state_by, k.state_reason, ` + reachOfKey + ` AS reach,
+	k.retired_at, k.shown_at, k.shown_by, k.state, k.state_at, k.state_by, k.state_reason,
+	k.private_sha1, k.private_sha1_by, k.private_sha1_at, k.authority, ` + reachOfKey + ` AS reach, ` + foundOfKey + ` AS found,
 	(SELECT max(a.standing_at) FROM access a WHERE a.key_id = k.id) AS evidence_at
 	FROM keys k LEFT JOIN holders h ON h.id = k.holder_id`
 
@@ -74,7 +89,8 @@ const (
 	k.created_by,
 	coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort, k.kept_at, k.passphrase, k.passphrase_at,
 	k.weakness,
-	k.retired_at, k.shown_at, k.shown_by, k.state, k.state_at, k.state_by, k.state_reason`
+	k.retired_at, k.shown_at, k.shown_by, k.state, k.state_at, k.state_by, k.state_reason,
+	k.private_sha1, k.private_sha1_by, k.private_sha1_at, k.authority`
 	keyFrom = " FROM keys k LEFT JOIN holders h ON h.id = k.holder_id"
 )
 
@@ -84,6 +100,7 @@ type NewKey struct {
 	Passphrase                 string // "yes", "no"; "" for not known
 	Holder                     string // name of a recorded holder; "" for not known
 	Public                     keypair.Public
+	Authority                  bool
 }
 
 // worst returns the worst severity of a key's weaknesses.
@@ -160,25 +177,25 @@ func (s *Store) AddKey(ctx context.Context, by Actor, n NewKey) (Key, error) {
 			return err
 		}
 		err = tx.Exec(`INSERT INTO keys (name, name_fold, blob, kind, fingerprint, comment, note, origin, created_by,
-			holder_id, kept_at, passphrase, passphrase_at, weakness)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, CASE WHEN ? = 'not known' THEN NULL ELSE now() END, ?)`,
+			holder_id, kept_at, passphrase, passphrase_at, weakness, md5_der, authority)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, CASE WHEN ? = 'not known' THEN NULL ELSE now() END, ?, ?, ?)`,
 			name, names.Fold(name), raw(p.Blob), p.Kind(), p.Fingerprint(), p.Comment, n.Note, n.Origin, by.Operator,
-			holder, n.KeptAt, passphrase, passphrase, worst(p)).Error
+			holder, n.KeptAt, passphrase, passphrase, worst(p), derHex(p), n.Authority).Error
 		if err != nil {
 			return err
 		}
 		_, err = entry{by, action, "key " + name, "record " + p.Kind() + " " + p.Fingerprint(), "recorded", 0}.write(tx)
 		return err
 	})
-	if constraint, ok := unique(err); ok {
-		if strings.Contains(constraint, "name") {
+	if _, ok := unique(err); ok { // the key itself says more than its name
+		known, err := s.KeyByFingerprint(ctx, p.Fingerprint())
+		switch {
+		case err == nil:
+			return Key{}, KnownKey{known.Name}
+		case errors.Is(err, ErrNotFound):
 			return Key{}, ErrNameTaken
 		}
-		known, err := s.KeyByFingerprint(ctx, p.Fingerprint())
-		if err != nil {
-			return Key{}, err
-		}
-		return Key{}, KnownKey{known.Name}
+		return Key{}, err
 	}
 	if err != nil {
 		return Key{}, err
@@ -189,6 +206,12 @@ func (s *Store) AddKey(ctx context.Context, by Actor, n NewKey) (Key, error) {
 // KeyByName finds a key whatever the case of its name; ErrNotFound.
 func (s *Store) KeyByName(ctx context.Context, name string) (Key, error) {
 	return one[Key](ctx, s, keyColumns+" WHERE k.name_fold = ?", names.Fold(name))
+}
+
+// KeyNames returns the names of all keys.
+func (s *Store) KeyNames(ctx context.Context) ([]string, error) {
+	var out []string
+	return out, s.db.WithContext(ctx).Raw("SELECT name FROM keys ORDER BY name_fold LIMIT 50000").Scan(&out).Error
 }
 
 // KeyByID finds a key, without what it opens; ErrNotFound.
@@ -226,16 +249,16 @@ func (s *Store) KeyByFingerprint(ctx context.Context, fp string) (Key, error) {
 
 // KeyQuery chooses and orders keys.
 type KeyQuery struct {
-	Text        string // a part of the name or of the comment
-	Kind        string // exact
-	Fingerprint string // exact; "SHA256:..." or "MD5:..."
-	Holder      string // name, exact whatever its case
-	Origin      string // exact
-	Weakness    string // "any", or a severity
-	State       string // "in use", "retired", "lost" or "exposed"
-	OlderThan   int    // days since it was recorded, at least; 0 for any age
-	Sort        string // "name" (default), "created", "reach"
-	Descending  bool
+	Text       string        // a part of the name or of the comment, or a fingerprint of whatever form
+	Kind       string        // exact
+	Print      keypair.Print // of whatever form; the zero value for any
+	Holder     string        // name, exact whatever its case
+	Origin     string        // exact
+	Weakness   string        // "any", or a severity
+	State      string        // "in use", "retired", "lost" or "exposed"
+	OlderThan  int           // days since it was recorded, at least; 0 for any age
+	Sort       string        // "name" (default), "created", "reach"
+	Descending bool
 	Page
 }
 
@@ -243,18 +266,24 @@ type KeyQuery struct {
 func (s *Store) Keys(ctx context.Context, q KeyQuery) ([]Key, string, error) {
 	var l list
 	if q.Text != "" {
-		l.filter("(position(? in k.name_fold) > 0 OR position(? in lower(k.comment)) > 0)", strings.ToLower(q.Text),
-			strings.ToLower(q.Text))
-	}
-	if q.Kind != "" {
-		l.filter("k.kind = ?", q.Kind)
-	}
-	if q.Fingerprint != "" {
-		if hex, ok := strings.CutPrefix(q.Fingerprint, "MD5:"); ok {
-			l.filter("md5(k.blob) = ?", strings.ReplaceAll(strings.ToLower(hex), ":", ""))
-		} else {
-			l.filter("k.fingerprint = ?", q.Fingerprint)
+		text := strings.ToLower(q.Text)
+		where, args := "position(? in k.name_fold) > 0 OR position(? in lower(k.comment)) > 0", []any{text, text}
+		if p, ok, err := keypair.ParsePrint(q.Text); ok && err == nil {
+			of, more := ofPrint("k", p)
+			where, args = where+" OR "+of, append(args, more...)
 		}
+		l.filter("("+where+")", args...)
+	}
+	switch q.Kind {
+	case "":
+	case KindAuthority:
+		l.filter("k.authority")
+	default:
+		l.filter("k.kind = ? AND NOT k.authority", q.Kind)
+	}
+	if q.Print.Text != "" {
+		where, args := ofPrint("k", q.Print)
+		l.filter(where, args...)
 	}
 	if q.Holder != "" {
 		l.filter("h.name_fold = ?", names.Fold(q.Holder))

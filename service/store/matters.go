@@ -12,6 +12,7 @@ import (
 	"gorm.io/gorm"
 
 	"plumlatch/core/access"
+	"plumlatch/core/authkeys"
 	"plumlatch/core/keypair"
 	"plumlatch/core/wire"
 )
@@ -213,6 +214,12 @@ type outsideReport struct {
 	Answers []wire.KeyAnswer   `json:"answers"`
 }
 
+// settingsReport is what a look at a server's settings kept.
+type settingsReport struct {
+	Doors  []wire.OtherDoor `json:"doors"`
+	Config []string         `json:"config"`
+}
+
 func judgeInstances(tx *gorm.DB, p access.Policy, ids []int64, j *judged) error {
 	doors, rows, err := doorsOf(tx, ids)
 	if err != nil {
@@ -242,7 +249,7 @@ type doorRow struct {
 	NoWayBack                                       bool
 }
 
-// doorsOf reads all that is known of some instances, in five statements.
+// doorsOf reads all that is known of some instances, in seven statements.
 func doorsOf(tx *gorm.DB, ids []int64) (map[int64]*access.Door, []doorRow, error) {
 	var rows []doorRow
 	if err := tx.Raw("SELECT id, name, login_user, address, phase, state, trouble, trouble_code, key_label, "+
@@ -285,6 +292,31 @@ func doorsOf(tx *gorm.DB, ids []int64) (map[int64]*access.Door, []doorRow, error
 	for _, d := range doubts {
 		doors[d.InstanceID].HostKeyDoubt = d.Why
 	}
+	var were []struct {
+		InstanceID int64
+		Name       string
+	}
+	if err := tx.Raw(`SELECT DISTINCT f.instance_id, n.name FROM former_access f JOIN keys k ON k.id = f.key_id
+		JOIN instances i ON i.id = f.instance_id AND i.key_label <> ''
+		CROSS JOIN LATERAL (SELECT k.name_fold AS name UNION ALL SELECT jsonb_array_elements_text(k.former_names)) n
+		WHERE f.instance_id IN ?`, ids).Scan(&were).Error; err != nil {
+		return nil, nil, err
+	}
+	for _, w := range were {
+		doors[w.InstanceID].WereHere = append(doors[w.InstanceID].WereHere, w.Name)
+	}
+	var asked []struct {
+		InstanceID, ID int64
+		Operator, Name string
+	}
+	if err := tx.Raw(`SELECT w.instance_id, w.id, w.operator, coalesce(k.name, '') AS name FROM work w
+		LEFT JOIN keys k ON k.id = w.new_key_id WHERE w.instance_id IN ? AND w.kind = 'restore-second-key'
+		AND w.state = 'waiting' AND w.waits_code = 'hands' ORDER BY w.id`, ids).Scan(&asked).Error; err != nil {
+		return nil, nil, err
+	}
+	for _, a := range asked {
+		doors[a.InstanceID].Asked = append(doors[a.InstanceID].Asked, access.Ask{Work: a.ID, By: a.Operator, New: a.Name})
+	}
 	for _, h := range shared {
 		doors[h.InstanceID].SameHostKey = append(doors[h.InstanceID].SameHostKey, h.Name)
 	}
@@ -298,14 +330,15 @@ func doorKeys(tx *gorm.DB, ids []int64, doors map[int64]*access.Door) error {
 		Key, LoginUser, Holder, HolderSort, State string
 		Fingerprint, Comment, Standing, Against   string
 		Former                                    string
-		Steward, StandingOld                      bool
+		Steward, StandingOld, Leaving             bool
 		RetiredAt, StandingAt, AgainstAt          *time.Time
 	}
 	if err := tx.Raw(`SELECT a.instance_id, coalesce(k.name, '') AS key, coalesce(k.fingerprint, '') AS fingerprint,
 		coalesce(k.comment, '') AS comment, coalesce(k.former_names, '[]')::text AS former, a.login_user,
 		coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort,
 		coalesce(k.state, 'in use') AS state, k.retired_at, a.steward, a.standing, a.standing_old, a.standing_at,
-		a.against, a.against_at
+		a.against, a.against_at, EXISTS (SELECT 1 FROM work w WHERE w.instance_id = a.instance_id
+		AND w.old_key_id = a.key_id AND w.kind = 'rotate' AND w.state IN ('queued', 'running', 'waiting')) AS leaving
 		FROM access a LEFT JOIN keys k ON k.id = a.key_id LEFT JOIN holders h ON h.id = k.holder_id
 		WHERE a.instance_id IN ? ORDER BY a.id`, ids).Scan(&rows).Error; err != nil {
 		return err
@@ -316,7 +349,7 @@ func doorKeys(tx *gorm.DB, ids []int64, doors map[int64]*access.Door) error {
 		k := access.DoorKey{Key: r.Key, Fingerprint: r.Fingerprint, Comment: r.Comment, LoginUser: r.LoginUser,
 			Recorded: true, Steward: r.Steward, Holder: r.Holder, HolderSort: r.HolderSort,
 			State: r.State, Retired: r.RetiredAt != nil, Old: r.StandingOld, At: timeOf(r.StandingAt),
-			AgainstAt: timeOf(r.AgainstAt)}
+			AgainstAt: timeOf(r.AgainstAt), Leaving: r.Leaving}
 		if err := json.Unmarshal([]byte(r.Former), &k.Former); err != nil {
 			return err
 		}
@@ -328,7 +361,8 @@ func doorKeys(tx *gorm.DB, ids []int64, doors map[int64]*access.Door) error {
 	var seen []struct {
 		InstanceID                                       int64
 		LoginUser, Fingerprint, Comment, Limits, Vantage string
-		File, Line, Key, State                           string
+		File, Line, Key, State, Holder, HolderSort       string
+		Vouching                                         string // places, JSON, where one of them trusts an authority
 		EndsAt, RetiredAt                                *time.Time
 		FirstAt, LastAt                                  time.Time
 		Before                                           bool
@@ -337,27 +371,43 @@ func doorKeys(tx *gorm.DB, ids []int64, doors map[int64]*access.Door) error {
 		coalesce(s.places->0->>'file', '') AS file, coalesce(s.places->0->>'line', '') AS line, s.ends_at, s.first_at,
 		s.last_at,
 		coalesce(k.name, '') AS key, coalesce(k.state, 'in use') AS state, k.retired_at,
+		coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort,
+		CASE WHEN position('cert-authority' in lower(s.places::text)) > 0 THEN s.places::text ELSE '' END AS vouching,
 		EXISTS (SELECT 1 FROM sightings b WHERE b.instance_id = s.instance_id AND b.login_user = s.login_user
 		AND b.fingerprint = s.fingerprint AND b.gone_at IS NOT NULL)
 			OR EXISTS (SELECT 1 FROM former_access f
 			WHERE f.instance_id = s.instance_id AND f.login_user = s.login_user
 			AND f.fingerprint = s.fingerprint) AS before
-		FROM sightings s LEFT JOIN keys k ON k.fingerprint = s.fingerprint
+		FROM sightings s LEFT JOIN keys k ON k.fingerprint = s.fingerprint LEFT JOIN holders h ON h.id = k.holder_id
 		WHERE s.instance_id IN ? AND s.gone_at IS NULL ORDER BY s.id`, ids).Scan(&seen).Error; err != nil {
 		return err
 	}
 	for _, r := range seen {
 		d := doors[r.InstanceID]
 		there := &access.There{Limits: r.Limits, Ends: timeOf(r.EndsAt), Since: r.FirstAt, At: r.LastAt,
-			From: r.Vantage, Place: r.File + ":" + r.Line, Before: r.Before}
+			From: r.Vantage, Place: r.File + ":" + r.Line, Vouches: vouchesOf(r.Vouching), Before: r.Before}
 		if n, ok := place[fmt.Sprint(r.InstanceID, r.LoginUser, r.Fingerprint)]; ok {
 			d.Keys[n].There = there
 			continue
 		}
 		d.Keys = append(d.Keys, access.DoorKey{Key: r.Key, Fingerprint: r.Fingerprint, Comment: r.Comment,
-			LoginUser: r.LoginUser, State: r.State, Retired: r.RetiredAt != nil, There: there})
+			LoginUser: r.LoginUser, Holder: r.Holder, HolderSort: r.HolderSort, State: r.State, Retired: r.RetiredAt != nil, There: there})
 	}
 	return nil
+}
+
+// vouchesOf are the lines, of places as they are kept, that trust an authority.
+func vouchesOf(places string) (out []access.Vouch) {
+	var all []access.Place
+	if places == "" || json.Unmarshal([]byte(places), &all) != nil {
+		return nil
+	}
+	for _, p := range all {
+		if principals, yes := authkeys.Vouches(p.Options); yes {
+			out = append(out, access.Vouch{Place: fmt.Sprintf("%s:%d", p.File, p.Line), Principals: principals})
+		}
+	}
+	return out
 }
 
 // doorLooks reads the last surveys of instances.
@@ -367,12 +417,17 @@ func doorLooks(tx *gorm.DB, ids []int64, doors map[int64]*access.Door) error {
 		Sort, Trouble, Cause string
 		TriedAt              time.Time
 		SeenAt               *time.Time
-		Report               string
+		Vantage, Report      string
 	}
-	if err := tx.Raw("SELECT instance_id, sort, trouble, cause, tried_at, seen_at, CASE WHEN sort = 'outside' THEN "+
-		"report::text ELSE '{}' END AS report FROM surveys WHERE instance_id IN ?", ids).Scan(&rows).Error; err != nil {
+	if err := tx.Raw(`SELECT instance_id, sort, trouble, cause, tried_at, seen_at, vantage,
+		CASE sort WHEN 'outside' THEN report::text
+		WHEN 'inside' THEN '{}'
+		ELSE jsonb_build_object('doors', report->'doors', 'config', report->'config')::text END AS report
+		FROM surveys WHERE instance_id IN ?`, ids).Scan(&rows).Error; err != nil {
 		return err
 	}
+	// What the newest look at the server's settings found, and when that was.
+	settings, looked := map[int64][]access.Other{}, map[int64]time.Time{}
 	for _, r := range rows {
 		d := doors[r.InstanceID]
 		l := access.Looked{SeenAt: timeOf(r.SeenAt), TriedAt: r.TriedAt, Trouble: r.Trouble, Cause: r.Cause}
@@ -383,6 +438,22 @@ func doorLooks(tx *gorm.DB, ids []int64, doors map[int64]*access.Door) error {
 			if l.SeenAt.After(d.Inside.SeenAt) { // either is a look from inside
 				d.Inside.SeenAt = l.SeenAt
 			}
+			fallthrough
+		case "config":
+			var s settingsReport
+			if err := json.Unmarshal([]byte(r.Report), &s); err != nil {
+				return err
+			}
+			if len(s.Config) == 0 || l.SeenAt.Before(looked[r.InstanceID]) {
+				break // nobody could read them, or somebody has read them since
+			}
+			looked[r.InstanceID], settings[r.InstanceID] = l.SeenAt, nil
+			for _, o := range s.Doors {
+				if sort := access.OtherSort(o.Sort); sort.FromSettings() {
+					settings[r.InstanceID] = append(settings[r.InstanceID], access.Other{Sort: sort, User: o.User,
+						Place: o.Place, Value: o.Value, From: r.Vantage, At: l.SeenAt})
+				}
+			}
 		case "outside":
 			d.Outside = l
 			var o outsideReport
@@ -390,16 +461,32 @@ func doorLooks(tx *gorm.DB, ids []int64, doors map[int64]*access.Door) error {
 				return err
 			}
 			d.World = o.World
+			other := func(sort access.OtherSort, user string) {
+				d.Others = append(d.Others, access.Other{Sort: sort, User: user, From: r.Vantage, At: l.SeenAt})
+			}
 			for _, m := range o.Methods {
-				d.Open = d.Open || m.Open
+				if m.Open {
+					d.Open = true
+					other(access.Anybody, m.User)
+				}
 				if slices.Contains(m.Methods, "password") || slices.Contains(m.Methods, "keyboard-interactive") {
 					d.Password = append(d.Password, m.User)
+					other(access.Password, m.User)
+				}
+				if slices.Contains(m.Methods, "hostbased") {
+					other(access.HostBased, m.User)
 				}
 			}
 			for _, a := range o.Answers {
-				d.Open = d.Open || a.Answer == "open without any key"
+				if a.Answer == "open without any key" && !d.Open {
+					d.Open = true
+					other(access.Anybody, a.LoginUser)
+				}
 			}
 		}
+	}
+	for id, others := range settings {
+		doors[id].Others = append(doors[id].Others, others...)
 	}
 	return nil
 }

@@ -50,15 +50,25 @@ type Operator struct {
 
 const operatorColumns = `SELECT id, name, role, disabled_at, created_at FROM operators`
 
-// AddOperator records an operator with the hash of a password. ErrNameTaken.
-func (s *Store) AddOperator(ctx context.Context, by Actor, name string, role Role, passwordHash string) error {
+// AddOperator records an operator with the hash of a password, "" for one that has none, and the keys by
+// which it signs in. ErrNameTaken.
+func (s *Store) AddOperator(ctx context.Context, by Actor, name string, role Role, passwordHash string,
+	keys ...Key) error {
 	err := s.tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec(`INSERT INTO operators (name, name_fold, role, password_hash) VALUES (?, ?, ?, ?)`,
-			name, names.Fold(name), string(role), passwordHash).Error; err != nil {
+		var id int64
+		if err := tx.Raw(`INSERT INTO operators (name, name_fold, role, password_hash) VALUES (?, ?, ?, ?) RETURNING id`,
+			name, names.Fold(name), string(role), passwordHash).Scan(&id).Error; err != nil {
 			return err
 		}
-		_, err := entry{by, "operator.add", "operator " + name, "add as " + string(role), "added", 0}.write(tx)
-		return err
+		if _, err := (entry{by, "operator.add", "operator " + name, "add as " + string(role), "added", 0}).write(tx); err != nil {
+			return err
+		}
+		for _, k := range keys {
+			if err := setOperatorKey(tx, by, id, name, k, KeyUse{SignsIn: true}); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 	if _, ok := unique(err); ok {
 		return ErrNameTaken
@@ -208,28 +218,6 @@ func (s *Store) PasswordHash(ctx context.Context, name string) (Operator, string
 	return rows[0].Operator, rows[0].PasswordHash, nil
 }
 
-// AddSession opens a console session for an operator; sum is the SHA-256 of
-// its cookie. The name's attempts from this address are forgotten.
-func (s *Store) AddSession(ctx context.Context, by Actor, o Operator, sum []byte) (expires time.Time, err error) {
-	err = s.tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("DELETE FROM sessions WHERE expires_at < now()").Error; err != nil {
-			return err
-		}
-		if err := tx.Exec("DELETE FROM signin_attempts WHERE name_fold = ? AND address = ?", names.Fold(o.Name),
-			by.Address).Error; err != nil {
-			return err
-		}
-		if err := tx.Raw(`INSERT INTO sessions (sha256, operator_id, expires_at, address)
-			VALUES (?, ?, now() + interval '`+sessionLength+`', ?) RETURNING expires_at`, raw(sum), o.ID,
-			by.Address).Scan(&expires).Error; err != nil {
-			return err
-		}
-		_, err := entry{by, "session.open", "operator " + o.Name, "sign in", "signed in", 0}.write(tx)
-		return err
-	})
-	return expires, err
-}
-
 // EndSession ends a session; one that does not exist is no error.
 func (s *Store) EndSession(ctx context.Context, by Actor, sum []byte) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
@@ -244,9 +232,8 @@ func (s *Store) EndSession(ctx context.Context, by Actor, sum []byte) error {
 
 // SessionOperator returns whose session it is; ErrNotFound.
 func (s *Store) SessionOperator(ctx context.Context, sum []byte) (Operator, error) {
-	return one[Operator](ctx, s, `SELECT o.id, o.name, o.role, o.disabled_at, o.created_at FROM sessions x
-		JOIN operators o ON o.id = x.operator_id
-		WHERE x.sha256 = ? AND x.expires_at > now() AND o.disabled_at IS NULL`, raw(sum))
+	return one[Operator](ctx, s, `SELECT o.id, o.name, o.role, o.disabled_at, o.created_at`+sessionsOf+
+		` AND x.sha256 = ?`, raw(sum))
 }
 
 // Token is an API token, without its secret.

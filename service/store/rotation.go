@@ -89,6 +89,30 @@ func (s *Store) EndAccess(ctx context.Context, accessID, workID int64, why strin
 	return err
 }
 
+// EndSighting notes that a key that nobody recorded was taken out of an instance's files, and has the
+// instance surveyed after these times. One that is gone already is left so. ErrLost.
+func (s *Store) EndSighting(ctx context.Context, instanceID int64, loginUser, fingerprint string, workID int64,
+	surveys ...time.Duration) error {
+	var seconds []float64
+	for _, d := range surveys {
+		seconds = append(seconds, d.Seconds())
+	}
+	after, err := recordset(seconds)
+	if err != nil {
+		return err
+	}
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		if err := tx.Exec(`INSERT INTO survey_wants (instance_id, at, why) SELECT ?,
+			clock_timestamp() + make_interval(secs => w::text::float8), ?
+			FROM jsonb_array_elements(?::jsonb) w ON CONFLICT DO NOTHING`, instanceID,
+			fmt.Sprintf("after work %d", workID), after).Error; err != nil {
+			return err
+		}
+		return tx.Exec("UPDATE sightings SET gone_at = clock_timestamp() WHERE instance_id = ? AND login_user = ? "+
+			"AND fingerprint = ? AND gone_at IS NULL", instanceID, loginUser, fingerprint).Error
+	})
+}
+
 // DropAccess takes back that an access was recorded: it never came to be.
 func (s *Store) DropAccess(ctx context.Context, accessID int64) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {

@@ -83,7 +83,7 @@ func Open(ctx context.Context, url, ownerURL string, connections int, log *slog.
 		}
 	}
 	if err == nil {
-		err = s.settleAll(ctx)
+		err = errors.Join(s.settleAll(ctx), s.fillPrints(ctx))
 	}
 	if err != nil {
 		return nil, errors.Join(err, s.Close())

@@ -306,10 +306,10 @@ func keepEntries(tx *gorm.DB, all []Kept) error {
 // keepSightings notes what stands in the files now, and what does not any more.
 func keepSightings(tx *gorm.DB, all []Kept) error {
 	type row struct {
-		I                int64
-		U, F, B, C, L, V string
-		P                []access.Place
-		E                *time.Time
+		I                   int64
+		U, F, B, C, L, V, M string
+		P                   []access.Place
+		E                   *time.Time
 	}
 	type user struct {
 		I int64
@@ -324,7 +324,8 @@ func keepSightings(tx *gorm.DB, all []Kept) error {
 		}
 		for _, s := range k.Keys {
 			one := row{I: k.Turn.InstanceID, U: s.LoginUser, F: keypair.Fingerprint(s.Blob),
-				B: fmt.Sprintf("%x", s.Blob), C: s.Comment, L: s.Limits, P: s.Places, V: vantage}
+				B: fmt.Sprintf("%x", s.Blob), C: s.Comment, L: s.Limits, P: s.Places, V: vantage,
+				M: derHex(keypair.Public{Blob: s.Blob})}
 			if !s.Ends.IsZero() {
 				one.E = &s.Ends
 			}
@@ -347,9 +348,9 @@ func keepSightings(tx *gorm.DB, all []Kept) error {
 	}
 	// A steward's own key is its access, and no sighting.
 	return tx.Exec(`WITH now_there AS (
-			SELECT r."I", r."U", r."F", decode(r."B", 'hex') AS blob, r."C", r."L", r."P", r."E", r."V"
+			SELECT r."I", r."U", r."F", decode(r."B", 'hex') AS blob, r."C", r."L", r."P", r."E", r."V", r."M"
 			FROM jsonb_to_recordset(?::jsonb) AS r("I" bigint, "U" text, "F" text, "B" text, "C" text, "L" text,
-			"P" jsonb, "E" timestamptz, "V" text)
+			"P" jsonb, "E" timestamptz, "V" text, "M" text)
 			WHERE NOT EXISTS (SELECT 1 FROM steward_keys s
 			WHERE s.instance_id = r."I" AND s.blob = decode(r."B", 'hex'))
 			AND NOT EXISTS (SELECT 1 FROM steward_next s
@@ -360,8 +361,9 @@ func keepSightings(tx *gorm.DB, all []Kept) error {
 			AND NOT EXISTS (SELECT 1 FROM now_there n
 			WHERE n."I" = s.instance_id AND n."U" = s.login_user AND n."F" = s.fingerprint))
 		INSERT INTO sightings AS s (instance_id, login_user, fingerprint, blob, comment, places, limits, ends_at,
-		vantage, first_at, last_at)
-		SELECT n."I", n."U", n."F", n.blob, n."C", n."P", n."L", n."E", n."V", clock_timestamp(), clock_timestamp()
+		vantage, md5_der, first_at, last_at)
+		SELECT n."I", n."U", n."F", n.blob, n."C", n."P", n."L", n."E", n."V", n."M", clock_timestamp(),
+		clock_timestamp()
 		FROM now_there n ORDER BY n."I", n."U", n."F"
 		ON CONFLICT (instance_id, login_user, fingerprint) WHERE gone_at IS NULL DO UPDATE
 		SET last_at = excluded.last_at, places = excluded.places,
@@ -456,13 +458,70 @@ type Sighting struct {
 	GoneAt      *time.Time
 	Key         string // the recorded key that it is, "" for none
 	Recorded    bool   // the ledger has the access
+	Region      string
+	State       string // of the recorded key; "" for none
+	Retired     bool
+	Holder      string
+	Before      bool // it stood there once, was gone, and came back
+	FirstBoots  bool // the line that first boot wrote for root, which only says whom to log in as
 }
+
+// recordedHere says that the ledger has the access that a sighting s of a key k is.
+const recordedHere = `EXISTS (SELECT 1 FROM access a
+	WHERE a.instance_id = s.instance_id AND a.key_id = k.id AND a.login_user = s.login_user)`
+
+// firstBoots tells a sighting s as Door.FirstBoots does.
+const firstBoots = `(s.login_user = 'root' AND s.limits = 'command' AND EXISTS (SELECT 1 FROM access a
+	WHERE a.instance_id = s.instance_id AND a.key_id = k.id AND a.login_user = i.login_user))`
 
 const sightingColumns = `SELECT s.id, s.instance_id, i.name AS instance, s.login_user, s.fingerprint, s.blob,
 	s.comment, s.places, s.limits, s.ends_at, s.vantage, s.first_at, s.last_at, s.gone_at,
-	coalesce(k.name, '') AS key, EXISTS (SELECT 1 FROM access a
-	WHERE a.instance_id = s.instance_id AND a.key_id = k.id AND a.login_user = s.login_user) AS recorded
-	FROM sightings s JOIN instances i ON i.id = s.instance_id LEFT JOIN keys k ON k.fingerprint = s.fingerprint`
+	coalesce(k.name, '') AS key, ` + recordedHere + ` AS recorded, i.region, coalesce(k.state, '') AS state,
+	k.retired_at IS NOT NULL AS retired, coalesce(h.name, '') AS holder,
+	EXISTS (SELECT 1 FROM sightings b WHERE b.instance_id = s.instance_id AND b.login_user = s.login_user
+	AND b.fingerprint = s.fingerprint AND b.gone_at IS NOT NULL AND b.id <> s.id) AS before, ` + firstBoots + ` AS first_boots
+	FROM sightings s JOIN instances i ON i.id = s.instance_id LEFT JOIN keys k ON k.fingerprint = s.fingerprint
+	LEFT JOIN holders h ON h.id = k.holder_id`
+
+// SightingQuery chooses what stands, or stood, in files of instances.
+type SightingQuery struct {
+	Instance, Region, Tag, User string
+	Key, Holder                 string // of the recorded key that it is
+	Fingerprint                 string // SHA256
+	There                       bool   // what stands there now
+	Unrecorded                  bool   // what the ledger does not have as an access, without first boot's line
+	Page
+}
+
+// Sightings returns a page of what surveys saw, by instance. Removed instances are left out.
+func (s *Store) Sightings(ctx context.Context, q SightingQuery) ([]Sighting, string, error) {
+	var l list
+	l.filter("i.phase NOT IN ('removed', 'failed')")
+	for column, v := range map[string]string{"i.name_fold": names.Fold(q.Instance), "k.name_fold": names.Fold(q.Key),
+		"h.name_fold": names.Fold(q.Holder), "i.region": q.Region, "s.login_user": q.User,
+		"s.fingerprint": q.Fingerprint} {
+		if v != "" {
+			l.filter(column+" = ?", v)
+		}
+	}
+	filterTag(&l, q.Tag)
+	if q.There {
+		l.filter("s.gone_at IS NULL")
+	}
+	if q.Unrecorded {
+		l.filter("NOT " + recordedHere + " AND NOT " + firstBoots)
+	}
+	return pageOf(ctx, s, &l, sightingColumns, "i.name_fold", "s.id", false, q.Page,
+		func(x Sighting) (string, int64) { return names.Fold(x.Instance), x.ID })
+}
+
+// NeverLooked counts the instances that run and into whose files nobody has ever looked.
+func (s *Store) NeverLooked(ctx context.Context) (int, error) {
+	r, err := one[struct{ N int }](ctx, s, `SELECT count(*) AS n FROM instances i WHERE i.phase = 'ready'
+		AND NOT EXISTS (SELECT 1 FROM surveys v WHERE v.instance_id = i.id AND v.sort IN ('inside', 'client')
+		AND v.seen_at IS NOT NULL)`)
+	return r.N, err
+}
 
 // SightingsOf returns what stood in an instance's files, the newest first, at most 500 stretches of time.
 func (s *Store) SightingsOf(ctx context.Context, instanceID int64) ([]Sighting, error) {

@@ -6,6 +6,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"plumlatch/core/access"
 	"plumlatch/core/keypair"
 	"plumlatch/core/names"
 )
@@ -25,11 +26,20 @@ func (s *Store) TakeOver(ctx context.Context, by Actor, i Instance, found Sighti
 		}
 		if len(ids) == 0 {
 			if err := tx.Raw(`INSERT INTO keys (name, name_fold, blob, kind, fingerprint, comment, note, origin,
-				created_by, weakness) VALUES (?, ?, ?, ?, ?, ?, ?, 'imported', ?, ?) RETURNING id`,
+				created_by, weakness, md5_der, authority)
+				VALUES (?, ?, ?, ?, ?, ?, ?, 'imported', ?, ?, ?, ?) RETURNING id`,
 				name, names.Fold(name), raw(p.Blob), p.Kind(), found.Fingerprint, found.Comment, "found on "+i.Name,
-				by.Operator, worst(p)).Scan(&ids).Error; err != nil {
+				by.Operator, worst(p), derHex(p), found.Limits == access.Authority).Scan(&ids).Error; err != nil {
 				return err
 			}
+		}
+		if found.Limits == access.Authority { // it is no key of anybody's: it opens nothing by itself
+			if err := tx.Exec("INSERT INTO to_judge (instance_id) VALUES (?)", i.ID).Error; err != nil {
+				return err
+			}
+			_, err := entry{by, "access.record", "instance " + i.Name, "write down that " + found.Fingerprint +
+				" is trusted there as a certificate authority", "recorded", 0}.write(tx)
+			return err
 		}
 		var added []int64
 		if err := tx.Raw("INSERT INTO access (instance_id, key_id, login_user) VALUES (?, ?, ?) ON CONFLICT DO "+
@@ -145,8 +155,7 @@ type MapRow struct {
 	Fingerprint string
 	Standing    string // "unrecorded" for what only a survey knows
 	Old         bool
-	Age         int  // days; -1 for none
-	Way         bool // it counts as a way in for people
+	Age         int // days; -1 for none
 }
 
 // MapQuery chooses what is on the access map.
@@ -189,9 +198,7 @@ func (s *Store) AccessMap(ctx context.Context, q MapQuery) (instances []Instance
 	// Several login users of one key on one instance make one cell: the strongest.
 	err = db.Raw(`SELECT DISTINCT ON (a.instance_id, k.id) k.id AS key_id, a.instance_id, k.fingerprint, a.standing,
 		a.standing_old AS old,
-		coalesce(extract(day FROM now() - a.standing_at)::int, -1) AS age,
-		(k.state = 'in use' AND coalesce(h.sort, '') NOT IN ('machine', 'job') AND a.standing <> 'none'
-		AND a.against NOT IN ('seen', 'placed', 'accepted')) AS way
+		coalesce(extract(day FROM now() - a.standing_at)::int, -1) AS age
 		FROM access a JOIN keys k ON k.id = a.key_id LEFT JOIN holders h ON h.id = k.holder_id
 		WHERE a.instance_id IN @ids`+holder+`
 		ORDER BY a.instance_id, k.id, array_position(ARRAY['proven', 'accepted', 'seen', 'placed', 'none'], a.standing)`,

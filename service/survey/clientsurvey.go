@@ -50,7 +50,7 @@ func (w *Service) TakeClientSurvey(ctx context.Context, by store.Actor, i store.
 	}
 	out := wire.Survey{Instance: i.Name, LoginUser: i.LoginUser, Vantage: "the client of " + by.Operator + " at " +
 		by.Address, Files: said(r.Files), NotSeen: said(r.NotSeen), Broken: said(r.Broken),
-		Ignored: said(r.Ignored), Config: said(r.Config), Doors: said(r.Doors), Lying: []wire.LyingKey{},
+		Ignored: said(r.Ignored), Config: said(r.Config), Doors: doorsSaid(r.Doors), Lying: []wire.LyingKey{},
 		Keys: []wire.Surveyed{}}
 	for _, l := range r.Lying[:min(maxReports, len(r.Lying))] {
 		if l.Fingerprint != "" && !strings.HasPrefix(l.Fingerprint, "SHA256:") {
@@ -137,6 +137,20 @@ func said(all []string) []string {
 	return out
 }
 
+// doorsSaid are the doors that a client's settings open: the client's word on what the server says. Its
+// lines of authorities come with the lines of keys.
+func doorsSaid(all []wire.OtherDoor) []wire.OtherDoor {
+	out := []wire.OtherDoor{}
+	for _, d := range all[:min(maxReports, len(all))] {
+		o := access.Other{Sort: access.OtherSort(d.Sort), Place: plaintext.Line(plaintext.Cut(d.Place, 300)),
+			Value: plaintext.Line(plaintext.Cut(d.Value, 300))}
+		if o.Sort == access.CASetting || o.Sort == access.KeyCmd || o.Sort == access.HostBased {
+			out = append(out, ShowOther(o))
+		}
+	}
+	return out
+}
+
 // Unwritten is a key that a survey found on an instance and that the ledger does
 // not have for it.
 func (w *Service) Unwritten(ctx context.Context, i store.Instance, fingerprint, user string) (store.Sighting, error) {
@@ -147,7 +161,7 @@ func (w *Service) Unwritten(ctx context.Context, i store.Instance, fingerprint, 
 	var found []store.Sighting
 	var there []string
 	for _, s := range rows {
-		if s.GoneAt != nil || s.Recorded || s.Limits == access.Authority {
+		if s.GoneAt != nil || s.Recorded || s.FirstBoots || s.Limits == access.Authority && s.Key != "" {
 			continue
 		}
 		if (s.Fingerprint == fingerprint || s.Key != "" && strings.EqualFold(s.Key, fingerprint)) &&

@@ -55,7 +55,7 @@ func (w *Service) LookInside(ctx context.Context, i store.Instance, known *store
 	ctx, cancel := context.WithTimeout(ctx, surveyLimit)
 	defer cancel()
 	l := Looked{Out: wire.Survey{Instance: i.Name, LoginUser: i.LoginUser, Vantage: "steward", Files: []string{},
-		NotSeen: []string{}, Broken: []string{}, Ignored: []string{}, Config: []string{}, Doors: []string{},
+		NotSeen: []string{}, Broken: []string{}, Ignored: []string{}, Config: []string{}, Doors: []wire.OtherDoor{},
 		Lying: []wire.LyingKey{}, Keys: []wire.Surveyed{}}}
 	files, closer, err := w.StewardBy(ctx, i, known)
 	if err != nil {
@@ -65,7 +65,7 @@ func (w *Service) LookInside(ctx context.Context, i store.Instance, known *store
 	files = reach.Remember(files)
 	// The answers of one connection overlap: an instance is as slow as its slowest, not as their sum.
 	var wg sync.WaitGroup
-	config := wire.Survey{Config: []string{}, Doors: []string{}, NotSeen: []string{}}
+	config := wire.Survey{Config: []string{}, Doors: []wire.OtherDoor{}, NotSeen: []string{}}
 	var lying []wire.LyingKey
 	var lyingErr error
 	if !known.Config {
@@ -123,9 +123,12 @@ func (l *Looked) readKeys(ctx context.Context, files reach.Files, i store.Instan
 	l.Document = hex.EncodeToString(hash.Sum(nil))
 	l.Found = access.Gather(door.FilesOf(i), lines, time.Now(), maxPlaces)
 	for n, f := range l.Found {
-		if f.Limits == access.Authority {
-			l.Out.Doors = append(l.Out.Doors,
-				fmt.Sprintf("%s line %d: a certificate authority: whoever it vouches for gets in, and is listed nowhere", f.Places[0].File, f.Places[0].Line))
+		for _, p := range f.Places {
+			if principals, yes := authkeys.Vouches(p.Options); yes {
+				l.Out.Doors = append(l.Out.Doors, ShowOther(access.Other{Sort: access.CALine, User: i.LoginUser,
+					Fingerprint: keypair.Fingerprint(f.Blob), Principals: plaintext.Line(plaintext.Cut(principals, 200)),
+					Place: fmt.Sprintf("%s:%d", p.File, p.Line)}))
+			}
 		}
 		l.Found[n].Comment = plaintext.Line(plaintext.Cut(f.Comment, 200))
 		for p := range f.Places {
@@ -199,7 +202,7 @@ func readConfig(files reach.Files, i store.Instance, out *wire.Survey) {
 		return
 	}
 	for _, keyword := range []string{"PasswordAuthentication", "KbdInteractiveAuthentication", "PermitRootLogin",
-		"AuthorizedKeysFile", "AuthorizedKeysCommand", "TrustedUserCAKeys", "StrictModes", "AllowUsers",
+		"AuthorizedKeysFile", "AuthorizedKeysCommand", "TrustedUserCAKeys", "HostbasedAuthentication", "StrictModes", "AllowUsers",
 		"AuthenticationMethods"} {
 		s, ok := c.Get(keyword)
 		if !ok {
@@ -207,14 +210,9 @@ func readConfig(files reach.Files, i store.Instance, out *wire.Survey) {
 		}
 		value := plaintext.Line(plaintext.Cut(s.Value, 200))
 		out.Config = append(out.Config, fmt.Sprintf("%s %s (%s)", keyword, value, plaintext.Line(s.File)))
-		switch {
-		case strings.EqualFold(s.Value, "none"):
-		case keyword == "AuthorizedKeysCommand":
-			out.Doors = append(out.Doors, "AuthorizedKeysCommand "+value+
-				": keys that a command gives the server, listed nowhere")
-		case keyword == "TrustedUserCAKeys":
-			out.Doors = append(out.Doors, "TrustedUserCAKeys "+value+
-				": whoever these authorities vouch for gets in, and is listed nowhere")
+		if o, ok := access.Setting(keyword, value); ok {
+			o.Place = fmt.Sprintf("%s:%d", plaintext.Line(s.File), s.Line)
+			out.Doors = append(out.Doors, ShowOther(o))
 		}
 	}
 	if len(c.Matched) > 0 {
@@ -229,6 +227,17 @@ func readConfig(files reach.Files, i store.Instance, out *wire.Survey) {
 	}
 	out.NotSeen = append(out.NotSeen, "whether the server was started with another configuration than "+sshdConfig+
 		", and what a command gives it")
+}
+
+// ShowOther is a door in no list of keys, as the API tells it.
+func ShowOther(o access.Other) wire.OtherDoor {
+	out := wire.OtherDoor{Sort: string(o.Sort), User: o.User, Fingerprint: o.Fingerprint, Key: o.Name, Holder: o.Holder, Principals: o.Principals,
+		Place: o.Place, Value: o.Value, Text: o.String() + ": " + o.Sort.Explains(), From: o.From}
+	if !o.At.IsZero() {
+		at := o.At.UTC()
+		out.At = &at
+	}
+	return out
 }
 
 // lyingIn tells which pairs lie in a folder, by the .pub beside them alone.
@@ -460,7 +469,7 @@ func (w *Service) rulesSeen(ctx context.Context, i store.Instance, out *wire.Out
 		return
 	}
 	for _, g := range groups {
-		for _, r := range g.Rules {
+		for _, r := range g.SSH() {
 			out.Rules = append(out.Rules, r.From.String())
 			if r.From.Bits() == 0 {
 				out.World = r.From.String()

@@ -156,7 +156,7 @@ func (d *whyAt) cloud(ctx context.Context) error {
 	} else {
 		d.f.RulesSeen = true
 		for _, g := range groups {
-			for _, r := range g.Rules {
+			for _, r := range g.SSH() {
 				d.f.Rules = append(d.f.Rules, why.Rule{From: r.From.String()})
 			}
 		}

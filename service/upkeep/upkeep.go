@@ -145,7 +145,8 @@ func (w *Service) discover(ctx context.Context, region string, all []cloud.Insta
 	for _, in := range all {
 		found = append(found, store.Discovered{CloudID: in.ID, Name: plaintext.Line(plaintext.Cut(in.Name, 100)),
 			Region: region, State: string(in.State), Address: plaintext.Line(in.Address),
-			KeyLabel: plaintext.Line(plaintext.Cut(in.KeyLabel, 100))})
+			KeyLabel: plaintext.Line(plaintext.Cut(in.KeyLabel, 100)), Port: in.Port,
+			LoginUser: plaintext.Line(plaintext.Cut(in.LoginUser, 100))})
 	}
 	return w.Store.Discover(ctx, w.Cloud.Name(), region, found)
 }
@@ -169,7 +170,7 @@ func (w *Service) Discovered(ctx context.Context) (out wire.Discovery, err error
 	for _, d := range rows {
 		out.Unknown = append(out.Unknown,
 			wire.Discovered{Cloud: d.Cloud, CloudID: d.CloudID, Name: d.Name, Region: d.Region, State: d.State,
-				Address: d.Address, KeyLabel: d.KeyLabel, FirstAt: d.FirstAt.UTC()})
+				Address: d.Address, Port: d.Port, LoginUser: d.LoginUser, KeyLabel: d.KeyLabel, FirstAt: d.FirstAt.UTC()})
 	}
 	gone, err := w.Store.Vanished(ctx)
 	if err != nil {

@@ -103,7 +103,7 @@ func TestEveryHalt(t *testing.T) {
 				id := e.Begin(k)
 				select {
 				case <-first.Halted:
-				case <-time.After(20 * time.Second):
+				case <-time.After(2 * time.Minute):
 					t.Fatal("it never came to this point")
 				}
 				e.Run(k)

@@ -177,7 +177,7 @@ func TestSettles(t *testing.T) {
 		t.Error("it is settled before its step is done")
 	}
 	y.Set(y.Waits, "b", false)
-	for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(10 * time.Millisecond) {
+	for deadline := time.Now().Add(2 * time.Minute); ; time.Sleep(10 * time.Millisecond) {
 		if w := e.Until(id, store.Waiting, store.Running, store.Queued); w.At == "d" && w.State == store.Waiting {
 			break
 		}

@@ -135,7 +135,7 @@ func terminals(out, only string) error {
 	var failed error
 	for _, s := range []struct{ name, script string }{
 		{"client-launch", `
-			run bin/plumlatch key create gull-watch -dir ` + folder + ` -new-passphrase-file /dev/null
+			run bin/plumlatch key create gull-watch -dir ` + folder + ` -new-passphrase /dev/null
 			run bin/plumlatch instance launch berth-board-9 -image debian-12 -size small -region north-pier -key gull-watch,harbour-ops-2026
 			run bin/plumlatch open berth-board-9 -dir ` + folder + ` -- hostname
 			run bin/plumlatch access list -instance berth-board-9`},
@@ -166,17 +166,17 @@ func terminals(out, only string) error {
 			bin/plumlatch instance remove slip-pump-2 -yes >/dev/null 2>&1`},
 		{"client-rotate", `
 			bin/plumlatch key create harbour-ops-2027 -dir ` + folder +
-			` -new-passphrase-file /dev/null -holder harbour-ops >/dev/null 2>&1
-			run bin/plumlatch rotate -key harbour-ops-2026 -new harbour-ops-2027 -at-most 50% -grace 7d -dir ` +
+			` -new-passphrase /dev/null -holder harbour-ops >/dev/null 2>&1
+			run bin/plumlatch rotate many harbour-ops-2026 -new harbour-ops-2027 -waves 50% -grace 7d -dir ` +
 			folder + ` -yes
 			run bin/plumlatch who berth-board-1
 			id=$(bin/plumlatch work list -state open -json | grep -B3 -A3 '"rotate-many"' | grep -m1 -o '"id": [0-9]*' | grep -o '[0-9]*')
 			bin/plumlatch work cancel $id >/dev/null 2>&1; bin/plumlatch key forget harbour-ops-2027 -yes >/dev/null 2>&1`},
 		{"client-restore", `
-			bin/plumlatch instance launch berth-board-8 -image debian-12 -size small -region north-pier -tag quay=8 -new-key tide-clerk -dir ` + folder + ` -new-passphrase-file /dev/null >/dev/null 2>&1
+			bin/plumlatch instance launch berth-board-8 -image debian-12 -size small -region north-pier -tag quay=8 -new-key tide-clerk -dir ` + folder + ` -new-passphrase /dev/null >/dev/null 2>&1
 			run bin/plumlatch restore ready -tag quay
 			run bin/plumlatch restore berth-board-8 -lost tide-clerk -go -name tide-clerk-2 -dir ` + folder +
-			` -new-passphrase-file /dev/null -yes
+			` -new-passphrase /dev/null -yes
 			bin/plumlatch instance remove berth-board-8 -yes >/dev/null 2>&1; bin/plumlatch key forget tide-clerk -yes >/dev/null 2>&1; bin/plumlatch key forget tide-clerk-2 -yes >/dev/null 2>&1`},
 		{"client-check", `
 			mkdir ` + folder + `/laptop

@@ -464,6 +464,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/instances/{name}/opening": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * What opens it: recorded keys, keys that nobody recorded, other doors.
+     * @description For whoever is viewer or more.
+     */
+    get: operations["get-instances-name-opening"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/instances/{name}/probing": {
     parameters: {
       query?: never;
@@ -920,7 +940,7 @@ export interface paths {
       cookie?: never;
     };
     /**
-     * One key, by its name or fingerprint.
+     * One key, by its name.
      * @description For whoever is viewer or more.
      */
     get: operations["get-keys-name"];
@@ -974,6 +994,26 @@ export interface paths {
      * @description For whoever is operator or more.
      */
     post: operations["post-keys-name-challenge"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/keys/{name}/private-print": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    /**
+     * Keep what is said to be the fingerprint of its private half: it finds the key, and proves nothing.
+     * @description For whoever is operator or more.
+     */
+    put: operations["put-keys-name-private-print"];
+    post?: never;
     delete?: never;
     options?: never;
     head?: never;
@@ -1097,6 +1137,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/opens": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * What a key opens, recorded or not, by its name or a fingerprint of whatever form.
+     * @description For whoever is viewer or more.
+     */
+    get: operations["get-opens"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/operators": {
     parameters: {
       query?: never;
@@ -1139,6 +1199,26 @@ export interface paths {
      * @description For whoever is admin or more.
      */
     patch: operations["patch-operators-name"];
+    trace?: never;
+  };
+  "/api/v1/operators/{name}/keys": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * Which keys sign for an operator: in, words, or both.
+     * @description For whoever is viewer or more.
+     */
+    get: operations["get-operators-name-keys"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
     trace?: never;
   };
   "/api/v1/operators/{name}/keys/{key}": {
@@ -1342,13 +1422,124 @@ export interface paths {
      */
     get: operations["get-session"];
     put?: never;
-    /** Sign in: the answer sets a cookie. */
+    /** Sign in by password: the answer sets a cookie, or has a token for a client. */
     post: operations["post-session"];
     /**
      * Sign out.
      * @description For whoever is viewer or more.
      */
     delete: operations["delete-session"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/session/challenge": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** A challenge for signing in by key. */
+    post: operations["post-session-challenge"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/session/code": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * A code that opens the console once, within a minute.
+     * @description For whoever is viewer or more.
+     */
+    post: operations["post-session-code"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/session/key": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Sign in by key: the answer has a token. */
+    post: operations["post-session-key"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/session/password": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    /**
+     * Change one's own password.
+     * @description For whoever is viewer or more.
+     */
+    put: operations["put-session-password"];
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/session/redeem": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Sign in by such a code: the answer sets a cookie. */
+    post: operations["post-session-redeem"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sightings": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * What surveys saw in files of keys.
+     * @description For whoever is viewer or more.
+     */
+    get: operations["get-sightings"];
+    put?: never;
+    post?: never;
+    delete?: never;
     options?: never;
     head?: never;
     patch?: never;
@@ -1953,6 +2144,7 @@ export interface components {
       id: number;
       instance: string;
       key: string;
+      key_state?: string;
       kind: string;
       login_user: string;
       old: boolean;
@@ -1988,7 +2180,9 @@ export interface components {
       back_seconds?: number;
       cut_off?: number;
       do: string;
+      first?: number;
       from?: string[];
+      grow?: number;
       holder?: string;
       key?: string;
       only?: string;
@@ -2020,6 +2214,7 @@ export interface components {
     Admit: {
       from: string[];
       me: boolean;
+      ports?: string;
       reason: string;
       /** Format: int64 */
       seconds: number;
@@ -2088,7 +2283,7 @@ export interface components {
       at: string;
       broken: string[];
       config: string[];
-      doors: string[];
+      doors: components["schemas"]["OtherDoor"][];
       files: string[];
       ignored: string[];
       inside_trouble?: string;
@@ -2105,9 +2300,15 @@ export interface components {
     CompareRoutes: {
       ask: boolean;
     };
+    ConsoleCode: {
+      code: string;
+      /** Format: date-time */
+      expires_at?: string;
+    };
     Credentials: {
       operator: string;
       password: string;
+      token: boolean;
     };
     Discovered: {
       address: string;
@@ -2116,7 +2317,9 @@ export interface components {
       /** Format: date-time */
       first_at: string;
       key_label?: string;
+      login_user?: string;
       name: string;
+      port?: number;
       region: string;
       state: string;
     };
@@ -2164,6 +2367,7 @@ export interface components {
       work?: number;
     };
     FleetPlan: {
+      at_once?: boolean;
       cut_off?: number;
       found?: components["schemas"]["FoundBeside"][];
       members: components["schemas"]["FleetMember"][];
@@ -2345,6 +2549,7 @@ export interface components {
       signature: string;
     };
     Key: {
+      authority?: boolean;
       bitting: string;
       comment: string;
       /** Format: date-time */
@@ -2354,7 +2559,13 @@ export interface components {
       /** Format: date-time */
       evidence_at?: string;
       fingerprint: string;
+      fingerprint_der?: string;
       fingerprint_md5: string;
+      fingerprint_private?: string;
+      /** Format: date-time */
+      fingerprint_private_at?: string;
+      fingerprint_private_by?: string;
+      found: number;
       holder: string;
       holder_sort?: string;
       kept_at: string;
@@ -2400,6 +2611,7 @@ export interface components {
       key: string;
     };
     KeyChange: {
+      comment?: string;
       holder?: string;
       kept_at?: string;
       name?: string;
@@ -2441,6 +2653,7 @@ export interface components {
       plan: boolean;
       region: string;
       size: string;
+      static_address?: string;
       tags?: {
         [key: string]: string;
       };
@@ -2487,12 +2700,20 @@ export interface components {
       items: components["schemas"]["Operator"][];
       next_cursor?: string;
     };
+    ListOfOperatorKey: {
+      items: components["schemas"]["OperatorKey"][];
+      next_cursor?: string;
+    };
     ListOfReadyRow: {
       items: components["schemas"]["ReadyRow"][];
       next_cursor?: string;
     };
     ListOfRegion: {
       items: components["schemas"]["Region"][];
+      next_cursor?: string;
+    };
+    ListOfSighted: {
+      items: components["schemas"]["Sighted"][];
       next_cursor?: string;
     };
     ListOfSize: {
@@ -2550,6 +2771,7 @@ export interface components {
     };
     Matter: {
       command: string;
+      costs?: string;
       evidence: string;
       /** Format: int64 */
       id: number;
@@ -2570,6 +2792,7 @@ export interface components {
       instance: string;
     };
     NewKey: {
+      authority: boolean;
       holder: string;
       kept_at: string;
       made_elsewhere: boolean;
@@ -2595,17 +2818,65 @@ export interface components {
       from: string;
       kind: string;
     };
+    Opening: {
+      besides: string;
+      doors: components["schemas"]["OtherDoor"][];
+      instance: string;
+      keys: components["schemas"]["Access"][];
+      nobody: boolean;
+      not_seen: string;
+      people: number;
+      sole: string;
+      unrecorded: components["schemas"]["Sighted"][];
+    };
+    Opens: {
+      access: components["schemas"]["Access"][];
+      fingerprint: string;
+      found: components["schemas"]["Sighted"][];
+      gone: components["schemas"]["Sighted"][];
+      key?: components["schemas"]["Key"];
+      never_looked: number;
+      trusted: components["schemas"]["Sighted"][];
+    };
     Operator: {
       /** Format: date-time */
       created_at: string;
       disabled: boolean;
+      key?: components["schemas"]["OperatorKey"];
       name: string;
       password?: string;
+      public_key?: string;
       role: string;
     };
     OperatorChange: {
       disabled?: boolean;
       role?: string;
+    };
+    OperatorKey: {
+      fingerprint: string;
+      gives_word: boolean;
+      key: string;
+      opens: number;
+      signs_in: boolean;
+      state: string;
+    };
+    OperatorKeyUse: {
+      gives_word: boolean;
+      signs_in: boolean;
+    };
+    OtherDoor: {
+      /** Format: date-time */
+      at?: string;
+      fingerprint?: string;
+      from?: string;
+      holder?: string;
+      key?: string;
+      place?: string;
+      principals?: string;
+      sort: string;
+      text: string;
+      user?: string;
+      value?: string;
     };
     OutsideSurvey: {
       answers: components["schemas"]["KeyAnswer"][];
@@ -2617,6 +2888,10 @@ export interface components {
       trouble?: string;
       vantage: string;
       world?: string;
+    };
+    PasswordChange: {
+      new: string;
+      password: string;
     };
     PermitRequest: {
       file: string;
@@ -2633,6 +2908,16 @@ export interface components {
       at?: string;
       by?: string;
       text: string;
+    };
+    Price: {
+      currency: string;
+      /** Format: double */
+      hour: number;
+      /** Format: double */
+      month: number;
+    };
+    PrivatePrint: {
+      fingerprint: string;
     };
     Probe: {
       answer: string;
@@ -2781,6 +3066,7 @@ export interface components {
       login?: boolean;
       new_key?: string;
       notes?: string[];
+      old_key?: string;
       options?: string;
       stays?: string;
       why?: string;
@@ -2827,6 +3113,7 @@ export interface components {
       id: string;
       me?: boolean;
       note?: string;
+      ports?: string;
       reason?: string;
       service?: boolean;
       /** Format: date-time */
@@ -2849,6 +3136,47 @@ export interface components {
       instance: string;
       ipv6: boolean;
     };
+    Session: {
+      /** Format: date-time */
+      created_at: string;
+      disabled: boolean;
+      /** Format: date-time */
+      expires_at: string;
+      key?: components["schemas"]["OperatorKey"];
+      name: string;
+      password?: string;
+      public_key?: string;
+      role: string;
+      token?: string;
+    };
+    Sighted: {
+      before?: boolean;
+      bitting: string;
+      comment: string;
+      /** Format: date-time */
+      ends?: string;
+      file: string;
+      fingerprint: string;
+      first_boots?: boolean;
+      from: string;
+      /** Format: date-time */
+      gone?: string;
+      holder?: string;
+      instance: string;
+      key: string;
+      kind: string;
+      limits?: string;
+      line: number;
+      login_user: string;
+      options?: string;
+      recorded: boolean;
+      region: string;
+      /** Format: date-time */
+      seen: string;
+      /** Format: date-time */
+      since: string;
+      state?: string;
+    };
     SignedPermit: {
       /** Format: base64 */
       public_key: string;
@@ -2856,11 +3184,29 @@ export interface components {
       signature: string;
       text: string;
     };
+    SigninChallenge: {
+      challenge: string;
+    };
+    SigninProof: {
+      /** Format: date-time */
+      at: string;
+      certificate: string;
+      challenge: string;
+      key: string;
+      operator: string;
+      service: string;
+      signature: string;
+    };
+    SigninRequest: {
+      key: string;
+      operator: string;
+    };
     Size: {
       cpus: number;
       disk_gb: number;
       memory_mb: number;
       name: string;
+      price?: components["schemas"]["Price"];
       regions: string[];
     };
     StaticAddress: {
@@ -2869,6 +3215,7 @@ export interface components {
       id: string;
       instance?: string;
       name: string;
+      price?: components["schemas"]["Price"];
       region: string;
     };
     Survey: {
@@ -2876,7 +3223,7 @@ export interface components {
       at: string;
       broken: string[];
       config: string[];
-      doors: string[];
+      doors: components["schemas"]["OtherDoor"][];
       files: string[];
       ignored: string[];
       inside_trouble?: string;
@@ -2959,6 +3306,7 @@ export interface components {
     Unadmit: {
       cut_off: number;
       from: string[];
+      ports?: string;
     };
     UpSpan: {
       /** Format: date-time */
@@ -4062,6 +4410,36 @@ export interface operations {
       };
     };
   };
+  "get-instances-name-opening": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Opening"];
+        };
+      };
+    };
+  };
   "post-instances-name-probing": {
     parameters: {
       query?: never;
@@ -5001,6 +5379,40 @@ export interface operations {
       };
     };
   };
+  "put-keys-name-private-print": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["PrivatePrint"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Key"];
+        };
+      };
+    };
+  };
   "post-keys-name-proof": {
     parameters: {
       query?: never;
@@ -5177,6 +5589,36 @@ export interface operations {
       };
     };
   };
+  "get-opens": {
+    parameters: {
+      query?: {
+        key?: string;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Opens"];
+        };
+      };
+    };
+  };
   "get-operators": {
     parameters: {
       query?: never;
@@ -5269,13 +5711,12 @@ export interface operations {
       };
     };
   };
-  "put-operators-name-keys-key": {
+  "get-operators-name-keys": {
     parameters: {
       query?: never;
       header?: never;
       path: {
         name: string;
-        key: string;
       };
       cookie?: never;
     };
@@ -5294,7 +5735,44 @@ export interface operations {
         headers: {
           [name: string]: unknown;
         };
-        content?: never;
+        content: {
+          "application/json": components["schemas"]["ListOfOperatorKey"];
+        };
+      };
+    };
+  };
+  "put-operators-name-keys-key": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        name: string;
+        key: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["OperatorKeyUse"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["OperatorKey"];
+        };
       };
     };
   };
@@ -5323,7 +5801,9 @@ export interface operations {
         headers: {
           [name: string]: unknown;
         };
-        content?: never;
+        content: {
+          "application/json": components["schemas"]["OperatorKey"];
+        };
       };
     };
   };
@@ -5658,7 +6138,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Operator"];
+          "application/json": components["schemas"]["Session"];
         };
       };
     };
@@ -5686,6 +6166,202 @@ export interface operations {
           [name: string]: unknown;
         };
         content?: never;
+      };
+    };
+  };
+  "post-session-challenge": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["SigninRequest"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["SigninChallenge"];
+        };
+      };
+    };
+  };
+  "post-session-code": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ConsoleCode"];
+        };
+      };
+    };
+  };
+  "post-session-key": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["SigninProof"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Session"];
+        };
+      };
+    };
+  };
+  "put-session-password": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["PasswordChange"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+    };
+  };
+  "post-session-redeem": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["ConsoleCode"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Session"];
+        };
+      };
+    };
+  };
+  "get-sightings": {
+    parameters: {
+      query?: {
+        instance?: string;
+        region?: string;
+        tag?: string;
+        user?: string;
+        key?: string;
+        holder?: string;
+        fingerprint?: string;
+        there?: string;
+        recorded?: string;
+        sort?: string;
+        order?: string;
+        limit?: string;
+        cursor?: string;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ListOfSighted"];
+        };
       };
     };
   };

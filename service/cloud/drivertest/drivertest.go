@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"plumlatch/core/inbound"
 	"plumlatch/service/cloud"
 )
 
@@ -281,11 +282,11 @@ func (s *suite) rules(t *testing.T) {
 	}
 	from := netip.MustParsePrefix("192.0.2.0/24")
 	admit := token()
-	first, err := s.d.Admit(t.Context(), admit, own.ID, from, "the suite")
+	first, err := s.d.Admit(t.Context(), admit, own.ID, from, inbound.Ports{}, "the suite")
 	if err != nil || first.From != from || first.ID == "" {
 		t.Fatalf("admit: %+v %v", first, err)
 	}
-	again, err := s.d.Admit(t.Context(), admit, own.ID, from, "the suite")
+	again, err := s.d.Admit(t.Context(), admit, own.ID, from, inbound.Ports{}, "the suite")
 	if err != nil || again.ID != first.ID {
 		t.Errorf("admitted twice: %+v %v", again, err)
 	}
@@ -295,10 +296,18 @@ func (s *suite) rules(t *testing.T) {
 			t.Fatal(err)
 		}
 		n := slices.IndexFunc(groups, func(g cloud.Group) bool { return g.ID == own.ID })
-		return n >= 0 && slices.ContainsFunc(groups[n].Rules, func(r cloud.Rule) bool { return r.From == from })
+		return n >= 0 && slices.ContainsFunc(groups[n].Rules, func(r cloud.Rule) bool { return r.From == from && r.Ports.SSH() })
 	}
 	if !has() {
 		t.Error("the rule is not there")
+	}
+	// The same range for other ports is another rule.
+	wide, err := s.d.Admit(t.Context(), token(), own.ID, from, inbound.Ports{First: 9000, Last: 9001}, "the suite")
+	if err != nil || wide.ID == first.ID || wide.From != from || wide.Ports != (inbound.Ports{First: 9000, Last: 9001}) {
+		t.Errorf("other ports: %+v %v", wide, err)
+	}
+	if err := s.d.Unadmit(t.Context(), token(), own.ID, wide.ID); err != nil || !has() {
+		t.Errorf("other ports are let in no more: %v, and the rule of the SSH port is there: %t", err, has())
 	}
 	unadmit := token()
 	for range 2 {
@@ -309,10 +318,10 @@ func (s *suite) rules(t *testing.T) {
 	if has() {
 		t.Error("the rule is still there")
 	}
-	if _, err := s.d.Admit(t.Context(), admit, own.ID, from, "the suite"); err != nil || has() {
+	if _, err := s.d.Admit(t.Context(), admit, own.ID, from, inbound.Ports{}, "the suite"); err != nil || has() {
 		t.Errorf("an admit that comes late lets somebody in again: %v", err)
 	}
-	if _, err := s.d.Admit(t.Context(), token(), "no-such-group", from, ""); !errors.Is(err, cloud.ErrNotFound) {
+	if _, err := s.d.Admit(t.Context(), token(), "no-such-group", from, inbound.Ports{}, ""); !errors.Is(err, cloud.ErrNotFound) {
 		t.Errorf("no such group: %v", err)
 	}
 }

@@ -6,13 +6,16 @@ import (
 	"net/netip"
 	"net/url"
 
+	"plumlatch/core/inbound"
 	"plumlatch/service/cloud"
 )
 
 type rule struct {
 	ID   string `json:"id"`
 	From string `json:"from"`
-	Note string `json:"note"`
+	// Ports besides the SSH port; "" for that.
+	Ports string `json:"ports"`
+	Note  string `json:"note"`
 }
 
 func (r rule) show() (cloud.Rule, error) {
@@ -20,7 +23,13 @@ func (r rule) show() (cloud.Rule, error) {
 	if err != nil {
 		return cloud.Rule{}, fmt.Errorf("%w: a rule that cannot be read", cloud.ErrFailed)
 	}
-	return cloud.Rule{ID: r.ID, From: p, Note: r.Note}, nil
+	out := cloud.Rule{ID: r.ID, From: p, Note: r.Note}
+	if r.Ports != "" {
+		if out.Ports, err = inbound.ParsePorts(r.Ports); err != nil {
+			return cloud.Rule{}, fmt.Errorf("%w: a rule that cannot be read", cloud.ErrFailed)
+		}
+	}
+	return out, nil
 }
 
 type group struct {
@@ -99,9 +108,9 @@ func (d *Driver) OwnGroup(ctx context.Context, clientToken, id string) (cloud.Gr
 
 // Admit adds a rule to a group.
 func (d *Driver) Admit(ctx context.Context, clientToken, groupID string, from netip.Prefix,
-	note string) (cloud.Rule, error) {
+	ports inbound.Ports, note string) (cloud.Rule, error) {
 	var r rule
-	body := map[string]string{"client_token": clientToken, "from": from.String(), "note": note}
+	body := map[string]string{"client_token": clientToken, "from": from.String(), "ports": ports.String(), "note": note}
 	if err := d.call(ctx, "POST", "/v1/groups/"+url.PathEscape(groupID)+"/rules", body, &r); err != nil {
 		return cloud.Rule{}, err
 	}

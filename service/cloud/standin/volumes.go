@@ -74,9 +74,11 @@ func (d *Driver) Terms(ctx context.Context) (cloud.Terms, error) {
 		Currency     string             `json:"currency"`
 		InstanceHour map[string]float64 `json:"instance_hour"`
 		VolumeHourGB float64            `json:"volume_hour_gb"`
+		StaticHour   *float64           `json:"static_hour"`
 		PaceMS       int64              `json:"pace_ms"`
 	}
 	err := d.call(ctx, "GET", "/v1/terms", nil, &t)
 	return cloud.Terms{Currency: t.Currency, InstanceHour: t.InstanceHour, VolumeHourGB: t.VolumeHourGB,
-		Change: time.Duration(t.PaceMS) * time.Millisecond}, err
+		StaticHour: t.StaticHour,
+		Change:     time.Duration(t.PaceMS) * time.Millisecond}, err
 }

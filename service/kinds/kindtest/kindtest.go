@@ -163,7 +163,7 @@ func (h *House) Halted(point string, begin func(*House) (store.Work, error)) (w 
 		}
 	})
 	w = h.begun(begin)
-	for deadline := time.Now().Add(time.Minute); ; time.Sleep(5 * time.Millisecond) {
+	for deadline := time.Now().Add(3 * time.Minute); ; time.Sleep(5 * time.Millisecond) {
 		select {
 		case <-at:
 			h.end()
@@ -206,7 +206,7 @@ func (h *House) Done(w store.Work, err error) store.Work {
 	if err != nil {
 		h.Fatal(err)
 	}
-	for deadline := time.Now().Add(time.Minute); ; time.Sleep(5 * time.Millisecond) {
+	for deadline := time.Now().Add(3 * time.Minute); ; time.Sleep(5 * time.Millisecond) {
 		now := h.now(w)
 		if now.Over() {
 			return now
@@ -377,7 +377,7 @@ const byHand = "# by hand\n"
 // Until waits until something is so, a minute at most.
 func (h *House) Until(what string, is func() bool) {
 	h.Helper()
-	for deadline := time.Now().Add(time.Minute); !is(); time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(3 * time.Minute); !is(); time.Sleep(20 * time.Millisecond) {
 		if time.Now().After(deadline) {
 			h.Fatalf("it never came to this: %s", what)
 		}

@@ -207,7 +207,7 @@ func (e *Engine) Begin(k *work.Kind) int64 {
 // Until waits for a state of a piece of work, and returns it.
 func (e *Engine) Until(id int64, states ...store.WorkState) store.Work {
 	e.t.Helper()
-	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(10 * time.Millisecond) {
+	for deadline := time.Now().Add(2 * time.Minute); ; time.Sleep(10 * time.Millisecond) {
 		at, err := e.DB.WorkByID(context.Background(), id)
 		if err != nil {
 			e.t.Fatal(err)

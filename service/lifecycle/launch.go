@@ -325,25 +325,39 @@ func (r *machineJob) staticID(ctx context.Context) (string, error) {
 	return a.ID, err
 }
 
+// static is the address that this work gives, as the cloud has it now; none with cloud.ErrNotFound.
+func (r *machineJob) static(ctx context.Context) (cloud.StaticAddress, error) {
+	id, err := r.staticID(ctx)
+	if err != nil {
+		return cloud.StaticAddress{}, err
+	}
+	all, err := door.Asked(ctx, r.Run, func(ctx context.Context) ([]cloud.StaticAddress, error) {
+		return r.Cloud.StaticAddresses(ctx, r.Instance.Region)
+	})
+	if err != nil {
+		return cloud.StaticAddress{}, err
+	}
+	for _, a := range all {
+		if a.ID == id {
+			return a, nil
+		}
+	}
+	return cloud.StaticAddress{}, cloud.ErrNotFound
+}
+
 // giveStatic gives the instance its static address, unless somebody else has that by now.
 func (r *machineJob) giveStatic() error {
 	err := r.Effect("move", func(ctx context.Context) error {
-		id, err := r.staticID(ctx)
-		if err != nil {
+		a, err := r.static(ctx)
+		switch {
+		case errors.Is(err, cloud.ErrNotFound):
+			return door.Failf("there is no static address %s any more", r.In.Static)
+		case err != nil:
 			return err
+		case a.Instance != "" && a.Instance != r.Instance.CloudID:
+			return door.Failf("another instance has been given %s meanwhile", r.In.Static)
 		}
-		all, err := door.Asked(ctx, r.Run, func(ctx context.Context) ([]cloud.StaticAddress, error) {
-			return r.Cloud.StaticAddresses(ctx, r.Instance.Region)
-		})
-		if err != nil {
-			return err
-		}
-		for _, a := range all {
-			if a.ID == id && a.Instance != "" && a.Instance != r.Instance.CloudID {
-				return door.Failf("another instance has been given %s meanwhile", r.In.Static)
-			}
-		}
-		return r.moveStatic(ctx, id, r.Instance.CloudID)
+		return r.moveStatic(ctx, a.ID, r.Instance.CloudID)
 	})
 	if err != nil {
 		return err
@@ -366,39 +380,29 @@ func (r *machineJob) moveStatic(ctx context.Context, id, to string) error {
 }
 
 // takeStatic takes the address from the instance again, before that goes, and gives back one that was
-// reserved for it.
+// reserved for it. What somebody has given to another instance meanwhile is that one's, and stays.
 func (r *machineJob) takeStatic() error {
 	err := r.Effect("move", func(ctx context.Context) error {
-		id, err := r.staticID(ctx)
-		if r.In.Reserve && errors.Is(err, cloud.ErrRefused) {
+		a, err := r.static(ctx)
+		switch {
+		case r.In.Reserve && errors.Is(err, cloud.ErrRefused):
 			return nil // it never came to one
-		}
-		if err != nil {
+		case err != nil:
 			return err
-		}
-		all, err := door.Asked(ctx, r.Run, func(ctx context.Context) ([]cloud.StaticAddress, error) {
-			return r.Cloud.StaticAddresses(ctx, r.Instance.Region)
-		})
-		if err != nil {
-			return err
-		}
-		for _, a := range all {
-			if a.ID != id {
-				continue
-			}
-			if a.Instance != "" && a.Instance == r.Instance.CloudID {
-				if err := r.moveStatic(ctx, id, ""); err != nil {
-					return err
-				}
-			}
-			if r.In.Reserve {
-				_, err := door.Asked(ctx, r.Run, func(ctx context.Context) (struct{}, error) {
-					return struct{}{}, r.Cloud.Release(ctx, r.ClientToken("release"), id)
-				})
+		case a.Instance != "" && a.Instance != r.Instance.CloudID:
+			return nil
+		case a.Instance != "":
+			if err := r.moveStatic(ctx, a.ID, ""); err != nil {
 				return err
 			}
 		}
-		return nil
+		if !r.In.Reserve {
+			return nil
+		}
+		_, err = door.Asked(ctx, r.Run, func(ctx context.Context) (struct{}, error) {
+			return struct{}{}, r.Cloud.Release(ctx, r.ClientToken("release"), a.ID)
+		})
+		return err
 	})
 	if errors.Is(err, cloud.ErrNotFound) {
 		return nil

@@ -196,10 +196,9 @@ func AddLine(f Files, name, line string, now time.Time) (Edited, error) {
 
 // Clock tells what time it is by a server's own clock, to the second: of a file
 // that is made beside another one and taken away again.
-func Clock(f Files, beside string, now time.Time) (time.Time, error) {
-	dir, base := path.Split(beside)
-	name := dir + "." + base + ".clock-" + now.UTC().Format("20060102T150405.000000000Z")
-	if err := f.Create(name, 0o600, nil); err != nil {
+func Clock(f Files, beside string) (time.Time, error) {
+	name := beside + clockSuffix
+	if err := createAnew(f, name, 0o600, nil); err != nil {
 		return time.Time{}, fmt.Errorf("clock: %w", err)
 	}
 	fi, err := f.Lstat(name)
@@ -212,15 +211,39 @@ const room = 8 << 10
 // hasRoom tells whether n bytes can be written beside a file, by writing more
 // of them than that and taking them away again: SFTP has no other way to ask.
 func hasRoom(f Files, name string, n int) error {
-	trial := name + ".plumlatch-new"
-	err := f.Create(trial, 0o600, make([]byte, n+room))
-	if errors.Is(err, fs.ErrExist) {
-		err = errors.Join(f.Remove(trial), f.Create(trial, 0o600, make([]byte, n+room)))
-	}
-	if err != nil {
+	trial := name + newSuffix
+	if err := createAnew(f, trial, 0o600, make([]byte, n+room)); err != nil {
 		return fmt.Errorf("%s: there is no room for another line: %w", name, err)
 	}
 	return f.Remove(trial)
+}
+
+// What is made beside a file for the time of an edit, and taken away by it.
+const (
+	newSuffix   = ".plumlatch-new"
+	clockSuffix = ".plumlatch-clock"
+)
+
+// createAnew makes a file as Files.Create does, in the place of one that an edit
+// which was cut off has left: no other is at work (one changing piece of work an instance).
+func createAnew(f Files, name string, mode fs.FileMode, data []byte) error {
+	err := f.Create(name, mode, data)
+	if errors.Is(err, fs.ErrExist) {
+		err = errors.Join(f.Remove(name), f.Create(name, mode, data))
+	}
+	return err
+}
+
+// ClearUp takes away what an edit of a file that was cut off, or could not take it away
+// itself, has left beside it. Whoever goes back without having to edit the file calls it.
+func ClearUp(f Files, name string) error {
+	var all error
+	for _, left := range []string{name + newSuffix, name + clockSuffix} {
+		if err := f.Remove(left); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			all = errors.Join(all, fmt.Errorf("%s: %w", left, err))
+		}
+	}
+	return all
 }
 
 // EditOptions are how an edit is made.
@@ -314,6 +337,8 @@ func editOnce(ctx context.Context, f Files, name string, permit rotation.Permit,
 	}
 	out.After = d.Bytes()
 	if bytes.Equal(out.Before, out.After) {
+		// Not an error of this edit: no server reads what is left, and the next one tries again.
+		_ = ClearUp(f, name)
 		return true, nil
 	}
 	if err := permit.Covers(name, out.Before, out.After, time.Now()); err != nil {
@@ -322,13 +347,8 @@ func editOnce(ctx context.Context, f Files, name string, permit rotation.Permit,
 	if err := out.backup(f, name, o.Now, fi.Mode.Perm()); err != nil {
 		return false, err
 	}
-	next := name + ".plumlatch-new"
-	if err := f.Create(next, fi.Mode.Perm(), out.After); errors.Is(err, fs.ErrExist) {
-		// Left by an edit that was cut off: no other is at work (one changing piece of work an instance).
-		if err := errors.Join(f.Remove(next), f.Create(next, fi.Mode.Perm(), out.After)); err != nil {
-			return false, fmt.Errorf("%s: %w", next, err)
-		}
-	} else if err != nil {
+	next := name + newSuffix
+	if err := createAnew(f, next, fi.Mode.Perm(), out.After); err != nil {
 		return false, fmt.Errorf("%s: %w", next, err)
 	}
 	// Is everything that the guard judged by still so? What people say of keys waits from

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -279,8 +280,8 @@ func TestEditWithEachCallFailing(t *testing.T) {
 			if err := m.addGuest(); err != nil {
 				t.Errorf("call %d (%s, late=%t): no line can be added: %v", n, call, late, err)
 			}
-			if _, ok := m.files[keysName+".plumlatch-new"]; ok {
-				t.Errorf("call %d (%s, late=%t): a half made file is left", n, call, late)
+			if left := m.half(); left != "" {
+				t.Errorf("call %d (%s, late=%t): %q is left", n, call, late, left)
 			}
 		}
 	}
@@ -318,8 +319,51 @@ func TestAddLineWithEachCallFailing(t *testing.T) {
 				t.Errorf("call %d (%s, late=%t): half a line: %q", n, m.log[n-1], late, now)
 			}
 			m.fails = 0
+			// Whoever goes back without having to edit the file leaves nothing beside it.
+			if now == was {
+				left := &memory{files: maps.Clone(m.files)}
+				if err := ClearUp(left, keysName); err != nil || left.half() != "" {
+					t.Errorf("call %d (%s, late=%t): cleared up: %v, %q is left", n, m.log[n-1], late, err, left.half())
+				}
+			}
 			if err := m.addGuest(); err != nil {
 				t.Errorf("call %d (%s, late=%t): it cannot be made again: %v", n, m.log[n-1], late, err)
+			}
+		}
+	}
+}
+
+// half is what of an edit is left half made, "" if nothing is.
+func (m *memory) half() string {
+	for name := range m.files {
+		if strings.Contains(name, ".plumlatch-") {
+			return name
+		}
+	}
+	return ""
+}
+
+// TestClockWithEachCallFailing: a clock that could not be read to its end is read again, by
+// a file that is new, and an edit that finds nothing to change leaves nothing of it.
+func TestClockWithEachCallFailing(t *testing.T) {
+	whole := newMemory()
+	if _, err := Clock(whole, keysName); err != nil || whole.half() != "" {
+		t.Fatalf("%v, %q is left", err, whole.half())
+	}
+	for n := 1; n <= whole.calls; n++ {
+		for _, late := range []bool{false, true} {
+			m := newMemory()
+			m.fails, m.late = n, late
+			_, _ = Clock(m, keysName)
+			m.fails = 0
+			again := &memory{files: maps.Clone(m.files)}
+			if _, err := Clock(again, keysName); err != nil || again.half() != "" {
+				t.Errorf("call %d (%s, late=%t): again: %v, %q is left", n, m.log[n-1], late, err, again.half())
+			}
+			_, err := Edit(context.Background(), m, keysName, rotation.Permit{}, EditOptions{Now: time.Now()},
+				func(*authkeys.Document) error { return nil })
+			if err != nil || m.half() != "" {
+				t.Errorf("call %d (%s, late=%t): an edit of nothing: %v, %q is left", n, m.log[n-1], late, err, m.half())
 			}
 		}
 	}

@@ -148,8 +148,11 @@ func (r *Run) ClockOff(files reach.Files, beside string) (time.Duration, error) 
 	if err != nil {
 		return 0, err
 	}
-	at, err := reach.Clock(files, beside, now)
+	at, err := reach.Clock(files, beside)
 	if err != nil {
+		if err := r.clearUp(files, beside); err != nil { // who goes back has no line there, and does not look
+			return 0, err
+		}
 		return 0, Failure{Reason: "the instance's clock could not be read: " + Words(err)}
 	}
 	return skewOf(at, now), nil
@@ -310,6 +313,9 @@ func (r *Run) UndoEdit(undo func(name string) func(*authkeys.Document) error) er
 				if err != nil {
 					return err
 				}
+				if err := r.clearUp(files, f.Name); err != nil {
+					return err
+				}
 				continue // it is as it was: nothing has to be allowed for that
 			}
 			if _, err := reach.Edit(ctx, files, f.Name, rotation.Permit{}, reach.EditOptions{Now: now},
@@ -323,6 +329,15 @@ func (r *Run) UndoEdit(undo func(name string) func(*authkeys.Document) error) er
 		return err
 	}
 	return r.Wrote()
+}
+
+// clearUp takes away what an edit that was cut off has left beside a file that needs no edit now.
+// What cannot be taken away stops nothing, as no server reads it: the next edit tries again.
+func (r *Run) clearUp(files reach.Files, name string) error {
+	if err := reach.ClearUp(files, name); err != nil {
+		return r.Say("a file of an edit that was cut off is left: %s", Words(err))
+	}
+	return nil
 }
 
 // TakeInTheEnd takes a key out whose end has come. What keeps it from that is no

@@ -75,6 +75,11 @@ func (r *Run) Take(t Taking, effect string, keep func(all []KeysFile) error,
 		}
 		all := slices.DeleteFunc(slices.Clone(seen), func(f KeysFile) bool { return !t.in(f.Data) })
 		if len(all) == 0 { // nothing stands there: nothing is taken from anybody
+			for _, f := range seen {
+				if err := r.clearUp(files, f.Name); err != nil {
+					return err
+				}
+			}
 			return keep(nil)
 		}
 		permit, end, err := r.permit(files, t, seen)

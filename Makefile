@@ -10,7 +10,7 @@ SHOT_PACKAGES = chromium=/usr/bin/chromium xvfb=/usr/bin/xvfb-run xauth=/usr/bin
 
 CONSOLE_SOURCES = $(shell find console/src console/public -type f) console/size.mjs console/index.html console/vite.config.ts console/tsconfig.json
 
-.PHONY: help demo demo-reset build test check race cover matrix model lint bench generate fuzz screenshots format clean
+.PHONY: help demo demo-reset build test check race cover matrix windows model lint bench generate fuzz screenshots format clean
 
 help: ## show this list
 	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -71,6 +71,10 @@ matrix: build ## every case of the harness and of each kind's tests, and 2,000 s
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)')
 	PLUMLATCH_EVERY_HALT=1 go test ./service/... -count=1 -timeout 60m
 	go test ./e2e -run 'TestMatrix|TestWithin|TestOracle' -matrix -v -count=1 -timeout 240m
+
+windows: build ## the client for Windows, run under Wine
+	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)') wine64=/usr/lib/wine/wine64 gcc-mingw-w64-x86-64-posix=/usr/bin/x86_64-w64-mingw32-gcc
+	go test ./e2e -run TestWindowsClient -count=1 -v
 
 model: ## check the model of the rotation with spin: nobody locked out, always an end
 	@scripts/packages.sh spin=/usr/bin/spin gcc=/usr/bin/cc libc6-dev=/usr/include/stdio.h

@@ -432,7 +432,7 @@ func (p *hostsPlan) write() error {
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(p.files.dir, 0o700); err != nil {
+	if err := makeFolder(p.files.dir); err != nil {
 		return err
 	}
 	return errors.Join(replaceFile(p.files.known, known, 0o600), replaceFile(p.files.config, p.text, 0o600))

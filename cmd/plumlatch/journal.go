@@ -100,7 +100,7 @@ func recall(file string) (*remembered, error) {
 }
 
 func (r remembered) keep(file string) error {
-	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+	if err := makeFolder(filepath.Dir(file)); err != nil {
 		return err
 	}
 	data, err := json.MarshalIndent(r, "", "  ")

@@ -81,10 +81,10 @@ func keyCreate(fs *flag.FlagSet) func(*cli) error {
 			return c.json(recorded)
 		}
 		lock, files := map[string]string{"yes": "with a passphrase", "no": "without a passphrase"}[p.locked], p.files
-		fmt.Fprintf(c.out, "Made %s, %s, %s, in the format %s.\n\n  private half  %s (mode 0600, stays here)\n  "+
+		fmt.Fprintf(c.out, "Made %s, %s, %s, in the format %s.\n\n  private half  %s (%s, stays here)\n  "+
 			"public half   %s (recorded)\n  fingerprint   %s\n  bitting       %s\n\nnext: plumlatch instance "+
 			"launch NAME -image debian-12 -size small -region north-pier -key %s\n",
-			name, k, lock, f.Title(), files.private, files.public, recorded.Fingerprint, recorded.Bitting, name)
+			name, k, lock, f.Title(), files.private, aloneNote, files.public, recorded.Fingerprint, recorded.Bitting, name)
 		return nil
 	}
 }
@@ -317,10 +317,10 @@ func (c *cli) ask(prompt string) ([]byte, error) {
 	return b, err
 }
 
-// writePair writes both halves, the private one with mode 0600, and never over
+// writePair writes both halves, the private one for its owner alone, and never over
 // a file that stands there. On a failure neither is left.
 func writePair(dir string, files pairFiles, private []byte, public keypair.Public) error {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+	if err := makeFolder(dir); err != nil {
 		return err
 	}
 	if err := writeNew(files.private, private, 0o600); err != nil {

@@ -195,7 +195,7 @@ func (c *cli) makeKey(service *client.Client, r *wire.Launch, p newPair, planOnl
 	if _, _, err := c.makePair(service, &p); err != nil {
 		return err
 	}
-	fmt.Fprintf(c.err, "made %s: the private half is %s (mode 0600, stays here)\n", p.name, p.files.private)
+	fmt.Fprintf(c.err, "made %s: the private half is %s (%s, stays here)\n", p.name, p.files.private, aloneNote)
 	r.Keys = append(r.Keys, p.name)
 	return nil
 }

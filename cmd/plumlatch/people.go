@@ -169,8 +169,8 @@ func tokenCreate(fs *flag.FlagSet) func(*cli) error {
 		if *asJSON {
 			return c.json(t)
 		}
-		fmt.Fprintf(c.out, "Token %d (%s, %s) ends %s. Shown this once:\n\n  %s\n\nnext: put it into a file with "+
-			"mode 0600 as PLUMLATCH_TOKEN\n", t.ID, t.Name, t.Role, times.Show(t.ExpiresAt.Local()), t.Token)
+		fmt.Fprintf(c.out, "Token %d (%s, %s) ends %s. Shown this once:\n\n  %s\n\nnext: put it into a file that "+
+			"you alone can read, as PLUMLATCH_TOKEN\n", t.ID, t.Name, t.Role, times.Show(t.ExpiresAt.Local()), t.Token)
 		return nil
 	}
 }

@@ -10,6 +10,7 @@ import (
 
 // What the owner alone may do with a private file, in words.
 const (
+	aloneNote = "mode 0600"
 	aloneWord = "0600"
 	madeAlone = "Its mode is 0600 now."
 )
@@ -23,8 +24,11 @@ func othersRead(_ string, fi fs.FileInfo) (how string, err error) {
 	return "", nil
 }
 
-// ownAlone lets the owner alone read and change a file.
-func ownAlone(file string) error { return os.Chmod(file, 0o600) }
+// setAlone lets the owner alone read and change a file.
+func setAlone(file string) error { return os.Chmod(file, 0o600) }
+
+// makeFolder makes a folder for its owner alone, with those above it, unless it is there.
+func makeFolder(dir string) error { return os.MkdirAll(dir, 0o700) }
 
 // aloneCommand is what does the same by hand.
 func aloneCommand(file string) string { return "chmod 600 " + shellWord(file) }

@@ -3,6 +3,7 @@ package main
 import (
 	"fmt"
 	"io/fs"
+	"os"
 	"slices"
 	"strings"
 	"unsafe"
@@ -12,6 +13,7 @@ import (
 
 // What the owner alone may do with a private file, in words.
 const (
+	aloneNote = "for you alone"
 	aloneWord = "you alone, and nothing inherited"
 	madeAlone = "You alone may read it now, and it inherits nothing."
 )
@@ -74,8 +76,23 @@ func othersRead(file string, _ fs.FileInfo) (how string, err error) {
 	return "", nil
 }
 
-// ownAlone lets the owner alone read and change a file, and has it inherit nothing.
-func ownAlone(file string) error {
+// setAlone lets the owner alone read and change a file, and has it inherit nothing.
+func setAlone(file string) error { return setList(file, windows.NO_INHERITANCE) }
+
+// makeFolder makes a folder for its owner alone, with those above it, unless it is there.
+func makeFolder(dir string) error {
+	if _, err := os.Stat(dir); err == nil {
+		return nil
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	return setList(dir, windows.SUB_CONTAINERS_AND_OBJECTS_INHERIT)
+}
+
+// setList gives a file or folder an access list of its owner alone, that takes nothing from the folder
+// above it. inheritance is what goes on to what is made in it.
+func setList(file string, inheritance uint32) error {
 	own, err := me()
 	if err != nil {
 		return err
@@ -83,7 +100,7 @@ func ownAlone(file string) error {
 	list, err := windows.ACLFromEntries([]windows.EXPLICIT_ACCESS{{
 		AccessPermissions: windows.GENERIC_ALL,
 		AccessMode:        windows.GRANT_ACCESS,
-		Inheritance:       windows.NO_INHERITANCE,
+		Inheritance:       inheritance,
 		Trustee: windows.TRUSTEE{TrusteeForm: windows.TRUSTEE_IS_SID, TrusteeType: windows.TRUSTEE_IS_USER,
 			TrusteeValue: windows.TrusteeValueFromSID(own)},
 	}}, nil)

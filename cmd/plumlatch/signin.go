@@ -80,18 +80,20 @@ func writeSignIns(all []signedIn) error {
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+	if err := makeFolder(filepath.Dir(file)); err != nil {
 		return err
 	}
 	data, err := json.MarshalIndent(all, "", "  ")
 	if err != nil {
 		return err
 	}
-	f, err := os.CreateTemp(filepath.Dir(file), ".sign-ins-*") // mode 0600
+	f, err := os.CreateTemp(filepath.Dir(file), ".sign-ins-*")
 	if err != nil {
 		return err
 	}
-	_, err = f.Write(append(data, '\n'))
+	if err = ownAlone(f.Name()); err == nil { // before anything stands in it
+		_, err = f.Write(append(data, '\n'))
+	}
 	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
 		err = os.Rename(f.Name(), file)
 	}

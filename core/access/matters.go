@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"plumlatch/core/times"
 )
 
 // Matter is one thing that needs a hand.
@@ -187,7 +189,7 @@ func on(t time.Time) string {
 	if t.IsZero() {
 		return "never"
 	}
-	return t.UTC().Format("2006-01-02 15:04 UTC")
+	return times.Show(t.UTC())
 }
 
 // Judge says what of an instance needs a hand, and when to judge again though
@@ -298,7 +300,7 @@ func (j *judging) key(k DoorKey) {
 		tell := k.There.Ends.Add(-time.Duration(j.p.Today.ExpiringIn))
 		if !tell.After(j.now) && !k.Leaving { // the work at hand says so itself
 			add(AccessExpiring, "plumlatch access list -instance "+named, "The access of %s to %s ends %s.", k.Key,
-				named, k.There.Ends.UTC().Format("2006-01-02 15:04 UTC"))
+				named, times.Show(k.There.Ends.UTC()))
 		}
 		j.at(tell)
 		j.at(k.There.Ends)

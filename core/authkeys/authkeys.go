@@ -15,6 +15,8 @@ import (
 	"time"
 
 	"golang.org/x/crypto/ssh"
+
+	"plumlatch/core/times"
 )
 
 // Line is one line of the file that names a key. A line that sshd would skip
@@ -150,7 +152,7 @@ func (o Options) refuses(address string, now time.Time) string {
 		return "it is a certificate authority, not a key that logs in"
 	}
 	if !o.Expires.IsZero() && o.Expires.Before(now.Truncate(time.Second)) {
-		return "expired " + o.Expires.UTC().Format(time.RFC3339)
+		return "expired " + times.Show(o.Expires.UTC())
 	}
 	if o.hasFrom && !matchFrom(o.From, address) {
 		return "not allowed from this address"

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"plumlatch/core/times"
 )
 
 // Opener is one key at an instance, for one login user, as it was found after
@@ -221,7 +223,7 @@ func (o Opener) lacks(shownSince time.Time) string {
 	case o.Shown.IsZero():
 		return "was never shown to have a private half"
 	case o.Shown.Before(shownSince):
-		return "was last shown to have a private half on " + o.Shown.UTC().Format("2006-01-02")
+		return "was last shown to have a private half on " + times.Show(o.Shown.UTC())
 	}
 	return ""
 }

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"plumlatch/core/authkeys"
+	"plumlatch/core/times"
 )
 
 // Carried are the options of an old line that its new line has too.
@@ -75,7 +76,7 @@ func Carry(old []authkeys.Line, hardware bool) (Carried, error) {
 		out.Notes = append(out.Notes, "the environment variable "+name+" is set, as before")
 	}
 	if out.Ends {
-		out.Notes = append(out.Notes, "its end is carried over: "+o.Expires.UTC().Format("2006-01-02 15:04 UTC"))
+		out.Notes = append(out.Notes, "its end is carried over: "+times.Show(o.Expires.UTC()))
 	}
 	return out, nil
 }

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"plumlatch/core/plaintext"
+	"plumlatch/core/times"
 	"plumlatch/core/wire"
 )
 
@@ -18,7 +19,7 @@ func Markdown(r wire.Report) string {
 		if t == nil {
 			return "-"
 		}
-		return t.UTC().Format("2006-01-02 15:04:05 UTC")
+		return times.ShowLong(t.UTC())
 	}
 	line("# Access to %s, restored (work %d)", safe(r.Instance), r.Work)
 	line("")

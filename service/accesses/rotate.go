@@ -12,6 +12,7 @@ import (
 	"plumlatch/core/access"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/rotation"
+	"plumlatch/core/times"
 	"plumlatch/core/wire"
 	"plumlatch/service/cloud"
 	"plumlatch/service/door"
@@ -333,7 +334,7 @@ func (w *Service) planWords(p *wire.RotationPlan, in rotating, rows []store.Acce
 			row.Before = "opens (" + a.Standing + ", old)"
 		}
 		if a.Until != nil {
-			row.After = "opens until " + a.Until.UTC().Format("2006-01-02 15:04 UTC")
+			row.After = "opens until " + times.Show(a.Until.UTC())
 		}
 		switch {
 		case a.ID == old.ID && in.Grace == 0:

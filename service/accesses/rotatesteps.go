@@ -10,6 +10,7 @@ import (
 	"plumlatch/core/access"
 	"plumlatch/core/authkeys"
 	"plumlatch/core/rotation"
+	"plumlatch/core/times"
 	"plumlatch/core/wire"
 	"plumlatch/reach"
 	"plumlatch/service/door"
@@ -363,7 +364,7 @@ func (r *rotateJob) grace() error {
 		}
 	}
 	return r.Wait(wire.WaitsGrace, fmt.Sprintf("the end of the grace time, %s; then %s is withdrawn",
-		r.D.Ends.Format("2006-01-02 15:04 UTC"), r.In.Old), wake, left+time.Hour)
+		times.Show(r.D.Ends.UTC()), r.In.Old), wake, left+time.Hour)
 }
 
 // endAllowed asks the guard whether the old key may still end when its grace time does, by the

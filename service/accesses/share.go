@@ -14,6 +14,7 @@ import (
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/rotation"
+	"plumlatch/core/times"
 	"plumlatch/core/wire"
 	"plumlatch/service/door"
 	"plumlatch/service/store"
@@ -190,7 +191,7 @@ func (w *Service) accessExtendKind() *work.Kind {
 			text := r.Work.Trouble
 			if state == store.Done && r.In.Until != nil {
 				text = fmt.Sprintf("%s opens %s until %s", r.In.Key, r.Instance.Name,
-					r.In.Until.Format("2006-01-02 15:04 UTC"))
+					times.Show(r.In.Until.UTC()))
 			}
 			return store.WorkEnd{Outcome: text}, err
 		}),
@@ -391,7 +392,7 @@ func (w *Service) PlanAdd(ctx context.Context, by store.Actor, i store.Instance,
 func termWords(in sharing) string {
 	var out string
 	if in.Until != nil {
-		out += " until " + in.Until.Format("2006-01-02 15:04 UTC")
+		out += " until " + times.Show(in.Until.UTC())
 	}
 	if in.From != "" {
 		out += ", from " + in.From

@@ -12,6 +12,7 @@ import (
 	"plumlatch/core/authkeys"
 	"plumlatch/core/keypair"
 	"plumlatch/core/rotation"
+	"plumlatch/core/times"
 	"plumlatch/core/wire"
 	"plumlatch/reach"
 	"plumlatch/service/door"
@@ -157,7 +158,7 @@ func (r *shareJob) end() error {
 		return nil
 	}
 	return r.Wait(wire.WaitsEnd, fmt.Sprintf("the end of the access, %s; then %s is withdrawn",
-		terms.UntilAt.UTC().Format("2006-01-02 15:04 UTC"), r.In.Key), left+time.Second, door.LongestGrace)
+		times.Show(terms.UntilAt.UTC()), r.In.Key), left+time.Second, door.LongestGrace)
 }
 
 // withdraw takes the key out after the end of its access.

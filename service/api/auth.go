@@ -17,6 +17,7 @@ import (
 	"golang.org/x/crypto/argon2"
 
 	"plumlatch/core/names"
+	"plumlatch/core/times"
 	"plumlatch/core/wire"
 	"plumlatch/service/store"
 )
@@ -397,7 +398,7 @@ func (s *Server) createToken(c *gin.Context) {
 	if o.tokenID != 0 && expires.After(o.ends) {
 		// What a token makes ends with it: a token that was stolen is over when it is.
 		field(c, "seconds", fmt.Errorf("a token that a token makes ends with it, on %s: make it shorter, or sign "+
-			"in on the console to make a longer one", o.ends.UTC().Format("2006-01-02 15:04 UTC")))
+			"in on the console to make a longer one", times.Show(o.ends.UTC())))
 		return
 	}
 	text, sum := secret("plt_")

@@ -11,6 +11,7 @@ import (
 	"plumlatch/core/authkeys"
 	"plumlatch/core/cloudconfig"
 	"plumlatch/core/keypair"
+	"plumlatch/core/times"
 	"plumlatch/core/wire"
 	"plumlatch/reach"
 	"plumlatch/service/cloud"
@@ -230,7 +231,7 @@ func (r *restoreJob) openRescue(i store.Instance) error {
 		return err
 	}
 	return r.Say("%s takes the volume; %s is let in there until %s", i.Name, key.Fingerprint(),
-		now.Add(rescueEnds).UTC().Format("2006-01-02 15:04 UTC"))
+		times.Show(now.Add(rescueEnds).UTC()))
 }
 
 // rescueSettings is what a rescue instance is launched with: its account opens to

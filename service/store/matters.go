@@ -14,6 +14,7 @@ import (
 	"plumlatch/core/access"
 	"plumlatch/core/authkeys"
 	"plumlatch/core/keypair"
+	"plumlatch/core/times"
 	"plumlatch/core/wire"
 )
 
@@ -680,7 +681,7 @@ func (s *Store) PutOff(ctx context.Context, by Actor, id int64, until *time.Time
 		if until == nil {
 			action, what = "today.take-up", "take it up again"
 		} else {
-			what += until.UTC().Format(time.RFC3339) + ": " + reason
+			what += times.Show(until.UTC()) + ": " + reason
 		}
 		_, err := entry{by, action, m[0].Subject, m[0].Reason, what, 0}.write(tx)
 		return err

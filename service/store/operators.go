@@ -11,6 +11,7 @@ import (
 	"gorm.io/gorm"
 
 	"plumlatch/core/names"
+	"plumlatch/core/times"
 )
 
 // Role is what an operator may do. Each includes the one before.
@@ -284,7 +285,7 @@ func (s *Store) AddToken(ctx context.Context, by Actor, n NewToken) (Token, erro
 			made = fmt.Sprintf(", by token %d, with which it ends", n.ParentID)
 		}
 		_, err := entry{by, "token.create", fmt.Sprintf("token %d", id),
-			fmt.Sprintf("%s as %s until %s%s", n.Name, n.Role, n.Expires.UTC().Format(time.RFC3339), made),
+			fmt.Sprintf("%s as %s until %s%s", n.Name, n.Role, times.Show(n.Expires.UTC()), made),
 			"created", 0}.write(tx)
 		return err
 	})

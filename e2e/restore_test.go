@@ -390,6 +390,24 @@ func TestRestoreReady(t *testing.T) {
 	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward boot-text disk" {
 		t.Errorf("in order: %v", got)
 	}
+	// What the steward itself writes does not make it older news that the steward gets in: its session was
+	// open as it wrote.
+	d.must(t, "survey", "ready-1", "-outside")
+	d.must(t, "key", "create", "ready-guest", "-dir", t.TempDir(), "-new-passphrase", writeFile(t, ""))
+	for _, write := range [][]string{{"add", "ready-1", "-key", "ready-guest", "-for", "1h"},
+		{"extend", "ready-1", "-key", "ready-guest", "-for", "2h"}, {"remove", "-yes", "ready-1", "-key", "ready-guest"}} {
+		d.must(t, append([]string{"access"}, write...)...)
+		var rows wire.List[wire.Access]
+		mustDo(t, json.Unmarshal([]byte(d.must(t, "access", "list", "-instance", "ready-1", "-json")), &rows))
+		for _, a := range rows.Items {
+			if a.Steward && (a.Evidence != "accepted" || a.Old) {
+				t.Errorf("access %s, by the steward a moment ago, and it is %s, old %t", write[0], a.Evidence, a.Old)
+			}
+		}
+	}
+	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward boot-text disk" {
+		t.Errorf("after its own writes: %v", got)
+	}
 	nature(`{"stop_destroys":"a group replaces members that stop","missing_rights":[]}`)
 	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward" {
 		t.Errorf("stopping destroys: %v", got)

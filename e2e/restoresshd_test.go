@@ -80,6 +80,8 @@ func TestRestoreSSHD(t *testing.T) {
 		}
 		_, rest, _ := strings.Cut(r.err, "restore grant ")
 		id, _, _ := strings.Cut(rest, " ")
+		has(t, "while it waits", d.reasonsOf(t, "instance", name), "grant-asked", true)
+		contains(t, "today", d.must(t, "today", "-instance", name), "plumlatch restore grant "+id+" -identity FILE")
 		if r := d.client(t, "", "restore", "grant", id, "-identity", filepath.Join(dir, name+"-mate")); r.code != 1 ||
 			!strings.Contains(r.out, "asks to be let into") {
 			t.Errorf("a grant without a word: %+v", r)
@@ -88,6 +90,7 @@ func TestRestoreSSHD(t *testing.T) {
 			"-yes"), "Added to .ssh/authorized_keys of "+a.user)
 		contains(t, "restored", d.must(t, "work", "here", id, "-dir", dir), name+"-new opens "+name,
 			name+"-lost is withdrawn")
+		has(t, "granted", d.reasonsOf(t, "instance", name), "grant-asked", false)
 		restored(t, a, name, before, name+"-new")
 		if !a.logsIn(t, filepath.Join(dir, name+"-mate"), "true") {
 			t.Error("the other holder is locked out")

@@ -196,7 +196,7 @@ func (r *stewardJob) add() error {
 	if err != nil {
 		return err
 	}
-	return r.Wrote()
+	return r.WroteOwn()
 }
 
 func (r *stewardJob) addBack() error {

@@ -133,8 +133,12 @@ func (r *Run) Place(files reach.Files, fresh store.Key, stands bool) error {
 	if !stands { // what was answered before the write says nothing now
 		r.Edits.forget()
 	}
+	in, err := r.stewardIn()
+	if err != nil {
+		return err
+	}
 	id, err := r.Witness(store.Witness{Placed: &store.Placed{KeyID: fresh.ID, LoginUser: r.Instance.LoginUser,
-		Vantage: fmt.Sprint("work ", r.Work.ID), ByUs: r.Edits.Appended}, Asked: r.stewardIn()})
+		Vantage: fmt.Sprint("work ", r.Work.ID), ByUs: r.Edits.Appended}, Asked: in})
 	if err != nil {
 		return err
 	}
@@ -206,19 +210,28 @@ func (r *Run) TakeOld(t Taking, out bool) error {
 	}
 	r.Edits.forget() // what was answered before the write says nothing now
 	r.Edits.Gone = out
-	return r.NotedWitness(store.Witness{Wrote: true, Asked: r.stewardIn()})
+	in, err := r.stewardIn()
+	if err != nil {
+		return err
+	}
+	return r.NotedWitness(store.Witness{Wrote: true, Asked: in})
 }
 
 // stewardIn is what a write by the steward shows of its own key: the server has let it in, and its session
 // is open as it writes. So what it wrote itself does not make that old.
-func (r *Run) stewardIn() (out []store.Asked) {
+func (r *Run) stewardIn() (out []store.Asked, err error) {
+	if r.doors.Instance != r.Instance.ID {
+		if _, err := r.Doors(); err != nil {
+			return nil, err
+		}
+	}
 	for _, a := range r.doors.Accesses {
 		if a.Steward && a.LoginUser == r.Instance.LoginUser {
 			out = append(out, store.Asked{AccessID: a.ID, Answer: string(reach.Accepted), From: "steward",
 				Detail: "its session was open as it wrote"})
 		}
 	}
-	return out
+	return out, nil
 }
 
 // lookLater looks at replaced files again after a while, while the work goes on:

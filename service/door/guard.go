@@ -384,7 +384,7 @@ func (r *Run) TakeOurs(fresh store.Key, was rotation.Mark) (stays string, err er
 		return "", err
 	}
 	r.Edits.forget()
-	return "", r.Store.Wrote(r.Ctx, r.Instance.ID)
+	return "", r.Wrote()
 }
 
 // Unplace undoes place: our line goes again, if the guard permits that, and with it the
@@ -441,7 +441,7 @@ func (r *Run) TakeOwn(blob []byte, effect string, change func(doc *authkeys.Docu
 	if err != nil {
 		return err
 	}
-	return r.Wrote()
+	return r.WroteOwn()
 }
 
 // WithdrawOwn takes lines of a key of the service's own out of every file of an instance.

@@ -79,8 +79,18 @@ func (r *Run) Doors() (d store.Snapshot, err error) {
 // Witness keeps what a step did or saw at the doors, weighed by what Doors read the last time.
 func (r *Run) Witness(w store.Witness) (accessID int64, err error) { return r.witness(r.Ctx, w) }
 
-// Wrote is Witness of a file of keys that was written.
+// Wrote is Witness of a file of keys that the steward wrote, its own lines left as they were.
 func (r *Run) Wrote() error {
+	in, err := r.stewardIn()
+	if err == nil {
+		_, err = r.Witness(store.Witness{Wrote: true, Asked: in})
+	}
+	return err
+}
+
+// WroteOwn is Witness of a file of keys in which lines of the steward's own were written: whether it still
+// gets in has to be asked.
+func (r *Run) WroteOwn() error {
 	_, err := r.Witness(store.Witness{Wrote: true})
 	return err
 }

@@ -46,6 +46,40 @@ func TestStop(t *testing.T) {
 	})
 }
 
+// TestAddressOfAnother: a launch that goes back leaves the address that it had reserved, if somebody has
+// given it to another instance meanwhile, and goes back all the same.
+func TestAddressOfAnother(t *testing.T) {
+	t.Parallel()
+	h := kindtest.New(t)
+	h.Key("first")
+	other := h.Launch("berth-2", "first")
+	w, came := h.Halted("launch/host-key/begin", func(h *kindtest.House) (store.Work, error) {
+		i, _, err := h.W.Lifecycle.Launch(h.Context(), kindtest.By, store.Once{}, lifecycle.LaunchRequest{Name: "berth-1",
+			Region: "north-pier", Image: "debian-12", Size: "small", Keys: []string{"first"}, Static: lifecycle.NewStatic})
+		return store.Work{ID: i.WorkID}, err
+	})
+	if !came {
+		t.Fatal("it was over before")
+	}
+	all := h.Cloud.Addresses("")
+	if len(all) != 1 || all[0].Instance == "" || all[0].Instance == other.CloudID {
+		t.Fatalf("the launch has not given its address: %+v", all)
+	}
+	if _, err := h.Cloud.Move("by-hand", all[0].ID, other.CloudID); err != nil {
+		t.Fatal(err)
+	}
+	if err := h.DB.CancelWork(h.Context(), kindtest.By, h.Now(w)); err != nil {
+		t.Fatal(err)
+	}
+	h.GoOn()
+	if w := h.Done(w, nil); w.State != store.Cancelled {
+		t.Errorf("%s: %s", w.State, w.Outcome)
+	}
+	if now := h.Cloud.Addresses(""); len(now) != 1 || now[0].Instance != other.CloudID {
+		t.Errorf("the other instance's address is %+v", now)
+	}
+}
+
 // TestLaunchWithAddress: an instance is launched once, with the static address that was reserved for it,
 // whenever its replica is killed; and when the launch is cancelled, neither is left.
 func TestLaunchWithAddress(t *testing.T) {

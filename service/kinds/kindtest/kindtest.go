@@ -170,7 +170,7 @@ func (h *House) Halted(point string, begin func(*House) (store.Work, error)) (w 
 			return w, true
 		default:
 		}
-		now := h.now(w)
+		now := h.Now(w)
 		if now.Over() {
 			h.end()
 			return w, false
@@ -207,7 +207,7 @@ func (h *House) Done(w store.Work, err error) store.Work {
 		h.Fatal(err)
 	}
 	for deadline := time.Now().Add(3 * time.Minute); ; time.Sleep(5 * time.Millisecond) {
-		now := h.now(w)
+		now := h.Now(w)
 		if now.Over() {
 			return now
 		}
@@ -519,7 +519,7 @@ func EveryHalt(t *testing.T, c Case) {
 					t.Fatalf("it did not come to %s once more", point)
 				}
 				h.W = h.replica(nil) // before it can take over, somebody cancels
-				err := h.W.Door.Engine.Cancel(h.Context(), By, h.now(w))
+				err := h.W.Door.Engine.Cancel(h.Context(), By, h.Now(w))
 				h.claimsRunOut()
 				w = h.Done(w, nil)
 				// Past the point of no return, or over before anybody could say so.
@@ -542,7 +542,7 @@ func EveryHalt(t *testing.T, c Case) {
 					continue
 				}
 				w, _ := h.Halted(returns, c.Begin)
-				if err := h.DB.CancelWork(h.Context(), By, h.now(w)); err != nil {
+				if err := h.DB.CancelWork(h.Context(), By, h.Now(w)); err != nil {
 					t.Fatal(err)
 				}
 				h.Halted(point, func(*House) (store.Work, error) { return w, nil })
@@ -558,7 +558,8 @@ func EveryHalt(t *testing.T, c Case) {
 	}
 }
 
-func (h *House) now(w store.Work) store.Work {
+// Now is a piece of work as it is now.
+func (h *House) Now(w store.Work) store.Work {
 	h.Helper()
 	now, err := h.DB.WorkByID(h.Context(), w.ID)
 	if err != nil {

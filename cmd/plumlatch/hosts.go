@@ -111,14 +111,16 @@ func (c *cli) planHosts(service *client.Client, base, keyDir string, sessions bo
 	if keyDir, err = filepath.Abs(keyDir); err != nil {
 		return nil, err
 	}
-	ppk := map[string]string{}
-	if sessions {
-		if ppk, err = ppkFiles(keyDir); err != nil {
-			return nil, err
-		}
-	}
 	local, err := localKeys(keyDir)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if errors.Is(err, fs.ErrNotExist) { // a typo, or a disk that is away: every Host would go
+		return nil, failure{fmt.Errorf("the folder of your private keys, %s, is not there: nothing was changed", keyDir),
+			"plumlatch hosts write -dir FOLDER"}
+	}
+	ppk := map[string]string{}
+	if err == nil && sessions {
+		ppk, err = ppkFiles(keyDir)
+	}
+	if err != nil {
 		return nil, err
 	}
 	pinned, err := readOptional(files.known)

@@ -33,6 +33,15 @@ func sshDir() (string, error) {
 	return filepath.Join(home, ".ssh"), nil
 }
 
+// readKeyDir is os.ReadDir of a folder of keys; ~/.ssh has none where it is not there yet.
+func readKeyDir(dir string) ([]os.DirEntry, error) {
+	entries, err := os.ReadDir(dir)
+	if own, e := sshDir(); e == nil && dir == own && errors.Is(err, os.ErrNotExist) {
+		return nil, nil
+	}
+	return entries, err
+}
+
 func keyCreate(fs *flag.FlagSet) func(*cli) error {
 	kind := fs.String("kind", string(keypair.Ed25519),
 		"`kind` of key: ed25519, rsa-2048, rsa-3072, rsa-4096, ecdsa-256, ecdsa-384, ecdsa-521")

@@ -424,7 +424,7 @@ func better(a, b wire.Access) bool {
 // localKeys finds the private files of a folder by their fingerprint, from the
 // .pub beside each, or from OpenSSH's format, which has the public half in the clear.
 func localKeys(dir string) (map[string]string, error) {
-	entries, err := os.ReadDir(dir)
+	entries, err := readKeyDir(dir)
 	if err != nil {
 		return nil, err
 	}

@@ -154,7 +154,9 @@ func (c *cli) rotateWaves(service *client.Client, f wire.Fleet, o manyRotation) 
 		return err
 	}
 	if !o.asJSON {
-		c.printFleetPlan(p, f)
+		if err := c.printFleetPlan(p, f, o); err != nil {
+			return err
+		}
 	}
 	if o.plan {
 		if o.asJSON {
@@ -235,10 +237,9 @@ func (c *cli) fleetSigners(service *client.Client, f *wire.Fleet, p wire.FleetPl
 		if m.State == "left out" {
 			continue
 		}
-		name := strings.NewReplacer("{instance}", m.Instance, "{old}", m.Old, "{date}",
-			time.Now().Format("2006-01-02")).Replace(o.each.pattern)
-		if err := names.Check(name); err != nil {
-			return nil, usageError{"-each: " + err.Error()}
+		name, err := o.nameFor(m)
+		if err != nil {
+			return nil, err
 		}
 		old, err := service.Key(c.ctx, m.Old)
 		if err != nil {
@@ -256,8 +257,18 @@ func (c *cli) fleetSigners(service *client.Client, f *wire.Fleet, p wire.FleetPl
 	return signers, nil
 }
 
+// nameFor is the name of the pair that is made for an instance.
+func (o manyRotation) nameFor(m wire.FleetMember) (string, error) {
+	name := strings.NewReplacer("{instance}", m.Instance, "{old}", m.Old, "{date}",
+		time.Now().Format("2006-01-02")).Replace(o.each.pattern)
+	if err := names.Check(name); err != nil {
+		return "", usageError{"-each: " + err.Error()}
+	}
+	return name, nil
+}
+
 // printFleetPlan shows what will happen where.
-func (c *cli) printFleetPlan(p wire.FleetPlan, f wire.Fleet) {
+func (c *cli) printFleetPlan(p wire.FleetPlan, f wire.Fleet, o manyRotation) error {
 	var rows [][]string
 	later, sole, left := 0, 0, 0
 	for _, m := range p.Members {
@@ -274,8 +285,14 @@ func (c *cli) printFleetPlan(p wire.FleetPlan, f wire.Fleet) {
 				note = strings.TrimPrefix(note+"; the only key of a person there: the new one will be", "; ")
 			}
 		}
+		if o.each.on && m.State != "left out" { // made when it is carried out, and not by a plan
+			var err error
+			if m.New, err = o.nameFor(m); err != nil {
+				return err
+			}
+		}
 		if len(rows) < 60 {
-			rows = append(rows, []string{wave, m.Instance, m.Old, m.New, plaintext.Line(note)})
+			rows = append(rows, []string{wave, m.Instance, m.Old, cmp.Or(m.New, "-"), plaintext.Line(note)})
 		}
 	}
 	c.table([]string{"wave", "instance", "old", "new", ""}, rows, "There is no instance to rotate it on.")
@@ -309,6 +326,7 @@ func (c *cli) printFleetPlan(p wire.FleetPlan, f wire.Fleet) {
 		}
 	}
 	fmt.Fprintf(c.out, "The new key's holder shows its private half once, now; then this machine can be closed.\n")
+	return nil
 }
 
 // manyWords are what the kinds of work on many instances say differently.

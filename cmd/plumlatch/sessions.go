@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -44,6 +43,10 @@ func (c *cli) writeSessions(p *hostsPlan, file string, quiet bool) error {
 			all = append(all, s)
 		}
 	}
+	if len(p.hosts) == 0 {
+		return failure{errors.New("no session was written: no private file of that folder opens an instance"),
+			"plumlatch hosts write -sessions FILE -dir FOLDER"}
+	}
 	if len(all) == 0 {
 		return failure{errors.New("no session was written: see above"), "plumlatch key convert FILE -format ppk -out FILE.ppk"}
 	}
@@ -67,7 +70,7 @@ func (c *cli) writeSessions(p *hostsPlan, file string, quiet bool) error {
 // ppkFiles are the PPK files of a folder, by the fingerprint of their key.
 func ppkFiles(dir string) (map[string]string, error) {
 	out := map[string]string{}
-	entries, err := os.ReadDir(dir)
+	entries, err := readKeyDir(dir)
 	if err != nil {
 		return nil, err
 	}

@@ -422,7 +422,7 @@ type StepMove struct {
 // instance's row there is (Work.InstanceVersion). ErrLost, and ErrCancelAsked under Heeds.
 func (s *Store) MoveStep(ctx context.Context, c Claim, m StepMove) (version string, err error) {
 	began := m.StepState == "doing" || m.StepState == "undoing"
-	same := began && !m.Back // a wait may go on
+	same := began // a wait may go on; one that ended has been left by the end of its step, or by turning back
 	return s.moved(ctx, `WITH w AS (UPDATE work SET at = @at, back = @back,
 			settled_at = CASE WHEN @settled THEN clock_timestamp() ELSE settled_at END,
 			trouble = CASE WHEN @trouble = '' THEN trouble ELSE @trouble END,
@@ -537,6 +537,7 @@ func (s *Store) Wait(ctx context.Context, c Claim, step, code, reason string, wa
 			waits_code = @why, waits_for = @reason,
 			wait_ends_at = coalesce(w.wait_ends_at, clock_timestamp() + make_interval(secs => @end)),
 			wake_at = CASE WHEN w.woken_at IS NOT NULL THEN clock_timestamp()
+				WHEN w.wait_ends_at <= clock_timestamp() THEN clock_timestamp() + make_interval(secs => @wake)
 				ELSE least(clock_timestamp() + make_interval(secs => @wake),
 					coalesce(w.wait_ends_at, clock_timestamp() + make_interval(secs => @end))) END,
 			events = w.events + CASE WHEN b.waits_for = @reason THEN 0 ELSE 1 END
@@ -721,7 +722,7 @@ func (s *Store) RetryWork(ctx context.Context, by Actor, w Work, steps []WorkSte
 			return err
 		}
 		r := tx.Exec(`UPDATE work SET state = 'queued', holding = changing, ended_at = NULL, outcome = '',
-			cancel_asked = false, intent_id = ?, code = '',
+			cancel_asked = false, intent_id = ?, code = '', waits_code = '', waits_for = '', wait_ends_at = NULL,
 			back = (state = 'stuck' AND back), trouble = CASE WHEN state = 'stuck' AND back THEN trouble ELSE '' END,
 			at = CASE WHEN state = 'stuck' THEN at ELSE ? END, settled_at = CASE
 			WHEN state = 'stuck' THEN settled_at END, attempt = attempt + CASE WHEN state = 'stuck' THEN 0 ELSE 1 END

@@ -271,6 +271,70 @@ func TestWaits(t *testing.T) {
 	}
 }
 
+// TestWaitsOnTheWayBack: a step that waits while it is taken back does so once, with one end, and is stuck
+// when that has come; taken up again, it may wait as long once more.
+func TestWaitsOnTheWayBack(t *testing.T) {
+	t.Parallel()
+	e := worktest.New(t)
+	y := worktest.NewToy()
+	y.Set(y.Fails, "b", true)
+	k := y.Kind("a", "b")
+	var mu sync.Mutex
+	looks, there := 0, false
+	k.Steps[0].Undo = func(r *work.Run) error {
+		mu.Lock()
+		defer mu.Unlock()
+		looks++
+		over, err := r.WaitOver()
+		switch {
+		case err != nil:
+			return err
+		case there:
+			return nil
+		case over:
+			return work.Failf("the ferry does not come")
+		}
+		return r.Wait(wire.WaitsOther, "the ferry", 30*time.Millisecond, 2*time.Second)
+	}
+	e.Run(k)
+	id := e.Begin(k)
+	end := e.Until(id, store.Waiting).WaitEndsAt
+	for n := range 2 {
+		w := e.Until(id, store.Stuck, store.WentBack)
+		if w.State != store.Stuck || !strings.Contains(w.Outcome, "the ferry does not come") {
+			t.Fatalf("it is %s: %s", w.State, w.Outcome)
+		}
+		mu.Lock()
+		if looks < 2 {
+			t.Errorf("it has looked %d times", looks)
+		}
+		looks = 0
+		mu.Unlock()
+		if n == 0 {
+			all, err := e.DB.WorkEvents(t.Context(), id, 0, 100)
+			waits := 0
+			for _, v := range all {
+				if v.Code == wire.EventWaits {
+					waits++
+				}
+			}
+			if err != nil || waits != 1 {
+				t.Errorf("it was said %d times that it waits: %v", waits, err)
+			}
+			e.Retry(id)
+			if w := e.Until(id, store.Waiting, store.Stuck); w.WaitEndsAt == nil || end == nil || !w.WaitEndsAt.After(*end) {
+				t.Errorf("taken up again, it may wait until %v, as before: %v", w.WaitEndsAt, end)
+			}
+		}
+	}
+	mu.Lock()
+	there = true
+	mu.Unlock()
+	y.Set(y.Fails, "b", false)
+	e.Retry(id)
+	e.Until(id, store.WentBack, store.Done)
+}
+
 // TestStuck: what cannot be undone is stuck, and goes on back when it is taken up again.
 func TestStuck(t *testing.T) {
 	t.Parallel()

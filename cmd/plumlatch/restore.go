@@ -417,16 +417,11 @@ func restoreMany(fs *flag.FlagSet) func(*cli) error {
 			return err
 		}
 		lost := args[0]
-		if *fresh == "" {
+		if *fresh == "" && !*plan {
 			return usagef("-new KEY is missing: the key that is to open them (plumlatch key create makes one)")
 		}
 		if err := c.keyNames(service, &lost, fresh); err != nil {
 			return err
-		}
-		if !*plan {
-			if err := c.recordLost(service, lost, *yes); err != nil {
-				return err
-			}
 		}
 		r := wire.RestoreMany{Key: lost, New: *fresh, Tag: *tag, First: sizes.first, Grow: sizes.grow,
 			AtMost: sizes.atMost, StopAfter: *stopAfter}
@@ -464,8 +459,17 @@ func restoreMany(fs *flag.FlagSet) func(*cli) error {
 		for _, w := range p.Waves {
 			all += w.All
 		}
+		gone, err := service.Key(c.ctx, lost)
+		if err != nil {
+			return err
+		}
 		if !*yes {
-			if err := c.confirm(fmt.Sprintf("Restore access to %s?", count(all, "instance"))); err != nil {
+			question := fmt.Sprintf("Restore access to %s?", count(all, "instance"))
+			if gone.State != access.Lost && gone.State != access.Exposed {
+				question = fmt.Sprintf("Record that nobody has the private half of %s any more, and restore access to %s?",
+					lost, count(all, "instance"))
+			}
+			if err := c.confirm(question); err != nil {
 				return err
 			}
 		}
@@ -475,6 +479,9 @@ func restoreMany(fs *flag.FlagSet) func(*cli) error {
 		}
 		signer, err := c.newSigner(k, o)
 		if err != nil {
+			return err
+		}
+		if err := c.recordLost(service, lost, true); err != nil {
 			return err
 		}
 		w, err := service.RestoreMany(c.ctx, r)

@@ -462,6 +462,9 @@ func (r *fleetJob) fleetChoose() error {
 		return err
 	}
 	err := r.svc.mustBeExposed(r.Ctx, r.In.Exposed, r.In.Key)
+	if err == nil && r.In.Restore != nil {
+		err = r.svc.mustBeGone(r.Ctx, r.In.Restore.Key)
+	}
 	var members []wire.FleetMember
 	if err == nil {
 		members, _, err = r.svc.chooseMembers(r.Ctx, r.In)

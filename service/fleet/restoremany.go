@@ -43,6 +43,9 @@ func (w *Service) RestoreMany(ctx context.Context, by store.Actor, once store.On
 		return store.Work{}, err
 	}
 	r.New = k.Name
+	if err := w.mustBeGone(ctx, r.Key); err != nil {
+		return store.Work{}, err
+	}
 	members, _, err := w.chooseRestored(ctx, r)
 	if err != nil {
 		return store.Work{}, err
@@ -63,7 +66,21 @@ func (w *Service) RestoreMany(ctx context.Context, by store.Actor, once store.On
 	return w.BeginOf(ctx, by, once, store.Instance{}, n)
 }
 
-// chooseRestored chooses the instances, each with its best route.
+// mustBeGone refuses to begin what is for a lost key with one that nobody has recorded as such: a plan
+// needs no such record. FieldError.
+func (w *Service) mustBeGone(ctx context.Context, key string) error {
+	k, err := w.Store.KeyAlone(ctx, key)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return nil // whoever chooses the instances says so
+	case err == nil && k.State != access.Lost && k.State != access.Exposed:
+		return door.FieldError{Field: "key", Problem: fmt.Sprintf("%s is %s: \"plumlatch key lost %s\" records that nobody "+
+			"has it, and shows what follows", k.Name, k.State, k.Name)}
+	}
+	return err
+}
+
+// chooseRestored chooses the instances, each with its best route, as if the key were recorded as lost.
 func (w *Service) chooseRestored(ctx context.Context, r wire.RestoreMany) (members,
 	left []wire.FleetMember, err error) {
 	k, err := w.Store.KeyAlone(ctx, r.Key)
@@ -76,10 +93,6 @@ func (w *Service) chooseRestored(ctx context.Context, r wire.RestoreMany) (membe
 	}
 	if err != nil {
 		return nil, nil, err
-	}
-	if k.State != access.Lost && k.State != access.Exposed {
-		return nil, nil, door.FieldError{Field: "key",
-			Problem: fmt.Sprintf("%s is %s: \"plumlatch key lost %s\" records that nobody has it, and shows what follows", k.Name, k.State, k.Name)}
 	}
 	pace := rotation.Pace{First: cmp.Or(r.First, 1), Grow: r.Grow}
 	if r.AtMost != "" {
@@ -108,6 +121,11 @@ func (w *Service) chooseRestored(ctx context.Context, r wire.RestoreMany) (membe
 			}
 			left = append(left, m)
 			continue
+		}
+		for n := range rows[0].Keys { // a plan is made before anybody records that it is lost
+			if a := &rows[0].Keys[n]; a.KeyID == k.ID && a.State != access.Exposed {
+				a.State = access.Lost
+			}
 		}
 		side, ok := clouds[rows[0].Region]
 		if !ok {

@@ -26,6 +26,7 @@ import (
 	"plumlatch/client"
 	"plumlatch/core/keypair"
 	"plumlatch/core/wire"
+	"plumlatch/reach"
 	"plumlatch/service/atrest"
 	"plumlatch/service/store"
 )
@@ -217,7 +218,7 @@ func BenchmarkSurvey(b *testing.B) {
 	b.Run("2000-beside-xargs-ssh", func(b *testing.B) {
 		f.survey(b, "bench", benchFleet) // the first one ever: everything is judged, and told, once
 		f.settle(b)
-		var rates, shares []float64
+		var rates, shares, bounds []float64
 		for range b.N {
 			var before, after syscall.Rusage
 			_ = syscall.Getrusage(syscall.RUSAGE_CHILDREN, &before)
@@ -232,6 +233,8 @@ func BenchmarkSurvey(b *testing.B) {
 			theirs := time.Since(began)
 			_ = syscall.Getrusage(syscall.RUSAGE_CHILDREN, &after)
 			theirCPU := time.Duration(after.Utime.Nano() + after.Stime.Nano() - before.Utime.Nano() - before.Stime.Nano())
+			bounds = append(bounds, theirs.Seconds()/f.looksAlone(b).Seconds())
+			b.ReportMetric(median(bounds), "times-their-rate-by-SSH-alone")
 			ours, ourCPU := f.survey(b, "bench", benchFleet)
 			f.settle(b)
 			rates = append(rates, theirs.Seconds()/ours.Seconds())
@@ -261,6 +264,48 @@ func BenchmarkSurvey(b *testing.B) {
 			b.ReportMetric(0, "ns/op")
 		}
 	})
+}
+
+// looksAlone logs in at each door as the steward and reads the files of keys, 32 at a time, and nothing
+// else: nothing is compared, and nothing recorded. No survey that logs in so is faster on the same machine.
+func (f *fleet) looksAlone(b *testing.B) time.Duration {
+	b.Helper()
+	signer, err := f.steward.Signer()
+	if err != nil {
+		b.Fatal(err)
+	}
+	look := func(s server) error {
+		host, err := keypair.ReadPublic([]byte(s.hostKey))
+		if err != nil {
+			return err
+		}
+		files, way, err := reach.SFTP(b.Context(), reach.Policy{AllowLoopback: true}, reach.Target{Address: s.Address,
+			Port: 2222, User: "debian", HostKeys: [][]byte{host.Blob}}, signer)
+		if err != nil {
+			return err
+		}
+		defer way.Close()
+		for _, name := range reach.DefaultKeysFiles {
+			if _, err := reach.ReadKeys(files, name); err != nil && !errors.Is(err, reach.ErrMissing) {
+				return err
+			}
+		}
+		return nil
+	}
+	began := time.Now()
+	var wg sync.WaitGroup
+	slots := make(chan struct{}, 32)
+	for _, s := range f.servers {
+		slots <- struct{}{}
+		wg.Go(func() {
+			defer func() { <-slots }()
+			if err := look(s); err != nil {
+				b.Error(err)
+			}
+		})
+	}
+	wg.Wait()
+	return time.Since(began)
 }
 
 // median of what turns in one run came to.
@@ -380,6 +425,10 @@ func BenchmarkAnswers(b *testing.B) {
 			for range b.N {
 				bare := p50(b, 300, c.sql)
 				ours := p50(b, 300, c.api)
+				// What every request costs before it asks for anything: the way there and back, and whose token it is.
+				token := p50(b, 300, func(int) error { return get("/session", 0) })
+				b.ReportMetric(float64(token)/float64(bare), "times-bare-SQL-by-the-token-alone")
+				b.ReportMetric(float64(token+bare)/float64(bare), "times-bare-SQL-at-least")
 				b.ReportMetric(float64(ours)/float64(bare), "times-bare-SQL")
 				b.ReportMetric(float64(ours.Microseconds()), "µs-API")
 				b.ReportMetric(float64(bare.Microseconds()), "µs-SQL")

@@ -43,7 +43,7 @@ func (c *cli) writeSessions(p *hostsPlan, file string, quiet bool) error {
 			all = append(all, s)
 		}
 	}
-	if len(p.hosts) == 0 {
+	if len(p.hosts) == 0 && len(p.sessions) == 0 {
 		return failure{errors.New("no session was written: no private file of that folder opens an instance"),
 			"plumlatch hosts write -sessions FILE -dir FOLDER"}
 	}

@@ -74,7 +74,7 @@ matrix: build ## every case of the harness and of each kind's tests, and 2,000 s
 
 windows: build ## the client for Windows, run under Wine
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)') wine64=/usr/lib/wine/wine64 gcc-mingw-w64-x86-64-posix=/usr/bin/x86_64-w64-mingw32-gcc
-	go test ./e2e -run TestWindowsClient -count=1 -v
+	PLUMLATCH_WINE=1 go test ./e2e -run TestWindowsClient -count=1 -v
 
 model: ## check the model of the rotation with spin: nobody locked out, always an end
 	@scripts/packages.sh spin=/usr/bin/spin gcc=/usr/bin/cc libc6-dev=/usr/include/stdio.h

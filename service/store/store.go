@@ -188,6 +188,11 @@ var migrations embed.FS
 // rights on the tables.
 func (s *Store) migrate(ctx context.Context, role string) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
+		// This one holds no rows of anybody's work. A service that starts on a loaded machine may be kept from its
+		// next statement for longer than idleLimit, and would never come up.
+		if err := tx.Exec("SET LOCAL idle_in_transaction_session_timeout = '2min'").Error; err != nil {
+			return err
+		}
 		if err := tx.Exec("SELECT pg_advisory_xact_lock(7461656)").Error; err != nil {
 			return err
 		}

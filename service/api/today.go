@@ -92,10 +92,11 @@ func (s *Server) today(c *gin.Context) {
 		return
 	}
 	out := wire.Today{List: wire.List[wire.Matter]{Items: []wire.Matter{}, NextCursor: next}, Counts: map[string]int{}}
+	costs := sync.OnceValue(func() string { return s.restoreCosts(c.Request.Context()) }) // the same for each row
 	for _, m := range rows {
 		shown := showMatter(m)
 		if m.Reason == string(access.NoWayIn) || m.Reason == string(access.NoWayBack) {
-			shown.Costs = s.restoreCosts(c.Request.Context())
+			shown.Costs = costs()
 		}
 		out.Items = append(out.Items, shown)
 	}

@@ -401,12 +401,28 @@ func (s *slot) serve(t *testing.T) *client.Client {
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(r.end)
+	t.Cleanup(func() {
+		r.end() // nobody writes its log after that
+		if t.Failed() {
+			t.Logf("what the service warned of:\n%s", warnings(r.log.String()))
+		}
+	})
 	c, err := client.New(r.url, s.token)
 	if err != nil {
 		t.Fatal(err)
 	}
 	return c
+}
+
+// warnings are the last warnings and errors of a service's log: why a request or a step failed is said nowhere else.
+func warnings(log string) string {
+	var out []string
+	for line := range strings.Lines(log) {
+		if strings.Contains(line, `"level":"WARN"`) || strings.Contains(line, `"level":"ERROR"`) {
+			out = append(out, line)
+		}
+	}
+	return strings.Join(out[max(0, len(out)-100):], "")
 }
 
 func (r *replica) end() {

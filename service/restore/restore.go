@@ -96,6 +96,9 @@ func (d *restoreKept) Opened() {
 	if d.Restore.Asked == nil {
 		d.Restore.Asked = map[string]bool{}
 	}
+	if d.Restore.Turns == nil {
+		d.Restore.Turns = map[string]int{}
+	}
 }
 
 // restoreJob is a restore in hand.
@@ -118,6 +121,9 @@ type restored struct {
 	// Asked names the effects that the cloud was asked for and has not answered:
 	// going back asks once more, so that none comes late.
 	Asked map[string]bool `json:"asked,omitempty"`
+	// Turns counts, for each step, how often it has begun to bring the volume home. A step that is done over goes
+	// on counting: a cloud answers a token that it knows from memory, and moves nothing.
+	Turns map[string]int `json:"turns,omitempty"`
 
 	UserData string `json:"user_data,omitempty"` // before
 	// DataSealed: it had a private key in it, and is kept sealed, as the work's key is.

@@ -2,10 +2,12 @@ package restore_test
 
 import (
 	"testing"
+	"time"
 
 	"plumlatch/core/wire"
 	"plumlatch/service/kinds/kindtest"
 	"plumlatch/service/store"
+	"plumlatch/standin"
 )
 
 // TestRestore: wherever its replica is killed, a restore lets the new key in and leaves the rest as
@@ -51,5 +53,69 @@ func TestRestore(t *testing.T) {
 				State: func(h *kindtest.House) string { return h.Machine("berth-1") + "\n" + h.Keys("berth-1") },
 			})
 		})
+	}
+}
+
+// TestAstray: a cloud that puts the volume under another name, and a service that loses its claim each time it has
+// done so. Whoever takes the work over brings the volume home all the same: what was asked for under a token is
+// answered by the cloud from memory, so that each turn needs a token of its own.
+func TestAstray(t *testing.T) {
+	t.Parallel()
+	h := kindtest.New(t)
+	h.Key("first")
+	h.Key("second")
+	h.Launch("berth-1", "first")
+	before := h.Machine("berth-1")
+	h.Fault(standin.Fault{Call: "attach-device", How: "astray", Name: "berth-1", Times: 5})
+	w, err := h.W.Restore.Restore(t.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"),
+		wire.Restore{Route: "disk", New: "second"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	volume, astray, lost := "", false, 0
+	for deadline := time.Now().Add(3 * time.Minute); ; time.Sleep(2 * time.Millisecond) {
+		if volume == "" {
+			all, err := h.Cloud.Volumes(h.Instance("berth-1").CloudID)
+			if err != nil {
+				t.Fatal(err)
+			}
+			volume = all[0].ID
+		}
+		v, err := h.Cloud.Volume(volume)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if is := v.Device == "/dev/sdq" && v.State == standin.InUse; is && !astray && lost < 4 {
+			h.LoseClaim(w)
+			lost++
+			astray = true
+		} else if !is {
+			astray = false
+		}
+		now := h.Now(w)
+		if now.WaitsCode == string(wire.WaitsLogin) {
+			k, err := h.DB.KeyAlone(t.Context(), "second")
+			if err == nil {
+				err = h.DB.KeyShown(t.Context(), kindtest.By, k)
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+		}
+		if now.Over() {
+			if now.State != store.Done {
+				t.Errorf("it is %s: %s %s", now.State, now.Outcome, now.Trouble)
+			}
+			break
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("it does not end: %s at %s", now.State, now.At)
+		}
+	}
+	if lost < 3 {
+		t.Errorf("the claim was lost %d times in the middle, which shows nothing", lost)
+	}
+	if after := h.Machine("berth-1"); after != before {
+		t.Errorf("before: %s\nafter: %s", before, after)
 	}
 }

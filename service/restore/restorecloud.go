@@ -318,34 +318,56 @@ func (r *restoreJob) bringHome() error {
 		if err := r.nothingLate(ctx); err != nil {
 			return err
 		}
-		for n := 1; ; n++ {
+		step := r.Work.At
+		for tries := 0; ; tries++ {
 			v, err := r.svc.settledVolume(r.Run, x.Volume)
 			if err != nil || r.isHome(x, v) {
 				return err
 			}
-			if n > 3 {
+			if tries == attachTries {
 				return door.Failf("the cloud attaches %s to %s under %s, and not under %s, which it boots from: "+
 					"attach it there by hand", x.Volume, r.Instance.Name, v.Device, x.Device)
 			}
+			x.Turns[step]++
+			n := x.Turns[step]
 			if v.State == cloud.VolumeInUse {
-				if err := r.detachNow(ctx, r.ClientToken(fmt.Sprintf("detach-off-%d", n)), x.Volume); err != nil {
+				if err := r.askedFor(step, offEffect(n), func(token string) error {
+					return r.detachNow(ctx, token, x.Volume)
+				}); err != nil {
 					return err
 				}
 			}
-			step, effect := r.Work.At, fmt.Sprintf("attach-%d", n)
-			x.Asked[step+"/"+effect] = true
-			if err := r.Keep(); err != nil {
+			if err := r.askedFor(step, homeEffect(n), func(token string) error {
+				_, err := door.Asked(ctx, r.Run, func(ctx context.Context) (cloud.Volume, error) {
+					return r.Cloud.Attach(ctx, token, x.Volume, r.Instance.CloudID, x.Device, r.svc.volumeNote(r.Run))
+				})
 				return err
-			}
-			if _, err := door.Asked(ctx, r.Run, func(ctx context.Context) (cloud.Volume, error) {
-				return r.Cloud.Attach(ctx, r.ClientToken(effect), x.Volume, r.Instance.CloudID, x.Device,
-					r.svc.volumeNote(r.Run))
 			}); err != nil {
 				return err
 			}
-			delete(x.Asked, step+"/"+effect)
 		}
 	})
+}
+
+// attachTries is how often a volume is attached that the cloud puts under another name than asked.
+const attachTries = 3
+
+// The effects of one turn of bringing a volume home: off the place where it is, and on under its name.
+func offEffect(turn int) string  { return fmt.Sprintf("detach-off-%d", turn) }
+func homeEffect(turn int) string { return fmt.Sprintf("attach-%d", turn) }
+
+// askedFor does an effect under its token; until the cloud has answered, the work knows that it may come late.
+func (r *restoreJob) askedFor(step, effect string, do func(token string) error) error {
+	x := r.D.Restore
+	x.Asked[step+"/"+effect] = true
+	if err := r.Keep(); err != nil {
+		return err
+	}
+	err := do(r.TokenOf(step, effect))
+	if err == nil {
+		delete(x.Asked, step+"/"+effect)
+	}
+	return err
 }
 
 func (r *restoreJob) isHome(x *restored, v cloud.Volume) bool {
@@ -357,11 +379,14 @@ func (r *restoreJob) isHome(x *restored, v cloud.Volume) bool {
 // away what is done now.
 func (r *restoreJob) nothingLate(ctx context.Context) error {
 	x := r.D.Restore
-	for _, a := range []struct{ step, effect, instance, device string }{
-		{"detach", "detach", "", ""}, {"lend", "attach", x.Rescue.CloudID, ""}, {"unlend", "detach", "", ""},
-		{"return", "attach-1", r.Instance.CloudID, x.Device}, {"return", "attach-2", r.Instance.CloudID, x.Device},
-		{"return", "attach-3", r.Instance.CloudID, x.Device},
-	} {
+	type ask struct{ step, effect, instance, device string }
+	all := []ask{{"detach", "detach", "", ""}, {"lend", "attach", x.Rescue.CloudID, ""}, {"unlend", "detach", "", ""}}
+	for _, step := range []string{"return", "detach"} { // the way there, and the way back
+		for n := 1; n <= max(x.Turns[step], attachTries); n++ { // work of an older version has not counted its turns
+			all = append(all, ask{step, offEffect(n), "", ""}, ask{step, homeEffect(n), r.Instance.CloudID, x.Device})
+		}
+	}
+	for _, a := range all {
 		if !x.Asked[a.step+"/"+a.effect] {
 			continue
 		}

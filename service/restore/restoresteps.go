@@ -54,7 +54,7 @@ func (r *restoreJob) restoreLook() error {
 		return nil
 	}
 	r.D = restoreKept{Restore: &restored{Attempt: r.Work.Attempt, Was: r.Instance.State, Address: r.Instance.Address,
-		Asked: map[string]bool{}}}
+		Asked: map[string]bool{}, Turns: map[string]int{}}}
 	x = r.D.Restore
 	if r.Instance.Adopted {
 		x.Was = string(cloud.Running)

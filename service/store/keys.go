@@ -166,13 +166,14 @@ func (s *Store) AddKey(ctx context.Context, by Actor, n NewKey) (Key, error) {
 	}
 	name, p := n.Name, n.Public
 	err := s.tx(ctx, func(tx *gorm.DB) error {
-		if n.Holder == "" && n.Origin == MadeHere { // whoever made it has it
+		has := n.Holder
+		if has == "" && n.Origin == MadeHere { // whoever made it has it
 			if err := ensureHolder(tx, by); err != nil {
 				return err
 			}
-			n.Holder = by.Operator
+			has = by.Operator
 		}
-		holder, err := holderID(tx, n.Holder)
+		holder, err := holderID(tx, has)
 		if err != nil {
 			return err
 		}

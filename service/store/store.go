@@ -13,13 +13,17 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
+	"math/rand/v2"
+	"net"
 	"path"
 	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -253,14 +257,44 @@ func (s *Store) migrate(ctx context.Context, role string) error {
 }
 
 // tx runs f in a transaction; under a context with a claim, only as long as
-// the claim holds (ErrLost).
+// the claim holds (ErrLost). If PostgreSQL ends it for a reason that passes (passes), nothing of it
+// was kept, and it is done again: f sets what it hands out, and adds to nothing outside of it.
 func (s *Store) tx(ctx context.Context, f func(tx *gorm.DB) error) error {
-	return s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := fenced(ctx, tx); err != nil {
+	for tries := 1; ; tries++ {
+		whole := false // f has done its part: the error is of the commit
+		err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+			err := fenced(ctx, tx)
+			if err == nil {
+				err = f(tx)
+			}
+			whole = err == nil
+			return err
+		})
+		if err == nil || tries == txTries || ctx.Err() != nil || !passes(err, whole) {
 			return err
 		}
-		return f(tx)
-	})
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(time.Duration(tries) * (20 + rand.N[time.Duration](20)) * time.Millisecond):
+		}
+	}
+}
+
+// txTries is how often a transaction is begun that PostgreSQL ends for a reason that passes.
+const txTries = 4
+
+// passes tells whether a transaction was ended for a reason that passes, and certainly kept nothing
+// (PostgreSQL, appendix A): two wrote at once (40001), each waited for the other (40P01), or this
+// process, or its machine, stood still for longer than idleLimit (25P03). A connection that breaks, or that
+// somebody ends (57P01), tells that nothing was kept only before the commit was sent.
+func passes(err error, committing bool) bool {
+	if pg, ok := errors.AsType[*pgconn.PgError](err); ok {
+		return slices.Contains([]string{"40001", "40P01", "25P03"}, pg.Code) || !committing && pg.Code == "57P01"
+	}
+	return !committing && (errors.Is(err, driver.ErrBadConn) || errors.Is(err, io.EOF) ||
+		errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, net.ErrClosed) || errors.Is(err, syscall.EPIPE) ||
+		errors.Is(err, syscall.ECONNRESET))
 }
 
 // Actor is who does something, and from where.

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -127,8 +128,9 @@ func (s *Store) KeepSurvey(ctx context.Context, i Instance, k Kept) error {
 // results are in their order; ErrLost for one whose turn has passed to another,
 // which is left out.
 func (s *Store) KeepSurveys(ctx context.Context, all []Kept) []error {
-	out := make([]error, len(all))
+	var out []error
 	err := s.tx(ctx, func(tx *gorm.DB) error {
+		out = make([]error, len(all))
 		// A survey that a crash of the database takes back is made anew; nobody waits for the disk.
 		if err := tx.Exec("SET LOCAL synchronous_commit = off").Error; err != nil {
 			return err
@@ -157,9 +159,7 @@ func (s *Store) KeepSurveys(ctx context.Context, all []Kept) []error {
 		return nil
 	})
 	if err != nil {
-		for n := range out {
-			out[n] = err
-		}
+		return slices.Repeat([]error{err}, len(all))
 	}
 	return out
 }

@@ -9,12 +9,15 @@
 package kindtest
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
 	"math/rand/v2"
+	"net/http"
 	"net/http/httptest"
 	"net/netip"
 	"os"
@@ -54,6 +57,7 @@ type House struct {
 	Cloud *standin.Cloud
 
 	url, folder string
+	cloudURL    string
 	driver      *driver.Driver
 	of          *store.Store // the connection of W
 	bare        *pgx.Conn    // to end the claims of a replica that was killed
@@ -95,7 +99,7 @@ func NewFollowing(t *testing.T, every time.Duration) *House {
 	t.Cleanup(func() { _ = h.Cloud.Close() })
 	web := httptest.NewServer(h.Cloud.Handler(token))
 	t.Cleanup(web.Close)
-	h.driver = driver.New(web.URL, token)
+	h.cloudURL, h.driver = web.URL, driver.New(web.URL, token)
 	h.GoOn()
 	t.Cleanup(h.end)
 	return h
@@ -188,6 +192,38 @@ func (h *House) claimsRunOut() {
 	if _, err := h.bare.Exec(h.Context(),
 		"UPDATE work SET free_at = now() - interval '1 s' WHERE state = 'running'"); err != nil {
 		h.Fatal(err)
+	}
+}
+
+// LoseClaim takes the claim of a piece of work away from whoever has it, as when it was asleep for too long: the
+// step at hand is done again, from its beginning.
+func (h *House) LoseClaim(w store.Work) {
+	h.Helper()
+	if _, err := h.bare.Exec(h.Context(), "UPDATE work SET fence = fence + 1, free_at = now() - interval '1 s' "+
+		"WHERE id = $1 AND state = 'running'", w.ID); err != nil {
+		h.Fatal(err)
+	}
+}
+
+// Fault has something go wrong with the cloud's calls to come.
+func (h *House) Fault(f standin.Fault) {
+	h.Helper()
+	text, err := json.Marshal(f)
+	if err != nil {
+		h.Fatal(err)
+	}
+	req, err := http.NewRequestWithContext(h.Context(), "POST", h.cloudURL+"/v1/faults", bytes.NewReader(text))
+	if err != nil {
+		h.Fatal(err)
+	}
+	req.Header.Set("Authorization", "Bearer "+token)
+	answer, err := http.DefaultClient.Do(req)
+	if err != nil {
+		h.Fatal(err)
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode >= 300 {
+		h.Fatalf("a fault of the cloud: %s", answer.Status)
 	}
 }
 

@@ -240,7 +240,7 @@ func TestAccessRules(t *testing.T) {
 		want string
 	}{
 		{[]string{"-key", "rule-own"}, "is recorded to open rule-board already"},
-		{[]string{"-key", "rule-gust"}, "did you mean rule-guest"},
+		{[]string{"-key", "rule-gust"}, "did you mean rule-guest?\nnext: plumlatch key show rule-guest"},
 		{[]string{"-key", "rule-guest", "-until", "2020-01-01"}, "that time has passed"},
 		{[]string{"-key", "rule-guest", "-for", "500d"}, "at most a year"},
 		{[]string{"-key", "rule-guest", "-from", "10.0.0.1/8"}, "without host bits"},

@@ -226,17 +226,17 @@ func (c *cli) printed(service *client.Client, p keypair.Print) (askedKey, error)
 // noKey says that a word is no key, with the names that are near it.
 func (c *cli) noKey(service *client.Client, word string) error {
 	shown := plaintext.Line(plaintext.Cut(word, 60))
-	next := "plumlatch key list -match PART"
+	next, nearest := "plumlatch key list -match PART", ""
 	if keys, err := service.Keys(c.ctx, url.Values{}); err == nil {
 		var all []string
 		for _, k := range keys {
 			all = append(all, k.Name)
 		}
 		if near := names.Near(word, all, 3); len(near) > 0 {
-			next = "did you mean " + strings.Join(near, ", ") + "?"
+			next, nearest = "plumlatch key show "+near[0], "; did you mean "+strings.Join(near, " or ")+"?"
 		}
 	}
-	return failure{fmt.Errorf("%s is no file, no fingerprint, no public line and no recorded key", shown), next}
+	return failure{fmt.Errorf("%s is no file, no fingerprint, no public line and no recorded key%s", shown, nearest), next}
 }
 
 // recordedKey takes a word for a key that is recorded.

@@ -166,7 +166,11 @@ func (c *cli) rotateWaves(service *client.Client, f wire.Fleet, o manyRotation) 
 		return nil
 	}
 	if len(p.Waves) == 0 {
-		return failure{errors.New("there is no instance to rotate it on"), "plumlatch access list -key KEY"}
+		next := "plumlatch work list"
+		if len(p.Members) == 0 && f.Key != "" {
+			next = "plumlatch opens " + f.Key
+		}
+		return failure{errors.New("there is no instance to rotate it on"), next}
 	}
 	if !o.yes {
 		all := 0

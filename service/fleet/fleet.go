@@ -422,12 +422,21 @@ func (w *Service) Fleet(ctx context.Context, work store.Work) (wire.FleetPlan, e
 	return p, err
 }
 
-// PauseFleet has no further wave begin until somebody lets it go on. store.ErrWorkState.
+// PauseFleet has no further wave begin until somebody lets it go on. store.ErrWorkState; a door.FieldError if
+// all of it has begun.
 func (w *Service) PauseFleet(ctx context.Context, by store.Actor, work store.Work) error {
 	if !w.KindOf(work.Kind).Waves || work.Over() {
 		return store.ErrWorkState
 	}
-	err := w.Store.Tell(ctx, work.ID, map[string]any{"paused": true}, "paused by "+by.Operator+
+	waves, err := w.Store.Waves(ctx, work.ID)
+	if err != nil {
+		return err
+	}
+	if len(waves) > 0 && !slices.ContainsFunc(waves, func(v store.WaveCount) bool { return v.ToDo+v.Later > 0 }) {
+		return door.FieldError{Problem: fmt.Sprintf("all of it has begun, so there is nothing to pause; "+
+			"plumlatch work show %d tells how far it is, and plumlatch work cancel %d takes it back", work.ID, work.ID)}
+	}
+	err = w.Store.Tell(ctx, work.ID, map[string]any{"paused": true}, "paused by "+by.Operator+
 		": what has begun goes on, nothing else begins")
 	w.Look()
 	return err

@@ -624,8 +624,12 @@ func (w *world) byHand(token string) {
 	opened, counting := w.state()
 	if w.random(2) == 0 {
 		line := []string{"", `command="echo no" `, `from="192.0.2.9" `}[w.random(3)] + k.pub + " by hand"
-		if err := os.WriteFile(w.file, append(data, []byte("\n"+line+"\n")...), 0o600); err == nil {
-			w.note("by hand: %s", line)
+		// Appended: whoever asks the server in this moment must not meet an empty file.
+		if f, err := os.OpenFile(w.file, os.O_APPEND|os.O_WRONLY, 0); err == nil {
+			if _, err := f.WriteString("\n" + line + "\n"); err == nil {
+				w.note("by hand: %s", line)
+			}
+			_ = f.Close()
 		}
 		return
 	}

@@ -2,7 +2,9 @@ package accesses_test
 
 import (
 	"fmt"
+	"strings"
 	"testing"
+	"time"
 
 	"plumlatch/core/keypair"
 	"plumlatch/core/wire"
@@ -117,4 +119,38 @@ func TestUnrecordedRemoved(t *testing.T) {
 			return fmt.Sprintf("seen there %d times\n%s", there, h.Keys("berth-1"))
 		},
 	})
+}
+
+// TestEndBeforeCheck: a service that was at rest until the grace time was over, between giving the old key its end
+// and asking the server, goes on: the server refuses the old key rightly by then.
+func TestEndBeforeCheck(t *testing.T) {
+	t.Parallel()
+	h := kindtest.New(t)
+	h.Key("first")
+	h.Key("second")
+	h.Launch("berth-1", "first")
+	grace := int64(3)
+	w, came := h.Halted("rotate/check/begin", func(h *kindtest.House) (store.Work, error) {
+		w, err := h.W.Accesses.Rotate(h.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"),
+			wire.Rotate{Old: "first", New: "second", GraceSeconds: &grace})
+		if err == nil {
+			h.Until("the new key is to be shown", func() bool {
+				now := h.Now(w)
+				return now.WaitsCode == wire.WaitsProof || now.WaitsCode == wire.WaitsLogin
+			})
+			shown("second")(h, h.Now(w))
+		}
+		return w, err
+	})
+	if !came {
+		t.Fatal("it never came to the check")
+	}
+	time.Sleep(time.Duration(grace+1) * time.Second)
+	h.GoOn()
+	if end := h.Done(w, nil); end.State != store.Done {
+		t.Errorf("%s: %s", end.State, end.Outcome)
+	}
+	if got := h.Keys("berth-1"); strings.Contains(got, "first") || !strings.Contains(got, "second") {
+		t.Errorf("the file has %s", got)
+	}
 }

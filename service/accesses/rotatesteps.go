@@ -333,7 +333,16 @@ func (r *rotateJob) check() error {
 		return door.Failf("the server still takes %s, though it is in no file that it is known to read: it stands "+
 			"somewhere else", r.In.Old)
 	case r.In.Grace > 0 && a == reach.Refused && r.D.From == "" && !r.D.Forced:
-		return door.Failf("the server refuses %s before its end", r.In.Old)
+		came, err := r.EndCame(r.D.Ends)
+		if err != nil {
+			return err
+		}
+		if !came {
+			return door.Failf("the server refuses %s before its end", r.In.Old)
+		}
+		if err := r.Say("the end of %s came before the server was asked whether it still takes it", r.In.Old); err != nil {
+			return err
+		}
 	}
 	return r.OthersStill(answers)
 }

@@ -106,9 +106,9 @@ func (r *shareJob) accepted() error {
 	if err := r.OthersStill(answers); err != nil || answers[r.D.NewAccess] == reach.Accepted {
 		return err
 	}
-	if now, err := r.Store.Now(r.Ctx); err != nil {
+	if came, err := r.EndCame(r.In.Until); err != nil {
 		return err
-	} else if r.In.Until != nil && !now.Add(r.D.Skew).Before(*r.In.Until) {
+	} else if came {
 		return r.Say("the end of %s came before the server was asked whether it takes it", r.In.Key)
 	}
 	a, err := r.Store.AccessByID(r.Ctx, r.D.NewAccess)

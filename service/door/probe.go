@@ -61,6 +61,16 @@ func SpanWords(d time.Duration) string {
 	return times.Length(d.Round(time.Second))
 }
 
+// EndCame tells whether an end that a server keeps by itself has come, to the second: what it refuses from then on it
+// refuses rightly. Work may have been at rest since the end was written. nil never comes.
+func (r *Run) EndCame(end *time.Time) (bool, error) {
+	if end == nil {
+		return false, nil
+	}
+	now, err := r.Store.Now(r.Ctx)
+	return !now.Add(time.Second).Before(*end), err
+}
+
 // AskServer asks about accesses, in the order given, and keeps the answers. A
 // server that cannot be asked has the step wait, up to answerLimit.
 func (r *Run) AskServer(ids ...int64) (map[int64]reach.Answer, error) {

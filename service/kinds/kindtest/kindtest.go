@@ -217,7 +217,7 @@ func (h *House) Fault(f standin.Fault) {
 		h.Fatal(err)
 	}
 	req.Header.Set("Authorization", "Bearer "+token)
-	answer, err := http.DefaultClient.Do(req)
+	answer, err := new(http.Transport).RoundTrip(req)
 	if err != nil {
 		h.Fatal(err)
 	}

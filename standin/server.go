@@ -81,7 +81,13 @@ func listen(c *Cloud, disk string, in Instance, image Image, door string) (*serv
 	if door == DoorClosed {
 		return s, nil
 	}
-	s.listener, err = net.Listen("tcp4", net.JoinHostPort(in.Address, strconv.Itoa(in.Port)))
+	// A program that is just being started holds whatever was open for a moment longer.
+	for tries := 0; tries == 0 || errors.Is(err, syscall.EADDRINUSE) && tries < 20; tries++ {
+		if tries > 0 {
+			time.Sleep(50 * time.Millisecond)
+		}
+		s.listener, err = net.Listen("tcp4", net.JoinHostPort(in.Address, strconv.Itoa(in.Port)))
+	}
 	if err != nil {
 		root.Close()
 		return nil, fmt.Errorf("SSH server: %w; is another stand-in using this block? (NET= moves it)", err)

@@ -356,20 +356,6 @@ const attachTries = 3
 func offEffect(turn int) string  { return fmt.Sprintf("detach-off-%d", turn) }
 func homeEffect(turn int) string { return fmt.Sprintf("attach-%d", turn) }
 
-// askedFor does an effect under its token; until the cloud has answered, the work knows that it may come late.
-func (r *restoreJob) askedFor(step, effect string, do func(token string) error) error {
-	x := r.D.Restore
-	x.Asked[step+"/"+effect] = true
-	if err := r.Keep(); err != nil {
-		return err
-	}
-	err := do(r.TokenOf(step, effect))
-	if err == nil {
-		delete(x.Asked, step+"/"+effect)
-	}
-	return err
-}
-
 func (r *restoreJob) isHome(x *restored, v cloud.Volume) bool {
 	return v.State == cloud.VolumeInUse && v.Instance == r.Instance.CloudID && v.Device == x.Device
 }

@@ -649,14 +649,20 @@ func (r *restoreJob) phaseAfter() store.Phase {
 // once notes that the cloud is asked for an effect, does it, and notes that it
 // has answered: what was not answered is asked for again before it is taken back.
 func (r *restoreJob) once(effect string, f func(ctx context.Context) error) error {
-	step := r.Work.At
-	r.D.Restore.Asked[step+"/"+effect] = true
+	return r.askedFor(r.Work.At, effect, func(string) error { return r.Effect(effect, f) })
+}
+
+// askedFor does an effect of a step under its token. Until the cloud has answered, the work knows that it may come
+// late; a refusal and "not found" are answers.
+func (r *restoreJob) askedFor(step, effect string, do func(token string) error) error {
+	x := r.D.Restore
+	x.Asked[step+"/"+effect] = true
 	if err := r.Keep(); err != nil {
 		return err
 	}
-	err := r.Effect(effect, f)
+	err := do(r.TokenOf(step, effect))
 	if err == nil || errors.Is(err, cloud.ErrRefused) || errors.Is(err, cloud.ErrNotFound) {
-		delete(r.D.Restore.Asked, step+"/"+effect)
+		delete(x.Asked, step+"/"+effect)
 		return errors.Join(err, r.Keep())
 	}
 	return err

@@ -152,7 +152,7 @@ func terminals(out, only string) error {
 			sleep 1.2
 			address=$(standin instances/$id | field address)
 			key=$(standin instances/$id/boot-output | grep -o 'SHA256:[A-Za-z0-9+/]*' | head -1)
-			run bin/plumlatch instance adopt slip-pump-1 -address $address -port 2222 -user debian -identity demo-holders/day-crew/day-crew -host-key $key -tag slip=2
+			run bin/plumlatch instance adopt slip-pump-1 -address $address:2222 -user debian -identity demo-holders/day-crew/day-crew -host-key $key -tag slip=2
 			run bin/plumlatch survey slip-pump-1
 			bin/plumlatch instance remove slip-pump-1 -yes >/dev/null 2>&1; standin "instances/$id?client_token=gone-$$" -X DELETE >/dev/null`},
 		{"client-work", `

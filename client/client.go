@@ -352,10 +352,13 @@ func (c *Client) Launch(ctx context.Context, l wire.Launch) (i wire.Instance, er
 	return i, c.once(ctx, "POST", "/instances", l, &i)
 }
 
-// Change begins to "stop", "start" or "remove" an instance.
+// Change begins to "stop", "start", "remove" or "forget" an instance.
 func (c *Client) Change(ctx context.Context, name, verb string) (i wire.Instance, err error) {
-	if verb == "remove" {
+	switch verb {
+	case "remove":
 		return i, c.once(ctx, "DELETE", "/instances/"+url.PathEscape(name), nil, &i)
+	case "forget":
+		return i, c.once(ctx, "DELETE", "/instances/"+url.PathEscape(name)+"?forget=true", nil, &i)
 	}
 	return i, c.once(ctx, "POST", "/instances/"+url.PathEscape(name)+"/"+url.PathEscape(verb), nil, &i)
 }

@@ -88,6 +88,16 @@ func (c *Client) Discover(ctx context.Context) (d wire.Discovery, err error) {
 	return d, c.do(ctx, "POST", "/discovery", nil, nil, &d)
 }
 
+// AdoptFound begins to adopt an instance from the cloud's list.
+func (c *Client) AdoptFound(ctx context.Context, a wire.FoundAdoption) (i wire.Instance, err error) {
+	return i, c.once(ctx, "POST", "/discovery/adoptions", a, &i)
+}
+
+// Link says which of the cloud's instances an adopted one is.
+func (c *Client) Link(ctx context.Context, name, cloudID string) (i wire.Instance, err error) {
+	return i, c.do(ctx, "POST", instancePath(name, "link"), nil, wire.CloudLink{CloudID: cloudID}, &i)
+}
+
 // BadDay takes a key into a state, and says what follows.
 func (c *Client) BadDay(ctx context.Context, name string, r wire.KeyBadDay) (f wire.Follows, err error) {
 	return f, c.do(ctx, "POST", "/keys/"+url.PathEscape(name)+"/bad-day", nil, r, &f)

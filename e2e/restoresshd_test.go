@@ -144,7 +144,7 @@ func TestBootHookSSHD(t *testing.T) {
 	run := func() string {
 		t.Helper()
 		script, ok := strings.CutPrefix(cloudconfig.BootHook(7, a.user, ".ssh/authorized_keys",
-			[]string{fresh.Line()}), "#cloud-boothook\n")
+			[]string{fresh.Line()}, "mark7"), "#cloud-boothook\n")
 		if !ok {
 			t.Fatal("it is no boot hook")
 		}

@@ -378,14 +378,14 @@ func TestDiscovery(t *testing.T) {
 	t.Cleanup(func() { _ = d.stop() })
 	d.must(t, "key", "create", "found-key", "-dir", dir)
 	d.launchBoard(t, "found-board", "found-key")
-	contains(t, "nothing", d.must(t, "instance", "discover"), "are the same")
+	contains(t, "nothing", d.must(t, "discover"), "are the same")
 	var in struct{ ID string }
 	mustDo(t, standinCallAt(d, "POST", "/v1/instances",
 		`{"client_token":"stray","name":"stray-pump","region":"skerry-island","image":"debian-12","size":"small","key_label":"pump\u001b[31mkey","user_data":"#cloud-config\n"}`, &in))
 	waitFor(t, "it is found by itself", func() bool { return d.todayOf(t).Counts["unknown-instance"] == 1 })
-	out := d.must(t, "instance", "discover")
+	out := d.must(t, "discover")
 	contains(t, "unknown", out, "stray-pump", in.ID, "skerry-island", "the cloud's label says",
-		"plumlatch instance adopt stray-pump -address ", ":2222 -user debian -identity FILE")
+		"plumlatch discover adopt "+in.ID)
 	if strings.Contains(out, "\x1b") {
 		t.Error("a label steers the terminal")
 	}
@@ -393,7 +393,7 @@ func TestDiscovery(t *testing.T) {
 	board := d.instance(t, "found-board")
 	mustDo(t, standinCallAt(d, "DELETE", "/v1/instances/"+board.CloudID+"?client_token=by-hand", "", &struct{}{}))
 	waitFor(t, "it is missed", func() bool { return d.todayOf(t).Counts["vanished-instance"] == 1 })
-	contains(t, "gone", d.must(t, "instance", "discover"), "found-board", "missed since")
+	contains(t, "gone", d.must(t, "discover"), "found-board", "missed since")
 	if got := d.reasonsOf(t, "instance", "found-board"); len(got) != 1 {
 		t.Errorf("a vanished instance has other matters: %q", got)
 	}
@@ -408,6 +408,6 @@ func TestDiscovery(t *testing.T) {
 	_, err := d.database(t).Exec(context.Background(), "UPDATE keys SET former_names = '[]'")
 	mustDo(t, err)
 	has(t, "another key", d.reasonsOf(t, "instance", "label-board"), "label-differs", true)
-	contains(t, "labels", d.must(t, "instance", "discover"), "label differs",
+	contains(t, "labels", d.must(t, "discover"), "label differs",
 		"label: found-key; recorded: found-key-2027")
 }

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"plumlatch/core/authkeys"
+	"plumlatch/core/keypair"
 	"plumlatch/core/rotation"
 	"plumlatch/core/routes"
 )
@@ -97,6 +98,21 @@ func (b Beneath) Read(name string) (string, error) {
 	defer file.Close()
 	data, err := readBounded(file, 1<<20)
 	return string(data), err
+}
+
+// HostKeys reads the public halves of the volume's own host keys, where sshd has them by default
+// (sshd_config(5), HostKey). A file that is not there, or is no public key, is passed over.
+func (b Beneath) HostKeys() (out []keypair.Public) {
+	for _, kind := range []string{"ed25519", "ecdsa", "rsa"} {
+		text, err := b.Read("/etc/ssh/ssh_host_" + kind + "_key.pub")
+		if err != nil {
+			continue
+		}
+		if p, err := keypair.ReadPublic([]byte(text)); err == nil {
+			out = append(out, p)
+		}
+	}
+	return out
 }
 
 // Plan looks what an addition would have to make: file is a name that the server

@@ -88,6 +88,9 @@ func init() { // help walks the table that its own functions stand in
 		{"instance remove", "NAME [options]",
 			"Remove an instance and its root volume, for good; forget an adopted one.",
 			"plumlatch instance remove berth-board-9 -yes", changeCommand("remove")},
+		{"instance forget", "NAME [options]",
+			"Forget an instance that was not launched here; the machine stays.",
+			"plumlatch instance forget beacon-lamp-1", changeCommand("forget")},
 
 		{"instance rules", "NAME [options]",
 			"Show whom the inbound rules let in to which port, since when and until when.",
@@ -110,8 +113,14 @@ func init() { // help walks the table that its own functions stand in
 		{"instance refresh", "NAME [options]", "Ask the cloud for its state and address now, and take them down.",
 			"plumlatch instance refresh berth-board-1", instanceRefresh},
 
-		{"instance discover", "[options]", "Set the cloud's list of instances against the ledger's.",
-			"plumlatch instance discover", instanceDiscover},
+		{"discover", "[options]", "Set the cloud's list of instances against the ledger's.",
+			"plumlatch discover", discover},
+		{"discover adopt", "NAME... | -all [options]",
+			"Bring in what the cloud has and the ledger does not, though nobody gets in.",
+			"plumlatch discover adopt beacon-lamp-1", discoverAdopt},
+		{"instance link", "NAME CLOUD-ID [options]",
+			"Say which of the cloud's instances one is that was adopted by hand.",
+			"plumlatch instance link old-berth-1 hull-00012", instanceLink},
 		{"instance probing", "NAME yes|no", "Say whether the service may ask an instance from outside by itself.",
 			"plumlatch instance probing old-berth-1 yes", instanceProbing},
 

@@ -49,7 +49,8 @@ func (c *cli) finish(service *client.Client, i wire.Instance, verb string, asJSO
 	if err != nil {
 		return err
 	}
-	if verb == "remove" && w.State == "done" {
+	gone := verb == "remove" || verb == "forget"
+	if gone && w.State == "done" {
 		c.forgetPins(service, name)
 	}
 	c.renewHosts(service)
@@ -61,11 +62,11 @@ func (c *cli) finish(service *client.Client, i wire.Instance, verb string, asJSO
 		}
 		return c.workFailed(service, w)
 	}
-	if verb == "remove" {
+	if gone {
 		if asJSON {
 			return c.json(map[string]any{"name": name, "state": "removed", "work": w.ID})
 		}
-		if i.Adopted {
+		if i.Adopted || verb == "forget" {
 			fmt.Fprintf(c.out, "%s is %s.\n", name, plaintext.Line(w.Outcome))
 			return nil
 		}
@@ -197,7 +198,7 @@ func instanceShow(fs *flag.FlagSet) func(*cli) error {
 		line("privilege", i.Privilege)
 		line("files", strings.Join(i.KeysFiles, ", "))
 		line("cloud", strings.TrimSpace(i.Cloud+" "+i.CloudID))
-		line(map[bool]string{true: "adopted", false: "launched"}[i.Adopted], ago(i.CreatedAt, time.Now())+
+		line(map[bool]string{true: "adopted", false: "launched"}[i.Adopted || i.Found], ago(i.CreatedAt, time.Now())+
 			" by "+i.CreatedBy)
 		for _, h := range i.HostKeys {
 			line("host key", h.Type+" "+h.Fingerprint+" ("+h.Source+")")
@@ -261,17 +262,21 @@ func changeCommand(verb string) func(fs *flag.FlagSet) func(*cli) error {
 			if err != nil {
 				return err
 			}
-			if verb == "remove" && !*yes {
+			if (verb == "remove" || verb == "forget") && !*yes {
 				i, err := service.Instance(c.ctx, args[0])
 				if err != nil {
 					return err
 				}
-				if i.Adopted {
+				if i.Adopted || verb == "forget" {
 					err = c.confirm(fmt.Sprintf("Forget %s? The machine stays as it is; the steward's line is "+
 						"taken out of it.", i.Name))
 				} else {
-					err = c.confirm(fmt.Sprintf("Remove %s (%s in %s) and its root volume, for good?", i.Name,
-						plaintext.Line(i.State), plaintext.Line(i.Region)))
+					not := ""
+					if i.Found {
+						not = fmt.Sprintf(" It was not launched here: plumlatch instance forget %s leaves it alone.", i.Name)
+					}
+					err = c.confirm(fmt.Sprintf("Remove %s (%s in %s) and its root volume, for good?%s", i.Name,
+						plaintext.Line(i.State), plaintext.Line(i.Region), not))
 				}
 				if err != nil {
 					return err

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"errors"
 	"flag"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 	"plumlatch/core/keypair"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
+	"plumlatch/core/times"
 	"plumlatch/core/wire"
 )
 
@@ -94,7 +96,11 @@ func restore(fs *flag.FlagSet) func(*cli) error {
 			c.printWay(all, offer)
 		}
 		if !o.yes {
-			if err := c.confirm(fmt.Sprintf("Restore access to %s by %s?", all.Instance, offer.Route)); err != nil {
+			which := all.Instance
+			if m := all.Machine; m != nil && (offer.Route == "disk" || offer.Route == "boot-text") {
+				which += " (" + plaintext.Line(m.CloudID) + ")"
+			}
+			if err := c.confirm(fmt.Sprintf("Restore access to %s by %s?", which, offer.Route)); err != nil {
 				return err
 			}
 		}
@@ -281,6 +287,14 @@ func (c *cli) printWay(all wire.Routes, o wire.RouteOffer) {
 	fmt.Fprintf(c.out, "%s, by %s: %s.\n\n", all.Instance, o.Route, o.About)
 	for n, s := range o.Steps {
 		fmt.Fprintf(c.out, "  %2d  %s\n", n+1, plaintext.Line(s))
+	}
+	if m := all.Machine; m != nil && (o.Route == "disk" || o.Route == "boot-text") {
+		launched := ""
+		if m.Launched != nil {
+			launched = ", launched " + times.Show(m.Launched.Local())
+		}
+		fmt.Fprintf(c.out, "\nAt the cloud it is %s, called %s%s, with the volume %s.\n", plaintext.Line(m.CloudID),
+			plaintext.Line(m.Name), launched, cmp.Or(plaintext.Line(m.Volume), "(none is attached)"))
 	}
 	fmt.Fprintf(c.out, "\nUntil somebody is in: about %s; of that down: %s; costs %s.\n", until(o.UntilIn),
 		until(o.Down), charged(o.Charges))

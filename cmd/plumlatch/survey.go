@@ -4,7 +4,6 @@ import (
 	"errors"
 	"flag"
 	"fmt"
-	"net"
 	"net/url"
 	"slices"
 	"strconv"
@@ -401,67 +400,6 @@ func instanceProbing(*flag.FlagSet) func(*cli) error {
 		} else {
 			fmt.Fprintf(c.out, "The service does not ask the server of %s from outside by itself any more; "+
 				"\"survey -outside\" still does.\n", i.Name)
-		}
-		return nil
-	}
-}
-
-// instanceDiscover sets the cloud's list against the ledger's.
-func instanceDiscover(fs *flag.FlagSet) func(*cli) error {
-	asJSON := fs.Bool("json", false, "print JSON")
-	return func(c *cli) error {
-		_, service, err := c.begin()
-		if err != nil {
-			return err
-		}
-		d, err := service.Discover(c.ctx)
-		if err != nil {
-			return err
-		}
-		if *asJSON {
-			return c.json(d)
-		}
-		var rows [][]string
-		for _, u := range d.Unknown {
-			label := ""
-			if u.KeyLabel != "" {
-				label = "the cloud's label says " + u.KeyLabel
-			}
-			rows = append(rows, []string{"not recorded", u.Name, u.CloudID, u.Region, u.State, u.Address, label})
-		}
-		for _, v := range d.Vanished {
-			gone := ""
-			if v.VanishedAt != nil {
-				gone = "missed since " + times.Show(v.VanishedAt.Local())
-			}
-			rows = append(rows, []string{"gone", v.Name, v.CloudID, v.Region, "", "", gone})
-		}
-		for _, l := range d.Labels {
-			recorded := strings.Join(l.Recorded, ", ")
-			if recorded == "" {
-				recorded = "no key"
-			}
-			rows = append(rows, []string{"label differs", l.Instance, "", "", "", "", "label: " + l.Label +
-				"; recorded: " + recorded})
-		}
-		c.table([]string{"found", "name", "cloud id", "region", "state", "address", ""}, rows,
-			"The cloud's list and the ledger's are the same.")
-		switch {
-		case len(d.Unknown) > 0:
-			u := d.Unknown[0]
-			at, how := u.Address, ""
-			if u.Port != 0 && u.Port != 22 {
-				at = net.JoinHostPort(u.Address, strconv.Itoa(u.Port))
-			}
-			if u.LoginUser != "" {
-				how += " -user " + shellWord(u.LoginUser)
-			}
-			fmt.Fprintf(c.out, "next: plumlatch instance adopt %s -address %s%s -identity FILE\n",
-				plaintext.Line(u.Name), plaintext.Line(at), plaintext.Line(how))
-		case len(d.Vanished) > 0:
-			fmt.Fprintf(c.out, "next: plumlatch instance remove %s\n", d.Vanished[0].Name)
-		case len(d.Labels) > 0:
-			fmt.Fprintf(c.out, "next: plumlatch survey %s\n", d.Labels[0].Instance)
 		}
 		return nil
 	}

@@ -11,6 +11,8 @@ import (
 	"plumlatch/client"
 	"plumlatch/core/keypair"
 	"plumlatch/core/wire"
+	"plumlatch/service/cloud"
+	"plumlatch/service/cloud/standin"
 )
 
 // The keys of Harrow Sound Ferries, an invented line of car ferries, and the
@@ -53,6 +55,31 @@ var seedInstances = []struct {
 	{"tide-gauge-2", "skerry-island", "tideline-2", "small", []string{"tide-survey", "skerry-watch"}, false},
 	{"tide-gauge-3", "skerry-island", "tideline-2", "small", []string{"tide-survey"}, true},
 	{"lamp-control-1", "skerry-island", "debian-12", "small", []string{"skerry-watch", "harbour-ops-2026"}, false},
+}
+
+// Instances that somebody launched at the cloud itself, with a key that nobody has any more: the ledger does
+// not know them.
+var seedStrays = []cloud.Launch{
+	{Name: "fog-horn-1", Region: "skerry-island", Image: "debian-12", Size: "small", KeyLabel: "harbour-2019"},
+	{Name: "pier-crane-1", Region: "north-pier", Image: "debian-12", Size: "small", KeyLabel: "crane-fitter",
+		Tags: map[string]string{"owner": "crane-fitters"}},
+}
+
+const strayKey = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAICEiIyQlJicoKSorLC0uLzAxMjM0NTY3ODk6Ozw9Pj9A crane-fitter"
+
+func (d *demoRun) seedStrays(ctx context.Context) error {
+	token, err := d.secretFile("standin-token", randomHex)
+	if err != nil {
+		return err
+	}
+	driver := standin.New("http://"+d.address(1), token)
+	for _, l := range seedStrays {
+		l.UserData = "#cloud-config\nssh_authorized_keys:\n  - " + strayKey + "\n"
+		if _, err := driver.Launch(ctx, "seed-"+l.Name, l); err != nil {
+			return fmt.Errorf("instance %s: %w", l.Name, err)
+		}
+	}
+	return nil
 }
 
 // seedAll fills the demo through its own API, as people would have. It can be
@@ -107,6 +134,9 @@ func (d *demoRun) seedAll(ctx context.Context) error {
 		}
 	}
 	if _, err := c.RetireKey(ctx, "old-gate-contractor", true); err != nil {
+		return err
+	}
+	if err := d.seedStrays(ctx); err != nil {
 		return err
 	}
 	return os.WriteFile(d.path("seeded"), []byte(time.Now().UTC().Format(time.RFC3339)+"\n"), 0o600)

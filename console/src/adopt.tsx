@@ -1,8 +1,11 @@
 // Adopting is done on the engineer's own machine, where the private key is: the page makes the command.
-import { Checkbox, Form, Input, InputNumber } from "antd";
+import { Alert, Button, Checkbox, Form, Input, InputNumber, Popconfirm, Table } from "antd";
 import { useState } from "react";
-import { Link } from "react-router";
-import { Mono, Title } from "./parts";
+import { useNavigate } from "react-router";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { api, type Discovered } from "./api";
+import { Loaded, Mono, Title } from "./parts";
+import { changed, queries } from "./queries";
 import { shellWord } from "./text";
 
 interface Fields {
@@ -59,8 +62,7 @@ export function AdoptPage() {
       <p>
         It is there already, and a private key of yours opens it. That key stays on your machine, so
         the command runs there: it gets in, checks the host key, finds out which file counts, and
-        records what opens it. What the cloud has and nobody recorded stands on{" "}
-        <Link to="/today?reason=unknown-instance">Today</Link>.
+        records what opens it.
       </p>
       <Form
         layout="vertical"
@@ -105,6 +107,84 @@ export function AdoptPage() {
           {`plumlatch instance adopt-many ~/.ssh/config -holder ${fields.holder.trim() ? shellWord(fields.holder.trim()) : "NAME"}`}
         </Mono>
       </p>
+      <Found />
+    </>
+  );
+}
+
+/** What the cloud has and the ledger does not know: adopted from here, though nobody gets in. */
+function Found() {
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const query = useQuery(queries.discovery());
+  const adopt = useMutation({
+    mutationFn: (d: Discovered) => api.adoptFound(d.cloud_id),
+    onSuccess: async (i) => {
+      await changed.instance(client);
+      await navigate(`/instances/${encodeURIComponent(i.name)}`);
+    },
+  });
+  return (
+    <>
+      <h2>In the cloud, and not recorded</h2>
+      <p>
+        No key is needed for these: what the cloud says of them is recorded, and a restore lets
+        somebody in. That is for admins, and whom the policy names.
+      </p>
+      {adopt.error && <Alert type="error" showIcon title={adopt.error.message} />}
+      <Loaded query={query}>
+        {(data) => (
+          <Table<Discovered>
+            size="small"
+            rowKey="cloud_id"
+            dataSource={data.unknown}
+            pagination={false}
+            scroll={{ x: "max-content" }}
+            locale={{ emptyText: "The ledger knows all that the cloud has." }}
+            columns={[
+              { title: "Name", dataIndex: "name" },
+              { title: "Cloud ID", dataIndex: "cloud_id" },
+              { title: "Region", dataIndex: "region" },
+              { title: "State", dataIndex: "state" },
+              { title: "Login user", render: (_: unknown, d) => d.login_user ?? "not known" },
+              {
+                title: "To know",
+                render: (_: unknown, d) =>
+                  [
+                    d.stop_destroys && `stopping it would be its end: ${d.stop_destroys}`,
+                    d.never && `left alone: it bears ${d.never}`,
+                    d.like && `adopted as ${d.like}, it seems`,
+                    d.key_label && `the cloud's label says ${d.key_label}`,
+                  ]
+                    .filter(Boolean)
+                    .join("; "),
+              },
+              {
+                title: "What to do",
+                render: (_: unknown, d) =>
+                  d.never ? (
+                    "nothing"
+                  ) : d.like ? (
+                    <Mono label="Copy the command">
+                      {`plumlatch instance link ${shellWord(d.like)} ${shellWord(d.cloud_id)}`}
+                    </Mono>
+                  ) : (
+                    <Popconfirm
+                      title={`Adopt ${d.name}?`}
+                      description="Nothing is changed there. A restore can let somebody in as root then."
+                      okText="Adopt"
+                      onConfirm={() => adopt.mutate(d)}
+                    >
+                      <Button size="small" aria-label={`Adopt ${d.name}`} loading={adopt.isPending}>
+                        Adopt
+                      </Button>
+                    </Popconfirm>
+                  ),
+              },
+            ]}
+          />
+        )}
+      </Loaded>
     </>
   );
 }

@@ -203,6 +203,8 @@ export type Price = Schemas["Price"];
 export type StaticAddress = Schemas["StaticAddress"];
 
 export type Token = Schemas["Token"];
+export type Discovered = Schemas["Discovered"];
+export type Discovery = Schemas["Discovery"];
 
 export type OperatorKey = Schemas["OperatorKey"];
 
@@ -327,6 +329,9 @@ export const api = {
   holders: () => call<Page<Holder>>("GET", "/holders"),
   instances: (q: ListQuery) => call<Page<Instance>>("GET", "/instances" + query(q)),
   instance: (n: string) => call<Instance>("GET", "/instances/" + name(n)),
+  discovery: () => call<Discovery>("GET", "/discovery"),
+  adoptFound: (id: string) =>
+    call<Instance>("POST", "/discovery/adoptions", { cloud_id: id }),
   launch: (r: LaunchRequest) => call<Instance>("POST", "/instances", { ...r, plan: false }),
   plan: (r: LaunchRequest) => call<LaunchPlan>("POST", "/instances", { ...r, plan: true }),
   stop: (n: string) => call<Instance>("POST", `/instances/${name(n)}/stop`),

@@ -117,6 +117,12 @@ export const queries = {
       refetchInterval: slowly,
       retry: false,
     }),
+  discovery: () =>
+    queryOptions({
+      queryKey: ["instances", "discovery"],
+      queryFn: api.discovery,
+      refetchInterval: slowly,
+    }),
   rules: (instance: string) =>
     queryOptions({
       queryKey: ["instances", "rules", instance],

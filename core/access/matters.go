@@ -442,8 +442,9 @@ func (p Policy) JudgeKey(k KeyFacts) []Matter {
 }
 
 // JudgeDiscovered says what an instance is that the ledger does not know.
-func (p Policy) JudgeDiscovered(id, name, region, label string) []Matter {
-	if slices.Contains(p.Today.LeaveOut, Undiscovered) {
+// One that the policy leaves alone (adopt.never) needs none.
+func (p Policy) JudgeDiscovered(id, name, region, label string, tags map[string]string) []Matter {
+	if slices.Contains(p.Today.LeaveOut, Undiscovered) || p.NeverAdopted(tags) != "" {
 		return nil
 	}
 	evidence := "the cloud's list of " + region
@@ -451,7 +452,7 @@ func (p Policy) JudgeDiscovered(id, name, region, label string) []Matter {
 		evidence += "; its label says " + label
 	}
 	return []Matter{{Reason: Undiscovered, Subject: "cloud " + id, Evidence: evidence,
-		Command:  "plumlatch instance discover",
+		Command:  "plumlatch discover adopt " + id,
 		Sentence: fmt.Sprintf("The cloud has %s (%s) in %s, and the ledger does not.", name, id, region)}}
 }
 

@@ -170,6 +170,8 @@ func TestPolicy(t *testing.T) {
 		"today: {evidence_old: 1m}":        "less than an hour",
 		"today: {weak_from: rusty}":        "dated, weak or broken",
 		"today: {leave_out: [everything]}": "there are: grant-asked, no-way-in",
+		"adopt: {who: [{tag: env=test}]}":  "each entry has operators",
+		"adopt: {never: ['']}":             "each entry is a tag",
 		"a: b\n---\nc: d":                  "",
 		"survey: {}\n---\nsurvey: {}":      "one document",
 		"[":                                "",
@@ -273,4 +275,37 @@ func TestFollows(t *testing.T) {
 func testKey(fill byte) string {
 	blob := append([]byte("\x00\x00\x00\x0bssh-ed25519\x00\x00\x00\x20"), bytes.Repeat([]byte{fill}, 32)...)
 	return "ssh-ed25519 " + base64.StdEncoding.EncodeToString(blob)
+}
+
+// TestAdopters: who may adopt from the cloud's list, and what nobody may.
+func TestAdopters(t *testing.T) {
+	p := policy(t, "adopt: {who: [{operators: [mate], region: north, tag: env=test}, {operators: [lead]}], never: [owner=pilots, keep]}")
+	for _, c := range []struct {
+		who, region string
+		tags        map[string]string
+		may         bool
+		never       string
+	}{
+		{"mate", "north", map[string]string{"env": "test"}, true, ""},
+		{"mate", "south", map[string]string{"env": "test"}, false, ""},
+		{"mate", "north", map[string]string{"env": "prod"}, false, ""},
+		{"mate", "north", nil, false, ""},
+		{"lead", "south", nil, true, ""},
+		{"lead", "south", map[string]string{"owner": "pilots"}, true, "owner=pilots"},
+		{"lead", "south", map[string]string{"keep": ""}, true, "keep"},
+		{"nobody", "north", map[string]string{"env": "test"}, false, ""},
+	} {
+		if may, never := p.MayAdopt(c.who, c.region, c.tags), p.NeverAdopted(c.tags); may != c.may || never != c.never {
+			t.Errorf("%+v: may %t, never %q", c, may, never)
+		}
+	}
+	if p := policy(t, ""); p.MayAdopt("mate", "north", nil) || p.NeverAdopted(map[string]string{"keep": ""}) != "" {
+		t.Error("by default only admins may, and nothing is left alone")
+	}
+	if got := p.JudgeDiscovered("hull-1", "x", "north", "", map[string]string{"keep": "1"}); len(got) != 0 {
+		t.Errorf("left alone, and told: %+v", got)
+	}
+	if got := p.JudgeDiscovered("hull-1", "x", "north", "", nil); len(got) != 1 || got[0].Command != "plumlatch discover adopt hull-1" {
+		t.Errorf("found: %+v", got)
+	}
 }

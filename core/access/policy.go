@@ -44,6 +44,11 @@ type Policy struct {
 			Operators []string `yaml:"operators"` // who alone may share access to them
 		} `yaml:"who"`
 	} `yaml:"access"`
+	Adopt struct {
+		// Who may adopt from the cloud's list, besides admins: that is root on the instance.
+		Who   []Adopters `yaml:"who"`
+		Never []string   `yaml:"never"` // NAME=VALUE, or NAME, of instances that are listed and never touched
+	} `yaml:"adopt"`
 	Rotation struct {
 		Age  Span     `yaml:"age"`  // an access that is older is due; 0: none ever is
 		Ages []TagAge `yaml:"ages"` // by tag; the first that fits counts
@@ -80,6 +85,9 @@ access:
   reason: false       # whoever shares access (access add) has to give a reason
   longest: 0          # access is shared for no longer than this, such as 30d; 0: for as long as one likes
   who: []             # who alone may share access where, such as [{tag: env=prod, operators: [night-lead]}]; empty: every operator
+adopt:
+  who: []             # who may adopt from the cloud's list besides admins, such as [{operators: [night-lead], region: north-pier, tag: env=test}]
+  never: []           # tags of instances that are listed and never touched, such as [owner=pilots]
 rotation:
   age: 365d           # an access that is older than this is due (rotate many -due); 0: none ever is
   ages: []            # by tag, the first that fits counts, such as [{tag: env=prod, age: 90d}]
@@ -113,6 +121,30 @@ func (p Policy) MayShare(tags map[string]string) (operators []string, tag string
 		}
 	}
 	return nil, ""
+}
+
+// Adopters are operators who may adopt instances of a region, or with a tag, from the cloud's list.
+type Adopters struct {
+	Operators []string `yaml:"operators"`
+	Region    string   `yaml:"region"` // "" for every region
+	Tag       string   `yaml:"tag"`    // NAME=VALUE, or NAME; "" for all
+}
+
+// MayAdopt tells whether an operator who is no admin may adopt an instance from the cloud's list.
+func (p Policy) MayAdopt(operator, region string, tags map[string]string) bool {
+	return slices.ContainsFunc(p.Adopt.Who, func(a Adopters) bool {
+		return slices.Contains(a.Operators, operator) && (a.Region == "" || a.Region == region) &&
+			(a.Tag == "" || TagFits(a.Tag, tags))
+	})
+}
+
+// NeverAdopted returns the tag by which an instance is left alone; "" if there is none.
+func (p Policy) NeverAdopted(tags map[string]string) string {
+	n := slices.IndexFunc(p.Adopt.Never, func(tag string) bool { return TagFits(tag, tags) })
+	if n < 0 {
+		return ""
+	}
+	return p.Adopt.Never[n]
 }
 
 // Words of the policy that a piece of large work can wait for.
@@ -214,6 +246,14 @@ func (p Policy) check() error {
 		if w.Tag == "" || len(w.Operators) == 0 {
 			return errors.New("access.who: each entry has a tag and operators")
 		}
+	}
+	for _, a := range p.Adopt.Who {
+		if len(a.Operators) == 0 {
+			return errors.New("adopt.who: each entry has operators, and a region or a tag if it is not for all")
+		}
+	}
+	if slices.Contains(p.Adopt.Never, "") {
+		return errors.New("adopt.never: each entry is a tag")
 	}
 	for _, a := range p.Rotation.Ages {
 		if a.Tag == "" {

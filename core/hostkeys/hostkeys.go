@@ -4,6 +4,7 @@
 package hostkeys
 
 import (
+	"bytes"
 	"encoding/base64"
 	"errors"
 	"fmt"
@@ -51,8 +52,8 @@ var fingerprintLine = regexp.MustCompile(`\b\d+ (SHA256:[A-Za-z0-9+/]{43}) .*\([
 
 // Errors of FirstBootFingerprints.
 var (
-	ErrNoBlock = errors.New("the boot output has no complete block of host key fingerprints")
-	ErrDiffer  = errors.New("the boot output has two blocks of host key fingerprints that differ: somebody else " +
+	ErrNoBlock = errors.New("the boot output has no complete block of host keys")
+	ErrDiffer  = errors.New("the boot output has two blocks of host keys that differ: somebody else " +
 		"may have written one of them, so none is believed")
 )
 
@@ -95,6 +96,51 @@ func blocks(output string) [][]string {
 	}
 	return all
 }
+
+// Marks are the lines between which a machine prints its public host keys for whoever made the mark.
+func Marks(mark string) (begin, end string) {
+	return "-----BEGIN PLUM LATCH HOST KEYS " + mark + "-----", "-----END PLUM LATCH HOST KEYS " + mark + "-----"
+}
+
+// Printed reads the public host keys that a machine has printed on its console between two lines with a
+// mark (Marks; each line may have a prefix of the console's own). While no block with a key is
+// complete, ErrNoBlock; two that differ are worth nothing: ErrDiffer.
+func Printed(output, mark string) ([]keypair.Public, error) {
+	begin, end := Marks(mark)
+	var first, block []keypair.Public
+	open, done := false, 0
+	for line := range strings.Lines(output) {
+		switch {
+		case strings.Contains(line, begin):
+			open, block = true, nil
+		case strings.Contains(line, end) && open:
+			if open = false; len(block) == 0 {
+				continue
+			}
+			if done++; done == 1 {
+				first = block
+			} else if !slices.EqualFunc(first, block, func(a, b keypair.Public) bool { return bytes.Equal(a.Blob, b.Blob) }) {
+				return nil, ErrDiffer
+			}
+		case open && len(block) < maxPrinted:
+			if at := keyLine.FindStringIndex(line); at != nil {
+				if p, err := keypair.ReadPublic([]byte(strings.TrimRight(line[at[0]:], "\r\n"))); err == nil {
+					block = append(block, p)
+				}
+			}
+		}
+	}
+	if done == 0 {
+		return nil, ErrNoBlock
+	}
+	return first, nil
+}
+
+// maxPrinted is how many host keys of one machine are read.
+const maxPrinted = 8
+
+// keyLine finds where a public key begins behind a prefix of the console's own.
+var keyLine = regexp.MustCompile(`\b(ssh-|ecdsa-sha2-|sk-)[a-z0-9@.-]+ AAAA`)
 
 // FingerprintBlock returns the block that FirstBootFingerprints reads, for the
 // given host key blobs, as first boot prints it.

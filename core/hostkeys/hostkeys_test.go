@@ -68,3 +68,57 @@ func FuzzFirstBootFingerprints(f *testing.F) {
 		}
 	})
 }
+
+// TestPrinted: host keys are read between the marks that were made for them, whatever prefix the console gives
+// each line, and by no others.
+func TestPrinted(t *testing.T) {
+	begin, end := Marks("abc")
+	other, otherEnd := Marks("xyz")
+	const (
+		one = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAABAgMEBQYHCAkKCwwNDg8QERITFBUWFxgZGhscHR4f root@berth"
+		two = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAICAhIiMkJSYnKCkqKywtLi8wMTIzNDU2Nzg5Ojs8PT4/ root@berth"
+	)
+	block := func(begin, end string, lines ...string) string {
+		text := begin + "\n"
+		for _, l := range lines {
+			text += "cloud-init[388]: " + l + "\r\n"
+		}
+		return text + "cloud-init[388]: " + end + "\n"
+	}
+	for name, c := range map[string]struct {
+		output string
+		keys   int
+		err    error
+	}{
+		"two keys":            {"login: \n" + block(begin, end, one, two), 2, nil},
+		"printed twice":       {block(begin, end, one) + block(begin, end, one), 1, nil},
+		"two that differ":     {block(begin, end, one) + block(begin, end, two), 0, ErrDiffer},
+		"of another mark":     {block(other, otherEnd, one), 0, ErrNoBlock},
+		"not complete":        {strings.TrimSuffix(block(begin, end, one), end+"\n"), 0, ErrNoBlock},
+		"no key in it":        {block(begin, end, "cat: no such file"), 0, ErrNoBlock},
+		"nothing":             {"", 0, ErrNoBlock},
+		"what is no key":      {block(begin, end, "ssh-ed25519 AAAAnothing", one), 1, nil},
+		"before and after it": {one + "\n" + block(begin, end, two) + one + "\n", 1, nil},
+	} {
+		keys, err := Printed(c.output, "abc")
+		if len(keys) != c.keys || !errors.Is(err, c.err) {
+			t.Errorf("%s: %d keys, %v", name, len(keys), err)
+		}
+	}
+}
+
+func FuzzPrinted(f *testing.F) {
+	begin, end := Marks("abc")
+	f.Add(begin + "\nssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAABAgMEBQYHCAkKCwwNDg8QERITFBUWFxgZGhscHR4f x\n" + end + "\n")
+	f.Fuzz(func(t *testing.T, output string) {
+		keys, err := Printed(output, "abc")
+		if (err == nil) != (len(keys) > 0) || len(keys) > 8 {
+			t.Errorf("%d keys, %v", len(keys), err)
+		}
+		for _, k := range keys {
+			if !strings.Contains(output, strings.Fields(k.Line())[1]) {
+				t.Errorf("%s was not printed", k.Fingerprint())
+			}
+		}
+	})
+}

@@ -39,6 +39,15 @@ type Routes struct {
 	State     string       `json:"state"`
 	Lost      []string     `json:"lost"` // keys there that are recorded as lost or exposed
 	Offers    []RouteOffer `json:"offers"`
+	Machine   *Machine     `json:"machine,omitempty"` // which one it is at the cloud; not there if no cloud has it
+}
+
+// Machine is an instance as its cloud has it now: what a route that boots or detaches is about.
+type Machine struct {
+	CloudID  string     `json:"cloud_id"`
+	Name     string     `json:"name"` // that the cloud has for it
+	Launched *time.Time `json:"launched,omitempty"`
+	Volume   string     `json:"volume,omitempty"` // its root volume
 }
 
 // CompareRoutes asks for the ways back in; Ask has the server asked now which keys it takes.

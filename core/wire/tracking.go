@@ -216,6 +216,27 @@ type Discovered struct {
 	LoginUser string    `json:"login_user,omitempty"` // as its image decides
 	KeyLabel  string    `json:"key_label,omitempty"`  // the cloud's own word on its launch key: weaker than "placed"
 	FirstAt   time.Time `json:"first_at"`
+
+	Tags map[string]string `json:"tags,omitempty"`
+	// StopDestroys says, in words, why stopping it would be its end.
+	StopDestroys string `json:"stop_destroys,omitempty"`
+	// Never is the tag by which the policy has it left alone (adopt.never).
+	Never string `json:"never,omitempty"`
+	// Like is the adopted instance that is recorded at its address: perhaps the same one (instance link).
+	Like string `json:"like,omitempty"`
+}
+
+// FoundAdoption asks to adopt an instance from the cloud's list, without getting in.
+type FoundAdoption struct {
+	CloudID   string `json:"cloud_id"`
+	Name      string `json:"name,omitempty"`       // in the ledger; "" for the cloud's own
+	LoginUser string `json:"login_user,omitempty"` // "" for the image's, where the cloud says which
+	NoSteward bool   `json:"no_steward,omitempty"` // no line of the service's is ever placed
+}
+
+// CloudLink says that an instance that was adopted by hand is one of the cloud's.
+type CloudLink struct {
+	CloudID string `json:"cloud_id"`
 }
 
 // Discovery is a cloud's list of instances against the ledger's.

@@ -185,6 +185,7 @@ type Instance struct {
 	DiskGB    int               `json:"disk_gb,omitempty"` // of the root volume, as asked for; 0 for the size's own
 	Tags      map[string]string `json:"tags,omitempty"`
 	Adopted   bool              `json:"adopted,omitempty"` // it was there before us: no cloud of ours is behind it
+	Found     bool              `json:"found,omitempty"`   // the cloud had it before us
 	Work      int64             `json:"work,omitempty"`    // the last piece of work on it
 	Addresses []Address         `json:"addresses,omitempty"`
 	// that its server reads for the login user, if not the default ones

@@ -34,6 +34,42 @@ func (s *Server) adopt(c *gin.Context) {
 	c.JSON(http.StatusAccepted, out)
 }
 
+// adoptFound adopts an instance from the cloud's list.
+func (s *Server) adoptFound(c *gin.Context) {
+	var a wire.FoundAdoption
+	if !read(c, &a) {
+		return
+	}
+	name, ok := once(c)
+	if !ok {
+		return
+	}
+	i, err := s.opts.Worker.Lifecycle.AdoptFound(c.Request.Context(), actor(c), operator(c).Role, name, a)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusAccepted, showInstance(i))
+}
+
+// link says which of the cloud's instances an adopted one is.
+func (s *Server) link(c *gin.Context) {
+	var l wire.CloudLink
+	if !read(c, &l) {
+		return
+	}
+	i, ok := s.instance(c)
+	if !ok {
+		return
+	}
+	i, err := s.opts.Worker.Lifecycle.Link(c.Request.Context(), actor(c), operator(c).Role, i, l)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, showInstance(i))
+}
+
 // reportLine takes the client's word that the steward's line stands, or was taken out.
 func (s *Server) reportLine(c *gin.Context) {
 	var r wire.LineReport

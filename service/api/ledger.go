@@ -96,7 +96,7 @@ func showInstance(i store.Instance) wire.Instance {
 		Region: i.Region, Image: i.Image, Size: i.Size,
 		Cloud: i.Cloud, CloudID: i.CloudID, Address: i.Address, Port: i.Port, LoginUser: i.LoginUser, Alias: i.Alias,
 		Keys: i.Keys, CreatedAt: i.CreatedAt.UTC(), CreatedBy: i.CreatedBy,
-		Zone: i.Zone, DiskGB: i.DiskGB, Tags: i.Tags, Adopted: i.Adopted, Work: i.WorkID,
+		Zone: i.Zone, DiskGB: i.DiskGB, Tags: i.Tags, Adopted: i.Adopted, Found: i.Found, Work: i.WorkID,
 		KeysFiles: i.KeysFiles, Privilege: i.Privilege, Via: showVia(i.Via),
 		ProbeAllowed: i.ProbeAllowed, VanishedAt: i.VanishedAt, KeyLabel: i.KeyLabel, Checks: i.Checks,
 		Rescue: i.Rescue}
@@ -232,7 +232,8 @@ func (s *Server) change(phase store.Phase) gin.HandlerFunc {
 		if !ok {
 			return
 		}
-		i, err := s.opts.Worker.Lifecycle.Change(c.Request.Context(), actor(c), name, i, phase)
+		i, err := s.opts.Worker.Lifecycle.Change(c.Request.Context(), actor(c), name, i, phase,
+			phase == store.Removing && c.Query("forget") == "true")
 		if fe, ok := errors.AsType[door.FieldError](err); ok {
 			conflict.answer(c, wire.Problem{Detail: fe.Problem})
 			return

@@ -13,6 +13,7 @@ import (
 	"plumlatch/core/wire"
 	"plumlatch/service/cloud"
 	"plumlatch/service/door"
+	"plumlatch/service/lifecycle"
 	"plumlatch/service/store"
 )
 
@@ -115,6 +116,10 @@ func (s *Server) fail(c *gin.Context, err error) {
 		field(c, "Idempotency-Key", err)
 	case errors.Is(err, store.ErrHolder):
 		field(c, "holder", fmt.Errorf("%w; \"plumlatch holder add NAME\" records one", err))
+	case errors.Is(err, lifecycle.ErrMayNotAdopt):
+		forbidden.answer(c, wire.Problem{Detail: err.Error()})
+	case errors.Is(err, store.ErrClaimed):
+		conflict.answer(c, wire.Problem{Field: "cloud_id", Detail: err.Error() + ": plumlatch instance list shows it"})
 	case errors.Is(err, store.ErrInProgress):
 		inProgress.answer(c, wire.Problem{})
 	case errors.Is(err, store.ErrLastAdmin):

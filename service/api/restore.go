@@ -32,6 +32,10 @@ func (s *Server) routes(c *gin.Context) {
 // restore begins to carry one out.
 func (s *Server) restore(c *gin.Context) {
 	begins(s, c, func(name store.Once, i store.Instance, r wire.Restore) (store.Work, error) {
+		// Whoever lets somebody in there for the first time could become root there.
+		if err := s.opts.Worker.Lifecycle.MayEnter(c.Request.Context(), operator(c).Name, operator(c).Role, i); err != nil {
+			return store.Work{}, err
+		}
 		return s.opts.Worker.Restore.Restore(c.Request.Context(), actor(c), name, i, r)
 	})
 }

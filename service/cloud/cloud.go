@@ -46,8 +46,11 @@ type Instance struct {
 	State     State
 	Address   string // IP address; empty where it has none now
 	Port      int    // of its SSH server
-	LoginUser string // as the image decides
-	DiskGB    int    // of the root volume
+	LoginUser string // as the image decides; "" if the cloud does not say
+	Image     string // that it was launched from; "" if the cloud does not say
+	Size      string
+	Launched  time.Time // zero if the cloud does not say
+	DiskGB    int       // of the root volume
 	Tags      map[string]string
 	Static    bool // the address stays until it is taken away
 	// KeyLabel is the cloud's own word on the key that it was launched with: a

@@ -34,6 +34,8 @@ type adoption struct {
 	Placed    bool   `json:"placed"`
 	Withdrawn bool   `json:"withdrawn"`
 	From      string `json:"from"` // the client's address
+	// Forget, of work that removes an instance: the cloud keeps it.
+	Forget bool `json:"forget,omitempty"`
 }
 
 // adopted is what the steps found out.

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"plumlatch/core/wire"
 	"plumlatch/service/kinds/kindtest"
 	"plumlatch/service/lifecycle"
 	"plumlatch/service/store"
@@ -14,7 +15,7 @@ import (
 // changes begins to stop, start or remove an instance.
 func changes(to store.Phase) func(h *kindtest.House) (store.Work, error) {
 	return func(h *kindtest.House) (store.Work, error) {
-		i, err := h.W.Lifecycle.Change(h.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"), to)
+		i, err := h.W.Lifecycle.Change(h.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"), to, false)
 		return store.Work{ID: i.WorkID}, err
 	}
 }
@@ -42,6 +43,61 @@ func TestStop(t *testing.T) {
 				h.Fatal(err)
 			}
 			return string(in.State) + ", " + i.State + ", " + string(i.Phase)
+		},
+	})
+}
+
+// TestAdoptFound: an instance of the cloud is adopted from its list once, whenever the replica is killed; when
+// that is cancelled, nothing is recorded; and the cloud's is the same before and after, forgotten too.
+func TestAdoptFound(t *testing.T) {
+	t.Parallel()
+	stray := func(h *kindtest.House) standin.Instance {
+		for _, in := range h.Cloud.List("") {
+			if in.Name == "stray-1" {
+				return in
+			}
+		}
+		h.Fatal("the stray is gone")
+		return standin.Instance{}
+	}
+	kindtest.EveryHalt(t, kindtest.Case{
+		Kind: "adopt-found",
+		Prepare: func(h *kindtest.House) {
+			if _, err := h.Cloud.Launch(standin.Launch{ClientToken: "stray", Name: "stray-1", Region: "north-pier", Image: "debian-12",
+				Size: "small", UserData: "#cloud-config\n"}); err != nil {
+				h.Fatal(err)
+			}
+			h.Until("the stray to run", func() bool { return stray(h).State == standin.Running })
+		},
+		Begin: func(h *kindtest.House) (store.Work, error) {
+			i, err := h.W.Lifecycle.AdoptFound(h.Context(), kindtest.By, store.Admin, store.Once{},
+				wire.FoundAdoption{CloudID: stray(h).ID})
+			return store.Work{ID: i.WorkID}, err
+		},
+		Reset: func(h *kindtest.House) {
+			if i, err := h.DB.InstanceByName(h.Context(), "stray-1"); err == nil {
+				i, err = h.W.Lifecycle.Change(h.Context(), kindtest.By, store.Once{}, i, store.Removing, true)
+				if w := h.Done(store.Work{ID: i.WorkID}, err); w.State != store.Done {
+					h.Fatalf("%s: %s", w.State, w.Outcome)
+				}
+			}
+		},
+		State: func(h *kindtest.House) string {
+			in := stray(h)
+			out := fmt.Sprintf("the cloud: %s at %s", in.State, in.Address)
+			i, err := h.DB.InstanceByName(h.Context(), "stray-1")
+			if err != nil {
+				return out + "; nobody knows it"
+			}
+			keys, err := h.DB.HostKeys(h.Context(), i.ID)
+			if err != nil {
+				h.Fatal(err)
+			}
+			out += fmt.Sprintf("; the ledger: %s, %s at %s, found %t", i.Phase, i.State, i.Address, i.Found)
+			for _, k := range keys {
+				out += "; " + k.Source
+			}
+			return out
 		},
 	})
 }

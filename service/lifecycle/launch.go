@@ -90,8 +90,8 @@ func (w *Service) startKind() *work.Kind {
 	}
 }
 
-// isForgotten tells that the machine is no cloud's of ours: to remove it is to forget it.
-func isForgotten(r *adoptJob) bool { return r.Instance.Adopted }
+// isForgotten tells that the machine stays: it is no cloud's of ours, or that was asked for.
+func isForgotten(r *adoptJob) bool { return r.Instance.Adopted || r.In.Forget }
 
 func (w *Service) removeKind() *work.Kind {
 	adoptOf := w.adoptSteps()
@@ -101,7 +101,7 @@ func (w *Service) removeKind() *work.Kind {
 			{Name: "line", Title: "taking the steward's line out", Effects: []string{"withdraw"}, NoReturn: true,
 				Do: adoptOf.Do((*adoptJob).forgetLine),
 				// else the file goes with the instance
-				Skip: adoptOf.Skip(func(r *adoptJob) bool { return !r.Instance.Adopted })},
+				Skip: adoptOf.Skip(func(r *adoptJob) bool { return !isForgotten(r) })},
 			{Name: "remove", Title: "asking the cloud to remove it", Effects: []string{"remove"}, NoReturn: true,
 				Do: plainSteps.Do((*plainJob).removeInstance), Skip: adoptOf.Skip(isForgotten)},
 			{Name: "gone", Title: "waiting until it is gone", Do: plainSteps.Do(func(r *plainJob) error {
@@ -114,13 +114,17 @@ func (w *Service) removeKind() *work.Kind {
 				}
 				return err
 			}), Skip: adoptOf.Skip(isForgotten)},
+			// From here on the cloud's list has it as one that the ledger does not know.
+			{Name: "forget", Title: "forgetting which one of the cloud's it is", NoReturn: true,
+				Do:   adoptOf.Do(func(r *adoptJob) error { return r.Note(cloud.Instance{State: cloud.Removed}) }),
+				Skip: adoptOf.Skip(func(r *adoptJob) bool { return !r.In.Forget })},
 		},
 		End: adoptOf.End(func(r *adoptJob, state store.WorkState) (store.WorkEnd, error) {
 			if state != store.Done {
 				return r.AsBefore(state), nil
 			}
 			outcome := "removed"
-			if r.Instance.Adopted {
+			if isForgotten(r) {
 				outcome = "forgotten; the steward's line was taken out"
 				if r.D.Left {
 					outcome = "forgotten; the steward's line could not be taken out: its private half was " +

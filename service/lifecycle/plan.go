@@ -69,10 +69,10 @@ func (w *Service) Launch(ctx context.Context, by store.Actor, once store.Once, r
 }
 
 // Change begins to stop, start or remove an instance at rest, by the phase
-// that stands for it. store.ErrInProgress, or a FieldError for one that is in
-// no state for it.
+// that stands for it. forget has a removal leave the cloud's instance alone. store.ErrInProgress, or a
+// FieldError for one that is in no state for it.
 func (w *Service) Change(ctx context.Context, by store.Actor, once store.Once, i store.Instance,
-	phase store.Phase) (store.Instance, error) {
+	phase store.Phase, forget bool) (store.Instance, error) {
 	if i, again, err := w.Replayed(ctx, w.Store.Seen(ctx, once)); again || err != nil {
 		return i, err
 	}
@@ -81,6 +81,9 @@ func (w *Service) Change(ctx context.Context, by store.Actor, once store.Once, i
 	case i.Adopted && phase != store.Removing:
 		return store.Instance{}, door.FieldError{Field: "state",
 			Problem: "it was adopted: no cloud of ours is behind it, so it cannot be stopped or started from here"}
+	case forget && !i.Adopted && !i.Found:
+		return store.Instance{}, door.FieldError{Field: "forget",
+			Problem: "it was launched here: whoever forgets it leaves a machine that nobody looks after"}
 	case phase == store.Stopping && i.State == string(cloud.Stopped), phase == store.Starting &&
 		i.State == string(cloud.Running):
 		return store.Instance{}, door.FieldError{Field: "state",
@@ -90,12 +93,19 @@ func (w *Service) Change(ctx context.Context, by store.Actor, once store.Once, i
 			Problem: "its launch failed; remove it, and launch again"}
 	}
 	err := w.Store.BeginChange(ctx, by, once, i, phase,
-		w.Begun(k, k.Name+" "+i.Name, door.Token(26), i, k.Name, door.Was{Phase: i.Phase}))
+		w.Begun(k, map[bool]string{true: "forget", false: k.Name}[forget]+" "+i.Name, door.Token(26), i, k.Name,
+			leaving{door.Was{Phase: i.Phase}, forget && !i.Adopted}))
 	if i, again, err := w.Replayed(ctx, err); again || err != nil {
 		return i, err
 	}
 	w.Look()
 	return w.Store.InstanceByID(ctx, i.ID)
+}
+
+// leaving is the input of work on an instance at rest.
+type leaving struct {
+	door.Was
+	Forget bool `json:"forget,omitempty"`
 }
 
 // LaunchRequest asks for an instance that opens with the named keys.

@@ -129,6 +129,8 @@ type restored struct {
 	// DataSealed: it had a private key in it, and is kept sealed, as the work's key is.
 	DataSealed bool `json:"data_sealed,omitempty"`
 	TextSet    bool `json:"text_set,omitempty"`
+	// Mark is on the lines between which its boot prints its host keys.
+	Mark string `json:"mark,omitempty"`
 
 	Rescue  rescueAt           `json:"rescue"`
 	Before  []string           `json:"before,omitempty"` // disks of the rescue instance
@@ -317,6 +319,13 @@ func (w *Service) RoutesOf(ctx context.Context, name string, ask bool) (wire.Rou
 	}
 	out := wire.Routes{Instance: row.Name, LoginUser: row.LoginUser, State: f.State, Lost: lostOf(row),
 		Offers: []wire.RouteOffer{}}
+	if in, known := c.all[row.CloudID]; known && !row.Adopted {
+		out.Machine = &wire.Machine{CloudID: in.ID, Name: plaintext.Line(plaintext.Cut(in.Name, 100)), Volume: in.RootVolume}
+		if !in.Launched.IsZero() {
+			at := in.Launched.UTC()
+			out.Machine.Launched = &at
+		}
+	}
 	offers := routes.Compare(f)
 	for _, o := range offers {
 		out.Offers = append(out.Offers, showOffer(o))

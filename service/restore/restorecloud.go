@@ -4,10 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"plumlatch/core/cloudconfig"
+	"plumlatch/core/hostkeys"
+	"plumlatch/core/keypair"
 	"plumlatch/core/secrets"
 	"plumlatch/service/cloud"
 	"plumlatch/service/door"
@@ -137,12 +140,12 @@ func (r *restoreJob) text() error {
 			}
 			x.UserData, x.DataSealed = "", true
 		}
-		x.TextSet = true
+		x.TextSet, x.Mark = true, door.Token(16)
 		if err := r.Keep(); err != nil {
 			return err
 		}
 	}
-	text := cloudconfig.BootHook(r.Work.ID, r.Instance.LoginUser, door.FilesOf(r.Instance)[0], lines)
+	text := cloudconfig.BootHook(r.Work.ID, r.Instance.LoginUser, door.FilesOf(r.Instance)[0], lines, x.Mark)
 	return r.once("set-text", func(ctx context.Context) error {
 		return r.setText(ctx,
 			r.ClientToken("set-text"), text)
@@ -169,6 +172,43 @@ func (r *restoreJob) setText(ctx context.Context, token, text string) error {
 	return err
 }
 
+// printedHostKeys takes the host keys that the boot has printed between the marks that were made for it. Where
+// others are known already nobody waits for that.
+func (r *restoreJob) printedHostKeys() error {
+	pinned, err := r.Store.HostKeys(r.Ctx, r.Instance.ID)
+	if err != nil {
+		return err
+	}
+	if r.D.Restore.Mark == "" || slices.ContainsFunc(pinned, func(h store.HostKey) bool {
+		return h.Source != store.ClaimedHostKey
+	}) {
+		return nil
+	}
+	left, err := r.Left(min(door.BootLimit, r.StateLimit))
+	if err != nil {
+		return err
+	}
+	for deadline := time.Now().Add(left); ; {
+		ctx, cancel := context.WithTimeout(r.Ctx, 20*time.Second)
+		output, err := r.Cloud.BootOutput(ctx, r.Instance.CloudID)
+		cancel()
+		var all []keypair.Public
+		if err == nil {
+			all, err = hostkeys.Printed(output, r.D.Restore.Mark)
+		}
+		if err == nil {
+			return r.ownHostKeys(all, "as its boot printed them")
+		}
+		if stop := r.Stopping(); stop != nil {
+			return stop
+		}
+		if errors.Is(err, hostkeys.ErrDiffer) || time.Now().After(deadline) {
+			return r.Say("its host keys are not known: %s", door.Words(err))
+		}
+		r.Sleep(door.Poll)
+	}
+}
+
 // textBack puts the old user data back: after the text was seen to have
 // worked, or had its time; or on the way back.
 func (r *restoreJob) textBack() error {
@@ -178,6 +218,9 @@ func (r *restoreJob) textBack() error {
 	var err error
 	x := r.D.Restore
 	if !r.Work.Back {
+		if err := r.printedHostKeys(); err != nil {
+			return err
+		}
 		if err := r.awaitAccepted(); err != nil {
 			return err
 		}
@@ -190,7 +233,7 @@ func (r *restoreJob) textBack() error {
 			}
 			if err := r.setText(ctx, r.TokenOf("set-text", "set-text"),
 				cloudconfig.BootHook(r.Work.ID, r.Instance.LoginUser, door.FilesOf(r.Instance)[0],
-					lines)); err != nil && !errors.Is(err, cloud.ErrRefused) {
+					lines, x.Mark)); err != nil && !errors.Is(err, cloud.ErrRefused) {
 				return err
 			}
 			delete(x.Asked, "set-text/set-text")

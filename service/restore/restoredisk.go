@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"plumlatch/core/keypair"
 	"plumlatch/core/routes"
 	"plumlatch/reach"
 	"plumlatch/service/cloud"
@@ -252,6 +253,9 @@ func (r *restoreJob) restoreEdit() error {
 	}
 	defer end.Close()
 	b := reach.Beneath{Files: files, Mount: x.Mounts[0].At}
+	if err := r.ownHostKeys(b.HostKeys(), "from its own disk"); err != nil {
+		return err
+	}
 	if x.Added.File == "" {
 		lines, err := r.svc.linesFor(r.Ctx, r.Instance, r.In.NewID)
 		if err != nil {
@@ -289,6 +293,20 @@ func (r *restoreJob) restoreEdit() error {
 	}
 	r.D.Appended = r.D.Line != ""
 	return r.recordPlaced(r.In)
+}
+
+// ownHostKeys keeps the host keys that the machine itself shows: nobody has to say "yes" to one blindly. Others
+// than those that are recorded are said, and not taken: a login meets them, and somebody has to know why.
+func (r *restoreJob) ownHostKeys(all []keypair.Public, source string) error {
+	if len(all) == 0 {
+		return r.Say("its host keys were not found %s", source)
+	}
+	differ, err := r.Store.OwnHostKeys(r.Ctx, r.Instance, all, source)
+	if err == nil && differ {
+		err = r.Say("its host keys %s (%s) are others than those that are recorded: plumlatch instance host-key %s compares them",
+			source, all[0].Fingerprint(), r.Instance.Name)
+	}
+	return err
 }
 
 // editBack takes the lines out again, as long as the volume is mounted.

@@ -13,7 +13,11 @@ type Discovered struct {
 	Cloud, CloudID, Name, Region, State, Address, KeyLabel string
 	Port                                                   int // of its SSH server; 0 if the cloud does not say
 	LoginUser                                              string
-	FirstAt                                                time.Time
+	Tags                                                   Tags   `gorm:"type:jsonb"`
+	StopDestroys                                           string // why stopping it would be its end; "" if it is not
+	// Adopted is the instance, adopted by hand, that is recorded at its address; "" if there is none.
+	Adopted string
+	FirstAt time.Time
 }
 
 // Discover keeps how a cloud's list of one region differs from the ledger's:
@@ -23,11 +27,12 @@ func (s *Store) Discover(ctx context.Context, cloud, region string, all []Discov
 	if err != nil {
 		return err
 	}
-	const given = `jsonb_to_recordset(?::jsonb) AS d("CloudID" text, "Name" text, "State" text, "Address" text, "KeyLabel" text, "Port" integer, "LoginUser" text)`
+	const given = `jsonb_to_recordset(?::jsonb) AS d("CloudID" text, "Name" text, "State" text, "Address" text, "KeyLabel" text, "Port" integer, "LoginUser" text, "Tags" jsonb, "StopDestroys" text)`
 	return s.tx(ctx, func(tx *gorm.DB) error {
 		// One that is being launched has its cloud's name only after the cloud has answered.
-		if err := tx.Exec(`INSERT INTO discovered AS o (cloud, cloud_id, name, region, state, address, key_label, port, login_user)
-			SELECT ?, d."CloudID", d."Name", ?, d."State", d."Address", d."KeyLabel", d."Port", d."LoginUser" FROM `+given+`
+		if err := tx.Exec(`INSERT INTO discovered AS o (cloud, cloud_id, name, region, state, address, key_label, port, login_user, tags,
+			stop_destroys) SELECT ?, d."CloudID", d."Name", ?, d."State", d."Address", d."KeyLabel", d."Port", d."LoginUser",
+			coalesce(nullif(d."Tags", 'null'), '{}'), d."StopDestroys" FROM `+given+`
 			WHERE NOT EXISTS (SELECT 1 FROM instances i WHERE i.cloud = ? AND i.cloud_id = d."CloudID")
 			AND NOT EXISTS (SELECT 1 FROM instances i WHERE i.cloud = ? AND i.phase = 'launching' AND i.cloud_id = '')
 			AND NOT EXISTS (SELECT 1 FROM instances i WHERE i.rescue_cloud_id = d."CloudID")
@@ -37,7 +42,8 @@ func (s *Store) Discover(ctx context.Context, cloud, region string, all []Discov
 			AND w.rescue_cloud_id = d."CloudID")
 			ON CONFLICT (cloud, cloud_id) DO UPDATE
 			SET name = excluded.name, state = excluded.state, address = excluded.address,
-			key_label = excluded.key_label, port = excluded.port, login_user = excluded.login_user, last_at = now()`,
+			key_label = excluded.key_label, port = excluded.port, login_user = excluded.login_user,
+			tags = excluded.tags, stop_destroys = excluded.stop_destroys, last_at = now()`,
 			cloud, region, string(text), cloud, cloud).Error; err != nil {
 			return err
 		}
@@ -64,8 +70,11 @@ func (s *Store) Discover(ctx context.Context, cloud, region string, all []Discov
 // Discovered returns what the clouds have and the ledger does not know.
 func (s *Store) Discovered(ctx context.Context) ([]Discovered, error) {
 	out := []Discovered{}
-	err := s.db.WithContext(ctx).Raw("SELECT cloud, cloud_id, name, region, state, address, key_label, port, login_user, first_at " +
-		"FROM discovered ORDER BY region, name, cloud_id LIMIT 1000").Scan(&out).Error
+	err := s.db.WithContext(ctx).Raw(`SELECT o.cloud, o.cloud_id, o.name, o.region, o.state, o.address, o.key_label, o.port,
+		o.login_user, o.tags, o.stop_destroys, o.first_at, coalesce((SELECT min(a.name) FROM instances a
+		WHERE a.adopted AND a.phase <> 'removed' AND a.address = o.address AND o.address <> ''
+		AND a.port = CASE WHEN o.port = 0 THEN 22 ELSE o.port END), '') AS adopted
+		FROM discovered o ORDER BY o.region, o.name, o.cloud_id LIMIT 1000`).Scan(&out).Error
 	return out, err
 }
 

@@ -1,7 +1,10 @@
 package store
 
 import (
+	"bytes"
 	"context"
+	"slices"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -141,6 +144,61 @@ func (s *Store) ReplaceHostKeys(ctx context.Context, by Actor, i Instance, n Hos
 			" in the place of what is recorded", n.Source, 0}.write(tx)
 		return err
 	})
+}
+
+// ClaimedHostKey is the source of a host key that the boot output vouches for, to which others may write: a
+// claim, until the machine itself has shown its keys (OwnHostKeys).
+const ClaimedHostKey = "the boot output, a claim, and fetched"
+
+// OwnHostKeys keeps host keys that were read from a machine's own disk, or that it printed itself. Where
+// none is recorded, or claims alone, they are recorded, and a claim that they do not bear out is replaced; else
+// nothing is changed. differ means that none of them is among those that were recorded, and known better.
+func (s *Store) OwnHostKeys(ctx context.Context, i Instance, all []keypair.Public, source string) (differ bool, err error) {
+	err = s.tx(ctx, func(tx *gorm.DB) error {
+		differ = false
+		var now []struct {
+			Blob   []byte
+			Source string
+		}
+		if err := tx.Raw("SELECT blob, source FROM host_keys WHERE instance_id = ? AND replaced_at IS NULL FOR UPDATE",
+			i.ID).Scan(&now).Error; err != nil {
+			return err
+		}
+		same, known := false, false
+		for _, h := range now {
+			known = known || h.Source != ClaimedHostKey
+			same = same || slices.ContainsFunc(all, func(p keypair.Public) bool { return bytes.Equal(p.Blob, h.Blob) })
+		}
+		if known {
+			differ = !same
+			return nil
+		}
+		var prints []string
+		if err := tx.Exec("UPDATE host_keys SET replaced_at = clock_timestamp(), replaced_by = 'the machine itself' "+
+			"WHERE instance_id = ? AND replaced_at IS NULL", i.ID).Error; err != nil {
+			return err
+		}
+		for _, p := range all {
+			if err := tx.Exec(`INSERT INTO host_keys (instance_id, blob, type, fingerprint, source) VALUES (?, ?, ?, ?, ?)
+				ON CONFLICT (instance_id, blob) DO UPDATE SET replaced_at = NULL, replaced_by = '',
+				source = excluded.source, recorded_at = clock_timestamp()`,
+				i.ID, raw(p.Blob), p.Type(), p.Fingerprint(), source).Error; err != nil {
+				return err
+			}
+			prints = append(prints, p.Fingerprint())
+		}
+		if err := tx.Exec("UPDATE instances SET changed_at = clock_timestamp(), trouble = '', trouble_code = '', "+
+			"host_keys_read = true WHERE id = ?", i.ID).Error; err != nil {
+			return err
+		}
+		if err := settleInstance(tx, i.ID); err != nil {
+			return err
+		}
+		_, err := entry{Service, "host-key.record", "instance " + i.Name, "record " + strings.Join(prints, ", "),
+			source, 0}.write(tx)
+		return err
+	})
+	return differ, err
 }
 
 // DoubtHostKeys says that whoever had a key may have read the private halves of

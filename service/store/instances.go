@@ -55,6 +55,7 @@ type Instance struct {
 	Privilege    string // what its login user may do; "" if nobody saw
 	Via          *Via   `gorm:"type:jsonb"` // the jump host that it is reached through
 	Adopted      bool   // it was there before us: no cloud of ours is behind it
+	Found        bool   // the cloud had it before us: adopted from its list, or linked to it
 	WorkID       int64  // the work at hand, or the last one
 	HostKeysRead bool   // the first boot's output has been read: never again
 	ChangedAt    time.Time
@@ -158,12 +159,12 @@ func (s *Store) AddInstance(ctx context.Context, by Actor, once Once, n NewInsta
 		}
 		if err := tx.Raw(`INSERT INTO instances (name, name_fold, alias, cloud, client_token, region, image, size,
 			login_user, phase, progress, user_data, created_by, zone, disk_gb, tags, adopted, address, port, state,
-			keys_files, privilege, via, host_keys_read, probe_allowed, key_label)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'recorded', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
+			keys_files, privilege, via, host_keys_read, probe_allowed, key_label, found, cloud_id)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'recorded', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
 			n.Name, names.Fold(n.Name), n.Alias, n.Cloud, n.Work.Token, n.Region, n.Image, n.Size, n.LoginUser,
 			string(n.Phase), n.UserData, by.Operator,
 			n.Zone, n.DiskGB, string(tags), n.Adopted, n.Address, n.Port, n.State, string(files), n.Privilege, via,
-			n.Adopted, !n.Adopted, n.KeyLabel).Scan(&id).Error; err != nil {
+			n.Adopted, !n.Adopted, n.KeyLabel, n.Found, n.CloudID).Scan(&id).Error; err != nil {
 			return err
 		}
 		if _, err := addWork(tx, by, once, id, n.Work); err != nil {
@@ -203,10 +204,62 @@ func (s *Store) AddInstance(ctx context.Context, by Actor, once Once, n NewInsta
 		}
 		return Instance{}, ErrNameTaken
 	}
+	if constraint, ok := unique(err); ok && constraint == "instances_of_cloud" {
+		return Instance{}, ErrClaimed
+	}
 	if err != nil {
 		return Instance{}, err
 	}
 	return s.InstanceByID(ctx, id)
+}
+
+// ErrClaimed says that the ledger has a cloud's instance already.
+var ErrClaimed = errors.New("the ledger has this instance of the cloud already")
+
+// OfCloud finds the instance, not removed, that is a cloud's by its own name; ErrNotFound.
+func (s *Store) OfCloud(ctx context.Context, cloud, cloudID string) (Instance, error) {
+	return one[Instance](ctx, s, instanceColumns+" WHERE i.cloud = ? AND i.cloud_id = ? AND i.phase NOT IN "+
+		"('removed', 'failed')", cloud, cloudID)
+}
+
+// SameHostKey returns the names of other instances that show a host key.
+func (s *Store) SameHostKey(ctx context.Context, instanceID int64, blob []byte) ([]string, error) {
+	out := []string{}
+	err := s.db.WithContext(ctx).Raw(`SELECT DISTINCT i.name FROM host_keys h JOIN instances i ON i.id = h.instance_id
+		AND i.phase NOT IN ('removed', 'failed') WHERE h.blob = ? AND h.instance_id <> ? AND h.replaced_at IS NULL
+		ORDER BY i.name LIMIT 10`, raw(blob), instanceID).Scan(&out).Error
+	return out, err
+}
+
+// LinkInstance makes an adopted instance one of a cloud's, as that has it. ErrClaimed; ErrInProgress if it is
+// not at rest, or was changed meanwhile.
+func (s *Store) LinkInstance(ctx context.Context, by Actor, i, c Instance) error {
+	err := s.tx(ctx, func(tx *gorm.DB) error {
+		r := tx.Exec(`UPDATE instances i SET adopted = false, found = true, cloud = ?, cloud_id = ?, region = ?, zone = ?,
+			image = ?, size = ?, disk_gb = ?, key_label = ?, state = ?
+			WHERE id = ? AND adopted AND phase = 'ready' AND address = ? AND port = ?
+			AND NOT EXISTS (SELECT 1 FROM work w WHERE w.instance_id = i.id AND w.holding)`, c.Cloud, c.CloudID, c.Region,
+			c.Zone, c.Image, c.Size, c.DiskGB, c.KeyLabel, c.State, i.ID, i.Address, i.Port)
+		if r.Error != nil {
+			return r.Error
+		}
+		if r.RowsAffected == 0 {
+			return ErrInProgress
+		}
+		if err := tx.Exec("DELETE FROM discovered WHERE cloud = ? AND cloud_id = ?", c.Cloud, c.CloudID).Error; err != nil {
+			return err
+		}
+		if err := settleInstance(tx, i.ID); err != nil {
+			return err
+		}
+		_, err := entry{by, "instance.link", "instance " + i.Name, "link to " + c.CloudID, "linked: its address and host key " +
+			"agree", 0}.write(tx)
+		return err
+	})
+	if constraint, ok := unique(err); ok && constraint == "instances_of_cloud" {
+		return ErrClaimed
+	}
+	return err
 }
 
 // InstanceByID finds an instance, removed ones too; ErrNotFound.

@@ -116,13 +116,16 @@ func (s *Store) JudgeRest(ctx context.Context, p access.Policy) error {
 			matters, _ := p.JudgeJournal(last, len(breaks), *began.At, began.Now)
 			j.add("journal", "", matters, time.Time{})
 		}
-		var found []struct{ CloudID, Name, Region, KeyLabel string }
-		if err := tx.Raw("SELECT cloud_id, name, region, key_label FROM discovered ORDER BY cloud, cloud_id LIMIT 1000").Scan(&found).Error; err != nil {
+		var found []struct {
+			CloudID, Name, Region, KeyLabel string
+			Tags                            Tags `gorm:"type:jsonb"`
+		}
+		if err := tx.Raw("SELECT cloud_id, name, region, key_label, tags FROM discovered ORDER BY cloud, cloud_id LIMIT 1000").Scan(&found).Error; err != nil {
 			return err
 		}
 		j.sources = append(j.sources, "clouds")
 		for _, f := range found {
-			matters := p.JudgeDiscovered(f.CloudID, f.Name, f.Region, f.KeyLabel)
+			matters := p.JudgeDiscovered(f.CloudID, f.Name, f.Region, f.KeyLabel, f.Tags)
 			for n := range matters {
 				matters[n].About = f.CloudID
 			}

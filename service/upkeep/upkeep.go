@@ -146,7 +146,8 @@ func (w *Service) discover(ctx context.Context, region string, all []cloud.Insta
 		found = append(found, store.Discovered{CloudID: in.ID, Name: plaintext.Line(plaintext.Cut(in.Name, 100)),
 			Region: region, State: string(in.State), Address: plaintext.Line(in.Address),
 			KeyLabel: plaintext.Line(plaintext.Cut(in.KeyLabel, 100)), Port: in.Port,
-			LoginUser: plaintext.Line(plaintext.Cut(in.LoginUser, 100))})
+			LoginUser: plaintext.Line(plaintext.Cut(in.LoginUser, 100)), Tags: in.Tags,
+			StopDestroys: plaintext.Line(plaintext.Cut(in.StopDestroys, 200))})
 	}
 	return w.Store.Discover(ctx, w.Cloud.Name(), region, found)
 }
@@ -167,9 +168,14 @@ func (w *Service) Discovered(ctx context.Context) (out wire.Discovery, err error
 	if err != nil {
 		return out, err
 	}
+	policy, err := w.Policy(ctx)
+	if err != nil {
+		return out, err
+	}
 	for _, d := range rows {
 		out.Unknown = append(out.Unknown,
-			wire.Discovered{Cloud: d.Cloud, CloudID: d.CloudID, Name: d.Name, Region: d.Region, State: d.State,
+			wire.Discovered{Tags: d.Tags, StopDestroys: d.StopDestroys, Never: policy.NeverAdopted(d.Tags), Like: d.Adopted,
+				Cloud: d.Cloud, CloudID: d.CloudID, Name: d.Name, Region: d.Region, State: d.State,
 				Address: d.Address, Port: d.Port, LoginUser: d.LoginUser, KeyLabel: d.KeyLabel, FirstAt: d.FirstAt.UTC()})
 	}
 	gone, err := w.Store.Vanished(ctx)

@@ -168,6 +168,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/discovery/adoptions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Adopt an instance from the cloud's list, without getting in.
+     * @description For whoever is operator or more.
+     */
+    post: operations["post-discovery-adoptions"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/evidence-ages": {
     parameters: {
       query?: never;
@@ -311,7 +331,7 @@ export interface paths {
     put?: never;
     post?: never;
     /**
-     * Remove it, or forget one that was adopted.
+     * Remove it, or forget one that was not launched here (forget=true).
      * @description For whoever is operator or more.
      */
     delete: operations["delete-instances-name"];
@@ -458,6 +478,26 @@ export interface paths {
      * @description For whoever is operator or more.
      */
     post: operations["post-instances-name-host-key"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/instances/{name}/link": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Say which of the cloud's instances an adopted one is.
+     * @description For whoever is operator or more.
+     */
+    post: operations["post-instances-name-link"];
     delete?: never;
     options?: never;
     head?: never;
@@ -2297,6 +2337,9 @@ export interface components {
       users: components["schemas"]["UserFiles"][];
       vantage: string;
     };
+    CloudLink: {
+      cloud_id: string;
+    };
     CompareRoutes: {
       ask: boolean;
     };
@@ -2317,11 +2360,17 @@ export interface components {
       /** Format: date-time */
       first_at: string;
       key_label?: string;
+      like?: string;
       login_user?: string;
       name: string;
+      never?: string;
       port?: number;
       region: string;
       state: string;
+      stop_destroys?: string;
+      tags?: {
+        [key: string]: string;
+      };
     };
     Discovery: {
       /** Format: date-time */
@@ -2398,6 +2447,12 @@ export interface components {
       others: string[];
       recorded: boolean;
       why: string;
+    };
+    FoundAdoption: {
+      cloud_id: string;
+      login_user?: string;
+      name?: string;
+      no_steward?: boolean;
     };
     FoundBeside: {
       comment?: string;
@@ -2481,6 +2536,7 @@ export interface components {
       created_at: string;
       created_by: string;
       disk_gb?: number;
+      found?: boolean;
       host_key_alias: string;
       host_keys?: components["schemas"]["HostKey"][];
       image: string;
@@ -2746,6 +2802,13 @@ export interface components {
       fingerprint?: string;
       key?: string;
       owner?: string;
+    };
+    Machine: {
+      cloud_id: string;
+      /** Format: date-time */
+      launched?: string;
+      name: string;
+      volume?: string;
     };
     MapCell: {
       age: number;
@@ -3102,6 +3165,7 @@ export interface components {
       instance: string;
       login_user: string;
       lost: string[];
+      machine?: components["schemas"]["Machine"];
       offers: components["schemas"]["RouteOffer"][];
       state: string;
     };
@@ -3831,6 +3895,38 @@ export interface operations {
       };
     };
   };
+  "post-discovery-adoptions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["FoundAdoption"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Instance"];
+        };
+      };
+    };
+  };
   "get-evidence-ages": {
     parameters: {
       query?: never;
@@ -4406,6 +4502,40 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["HostKeyState"];
+        };
+      };
+    };
+  };
+  "post-instances-name-link": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["CloudLink"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Instance"];
         };
       };
     };

@@ -122,6 +122,10 @@ type instance struct {
 	Port      int    `json:"port"`
 	LoginUser string `json:"login_user"`
 
+	Image   string    `json:"image"`
+	Size    string    `json:"size"`
+	Created time.Time `json:"created"`
+
 	Zone   string            `json:"zone"`
 	DiskGB int               `json:"disk_gb"`
 	Tags   map[string]string `json:"tags"`
@@ -145,7 +149,7 @@ func (d *Driver) instance(ctx context.Context, method, path string, body any) (c
 
 func (i instance) show() cloud.Instance {
 	return cloud.Instance{ID: i.ID, Name: i.Name, Region: i.Region, State: cloud.State(i.State), Address: i.Address,
-		Port: i.Port, LoginUser: i.LoginUser,
+		Port: i.Port, LoginUser: i.LoginUser, Image: i.Image, Size: i.Size, Launched: i.Created,
 		Zone: i.Zone, DiskGB: i.DiskGB, Tags: i.Tags, Static: i.Static, KeyLabel: i.KeyLabel,
 		RootVolume: i.RootVolume, RootDevice: i.RootDevice, StopDestroys: i.Nature.StopDestroys,
 		MissingRights: i.Nature.MissingRights}

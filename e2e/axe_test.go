@@ -26,7 +26,7 @@ func axePages(instance, key string, work int64) map[string]string {
 		"/today": "Today", "/instances": instance, "/instances/" + instance: instance,
 		"/instances/" + instance + "/why": "Why", "/instances/" + instance + "/rotate": "Rotate",
 		"/instances/" + instance + "/restore": "Restore", "/keys": key, "/keys/" + key: key, "/access": "Access",
-		"/map": "Access map", "/journal": "Journal", "/create": "pair", "/check": "file", "/launch": "Launch", "/adopt": "Adopt",
+		"/map": "Access map", "/journal": "Journal", "/create": "pair", "/check": "file", "/launch": "Launch", "/adopt": "Adopt", "/cloud-keys": "lists of keys",
 		"/rotate": "Rotate", "/work": "Work", fmt.Sprintf("/work/%d", work): "launch", "/people": "Tokens",
 		"/keys/" + key + "/exposed": "expos",
 	}

@@ -101,6 +101,7 @@ func TestAdoptFound(t *testing.T) {
 			if d.found(t, x.id) != nil {
 				t.Error("it is still listed")
 			}
+			contains(t, "who", d.must(t, "who", x.name), "Nothing is known that lets people in.", "next: plumlatch restore "+x.name)
 			contains(t, "again", d.client(t, "", "discover", "adopt", x.id, "-yes").err, "the cloud has no "+x.id+" that the ledger does not know")
 			if a := d.api(t, "POST", "/api/v1/discovery/adoptions", fmt.Sprintf(`{"cloud_id":%q,"name":"second"}`, x.id), "Authorization",
 				"Bearer "+d.token, "Idempotency-Key", "second-"+x.id); a.status != 409 {
@@ -112,6 +113,14 @@ func TestAdoptFound(t *testing.T) {
 			i = d.instance(t, x.name)
 			if len(i.HostKeys) == 0 || i.HostKeys[0].Source != c.known {
 				t.Errorf("host keys: %+v", i.HostKeys)
+			}
+			// The steward's line was placed by the same edit, and the server was asked about it too.
+			var rows wire.List[wire.Access]
+			mustDo(t, json.Unmarshal([]byte(d.must(t, "access", "list", "-instance", x.name, "-json")), &rows))
+			for _, a := range rows.Items {
+				if a.Evidence != "accepted" && a.Evidence != "proven" {
+					t.Errorf("after the restore: %+v", a)
+				}
 			}
 			if out, ok := x.ssh(t, x.new, "hostname"); !ok || strings.TrimSpace(out) != x.name {
 				t.Errorf("the new key does not log in: %s", out)
@@ -165,6 +174,30 @@ func TestWhoAdoptsFound(t *testing.T) {
 		"it takes an admin")
 	policy("adopt:\n  who: [{operators: [found-mate], region: south-pier, tag: env=test}]\n")
 	mate.must(t, "restore", "who-adopted", "-route", "boot-text", "-new", x.new, "-dir", x.dir, "-yes")
+	// A word, for adopting and for the first restore; later nobody is asked.
+	policy("adopt:\n  word: second\n")
+	w := newStray(t, d, "word-stray", "debian-12", "")
+	a := d.api(t, "POST", "/api/v1/discovery/adoptions", fmt.Sprintf(`{"cloud_id":%q}`, w.id), "Authorization", "Bearer "+d.token,
+		"Idempotency-Key", "word-"+w.id)
+	var begun wire.Instance
+	mustDo(t, json.Unmarshal([]byte(a.body), &begun))
+	word := func(id int64) {
+		t.Helper()
+		waitFor(t, "it waits for a word", func() bool { return d.workByID(t, id).WaitsCode == wire.WaitsWord })
+		refused("one's own word", d.client(t, "", "work", "word", fmt.Sprint(id)), "another operator's")
+		contains(t, "the text", mate.must(t, "work", "word", fmt.Sprint(id)), "root be gained where nobody of the ledger gets in", w.id,
+			"begins")
+	}
+	word(begun.Work)
+	waitFor(t, "it is adopted", func() bool { return d.workByID(t, begun.Work).Over() })
+	restored := wire.Work{}
+	mustDo(t, json.Unmarshal([]byte(d.must(t, "restore", w.name, "-route", "boot-text", "-new", w.new, "-yes", "-detach", "-json")),
+		&restored))
+	word(restored.ID)
+	d.must(t, "work", "here", fmt.Sprint(restored.ID), "-identity", filepath.Join(w.dir, w.new))
+	d.must(t, "key", "create", "word-next", "-dir", w.dir, "-new-passphrase", w.none)
+	d.must(t, "restore", w.name, "-route", "boot-text", "-new", "word-next", "-dir", w.dir, "-yes")
+	refused("no word", d.client(t, "", "policy", "check", writeFile(t, "adopt:\n  word: maybe\n")), "adopt.word")
 	refused("no entry", d.client(t, "", "policy", "check", writeFile(t, "adopt:\n  who: [{tag: env=test}]\n")), "adopt.who")
 }
 

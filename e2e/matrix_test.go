@@ -97,10 +97,18 @@ func (x *trial) name() string {
 	return strings.Join(parts, " ")
 }
 
+// halts are those that a scenario can pass. Those of keys that the cloud's agent places are passed in the tests of
+// the kinds themselves: an instance has such keys only where somebody has put them there.
+func halts() []string {
+	return slices.DeleteFunc(kinds.Halts(), func(p string) bool {
+		return strings.Contains(p, "/unplace/") || strings.Contains(p, "/place-again/")
+	})
+}
+
 // trials lists every case there is, from the step tables.
 func trials() []*trial {
 	var out []*trial
-	points := kinds.Halts()
+	points := halts()
 	for _, s := range scenarios {
 		for _, p := range points {
 			if s.lost || !strings.HasPrefix(p, s.kind+"/") || strings.Contains(p, "/undo/") && !s.back {
@@ -151,7 +159,7 @@ var cloudCalls = map[string][]string{
 // and then checks the rules that never bend. Its services are processes.
 func TestMatrix(t *testing.T) {
 	t.Parallel()
-	for _, p := range kinds.Halts() {
+	for _, p := range halts() {
 		if !slices.ContainsFunc(trials(), func(x *trial) bool { return x.point == p }) {
 			t.Errorf("no scenario passes the halt %s", p)
 		}

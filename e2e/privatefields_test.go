@@ -59,7 +59,9 @@ var bodyOf = map[string]any{
 	"POST /instances/:name/record-access": map[string]string{"fingerprint": "", "user": "", "name": ""},
 	"PUT /policy":                         wire.Policy{}, "POST /keys/:name/bad-day": wire.KeyBadDay{},
 	"PATCH /holders/:name": wire.HolderChange{}, "POST /holders/:name/left": wire.HolderLeft{},
-	"POST /today/:id/off": wire.PutOff{},
+	"POST /today/:id/off":       wire.PutOff{},
+	"POST /discovery/adoptions": wire.FoundAdoption{}, "POST /instances/:name/link": wire.CloudLink{},
+	"POST /cloud-keys/look": wire.LookKeyLists{}, "POST /cloud-keys": wire.ListKey{}, "POST /cloud-keys/removals": wire.UnlistKey{},
 }
 
 // without are the calls that take no text in a body.

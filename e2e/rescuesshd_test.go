@@ -31,6 +31,7 @@ func shell(t *testing.T, script string, args ...string) string {
 type realDisk struct {
 	image, device string
 	account       routes.Account
+	hostKeys      string // fingerprints, as ssh-keygen tells them
 }
 
 // newRealDisk makes a disk with an EFI, a boot and a system partition, the
@@ -51,6 +52,20 @@ func newRealDisk(t *testing.T, fsType string) *realDisk {
 		printf 'root:x:0:0:root:/root:/bin/sh\ngauger:x:61234:61235::/home/gauger:/bin/sh\n' > etc/passwd
 		printf '# by hand\nssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA lost' > home/gauger/.ssh/authorized_keys
 		chmod 640 home/gauger/.ssh/authorized_keys; chown -R 61234:61235 home/gauger; cd /; umount "$2"`, system, root)
+	// Its host keys: on ext4 where sshd has them by default, and one of them a link that leads out of the disk; on
+	// XFS where an included file says, and others lie about at the usual place.
+	d.hostKeys = shell(t, `mount "$1" "$2"; cd "$2"; mkdir -p etc/ssh/sshd_config.d etc/ssh/keys; ssh-keygen -q -A -f "$2" 2>/dev/null
+		printf 'Include /etc/ssh/sshd_config.d/*.conf\n' > etc/ssh/sshd_config
+		if [ "$3" = ext4 ]; then
+			ssh-keygen -q -t ed25519 -N "" -f "$4/stray"
+			ln -sf "$4/stray.pub" etc/ssh/ssh_host_rsa_key.pub
+			for f in ed25519 ecdsa; do ssh-keygen -lf etc/ssh/ssh_host_${f}_key.pub; done
+		else
+			ssh-keygen -q -t ed25519 -N "" -f etc/ssh/keys/quay
+			printf 'HostKey /etc/ssh/keys/quay\nHostKey /etc/ssh/keys/gone\n' > etc/ssh/sshd_config.d/50-keys.conf
+			printf 'HostKey /etc/ssh/ssh_host_rsa_key\n' > etc/ssh/sshd_config.d/50-keys.off
+			ssh-keygen -lf etc/ssh/keys/quay.pub
+		fi | cut -d " " -f 2; cd /; umount "$2"`, system, root, fsType, t.TempDir())
 	return d
 }
 
@@ -190,6 +205,15 @@ func rescueReal(t *testing.T, fsType string) {
 	options := shell(t, "findmnt -n -o OPTIONS "+mount)
 	for _, want := range []string{"nodev", "nosuid", "noexec"} {
 		contains(t, "mounted", options, want)
+	}
+
+	// Its own host keys, as ssh-keygen told them when the disk was made.
+	var prints []string
+	for _, p := range b.HostKeys() {
+		prints = append(prints, p.Fingerprint())
+	}
+	if got := strings.Join(prints, "\n"); got != d.hostKeys || got == "" {
+		t.Errorf("its host keys are\n%s\nand were read as\n%s", d.hostKeys, got)
 	}
 
 	// One line, twice; the owner and the mode stay.

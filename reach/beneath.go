@@ -15,6 +15,7 @@ import (
 	"plumlatch/core/keypair"
 	"plumlatch/core/rotation"
 	"plumlatch/core/routes"
+	"plumlatch/core/sshdconfig"
 )
 
 // Beneath is a volume that is mounted on a rescue instance, of which the login
@@ -100,16 +101,48 @@ func (b Beneath) Read(name string) (string, error) {
 	return string(data), err
 }
 
-// HostKeys reads the public halves of the volume's own host keys, where sshd has them by default
-// (sshd_config(5), HostKey). A file that is not there, or is no public key, is passed over.
+// HostKeys reads the public halves of the volume's own host keys: those that its sshd_config names, or those
+// that sshd has by default (sshd_config(5), HostKey). A file that is not there, or is no public key, is passed over.
 func (b Beneath) HostKeys() (out []keypair.Public) {
-	for _, kind := range []string{"ed25519", "ecdsa", "rsa"} {
-		text, err := b.Read("/etc/ssh/ssh_host_" + kind + "_key.pub")
+	files := []string{"/etc/ssh/ssh_host_ed25519_key", "/etc/ssh/ssh_host_ecdsa_key", "/etc/ssh/ssh_host_rsa_key"}
+	config := sshdconfig.Read("/etc/ssh/sshd_config", func(file string) (string, bool) {
+		text, err := b.Read(file)
+		return text, err == nil
+	}, b.glob)
+	if named := config.All("HostKey"); len(named) > 0 {
+		files = nil
+		for _, s := range named[:min(len(named), 20)] {
+			files = append(files, s.Value)
+		}
+	}
+	for _, file := range files {
+		if !path.IsAbs(file) {
+			continue
+		}
+		text, err := b.Read(strings.TrimSuffix(file, ".pub") + ".pub") // never the private half
 		if err != nil {
 			continue
 		}
 		if p, err := keypair.ReadPublic([]byte(text)); err == nil {
 			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// glob returns the files of one folder of the volume that a pattern stands for.
+func (b Beneath) glob(pattern string) (out []string) {
+	dir := path.Dir(path.Clean(pattern))
+	if b.plainWay(dir) != nil {
+		return nil
+	}
+	all, _, err := b.Files.ReadDir(path.Join(b.Mount, dir), 1000)
+	if err != nil {
+		return nil
+	}
+	for _, name := range all {
+		if fits, err := path.Match(path.Base(pattern), name); err == nil && fits {
+			out = append(out, path.Join(dir, name))
 		}
 	}
 	return out

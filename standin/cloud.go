@@ -74,6 +74,7 @@ type stored struct {
 	FirstBoot  bool   `json:"first_boot_done"`
 	Token      string `json:"client_token"`
 	LaunchHash string `json:"launch_hash"`
+	KeyLine    string `json:"key_line,omitempty"` // of the entry that it was launched with
 	// Done are the client tokens of what was asked of it since: asked again, nothing happens.
 	Done []string `json:"done_tokens"`
 	Door string   `json:"door,omitempty"` // how its SSH port is; "" is open
@@ -117,6 +118,9 @@ type Cloud struct {
 	static     map[string]*Address
 	reserved   map[string]Address // by client token, for good
 	volumes    map[string]*Volume
+	entries    map[string]*storedEntry
+	placed     map[string]*storedPlaced
+	unlisted   []string // client tokens of entries that were taken out
 	strangers  map[string]*stranger
 	strangerAt []string // the oldest first
 }
@@ -161,7 +165,8 @@ func Open(o Options) (*Cloud, error) {
 	c := &Cloud{opts: o, root: root, hold: hold, instances: map[string]*stored{}, next: firstOffset,
 		quit:   make(chan struct{}),
 		groups: map[string]*Group{}, static: map[string]*Address{}, reserved: map[string]Address{},
-		strangers: map[string]*stranger{}, volumes: map[string]*Volume{}}
+		strangers: map[string]*stranger{}, volumes: map[string]*Volume{}, entries: map[string]*storedEntry{},
+		placed: map[string]*storedPlaced{}}
 	if err := c.load(); err != nil {
 		hold.Close()
 		root.Close()
@@ -174,6 +179,7 @@ func Open(o Options) (*Cloud, error) {
 		}
 	}
 	c.resumeVolumes()
+	c.timers.Go(c.agent)
 	return c, nil
 }
 
@@ -228,6 +234,9 @@ type stateFile struct {
 	Reserved  map[string]Address `json:"reserved_tokens"`
 	Strangers []string           `json:"strangers"`
 	Volumes   []*Volume          `json:"volumes"`
+	Entries   []*storedEntry     `json:"key_entries"`
+	Placed    []*storedPlaced    `json:"placed_keys"`
+	Unlisted  []string           `json:"unlisted_tokens"`
 }
 
 const stateName = "cloud.json"
@@ -262,6 +271,13 @@ func (c *Cloud) load() error {
 	for _, v := range f.Volumes {
 		c.volumes[v.ID] = v
 	}
+	for _, e := range f.Entries {
+		c.entries[e.ID] = e
+	}
+	for _, p := range f.Placed {
+		c.placed[p.ID] = p
+	}
+	c.unlisted = f.Unlisted
 	for _, in := range c.instances { // kept by a stand-in that had no volumes
 		if v := c.volumes["hold-"+strings.TrimPrefix(in.ID, "hull-")]; v == nil && in.State != Removed {
 			c.newVolume(in)
@@ -282,7 +298,7 @@ const (
 
 // save writes the state; the caller holds mu.
 func (c *Cloud) save() error {
-	if len(c.instances) > manyInstances && time.Since(c.saved) < saveManyEvery {
+	if len(c.instances)+len(c.entries) > manyInstances && time.Since(c.saved) < saveManyEvery {
 		if !c.saveDue {
 			c.saveDue = true
 			time.AfterFunc(saveManyEvery, func() {
@@ -303,7 +319,11 @@ func (c *Cloud) save() error {
 
 func (c *Cloud) saveNow() error {
 	c.saved, c.saveDue = time.Now(), false
-	f := stateFile{Next: c.next, Serial: c.serial, Strangers: c.strangerAt, Reserved: c.reserved}
+	f := stateFile{Next: c.next, Serial: c.serial, Strangers: c.strangerAt, Reserved: c.reserved, Unlisted: c.unlisted}
+	for _, e := range c.entries {
+		f.Entries = append(f.Entries, e)
+	}
+	sort.Slice(f.Entries, func(i, j int) bool { return f.Entries[i].ID < f.Entries[j].ID })
 	for _, g := range c.groups {
 		f.Groups = append(f.Groups, g)
 	}
@@ -320,6 +340,10 @@ func (c *Cloud) saveNow() error {
 		f.Instances = append(f.Instances, in)
 	}
 	sort.Slice(f.Instances, func(i, j int) bool { return f.Instances[i].ID < f.Instances[j].ID })
+	for _, p := range c.placed {
+		f.Placed = append(f.Placed, p)
+	}
+	sort.Slice(f.Placed, func(i, j int) bool { return f.Placed[i].ID < f.Placed[j].ID })
 	data, err := json.MarshalIndent(f, "", "  ")
 	if err != nil {
 		return err
@@ -353,6 +377,7 @@ type Launch struct {
 	Tags   map[string]string `json:"tags"`
 
 	KeyLabel string `json:"key_label"`
+	KeyEntry string `json:"key_entry"` // of the region's list of keys: it is placed at the first boot
 }
 
 // check refuses what this cloud does not take.
@@ -419,6 +444,13 @@ func (c *Cloud) Launch(l Launch) (Instance, error) {
 			return c.showInstance(in), nil
 		}
 	}
+	line := ""
+	if l.KeyEntry != "" {
+		var ok bool
+		if line, ok = c.entryLine(l.Region, l.KeyEntry); !ok {
+			return Instance{}, fmt.Errorf("%w: the list of %s has no key %q", ErrInvalid, l.Region, l.KeyEntry)
+		}
+	}
 	c.serial++
 	in := &stored{
 		Instance: Instance{
@@ -427,7 +459,7 @@ func (c *Cloud) Launch(l Launch) (Instance, error) {
 			Zone: l.Zone, DiskGB: l.DiskGB, Tags: l.Tags, Groups: []string{c.defaultGroup(l.Region).ID},
 			KeyLabel: l.KeyLabel,
 		},
-		UserData: l.UserData, Token: l.ClientToken, LaunchHash: string(hash),
+		UserData: l.UserData, Token: l.ClientToken, LaunchHash: string(hash), KeyLine: line,
 	}
 	c.instances[in.ID] = in
 	v := c.newVolume(in)
@@ -620,6 +652,11 @@ func (c *Cloud) erase(in *stored) error {
 	for id, g := range c.groups {
 		if g.Own == in.ID {
 			delete(c.groups, id)
+		}
+	}
+	for id, p := range c.placed {
+		if p.Instance == in.ID {
+			delete(c.placed, id)
 		}
 	}
 	c.freed(in.Address)

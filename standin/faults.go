@@ -11,7 +11,8 @@ import (
 type Fault struct {
 	// Call is launch, get, by-token, stop, start, remove, boot-output, list,
 	// groups, own-group, admit, unadmit, addresses, reserve, move, release,
-	// volumes, volume, detach, attach, user-data or set-user-data; or "state",
+	// volumes, volume, detach, attach, user-data, set-user-data, key-entries,
+	// add-key-entry, remove-key-entry, placed-keys, place-key or unplace-key; or "state",
 	// "volume-state": the next change of state of the instance, or of a volume of
 	// it, never comes; "attach-device", "astray": under another name than asked; or
 	// "umount", "fail": a filesystem of a volume of it is busy.
@@ -21,8 +22,9 @@ type Fault struct {
 	// late (it is done after Delay, though the connection breaks at once),
 	// twice (it is done twice, as when a request is repeated on its way), or
 	// hang (after Delay the connection breaks, and nothing was done).
-	How   string `json:"how"`
-	Name  string `json:"name"`  // of the instance, or the value of a tag of it; "" for any
+	How string `json:"how"`
+	// Name is that of the instance, or the value of a tag of it; of keys the entry's name or ID, or the region; "" for any.
+	Name  string `json:"name"`
 	Times int    `json:"times"` // how often; 1 if 0
 	Delay int    `json:"delay_ms"`
 }
@@ -31,7 +33,8 @@ var (
 	faultCalls = []string{"launch", "get", "by-token", "stop", "start", "remove", "boot-output", "list", "state",
 		"groups", "own-group", "admit", "unadmit", "addresses", "reserve", "move", "release",
 		"volumes", "volume", "detach", "attach", "user-data", "set-user-data", "volume-state",
-		"attach-device", "umount"}
+		"attach-device", "umount", "key-entries", "add-key-entry", "remove-key-entry",
+		"placed-keys", "place-key", "unplace-key"}
 	faultHows = []string{"fail", "lose", "slow", "late", "twice", "hang", "astray"}
 )
 

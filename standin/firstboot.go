@@ -114,6 +114,9 @@ func (c *Cloud) firstBoot(in *stored) error {
 	fmt.Fprintf(&console, "[    0.000000] stand-in kernel, instance %s\n[    0.812000] root volume mounted\n", in.ID)
 	if !in.FirstBoot {
 		cfg := readUserData(in.UserData, &console)
+		if in.KeyLine != "" {
+			cfg.Keys = append([]string{in.KeyLine}, cfg.Keys...)
+		}
 		if err := c.placeKeys(in, cfg, &console); err != nil {
 			return err
 		}

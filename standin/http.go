@@ -37,6 +37,12 @@ import (
 //	POST   /v1/volumes/{id}/detach          {"client_token": T, "note": text}
 //	POST   /v1/volumes/{id}/attach          {"client_token": T, "instance": ID, "device": D or "", "note": text}
 //	POST   /v1/volumes/{id}/disk            a Disk, for tests
+//	GET    /v1/key-entries?region=R         the list of keys of a region, and how many it holds
+//	POST   /v1/key-entries                  {"client_token": T, "region": R, "name": N, "public_key": line}
+//	DELETE /v1/key-entries/{id}
+//	GET    /v1/instances/{id}/placed-keys   what its agent places there
+//	POST   /v1/placed-keys                  {"client_token": T, "instance": ID or "", "user": U, "name": N, "public_key": line}
+//	DELETE /v1/placed-keys/{id}
 //	GET    /v1/terms                        prices, and how long changes take
 //	POST   /v1/groups/{id}/rules            {"client_token": T, "from": CIDR, "note": text}
 //	DELETE /v1/groups/{id}/rules/{rule}?client_token=T
@@ -97,6 +103,8 @@ func (c *Cloud) Handler(token string) http.Handler {
 	})
 	c.handleRules(mux)
 	c.handleVolumes(mux)
+	c.handleKeyEntries(mux)
+	c.handlePlaced(mux)
 	mux.HandleFunc("GET /v1/faults", func(w http.ResponseWriter, _ *http.Request) { reply(w, c.faults.left(), nil) })
 	mux.HandleFunc("POST /v1/faults", func(w http.ResponseWriter, r *http.Request) {
 		var f Fault

@@ -211,7 +211,7 @@ func (c *cli) adoptFound(service *client.Client, chosen []wire.Discovered, a wir
 			failed++
 			continue
 		}
-		w, err := service.Follow(c.ctx, begun[n].Work, 0, nil)
+		w, err := c.follow(service, begun[n].Work, begun[n].Name)
 		if err != nil {
 			return err
 		}

@@ -40,8 +40,8 @@ func instanceLaunch(fs *flag.FlagSet) func(*cli) error {
 	tags := tagFlag{}
 	fs.Var(tags, "tag", "`NAME=VALUE` to label it with; as often as wanted")
 	userData := fs.String("user-data", "", "`file` with user data of your own, which is merged with the keys")
-	keys := fs.String("key", "", "`names` of the keys that open it, comma-separated; none: a "+
-		"locked box that nobody can log in to")
+	keys := fs.String("key", "", "`names` of the keys that open it, comma-separated; cloud:NAME: an "+
+		"entry of the cloud's own list, which the cloud places; none: a locked box that nobody can log in to")
 	newKey := fs.String("new-key", "", "`name` of a pair to make on the spot; the launch starts once its file is written")
 	var made showing
 	made.dirFlag(fs)
@@ -60,7 +60,17 @@ func instanceLaunch(fs *flag.FlagSet) func(*cli) error {
 			StaticAddress: *static}
 		r.Region, r.Zone, _ = strings.Cut(*region, "/")
 		if r.NoKey = *keys == none; !r.NoKey {
-			r.Keys = splitList(*keys)
+			for _, name := range splitList(*keys) {
+				entry, listed := strings.CutPrefix(name, "cloud:")
+				switch {
+				case !listed:
+					r.Keys = append(r.Keys, name)
+				case r.CloudKey != "":
+					return usagef("one entry of the cloud's list can be placed, and not two")
+				default:
+					r.CloudKey = entry
+				}
+			}
 		}
 		for n := range r.Keys {
 			if err := c.keyNames(service, &r.Keys[n]); err != nil {
@@ -123,7 +133,7 @@ func (c *cli) warnings(all []string) {
 
 // fieldWord is what a person calls a field of a request: the option that fills it.
 func fieldWord(field string) string {
-	if word := map[string]string{"disk_gb": "-disk", "user_data": "-user-data", "keys": "-key", "no_key": "-key none",
+	if word := map[string]string{"disk_gb": "-disk", "user_data": "-user-data", "keys": "-key", "no_key": "-key none", "cloud_key": "-key",
 		"static_address": "-static-address", "host_keys": "host key", "public_key": "public key", "login_user": "-user"}[field]; word != "" {
 		return word
 	}

@@ -96,7 +96,7 @@ func (c *cli) printOpening(o wire.Opening) {
 		fmt.Fprintf(c.out, "There may be more: %s.\n", plaintext.Line(o.NotSeen))
 	}
 	switch {
-	case o.Nobody && o.NotSeen == "":
+	case o.Nobody && (o.NotSeen == "" || !slices.ContainsFunc(o.Keys, stewardIn)): // nobody is there who could look
 		fmt.Fprintf(c.out, "next: plumlatch restore %s\n", o.Instance)
 	case len(o.Unrecorded) > 0:
 		fmt.Fprintf(c.out, "next: plumlatch access record %s %s\n", o.Instance, cmp.Or(o.Unrecorded[0].Key,
@@ -104,6 +104,11 @@ func (c *cli) printOpening(o wire.Opening) {
 	default:
 		fmt.Fprintf(c.out, "next: plumlatch survey %s\n", o.Instance)
 	}
+}
+
+// stewardIn tells whether an access is the steward's, and the server takes it.
+func stewardIn(a wire.Access) bool {
+	return a.Steward && (a.Evidence == access.Accepted.String() || a.Evidence == access.Proven.String())
 }
 
 // foundRows prints keys that surveys found in files, and that nobody recorded there.

@@ -67,16 +67,47 @@ var seedStrays = []cloud.Launch{
 
 const strayKey = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAICEiIyQlJicoKSorLC0uLzAxMjM0NTY3ODk6Ozw9Pj9A crane-fitter"
 
-func (d *demoRun) seedStrays(ctx context.Context) error {
+func (d *demoRun) seedStrays(ctx context.Context, c *client.Client) error {
 	token, err := d.secretFile("standin-token", randomHex)
 	if err != nil {
 		return err
 	}
 	driver := standin.New("http://"+d.address(1), token)
+	if err := seedKeyLists(ctx, c, driver); err != nil {
+		return err
+	}
 	for _, l := range seedStrays {
 		l.UserData = "#cloud-config\nssh_authorized_keys:\n  - " + strayKey + "\n"
 		if _, err := driver.Launch(ctx, "seed-"+l.Name, l); err != nil {
 			return fmt.Errorf("instance %s: %w", l.Name, err)
+		}
+	}
+	return nil
+}
+
+// What the cloud's own lists of keys hold: keys of the ledger under names that somebody once gave them, one of them
+// retired, and in a small list keys that nobody knows.
+func seedKeyLists(ctx context.Context, c *client.Client, driver *standin.Driver) error {
+	for _, e := range []struct{ region, name, key string }{
+		{"north-pier", "berth-2024", "harbour-ops-2026"}, {"south-pier", "berth-2024", "harbour-ops-2026"},
+		{"north-pier", "day-crew", "day-crew"}, {"south-pier", "gate contractor", "old-gate-contractor"},
+	} {
+		k, err := c.Key(ctx, e.key)
+		if err == nil {
+			_, err = driver.AddKey(ctx, "seed-"+e.region+"-"+e.name, e.region, e.name, k.PublicKey)
+		}
+		if err != nil {
+			return fmt.Errorf("the list of %s: %s: %w", e.region, e.name, err)
+		}
+	}
+	for n := range 11 {
+		name := fmt.Sprintf("season-%d", 2015+n)
+		pair, err := keypair.Create(keypair.Ed25519, name)
+		if err == nil {
+			_, err = driver.AddKey(ctx, "seed-"+name, "skerry-island", name, pair.Public.Line())
+		}
+		if err != nil {
+			return fmt.Errorf("the list of skerry-island: %s: %w", name, err)
 		}
 	}
 	return nil
@@ -133,10 +164,11 @@ func (d *demoRun) seedAll(ctx context.Context) error {
 			}
 		}
 	}
-	if _, err := c.RetireKey(ctx, "old-gate-contractor", true); err != nil {
+	if err := d.seedStrays(ctx, c); err != nil {
 		return err
 	}
-	if err := d.seedStrays(ctx); err != nil {
+	// The last: seeding that goes on after an end would be refused its launches.
+	if _, err := c.RetireKey(ctx, "old-gate-contractor", true); err != nil {
 		return err
 	}
 	return os.WriteFile(d.path("seeded"), []byte(time.Now().UTC().Format(time.RFC3339)+"\n"), 0o600)

@@ -59,6 +59,8 @@ export function AdoptPage() {
   return (
     <>
       <Title>Adopt an instance</Title>
+      <Found />
+      <h2>One that a key of yours opens</h2>
       <p>
         It is there already, and a private key of yours opens it. That key stays on your machine, so
         the command runs there: it gets in, checks the host key, finds out which file counts, and
@@ -107,7 +109,6 @@ export function AdoptPage() {
           {`plumlatch instance adopt-many ~/.ssh/config -holder ${fields.holder.trim() ? shellWord(fields.holder.trim()) : "NAME"}`}
         </Mono>
       </p>
-      <Found />
     </>
   );
 }
@@ -167,6 +168,10 @@ function Found() {
                   ) : d.like ? (
                     <Mono label="Copy the command">
                       {`plumlatch instance link ${shellWord(d.like)} ${shellWord(d.cloud_id)}`}
+                    </Mono>
+                  ) : !d.login_user ? (
+                    <Mono label="Copy the command">
+                      {`plumlatch discover adopt ${shellWord(d.cloud_id)} -user USER`}
                     </Mono>
                   ) : (
                     <Popconfirm

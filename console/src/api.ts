@@ -205,6 +205,9 @@ export type StaticAddress = Schemas["StaticAddress"];
 export type Token = Schemas["Token"];
 export type Discovered = Schemas["Discovered"];
 export type Discovery = Schemas["Discovery"];
+export type KeyEntry = Schemas["KeyEntry"];
+export type KeyList = Schemas["KeyList"];
+export type KeyLists = Schemas["KeyLists"];
 
 export type OperatorKey = Schemas["OperatorKey"];
 
@@ -234,6 +237,7 @@ export interface LaunchRequest {
   tags?: Record<string, string>;
   user_data?: string;
   static_address?: string;
+  cloud_key?: string;
 }
 
 export interface LaunchPlan {
@@ -330,8 +334,7 @@ export const api = {
   instances: (q: ListQuery) => call<Page<Instance>>("GET", "/instances" + query(q)),
   instance: (n: string) => call<Instance>("GET", "/instances/" + name(n)),
   discovery: () => call<Discovery>("GET", "/discovery"),
-  adoptFound: (id: string) =>
-    call<Instance>("POST", "/discovery/adoptions", { cloud_id: id }),
+  adoptFound: (id: string) => call<Instance>("POST", "/discovery/adoptions", { cloud_id: id }),
   launch: (r: LaunchRequest) => call<Instance>("POST", "/instances", { ...r, plan: false }),
   plan: (r: LaunchRequest) => call<LaunchPlan>("POST", "/instances", { ...r, plan: true }),
   stop: (n: string) => call<Instance>("POST", `/instances/${name(n)}/stop`),
@@ -403,5 +406,9 @@ export const api = {
   regions: () => call<Page<Region>>("GET", "/regions"),
   images: () => call<Page<Image>>("GET", "/images"),
   sizes: () => call<Page<Size>>("GET", "/sizes"),
+  keyLists: () => call<KeyLists>("POST", "/cloud-keys/look", {}),
+  listKey: (key: string, regions: string[]) => call<Work>("POST", "/cloud-keys", { key, regions }),
+  unlistKey: (name: string, regions: string[]) =>
+    call<Work>("POST", "/cloud-keys/removals", { name, regions }),
   staticAddresses: () => call<Page<StaticAddress>>("GET", "/static-addresses"),
 };

@@ -10,7 +10,7 @@ import { useMayChange } from "./session";
 import { ago, until } from "./text";
 
 /** Waits until work is over, or waits for an end that may be long in coming. */
-async function settled(w: Work): Promise<Work> {
+export async function settled(w: Work): Promise<Work> {
   let now = w;
   while (!over(now) && now.state !== "waiting") {
     await new Promise((done) => setTimeout(done, 250));

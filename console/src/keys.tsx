@@ -116,6 +116,7 @@ export function KeysPage() {
             <Button disabled={!mayChange} onClick={() => void navigate("/create")}>
               Create a pair
             </Button>
+            <Button onClick={() => void navigate("/cloud-keys")}>The cloud's lists</Button>
           </>
         }
       >

@@ -30,6 +30,7 @@ const request = (f: Fields): LaunchRequest => ({
   disk_gb: f.disk_gb || undefined,
   user_data: f.user_data || undefined,
   static_address: f.static_address || undefined,
+  cloud_key: f.cloud_key || undefined,
   tags: Object.fromEntries(
     (f.tags ?? []).map((t) => {
       const [name = "", ...value] = t.split("=");
@@ -49,6 +50,7 @@ const fieldNames = [
   "user_data",
   "static_address",
   "keys",
+  "cloud_key",
 ] as const;
 
 /** An amount of money: with the digits that it has, four after the point at most. */
@@ -96,6 +98,7 @@ export function LaunchPage() {
   const [making, setMaking] = useState(false);
   const query = useQuery(queries.launchChoices());
   const noKey = Form.useWatch("no_key", form);
+  const cloudKey = Form.useWatch("cloud_key", form);
   const regionName = Form.useWatch("region", form);
   const imageName = Form.useWatch("image", form);
   const sizeName = Form.useWatch("size", form);
@@ -267,7 +270,9 @@ export function LaunchPage() {
                         <KeyHints chosen={c.keys.filter((k) => keyNames.includes(k.name))} />
                       </>
                     }
-                    rules={[{ required: !noKey, message: "Without a key nobody can log in" }]}
+                    rules={[
+                      { required: !noKey && !cloudKey, message: "Without a key nobody can log in" },
+                    ]}
                   >
                     <Select
                       mode="multiple"
@@ -285,6 +290,17 @@ export function LaunchPage() {
                     <Button size="small" disabled={!mayChange} onClick={() => setMaking(true)}>
                       Create a pair for it
                     </Button>
+                  </Form.Item>
+                  <Form.Item
+                    name="cloud_key"
+                    label="Or an entry of the cloud's own list"
+                    extra="The cloud places it. Which key that is stays its word until a survey has seen it."
+                  >
+                    <Input
+                      autoComplete="off"
+                      disabled={noKey}
+                      placeholder="as it is listed there"
+                    />
                   </Form.Item>
                   <Form.Item name="no_key" valuePropName="checked">
                     <Checkbox>

@@ -100,6 +100,7 @@ function Frame({
             <Route path="/journal" element={<pages.Journal />} />
             <Route path="/keys" element={<pages.Keys />} />
             <Route path="/keys/:name" element={<pages.Key />} />
+            <Route path="/cloud-keys" element={<pages.CloudKeys />} />
             <Route path="/create" element={<pages.Create />} />
             <Route path="/check" element={<pages.Check />} />
             <Route path="/instances" element={<pages.Instances />} />

@@ -5,6 +5,7 @@ export const pages = {
   Access: later("access", () => import("./access").then((m) => m.AccessPage)),
   Adopt: later("adopt", () => import("./adopt").then((m) => m.AdoptPage)),
   Check: later("check", () => import("./workbench").then((m) => m.CheckPage)),
+  CloudKeys: later("cloud-keys", () => import("./cloudkeys").then((m) => m.CloudKeysPage)),
   Create: later("create", () => import("./workbench").then((m) => m.CreatePage)),
   Exposed: later("exposed", () => import("./waves").then((m) => m.ExposedPage)),
   Instance: later("instance", () => import("./instances").then((m) => m.InstancePage)),

@@ -117,6 +117,8 @@ export const queries = {
       refetchInterval: slowly,
       retry: false,
     }),
+  keyLists: () =>
+    queryOptions({ queryKey: ["key lists"], queryFn: api.keyLists, staleTime: seldom }),
   discovery: () =>
     queryOptions({
       queryKey: ["instances", "discovery"],
@@ -232,6 +234,7 @@ const old = (client: QueryClient, ...first: string[]) =>
 
 /** What a change makes old; what is on the page is read again. */
 export const changed = {
+  keyLists: (client: QueryClient) => old(client, "key lists", "today", "works", "journal"),
   matter: (client: QueryClient) => old(client, "today"),
   /** Operators, tokens, keys that sign, or the policy. */
   people: (client: QueryClient) => old(client, "people", "today", "journal"),

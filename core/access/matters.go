@@ -1,6 +1,7 @@
 package access
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -417,6 +418,19 @@ type KeyFacts struct {
 	OpenedBefore   bool // it opened something once
 	Retired        bool
 	State          string
+	Listed         []Listed // where a cloud's own lists have it
+}
+
+// Listed is an entry of a cloud's list of keys.
+type Listed struct {
+	Name, Region string // Region is "" for a list that is not of a region
+}
+
+func (l Listed) where() string {
+	if l.Region == "" {
+		return "the cloud's list of keys"
+	}
+	return "the cloud's list of keys of " + l.Region
 }
 
 var severities = []string{"dated", "weak", "broken"}
@@ -438,7 +452,37 @@ func (p Policy) JudgeKey(k KeyFacts) []Matter {
 		say(OpensNothing, "it opened something once", "plumlatch key forget "+k.Name,
 			"%s opens nothing any more.", k.Name)
 	}
+	state := k.State
+	if k.Retired && state == InUse {
+		state = "retired"
+	}
+	for _, l := range k.Listed {
+		if state == InUse {
+			break
+		}
+		command := "plumlatch cloud-key remove " + k.Name
+		if l.Region != "" {
+			command += " -region " + l.Region
+		}
+		say(StillListed, l.where(), command, "%s is %s, and %s has it still, as %s.", k.Name, state, l.where(), l.Name)
+		if n := len(out) - 1; n >= 0 && out[n].Reason == StillListed {
+			out[n].About = l.Region + " " + l.Name
+		}
+	}
 	return out
+}
+
+// JudgeKeyList says that a cloud's list of keys is nearly full.
+func (p Policy) JudgeKeyList(region string, used, most int) []Matter {
+	if slices.Contains(p.Today.LeaveOut, KeyListFull) {
+		return nil
+	}
+	where, command := (Listed{Region: region}).where(), "plumlatch cloud-key list"
+	if region != "" {
+		command += " -region " + region
+	}
+	return []Matter{{Reason: KeyListFull, Subject: "cloud " + cmp.Or(region, "keys"), Evidence: where, Command: command,
+		Sentence: fmt.Sprintf("%s holds %d of %d.", strings.ToUpper(where[:1])+where[1:], used, most)}}
 }
 
 // JudgeDiscovered says what an instance is that the ledger does not know.

@@ -309,3 +309,52 @@ func TestAdopters(t *testing.T) {
 		t.Errorf("found: %+v", got)
 	}
 }
+
+// TestListed: a key that nobody should launch with stands on today for each list that has it; one in use does not.
+func TestListed(t *testing.T) {
+	t.Parallel()
+	p, err := ReadPolicy("")
+	if err != nil {
+		t.Fatal(err)
+	}
+	listed := []Listed{{Name: "berth-2024", Region: "north-pier"}, {Name: "a", Region: ""}}
+	for _, c := range []struct {
+		state   string
+		retired bool
+		want    string
+	}{
+		{InUse, false, ""},
+		{InUse, true, "is retired"},
+		{Lost, false, "is lost"},
+		{Exposed, true, "is exposed"},
+	} {
+		var got []Matter
+		for _, m := range p.JudgeKey(KeyFacts{Name: "night-crew", State: c.state, Retired: c.retired, Listed: listed}) {
+			if m.Reason == StillListed {
+				got = append(got, m)
+			}
+		}
+		if c.want == "" {
+			if len(got) > 0 {
+				t.Errorf("%s: %+v", c.state, got)
+			}
+			continue
+		}
+		if len(got) != 2 || got[0].About == got[1].About || !strings.Contains(got[0].Sentence, c.want) ||
+			got[0].Command != "plumlatch cloud-key remove night-crew -region north-pier" ||
+			got[1].Command != "plumlatch cloud-key remove night-crew" || !strings.Contains(got[0].Sentence, "berth-2024") {
+			t.Errorf("%s: %+v", c.state, got)
+		}
+	}
+	if m := p.JudgeKeyList("north-pier", 4812, 5000); len(m) != 1 ||
+		m[0].Sentence != "The cloud's list of keys of north-pier holds 4812 of 5000." {
+		t.Errorf("%+v", m)
+	}
+	p, err = ReadPolicy("today:\n  leave_out: [key-still-listed, key-list-full]\n")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if m := append(p.JudgeKeyList("x", 1, 1), p.JudgeKey(KeyFacts{State: Lost, Listed: listed})...); len(m) > 0 {
+		t.Errorf("left out, and told: %+v", m)
+	}
+}

@@ -48,6 +48,7 @@ type Policy struct {
 		// Who may adopt from the cloud's list, besides admins: that is root on the instance.
 		Who   []Adopters `yaml:"who"`
 		Never []string   `yaml:"never"` // NAME=VALUE, or NAME, of instances that are listed and never touched
+		Word  string     `yaml:"word"`  // that it and the first restore wait for: none, second, signature or either
 	} `yaml:"adopt"`
 	Rotation struct {
 		Age  Span     `yaml:"age"`  // an access that is older is due; 0: none ever is
@@ -88,6 +89,7 @@ access:
 adopt:
   who: []             # who may adopt from the cloud's list besides admins, such as [{operators: [night-lead], region: north-pier, tag: env=test}]
   never: []           # tags of instances that are listed and never touched, such as [owner=pilots]
+  word: none          # that it and the first restore there wait for: none, second, signature or either, as below
 rotation:
   age: 365d           # an access that is older than this is due (rotate many -due); 0: none ever is
   ages: []            # by tag, the first that fits counts, such as [{tag: env=prod, age: 90d}]
@@ -152,6 +154,7 @@ const (
 	SecondWord    = "second"    // another operator's
 	SignatureWord = "signature" // a fresh SSH signature of whoever asked
 	EitherWord    = "either"
+	NoWord        = "none"
 )
 
 // WordFor returns what work on n instances waits for; "" for nothing.
@@ -251,6 +254,9 @@ func (p Policy) check() error {
 		if len(a.Operators) == 0 {
 			return errors.New("adopt.who: each entry has operators, and a region or a tag if it is not for all")
 		}
+	}
+	if !slices.Contains([]string{NoWord, SecondWord, SignatureWord, EitherWord}, p.Adopt.Word) {
+		return errors.New("adopt.word is none, second, signature or either")
 	}
 	if slices.Contains(p.Adopt.Never, "") {
 		return errors.New("adopt.never: each entry is a tag")

@@ -29,11 +29,13 @@ const (
 	SoleOpenerKey   Reason = "sole-opener"         // one person's key is the only way in
 	NoWayBack       Reason = "no-way-back"         // no way back in would be open, if its keys were lost
 	WeakKey         Reason = "weak-key"            // a key that opens something is weak
+	StillListed     Reason = "key-still-listed"    // a cloud's list has a key that is lost, exposed or retired
 	AccessExpired   Reason = "access-expired"      // an access whose end has come
 	AccessExpiring  Reason = "access-expiring"     // an access whose end comes soon
 	SurveyFailed    Reason = "survey-failed"       // the last survey could not look
 	VanishedReason  Reason = "vanished-instance"   // the cloud knows it no more
 	Undiscovered    Reason = "unknown-instance"    // the cloud has it and the ledger does not
+	KeyListFull     Reason = "key-list-full"       // a cloud's list of keys has little room
 	LabelDiffers    Reason = "label-differs"       // the cloud's label names another key
 	OldEvidence     Reason = "old-evidence"        // nobody has looked for a long time
 	JournalNotCheck Reason = "journal-not-checked" // the journal was not verified for a long time
@@ -75,11 +77,13 @@ var reasons = map[Reason]urgency{
 	SoleOpenerKey:   {140, Soon, "one person's key is the only way in"},
 	NoWayBack:       {142, Soon, "no way back in would be open, if the keys were lost"},
 	WeakKey:         {145, Soon, "a weak key opens something"},
+	StillListed:     {147, Soon, "a cloud's list of keys has one that nobody should launch with"},
 	AccessExpired:   {150, Soon, "the end of an access has come"},
 	AccessExpiring:  {155, Soon, "the end of an access is near"},
 	SurveyFailed:    {160, Soon, "the last survey could not look"},
 	VanishedReason:  {165, Soon, "the cloud knows an instance no more"},
 	Undiscovered:    {210, Later, "the cloud has an instance that the ledger does not know"},
+	KeyListFull:     {213, Later, "a cloud's list of keys is nearly full"},
 	LabelDiffers:    {215, Later, "the cloud's label names another key than the ledger"},
 	OldEvidence:     {220, Later, "what is known is old"},
 	JournalNotCheck: {225, Later, "the journal was not verified for a long time"},

@@ -16,16 +16,23 @@ type Setting struct {
 
 // Config is what the text of a configuration says.
 type Config struct {
-	global  map[string]Setting
-	Matched []string // keywords, in small letters, that some Match block sets too
-	Missing []string // files that are included and could not be read
+	global  map[string][]Setting // each that is not below a Match, in their order
+	Matched []string             // keywords, in small letters, that some Match block sets too
+	Missing []string             // files that are included and could not be read
 }
 
 // Get returns what holds for everybody; ok is false where nothing is set.
 func (c Config) Get(keyword string) (s Setting, ok bool) {
-	s, ok = c.global[strings.ToLower(keyword)]
-	return s, ok
+	all := c.All(keyword)
+	if len(all) == 0 {
+		return Setting{}, false
+	}
+	return all[0], true
 }
+
+// All returns each setting of a keyword that may be given several times (HostKey, Port), as far as it holds for
+// everybody.
+func (c Config) All(keyword string) []Setting { return c.global[strings.ToLower(keyword)] }
 
 // maxIncludes bounds how many files are read: an Include may name its own file.
 const maxIncludes = 64
@@ -33,7 +40,7 @@ const maxIncludes = 64
 // Read reads a configuration. text returns what a file holds, and false if it
 // cannot be read; glob returns the files that a pattern stands for, in their order.
 func Read(file string, text func(string) (string, bool), glob func(string) []string) Config {
-	c := Config{global: map[string]Setting{}}
+	c := Config{global: map[string][]Setting{}}
 	r := reader{c: &c, text: text, glob: glob}
 	r.file(file, false)
 	return c
@@ -76,8 +83,8 @@ func (r *reader) file(name string, matched bool) {
 		default:
 			if matched {
 				r.c.Matched = append(r.c.Matched, keyword)
-			} else if _, set := r.c.global[keyword]; !set {
-				r.c.global[keyword] = Setting{value, name, number}
+			} else {
+				r.c.global[keyword] = append(r.c.global[keyword], Setting{value, name, number})
 			}
 		}
 	}

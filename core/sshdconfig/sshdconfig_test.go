@@ -9,7 +9,8 @@ func TestRead(t *testing.T) {
 	files := map[string]string{
 		"/etc/ssh/sshd_config": "# ours\nInclude sshd_config.d/*.conf\nPasswordAuthentication " +
 			"yes\nPermitRootLogin=no # never\nAuthorizedKeysFile \".ssh/keys\"\n" +
-			"Match User quay\n  PasswordAuthentication yes\n  ForceCommand /bin/false\nMatch all\nX11Forwarding no\n",
+			"Match User quay\n  PasswordAuthentication yes\n  ForceCommand /bin/false\nMatch all\nX11Forwarding no\n" +
+			"HostKey /etc/ssh/keys/quay\nHostKey /etc/ssh/keys/crane\n",
 		"/etc/ssh/sshd_config.d/10-a.conf": "passwordauthentication no\nMatch Address " +
 			"192.0.2.0/24\nPermitRootLogin yes\n",
 	}
@@ -30,6 +31,9 @@ func TestRead(t *testing.T) {
 		if got, ok := c.Get(keyword); !ok || got != want {
 			t.Errorf("%s: %+v %v, want %+v", keyword, got, ok, want)
 		}
+	}
+	if got := c.All("hostkey"); len(got) != 2 || got[0].Value != "/etc/ssh/keys/quay" || got[1].Value != "/etc/ssh/keys/crane" {
+		t.Errorf("HostKey: %+v", got)
 	}
 	if _, ok := c.Get("ForceCommand"); ok {
 		t.Error("what stands below a Match holds for everybody")

@@ -234,6 +234,8 @@ type Launch struct {
 	// StaticAddress is one that it is given: its name, or "new" for one that is reserved under the
 	// instance's own name. "" for none.
 	StaticAddress string `json:"static_address,omitempty"`
+	// CloudKey is an entry of the cloud's own list of keys, which the cloud places itself.
+	CloudKey string `json:"cloud_key,omitempty"`
 }
 
 // LaunchPlan is what a launch would send.

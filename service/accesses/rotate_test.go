@@ -3,6 +3,7 @@ package accesses_test
 import (
 	"fmt"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -10,6 +11,7 @@ import (
 	"plumlatch/core/wire"
 	"plumlatch/service/kinds/kindtest"
 	"plumlatch/service/store"
+	"plumlatch/standin"
 )
 
 // shown shows the private half of a key as often as the work waits for that.
@@ -119,6 +121,78 @@ func TestUnrecordedRemoved(t *testing.T) {
 			return fmt.Sprintf("seen there %d times\n%s", there, h.Keys("berth-1"))
 		},
 	})
+}
+
+// TestPlacedTaken: a key that the cloud's own agent places again and again is withdrawn for good: its entry goes
+// first, and is there again if the work goes back, wherever its replica is killed in between.
+func TestPlacedTaken(t *testing.T) {
+	t.Parallel()
+	none, some := int64(0), int64(2)
+	placed := func(h *kindtest.House) (out []string) {
+		all, err := h.Cloud.PlacedKeys(h.Instance("berth-1").CloudID)
+		if err != nil {
+			h.Fatal(err)
+		}
+		for _, p := range all {
+			out = append(out, p.Name+" as "+p.User)
+		}
+		return out
+	}
+	var places atomic.Int64
+	place := func(h *kindtest.House) {
+		k, err := h.DB.KeyAlone(h.Context(), "first")
+		if err == nil {
+			_, err = h.Cloud.PlaceKey(fmt.Sprint("by-hand-", places.Add(1)), standin.PlacedKey{Instance: h.Instance("berth-1").CloudID, User: "debian",
+				Name: "berth", PublicKey: k.Public().Line()})
+		}
+		if err != nil {
+			h.Fatal(err)
+		}
+	}
+	for name, c := range map[string]kindtest.Case{
+		"access-remove": {Returns: "access-remove/check/end", Begin: func(h *kindtest.House) (store.Work, error) {
+			return h.W.Accesses.RemoveAccess(h.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"),
+				wire.AccessRemove{Key: "first"})
+		}},
+		// Its line stays until the end: the cloud's agent would write over an end that the server keeps.
+		"rotate with grace": {Returns: "rotate/check/end", While: shown("third"), Begin: func(h *kindtest.House) (store.Work, error) {
+			return h.W.Accesses.Rotate(h.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"),
+				wire.Rotate{Old: "first", New: "third", GraceSeconds: &some})
+		}},
+		"rotate": {Returns: "rotate/check/end", While: shown("third"), Begin: func(h *kindtest.House) (store.Work, error) {
+			return h.W.Accesses.Rotate(h.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"),
+				wire.Rotate{Old: "first", New: "third", GraceSeconds: &none})
+		}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			c.Kind, _, _ = strings.Cut(name, " ")
+			c.Of, c.Some = "place", 2
+			c.Prepare = func(h *kindtest.House) {
+				for _, name := range []string{"first", "second", "third"} {
+					h.Key(name)
+				}
+				h.Launch("berth-1", "first")
+				if w := h.Done(h.W.Accesses.AddAccess(h.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"),
+					wire.AccessAdd{Key: "second"})); w.State != store.Done {
+					h.Fatal(w.Outcome)
+				}
+				place(h)
+				h.KeepKeys("berth-1")
+			}
+			c.Reset = func(h *kindtest.House) {
+				h.KeysBack("berth-1")
+				if len(placed(h)) == 0 {
+					place(h)
+				}
+			}
+			c.State = func(h *kindtest.House) string {
+				time.Sleep(300 * time.Millisecond) // the agent has looked since
+				return fmt.Sprintf("the cloud places %q\n%s", placed(h), h.Keys("berth-1"))
+			}
+			kindtest.EveryHalt(t, c)
+		})
+	}
 }
 
 // TestEndBeforeCheck: a service that was at rest until the grace time was over, between giving the old key its end

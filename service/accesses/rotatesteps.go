@@ -44,6 +44,13 @@ func (r *rotateJob) contain() error {
 			return err
 		}
 	}
+	switch placed, err := r.IsPlaced(old); {
+	case err != nil:
+		return err
+	case placed:
+		return r.saidOfContaining("not contained before it was replaced: the cloud's own agent places it, and would write " +
+			"over a limit")
+	}
 	err = r.Take(door.Taking{Key: old, Was: r.In.Was}, "edit",
 		func([]door.KeysFile) error { r.D.Contained = true; return r.Keep() },
 		func(_ string, doc *authkeys.Document) error {
@@ -258,6 +265,16 @@ func (r *rotateJob) narrow() error {
 		r.D.Expiry, err = authkeys.Expiry(authkeys.ParseVersion(r.D.Banner), end, nil, r.D.Skew)
 		if r.D.Enforced = err == nil; err != nil {
 			r.D.Why = door.Words(err)
+		}
+		old, err := r.Store.KeyByID(r.Ctx, r.In.OldID)
+		if err != nil {
+			return err
+		}
+		switch placed, err := r.IsPlaced(old); {
+		case err != nil:
+			return err
+		case placed:
+			r.D.Enforced, r.D.Expiry, r.D.Why = false, "", "the cloud's own agent places it, and would write over an end"
 		}
 		if err := r.Keep(); err != nil {
 			return err

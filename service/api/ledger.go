@@ -197,7 +197,7 @@ func (s *Server) launch(c *gin.Context) {
 	}
 	request := lifecycle.LaunchRequest{Name: r.Name, Region: r.Region, Zone: r.Zone, Image: r.Image, Size: r.Size,
 		DiskGB: r.DiskGB, Tags: r.Tags, UserData: r.UserData, Keys: r.Keys, NoKey: r.NoKey,
-		Static: r.StaticAddress}
+		Static: r.StaticAddress, CloudKey: r.CloudKey}
 	if r.Plan {
 		p, err := s.opts.Worker.Lifecycle.Plan(c.Request.Context(), request)
 		if err != nil {

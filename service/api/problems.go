@@ -13,6 +13,7 @@ import (
 	"plumlatch/core/wire"
 	"plumlatch/service/cloud"
 	"plumlatch/service/door"
+	"plumlatch/service/keylists"
 	"plumlatch/service/lifecycle"
 	"plumlatch/service/store"
 )
@@ -116,6 +117,8 @@ func (s *Server) fail(c *gin.Context, err error) {
 		field(c, "Idempotency-Key", err)
 	case errors.Is(err, store.ErrHolder):
 		field(c, "holder", fmt.Errorf("%w; \"plumlatch holder add NAME\" records one", err))
+	case errors.Is(err, keylists.ErrNone), errors.Is(err, keylists.ErrNoAgent):
+		conflict.answer(c, wire.Problem{Detail: err.Error()})
 	case errors.Is(err, lifecycle.ErrMayNotAdopt):
 		forbidden.answer(c, wire.Problem{Detail: err.Error()})
 	case errors.Is(err, store.ErrClaimed):

@@ -175,7 +175,8 @@ func (s *Server) changeMany(c *gin.Context) {
 	s.begun(c, w, err)
 }
 
-const waitsForNoWord = "the work waits for no word: only work on many instances does, before it begins"
+const waitsForNoWord = "the work waits for no word: only work on many instances does, and the first way into one that came from the " +
+	"cloud's list, before anything begins"
 
 // word tells what a piece of work waits for, and the text to sign.
 func (s *Server) word(c *gin.Context) {
@@ -183,7 +184,7 @@ func (s *Server) word(c *gin.Context) {
 	if !ok {
 		return
 	}
-	word, err := s.opts.Worker.Fleet.Word(c.Request.Context(), w)
+	word, err := s.opts.Worker.Door.Word(c.Request.Context(), w)
 	if errors.Is(err, store.ErrWorkState) {
 		conflict.detail(c, waitsForNoWord)
 		return
@@ -206,7 +207,7 @@ func (s *Server) giveWord(c *gin.Context) {
 		return
 	}
 	s.askWork(c, func(ctx context.Context, by store.Actor, w store.Work) error {
-		return s.opts.Worker.Fleet.GiveWord(ctx, by, operator(c).ID, w, r.Signature)
+		return s.opts.Worker.Door.GiveWord(ctx, by, operator(c).ID, w, r.Signature)
 	}, waitsForNoWord)
 }
 

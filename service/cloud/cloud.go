@@ -123,6 +123,8 @@ type Launch struct {
 	Tags                      map[string]string
 	UserData                  string
 	KeyLabel                  string // which key it is launched with, for the cloud to show
+	// KeyEntry is the name of an entry of the region's list of keys, which the cloud places itself; "" for none.
+	KeyEntry string
 }
 
 // NameRule is which names a cloud takes for an instance.
@@ -177,6 +179,52 @@ type StaticAddress struct {
 	Instance         string // that has it, by the cloud's own name; "" for none
 }
 
+// KeyScope is of what a cloud keeps one list of keys each.
+type KeyScope string
+
+// The scopes of lists of keys.
+const (
+	KeysByRegion  KeyScope = "region"
+	KeysByProject KeyScope = "project"
+	KeysByPerson  KeyScope = "person" // whose credentials ask
+	KeysForAll    KeyScope = "all"
+)
+
+// KeyLists is what a cloud says of the lists in which it keeps public keys under names.
+type KeyLists struct {
+	Scope KeyScope
+	Names NameRule
+	Kinds []string // algorithms of the keys that it takes, as on a key's line
+	Print string   // how it writes fingerprints, in words
+}
+
+// KeyList is one such list.
+type KeyList struct {
+	Region  string // "" for a scope other than the region
+	Limit   int    // how many keys it holds; 0 if the cloud does not say
+	Entries []KeyEntry
+}
+
+// KeyEntry is one key of a list.
+type KeyEntry struct {
+	ID, Name string
+	// Fingerprint is the cloud's own word, in its own form: a claim.
+	Fingerprint string
+	// Public is the public half, as a line of a file of keys; "" if the cloud does not show it.
+	Public string
+	Added  time.Time // zero if the cloud does not say
+}
+
+// PlacedKey is a key that the cloud's own agent places for a user of an instance, again and again: whoever takes its
+// line out of the file has it come back.
+type PlacedKey struct {
+	ID       string
+	Instance string // by the cloud's own name; "" for one that is placed on every instance of the project
+	User     string // whom it lets in as; "" if the cloud does not say
+	Name     string
+	Public   string // the public half, as a line of a file of keys
+}
+
 // Properties are what differs between clouds and is no branch in our code.
 type Properties struct {
 	Names       NameRule
@@ -189,6 +237,10 @@ type Properties struct {
 	BootText bool
 	// Volumes: root volumes can be detached from a stopped instance, and attached elsewhere.
 	Volumes bool
+	// PlacedKeys: it keeps keys for an instance, or for a whole project, which its agent places there.
+	PlacedKeys bool
+	// KeyLists: it keeps public keys under names, for launches; nil if it does not.
+	KeyLists *KeyLists
 	// RescueImage and RescueSize are what a rescue instance is launched from, in every region.
 	RescueImage, RescueSize string
 	// CallerURL answers whoever asks with the address that the cloud sees them
@@ -251,6 +303,23 @@ type Driver interface {
 		error)
 	// Unadmit takes a rule out of a group; one that is gone is no error.
 	Unadmit(ctx context.Context, clientToken, groupID, ruleID string) error
+
+	// ListKeys returns the list of keys of a region; that of the scope with "". Asked only of clouds that have
+	// such lists, as are AddKey and RemoveKey.
+	ListKeys(ctx context.Context, region string) (KeyList, error)
+	// AddKey takes a public key into a list, under a name. The same key under the same name is returned as it is;
+	// another key under it is refused. A list that is full is ErrRefused.
+	AddKey(ctx context.Context, clientToken, region, name, line string) (KeyEntry, error)
+	// RemoveKey takes an entry out of a list; one that is gone is no error.
+	RemoveKey(ctx context.Context, clientToken, region, entryID string) error
+
+	// PlacedKeys returns the keys that the cloud's agent places on an instance. Asked only of clouds that have such
+	// keys, as are PlaceKey and UnplaceKey.
+	PlacedKeys(ctx context.Context, id string) ([]PlacedKey, error)
+	// PlaceKey has a key placed on an instance for a user. The same key again is returned as it is.
+	PlaceKey(ctx context.Context, clientToken, id, user, name, line string) (PlacedKey, error)
+	// UnplaceKey takes an entry off; one that is gone is no error.
+	UnplaceKey(ctx context.Context, clientToken, entryID string) error
 
 	// StaticAddresses returns those of a region, or all with "".
 	StaticAddresses(ctx context.Context, region string) ([]StaticAddress, error)

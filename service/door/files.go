@@ -189,7 +189,10 @@ func (r *Run) TakeOld(t Taking, out bool) error {
 			}
 		}
 		r.Edits.Narrowed = true
-		return r.Keep()
+		if err := r.Keep(); err != nil || !out {
+			return err
+		}
+		return r.takePlaced(t.Key)
 	}
 	err := r.Take(t, "edit", keep, func(_ string, doc *authkeys.Document) error {
 		if out {
@@ -296,7 +299,7 @@ func LinesWithout(all []KeysFile, blob []byte, n authkeys.Narrowing) ([]authkeys
 
 // PutBack puts a key's lines back as they were before takeOld.
 func (r *Run) PutBack(old store.Key) error {
-	return r.UndoEdit(func(name string) func(*authkeys.Document) error {
+	err := r.UndoEdit(func(name string) func(*authkeys.Document) error {
 		return func(doc *authkeys.Document) error {
 			if r.Edits.Expiry != "" {
 				if _, err := doc.Widen(old.Blob, authkeys.Narrowing{Expires: r.Edits.Expiry}); err != nil {
@@ -307,6 +310,10 @@ func (r *Run) PutBack(old store.Key) error {
 			return nil
 		}
 	})
+	if err != nil {
+		return err
+	}
+	return r.placeAgain() // after the lines: the cloud's agent would add what is missing
 }
 
 // UndoEdit undoes an edit of ours in every file that it is still in.

@@ -132,7 +132,9 @@ type Edits struct {
 	Narrowed bool                        `json:"narrowed,omitempty"`
 	Taken    map[string][]authkeys.Taken `json:"taken,omitempty"` // by file
 	Gone     bool                        `json:"gone,omitempty"`  // the old key is out
-	Trouble  string                      `json:"trouble,omitempty"`
+	// Unplaced are entries of the cloud's own agent that were taken off, so that it does not bring the key back.
+	Unplaced []unplaced `json:"unplaced,omitempty"`
+	Trouble  string     `json:"trouble,omitempty"`
 	// Stays says why our own line was not taken out again when the work went back.
 	Stays string `json:"stays,omitempty"`
 }

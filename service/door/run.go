@@ -13,6 +13,8 @@ type Kind struct {
 	*work.Kind
 	Waves    bool // it takes many instances, in waves
 	Restores bool // it is a way back into one instance, and has a report
+	// WordAt is the step that waits for a word, if the policy asks for one; "" for a kind that never does.
+	WordAt string
 }
 
 // Run is a piece of work in hand, with what its steps work with.

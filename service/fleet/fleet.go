@@ -77,8 +77,7 @@ func (r *fleetJob) sameKeys(in fleet) error {
 const (
 	maxFleet   = 20_000
 	backLimit  = 7 * 24 * time.Hour
-	wordLimit  = 24 * time.Hour // for the word that the policy asks for
-	noStop     = 1 << 30        // failures
+	noStop     = 1 << 30 // failures
 	pauseLimit = 7 * 24 * time.Hour
 )
 
@@ -87,7 +86,7 @@ func (w *Service) Kinds() []*door.Kind {
 	fleetOf := w.fleetSteps()
 	choose := []work.Step{
 		{Name: "choose", Title: "choosing the instances", Do: fleetOf.Do((*fleetJob).fleetChoose)},
-		{Name: "word", Title: "waiting for the word that the policy asks for", Do: fleetOf.Do((*fleetJob).fleetWord)},
+		{Name: "word", Title: "waiting for the word that the policy asks for", Do: fleetOf.Do(func(r *fleetJob) error { return r.AwaitWord() })},
 	}
 	// What parts of a restore share goes after all of them, also on the way back.
 	shared := slices.Clone(choose)
@@ -122,7 +121,7 @@ func (w *Service) Kinds() []*door.Kind {
 
 func (w *Service) manyKind(name, action, done string, steps []work.Step) *door.Kind {
 	fleetOf := w.fleetSteps()
-	return &door.Kind{Waves: true, Kind: &work.Kind{
+	return &door.Kind{Waves: true, WordAt: "word", Kind: &work.Kind{
 		Name: name, Action: action, Steps: steps,
 		End: fleetOf.End(func(r *fleetJob, state store.WorkState) (store.WorkEnd, error) {
 			waves, err := r.Store.Waves(r.Ctx, r.Work.ID)

@@ -11,6 +11,7 @@ import (
 	"plumlatch/service/cloud"
 	"plumlatch/service/door"
 	"plumlatch/service/fleet"
+	"plumlatch/service/keylists"
 	"plumlatch/service/lifecycle"
 	"plumlatch/service/network"
 	"plumlatch/service/restore"
@@ -25,6 +26,7 @@ type Worker struct {
 	Survey    *survey.Service
 	Lifecycle *lifecycle.Service
 	Network   *network.Service
+	KeyLists  *keylists.Service
 	Accesses  *accesses.Service
 	Restore   *restore.Service
 	Fleet     *fleet.Service
@@ -37,10 +39,11 @@ func New(d *door.Service, surveysAtOnce int) *Worker {
 	w := &Worker{Door: d, Survey: survey.New(d, surveysAtOnce)}
 	w.Lifecycle = &lifecycle.Service{Service: w.Survey}
 	w.Network = &network.Service{Service: w.Survey}
+	w.KeyLists = &keylists.Service{Service: d}
 	w.Accesses = &accesses.Service{Service: w.Survey}
 	w.Restore = &restore.Service{Service: w.Accesses, Lifecycle: w.Lifecycle, Network: w.Network}
 	w.Fleet = &fleet.Service{Service: w.Restore}
-	w.Upkeep = &upkeep.Service{Service: w.Restore}
+	w.Upkeep = &upkeep.Service{Service: w.Restore, KeyLists: w.KeyLists}
 	return w
 }
 
@@ -48,7 +51,7 @@ func New(d *door.Service, surveysAtOnce int) *Worker {
 func (w *Worker) Kinds() []*door.Kind {
 	var all []*door.Kind
 	for _, some := range [][]*door.Kind{w.Fleet.Kinds(), w.Restore.Kinds(), w.Lifecycle.Kinds(), w.Network.Kinds(),
-		w.Survey.Kinds(), w.Accesses.Kinds()} {
+		w.Survey.Kinds(), w.Accesses.Kinds(), w.KeyLists.Kinds()} {
 		all = append(all, some...)
 	}
 	return all

@@ -11,7 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"plumlatch/core/access"
 	"plumlatch/core/hostkeys"
 	"plumlatch/core/keypair"
 	"plumlatch/core/names"
@@ -35,9 +34,9 @@ const lookLimit = 15 * time.Second
 var ErrMayNotAdopt = errors.New("it takes an admin, or whom the policy names (adopt.who): whoever adopts from the " +
 	"cloud's list can become root there")
 
-func (w *Service) adoptFoundKind() *work.Kind {
+func (w *Service) adoptFoundKind() *door.Kind {
 	machineOf := w.machineSteps()
-	return &work.Kind{
+	return &door.Kind{WordAt: "ask", Kind: &work.Kind{
 		Name: "adopt-found", Action: "instance.adopt-found", Phase: store.Adopting, Changing: true,
 		Steps: []work.Step{
 			{Name: "ask", Title: "asking the cloud what it has", Do: machineOf.Do((*machineJob).askCloud)},
@@ -45,7 +44,7 @@ func (w *Service) adoptFoundKind() *work.Kind {
 				Do: machineOf.Do((*machineJob).claimedHostKey)},
 		},
 		End: machineOf.End((*machineJob).endFound),
-	}
+	}}
 }
 
 // MayAdopt returns ErrMayNotAdopt unless somebody may adopt an instance of the cloud with these tags, or
@@ -140,6 +139,9 @@ func (w *Service) ofCloud(ctx context.Context, id string) (cloud.Instance, error
 
 // askCloud takes down what the cloud says now.
 func (r *machineJob) askCloud() error {
+	if err := r.AwaitWord(); err != nil {
+		return err
+	}
 	in, err := r.Settled()
 	if errors.Is(err, cloud.ErrNotFound) || err == nil && in.State == cloud.Removed {
 		return door.Failf("the cloud does not have it any more")
@@ -226,13 +228,8 @@ func (r *machineJob) endFound(state store.WorkState) (store.WorkEnd, error) {
 
 // MayEnter returns ErrMayNotAdopt for whoever may not let anybody into a found instance for the first time.
 func (w *Service) MayEnter(ctx context.Context, operator string, role store.Role, i store.Instance) error {
-	if !i.Found {
-		return nil
-	}
-	rows, err := w.Store.AccessesOf(ctx, i.ID)
-	if err != nil || slices.ContainsFunc(rows, func(a store.Access) bool {
-		return !a.Steward && (a.Standing == access.Accepted.String() || a.Standing == access.Proven.String())
-	}) {
+	first, err := w.FirstEntry(ctx, i)
+	if err != nil || !first {
 		return err
 	}
 	return w.MayAdopt(ctx, operator, role, i.Region, i.Tags)

@@ -162,7 +162,8 @@ func (r *machineJob) create() error {
 		in, err = r.Retry(ctx, func(ctx context.Context) (cloud.Instance, error) {
 			return r.Cloud.Launch(ctx, r.ClientToken("launch"),
 				cloud.Launch{Name: i.Name, Region: i.Region, Zone: i.Zone, Image: i.Image, Size: i.Size,
-					DiskGB: i.DiskGB, Tags: i.Tags, UserData: i.UserData, KeyLabel: i.KeyLabel})
+					DiskGB: i.DiskGB, Tags: i.Tags, UserData: i.UserData, KeyLabel: i.KeyLabel,
+					KeyEntry: r.In.KeyEntry})
 		})
 		return err
 	})
@@ -315,6 +316,7 @@ type launching struct {
 	Static   string `json:"static,omitempty"`    // its name; "" for none
 	StaticID string `json:"static_id,omitempty"` // as the cloud calls it
 	Reserve  bool   `json:"reserve,omitempty"`   // it is reserved by this work, and given back if that goes back
+	KeyEntry string `json:"key_entry,omitempty"` // of the cloud's own list of keys, which the cloud places
 }
 
 // staticID is the address that this work gives: the one that was named, or the one that it reserves. Asked

@@ -12,6 +12,7 @@ import (
 
 	"plumlatch/core/authkeys"
 	"plumlatch/core/cloudconfig"
+	"plumlatch/core/keylists"
 	"plumlatch/core/keypair"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
@@ -46,7 +47,10 @@ func (w *Service) Launch(ctx context.Context, by store.Actor, once store.Once, r
 		},
 		Steward: p.steward.Public, StewardSealed: sealed,
 	}
-	if len(p.Keys) > 0 { // as clouds show it: the first key of the launch
+	switch { // as clouds show it: the entry of their list, or the first key of the launch
+	case r.CloudKey != "":
+		n.KeyLabel = r.CloudKey
+	case len(p.Keys) > 0:
 		n.KeyLabel = p.Keys[0].Name
 	}
 	var names []string
@@ -55,6 +59,9 @@ func (w *Service) Launch(ctx context.Context, by store.Actor, once store.Once, r
 		names = append(names, k.Name)
 	}
 	with := "with no key"
+	if r.CloudKey != "" {
+		names = append(names, "what the cloud lists as "+r.CloudKey)
+	}
 	if len(names) > 0 {
 		with = "with " + strings.Join(names, ", ")
 	}
@@ -119,6 +126,9 @@ type LaunchRequest struct {
 	NoKey                     bool // launch though no key is named
 	// Static is the static address that it is given, by its name; NewStatic for one that is reserved for it.
 	Static string
+	// CloudKey is an entry of the cloud's own list of keys, which the cloud places itself: what it is stays the
+	// cloud's word until a survey has seen it. "" for none.
+	CloudKey string
 }
 
 // NewStatic is the word for a static address that is reserved with the launch, under the instance's name.
@@ -161,16 +171,19 @@ func (w *Service) Plan(ctx context.Context, r LaunchRequest) (*Plan, error) {
 	if err := checkTags(r.Tags, properties.MaxTags); err != nil {
 		return nil, err
 	}
-	if len(r.Keys) == 0 && !r.NoKey {
+	if len(r.Keys) == 0 && !r.NoKey && r.CloudKey == "" {
 		return nil, door.FieldError{Field: "keys", Code: wire.FieldNoKey,
 			Problem: "no key is named: without one nobody can log in, and the way back in is a restore; name a " +
 				"key, or ask for it with no_key (-key none)"}
 	}
-	if len(r.Keys) > 0 && r.NoKey {
+	if (len(r.Keys) > 0 || r.CloudKey != "") && r.NoKey {
 		return nil, door.FieldError{Field: "keys",
 			Problem: "keys are named, and no_key is asked for too: give one or the other"}
 	}
 	if err := w.planKeys(ctx, r, p); err != nil {
+		return nil, err
+	}
+	if err := w.planEntry(ctx, r, p); err != nil {
 		return nil, err
 	}
 	p.warn()
@@ -180,6 +193,53 @@ func (w *Service) Plan(ctx context.Context, r LaunchRequest) (*Plan, error) {
 		return nil, err
 	}
 	return p, p.userData(r, properties.MaxUserData)
+}
+
+// planEntry finds the entry of the cloud's list that the cloud is to place.
+func (w *Service) planEntry(ctx context.Context, r LaunchRequest, p *Plan) error {
+	if r.CloudKey == "" {
+		return nil
+	}
+	wrong := func(format string, a ...any) error {
+		return door.FieldError{Field: "cloud_key", Problem: fmt.Sprintf(format, a...)}
+	}
+	rules := w.Cloud.Properties().KeyLists
+	if rules == nil {
+		return wrong("this cloud keeps no keys under names")
+	}
+	region := r.Region
+	if rules.Scope != cloud.KeysByRegion {
+		region = ""
+	}
+	list, err := w.Cloud.ListKeys(ctx, region)
+	if err != nil {
+		return err
+	}
+	n := slices.IndexFunc(list.Entries, func(e cloud.KeyEntry) bool { return e.Name == r.CloudKey })
+	if n < 0 {
+		return wrong("the cloud's list of %s has no key of this name: plumlatch cloud-key list -all shows what it has", r.Region)
+	}
+	known, err := w.Store.ListKeys(ctx)
+	if err != nil {
+		return err
+	}
+	m := keylists.NewIndex(known).Of(list.Entries[n].Fingerprint, list.Entries[n].Public)
+	if m.Key != nil && m.Key.Unusable() != "" {
+		return wrong("it is %s, which is %s: nothing should be launched with it", m.Key.Name, m.Key.Unusable())
+	}
+	if t := m.Public.Type(); m.Public.Blob != nil && !slices.Contains(p.Image.KeyTypes, t) {
+		return wrong("image %s takes no key of type %s", p.Image.Name, t)
+	}
+	is := "which key that is stays the cloud's word until a survey has seen it"
+	if m.Key != nil {
+		is = "the cloud says that it is " + m.Key.Name + ", until a survey has seen it"
+	}
+	if m.Lies {
+		is = "its fingerprint is not of the key that the list shows: look at it (plumlatch cloud-key list)"
+	}
+	p.Warnings = append(p.Warnings, fmt.Sprintf("%s is placed by the cloud; %s.", r.CloudKey, is))
+	p.static.KeyEntry = r.CloudKey
+	return nil
 }
 
 // planPlace checks region, zone, image, size and disk.
@@ -394,6 +454,7 @@ func (p *Plan) warn() {
 		}
 	}
 	switch {
+	case p.static.KeyEntry != "": // planEntry has said what is known of that
 	case len(p.Keys) == 0:
 		p.Warnings = append(p.Warnings, "no key opens it for a person: it is a locked box, and getting in will be a restore")
 	case len(people) == 0:

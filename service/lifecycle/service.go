@@ -14,6 +14,6 @@ type Service struct {
 
 // Kinds are the kinds of work of this package.
 func (w *Service) Kinds() []*door.Kind {
-	return door.Plain(w.launchKind(), w.adoptKind(), w.adoptManyKind(), w.adoptFoundKind(),
-		w.stopKind(), w.startKind(), w.removeKind())
+	return append(door.Plain(w.launchKind(), w.adoptKind(), w.adoptManyKind(), w.stopKind(), w.startKind(), w.removeKind()),
+		w.adoptFoundKind())
 }

@@ -230,7 +230,7 @@ func (w *Service) restoreTable() map[string]work.Step {
 		"accept": {Title: "asking the server whether it takes the new key", Do: restoreOf.Do((*restoreJob).accepted)},
 		"login":  {Title: "waiting for a login with the new key", Do: restoreOf.Do((*restoreJob).login)},
 		"withdraw": {Title: "withdrawing the lost key", Do: restoreOf.Do((*restoreJob).withdraw),
-			Effects: []string{"edit"}, NoReturn: true},
+			Effects: door.Takes, NoReturn: true},
 		"checks": {Title: "running the instance's own checks", Do: restoreOf.Do((*restoreJob).checks), NoReturn: true},
 		"rest": {Title: "bringing it back into the run state that it had", Do: restoreOf.Do((*restoreJob).rest),
 			Effects: []string{"stop"}, NoReturn: true},
@@ -244,7 +244,7 @@ func (w *Service) Kinds() []*door.Kind {
 	steps := w.restoreTable()
 	var out []*door.Kind
 	for _, route := range append(routes.All(), fetchRoute) {
-		k := &door.Kind{Restores: true, Kind: &work.Kind{Name: "restore-" + route.Name, Action: "access.restore",
+		k := &door.Kind{Restores: true, WordAt: "look", Kind: &work.Kind{Name: "restore-" + route.Name, Action: "access.restore",
 			Changing: true, Beside: func(ctx context.Context, r *work.Run) { w.knocking(ctx, r) },
 			End: restoreOf.End((*restoreJob).endRestore),
 			Steps: []work.Step{{Name: "look", Title: "looking at what is there",

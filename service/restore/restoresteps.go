@@ -53,6 +53,9 @@ func (r *restoreJob) restoreLook() error {
 	if x.Attempt == r.Work.Attempt {
 		return nil
 	}
+	if err := r.AwaitWord(); err != nil {
+		return err
+	}
 	r.D = restoreKept{Restore: &restored{Attempt: r.Work.Attempt, Was: r.Instance.State, Address: r.Instance.Address,
 		Asked: map[string]bool{}, Turns: map[string]int{}}}
 	x = r.D.Restore

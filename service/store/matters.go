@@ -131,6 +131,17 @@ func (s *Store) JudgeRest(ctx context.Context, p access.Policy) error {
 			}
 			j.add("clouds", f.Region, matters, time.Time{})
 		}
+		full, err := fullKeyLists(tx)
+		if err != nil {
+			return err
+		}
+		for _, l := range full {
+			matters := p.JudgeKeyList(l.Region, l.Used, l.Most)
+			for n := range matters {
+				matters[n].About = l.Region
+			}
+			j.add("clouds", l.Region, matters, time.Time{})
+		}
 		return j.keep(tx)
 	})
 }
@@ -510,12 +521,15 @@ func judgeKeys(tx *gorm.DB, p access.Policy, ids []int64, j *judged) error {
 		Reach, Sightings      int
 		Before                bool
 		RetiredAt             *time.Time
+		Listed                string
 	}
 	if err := tx.Raw(`SELECT k.id, k.name, k.weakness, k.state, k.blob, k.retired_at, `+reachOfKey+` AS reach,
 		(SELECT count(DISTINCT s.instance_id) FROM sightings s JOIN instances i ON i.id = s.instance_id
 		WHERE s.fingerprint = k.fingerprint AND s.gone_at IS NULL AND i.phase <> 'removed') AS sightings,
 		(EXISTS (SELECT 1 FROM access a WHERE a.key_id = k.id)
-		OR EXISTS (SELECT 1 FROM sightings s WHERE s.fingerprint = k.fingerprint)) AS before
+		OR EXISTS (SELECT 1 FROM sightings s WHERE s.fingerprint = k.fingerprint)) AS before,
+		coalesce((SELECT jsonb_agg(jsonb_build_object('Name', l.name, 'Region', l.region) ORDER BY l.region, l.name)
+		FROM listed_keys l WHERE l.key_id = k.id), '[]')::text AS listed
 		FROM keys k WHERE k.id IN ?`, ids).Scan(&rows).Error; err != nil {
 		return err
 	}
@@ -525,6 +539,9 @@ func judgeKeys(tx *gorm.DB, p access.Policy, ids []int64, j *judged) error {
 	for _, r := range rows {
 		f := access.KeyFacts{Name: r.Name, Weakness: r.Weakness, Reach: r.Reach, Sightings: r.Sightings,
 			OpenedBefore: r.Before, Retired: r.RetiredAt != nil, State: r.State}
+		if err := json.Unmarshal([]byte(r.Listed), &f.Listed); err != nil {
+			return err
+		}
 		if r.Weakness != "" {
 			for _, w := range (keypair.Public{Blob: r.Blob}).Weaknesses() {
 				f.Sentence = strings.TrimSpace(f.Sentence + " " + w.Sentence)

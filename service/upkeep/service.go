@@ -6,12 +6,14 @@ import (
 	"context"
 
 	"plumlatch/service/accesses"
+	"plumlatch/service/keylists"
 	"plumlatch/service/restore"
 )
 
 // Service keeps the ledger true, and what time asks for done.
 type Service struct {
 	*restore.Service
+	KeyLists *keylists.Service
 }
 
 // Start begins with all of it.
@@ -21,6 +23,10 @@ func (w *Service) Start() {
 	}
 	if w.FollowEvery > 0 {
 		w.Engine.Go(w.followLoop)
+		w.Engine.Go(func() {
+			w.upkeepLoop(keyListsEvery, "reading the cloud's lists of keys",
+				func(ctx context.Context) (bool, error) { return false, w.KeyLists.LookAll(ctx) })
+		})
 	}
 	w.Engine.Go(func() { w.upkeepLoop(chainEvery, "chaining the journal", w.chain) })
 	w.Engine.Go(func() { w.upkeepLoop(judgeEvery, "judging what has changed", w.judge) })

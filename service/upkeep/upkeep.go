@@ -20,6 +20,8 @@ const (
 	judgeEvery = 300 * time.Millisecond
 	restEvery  = 5 * time.Minute
 	endsEvery  = 2 * time.Second
+
+	keyListsEvery = 15 * time.Minute // what the cloud's lists of keys hold
 )
 
 // upkeepLoop chains the journal, and judges what has changed.

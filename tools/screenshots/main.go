@@ -153,7 +153,8 @@ func terminals(out, only string) error {
 			address=$(standin instances/$id | field address)
 			key=$(standin instances/$id/boot-output | grep -o 'SHA256:[A-Za-z0-9+/]*' | head -1)
 			run bin/plumlatch instance adopt slip-pump-1 -address $address:2222 -user debian -identity demo-holders/day-crew/day-crew -host-key $key -tag slip=2
-			run bin/plumlatch survey slip-pump-1
+			run bin/plumlatch discover
+			run bin/plumlatch cloud-key list -region north-pier,south-pier -dir demo-holders/harbour-ops
 			bin/plumlatch instance remove slip-pump-1 -yes >/dev/null 2>&1; standin "instances/$id?client_token=gone-$$" -X DELETE >/dev/null`},
 		{"client-work", `
 			standin() { curl -s -H "Authorization: Bearer $(cat .demo/standin-token)" "http://127.0.0.1:8471/v1/$1" "${@:2}" > /dev/null; }

@@ -144,6 +144,66 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/cloud-keys": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Take a key into lists of the cloud.
+     * @description For whoever is operator or more.
+     */
+    post: operations["post-cloud-keys"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/cloud-keys/look": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * The cloud's own lists of keys, set against the ledger.
+     * @description For whoever is viewer or more.
+     */
+    post: operations["post-cloud-keys-look"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/cloud-keys/removals": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Take entries out of lists of the cloud.
+     * @description For whoever is operator or more.
+     */
+    post: operations["post-cloud-keys-removals"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/discovery": {
     parameters: {
       query?: never;
@@ -516,6 +576,26 @@ export interface paths {
      * @description For whoever is viewer or more.
      */
     get: operations["get-instances-name-opening"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/instances/{name}/placed-keys": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * The keys that the cloud's agent places there.
+     * @description For whoever is viewer or more.
+     */
+    get: operations["get-instances-name-placed-keys"];
     put?: never;
     post?: never;
     delete?: never;
@@ -2675,6 +2755,40 @@ export interface components {
       origin?: string;
       passphrase?: string;
     };
+    KeyEntry: {
+      /** Format: date-time */
+      added_at?: string;
+      fingerprint: string;
+      id: string;
+      key?: string;
+      key_state?: string;
+      labelled?: number;
+      lies?: boolean;
+      name: string;
+      region: string;
+      retired?: boolean;
+      sha256?: string;
+      some?: string[];
+    };
+    KeyList: {
+      known: number;
+      limit?: number;
+      region: string;
+      trouble?: string;
+      used: number;
+    };
+    KeyListRules: {
+      kinds: string[];
+      names: string;
+      print: string;
+      scope: string;
+    };
+    KeyLists: {
+      entries: components["schemas"]["KeyEntry"][];
+      left_out?: number;
+      lists: components["schemas"]["KeyList"][];
+      rules?: components["schemas"]["KeyListRules"];
+    };
     LabelDiff: {
       instance: string;
       label: string;
@@ -2701,6 +2815,7 @@ export interface components {
       vantage?: string;
     };
     Launch: {
+      cloud_key?: string;
       disk_gb?: number;
       image: string;
       keys: string[];
@@ -2719,6 +2834,11 @@ export interface components {
     LineReport: {
       file: string;
       placed: boolean;
+    };
+    ListKey: {
+      key: string;
+      name?: string;
+      regions: string[];
     };
     ListOfAccess: {
       items: components["schemas"]["Access"][];
@@ -2760,6 +2880,10 @@ export interface components {
       items: components["schemas"]["OperatorKey"][];
       next_cursor?: string;
     };
+    ListOfPlacedKey: {
+      items: components["schemas"]["PlacedKey"][];
+      next_cursor?: string;
+    };
     ListOfReadyRow: {
       items: components["schemas"]["ReadyRow"][];
       next_cursor?: string;
@@ -2796,6 +2920,11 @@ export interface components {
       fingerprint?: string;
       nonce?: string;
       signature?: string;
+    };
+    LookKeyLists: {
+      limit?: number;
+      prints?: string[];
+      regions?: string[];
     };
     LyingKey: {
       file: string;
@@ -2961,6 +3090,16 @@ export interface components {
       keys: components["schemas"]["FoundKey"][];
       lines: string[];
       sha256: string;
+    };
+    PlacedKey: {
+      for_all: boolean;
+      id: string;
+      key?: string;
+      key_state?: string;
+      name: string;
+      retired?: boolean;
+      sha256?: string;
+      user: string;
     };
     PlacedReport: {
       file: string;
@@ -3371,6 +3510,10 @@ export interface components {
       cut_off: number;
       from: string[];
       ports?: string;
+    };
+    UnlistKey: {
+      name: string;
+      regions: string[];
     };
     UpSpan: {
       /** Format: date-time */
@@ -3839,6 +3982,102 @@ export interface operations {
       };
     };
   };
+  "post-cloud-keys": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["ListKey"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Work"];
+        };
+      };
+    };
+  };
+  "post-cloud-keys-look": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["LookKeyLists"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["KeyLists"];
+        };
+      };
+    };
+  };
+  "post-cloud-keys-removals": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["UnlistKey"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Work"];
+        };
+      };
+    };
+  };
   "get-discovery": {
     parameters: {
       query?: never;
@@ -4216,7 +4455,9 @@ export interface operations {
   };
   "delete-instances-name": {
     parameters: {
-      query?: never;
+      query?: {
+        forget?: string;
+      };
       header?: never;
       path: {
         name: string;
@@ -4566,6 +4807,36 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Opening"];
+        };
+      };
+    };
+  };
+  "get-instances-name-placed-keys": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ListOfPlacedKey"];
         };
       };
     };

@@ -37,6 +37,7 @@ func Run(t *testing.T, d cloud.Driver, o Options) {
 	t.Run("static addresses", s.addresses)
 	t.Run("volumes", s.volumes)
 	t.Run("user data", s.userData)
+	t.Run("lists of keys", s.keyLists)
 	t.Run("terms", s.terms)
 	t.Run("refusals", s.refusals)
 	t.Run("an end to waiting", s.deadline)

@@ -46,6 +46,11 @@ func (d *Driver) Properties() cloud.Properties {
 		MaxTags:     20,
 		CallerURL:   d.base + "/v1/caller",
 		BootText:    true, Volumes: true, RescueImage: "debian-12", RescueSize: "small",
+		PlacedKeys: true,
+		KeyLists: &cloud.KeyLists{Scope: cloud.KeysByRegion, Kinds: []string{"ssh-ed25519", "ssh-rsa"},
+			Names: cloud.NameRule{Pattern: regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9 ._@-]*$`), MaxLength: 100,
+				Words: "it takes 1 to 100 of letters, digits, spaces and ._@-, a letter or digit first"},
+			Print: "of RSA the MD5 of the DER, of Ed25519 the SHA-256"},
 	}
 }
 
@@ -161,6 +166,7 @@ func (d *Driver) Launch(ctx context.Context, clientToken string, l cloud.Launch)
 		"client_token": clientToken, "name": l.Name, "region": l.Region, "zone": l.Zone,
 		"image": l.Image, "size": l.Size,
 		"disk_gb": l.DiskGB, "tags": l.Tags, "user_data": l.UserData, "key_label": l.KeyLabel,
+		"key_entry": l.KeyEntry,
 	})
 }
 

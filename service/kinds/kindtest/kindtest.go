@@ -50,7 +50,7 @@ var By = store.Actor{Operator: "night-lead", Address: "192.0.2.1"}
 
 // House is the service, its database and its cloud.
 type House struct {
-	*testing.T
+	testing.TB
 	DB *store.Store
 	// W is the replica that is there. It is another one after each Halted.
 	W     *kinds.Worker
@@ -76,12 +76,12 @@ const (
 var blocks atomic.Uint32
 
 // New makes a house with no instance, no key, and a replica that carries out work.
-func New(t *testing.T) *House { return NewFollowing(t, -1) }
+func New(t testing.TB) *House { return NewFollowing(t, -1) }
 
 // NewFollowing is New with a replica that asks the cloud so often what has changed without us.
-func NewFollowing(t *testing.T, every time.Duration) *House {
+func NewFollowing(t testing.TB, every time.Duration) *House {
 	t.Helper()
-	h := &House{T: t, url: pgtest.URL(t), folder: t.TempDir(), follow: every}
+	h := &House{TB: t, url: pgtest.URL(t), folder: t.TempDir(), follow: every}
 	h.DB, h.bare = pgtest.OpenURL(t, h.url), pgtest.Connect(t, h.url)
 	if _, err := atrest.Create(h.file("identity.txt")); err != nil {
 		t.Fatal(err)
@@ -110,7 +110,7 @@ func (h *House) file(name string) string { return filepath.Join(h.folder, name) 
 // replica makes a service on a connection of its own to the database.
 func (h *House) replica(halt func(db *store.Store, point string)) *kinds.Worker {
 	h.Helper()
-	db := pgtest.OpenURL(h.T, h.url)
+	db := pgtest.OpenURL(h.TB, h.url)
 	cipher, err := atrest.Load(h.file("identity.txt"))
 	if err == nil {
 		err = cipher.Keep(h.Context(), db)
@@ -471,6 +471,8 @@ type Case struct {
 	// Some is how many of the points one test takes, by chance, where all would take minutes: 0 for
 	// all. PLUMLATCH_EVERY_HALT in the environment has it take all.
 	Some int
+	// Of takes those points alone that contain it. "" for all.
+	Of string
 	// Returns is a point to which the work comes and from which it can go back; what goes back is
 	// killed from there on. Without it the last one is taken that was seen.
 	Returns string
@@ -488,7 +490,7 @@ func EveryHalt(t *testing.T, c Case) {
 	var on, back []string
 	for _, p := range kinds.Halts() {
 		switch {
-		case !strings.HasPrefix(p, c.Kind+"/"):
+		case !strings.HasPrefix(p, c.Kind+"/") || !strings.Contains(p, c.Of):
 		case strings.Contains(p, "/undo/"):
 			back = append(back, p)
 		default:

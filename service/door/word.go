@@ -1,4 +1,4 @@
-package fleet
+package door
 
 import (
 	"context"
@@ -11,35 +11,38 @@ import (
 	"plumlatch/core/access"
 	"plumlatch/core/keypair"
 	"plumlatch/core/wire"
-	"plumlatch/service/door"
 	"plumlatch/service/store"
 )
 
-// Large work waits for a word, if the policy asks for one: another operator's,
-// or a signature by whoever asked for the work. It is of this work alone: the
+// Large work, and work that gains root on what nobody of the ledger gets into, waits for a word if the policy asks
+// for one: another operator's, or a signature by whoever asked for the work. It is of this work alone: the
 // text that is signed names its instances, and is signed after it was begun.
+
+const wordLimit = 24 * time.Hour // for the word that the policy asks for
 
 // Word tells what a piece of work waits for, and the text to sign. store.ErrWorkState.
 func (w *Service) Word(ctx context.Context, work store.Work) (wire.Word, error) {
-	if !w.KindOf(work.Kind).Waves || work.Over() || work.Place() > slices.Index(work.Plan(), "word") {
+	at := w.KindOf(work.Kind).WordAt
+	if at == "" || work.Over() || work.Place() > slices.Index(work.Plan(), at) {
 		return wire.Word{}, store.ErrWorkState
 	}
 	policy, err := w.Policy(ctx)
 	if err != nil {
 		return wire.Word{}, err
 	}
-	members, err := w.Store.Members(ctx, work.ID)
+	what := "let large work begin"
+	var needs, about string
+	if work.InstanceID != 0 {
+		what = "let root be gained where nobody of the ledger gets in"
+		needs, about, err = w.entryWord(ctx, policy, work.InstanceID)
+	} else {
+		needs, about, err = w.manyWord(ctx, policy, work.ID)
+	}
 	if err != nil {
 		return wire.Word{}, err
 	}
-	sum := sha256.New()
-	for _, m := range members {
-		fmt.Fprintf(sum, "%d %q %q %t\n", m.InstanceID, m.OldKey, m.NewKey, m.CutOff)
-	}
-	text := fmt.Sprintf("Plum Latch: let large work begin\nwork %d %s\ntitle %s\nasked by %s %s\ninstances %d %x\n",
-		work.ID, work.Token, work.Title, work.Operator, work.CreatedAt.UTC().Format(time.RFC3339),
-		len(members), sum.Sum(nil))
-	out := wire.Word{Needs: policy.WordFor(len(members)), Text: text}
+	out := wire.Word{Needs: needs, Text: fmt.Sprintf("Plum Latch: %s\nwork %d %s\ntitle %s\nasked by %s %s\n%s\n", what,
+		work.ID, work.Token, work.Title, work.Operator, work.CreatedAt.UTC().Format(time.RFC3339), about)}
 	keys, err := w.Store.KeysOfOperator(ctx, work.Operator)
 	for _, k := range keys {
 		if k.GivesWord {
@@ -47,6 +50,41 @@ func (w *Service) Word(ctx context.Context, work store.Work) (wire.Word, error) 
 		}
 	}
 	return out, err
+}
+
+// manyWord is the word for work on many instances, and the line that names them.
+func (w *Service) manyWord(ctx context.Context, p access.Policy, workID int64) (needs, about string, err error) {
+	members, err := w.Store.Members(ctx, workID)
+	sum := sha256.New()
+	for _, m := range members {
+		fmt.Fprintf(sum, "%d %q %q %t\n", m.InstanceID, m.OldKey, m.NewKey, m.CutOff)
+	}
+	return p.WordFor(len(members)), fmt.Sprintf("instances %d %x", len(members), sum.Sum(nil)), err
+}
+
+// entryWord is the word for work on an instance that came from the cloud's list, as long as nobody was shown to
+// get in; the line names the machine as the cloud does.
+func (w *Service) entryWord(ctx context.Context, p access.Policy, instanceID int64) (needs, about string, err error) {
+	i, err := w.Store.InstanceByID(ctx, instanceID)
+	if err != nil {
+		return "", "", err
+	}
+	first, err := w.FirstEntry(ctx, i)
+	if err != nil || !first || p.Adopt.Word == access.NoWord {
+		return "", "", err
+	}
+	return p.Adopt.Word, fmt.Sprintf("instance %d %s cloud %s %s", i.ID, i.Name, i.Cloud, i.CloudID), nil
+}
+
+// FirstEntry tells whether an instance came from the cloud's list and nobody of the ledger was shown to get in yet.
+func (w *Service) FirstEntry(ctx context.Context, i store.Instance) (bool, error) {
+	if !i.Found {
+		return false, nil
+	}
+	rows, err := w.Store.AccessesOf(ctx, i.ID)
+	return !slices.ContainsFunc(rows, func(a store.Access) bool {
+		return !a.Steward && (a.Standing == access.Accepted.String() || a.Standing == access.Proven.String())
+	}), err
 }
 
 // GiveWord takes an operator's word for a piece of work. FieldError, store.ErrWorkState.
@@ -57,7 +95,7 @@ func (w *Service) GiveWord(ctx context.Context, by store.Actor, operatorID int64
 		return err
 	}
 	wrong := func(format string, a ...any) error {
-		return door.FieldError{Field: "signature", Problem: fmt.Sprintf(format, a...)}
+		return FieldError{Field: "signature", Problem: fmt.Sprintf(format, a...)}
 	}
 	if word.Needs == "" {
 		return wrong("the work waits for no word")
@@ -103,9 +141,9 @@ func (w *Service) GiveWord(ctx context.Context, by store.Actor, operatorID int64
 	return wrong("it is not a signature of this work's text by a key that signs for %s", by.Operator)
 }
 
-// fleetWord waits for the word that the policy asks for.
-func (r *fleetJob) fleetWord() error {
-	word, err := r.svc.Word(r.Ctx, r.Work)
+// AwaitWord waits for the word that the policy asks for, if it asks for one.
+func (r *Run) AwaitWord() error {
+	word, err := r.Service.Word(r.Ctx, r.Work)
 	if err != nil || word.Needs == "" {
 		return err
 	}
@@ -123,8 +161,7 @@ func (r *fleetJob) fleetWord() error {
 		return err
 	}
 	if over {
-		return door.Failf("nobody gave the word that the policy asks for (word.over) within %s",
-			door.SpanWords(wordLimit))
+		return Failf("nobody gave the word that the policy asks for within %s", SpanWords(wordLimit))
 	}
 	what := map[string]string{
 		access.SecondWord: fmt.Sprintf("another operator's word (plumlatch work word %d)", r.Work.ID),

@@ -1,0 +1,27 @@
+package client
+
+import (
+	"context"
+
+	"plumlatch/core/wire"
+)
+
+// KeyLists reads the cloud's own lists of keys, set against the ledger.
+func (c *Client) KeyLists(ctx context.Context, l wire.LookKeyLists) (out wire.KeyLists, err error) {
+	return out, c.do(ctx, "POST", "/cloud-keys/look", nil, l, &out)
+}
+
+// ListKey begins to take a key of the ledger into lists of the cloud.
+func (c *Client) ListKey(ctx context.Context, l wire.ListKey) (w wire.Work, err error) {
+	return w, c.once(ctx, "POST", "/cloud-keys", l, &w)
+}
+
+// UnlistKey begins to take entries out of lists of the cloud.
+func (c *Client) UnlistKey(ctx context.Context, u wire.UnlistKey) (w wire.Work, err error) {
+	return w, c.once(ctx, "POST", "/cloud-keys/removals", u, &w)
+}
+
+// PlacedKeys returns the keys that the cloud's agent places on an instance.
+func (c *Client) PlacedKeys(ctx context.Context, instance string) ([]wire.PlacedKey, error) {
+	return all[wire.PlacedKey](ctx, c, instancePath(instance, "placed-keys"), nil)
+}

@@ -1,0 +1,139 @@
+package door
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"plumlatch/core/keypair"
+	"plumlatch/core/plaintext"
+	"plumlatch/core/wire"
+	"plumlatch/service/cloud"
+	"plumlatch/service/store"
+)
+
+// Some clouds keep keys for an instance and have their own agent place them there, again and again. Whoever takes such
+// a key's lines out has them come back. So its entry is taken off first, under the same permit as the lines, and put
+// back if the work goes back.
+
+// The effects of a step that takes a key out of an instance's files, or puts it back, beside the edit itself.
+const (
+	takesPlaced  = "unplace"
+	placesBefore = "place-again"
+)
+
+// Takes and PutsBack are all effects of a step that takes a key out by TakeOld, and of its undo by PutBack.
+var (
+	Takes    = []string{"edit", takesPlaced}
+	PutsBack = []string{"put-back", placesBefore}
+)
+
+// placedLimit is how long the cloud is asked what its agent places.
+const placedLimit = 15 * time.Second
+
+// unplaced is an entry that was taken off.
+type unplaced struct {
+	ID   string `json:"id"`
+	User string `json:"user"`
+	Name string `json:"name"`
+	Line string `json:"line"`
+}
+
+// PlacedOn returns the keys that the cloud's agent places on an instance; none where it has no such agent, or no
+// cloud is behind the instance.
+func (w *Service) PlacedOn(ctx context.Context, i store.Instance) ([]cloud.PlacedKey, error) {
+	if i.Adopted || i.CloudID == "" || !w.Cloud.Properties().PlacedKeys {
+		return nil, nil
+	}
+	return w.Cloud.PlacedKeys(ctx, i.CloudID)
+}
+
+// isPlaced tells whether an entry of the cloud's agent places a key for a login user.
+func isPlaced(p cloud.PlacedKey, blob []byte, user string) bool {
+	public, err := keypair.ReadPublic([]byte(p.Public))
+	return err == nil && bytes.Equal(public.Blob, blob) && (p.User == "" || p.User == user)
+}
+
+// placed are the entries by which the cloud's agent places a key on the instance for its login user. A cloud that does
+// not answer is said, and keeps nobody from going on: a key is withdrawn on a bad day of the cloud, too.
+func (r *Run) placed(k store.Key) ([]cloud.PlacedKey, error) {
+	ctx, cancel := context.WithTimeout(r.Ctx, placedLimit)
+	defer cancel()
+	all, err := r.PlacedOn(ctx, r.Instance)
+	switch {
+	case r.Ctx.Err() != nil:
+		return nil, store.ErrLost
+	case errors.Is(err, cloud.ErrNotFound):
+		return nil, nil
+	case err != nil:
+		return nil, r.Say("whether the cloud's agent places %s here, and would bring it back, was not seen: %s", k.Name, Words(err))
+	}
+	return slices.DeleteFunc(all, func(p cloud.PlacedKey) bool { return !isPlaced(p, k.Blob, r.Instance.LoginUser) }), nil
+}
+
+// IsPlaced tells whether the cloud's agent places a key on the instance, as far as the cloud says so: what is written
+// about its line is written over then.
+func (r *Run) IsPlaced(k store.Key) (bool, error) {
+	all, err := r.placed(k)
+	return len(all) > 0, err
+}
+
+// takePlaced takes off what the cloud places of a key on the instance. One that is placed on every instance of the project
+// is not taken off for one of them.
+func (r *Run) takePlaced(k store.Key) error {
+	all, err := r.placed(k)
+	if err != nil {
+		return err
+	}
+	for _, p := range all {
+		name := plaintext.Line(plaintext.Cut(p.Name, 100))
+		if p.Instance == "" {
+			return Failure{Code: wire.WorkPlacedForAll, Reason: fmt.Sprintf("the cloud's agent places %s on every instance of the "+
+				"project, as %s, and would bring its line back here: it has to leave the project's keys at the cloud first, and "+
+				"every instance has to have another way in before", k.Name, name)}
+		}
+		if !slices.ContainsFunc(r.Edits.Unplaced, func(u unplaced) bool { return u.ID == p.ID }) {
+			r.Edits.Unplaced = append(r.Edits.Unplaced, unplaced{ID: p.ID, User: p.User, Name: p.Name, Line: p.Public})
+			if err := r.Keep(); err != nil {
+				return err
+			}
+		}
+		if err := r.Effect(takesPlaced, func(ctx context.Context) error {
+			_, err := Asked(ctx, r, func(ctx context.Context) (struct{}, error) {
+				return struct{}{}, r.Cloud.UnplaceKey(ctx, r.ClientToken("unplace-"+p.ID), p.ID)
+			})
+			return err
+		}); err != nil && !errors.Is(err, cloud.ErrNotFound) {
+			return err
+		}
+		if err := r.Say("the cloud's agent placed %s here, as %s, and would have brought its line back: that entry is taken off",
+			k.Name, name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// placeAgain puts back what takePlaced has taken off, as the work goes back.
+func (r *Run) placeAgain() error {
+	for len(r.Edits.Unplaced) > 0 {
+		n := len(r.Edits.Unplaced) - 1
+		u := r.Edits.Unplaced[n]
+		if err := r.Effect(placesBefore, func(ctx context.Context) error {
+			_, err := Asked(ctx, r, func(ctx context.Context) (cloud.PlacedKey, error) {
+				return r.Cloud.PlaceKey(ctx, r.ClientToken("place-"+u.ID), r.Instance.CloudID, u.User, u.Name, u.Line)
+			})
+			return err
+		}); err != nil && !errors.Is(err, cloud.ErrNotFound) {
+			return err
+		}
+		r.Edits.Unplaced = r.Edits.Unplaced[:n]
+		if err := r.Keep(); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,185 @@
+package standin
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+)
+
+// PlacedKey is a public key that the cloud keeps for one instance, or for all of the project, and that its agent on
+// the instance places in the login user's file, again and again.
+type PlacedKey struct {
+	ID        string `json:"id"`
+	Instance  string `json:"instance"` // "" for the whole project
+	User      string `json:"user"`
+	Name      string `json:"name"`
+	PublicKey string `json:"public_key"`
+}
+
+type storedPlaced struct {
+	PlacedKey
+	Tokens []string `json:"tokens"`
+}
+
+// agentMark stands in the comment of the lines that the agent has placed, before the entry's ID.
+const agentMark = "placed-by-the-cloud:"
+
+// PlacedKeys returns what is kept for an instance, with what is kept for the whole project.
+func (c *Cloud) PlacedKeys(id string) ([]PlacedKey, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if _, ok := c.instances[id]; !ok {
+		return nil, ErrNotFound
+	}
+	return c.placedFor(id), nil
+}
+
+// placedFor is PlacedKeys; the caller holds mu.
+func (c *Cloud) placedFor(id string) []PlacedKey {
+	out := []PlacedKey{}
+	for _, p := range c.placed {
+		if p.Instance == id || p.Instance == "" {
+			out = append(out, p.PlacedKey)
+		}
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].ID < out[j].ID })
+	return out
+}
+
+// PlaceKey keeps a key for an instance, or for the whole project with "".
+func (c *Cloud) PlaceKey(token string, p PlacedKey) (PlacedKey, error) {
+	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(p.PublicKey))
+	if err != nil || token == "" || p.User == "" || !entryName.MatchString(p.Name) {
+		return PlacedKey{}, fmt.Errorf("%w: a client token, a user, a name and a public key", ErrInvalid)
+	}
+	p.PublicKey = strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key)))
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if in, ok := c.instances[p.Instance]; p.Instance != "" && (!ok || in.State == Removed) {
+		return PlacedKey{}, ErrNotFound
+	}
+	for _, had := range c.placed {
+		if slices.Contains(had.Tokens, token) {
+			return had.PlacedKey, nil
+		}
+		if had.Instance == p.Instance && had.User == p.User && had.PublicKey == p.PublicKey {
+			had.Tokens = append(had.Tokens, token)
+			return had.PlacedKey, c.save()
+		}
+	}
+	if slices.Contains(c.unlisted, token) {
+		return PlacedKey{}, fmt.Errorf("%w: it was taken off again", ErrState)
+	}
+	c.serial++
+	p.ID = fmt.Sprintf("pin-%05d", c.serial)
+	c.placed[p.ID] = &storedPlaced{p, []string{token}}
+	return p, c.save()
+}
+
+// UnplaceKey takes an entry off; one that is gone is no error. The agent takes its line out.
+func (c *Cloud) UnplaceKey(id string) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	p, ok := c.placed[id]
+	if !ok {
+		return nil
+	}
+	delete(c.placed, id)
+	c.unlisted = append(c.unlisted, p.Tokens...)
+	return c.save()
+}
+
+// agent does on each running instance what the cloud's agent does there, as long as the cloud runs.
+func (c *Cloud) agent() {
+	busy := false // it has placed something, and may have to take it out
+	for {
+		select {
+		case <-c.quit:
+			return
+		case <-time.After(max(c.opts.Pace, 100*time.Millisecond)):
+		}
+		c.mu.Lock()
+		if busy = busy || len(c.placed) > 0; busy && !c.closed {
+			for _, in := range c.instances {
+				if in.State != Running || in.server == nil {
+					continue
+				}
+				if err := c.agentOn(in); err != nil {
+					c.opts.Log.Error("the agent", "instance", in.ID, "error", err)
+				}
+			}
+		}
+		c.mu.Unlock()
+	}
+}
+
+// agentOn has the login user's file of an instance say what is kept for it: what is missing is appended, and lines of
+// its own whose entry is gone are taken out.
+func (c *Cloud) agentOn(in *stored) error {
+	disk := diskName(in.ID)
+	if v := c.rootOf(in.ID); v != nil {
+		disk = v.folder()
+	}
+	folder := disk + "/home/" + in.LoginUser + "/.ssh"
+	old, err := c.root.ReadFile(folder + "/authorized_keys")
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	entries := c.placedFor(in.ID)
+	var lines []string
+	for line := range strings.Lines(string(old)) {
+		_, mark, ours := strings.Cut(line, " "+agentMark)
+		if ours && !slices.ContainsFunc(entries, func(p PlacedKey) bool { return p.ID == strings.TrimSpace(mark) }) {
+			continue
+		}
+		lines = append(lines, line)
+	}
+	for _, p := range entries {
+		if p.User != in.LoginUser || slices.ContainsFunc(lines, func(l string) bool { return strings.Contains(l, p.PublicKey) }) {
+			continue
+		}
+		if n := len(lines); n > 0 && !strings.HasSuffix(lines[n-1], "\n") {
+			lines[n-1] += "\n"
+		}
+		lines = append(lines, p.PublicKey+" "+agentMark+p.ID+"\n")
+	}
+	text := strings.Join(lines, "")
+	if text == string(old) {
+		return nil
+	}
+	if err := c.root.Mkdir(folder, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	if err := c.writeFile(folder+"/.agent.new", text, 0o600); err != nil {
+		return err
+	}
+	return c.root.Rename(folder+"/.agent.new", folder+"/authorized_keys")
+}
+
+// handlePlaced serves the keys that the agent places.
+func (c *Cloud) handlePlaced(mux *http.ServeMux) {
+	mux.HandleFunc("GET /v1/instances/{id}/placed-keys", func(w http.ResponseWriter, r *http.Request) {
+		id := r.PathValue("id")
+		c.perform(w, "placed-keys", c.calledBy(id), func() (any, error) { return c.PlacedKeys(id) })
+	})
+	mux.HandleFunc("POST /v1/placed-keys", func(w http.ResponseWriter, r *http.Request) {
+		var b struct {
+			PlacedKey
+			ClientToken string `json:"client_token"`
+		}
+		if decode(w, r, &b) {
+			c.perform(w, "place-key", c.calledBy(b.Instance), func() (any, error) { return c.PlaceKey(b.ClientToken, b.PlacedKey) })
+		}
+	})
+	mux.HandleFunc("DELETE /v1/placed-keys/{id}", func(w http.ResponseWriter, r *http.Request) {
+		id := r.PathValue("id")
+		c.perform(w, "unplace-key", []string{id}, func() (any, error) { return struct{}{}, c.UnplaceKey(id) })
+	})
+}

@@ -54,7 +54,7 @@ func newRealDisk(t *testing.T, fsType string) *realDisk {
 		chmod 640 home/gauger/.ssh/authorized_keys; chown -R 61234:61235 home/gauger; cd /; umount "$2"`, system, root)
 	// Its host keys: on ext4 where sshd has them by default, and one of them a link that leads out of the disk; on
 	// XFS where an included file says, and others lie about at the usual place.
-	d.hostKeys = shell(t, `mount "$1" "$2"; cd "$2"; mkdir -p etc/ssh/sshd_config.d etc/ssh/keys; ssh-keygen -q -A -f "$2" 2>/dev/null
+	d.hostKeys = shell(t, `mount "$1" "$2"; cd "$2"; mkdir -p etc/ssh/sshd_config.d etc/ssh/keys; ssh-keygen -q -A -f "$2" >/dev/null 2>&1
 		printf 'Include /etc/ssh/sshd_config.d/*.conf\n' > etc/ssh/sshd_config
 		if [ "$3" = ext4 ]; then
 			ssh-keygen -q -t ed25519 -N "" -f "$4/stray"

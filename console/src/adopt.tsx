@@ -4,7 +4,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, type Discovered } from "./api";
-import { Loaded, Mono, Title } from "./parts";
+import { Loaded, Mono, Scrolled, Title } from "./parts";
 import { changed, queries } from "./queries";
 import { shellWord } from "./text";
 
@@ -135,59 +135,64 @@ function Found() {
       {adopt.error && <Alert type="error" showIcon title={adopt.error.message} />}
       <Loaded query={query}>
         {(data) => (
-          <Table<Discovered>
-            size="small"
-            rowKey="cloud_id"
-            dataSource={data.unknown}
-            pagination={false}
-            scroll={{ x: "max-content" }}
-            locale={{ emptyText: "The ledger knows all that the cloud has." }}
-            columns={[
-              { title: "Name", dataIndex: "name" },
-              { title: "Cloud ID", dataIndex: "cloud_id" },
-              { title: "Region", dataIndex: "region" },
-              { title: "State", dataIndex: "state" },
-              { title: "Login user", render: (_: unknown, d) => d.login_user ?? "not known" },
-              {
-                title: "To know",
-                render: (_: unknown, d) =>
-                  [
-                    d.stop_destroys && `stopping it would be its end: ${d.stop_destroys}`,
-                    d.never && `left alone: it bears ${d.never}`,
-                    d.like && `adopted as ${d.like}, it seems`,
-                    d.key_label && `the cloud's label says ${d.key_label}`,
-                  ]
-                    .filter(Boolean)
-                    .join("; "),
-              },
-              {
-                title: "What to do",
-                render: (_: unknown, d) =>
-                  d.never ? (
-                    "nothing"
-                  ) : d.like ? (
-                    <Mono label="Copy the command">
-                      {`plumlatch instance link ${shellWord(d.like)} ${shellWord(d.cloud_id)}`}
-                    </Mono>
-                  ) : !d.login_user ? (
-                    <Mono label="Copy the command">
-                      {`plumlatch discover adopt ${shellWord(d.cloud_id)} -user USER`}
-                    </Mono>
-                  ) : (
-                    <Popconfirm
-                      title={`Adopt ${d.name}?`}
-                      description="Nothing is changed there. A restore can let somebody in as root then."
-                      okText="Adopt"
-                      onConfirm={() => adopt.mutate(d)}
-                    >
-                      <Button size="small" aria-label={`Adopt ${d.name}`} loading={adopt.isPending}>
-                        Adopt
-                      </Button>
-                    </Popconfirm>
-                  ),
-              },
-            ]}
-          />
+          <Scrolled label="In the cloud, and not recorded">
+            <Table<Discovered>
+              size="small"
+              rowKey="cloud_id"
+              dataSource={data.unknown}
+              pagination={false}
+              locale={{ emptyText: "The ledger knows all that the cloud has." }}
+              columns={[
+                { title: "Name", dataIndex: "name" },
+                { title: "Cloud ID", dataIndex: "cloud_id" },
+                { title: "Region", dataIndex: "region" },
+                { title: "State", dataIndex: "state" },
+                { title: "Login user", render: (_: unknown, d) => d.login_user ?? "not known" },
+                {
+                  title: "To know",
+                  render: (_: unknown, d) =>
+                    [
+                      d.stop_destroys && `stopping it would be its end: ${d.stop_destroys}`,
+                      d.never && `left alone: it bears ${d.never}`,
+                      d.like && `adopted as ${d.like}, it seems`,
+                      d.key_label && `the cloud's label says ${d.key_label}`,
+                    ]
+                      .filter(Boolean)
+                      .join("; "),
+                },
+                {
+                  title: "What to do",
+                  render: (_: unknown, d) =>
+                    d.never ? (
+                      "nothing"
+                    ) : d.like ? (
+                      <Mono label="Copy the command">
+                        {`plumlatch instance link ${shellWord(d.like)} ${shellWord(d.cloud_id)}`}
+                      </Mono>
+                    ) : !d.login_user ? (
+                      <Mono label="Copy the command">
+                        {`plumlatch discover adopt ${shellWord(d.cloud_id)} -user USER`}
+                      </Mono>
+                    ) : (
+                      <Popconfirm
+                        title={`Adopt ${d.name}?`}
+                        description="Nothing is changed there. A restore can let somebody in as root then."
+                        okText="Adopt"
+                        onConfirm={() => adopt.mutate(d)}
+                      >
+                        <Button
+                          size="small"
+                          aria-label={`Adopt ${d.name}`}
+                          loading={adopt.isPending}
+                        >
+                          Adopt
+                        </Button>
+                      </Popconfirm>
+                    ),
+                },
+              ]}
+            />
+          </Scrolled>
         )}
       </Loaded>
     </>

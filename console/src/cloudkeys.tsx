@@ -164,7 +164,7 @@ function Lists({ data }: { data: KeyLists }) {
                 <Button
                   size="small"
                   disabled={!mayChange || change.isPending}
-                  aria-label={`Take ${e.name} out`}
+                  aria-label={`Take out ${e.name}`}
                 >
                   Take out
                 </Button>

@@ -1,6 +1,7 @@
 package accesses_test
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 	"sync/atomic"
@@ -181,10 +182,16 @@ func TestPlacedTaken(t *testing.T) {
 				h.KeepKeys("berth-1")
 			}
 			c.Reset = func(h *kindtest.House) {
-				h.KeysBack("berth-1")
-				if len(placed(h)) == 0 {
-					place(h)
+				// The agent would write over a file that is being written.
+				all, err := h.Cloud.PlacedKeys(h.Instance("berth-1").CloudID)
+				for _, p := range all {
+					err = errors.Join(err, h.Cloud.UnplaceKey(p.ID))
 				}
+				if err != nil {
+					h.Fatal(err)
+				}
+				h.KeysBack("berth-1")
+				place(h)
 			}
 			c.State = func(h *kindtest.House) string {
 				time.Sleep(300 * time.Millisecond) // the agent has looked since

@@ -3,6 +3,10 @@
 package keylists
 
 import (
+	"encoding/base64"
+	"encoding/binary"
+	"strings"
+
 	"plumlatch/core/keypair"
 )
 
@@ -69,7 +73,7 @@ func (x *Index) Of(fingerprint, public string) Match {
 	print, isPrint, err := keypair.ParsePrint(fingerprint)
 	isPrint = isPrint && err == nil
 	if public != "" {
-		if p, err := keypair.ReadPublic([]byte(public)); err == nil {
+		if p, ok := readLine(public); ok {
 			m := Match{Public: p, SHA256: p.Fingerprint(), Key: x.key(p.Fingerprint())}
 			// What a cloud says of a private half that it made cannot be compared with the public one.
 			m.Lies = isPrint && print.Form != keypair.PrintSHA1 && print.Text != m.SHA256 &&
@@ -87,6 +91,19 @@ func (x *Index) Of(fingerprint, public string) Match {
 		return Match{Key: &x.keys[all[0]], Claim: true}
 	}
 	return Match{}
+}
+
+// readLine reads a line of a file of keys. Lists have thousands of them, so only its blob is read where it is a plain one
+// (RFC 4253 section 6.6: it begins with the name of the algorithm).
+func readLine(line string) (keypair.Public, bool) {
+	algorithm, rest, _ := strings.Cut(strings.TrimSpace(line), " ")
+	text, _, _ := strings.Cut(rest, " ")
+	if blob, err := base64.StdEncoding.DecodeString(text); err == nil && len(blob) > 4+len(algorithm) &&
+		int(binary.BigEndian.Uint32(blob)) == len(algorithm) && string(blob[4:4+len(algorithm)]) == algorithm {
+		return keypair.Public{Blob: blob}, true
+	}
+	p, err := keypair.ReadPublic([]byte(line))
+	return p, err == nil
 }
 
 func (x *Index) key(sha256 string) *Key {

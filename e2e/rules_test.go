@@ -98,11 +98,12 @@ func TestRules(t *testing.T) {
 	d.must(t, "instance", "unadmit", "rule-twin", "-from", "127.0.0.7", "-yes")
 
 	// For a while: the end is kept by the service.
-	out = d.must(t, "instance", "admit", "rule-board", "-from", "127.0.0.9", "-for", "3s")
+	out = d.must(t, "instance", "admit", "rule-board", "-from", "127.0.0.9", "-for", "1h")
 	if !open("127.0.0.9") || !strings.Contains(out, "ends by itself") ||
 		!slices.Contains(d.rules(t, "rule-board"), "127.0.0.9/32 by harbour-lead with an end") {
 		t.Errorf("for a while: %s %v", out, d.rules(t, "rule-board"))
 	}
+	d.must(t, "instance", "admit", "rule-board", "-from", "127.0.0.9", "-for", "1s") // a later wish counts
 	waitFor(t, "the rule's end", func() bool { return !open("127.0.0.9") })
 	waitFor(t, "its record's end", func() bool {
 		return !slices.ContainsFunc(d.rules(t, "rule-board"),
@@ -110,13 +111,18 @@ func TestRules(t *testing.T) {
 	})
 
 	// The end is kept also of a rule that was withdrawn and put back in between.
-	d.must(t, "instance", "admit", "rule-board", "-from", "127.0.0.13", "-for", "9s")
-	mustDo(t, standinCallAt(d, "POST", "/v1/faults",
-		`{"call":"unadmit","name":"rule-board","how":"slow","delay_ms":1500}`, nil))
+	d.must(t, "instance", "admit", "rule-board", "-from", "127.0.0.13", "-for", "45s")
+	slow := faultSpec{Call: "unadmit", Name: "rule-board", How: "slow", Times: 1, Delay: 6000}
+	held := func() bool { // the call has come, and its answer takes its time
+		var left []faultSpec
+		mustDo(t, standinCallAt(d, "GET", "/v1/faults", "", &left))
+		return !slices.Contains(left, slow)
+	}
+	mustDo(t, standinCallAt(d, "POST", "/v1/faults", mustJSON(t, slow), nil))
 	begun := d.api(t, "POST", "/api/v1/instances/rule-board/unadmit", `{"from":["127.0.0.13"],"cut_off":0}`)
 	var w wire.Work
 	mustDo(t, json.Unmarshal([]byte(begun.body), &w))
-	time.Sleep(500 * time.Millisecond)
+	waitFor(t, "the withdrawal", held)
 	d.must(t, "work", "cancel", fmt.Sprint(w.ID))
 	if !open("127.0.0.13") {
 		t.Error("it was not put back")
@@ -125,20 +131,19 @@ func TestRules(t *testing.T) {
 
 	// And it is kept if whoever kept it saw the withdrawal, and was done, before it was put
 	// back: the look after the withdrawal is slow here.
-	begun = d.api(t, "POST", "/api/v1/instances/rule-board/rules", `{"from":["127.0.0.14"],"seconds":25}`)
+	begun = d.api(t, "POST", "/api/v1/instances/rule-board/rules", `{"from":["127.0.0.14"],"seconds":60}`)
 	var keeps wire.Work
 	if begun.status != http.StatusAccepted {
 		t.Fatal(begun.status, begun.body)
 	}
 	mustDo(t, json.Unmarshal([]byte(begun.body), &keeps))
 	waitFor(t, "the rule", func() bool { return open("127.0.0.14") })
-	mustDo(t, standinCallAt(d, "POST", "/v1/faults",
-		`{"call":"unadmit","name":"rule-board","how":"slow","delay_ms":1500}`, nil))
+	mustDo(t, standinCallAt(d, "POST", "/v1/faults", mustJSON(t, slow), nil))
 	begun = d.api(t, "POST", "/api/v1/instances/rule-board/unadmit", `{"from":["127.0.0.14"],"cut_off":0}`)
 	mustDo(t, json.Unmarshal([]byte(begun.body), &w))
-	time.Sleep(500 * time.Millisecond) // it has looked before; the look after is left
+	waitFor(t, "the withdrawal", held) // it has looked before; the look after is left
 	mustDo(t, standinCallAt(d, "POST", "/v1/faults",
-		`{"call":"groups","name":"rule-board","how":"slow","delay_ms":6000}`, nil))
+		`{"call":"groups","name":"rule-board","how":"slow","delay_ms":12000}`, nil))
 	waitFor(t, "the end of the work that kept the end", func() bool {
 		mustDo(t, json.Unmarshal([]byte(d.api(t, "GET", fmt.Sprintf("/api/v1/work/%d", keeps.ID), "").body), &keeps))
 		return keeps.State == "done"

@@ -371,10 +371,17 @@ func newHostKey(t *testing.T, b *broken) {
 // check has why look at a broken door, and at it again after -fix.
 func (c whyCase) check(t *testing.T, b *broken) {
 	t.Helper()
-	report, r := b.why(t)
-	got := why.Code("")
-	if report.First != nil {
-		got = report.First.Code
+	var report why.Report
+	var r result
+	var got why.Code
+	for range 3 { // a machine that stands still for a while says nothing either: it is asked again
+		got = ""
+		if report, r = b.why(t); report.First != nil {
+			got = report.First.Code
+		}
+		if got != why.PortSilent || got == c.want {
+			break
+		}
 	}
 	if got != c.want {
 		t.Fatalf("first is %q, want %q: %s %s", got, c.want, r.out, r.err)

@@ -191,8 +191,12 @@ func (b *broken) shut(t *testing.T, want bool) {
 	}
 	known := filepath.Join(t.TempDir(), "known")
 	mustDo(t, os.WriteFile(known, []byte(b.real.hostKeyLine()), 0o600))
+	patience, silence := "60", "20" // a machine may stand still for a while; a door that is shut may say nothing at all
+	if want {
+		patience, silence = "3", "2"
+	}
 	cmd := exec.Command("ssh", "-F", "none", "-n", "-o", "BatchMode=yes", "-o", "IdentitiesOnly=yes", "-o",
-		"IdentityAgent=none", "-o", "ConnectTimeout=3", "-o", "ServerAliveInterval=2",
+		"IdentityAgent=none", "-o", "ConnectTimeout="+patience, "-o", "ServerAliveInterval="+silence,
 		"-o", "StrictHostKeyChecking=yes", "-o", "UserKnownHostsFile="+known, "-o", "GlobalKnownHostsFile=/dev/null",
 		"-i", b.identity, "-p", fmt.Sprint(b.real.port), "-l", user, "127.0.0.1", "echo plumlatch-by-hand")
 	out, err := cmd.CombinedOutput()

@@ -14,6 +14,9 @@ import (
 func init() {
 	scenarios = append(scenarios,
 		scenario{name: "adopt found", kind: "adopt-found", prepare: there, begin: adoptsFound, check: wasFound},
+		scenario{name: "forget found", kind: "remove", prepare: foundBefore,
+			lacks: []string{"remove/remove/", "remove/gone/", "remove/line/withdraw/"}, // it has no line of ours
+			begin: changes("forget"), check: isTheCloudsAlone},
 		scenario{name: "cloud key added", kind: "cloud-key-add", prepare: withTally, begin: listsKey, check: isListed(2)},
 		scenario{name: "cloud key added, cancelled", kind: "cloud-key-add", back: true, slow: "add-key-entry", prepare: withTally,
 			begin: cancelled(listsKey), check: isListed(0)},
@@ -41,6 +44,32 @@ func wasFound(x *trial, _ wire.Work) []string {
 		return []string{fmt.Sprintf("on record: %+v", i)}
 	}
 	return nil
+}
+
+// foundBefore is on record as the cloud's.
+func foundBefore(x *trial) error {
+	if err := there(x); err != nil {
+		return err
+	}
+	id, err := adoptsFound(x)
+	if err != nil {
+		return err
+	}
+	if w, err := x.await(id); err != nil || w.State != "done" {
+		return fmt.Errorf("%w %s", err, w.Outcome)
+	}
+	return nil
+}
+
+// isTheCloudsAlone: the ledger has it no more, and the cloud as before.
+func isTheCloudsAlone(x *trial, _ wire.Work) (broken []string) {
+	if i, err := x.client.Instance(context.Background(), x.instance); err == nil {
+		broken = append(broken, "the ledger still has it: "+i.Phase)
+	}
+	if _, alive, err := x.inCloud(); err != nil || len(alive) != 1 || alive[0].State != "running" {
+		broken = append(broken, fmt.Sprintf("in the cloud: %+v (%v)", alive, err))
+	}
+	return broken
 }
 
 // tallyRegions are the lists that the scenarios use; the third one holds few keys.

@@ -30,7 +30,7 @@ var scenarios = []scenario{
 	{name: "adopt cancelled", kind: "adopt", back: true, prepare: there, begin: cancelled(adoptAndVanish),
 		check: asItWas},
 	{name: "adopt many", kind: "adopt-many", begin: adoptNone, check: func(*trial, wire.Work) []string { return nil }},
-	{name: "forget", kind: "remove", lacks: []string{"remove/remove/", "remove/gone/"}, prepare: adoptedBefore,
+	{name: "forget", kind: "remove", lacks: []string{"remove/remove/", "remove/gone/", "remove/forget/"}, prepare: adoptedBefore,
 		begin: changes("remove"), check: asItWas},
 	{name: "admit me", kind: "admit", lacks: []string{"admit/end/", "admit/withdraw/"},
 		prepare: admitted("198.51.100.7", true), begin: admits(wire.Admit{From: []string{"198.51.100.9"}, Me: true}),
@@ -96,7 +96,7 @@ var scenarios = []scenario{
 	{name: "withdraw many", kind: "access-remove-many", prepare: withSecond, begin: withdrawsMany, check: isWithdrawn},
 	{name: "withdraw many cancelled", kind: "access-remove-many", back: true, slow: "groups", prepare: withSecond,
 		begin: cancelledWaiting(withdrawsMany), check: hasBoth},
-	{name: "remove", kind: "remove", lacks: []string{"remove/line/"}, prepare: launched,
+	{name: "remove", kind: "remove", lacks: []string{"remove/line/", "remove/forget/"}, prepare: launched,
 		begin: changes("remove"), check: removed},
 }
 

@@ -132,6 +132,38 @@ func mayImport(from, to string) bool {
 		slices.ContainsFunc(layers[part], within)
 }
 
+// TestNothingAtOnce: the core starts no goroutine and shares nothing, so it has nothing that the race detector could find
+// ("make race" leaves it out).
+func TestNothingAtOnce(t *testing.T) {
+	files := 0
+	err := filepath.WalkDir(".", func(file string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(file, ".go") || strings.HasSuffix(file, "_test.go") {
+			return err
+		}
+		files++
+		f, err := parser.ParseFile(token.NewFileSet(), file, nil, 0)
+		if err != nil {
+			return err
+		}
+		for _, imp := range f.Imports {
+			if p, _ := strconv.Unquote(imp.Path.Value); p == "sync" || p == "sync/atomic" {
+				t.Errorf("%s imports %s", file, p)
+			}
+		}
+		ast.Inspect(f, func(n ast.Node) bool {
+			switch n.(type) {
+			case *ast.GoStmt, *ast.ChanType, *ast.SendStmt, *ast.SelectStmt:
+				t.Errorf("%s does something at once with something else", file)
+			}
+			return true
+		})
+		return nil
+	})
+	if err != nil || files < 40 {
+		t.Fatalf("%d files: %v", files, err)
+	}
+}
+
 // TestEngineKnowsNoKind: nothing in the engine's sources is the name of a kind of work, or
 // speaks of what they are about.
 func TestEngineKnowsNoKind(t *testing.T) {

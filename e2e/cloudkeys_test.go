@@ -17,7 +17,8 @@ import (
 // this machine and the instances that bear a label.
 func TestCloudKeys(t *testing.T) {
 	t.Parallel()
-	s := newSlot(t, 142)
+	own := ownCloud(t) // the lists belong to the whole cloud: other tests put keys there
+	s := newSlotOn(t, 142, own)
 	d := newHome(t, &demo{dir: s.dir, url: s.serve(t).URL(), token: s.token})
 	dir, none := t.TempDir(), writeFile(t, "")
 	for _, name := range []string{"night-tally", "day-tally", "berth-tally"} {
@@ -34,7 +35,7 @@ func TestCloudKeys(t *testing.T) {
 		mustDo(t, err)
 		text, err := json.Marshal(string(line))
 		mustDo(t, err)
-		mustDo(t, standinCall("POST", "/v1/key-entries", fmt.Sprintf(`{"client_token":"by-hand-%s-%s","region":%q,"name":%q,"public_key":%s}`,
+		mustDo(t, standinCallAt(own, "POST", "/v1/key-entries", fmt.Sprintf(`{"client_token":"by-hand-%s-%s","region":%q,"name":%q,"public_key":%s}`,
 			region, name, region, name, text), nil))
 	}
 	refused := func(what, words string, args ...string) {
@@ -130,7 +131,7 @@ func TestCloudKeys(t *testing.T) {
 			lie = e
 		}
 	}
-	mustDo(t, standinCall("POST", "/v1/key-entries/"+lie.ID+"/misprint", fmt.Sprintf(`{"fingerprint":%q}`, prints["day-tally"]), nil))
+	mustDo(t, standinCallAt(own, "POST", "/v1/key-entries/"+lie.ID+"/misprint", fmt.Sprintf(`{"fingerprint":%q}`, prints["day-tally"]), nil))
 	contains(t, "it lies", d.must(t, "cloud-key", "list"), "its fingerprint lies", "and the key that it lists is "+prints["berth-tally"])
 	contains(t, "by key", d.must(t, "cloud-key", "remove", "berth-tally", "-everywhere", "-yes"), "berth-tally is out of north-pier, skerry-island")
 
@@ -140,7 +141,7 @@ func TestCloudKeys(t *testing.T) {
 	mustDo(t, err)
 	text, err := json.Marshal(string(line))
 	mustDo(t, err)
-	mustDo(t, standinCall("POST", "/v1/placed-keys", fmt.Sprintf(`{"client_token":"pin","instance":%q,"user":"debian","name":"crane fitter",
+	mustDo(t, standinCallAt(own, "POST", "/v1/placed-keys", fmt.Sprintf(`{"client_token":"pin","instance":%q,"user":"debian","name":"crane fitter",
 		"public_key":%s}`, i.CloudID, text), nil))
 	logsIn := func() bool {
 		return d.client(t, "", "open", "tally-board-1", "-identity", filepath.Join(dir, "pinned"), "--", "true").code == 0
@@ -161,11 +162,11 @@ func TestCloudKeys(t *testing.T) {
 	}
 	contains(t, "none", d.must(t, "cloud-key", "list", "-instance", "tally-board-1"), "places no key there")
 	// One for the whole project is not taken off for one instance.
-	mustDo(t, standinCall("POST", "/v1/placed-keys", fmt.Sprintf(`{"client_token":"pin-all","instance":"","user":"nobody-there","name":"for all",
+	mustDo(t, standinCallAt(own, "POST", "/v1/placed-keys", fmt.Sprintf(`{"client_token":"pin-all","instance":"","user":"nobody-there","name":"for all",
 		"public_key":%s}`, text), nil))
 	contains(t, "for all", d.must(t, "cloud-key", "list", "-instance", "tally-board-1"), "every instance of the project")
 
 	// A list that cannot be read says so, and what others hold is shown all the same.
-	mustDo(t, standinCall("POST", "/v1/faults", `{"call":"key-entries","how":"fail","name":"south-pier","times":1}`, nil))
+	mustDo(t, standinCallAt(own, "POST", "/v1/faults", `{"call":"key-entries","how":"fail","name":"south-pier","times":1}`, nil))
 	contains(t, "not read", d.must(t, "cloud-key", "list"), "not read", "day-tally")
 }

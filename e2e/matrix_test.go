@@ -9,7 +9,9 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
+	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"os"
 	"os/exec"
@@ -26,6 +28,7 @@ import (
 	"plumlatch/client"
 	"plumlatch/core/wire"
 	"plumlatch/service/kinds"
+	"plumlatch/standin"
 )
 
 var (
@@ -263,11 +266,35 @@ type slot struct {
 	options  []string // further ones of its services
 	slow     bool     // its services wait longer for the cloud: it answers nothing for a while
 	front    *front   // where a program that is run finds the service, whichever replica it is
+	cloud    *demo    // the stand-in that its services know; shared, if it has none of its own
+}
+
+// ownCloud starts a stand-in that no other test knows, for one that changes what all instances of a cloud have in
+// common: rules of shared groups, lists of keys, limits. Only its folder, its token and its port are of use.
+func ownCloud(t *testing.T) *demo {
+	t.Helper()
+	d := newDemo(t.TempDir())
+	mustDo(t, os.MkdirAll(d.path("standin"), 0o700))
+	mustDo(t, os.WriteFile(d.path("standin-token"), []byte("own"), 0o600))
+	c, err := standin.Open(standin.Options{Folder: d.path("standin"), Network: netip.MustParsePrefix(d.net),
+		Pace: 200 * time.Millisecond, Strangers: true})
+	mustDo(t, err)
+	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", d.port+1))
+	mustDo(t, err)
+	server := &http.Server{Handler: c.Handler("own"), ReadHeaderTimeout: 5 * time.Second}
+	go func() { _ = server.Serve(l) }()
+	t.Cleanup(func() { server.Close(); c.Close() })
+	return d
 }
 
 func newSlot(t *testing.T, n int) *slot {
 	t.Helper()
-	s := &slot{n: n, dir: t.TempDir(), key: "slot-key"}
+	return newSlotOn(t, n, shared)
+}
+
+func newSlotOn(t *testing.T, n int, cloud *demo) *slot {
+	t.Helper()
+	s := &slot{n: n, dir: t.TempDir(), key: "slot-key", cloud: cloud}
 	var err error
 	if s.front, err = newFront(); err != nil {
 		t.Fatal(err)
@@ -320,8 +347,8 @@ func (s *slot) command(args ...string) *exec.Cmd {
 	n := slices.IndexFunc(append(args, "-"), func(a string) bool { return a[0] == '-' })
 	cmd := exec.Command(filepath.Join(bin, "plumlatchd-halt"),
 		slices.Concat(args[:n], []string{"-identity-file", filepath.Join(s.dir, "identity.txt"),
-			"-standin-url", fmt.Sprintf("http://127.0.0.1:%d", shared.port+1), "-standin-token-file",
-			shared.path("standin-token"),
+			"-standin-url", fmt.Sprintf("http://127.0.0.1:%d", s.cloud.port+1), "-standin-token-file",
+			s.cloud.path("standin-token"),
 			"-dial-loopback", "-lease", "2s", "-state-limit", s.stateLimit().String(), "-database-connections", "4", "-surveys", "0",
 			"-follow", "-1s", "-log-format", "json", "-allow-host", s.front.listener.Addr().String()}, args[n:])...)
 	cmd.Env = append(os.Environ(), "PLUMLATCHD_DATABASE_URL="+s.database)

@@ -182,13 +182,13 @@ func (s *slot) startWithin(point, how string) (_ *replica, err error) {
 	if err != nil {
 		return nil, errors.Join(err, db.Close())
 	}
-	token, err := os.ReadFile(shared.path("standin-token"))
+	token, err := os.ReadFile(s.cloud.path("standin-token"))
 	if err != nil {
 		return nil, errors.Join(err, db.Close())
 	}
 	var once sync.Once
 	w := kinds.New(&entry.Service{
-		Store: db, Cloud: standin.New(fmt.Sprintf("http://127.0.0.1:%d", shared.port+1),
+		Store: db, Cloud: standin.New(fmt.Sprintf("http://127.0.0.1:%d", s.cloud.port+1),
 			strings.TrimSpace(string(token))),
 		Reach:  reach.Policy{AllowLoopback: true, Budget: &reach.Budget{}, Dialed: new(atomic.Int64)},
 		Cipher: cipher, Heads: heads, Log: log, Lease: withinLease, StateLimit: s.stateLimit(), FollowEvery: -1,

@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"fmt"
 
 	"plumlatch/core/wire"
 )
@@ -24,4 +25,14 @@ func (c *Client) UnlistKey(ctx context.Context, u wire.UnlistKey) (w wire.Work, 
 // PlacedKeys returns the keys that the cloud's agent places on an instance.
 func (c *Client) PlacedKeys(ctx context.Context, instance string) ([]wire.PlacedKey, error) {
 	return all[wire.PlacedKey](ctx, c, instancePath(instance, "placed-keys"), nil)
+}
+
+// Lend has the cloud lend a key for a restore that waits for it.
+func (c *Client) Lend(ctx context.Context, work int64, publicLine string) (l wire.Lent, err error) {
+	return l, c.do(ctx, "POST", fmt.Sprintf("/work/%d/lend", work), nil, wire.LendKey{PublicKey: publicLine}, &l)
+}
+
+// LendTo has the cloud lend a key for one login, and says why.
+func (c *Client) LendTo(ctx context.Context, instance, publicLine, reason string) (l wire.Lent, err error) {
+	return l, c.do(ctx, "POST", instancePath(instance, "lend"), nil, wire.LendKey{PublicKey: publicLine, Reason: reason}, &l)
 }

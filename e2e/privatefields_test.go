@@ -61,6 +61,7 @@ var bodyOf = map[string]any{
 	"PATCH /holders/:name": wire.HolderChange{}, "POST /holders/:name/left": wire.HolderLeft{},
 	"POST /today/:id/off":       wire.PutOff{},
 	"POST /discovery/adoptions": wire.FoundAdoption{}, "POST /instances/:name/link": wire.CloudLink{},
+	"POST /work/:id/lend": wire.LendKey{}, "POST /instances/:name/lend": wire.LendKey{},
 	"POST /cloud-keys/look": wire.LookKeyLists{}, "POST /cloud-keys": wire.ListKey{}, "POST /cloud-keys/removals": wire.UnlistKey{},
 }
 

@@ -378,7 +378,7 @@ func TestRestoreReady(t *testing.T) {
 		out := map[string][]string{}
 		for _, row := range list.Items {
 			out[row.Instance] = row.Open
-			if len(row.Open) == 0 && len(row.Lacking) < 5 {
+			if len(row.Open) == 0 && len(row.Lacking) < 6 {
 				t.Errorf("%s lacks %v", row.Instance, row.Lacking)
 			}
 		}
@@ -387,7 +387,7 @@ func TestRestoreReady(t *testing.T) {
 	d.launchBoard(t, "ready-1", s.key)
 	id := d.instance(t, "ready-1").CloudID
 	nature := func(text string) { mustDo(t, standinCall("POST", "/v1/instances/"+id+"/nature", text, nil)) }
-	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward boot-text disk" {
+	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward lent-key boot-text disk" {
 		t.Errorf("in order: %v", got)
 	}
 	// What the steward itself writes does not make it older news that the steward gets in: its session was
@@ -405,20 +405,20 @@ func TestRestoreReady(t *testing.T) {
 			}
 		}
 	}
-	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward boot-text disk" {
+	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward lent-key boot-text disk" {
 		t.Errorf("after its own writes: %v", got)
 	}
-	nature(`{"stop_destroys":"a group replaces members that stop","missing_rights":[]}`)
+	nature(`{"stop_destroys":"a group replaces members that stop","missing_rights":["lend"]}`)
 	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward" {
 		t.Errorf("stopping destroys: %v", got)
 	}
 	contains(t, "compared", d.must(t, "restore", "ready-1"), "a group replaces members that stop")
 	nature(`{"stop_destroys":"","missing_rights":["volumes"]}`)
-	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward boot-text" {
+	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward lent-key boot-text" {
 		t.Errorf("no right to volumes: %v", got)
 	}
 	// Nothing at all: the key is lost, the steward's line is gone, and nothing may be stopped.
-	nature(`{"stop_destroys":"","missing_rights":["stop"]}`)
+	nature(`{"stop_destroys":"","missing_rights":["stop","lend"]}`)
 	file := shared.path("standin", "instances", id, "home/debian/.ssh/authorized_keys")
 	mustDo(t, os.WriteFile(file, nil, 0o600))
 	d.must(t, "survey", "ready-1", "-outside")

@@ -43,6 +43,10 @@ func restoreScenarios() []scenario {
 			begin: restoresBy("already-open"), check: isRestored},
 		{name: "restore already-open cancelled", kind: "restore-already-open", back: true, prepare: withPasswordShown,
 			begin: cancelledAtLogin("already-open"), check: isLostAsBefore},
+		{name: "restore lent-key", kind: "restore-lent-key", prepare: withLost(false), begin: restoresBy("lent-key"),
+			check: isRestored},
+		{name: "restore lent-key cancelled", kind: "restore-lent-key", back: true, prepare: withShown,
+			begin: cancelledAtLogin("lent-key"), check: isLostAsBefore},
 		{name: "restore boot-text", kind: "restore-boot-text", lacks: []string{"rest/stop/"},
 			prepare: withLost(false), begin: restoresBy("boot-text"), check: isRestored},
 		{name: "restore boot-text cancelled", kind: "restore-boot-text", back: true,
@@ -316,6 +320,8 @@ func (x *trial) restoring(route string) (int64, error) {
 	case "already-open":
 		args = []string{"work", "here", "ID", "-password-file", filepath.Join(x.slot.dir, "password"), "-dir",
 			filepath.Join(x.slot.dir, "nowhere")}
+	case "lent-key":
+		args = []string{"work", "here", "ID", "-dir", filepath.Join(x.slot.dir, "nowhere")}
 	case "second-key":
 	default:
 		return w.ID, err
@@ -521,6 +527,17 @@ func cancelledManyRestores(x *trial) (int64, error) {
 	return id, x.cancelWhen(id, func(w wire.Work) bool { return w.Children["running"] > 0 })
 }
 
+// withoutLent is a file of keys without what the cloud's agent takes away by itself.
+func withoutLent(data []byte) []byte {
+	var out strings.Builder
+	for line := range strings.Lines(string(data)) {
+		if !strings.Contains(line, "placed-by-the-cloud:") {
+			out.WriteString(line)
+		}
+	}
+	return []byte(out.String())
+}
+
 // isRestored: the new key opens it, the lost one does not, everything else is as
 // it was, and nothing is left behind.
 func isRestored(x *trial, w wire.Work) []string {
@@ -530,6 +547,7 @@ func isRestored(x *trial, w wire.Work) []string {
 	if err != nil {
 		return append(broken, err.Error())
 	}
+	data = withoutLent(data)
 	fresh, err := publicOf(filepath.Join(x.slot.dir, x.state["new"]+".pub"))
 	if err != nil {
 		return append(broken, err.Error())
@@ -577,6 +595,7 @@ func isRestored(x *trial, w wire.Work) []string {
 func isLostAsBefore(x *trial, _ wire.Work) []string {
 	broken := x.nothingLeft()
 	data, err := os.ReadFile(x.keysFile())
+	data = withoutLent(data)
 	// Where the guard forbids going back, as only the lost key is left besides, both
 	// lines stand, the access is on record, and the work says so.
 	list, e := x.client.Work(context.Background(), url.Values{"instance": {x.instance}}, 0)

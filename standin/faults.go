@@ -12,10 +12,12 @@ type Fault struct {
 	// Call is launch, get, by-token, stop, start, remove, boot-output, list,
 	// groups, own-group, admit, unadmit, addresses, reserve, move, release,
 	// volumes, volume, detach, attach, user-data, set-user-data, key-entries,
-	// add-key-entry, remove-key-entry, placed-keys, place-key or unplace-key; or "state",
+	// add-key-entry, remove-key-entry, placed-keys, place-key, unplace-key or lend; or "state",
 	// "volume-state": the next change of state of the instance, or of a volume of
 	// it, never comes; "attach-device", "astray": under another name than asked; or
-	// "umount", "fail": a filesystem of a volume of it is busy.
+	// "umount", "fail": a filesystem of a volume of it is busy; "lent-stays",
+	// "fail": the next key that is lent stays where it is; or "lent-late", "slow":
+	// the agent takes it only after Delay.
 	Call string `json:"call"`
 	// How is fail (500, and nothing is done), lose (it is done, and the
 	// connection breaks before the answer), slow (it is done after Delay),
@@ -34,7 +36,7 @@ var (
 		"groups", "own-group", "admit", "unadmit", "addresses", "reserve", "move", "release",
 		"volumes", "volume", "detach", "attach", "user-data", "set-user-data", "volume-state",
 		"attach-device", "umount", "key-entries", "add-key-entry", "remove-key-entry",
-		"placed-keys", "place-key", "unplace-key"}
+		"placed-keys", "place-key", "unplace-key", "lend", "lent-stays", "lent-late"}
 	faultHows = []string{"fail", "lose", "slow", "late", "twice", "hang", "astray"}
 )
 

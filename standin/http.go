@@ -43,6 +43,7 @@ import (
 //	GET    /v1/instances/{id}/placed-keys   what its agent places there
 //	POST   /v1/placed-keys                  {"client_token": T, "instance": ID or "", "user": U, "name": N, "public_key": line}
 //	DELETE /v1/placed-keys/{id}
+//	POST   /v1/instances/{id}/lend          {"client_token": T, "user": U, "public_key": line}, for a while
 //	GET    /v1/terms                        prices, and how long changes take
 //	POST   /v1/groups/{id}/rules            {"client_token": T, "from": CIDR, "note": text}
 //	DELETE /v1/groups/{id}/rules/{rule}?client_token=T

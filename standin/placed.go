@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net/http"
 	"slices"
 	"sort"
@@ -26,6 +27,11 @@ type PlacedKey struct {
 type storedPlaced struct {
 	PlacedKey
 	Tokens []string `json:"tokens"`
+	// From and Until are when a key that is lent begins and ends; zero for one that is placed for good. One that Stays
+	// is forgotten by the cloud then, and its line is not taken out.
+	From  time.Time `json:"from,omitzero"`
+	Until time.Time `json:"until,omitzero"`
+	Stays bool      `json:"stays,omitempty"`
 }
 
 // agentMark stands in the comment of the lines that the agent has placed, before the entry's ID.
@@ -45,13 +51,72 @@ func (c *Cloud) PlacedKeys(id string) ([]PlacedKey, error) {
 func (c *Cloud) placedFor(id string) []PlacedKey {
 	out := []PlacedKey{}
 	for _, p := range c.placed {
-		if p.Instance == id || p.Instance == "" {
+		if (p.Instance == id || p.Instance == "") && p.Until.IsZero() {
 			out = append(out, p.PlacedKey)
 		}
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].ID < out[j].ID })
 	return out
 }
+
+// lentFor are the keys that are lent on an instance now; the caller holds mu.
+func (c *Cloud) lentFor(id string) (out []PlacedKey) {
+	for _, p := range c.placed {
+		if now := c.opts.Now(); p.Instance == id && !now.Before(p.From) && now.Before(p.Until) {
+			out = append(out, p.PlacedKey)
+		}
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].ID < out[j].ID })
+	return out
+}
+
+// lendFor is how long a key is lent: a minute, at the usual pace.
+func (c *Cloud) lendFor() time.Duration { return 150 * c.opts.Pace }
+
+// Lend has the agent take a key for a while. A fault of the call "lent-stays" has it stay, one of "lent-late" has the
+// agent take it only after the fault's delay.
+func (c *Cloud) Lend(token, id, user, line string) (time.Time, error) {
+	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(line))
+	if err != nil || token == "" || user == "" {
+		return time.Time{}, fmt.Errorf("%w: a client token, a user and a public key", ErrInvalid)
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	in, ok := c.instances[id]
+	switch {
+	case !ok || in.State == Removed:
+		return time.Time{}, ErrNotFound
+	case in.State != Running:
+		return time.Time{}, fmt.Errorf("%w: the instance is %s", ErrState, in.State)
+	case slices.Contains(in.Nature.MissingRights, "lend"):
+		return time.Time{}, fmt.Errorf("%w: the caller may not have a key lent there", ErrState)
+	case !lends(in.Image):
+		return time.Time{}, fmt.Errorf("%w: the agent is not on image %s", ErrState, in.Image)
+	case user != in.LoginUser:
+		return time.Time{}, fmt.Errorf("%w: the agent knows no user %s", ErrInvalid, user)
+	}
+	for _, p := range c.placed {
+		if slices.Contains(p.Tokens, token) {
+			return p.Until, nil
+		}
+	}
+	c.serial++
+	p := &storedPlaced{PlacedKey: PlacedKey{ID: fmt.Sprintf("loan-%05d", c.serial), Instance: id, User: user, Name: "lent",
+		PublicKey: strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key)))}, Tokens: []string{token},
+		From: c.opts.Now().UTC(), Until: c.opts.Now().Add(c.lendFor()).UTC()}
+	_, p.Stays = c.faults.take("lent-stays", in.Name)
+	if f, late := c.faults.take("lent-late", in.Name); late {
+		p.From = p.From.Add(time.Duration(f.Delay) * time.Millisecond)
+	}
+	c.placed[p.ID] = p
+	if err := c.save(); err != nil {
+		return time.Time{}, err
+	}
+	return p.Until, c.agentOn(in) // it is on the spot, as clouds are
+}
+
+// lends tells whether the agent that lends is on an image.
+func lends(image string) bool { return image == "debian-12" || image == "harrow-web-2" }
 
 // PlaceKey keeps a key for an instance, or for the whole project with "".
 func (c *Cloud) PlaceKey(token string, p PlacedKey) (PlacedKey, error) {
@@ -79,7 +144,7 @@ func (c *Cloud) PlaceKey(token string, p PlacedKey) (PlacedKey, error) {
 	}
 	c.serial++
 	p.ID = fmt.Sprintf("pin-%05d", c.serial)
-	c.placed[p.ID] = &storedPlaced{p, []string{token}}
+	c.placed[p.ID] = &storedPlaced{PlacedKey: p, Tokens: []string{token}}
 	return p, c.save()
 }
 
@@ -107,6 +172,9 @@ func (c *Cloud) agent() {
 		}
 		c.mu.Lock()
 		if busy = busy || len(c.placed) > 0; busy && !c.closed {
+			maps.DeleteFunc(c.placed, func(_ string, p *storedPlaced) bool {
+				return !p.Until.IsZero() && !p.Stays && !c.opts.Now().Before(p.Until)
+			})
 			for _, in := range c.instances {
 				if in.State != Running || in.server == nil {
 					continue
@@ -132,11 +200,12 @@ func (c *Cloud) agentOn(in *stored) error {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	entries := c.placedFor(in.ID)
+	entries := append(c.placedFor(in.ID), c.lentFor(in.ID)...)
+	stays := func(id string) bool { p, ok := c.placed[id]; return ok && p.Stays }
 	var lines []string
 	for line := range strings.Lines(string(old)) {
 		_, mark, ours := strings.Cut(line, " "+agentMark)
-		if ours && !slices.ContainsFunc(entries, func(p PlacedKey) bool { return p.ID == strings.TrimSpace(mark) }) {
+		if ours && !stays(strings.TrimSpace(mark)) && !slices.ContainsFunc(entries, func(p PlacedKey) bool { return p.ID == strings.TrimSpace(mark) }) {
 			continue
 		}
 		lines = append(lines, line)
@@ -177,6 +246,21 @@ func (c *Cloud) handlePlaced(mux *http.ServeMux) {
 		if decode(w, r, &b) {
 			c.perform(w, "place-key", c.calledBy(b.Instance), func() (any, error) { return c.PlaceKey(b.ClientToken, b.PlacedKey) })
 		}
+	})
+	mux.HandleFunc("POST /v1/instances/{id}/lend", func(w http.ResponseWriter, r *http.Request) {
+		var b struct {
+			ClientToken string `json:"client_token"`
+			User        string `json:"user"`
+			PublicKey   string `json:"public_key"`
+		}
+		if !decode(w, r, &b) {
+			return
+		}
+		id := r.PathValue("id")
+		c.perform(w, "lend", c.calledBy(id), func() (any, error) {
+			until, err := c.Lend(b.ClientToken, id, b.User, b.PublicKey)
+			return map[string]time.Time{"until": until}, err
+		})
 	})
 	mux.HandleFunc("DELETE /v1/placed-keys/{id}", func(w http.ResponseWriter, r *http.Request) {
 		id := r.PathValue("id")

@@ -93,6 +93,8 @@ func open(fs *flag.FlagSet) func(*cli) error {
 		"`file` with the private key to use, and no other (default: a key of -dir that opens the instance)")
 	dir := fs.String("dir", "", "`folder` to look for keys in (default ~/.ssh)")
 	user := fs.String("user", "", "log in as this `user` (default: the recorded login user)")
+	lent := fs.Bool("lent", false, "have the cloud take a key made for this minute (not every cloud and image does)")
+	reason := fs.String("reason", "", "with -lent: `why`; it is kept in the journal")
 	show := fs.Bool("print", false, "print the parts that another client needs, and start nothing")
 	asJSON := fs.Bool("json", false, "with -print: print JSON")
 	return func(c *cli) error {
@@ -103,8 +105,13 @@ func open(fs *flag.FlagSet) func(*cli) error {
 		if *user != "" && !names.LoginUser(*user) {
 			return usagef("-user: that is no login user")
 		}
-		if *asJSON && !*show {
+		switch {
+		case *asJSON && !*show:
 			return usagef("-json goes with -print")
+		case *lent && (*identity != "" || *user != "" || *show):
+			return usagef("-lent makes a key of its own, for the recorded login user: leave out -identity, -user and -print")
+		case *lent != (*reason != ""):
+			return usagef("-lent and -reason go together: say why, it is kept in the journal")
 		}
 		i, err := service.Instance(c.ctx, args[0])
 		if err != nil {
@@ -119,6 +126,9 @@ func open(fs *flag.FlagSet) func(*cli) error {
 		d, err := pinnedDoor(service, i)
 		if err != nil {
 			return err
+		}
+		if *lent {
+			return c.openLent(service, i, d, *reason)
 		}
 		o, err := service.Opening(c.ctx, i.Name)
 		if err != nil {

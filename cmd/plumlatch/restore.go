@@ -44,7 +44,7 @@ func passwordFlag(fs *flag.FlagSet, into *string) {
 func restore(fs *flag.FlagSet) func(*cli) error {
 	var o restoreOptions
 	o.showing.flags(fs)
-	fs.StringVar(&o.route, "route", "", "carry out this `route`: second-key, steward, boot-text, disk or already-open")
+	fs.StringVar(&o.route, "route", "", "carry out this `route`: second-key, steward, lent-key, boot-text, disk or already-open")
 	fs.BoolVar(&o.best, "go", false, "carry out the best open route, with a pair made here; asks once")
 	fs.StringVar(&o.new, "new", "", "recorded `key` that is to open it (default: a pair that is made here, now)")
 	fs.StringVar(&o.lost, "lost", "", "record this `key` as lost first")
@@ -316,13 +316,28 @@ func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, sig
 	o ownPart, asJSON bool) error {
 	var trouble error
 	shown, byHand, waits := false, false, ""
+	shut := func() {} // what let this machine in for the work; the login that proves the new key is the last
+	defer func() { shut() }()
 	end, err := c.followUntil(service, w, "plumlatch work here", func(e wire.WorkEvent, enough func()) {
 		switch {
 		// told again, and over
-		case (e.Step == "by-hand" || e.Step == "grant" || e.Step == "login") && !c.isAt(service, w.ID, e):
+		case (e.Step == "by-hand" || e.Step == "lent" || e.Step == "grant" || e.Step == "login") && !c.isAt(service, w.ID, e):
 		case e.Step == "by-hand" && !byHand:
 			byHand = true
 			if trouble = c.placeByPassword(service, w.ID, o); trouble != nil {
+				waits = fmt.Sprintf("plumlatch work here %d", w.ID)
+				enough()
+			}
+		case e.Step == "lent" && !byHand:
+			byHand = true
+			if i, err := service.Instance(c.ctx, w.Instance); err != nil {
+				trouble = err
+			} else if shut, err = c.letIn(service, i); err != nil {
+				trouble = err
+			} else {
+				trouble = c.placeByLent(service, i, w.ID)
+			}
+			if trouble != nil {
 				waits = fmt.Sprintf("plumlatch work here %d", w.ID)
 				enough()
 			}

@@ -151,6 +151,14 @@ type Door struct {
 	WereHere                 []string // names, in small letters, of keys that opened it once, and were taken out
 	NoWayBack                bool     // no route back in was open when that was last looked at
 	WaysBackAt               time.Time
+	LentStays                []Lent // keys that the cloud lent, and that the server took after their end
+}
+
+// Lent is a key that the cloud lent for a while.
+type Lent struct {
+	Fingerprint string
+	Ended, At   time.Time
+	Withdrawal  int64 // the work that takes it off; 0 for none
 }
 
 // Ask is what a restore that is at hand waits for: that the holder of another key lets a new one in.
@@ -351,6 +359,14 @@ func (j *judging) server() {
 	if d.NoWayBack {
 		j.say(NoWayBack, "", "looked at "+on(d.WaysBackAt), "plumlatch restore "+d.Name,
 			"If the keys of %s were lost, no way back in would be open.", d.Name)
+	}
+	for _, l := range d.LentStays {
+		command := fmt.Sprintf("plumlatch access remove %s -key %s", d.Name, l.Fingerprint)
+		if l.Withdrawal != 0 {
+			command = fmt.Sprintf("plumlatch work show %d", l.Withdrawal)
+		}
+		j.say(LentStays, l.Fingerprint, "the server took it "+on(l.At), command, "The cloud lent %s on %s until %s, and the server "+
+			"takes it still.", l.Fingerprint, d.Name, on(l.Ended))
 	}
 	if len(d.SameHostKey) > 0 {
 		shown := d.SameHostKey[:min(4, len(d.SameHostKey))]

@@ -30,6 +30,7 @@ const (
 	NoWayBack       Reason = "no-way-back"         // no way back in would be open, if its keys were lost
 	WeakKey         Reason = "weak-key"            // a key that opens something is weak
 	StillListed     Reason = "key-still-listed"    // a cloud's list has a key that is lost, exposed or retired
+	LentStays       Reason = "lent-key-stays"      // a key that the cloud lent for a minute is still taken
 	AccessExpired   Reason = "access-expired"      // an access whose end has come
 	AccessExpiring  Reason = "access-expiring"     // an access whose end comes soon
 	SurveyFailed    Reason = "survey-failed"       // the last survey could not look
@@ -78,6 +79,7 @@ var reasons = map[Reason]urgency{
 	NoWayBack:       {142, Soon, "no way back in would be open, if the keys were lost"},
 	WeakKey:         {145, Soon, "a weak key opens something"},
 	StillListed:     {147, Soon, "a cloud's list of keys has one that nobody should launch with"},
+	LentStays:       {148, Soon, "a key that the cloud lent for a minute is still taken"},
 	AccessExpired:   {150, Soon, "the end of an access has come"},
 	AccessExpiring:  {155, Soon, "the end of an access is near"},
 	SurveyFailed:    {160, Soon, "the last survey could not look"},

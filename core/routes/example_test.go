@@ -24,5 +24,6 @@ func ExampleCompare() {
 	// disk true true 0
 	// already-open false false 1
 	// second-key false false 1
+	// lent-key false false 1
 	// boot-text false true 1
 }

@@ -44,6 +44,10 @@ type Facts struct {
 
 	StopDestroys string          // why stopping is its end; "" if it is not
 	MissingRight map[string]bool // what our credentials may not do: stop, start, volumes, user-data
+	Image        string          // that it was launched from; "" if that is not known
+	HostKeys     bool            // a host key of it is recorded
+	Lends        time.Duration   // how long the cloud lends a key; 0 if it does not
+	LendImages   []string        // images with the agent that lends; nil for all
 	BootText     bool            // the cloud lets user data be changed, and it runs at boot
 	Volumes      bool            // the cloud lets root volumes be moved
 	RootVolume   string          // "" if none is attached
@@ -173,6 +177,22 @@ func Compare(f Facts) []Offer {
 		out = append(out, o)
 	}
 	slices.SortStableFunc(out, rank)
+	return out
+}
+
+// Alone puts the open offers that need nobody's hand first, as is best for many instances at a time; else they stay as
+// Compare has ranked them.
+func Alone(offers []Offer) []Offer {
+	out := slices.Clone(offers)
+	slices.SortStableFunc(out, func(a, b Offer) int {
+		alone := func(o Offer) int {
+			if o.Open && o.People == "" {
+				return 0
+			}
+			return 1
+		}
+		return alone(a) - alone(b)
+	})
 	return out
 }
 

@@ -17,8 +17,8 @@ func inOrder() Facts {
 		Keys: []Key{{Name: "old", Person: true, State: "lost", Accepted: true},
 			{Name: "night-crew", Holder: "night", Person: true, Accepted: true}},
 		Steward: &Key{Accepted: true}, BootText: true, Volumes: true, RootVolume: "hold-1", Zone: "a",
-		RescueImage: "debian-12",
-		Offered:     []string{"password"}, OfferedAt: now, Change: time.Second, Currency: "pence", RescueHour: 2,
+		RescueImage: "debian-12", Image: "board", HostKeys: true, Lends: time.Minute,
+		Offered: []string{"password"}, OfferedAt: now, Change: time.Second, Currency: "pence", RescueHour: 2,
 	}
 }
 
@@ -54,7 +54,7 @@ func TestEachCondition(t *testing.T) {
 		"no steward": {func(f *Facts) { f.Steward = nil }, []string{"steward"}, "no steward"},
 		"the steward is refused": {func(f *Facts) { f.Steward.Accepted = false }, []string{"steward"},
 			"not known to be accepted"},
-		"stopped": {func(f *Facts) { f.State = "stopped" }, []string{"steward", "already-open"},
+		"stopped": {func(f *Facts) { f.State = "stopped" }, []string{"steward", "already-open", "lent-key"},
 			"it is stopped"},
 		"stopping destroys": {func(f *Facts) { f.StopDestroys = "its local disk is wiped" },
 			[]string{"boot-text", "disk"}, "its local disk is wiped"},
@@ -70,14 +70,20 @@ func TestEachCondition(t *testing.T) {
 			"runs no user data at boot"},
 		"a cloud without volumes": {func(f *Facts) { f.Volumes = false }, []string{"disk"},
 			"does not let root volumes"},
-		"no volume": {func(f *Facts) { f.RootVolume = "" }, []string{"boot-text", "disk"}, "no root volume"},
-		"no rescue": {func(f *Facts) { f.RescueImage = "" }, []string{"disk"}, "no rescue instance in zone a"},
-		"no cloud":  {func(f *Facts) { f.InCloud = false }, []string{"boot-text", "disk"}, "no cloud of ours"},
-		"keys only": {func(f *Facts) { f.Offered = nil }, []string{"already-open"}, "no login but by key"},
+		"no volume":                  {func(f *Facts) { f.RootVolume = "" }, []string{"boot-text", "disk"}, "no root volume"},
+		"no rescue":                  {func(f *Facts) { f.RescueImage = "" }, []string{"disk"}, "no rescue instance in zone a"},
+		"no cloud":                   {func(f *Facts) { f.InCloud = false }, []string{"boot-text", "disk", "lent-key"}, "no cloud of ours"},
+		"a cloud that lends nothing": {func(f *Facts) { f.Lends = 0 }, []string{"lent-key"}, "lends no keys"},
+		"an image without the agent": {func(f *Facts) { f.LendImages = []string{"other"} }, []string{"lent-key"},
+			"is not on its image (board)"},
+		"no right to lend": {func(f *Facts) { f.MissingRight = map[string]bool{"lend": true} }, []string{"lent-key"},
+			"may not have it lend a key"},
+		"no host key": {func(f *Facts) { f.HostKeys = false }, []string{"lent-key"}, "no host key of it is known"},
+		"keys only":   {func(f *Facts) { f.Offered = nil }, []string{"already-open"}, "no login but by key"},
 		"nobody looked": {func(f *Facts) { f.Offered, f.OfferedAt = nil, time.Time{} }, []string{"already-open"},
 			"nobody has looked"},
 		"gone": {func(f *Facts) { f.Gone = "it was removed" },
-			[]string{"second-key", "steward", "boot-text", "disk", "already-open"}, "it was removed"},
+			[]string{"second-key", "steward", "boot-text", "disk", "already-open", "lent-key"}, "it was removed"},
 	} {
 		f := inOrder()
 		f.Keys = slices.Clone(f.Keys)
@@ -100,11 +106,21 @@ func TestRank(t *testing.T) {
 	for _, o := range Compare(inOrder()) {
 		order = append(order, o.Route)
 	}
-	if got := strings.Join(order, " "); got != "steward already-open second-key boot-text disk" {
+	if got := strings.Join(order, " "); got != "steward lent-key already-open second-key boot-text disk" {
 		t.Errorf("ranked %s", got)
 	}
+	// Many at a time: those that need nobody's hand first, and one that is shut is none of them.
 	f := inOrder()
-	f.Steward, f.Offered, f.Keys = nil, nil, nil
+	f.Steward, f.MissingRight = nil, map[string]bool{"user-data": true}
+	order = order[:0]
+	for _, o := range Alone(Compare(f)) {
+		order = append(order, o.Route)
+	}
+	if got := strings.Join(order, " "); got != "disk lent-key already-open second-key steward boot-text" {
+		t.Errorf("for many: %s", got)
+	}
+	f = inOrder()
+	f.Steward, f.Offered, f.Keys, f.Lends = nil, nil, nil, 0
 	order = order[:0]
 	for _, o := range Compare(f) {
 		order = append(order, o.Route)

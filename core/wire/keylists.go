@@ -81,3 +81,15 @@ type LookKeyLists struct {
 	Prints []string `json:"prints,omitempty"`
 	Limit  int      `json:"limit,omitempty"` // of entries that are neither; 0 for 200, at most 100000
 }
+
+// LendKey asks for a key made for this minute to be lent by the cloud.
+type LendKey struct {
+	PublicKey string `json:"public_key"`
+	Reason    string `json:"reason,omitempty"` // why, where no work says it
+}
+
+// Lent is a key that the cloud's agent takes for a while.
+type Lent struct {
+	Until     time.Time `json:"until"`
+	LoginUser string    `json:"login_user"`
+}

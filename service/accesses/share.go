@@ -302,7 +302,13 @@ func (w *Service) foundKey(ctx context.Context, i store.Instance, word string, k
 		}
 		return x, nil
 	}
-	return store.Sighting{}, nil
+	lent, err := w.Store.LentStaying(ctx, i.ID)
+	for _, k := range lent {
+		if k.Fingerprint == word && k.LoginUser == i.LoginUser {
+			return store.Sighting{ID: k.ID, InstanceID: i.ID, LoginUser: k.LoginUser, Fingerprint: k.Fingerprint, Blob: k.Blob}, nil
+		}
+	}
+	return store.Sighting{}, err
 }
 
 // NotAtHand refuses what other work with the same key is at hand for.
@@ -464,6 +470,17 @@ func (w *Service) PlanRemove(ctx context.Context, i store.Instance, r wire.Acces
 	}
 	return w.Begun(w.Named("access-remove"), fmt.Sprintf("withdraw %s from %s", a.Key, i.Name), door.Token(26),
 		i, intent, in), nil
+}
+
+// PlanTakeOff makes the work that takes a key off that nobody recorded on an instance, and that the service itself saw
+// the server take. FieldError.
+func (w *Service) PlanTakeOff(ctx context.Context, i store.Instance, fingerprint string, blob []byte, reason string) (store.NewWork, error) {
+	if err := w.EditableInstance(ctx, i); err != nil {
+		return store.NewWork{}, err
+	}
+	return w.Begun(w.Named("access-remove"), fmt.Sprintf("withdraw %s from %s", fingerprint, i.Name), door.Token(26), i,
+		"withdraw "+fingerprint+", which nobody recorded there: "+reason,
+		sharing{Key: fingerprint, Blob: blob, Reason: reason}), nil
 }
 
 // ExtendAccess begins to give an access another end. FieldError, store.ErrInProgress.

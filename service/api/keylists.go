@@ -1,11 +1,13 @@
 package api
 
 import (
+	"context"
 	"net/http"
 
 	"github.com/gin-gonic/gin"
 
 	"plumlatch/core/wire"
+	"plumlatch/service/store"
 )
 
 // The bounds of a look at the cloud's lists of keys.
@@ -77,4 +79,36 @@ func (s *Server) placedKeys(c *gin.Context) {
 		return
 	}
 	answerList(c, rows, "", func(p wire.PlacedKey) wire.PlacedKey { return p })
+}
+
+// lendForWork has the cloud lend a key for a restore that waits for it.
+func (s *Server) lendForWork(c *gin.Context) {
+	var r wire.LendKey
+	if !read(c, &r) {
+		return
+	}
+	tellOf(s, c, func(ctx context.Context, w store.Work) (wire.Lent, error) {
+		i, err := s.opts.Store.InstanceByID(ctx, w.InstanceID)
+		if err == nil { // whoever comes in there first could become root there, also by somebody else's restore
+			err = s.opts.Worker.Lifecycle.MayEnter(ctx, operator(c).Name, operator(c).Role, i)
+		}
+		if err != nil {
+			return wire.Lent{}, err
+		}
+		return s.opts.Worker.Restore.Lend(ctx, actor(c), w, r)
+	}, "this work waits for no key that the cloud lends")
+}
+
+// lendKey has the cloud lend a key, so that somebody whose key is not there yet gets in once.
+func (s *Server) lendKey(c *gin.Context) {
+	var r wire.LendKey
+	if !read(c, &r) {
+		return
+	}
+	i, ok := s.instance(c)
+	if !ok {
+		return
+	}
+	out, err := s.opts.Worker.Restore.LendTo(c.Request.Context(), actor(c), i, r)
+	s.answer(c, out, err)
 }

@@ -155,6 +155,8 @@ func (s *Server) operations() []Operation {
 
 		{get, "/instances/:name/placed-keys", view, true, nil, list(wire.PlacedKey{}), "The keys that the cloud's agent places there.",
 			s.placedKeys},
+		{post, "/work/:id/lend", edit, true, wire.LendKey{}, wire.Lent{}, "Have the cloud lend a key for a restore.", s.lendForWork},
+		{post, "/instances/:name/lend", edit, true, wire.LendKey{}, wire.Lent{}, "Have the cloud lend a key, for one login.", s.lendKey},
 		{post, "/cloud-keys/look", view, true, wire.LookKeyLists{}, wire.KeyLists{},
 			"The cloud's own lists of keys, set against the ledger.", s.lookKeyLists},
 		{post, "/cloud-keys", edit, false, wire.ListKey{}, wire.Work{}, "Take a key into lists of the cloud.", s.listKey},

@@ -76,6 +76,7 @@ const (
 	RightStart    Right = "start"
 	RightVolumes  Right = "volumes"
 	RightUserData Right = "user-data"
+	RightLend     Right = "lend"
 )
 
 // VolumeState is where a volume is, in words that all clouds share.
@@ -225,6 +226,12 @@ type PlacedKey struct {
 	Public   string // the public half, as a line of a file of keys
 }
 
+// Lending is a cloud's favour: its own agent takes a public key for a login user for a while, and takes it away again.
+type Lending struct {
+	For    time.Duration
+	Images []string // that have the agent; nil for all
+}
+
 // Properties are what differs between clouds and is no branch in our code.
 type Properties struct {
 	Names       NameRule
@@ -237,6 +244,8 @@ type Properties struct {
 	BootText bool
 	// Volumes: root volumes can be detached from a stopped instance, and attached elsewhere.
 	Volumes bool
+	// Lends: it lends keys; nil if it does not.
+	Lends *Lending
 	// PlacedKeys: it keeps keys for an instance, or for a whole project, which its agent places there.
 	PlacedKeys bool
 	// KeyLists: it keeps public keys under names, for launches; nil if it does not.
@@ -320,6 +329,10 @@ type Driver interface {
 	PlaceKey(ctx context.Context, clientToken, id, user, name, line string) (PlacedKey, error)
 	// UnplaceKey takes an entry off; one that is gone is no error.
 	UnplaceKey(ctx context.Context, clientToken, entryID string) error
+
+	// Lend has the cloud's agent take a public key for a user of an instance for a while, and returns until when.
+	// Asked only of clouds that lend. The same key again is lent anew.
+	Lend(ctx context.Context, clientToken, id, user, line string) (time.Time, error)
 
 	// StaticAddresses returns those of a region, or all with "".
 	StaticAddresses(ctx context.Context, region string) ([]StaticAddress, error)

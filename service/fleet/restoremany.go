@@ -134,7 +134,7 @@ func (w *Service) chooseRestored(ctx context.Context, r wire.RestoreMany) (membe
 			}
 			clouds[rows[0].Region] = side
 		}
-		offers := routes.Compare(w.FactsOf(ctx, rows[0], side, false, rescues))
+		offers := routes.Alone(routes.Compare(w.FactsOf(ctx, rows[0], side, false, rescues)))
 		if !offers[0].Open {
 			m.State, m.Note = "left out", "no way back is open: plumlatch restore "+c.Instance
 			left = append(left, m)

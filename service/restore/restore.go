@@ -55,6 +55,8 @@ type restoring struct {
 	Placed     bool   `json:"placed"`
 	PlacedFile string `json:"placed_file"`
 	PlacedWith string `json:"placed_with"`
+	// Lent is set when the cloud was asked to lend a key.
+	Lent bool `json:"lent,omitempty"`
 	// Fetched is set when the engineer's client has copied files out.
 	Fetched bool  `json:"fetched"`
 	Files   int   `json:"files"`
@@ -195,6 +197,8 @@ func (w *Service) restoreTable() map[string]work.Step {
 	restoreOf := w.restoreSteps()
 	return map[string]work.Step{
 		"grant": {Title: "waiting for the holder of another key to add the new one",
+			Do: restoreOf.Do((*restoreJob).byHand)},
+		"lent": {Title: "waiting for a login by a key that the cloud lends",
 			Do: restoreOf.Do((*restoreJob).byHand)},
 		"by-hand": {Title: "waiting for the new key to be added by hand", Do: restoreOf.Do((*restoreJob).byHand)},
 		"place": {Title: "adding the new key by the service's own",
@@ -471,7 +475,10 @@ func (w *Service) FactsOf(ctx context.Context, row store.RestoreRow, c CloudSide
 		BootText: p.BootText, Volumes: p.Volumes, Zone: row.Zone, RescueImage: p.RescueImage, Service: w.Reach.Source,
 		MissingRight: map[string]bool{},
 		Change:       c.terms.Change, Currency: c.terms.Currency, RescueHour: c.terms.InstanceHour[p.RescueSize],
-		Services: len(row.Checks) > 0}
+		Services: len(row.Checks) > 0, Image: row.Image, HostKeys: row.Pinned}
+	if p.Lends != nil {
+		f.Lends, f.LendImages = p.Lends.For, p.Lends.Images
+	}
 	if row.Adopted {
 		f.State = "running"
 	}
@@ -579,6 +586,9 @@ func (w *Service) PlanRestore(ctx context.Context, i store.Instance, r wire.Rest
 	wanted := r.Route
 	if r.Route == fetchRoute.Name {
 		wanted = "disk"
+	}
+	if proofOf != 0 { // one of many: nobody stands by each
+		offers = routes.Alone(offers)
 	}
 	offer, err := chooseRoute(offers, wanted, i.Name)
 	if err != nil {

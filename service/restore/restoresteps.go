@@ -208,6 +208,9 @@ func (r *restoreJob) byHand() error {
 		what = fmt.Sprintf("%s to be added by a login without a key (plumlatch work here %d)",
 			r.In.New, r.Work.ID)
 	}
+	if r.In.Route == "lent-key" {
+		what = fmt.Sprintf("%s to be added by a key that the cloud lends (plumlatch work here %d)", r.In.New, r.Work.ID)
+	}
 	return r.Wait(wire.WaitsHands, what+"; if nobody does, this ends", time.Minute, grantLimit)
 }
 

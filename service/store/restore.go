@@ -162,6 +162,7 @@ type RestoreRow struct {
 	CloudID, Region, Zone, Image  string
 	Phase                         Phase
 	Adopted, Steward, Privileged  bool
+	Pinned                        bool        // a host key of it is recorded
 	Checks                        Paths       `gorm:"type:jsonb"`
 	Keys                          RestoreKeys `gorm:"type:jsonb"`
 	Offered                       Paths       `gorm:"type:jsonb"`
@@ -207,6 +208,7 @@ func (s *Store) RestoreRows(ctx context.Context, name, tag string, after int64, 
 	err := s.db.WithContext(ctx).Raw(`SELECT i.id, i.name, i.login_user, i.state, i.cloud, i.cloud_id, i.region,
 		i.zone, i.image, i.phase, i.adopted, i.vanished_at, i.checks,
 			EXISTS (SELECT 1 FROM steward_keys s WHERE s.instance_id = i.id) AS steward,
+			EXISTS (SELECT 1 FROM host_keys p WHERE p.instance_id = i.id AND p.replaced_at IS NULL) AS pinned,
 			coalesce((SELECT jsonb_agg(jsonb_build_object('id', a.id, 'key_id', coalesce(k.id, 0), 'key',
 			coalesce(k.name, ''), 'holder', coalesce(h.name, ''), 'sort', coalesce(h.sort, ''), 'state',
 			coalesce(k.state, ''),

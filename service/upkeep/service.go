@@ -32,6 +32,10 @@ func (w *Service) Start() {
 	w.Engine.Go(func() { w.upkeepLoop(judgeEvery, "judging what has changed", w.judge) })
 	w.Engine.Go(func() { w.upkeepLoop(endsEvery, "withdrawing rules at their end", w.keepEnds) })
 	w.Engine.Go(func() {
+		w.upkeepLoop(restore.LentEvery, "looking whether lent keys are gone",
+			func(ctx context.Context) (bool, error) { return false, w.LookLent(ctx) })
+	})
+	w.Engine.Go(func() {
 		w.upkeepLoop(restEvery, "judging the journal and the clouds",
 			func(ctx context.Context) (bool, error) { return false, w.JudgeRest(ctx) })
 	})

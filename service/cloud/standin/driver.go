@@ -47,6 +47,7 @@ func (d *Driver) Properties() cloud.Properties {
 		CallerURL:   d.base + "/v1/caller",
 		BootText:    true, Volumes: true, RescueImage: "debian-12", RescueSize: "small",
 		PlacedKeys: true,
+		Lends:      &cloud.Lending{For: time.Minute, Images: []string{"debian-12", "harrow-web-2"}},
 		KeyLists: &cloud.KeyLists{Scope: cloud.KeysByRegion, Kinds: []string{"ssh-ed25519", "ssh-rsa"},
 			Names: cloud.NameRule{Pattern: regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9 ._@-]*$`), MaxLength: 100,
 				Words: "it takes 1 to 100 of letters, digits, spaces and ._@-, a letter or digit first"},

@@ -82,3 +82,13 @@ func (d *Driver) PlaceKey(ctx context.Context, clientToken, id, user, name, line
 func (d *Driver) UnplaceKey(ctx context.Context, _, entryID string) error {
 	return d.call(ctx, "DELETE", "/v1/placed-keys/"+url.PathEscape(entryID), nil, new(struct{}))
 }
+
+// Lend has the agent take a public key for a while.
+func (d *Driver) Lend(ctx context.Context, clientToken, id, user, line string) (time.Time, error) {
+	var lent struct {
+		Until time.Time `json:"until"`
+	}
+	err := d.call(ctx, "POST", "/v1/instances/"+url.PathEscape(id)+"/lend", map[string]string{"client_token": clientToken,
+		"user": user, "public_key": line}, &lent)
+	return lent.Until, err
+}

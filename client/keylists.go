@@ -36,3 +36,13 @@ func (c *Client) Lend(ctx context.Context, work int64, publicLine string) (l wir
 func (c *Client) LendTo(ctx context.Context, instance, publicLine, reason string) (l wire.Lent, err error) {
 	return l, c.do(ctx, "POST", instancePath(instance, "lend"), nil, wire.LendKey{PublicKey: publicLine, Reason: reason}, &l)
 }
+
+// FirstPassword returns the first password of an instance without SSH, as it is encrypted to its launch key.
+func (c *Client) FirstPassword(ctx context.Context, instance string) (p wire.SealedPassword, err error) {
+	return p, c.do(ctx, "POST", instancePath(instance, "password"), nil, nil, &p)
+}
+
+// PasswordChanged records that the first password of an instance was changed there.
+func (c *Client) PasswordChanged(ctx context.Context, instance string) (p wire.FirstPassword, err error) {
+	return p, c.do(ctx, "POST", instancePath(instance, "password/changed"), nil, nil, &p)
+}

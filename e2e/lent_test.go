@@ -21,6 +21,9 @@ func TestLentKey(t *testing.T) {
 	d := newHome(t, &demo{dir: s.dir, url: s.serve(t).URL(), token: s.token})
 	dir, none := t.TempDir(), writeFile(t, "")
 	x := newStray(t, d, "lent-stray", "debian-12", "")
+	var own struct{ ID string }
+	mustDo(t, standinCall("POST", "/v1/instances/"+x.id+"/own-group", `{"client_token":"lent-own"}`, &own))
+	mustDo(t, standinCall("POST", "/v1/groups/"+own.ID+"/rules", `{"client_token":"lent-service","from":"127.0.0.5/32"}`, nil))
 	d.must(t, "discover", "adopt", x.name, "-yes")
 	var routes wire.Routes
 	mustDo(t, json.Unmarshal([]byte(d.must(t, "restore", x.name, "-json")), &routes))
@@ -29,8 +32,7 @@ func TestLentKey(t *testing.T) {
 	}
 	// No rule lets this machine in: one does while it is needed, and no longer.
 	i := d.instance(t, x.name)
-	d.must(t, "instance", "admit", x.name, "-from", "127.0.0.5")
-	d.must(t, "instance", "unadmit", x.name, "-from", "127.0.0.1", "-cut-off", "1", "-yes")
+	d.must(t, "instance", "unadmit", x.name, "-from", "127.0.0.1", "-yes")
 	if says("127.0.0.1", i.Address, i.Port) || !says("127.0.0.5", i.Address, i.Port) {
 		t.Fatalf("the beginning is not as it should be: %v", d.rules(t, x.name))
 	}
@@ -44,7 +46,7 @@ func TestLentKey(t *testing.T) {
 	id := fmt.Sprint(lastRestore(t, d, x.name))
 	body := mustJSON(t, wire.LendKey{PublicKey: pairIn(t, filepath.Join(dir, "mate")).Line()})
 	waitFor(t, "the restore to wait", func() bool { return d.workByID(t, lastRestore(t, d, x.name)).StepName == "lent" })
-	if a := d.api(t, "POST", "/api/v1/work/"+id+"/lend", body, "Authorization", "Bearer "+d.token2(t, "-role", "operator")); a.status != 403 {
+	if a := d.api(t, "POST", "/api/v1/work/"+id+"/lend", body, "Authorization", "Bearer "+d.token2(t, "-role", "operator", "-for", "10m")); a.status != 403 {
 		t.Errorf("a key of somebody who may not: %d %s", a.status, a.body)
 	}
 	r := d.client(t, "", "work", "here", id, "-dir", x.dir)
@@ -83,10 +85,11 @@ func TestLentKey(t *testing.T) {
 	lentStays(t, x)
 	// An image without the agent, and a key that is recorded.
 	d.must(t, "key", "create", "lent-plain", "-dir", dir, "-new-passphrase", none)
-	d.must(t, "instance", "launch", "lent-none", "-image", "harrow-linux-4", "-size", "medium", "-region", "north-pier", "-key", "lent-plain")
-	if r := d.client(t, "", "open", "lent-none", "-lent", "-reason", "x", "--", "true"); r.code != 1 ||
-		!strings.Contains(r.err, "the cloud's agent is not on its image") {
-		t.Errorf("no agent: %+v", r)
+	d.must(t, "instance", "launch", "lent-none", "-image", "harrow-linux-4", "-size", "medium", "-region", "north-pier", "-key",
+		"lent-plain", "-detach")
+	if a := d.api(t, "POST", "/api/v1/instances/lent-none/lend", body, "Authorization", "Bearer "+d.token); a.status != 422 ||
+		!strings.Contains(a.body, "the cloud's agent is not on its image") {
+		t.Errorf("no agent: %d %s", a.status, a.body)
 	}
 	line, err := os.ReadFile(filepath.Join(dir, "lent-plain.pub"))
 	mustDo(t, err)
@@ -124,15 +127,23 @@ func lentStays(t *testing.T, x *strayed) {
 		}
 		return file, pair.Fingerprint()
 	}
+	t.Cleanup(func() {
+		if t.Failed() {
+			t.Log(d.client(t, "", "work", "list", "-instance", x.name).out, d.client(t, "", "today", "-what", "lent-key-stays").out,
+				d.client(t, "", "journal", "list", "-target", "instance "+x.name, "-limit", "8").out)
+		}
+	})
 	keys := shared.path("standin", "instances", x.id, "home/debian/.ssh/authorized_keys")
-	before := mustRead(t, keys)
+	has := func(name string) bool {
+		return strings.Contains(mustRead(t, keys), strings.Fields(mustRead(t, filepath.Join(x.dir, name+".pub")))[1])
+	}
 	_, fingerprint := lend("stays-1")
 	if out, ok := x.ssh(t, "stays-1", "hostname"); !ok {
 		t.Fatalf("the lent key does not log in: %s", out)
 	}
 	waitFor(t, "the steward to take it off", func() bool {
 		return strings.Contains(d.must(t, "journal", "list", "-target", "instance "+x.name), "withdraw "+fingerprint+
-			", which nobody recorded there: the cloud lent it, and it stays after its end") && mustRead(t, keys) == before
+			", which nobody recorded there: the cloud lent it, and it stays after its end") && !has("stays-1")
 	})
 	if out, ok := x.ssh(t, "stays-1", "hostname"); ok {
 		t.Errorf("it logs in still: %s", out)
@@ -142,6 +153,7 @@ func lentStays(t *testing.T, x *strayed) {
 	})
 
 	// Nobody of ours is there to edit: the steward's line has gone.
+	before := string(withoutLent([]byte(mustRead(t, keys))))
 	mustDo(t, os.WriteFile(keys, []byte(stewardLine.ReplaceAllString(before, "")), 0o600))
 	_, fingerprint = lend("stays-2")
 	waitFor(t, "it to stand on today", func() bool { return slices.Contains(d.reasonsOf(t, "instance", x.name), "lent-key-stays") })

@@ -33,6 +33,10 @@ type Image struct {
 
 	// Service: a web service runs on it, at port 7080.
 	Service bool `json:"-"`
+
+	// FirstPassword: it takes no key and runs no SSH server, but gives a first
+	// password, encrypted to the RSA key that it is launched with.
+	FirstPassword bool `json:"first_password,omitempty"`
 }
 
 // Size is how large an instance is.
@@ -75,14 +79,16 @@ var (
 	}
 	Images = []Image{
 		{"debian-12", "Debian 12", "debian", allTypes, 8, "small", everywhere, "SSH-2.0-OpenSSH_9.2p1 standin-debian",
-			true, false},
+			true, false, false},
 		{"harrow-linux-4", "Harrow Linux 4", "deckhand", allTypes, 12, "medium", []string{"north-pier", "south-pier"},
-			"SSH-2.0-OpenSSH_9.3 standin-harrow", false, false},
+			"SSH-2.0-OpenSSH_9.3 standin-harrow", false, false, false},
 		{"tideline-2", "Tideline 2 (no RSA)", "gauger",
 			[]string{"ssh-ed25519", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521"}, 4, "small",
-			[]string{"south-pier", "skerry-island"}, "SSH-2.0-OpenSSH_9.6 standin-tideline", false, false},
+			[]string{"south-pier", "skerry-island"}, "SSH-2.0-OpenSSH_9.6 standin-tideline", false, false, false},
 		{"harrow-web-2", "Harrow Web 2 (a board service on port 7080)", "debian", allTypes, 8, "small", everywhere,
-			"SSH-2.0-OpenSSH_9.2p1 standin-web", true, true},
+			"SSH-2.0-OpenSSH_9.2p1 standin-web", true, true, false},
+		{"quay-desk-1", "Quay Desk 1 (remote desktop, no SSH)", "Administrator", []string{"ssh-rsa"}, 20, "medium",
+			[]string{"north-pier", "south-pier"}, "", false, false, true},
 	}
 	Sizes = []Size{
 		{"small", 1, 1024, 10, everywhere},

@@ -378,6 +378,8 @@ type Launch struct {
 
 	KeyLabel string `json:"key_label"`
 	KeyEntry string `json:"key_entry"` // of the region's list of keys: it is placed at the first boot
+	// PasswordKey is the RSA key, as a line, that an image without SSH encrypts its first password to.
+	PasswordKey string `json:"password_key"`
 }
 
 // check refuses what this cloud does not take.
@@ -410,6 +412,9 @@ func (l *Launch) check() error {
 	}
 	if least, ok := sizeByName(image.SmallestSize); ok && (size.MemoryMB < least.MemoryMB || size.CPUs < least.CPUs) {
 		return invalid("image %s needs size %s", image.Name, least.Name)
+	}
+	if err := l.checkPasswordKey(image); err != nil {
+		return err
 	}
 	if l.DiskGB == 0 {
 		l.DiskGB = size.DiskGB
@@ -451,6 +456,14 @@ func (c *Cloud) Launch(l Launch) (Instance, error) {
 			return Instance{}, fmt.Errorf("%w: the list of %s has no key %q", ErrInvalid, l.Region, l.KeyEntry)
 		}
 	}
+	if l.PasswordKey != "" {
+		line = l.PasswordKey
+	}
+	if image.FirstPassword {
+		if _, err := passwordKey(line); err != nil {
+			return Instance{}, err
+		}
+	}
 	c.serial++
 	in := &stored{
 		Instance: Instance{
@@ -460,6 +473,9 @@ func (c *Cloud) Launch(l Launch) (Instance, error) {
 			KeyLabel: l.KeyLabel,
 		},
 		UserData: l.UserData, Token: l.ClientToken, LaunchHash: string(hash), KeyLine: line,
+	}
+	if image.FirstPassword {
+		in.Port = desktopPort
 	}
 	c.instances[in.ID] = in
 	v := c.newVolume(in)
@@ -744,6 +760,9 @@ func (c *Cloud) serve(in *stored) error {
 		return nil
 	}
 	image, _ := imageByName(in.Image)
+	if image.FirstPassword { // nobody listens there
+		return nil
+	}
 	disk := diskName(in.ID)
 	if v := c.rootOf(in.ID); v != nil { // another one's, if somebody swapped them
 		disk = v.folder()

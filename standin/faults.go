@@ -17,7 +17,8 @@ type Fault struct {
 	// it, never comes; "attach-device", "astray": under another name than asked; or
 	// "umount", "fail": a filesystem of a volume of it is busy; "lent-stays",
 	// "fail": the next key that is lent stays where it is; or "lent-late", "slow":
-	// the agent takes it only after Delay.
+	// the agent takes it only after Delay; or "first-password", "fail": it is no
+	// cipher text, "astray": it is encrypted to another key.
 	Call string `json:"call"`
 	// How is fail (500, and nothing is done), lose (it is done, and the
 	// connection breaks before the answer), slow (it is done after Delay),
@@ -36,7 +37,7 @@ var (
 		"groups", "own-group", "admit", "unadmit", "addresses", "reserve", "move", "release",
 		"volumes", "volume", "detach", "attach", "user-data", "set-user-data", "volume-state",
 		"attach-device", "umount", "key-entries", "add-key-entry", "remove-key-entry",
-		"placed-keys", "place-key", "unplace-key", "lend", "lent-stays", "lent-late"}
+		"placed-keys", "place-key", "unplace-key", "lend", "lent-stays", "lent-late", "first-password"}
 	faultHows = []string{"fail", "lose", "slow", "late", "twice", "hang", "astray"}
 )
 

@@ -112,6 +112,13 @@ func (c *Cloud) firstBoot(in *stored) error {
 	root := diskName(in.ID)
 	var console strings.Builder
 	fmt.Fprintf(&console, "[    0.000000] stand-in kernel, instance %s\n[    0.812000] root volume mounted\n", in.ID)
+	image, _ := imageByName(in.Image)
+	if image.FirstPassword && !in.FirstBoot {
+		if err := c.givePassword(in, &console); err != nil {
+			return err
+		}
+		in.FirstBoot = true
+	}
 	if !in.FirstBoot {
 		cfg := readUserData(in.UserData, &console)
 		if in.KeyLine != "" {
@@ -145,7 +152,9 @@ func (c *Cloud) firstBoot(in *stored) error {
 		}
 		in.FirstBoot = true
 	}
-	c.bootText(in, &console)
+	if !image.FirstPassword {
+		c.bootText(in, &console)
+	}
 	fmt.Fprintf(&console, "cloud-init: finished, datasource stand-in\n\n%s login: ", in.Name)
 	f, err := c.root.OpenFile(root+".console", os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {

@@ -70,8 +70,8 @@ func (c *Cloud) lentFor(id string) (out []PlacedKey) {
 	return out
 }
 
-// lendFor is how long a key is lent: a minute, at the usual pace.
-func (c *Cloud) lendFor() time.Duration { return 150 * c.opts.Pace }
+// lendFor is how long a key is lent: fifty changes of state.
+func (c *Cloud) lendFor() time.Duration { return 50 * c.opts.Pace }
 
 // Lend has the agent take a key for a while. A fault of the call "lent-stays" has it stay, one of "lent-late" has the
 // agent take it only after the fault's delay.

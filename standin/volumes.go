@@ -80,6 +80,7 @@ var layouts = map[string][]Partition{
 	"tideline-2": {{Number: 1, FSType: "swap", UUID: "3f6a7d01-0000-4000-8000-00000000071d", GB: 1},
 		{Number: 2, FSType: "ext4", UUID: "3f6a7d02-0000-4000-8000-00000000071d", Holds: "system", GB: 8}},
 	"harrow-web-2": {{Number: 1, FSType: "ext4", UUID: "3f6a7d11-0000-4000-8000-0000000000eb", Holds: "system", GB: 9}},
+	"quay-desk-1":  {{Number: 1, FSType: "ntfs", UUID: "5D3A8B1100DE5C01", Holds: "empty", GB: 18}},
 }
 
 // newVolume makes the record of an instance's root volume; its folder is the instance's.

@@ -92,6 +92,9 @@ func init() { // help walks the table that its own functions stand in
 			"Forget an instance that was not launched here; the machine stays.",
 			"plumlatch instance forget beacon-lamp-1", changeCommand("forget")},
 
+		{"instance password", "NAME [-identity FILE | -changed] [options]",
+			"Decrypt the first password of an instance without SSH, here; or record that it was changed.",
+			"plumlatch instance password purser-desk-1 -identity ~/.ssh/purser-rsa", instancePassword},
 		{"instance rules", "NAME [options]",
 			"Show whom the inbound rules let in to which port, since when and until when.",
 			"plumlatch instance rules berth-board-1", instanceRules},

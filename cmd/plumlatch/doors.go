@@ -70,7 +70,10 @@ func instanceRules(fs *flag.FlagSet) func(*cli) error {
 					until = "ends " + ago(*rule.Until, now)
 				}
 				port := rule.Ports
-				if port == "" {
+				switch {
+				case port == "" && r.Desktop:
+					port = "remote desktop"
+				case port == "":
 					port = "SSH"
 				}
 				rows = append(rows, []string{from, port, what, at, until, g.Name, of})

@@ -203,7 +203,7 @@ func instanceShow(fs *flag.FlagSet) func(*cli) error {
 		for _, h := range i.HostKeys {
 			line("host key", h.Type+" "+h.Fingerprint+" ("+h.Source+")")
 		}
-		if len(i.HostKeys) == 0 {
+		if len(i.HostKeys) == 0 && !i.Desktop {
 			line("host key", "not known")
 		}
 		if len(i.Addresses) > 1 {
@@ -221,6 +221,10 @@ func instanceShow(fs *flag.FlagSet) func(*cli) error {
 		}
 		line("trouble", i.Trouble)
 		fmt.Fprintln(c.out)
+		if i.Desktop {
+			c.printFirstPassword(i.Name, i.FirstPassword)
+			return nil
+		}
 		c.accessRows(o.Keys, false)
 		c.foundRows(o.Unrecorded, false)
 		for _, d := range o.Doors {

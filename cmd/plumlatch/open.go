@@ -358,6 +358,9 @@ func (c *cli) printDoor(i wire.Instance, d door, file string, asJSON bool) error
 // openable says why an instance cannot be opened now.
 func openable(i wire.Instance) error {
 	switch {
+	case i.Desktop:
+		return failure{fmt.Errorf("%s has no SSH: people come in by remote desktop, at %s port %d, with its password", i.Name, i.Address, i.Port),
+			"plumlatch instance password " + i.Name}
 	case i.State == "stopped":
 		return failure{fmt.Errorf("%s is stopped", i.Name), "plumlatch instance start " + i.Name}
 	case i.State != "running" || i.Address == "":

@@ -29,6 +29,10 @@ func who(fs *flag.FlagSet) func(*cli) error {
 		if *asJSON {
 			return c.json(o)
 		}
+		if o.Desktop {
+			c.printFirstPassword(o.Instance, o.FirstPassword)
+			return nil
+		}
 		c.printOpening(o)
 		return nil
 	}

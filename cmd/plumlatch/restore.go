@@ -545,13 +545,18 @@ func restoreReady(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		without := 0
+		without, desktops := 0, 0
 		var rows [][]string
 		shown := []wire.ReadyRow{}
 		for _, r := range all {
-			if len(r.Open) == 0 {
+			switch {
+			case r.Desktop && *none:
+				continue
+			case r.Desktop:
+				desktops++
+			case len(r.Open) == 0:
 				without++
-			} else if *none {
+			case *none:
 				continue
 			}
 			shown = append(shown, r)
@@ -566,7 +571,10 @@ func restoreReady(fs *flag.FlagSet) func(*cli) error {
 				}
 			}
 			open := strings.Join(r.Open, ", ")
-			if open == "" {
+			switch {
+			case r.Desktop:
+				open = "(no SSH)"
+			case open == "":
 				open = "NONE"
 			}
 			rows = append(rows, []string{r.Instance, r.State, open, plaintext.Line(text)})
@@ -576,7 +584,7 @@ func restoreReady(fs *flag.FlagSet) func(*cli) error {
 		}
 		c.table([]string{"instance", "state", "open today, the best first", ""}, rows, "There is no instance to show.")
 		fmt.Fprintf(c.out, "\n%d of %s can be got back into, by what is recorded; nothing was asked.\n",
-			len(all)-without, count(len(all), "instance"))
+			len(all)-without-desktops, count(len(all)-desktops, "instance"))
 		if without > 0 {
 			fmt.Fprintf(c.out, "next: plumlatch today -what no-way-back\n")
 			c.exit = exitNeedsHand

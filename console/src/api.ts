@@ -131,6 +131,7 @@ export type Finding = Schemas["WhyFinding"];
 export type WhyReport = Schemas["WhyReport"];
 
 export type Instance = Schemas["Instance"];
+export type FirstPassword = Schemas["FirstPassword"];
 
 export type Work = Narrow<
   Schemas["Work"],
@@ -338,6 +339,8 @@ export const api = {
   launch: (r: LaunchRequest) => call<Instance>("POST", "/instances", { ...r, plan: false }),
   plan: (r: LaunchRequest) => call<LaunchPlan>("POST", "/instances", { ...r, plan: true }),
   stop: (n: string) => call<Instance>("POST", `/instances/${name(n)}/stop`),
+  passwordChanged: (n: string) =>
+    call<FirstPassword>("POST", `/instances/${name(n)}/password/changed`),
   start: (n: string) => call<Instance>("POST", `/instances/${name(n)}/start`),
   remove: (n: string) => call<Instance>("DELETE", "/instances/" + name(n)),
   opening: (n: string) => call<Opening>("GET", `/instances/${encodeURIComponent(n)}/opening`),

@@ -134,6 +134,57 @@ export function InstancesPage() {
   );
 }
 
+/** What is known of an instance without SSH: nothing is claimed of who knows its password. */
+function FirstPassword({ instance: i }: { instance: Instance }) {
+  const { message } = App.useApp();
+  const client = useQueryClient();
+  const mayChange = useMayChange();
+  const change = useMutation({
+    mutationFn: () => api.passwordChanged(i.name),
+    onSuccess: () => changed.instance(client),
+    onError: (e) => void message.error(e.message),
+  });
+  const p = i.first_password;
+  const key = p?.key || p?.fingerprint || "a key that the ledger does not know";
+  return (
+    <>
+      <p>
+        It has no SSH: no key opens it, and nobody of ours sees who knows its password. People come
+        in by remote desktop{i.address ? `, at ${i.address} port ${i.port}` : ""}, as{" "}
+        <code>{i.login_user}</code>.
+      </p>
+      {p?.changed_at ? (
+        <p>
+          Its first password was recorded as changed {ago(p.changed_at)} by {p.changed_by}; {key} no
+          longer matters to it.
+        </p>
+      ) : (
+        <>
+          <p>
+            Its first password is encrypted to {key}. It is decrypted on the machine that has that
+            key&apos;s private half, and nowhere else:
+          </p>
+          <div className="way-in">
+            <Mono label="Copy the command">{`plumlatch instance password ${i.name}`}</Mono>
+            <Popconfirm
+              title={`Was the first password of ${i.name} changed there?`}
+              okText="It was changed"
+              onConfirm={() => change.mutate()}
+            >
+              <Button disabled={!mayChange}>It was changed</Button>
+            </Popconfirm>
+          </div>
+        </>
+      )}
+      {p?.handed_at && (
+        <p className="quiet">
+          Last handed over, encrypted, {ago(p.handed_at)} to {p.handed_to}.
+        </p>
+      )}
+    </>
+  );
+}
+
 export function InstancePage() {
   const { name = "" } = useParams();
   const { message } = App.useApp();
@@ -156,18 +207,22 @@ export function InstancePage() {
           <Title
             actions={
               <>
-                <Button
-                  disabled={!mayChange || busy(i)}
-                  onClick={() => void navigate(`/instances/${i.name}/rotate`)}
-                >
-                  Rotate a key
-                </Button>
-                <Button onClick={() => void navigate(`/instances/${i.name}/restore`)}>
-                  Ways back in
-                </Button>
-                <Button onClick={() => void navigate(`/instances/${i.name}/why`)}>
-                  Why can&apos;t I get in?
-                </Button>
+                {!i.desktop && (
+                  <>
+                    <Button
+                      disabled={!mayChange || busy(i)}
+                      onClick={() => void navigate(`/instances/${i.name}/rotate`)}
+                    >
+                      Rotate a key
+                    </Button>
+                    <Button onClick={() => void navigate(`/instances/${i.name}/restore`)}>
+                      Ways back in
+                    </Button>
+                    <Button onClick={() => void navigate(`/instances/${i.name}/why`)}>
+                      Why can&apos;t I get in?
+                    </Button>
+                  </>
+                )}
                 {i.state === "running" && !i.adopted && (
                   <Button disabled={!mayChange || busy(i)} onClick={() => change.mutate(api.stop)}>
                     Stop
@@ -200,7 +255,9 @@ export function InstancePage() {
             <Alert type="warning" showIcon title={i.trouble} className="gap" />
           )}
           <h2>Getting in</h2>
-          {i.state === "running" && (i.host_keys?.length ?? 0) > 0 && i.keys > 0 ? (
+          {i.desktop ? (
+            <FirstPassword instance={i} />
+          ) : i.state === "running" && (i.host_keys?.length ?? 0) > 0 && i.keys > 0 ? (
             <div className="way-in">
               <span>Get in:</span>
               <Mono label="Copy the command">{`plumlatch open ${i.name}`}</Mono>
@@ -229,10 +286,14 @@ export function InstancePage() {
               <Link to={`/instances/${i.name}/restore`}>the ways back in</Link>.
             </p>
           )}
-          <h2>What opens it</h2>
-          <OpeningOf instance={i.name} />
-          <h2>What the surveys saw</h2>
-          <Surveys instance={i} />
+          {!i.desktop && (
+            <>
+              <h2>What opens it</h2>
+              <OpeningOf instance={i.name} />
+              <h2>What the surveys saw</h2>
+              <Surveys instance={i} />
+            </>
+          )}
           <h2>What goes on, and what needs a hand</h2>
           {!!i.work && (busy(i) || i.state === "failed") && <WorkCard id={i.work} />}
           <Matters of={{ instance: i.name }} />
@@ -304,8 +365,12 @@ export function InstancePage() {
               },
             ]}
           />
-          <h2>Its host key</h2>
-          <HostKeys instance={i} />
+          {!i.desktop && (
+            <>
+              <h2>Its host key</h2>
+              <HostKeys instance={i} />
+            </>
+          )}
           {!i.adopted && i.cloud_id && (
             <>
               <h2>Who gets to its ports</h2>

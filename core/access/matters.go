@@ -151,7 +151,15 @@ type Door struct {
 	WereHere                 []string // names, in small letters, of keys that opened it once, and were taken out
 	NoWayBack                bool     // no route back in was open when that was last looked at
 	WaysBackAt               time.Time
-	LentStays                []Lent // keys that the cloud lent, and that the server took after their end
+	Desktop                  bool            // it has no SSH: nothing is judged but its first password
+	First                    *LaunchPassword // of a Desktop, as long as nobody has recorded that it was changed
+	LentStays                []Lent          // keys that the cloud lent, and that the server took after their end
+}
+
+// LaunchPassword is the first password of an instance without SSH.
+type LaunchPassword struct {
+	Key, Fingerprint string // that it is encrypted to; "" if that is not known
+	State            string // of the key
 }
 
 // Lent is a key that the cloud lent for a while.
@@ -216,6 +224,10 @@ func (p Policy) Judge(d Door, now time.Time) ([]Matter, time.Time) {
 			"%s asks to be let into %s with %s: whoever holds another key of it lets that in.", a.By, d.Name, a.New)
 		m.Key = a.New
 	}
+	if d.Desktop {
+		j.password()
+		return j.out, j.again
+	}
 	j.waysIn()
 	for _, k := range d.Keys {
 		j.key(k)
@@ -223,6 +235,30 @@ func (p Policy) Judge(d Door, now time.Time) ([]Matter, time.Time) {
 	j.server()
 	j.looked()
 	return j.out, j.again
+}
+
+// password judges the first password of an instance without SSH. Nothing is claimed of who else gets in there.
+func (j *judging) password() {
+	d, p := j.door, j.door.First
+	if p == nil {
+		return
+	}
+	command := "plumlatch instance password " + d.Name
+	switch {
+	case p.State == Lost:
+		j.say(PasswordKey, "", p.Key+" is lost", command+" -changed", "The first password of %s is encrypted to %s, which is lost, and "+
+			"nobody has recorded that it was changed: whoever does not know it gets in no more.", d.Name, p.Key)
+	case p.State == Exposed:
+		j.say(PasswordKey, "", p.Key+" is exposed", command+" -changed", "The first password of %s is encrypted to %s, which is exposed: "+
+			"whoever has that reads it. Change it there.", d.Name, p.Key)
+	default:
+		to := "its launch key"
+		if p.Key != "" {
+			to = p.Key
+		}
+		j.say(FirstPassword, "", "nobody has recorded that it was changed", command, "The first password of %s can be read by whoever "+
+			"has %s, until it is changed there.", d.Name, to)
+	}
 }
 
 // waysIn judges whether people get in, and how many keys that hangs on.

@@ -31,6 +31,8 @@ const (
 	WeakKey         Reason = "weak-key"            // a key that opens something is weak
 	StillListed     Reason = "key-still-listed"    // a cloud's list has a key that is lost, exposed or retired
 	LentStays       Reason = "lent-key-stays"      // a key that the cloud lent for a minute is still taken
+	PasswordKey     Reason = "first-password-key"  // the key of a first password that nobody changed is lost or exposed
+	FirstPassword   Reason = "first-password"      // a first password that was not recorded as changed
 	AccessExpired   Reason = "access-expired"      // an access whose end has come
 	AccessExpiring  Reason = "access-expiring"     // an access whose end comes soon
 	SurveyFailed    Reason = "survey-failed"       // the last survey could not look
@@ -78,6 +80,8 @@ var reasons = map[Reason]urgency{
 	SoleOpenerKey:   {140, Soon, "one person's key is the only way in"},
 	NoWayBack:       {142, Soon, "no way back in would be open, if the keys were lost"},
 	WeakKey:         {145, Soon, "a weak key opens something"},
+	PasswordKey:     {146, Soon, "the key of a first password, not recorded as changed, is lost or exposed"},
+	FirstPassword:   {212, Later, "a first password was not recorded as changed"},
 	StillListed:     {147, Soon, "a cloud's list of keys has one that nobody should launch with"},
 	LentStays:       {148, Soon, "a key that the cloud lent for a minute is still taken"},
 	AccessExpired:   {150, Soon, "the end of an access has come"},

@@ -134,6 +134,38 @@ func newPair(private crypto.Signer, comment string) (*Pair, error) {
 // Signer returns the pair for use with golang.org/x/crypto/ssh.
 func (p *Pair) Signer() (ssh.Signer, error) { return ssh.NewSignerFromSigner(p.private) }
 
+// ErrNotRSA says that nothing can be encrypted to a key of this kind.
+var ErrNotRSA = errors.New("only an RSA key can have a password encrypted to it: the other kinds sign, and do not decrypt")
+
+// DecryptPKCS1v15 returns what was encrypted to the pair by RSAES-PKCS1-v1_5 (RFC 8017, section 7.2.2). The cipher text is as
+// long as Size says. ErrNotRSA; every other error says no more than that it could not be.
+func (p *Pair) DecryptPKCS1v15(cipherText []byte) ([]byte, error) {
+	key, ok := p.private.(*rsa.PrivateKey)
+	if !ok {
+		return nil, ErrNotRSA
+	}
+	// Whoever could ask again and again whether a text decrypts would learn what the key decrypts. Nobody else is told here: it
+	// happens on its holder's machine, once for each command that they type.
+	//lint:ignore SA1019 the clouds encrypt first passwords in this way alone
+	return rsa.DecryptPKCS1v15(nil, key, cipherText)
+}
+
+// RSASize returns the length of an RSA key's modulus in bytes, 0 for a key of another kind.
+func (p Public) RSASize() int {
+	key, err := ssh.ParsePublicKey(p.Blob)
+	if err != nil {
+		return 0
+	}
+	crypt, ok := key.(ssh.CryptoPublicKey)
+	if !ok {
+		return 0
+	}
+	if k, ok := crypt.CryptoPublicKey().(*rsa.PublicKey); ok {
+		return k.Size()
+	}
+	return 0
+}
+
 // WithComment returns the pair with another comment. ErrComment.
 func (p *Pair) WithComment(comment string) (*Pair, error) {
 	public, err := FromBlob(p.Public.Blob, comment)

@@ -44,6 +44,7 @@ type Facts struct {
 
 	StopDestroys string          // why stopping is its end; "" if it is not
 	MissingRight map[string]bool // what our credentials may not do: stop, start, volumes, user-data
+	Desktop      bool            // it has no SSH: no route of ours leads there
 	Image        string          // that it was launched from; "" if that is not known
 	HostKeys     bool            // a host key of it is recorded
 	Lends        time.Duration   // how long the cloud lends a key; 0 if it does not
@@ -169,6 +170,9 @@ func Compare(f Facts) []Offer {
 		}
 		if f.Gone != "" {
 			o.Lacking = []Lack{{What: f.Gone}}
+		}
+		if f.Desktop {
+			o.Lacking = []Lack{{What: "it has no SSH: people come in by its password", Command: "plumlatch instance password " + f.Instance}}
 		}
 		o.Open = len(o.Lacking) == 0
 		for _, s := range r.Way() {

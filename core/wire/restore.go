@@ -81,6 +81,7 @@ type ReadyRow struct {
 	State    string   `json:"state"`
 	Open     []string `json:"open"` // names of routes, the best first
 	Lacking  []Lack   `json:"lacking,omitempty"`
+	Desktop  bool     `json:"desktop,omitempty"` // it has no SSH: no way of ours leads there, and none is missed
 }
 
 // RestoreLines are what somebody adds to an instance's file by hand: a grant.

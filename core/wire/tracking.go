@@ -60,6 +60,9 @@ type Opening struct {
 	People  int    `json:"people"`   // recorded keys that are ways in for people
 	Besides string `json:"besides"`  // what lets people in that nobody recorded, in words
 	NotSeen string `json:"not_seen"` // why there may be more; "" if somebody has just looked
+	// Desktop: it has no SSH, and nothing of this is claimed; FirstPassword is what is known instead.
+	Desktop       bool           `json:"desktop,omitempty"`
+	FirstPassword *FirstPassword `json:"first_password,omitempty"`
 }
 
 // Opens answers what a key opens, recorded or not.

@@ -198,6 +198,10 @@ type Instance struct {
 	KeyLabel     string     `json:"key_label,omitempty"`   // the cloud's own word on its launch key: a claim
 	Checks       []string   `json:"checks,omitempty"`      // what "works" means for it
 	Rescue       bool       `json:"rescue,omitempty"`      // it rescues others
+
+	// Desktop: it has no SSH, but gives a first password.
+	Desktop       bool           `json:"desktop,omitempty"`
+	FirstPassword *FirstPassword `json:"first_password,omitempty"` // of one that is asked for alone
 }
 
 // Hop is a jump host. HostKeys are public key lines.
@@ -309,6 +313,9 @@ type Image struct {
 	MinDiskGB    int      `json:"min_disk_gb"`
 	SmallestSize string   `json:"smallest_size"`
 	Regions      []string `json:"regions"` // that have it
+
+	// FirstPassword: it takes no key and has no SSH, but gives a first password, encrypted to the RSA key of its launch.
+	FirstPassword bool `json:"first_password,omitempty"`
 }
 
 // Size is how large an instance is; memory in MiB, disk in GiB.

@@ -53,7 +53,7 @@ func (s *Server) why(c *gin.Context) {
 	if !read(c, &r) {
 		return
 	}
-	i, ok := s.instance(c)
+	i, ok := s.withSSH(c)
 	if !ok {
 		return
 	}
@@ -139,7 +139,7 @@ func (s *Server) unadmit(c *gin.Context) {
 
 // hostKey sets what is recorded beside what answers.
 func (s *Server) hostKey(c *gin.Context) {
-	i, ok := s.instance(c)
+	i, ok := s.withSSH(c)
 	if !ok {
 		return
 	}
@@ -156,7 +156,7 @@ func (s *Server) acceptHostKey(c *gin.Context) {
 	if !read(c, &r) {
 		return
 	}
-	i, ok := s.instance(c)
+	i, ok := s.withSSH(c)
 	if !ok {
 		return
 	}

@@ -96,7 +96,7 @@ func showInstance(i store.Instance) wire.Instance {
 		Region: i.Region, Image: i.Image, Size: i.Size,
 		Cloud: i.Cloud, CloudID: i.CloudID, Address: i.Address, Port: i.Port, LoginUser: i.LoginUser, Alias: i.Alias,
 		Keys: i.Keys, CreatedAt: i.CreatedAt.UTC(), CreatedBy: i.CreatedBy,
-		Zone: i.Zone, DiskGB: i.DiskGB, Tags: i.Tags, Adopted: i.Adopted, Found: i.Found, Work: i.WorkID,
+		Zone: i.Zone, DiskGB: i.DiskGB, Tags: i.Tags, Adopted: i.Adopted, Found: i.Found, Desktop: i.Desktop, Work: i.WorkID,
 		KeysFiles: i.KeysFiles, Privilege: i.Privilege, Via: showVia(i.Via),
 		ProbeAllowed: i.ProbeAllowed, VanishedAt: i.VanishedAt, KeyLabel: i.KeyLabel, Checks: i.Checks,
 		Rescue: i.Rescue}
@@ -176,6 +176,14 @@ func (s *Server) showInstance(c *gin.Context) {
 	for _, a := range addresses {
 		out.Addresses = append(out.Addresses,
 			wire.Address{Address: a.Address, Since: a.Since.UTC(), Until: a.Until, Static: a.Static})
+	}
+	if i.Desktop {
+		p, err := s.opts.Store.FirstPasswordOf(c.Request.Context(), i.ID)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			s.fail(c, err)
+			return
+		}
+		out.FirstPassword = showFirstPassword(p)
 	}
 	out.HostKeys, out.UserData = []wire.HostKey{}, i.UserData
 	for _, k := range keys {

@@ -71,6 +71,16 @@ func (s *Server) opening(c *gin.Context) {
 			out.Unrecorded = append(out.Unrecorded, showSighted(x))
 		}
 	}
+	if i.Desktop {
+		p, err := s.opts.Store.FirstPasswordOf(ctx, i.ID)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			s.fail(c, err)
+			return
+		}
+		out.Desktop, out.FirstPassword = true, showFirstPassword(p)
+		foreign(c, out)
+		return
+	}
 	o := d.Opening()
 	for _, other := range o.Others {
 		out.Doors = append(out.Doors, survey.ShowOther(other))

@@ -33,7 +33,7 @@ func (s *Server) survey(c *gin.Context) {
 	if c.Request.ContentLength != 0 && !read(c, &r) {
 		return
 	}
-	i, ok := s.instance(c)
+	i, ok := s.withSSH(c)
 	if !ok {
 		return
 	}
@@ -67,7 +67,7 @@ func (s *Server) clientSurvey(c *gin.Context) {
 	if !readUpTo(c, maxClientSurvey, &r) {
 		return
 	}
-	i, ok := s.instance(c)
+	i, ok := s.withSSH(c)
 	if !ok {
 		return
 	}

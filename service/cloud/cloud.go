@@ -126,6 +126,9 @@ type Launch struct {
 	KeyLabel                  string // which key it is launched with, for the cloud to show
 	// KeyEntry is the name of an entry of the region's list of keys, which the cloud places itself; "" for none.
 	KeyEntry string
+	// PasswordKey is the key, as a line, that an image which gives a first password encrypts it to; "" for every other
+	// image, and where KeyEntry is that key.
+	PasswordKey string
 }
 
 // NameRule is which names a cloud takes for an instance.
@@ -284,6 +287,9 @@ type Driver interface {
 	Remove(ctx context.Context, clientToken, id string) (Instance, error)
 	// BootOutput returns what the instance has printed on its console so far.
 	BootOutput(ctx context.Context, id string) (string, error)
+	// FirstPassword returns the first password of an instance whose image gives one, encrypted to its launch key by
+	// RSAES-PKCS1-v1_5, in base64. ErrNotFound as long as there is none.
+	FirstPassword(ctx context.Context, id string) (string, error)
 	// List returns every instance of a region that is not removed.
 	List(ctx context.Context, region string) ([]Instance, error)
 

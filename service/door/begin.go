@@ -50,11 +50,19 @@ func (w *Service) EditableInstance(ctx context.Context, i store.Instance) error 
 	return Editable(i, err == nil)
 }
 
+// NoSSH says of an instance without SSH what leads on.
+func NoSSH(i store.Instance) string {
+	return fmt.Sprintf("%s has no SSH: people come in by its password (plumlatch instance password %s)", i.Name, i.Name)
+}
+
 // Editable is EditableInstance where it is known whether it has a steward.
 func Editable(i store.Instance, steward bool) error {
 	if i.Phase != store.Ready {
 		return FieldError{Field: "instance",
 			Problem: fmt.Sprintf("%s is %s; this needs one that is in order", i.Name, i.Phase)}
+	}
+	if i.Desktop {
+		return FieldError{Field: "instance", Problem: NoSSH(i)}
 	}
 	if !steward {
 		return FieldError{Field: "instance",

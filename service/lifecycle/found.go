@@ -41,7 +41,7 @@ func (w *Service) adoptFoundKind() *door.Kind {
 		Steps: []work.Step{
 			{Name: "ask", Title: "asking the cloud what it has", Do: machineOf.Do((*machineJob).askCloud)},
 			{Name: "host-key", Title: "looking for its host key in the boot output",
-				Do: machineOf.Do((*machineJob).claimedHostKey)},
+				Do: machineOf.Do((*machineJob).claimedHostKey), Skip: machineOf.Skip(isDesktop)},
 		},
 		End: machineOf.End((*machineJob).endFound),
 	}}
@@ -84,6 +84,12 @@ func (w *Service) AdoptFound(ctx context.Context, by store.Actor, role store.Rol
 		Size: in.Size, DiskGB: in.DiskGB, Tags: in.Tags, LoginUser: cmp.Or(a.LoginUser, in.LoginUser),
 		KeyLabel: plaintext.Line(plaintext.Cut(in.KeyLabel, 100)), Address: in.Address, Port: cmp.Or(in.Port, 22),
 		State: string(in.State), Phase: store.Adopting}}
+	if n.Desktop, err = w.isDesktop(ctx, in); err != nil {
+		return store.Instance{}, err
+	}
+	if n.Desktop { // its launch key is not known: the label is a name
+		n.Password = &store.FirstPassword{}
+	}
 	switch {
 	case names.Check(n.Name) != nil:
 		return store.Instance{}, door.FieldError{Field: "name", Problem: fmt.Sprintf("the cloud calls it %q, and the "+
@@ -91,10 +97,10 @@ func (w *Service) AdoptFound(ctx context.Context, by store.Actor, role store.Rol
 	case n.LoginUser == "":
 		return store.Instance{}, door.FieldError{Field: "login_user", Problem: "the cloud does not say which user its image " +
 			"has: give it with -user"}
-	case !names.LoginUser(n.LoginUser):
+	case n.Desktop && names.Check(n.LoginUser) != nil, !n.Desktop && !names.LoginUser(n.LoginUser):
 		return store.Instance{}, door.FieldError{Field: "login_user", Problem: "this is no user name"}
 	}
-	if !a.NoSteward {
+	if !a.NoSteward && !n.Desktop {
 		pair, err := keypair.Create(keypair.Ed25519, "steward "+n.Alias)
 		if err != nil {
 			return store.Instance{}, err
@@ -113,6 +119,12 @@ func (w *Service) AdoptFound(ctx context.Context, by store.Actor, role store.Rol
 	}
 	w.Look()
 	return i, err
+}
+
+// isDesktop tells whether an instance of the cloud was launched from an image without SSH.
+func (w *Service) isDesktop(ctx context.Context, in cloud.Instance) (bool, error) {
+	images, err := w.Cloud.Images(ctx, in.Region)
+	return slices.ContainsFunc(images, func(x cloud.Image) bool { return x.Name == in.Image && x.FirstPassword }), err
 }
 
 // ofCloud asks the cloud for an instance that somebody named by the cloud's own name. FieldError.
@@ -217,6 +229,9 @@ func (r *machineJob) endFound(state store.WorkState) (store.WorkEnd, error) {
 		}
 		return store.WorkEnd{Phase: store.Removed, Trouble: r.Work.Trouble, Outcome: r.Work.Trouble +
 			"; nothing is recorded"}, nil
+	}
+	if r.Instance.Desktop {
+		return store.WorkEnd{Phase: store.Ready, Outcome: "adopted: it is " + r.Instance.State + ", and has no SSH: people come in by its password"}, nil
 	}
 	where := "it is " + r.Instance.State
 	if a, err := netip.ParseAddr(r.Instance.Address); err == nil && r.Instance.State == string(cloud.Running) {

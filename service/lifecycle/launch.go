@@ -27,8 +27,8 @@ func (w *Service) launchKind() *work.Kind {
 				Effects: []string{"move"}, Undo: machineOf.Do((*machineJob).takeStatic), UndoEffects: []string{"move"},
 				Skip: machineOf.Skip(func(r *machineJob) bool { return r.In.Static == "" })},
 			{Name: "host-key", Title: "reading the host keys from the first boot's output",
-				Do: machineOf.Do((*machineJob).firstBoot)},
-			{Name: "probe", Title: "asking the server which keys it takes",
+				Do: machineOf.Do((*machineJob).firstBoot), Skip: machineOf.Skip(isDesktop)},
+			{Name: "probe", Title: "asking the server which keys it takes", Skip: machineOf.Skip(isDesktop),
 				Do: machineOf.Do(func(r *machineJob) error { return r.Run.Probe(&r.D) })},
 		},
 		End: machineOf.End(func(r *machineJob, state store.WorkState) (store.WorkEnd, error) {
@@ -79,7 +79,8 @@ func (w *Service) startKind() *work.Kind {
 				})},
 			{Name: "run", Title: "waiting until it runs",
 				Do: machineOf.Do(func(r *machineJob) error { return r.Await(cloud.Running) })},
-			{Name: "probe", Title: "asking the server which keys it takes", Do: machineOf.Do((*machineJob).knownHost)},
+			{Name: "probe", Title: "asking the server which keys it takes", Do: machineOf.Do((*machineJob).knownHost),
+				Skip: machineOf.Skip(isDesktop)},
 		},
 		End: machineOf.End(func(r *machineJob, state store.WorkState) (store.WorkEnd, error) {
 			if state != store.Done {
@@ -140,6 +141,9 @@ func (w *Service) removeKind() *work.Kind {
 	}
 }
 
+// isDesktop tells that it has no SSH: no server of it is asked for anything.
+func isDesktop(r *machineJob) bool { return r.Instance.Desktop }
+
 func (r *machineJob) running() (store.WorkEnd, error) {
 	where := fmt.Sprintf("running at %s port %d", r.Instance.Address, r.Instance.Port)
 	return store.WorkEnd{Phase: store.Ready, Trouble: r.D.Trouble, TroubleCode: r.D.Code,
@@ -163,7 +167,7 @@ func (r *machineJob) create() error {
 			return r.Cloud.Launch(ctx, r.ClientToken("launch"),
 				cloud.Launch{Name: i.Name, Region: i.Region, Zone: i.Zone, Image: i.Image, Size: i.Size,
 					DiskGB: i.DiskGB, Tags: i.Tags, UserData: i.UserData, KeyLabel: i.KeyLabel,
-					KeyEntry: r.In.KeyEntry})
+					KeyEntry: r.In.KeyEntry, PasswordKey: r.In.PasswordKey})
 		})
 		return err
 	})
@@ -317,6 +321,8 @@ type launching struct {
 	StaticID string `json:"static_id,omitempty"` // as the cloud calls it
 	Reserve  bool   `json:"reserve,omitempty"`   // it is reserved by this work, and given back if that goes back
 	KeyEntry string `json:"key_entry,omitempty"` // of the cloud's own list of keys, which the cloud places
+	// PasswordKey is the public half, as a line, that an image which takes no key encrypts its first password to.
+	PasswordKey string `json:"password_key,omitempty"`
 }
 
 // staticID is the address that this work gives: the one that was named, or the one that it reserves. Asked

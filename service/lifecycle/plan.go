@@ -12,6 +12,7 @@ import (
 
 	"plumlatch/core/authkeys"
 	"plumlatch/core/cloudconfig"
+	"plumlatch/core/firstpassword"
 	"plumlatch/core/keylists"
 	"plumlatch/core/keypair"
 	"plumlatch/core/names"
@@ -34,18 +35,20 @@ func (w *Service) Launch(ctx context.Context, by store.Actor, once store.Once, r
 	if err != nil {
 		return store.Instance{}, nil, err
 	}
-	sealed, err := w.Encrypt(ctx, p.steward)
-	if err != nil {
-		return store.Instance{}, nil, err
-	}
 	n := store.NewInstance{
 		Instance: store.Instance{
 			Name: r.Name, Alias: p.alias, Cloud: w.Cloud.Name(), Region: r.Region, Zone: r.Zone, Image: r.Image,
 			Size: r.Size, DiskGB: r.DiskGB, Tags: r.Tags,
 			LoginUser: p.Image.LoginUser, UserData: p.UserData, Phase: store.Launching,
-			State: string(cloud.Pending), Port: 22,
+			State: string(cloud.Pending), Port: 22, Desktop: p.Image.FirstPassword,
 		},
-		Steward: p.steward.Public, StewardSealed: sealed,
+	}
+	if p.steward != nil {
+		sealed, err := w.Encrypt(ctx, p.steward)
+		if err != nil {
+			return store.Instance{}, nil, err
+		}
+		n.Steward, n.StewardSealed = p.steward.Public, sealed
 	}
 	switch { // as clouds show it: the entry of their list, or the first key of the launch
 	case r.CloudKey != "":
@@ -55,8 +58,13 @@ func (w *Service) Launch(ctx context.Context, by store.Actor, once store.Once, r
 	}
 	var names []string
 	for _, k := range p.Keys {
-		n.KeyIDs = append(n.KeyIDs, k.ID)
+		if !n.Desktop { // nobody places it there: its first password is encrypted to it
+			n.KeyIDs = append(n.KeyIDs, k.ID)
+		}
 		names = append(names, k.Name)
+	}
+	if n.Desktop {
+		n.Port, n.Password = desktopPort, p.password
 	}
 	with := "with no key"
 	if r.CloudKey != "" {
@@ -148,7 +156,9 @@ type Plan struct {
 
 	steward *keypair.Pair
 	alias   string
-	static  launching
+	// password is which key the first password is encrypted to, of an image that gives one.
+	password *store.FirstPassword
+	static   launching
 }
 
 // Plan checks a request, and makes the user data that it would send with a
@@ -186,8 +196,11 @@ func (w *Service) Plan(ctx context.Context, r LaunchRequest) (*Plan, error) {
 	if err := w.planEntry(ctx, r, p); err != nil {
 		return nil, err
 	}
-	p.warn()
 	p.alias = "plumlatch-" + door.Token(10)
+	if p.Image.FirstPassword {
+		return p, p.firstPassword(r, properties.MaxUserData)
+	}
+	p.warn()
 	var err error
 	if p.steward, err = keypair.Create(keypair.Ed25519, "steward "+p.alias); err != nil {
 		return nil, err
@@ -238,6 +251,16 @@ func (w *Service) planEntry(ctx context.Context, r LaunchRequest, p *Plan) error
 		is = "its fingerprint is not of the key that the list shows: look at it (plumlatch cloud-key list)"
 	}
 	p.Warnings = append(p.Warnings, fmt.Sprintf("%s is placed by the cloud; %s.", r.CloudKey, is))
+	if p.Image.FirstPassword {
+		p.Warnings = nil
+		p.password = &store.FirstPassword{}
+		if m.Public.Blob != nil {
+			p.password.Fingerprint = m.Public.Fingerprint()
+		}
+		if m.Key != nil {
+			p.password.KeyID, p.password.Key = m.Key.ID, m.Key.Name
+		}
+	}
 	p.static.KeyEntry = r.CloudKey
 	return nil
 }
@@ -432,6 +455,10 @@ func (w *Service) planKeys(ctx context.Context, r LaunchRequest, p *Plan) error 
 		if err := w.Allowed(ctx, k, "keys"); err != nil {
 			return err
 		}
+		if err := firstpassword.Check(k.Public()); p.Image.FirstPassword && err != nil {
+			return door.FieldError{Field: "keys", Problem: fmt.Sprintf("image %s takes no key, and gives a first password that is encrypted "+
+				"to one; with %s that cannot be: %s", p.Image.Name, k.Name, err)}
+		}
 		if t := k.Public().Type(); !slices.Contains(p.Image.KeyTypes, t) {
 			return door.FieldError{Field: "keys",
 				Problem: fmt.Sprintf("key %s is %s, which image %s does not take", k.Name, t, p.Image.Name),
@@ -439,6 +466,35 @@ func (w *Service) planKeys(ctx context.Context, r LaunchRequest, p *Plan) error 
 		}
 		p.Keys = append(p.Keys, k)
 	}
+	return nil
+}
+
+// desktopPort is where an image without SSH is reached: the remote desktop's.
+const desktopPort = 3389
+
+// firstPassword plans the launch of an image that takes no key: its first password is encrypted to exactly one.
+func (p *Plan) firstPassword(r LaunchRequest, limit int) error {
+	wrong := func(field, format string, a ...any) error {
+		return door.FieldError{Field: field, Problem: fmt.Sprintf("image %s takes no key, and gives a first password that is encrypted to "+
+			"one: ", p.Image.Name) + fmt.Sprintf(format, a...)}
+	}
+	switch {
+	case len(p.Keys) > 1 || len(p.Keys) == 1 && r.CloudKey != "":
+		return wrong("keys", "name one")
+	case len(p.Keys) == 0 && r.CloudKey == "":
+		return wrong("keys", "without one nobody could read it")
+	case len(r.UserData) > limit:
+		return wrong("user_data", "the cloud takes %d bytes", limit)
+	}
+	to := "the key that the cloud lists as " + r.CloudKey
+	if len(p.Keys) == 1 {
+		k := p.Keys[0]
+		p.password = &store.FirstPassword{KeyID: k.ID, Key: k.Name, Fingerprint: k.Fingerprint}
+		p.static.PasswordKey, to = k.Public().Line(), k.Name
+	}
+	p.UserData = r.UserData
+	p.Warnings = append(p.Warnings, fmt.Sprintf("it has no SSH: no key opens it, and nobody of ours looks into it; its first password is "+
+		"encrypted to %s (plumlatch instance password %s)", to, r.Name))
 	return nil
 }
 

@@ -573,7 +573,7 @@ func (r *ruleJob) readmit() error {
 
 // Rules returns whom the inbound rules of an instance let in.
 func (w *Service) Rules(ctx context.Context, i store.Instance) (wire.Rules, error) {
-	out := wire.Rules{Instance: i.Name, Groups: []wire.RuleGroup{}, CallerURL: w.Cloud.Properties().CallerURL,
+	out := wire.Rules{Instance: i.Name, Desktop: i.Desktop, Groups: []wire.RuleGroup{}, CallerURL: w.Cloud.Properties().CallerURL,
 		IPv6: w.Cloud.Properties().IPv6}
 	if err := door.CloudBehind(i); err != nil {
 		return out, err
@@ -631,8 +631,9 @@ func (w *Service) checkRanges(i store.Instance, ranges []string, world bool, por
 			return nil, door.FieldError{Field: "ports", Problem: err.Error()}
 		}
 		if to.Has(i.Port) {
-			return nil, door.FieldError{Field: "ports", Problem: fmt.Sprintf("port %d is its SSH port: rules for that are "+
-				"guarded, and are asked for without ports", i.Port)}
+			what := map[bool]string{true: "its remote desktop's", false: "its SSH port"}[i.Desktop]
+			return nil, door.FieldError{Field: "ports", Problem: fmt.Sprintf("port %d is %s: rules for that are "+
+				"guarded, and are asked for without ports", i.Port, what)}
 		}
 	}
 	if len(ranges) == 0 || len(ranges) > 10 {

@@ -81,13 +81,13 @@ func (w *Service) lendable(ctx context.Context, i store.Instance, l wire.LendKey
 	}
 	lends := w.Cloud.Properties().Lends
 	switch {
-	case i.Adopted || i.CloudID == "":
+	case i.Adopted:
 		return wrong("instance", "no cloud of ours is behind it: nobody can lend a key")
 	case lends == nil:
 		return wrong("instance", "this cloud lends no keys")
 	case len(lends.Images) > 0 && i.Image != "" && !slices.Contains(lends.Images, i.Image):
 		return wrong("instance", "the cloud's agent is not on its image (%s)", i.Image)
-	case i.State != string(cloud.Running):
+	case i.State != string(cloud.Running) || i.CloudID == "":
 		return wrong("instance", "it is %s", i.State)
 	}
 	p, err := keypair.ReadPublic([]byte(l.PublicKey))
@@ -127,11 +127,11 @@ func (w *Service) lend(ctx context.Context, by store.Actor, i store.Instance, p 
 		until = now.Add(longestLoan)
 	}
 	kept.EndsAt = until.Add(lentLeave)
-	return until, w.Store.KeepLent(ctx, by, kept)
+	return until, w.Store.LentUntil(ctx, kept)
 }
 
 const (
-	lentLeave   = 15 * time.Second // for the cloud's agent to take a key away after its end
+	lentLeave   = 5 * time.Second // for the cloud's agent to take a key away after its end
 	longestLoan = time.Hour
 	lentAtOnce  = 20
 	// LentEvery is how often it is looked whether lent keys are gone.

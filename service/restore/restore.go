@@ -475,7 +475,7 @@ func (w *Service) FactsOf(ctx context.Context, row store.RestoreRow, c CloudSide
 		BootText: p.BootText, Volumes: p.Volumes, Zone: row.Zone, RescueImage: p.RescueImage, Service: w.Reach.Source,
 		MissingRight: map[string]bool{},
 		Change:       c.terms.Change, Currency: c.terms.Currency, RescueHour: c.terms.InstanceHour[p.RescueSize],
-		Services: len(row.Checks) > 0, Image: row.Image, HostKeys: row.Pinned}
+		Services: len(row.Checks) > 0, Image: row.Image, HostKeys: row.Pinned, Desktop: row.Desktop}
 	if p.Lends != nil {
 		f.Lends, f.LendImages = p.Lends.For, p.Lends.Images
 	}
@@ -693,7 +693,11 @@ func (w *Service) Ready(ctx context.Context, tag string) ([]wire.ReadyRow, error
 		for _, row := range rows {
 			after = row.ID
 			f := w.FactsOf(ctx, row, c, false, rescues)
-			ready := wire.ReadyRow{Instance: row.Name, Region: row.Region, State: f.State, Open: []string{}}
+			ready := wire.ReadyRow{Instance: row.Name, Region: row.Region, State: f.State, Open: []string{}, Desktop: f.Desktop}
+			if f.Desktop {
+				out = append(out, ready)
+				continue
+			}
 			for _, o := range routes.Compare(f) {
 				if o.Open {
 					ready.Open = append(ready.Open, o.Route)

@@ -56,6 +56,7 @@ type Instance struct {
 	Via          *Via   `gorm:"type:jsonb"` // the jump host that it is reached through
 	Adopted      bool   // it was there before us: no cloud of ours is behind it
 	Found        bool   // the cloud had it before us: adopted from its list, or linked to it
+	Desktop      bool   // it has no SSH: its image gives a first password
 	WorkID       int64  // the work at hand, or the last one
 	HostKeysRead bool   // the first boot's output has been read: never again
 	ChangedAt    time.Time
@@ -125,6 +126,7 @@ type NewInstance struct {
 	Steward       keypair.Public // its Blob is nil for an instance without a steward
 	StewardSealed []byte
 	HostKeys      []HostKey
+	Password      *FirstPassword // of a Desktop: which key it is encrypted to
 	Work          NewWork
 }
 
@@ -159,16 +161,22 @@ func (s *Store) AddInstance(ctx context.Context, by Actor, once Once, n NewInsta
 		}
 		if err := tx.Raw(`INSERT INTO instances (name, name_fold, alias, cloud, client_token, region, image, size,
 			login_user, phase, progress, user_data, created_by, zone, disk_gb, tags, adopted, address, port, state,
-			keys_files, privilege, via, host_keys_read, probe_allowed, key_label, found, cloud_id)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'recorded', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
+			keys_files, privilege, via, host_keys_read, probe_allowed, key_label, found, cloud_id, desktop)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'recorded', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
 			n.Name, names.Fold(n.Name), n.Alias, n.Cloud, n.Work.Token, n.Region, n.Image, n.Size, n.LoginUser,
 			string(n.Phase), n.UserData, by.Operator,
 			n.Zone, n.DiskGB, string(tags), n.Adopted, n.Address, n.Port, n.State, string(files), n.Privilege, via,
-			n.Adopted, !n.Adopted, n.KeyLabel, n.Found, n.CloudID).Scan(&id).Error; err != nil {
+			n.Adopted, !n.Adopted, n.KeyLabel, n.Found, n.CloudID, n.Desktop).Scan(&id).Error; err != nil {
 			return err
 		}
 		if _, err := addWork(tx, by, once, id, n.Work); err != nil {
 			return err
+		}
+		if n.Password != nil {
+			if err := tx.Exec("INSERT INTO first_passwords (instance_id, key_id, fingerprint) VALUES (?, nullif(CAST(? AS bigint), 0), ?)", id,
+				n.Password.KeyID, n.Password.Fingerprint).Error; err != nil {
+				return err
+			}
 		}
 		for _, k := range n.KeyIDs {
 			if err := tx.Exec("INSERT INTO access (instance_id, key_id, login_user) VALUES (?, ?, ?)", id, k,

@@ -126,7 +126,9 @@ func (s *Store) ForgetKey(ctx context.Context, by Actor, k Key) error {
 		if err := tx.Raw(`SELECT i.name FROM instances i WHERE i.phase NOT IN ('removed', 'failed') AND (
 			EXISTS (SELECT 1 FROM access a WHERE a.key_id = ? AND a.instance_id = i.id)
 			OR EXISTS (SELECT 1 FROM sightings s WHERE s.fingerprint = ? AND s.instance_id = i.id
-				AND s.gone_at IS NULL)) ORDER BY i.name`, k.ID, k.Fingerprint).Scan(&opens).Error; err != nil {
+				AND s.gone_at IS NULL)
+			OR EXISTS (SELECT 1 FROM first_passwords p WHERE p.key_id = ? AND p.instance_id = i.id
+				AND p.changed_at IS NULL)) ORDER BY i.name`, k.ID, k.Fingerprint, k.ID).Scan(&opens).Error; err != nil {
 			return err
 		}
 		if len(opens) > 0 {

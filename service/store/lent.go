@@ -28,8 +28,15 @@ func (s *Store) KeepLent(ctx context.Context, by Actor, k LentKey) error {
 	})
 }
 
-// LentOver claims up to limit lent keys whose end has come and that nobody has seen gone: for a minute, nobody else is
-// given them. Those of instances that are gone are gone with them.
+// LentUntil keeps until when the cloud says that it lends a key that KeepLent kept.
+func (s *Store) LentUntil(ctx context.Context, k LentKey) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		return tx.Exec("UPDATE lent_keys SET ends_at = ? WHERE instance_id = ? AND fingerprint = ?", k.EndsAt, k.InstanceID, k.Fingerprint).Error
+	})
+}
+
+// LentOver claims up to limit lent keys whose end has come and that nobody has seen gone: for twenty seconds, nobody
+// else is given them. Those of instances that are gone are gone with them.
 func (s *Store) LentOver(ctx context.Context, limit int) (out []LentKey, err error) {
 	err = s.tx(ctx, func(tx *gorm.DB) error {
 		if err := tx.Exec(`UPDATE lent_keys l SET gone_at = clock_timestamp() FROM instances i
@@ -38,7 +45,7 @@ func (s *Store) LentOver(ctx context.Context, limit int) (out []LentKey, err err
 		}
 		return scanAll(tx.Raw(`UPDATE lent_keys SET asked_at = clock_timestamp() WHERE id IN (SELECT id FROM lent_keys
 			WHERE gone_at IS NULL AND ends_at < statement_timestamp()
-			AND (asked_at IS NULL OR asked_at < greatest(ends_at, statement_timestamp() - interval '1 minute'))
+			AND (asked_at IS NULL OR asked_at < greatest(ends_at, statement_timestamp() - interval '20 s'))
 			ORDER BY ends_at LIMIT ? FOR UPDATE SKIP LOCKED)
 			RETURNING id, instance_id, login_user, fingerprint, blob, ends_at, stays_at, withdrawal_id`, limit), &out,
 			func(k *LentKey) []any {

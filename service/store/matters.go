@@ -258,24 +258,24 @@ type doorRow struct {
 	Name, LoginUser, Address, Phase, State, Trouble string
 	TroubleCode                                     string
 	KeyLabel, Region                                string
-	Adopted                                         bool
+	Adopted, Desktop                                bool
 	VanishedAt, WaysBackAt                          *time.Time
 	CreatedAt, Now                                  time.Time
 	NoWayBack                                       bool
 }
 
-// doorsOf reads all that is known of some instances, in eight statements.
+// doorsOf reads all that is known of some instances, in nine statements.
 func doorsOf(tx *gorm.DB, ids []int64) (map[int64]*access.Door, []doorRow, error) {
 	var rows []doorRow
 	if err := tx.Raw("SELECT id, name, login_user, address, phase, state, trouble, trouble_code, key_label, "+
-		"region, adopted, vanished_at, created_at, coalesce(ways_back = '[]', false) AS no_way_back, ways_back_at, "+
+		"region, adopted, desktop, vanished_at, created_at, coalesce(ways_back = '[]', false) AS no_way_back, ways_back_at, "+
 		"clock_timestamp() AS now FROM instances WHERE id IN ? ORDER BY name_fold", ids).Scan(&rows).Error; err != nil {
 		return nil, nil, err
 	}
 	doors := map[int64]*access.Door{}
 	for _, r := range rows {
 		doors[r.ID] = &access.Door{Name: r.Name, LoginUser: r.LoginUser, Address: r.Address,
-			Running: r.Phase == "ready" && r.State == "running", Adopted: r.Adopted,
+			Running: r.Phase == "ready" && r.State == "running", Adopted: r.Adopted, Desktop: r.Desktop,
 			Vanished: r.VanishedAt != nil, Trouble: r.Trouble, TroubleCode: r.TroubleCode, CreatedAt: r.CreatedAt,
 			Label: r.KeyLabel, NoWayBack: r.NoWayBack, WaysBackAt: timeOf(r.WaysBackAt)}
 	}
@@ -346,6 +346,13 @@ func doorsOf(tx *gorm.DB, ids []int64) (map[int64]*access.Door, []doorRow, error
 	for _, l := range lent {
 		doors[l.InstanceID].LentStays = append(doors[l.InstanceID].LentStays, access.Lent{Fingerprint: l.Fingerprint, Ended: l.EndsAt,
 			At: l.StaysAt, Withdrawal: l.Withdrawal})
+	}
+	var passwords []FirstPassword
+	if err := tx.Raw(firstPasswordColumns+"WHERE p.instance_id IN ? AND p.changed_at IS NULL", ids).Scan(&passwords).Error; err != nil {
+		return nil, nil, err
+	}
+	for _, p := range passwords {
+		doors[p.InstanceID].First = &access.LaunchPassword{Key: p.Key, Fingerprint: p.Fingerprint, State: p.State}
 	}
 	for _, h := range shared {
 		doors[h.InstanceID].SameHostKey = append(doors[h.InstanceID].SameHostKey, h.Name)

@@ -162,6 +162,7 @@ type RestoreRow struct {
 	CloudID, Region, Zone, Image  string
 	Phase                         Phase
 	Adopted, Steward, Privileged  bool
+	Desktop                       bool        // it has no SSH
 	Pinned                        bool        // a host key of it is recorded
 	Checks                        Paths       `gorm:"type:jsonb"`
 	Keys                          RestoreKeys `gorm:"type:jsonb"`
@@ -206,7 +207,7 @@ func (s *Store) RestoreRows(ctx context.Context, name, tag string, after int64, 
 	where, args := strings.Join(l.where, " AND "), l.args
 	var out []RestoreRow
 	err := s.db.WithContext(ctx).Raw(`SELECT i.id, i.name, i.login_user, i.state, i.cloud, i.cloud_id, i.region,
-		i.zone, i.image, i.phase, i.adopted, i.vanished_at, i.checks,
+		i.zone, i.image, i.phase, i.adopted, i.desktop, i.vanished_at, i.checks,
 			EXISTS (SELECT 1 FROM steward_keys s WHERE s.instance_id = i.id) AS steward,
 			EXISTS (SELECT 1 FROM host_keys p WHERE p.instance_id = i.id AND p.replaced_at IS NULL) AS pinned,
 			coalesce((SELECT jsonb_agg(jsonb_build_object('id', a.id, 'key_id', coalesce(k.id, 0), 'key',

@@ -53,7 +53,7 @@ func (s *Store) DueTurns(ctx context.Context, limit int, wantedOnly bool) ([]Tur
 		SET busy_until = clock_timestamp() + interval '%d s', fence = fence + 1
 		WHERE instance_id IN (SELECT d.instance_id FROM survey_turns d JOIN instances i ON i.id = d.instance_id
 			WHERE (`+due+`d.instance_id IN (SELECT w.instance_id FROM survey_wants w WHERE w.at < statement_timestamp()))
-				AND i.phase = 'ready' AND i.state = 'running'
+				AND i.phase = 'ready' AND i.state = 'running' AND NOT i.desktop
 				AND (d.busy_until IS NULL OR d.busy_until < clock_timestamp())
 			ORDER BY d.due_at FOR UPDATE OF d SKIP LOCKED LIMIT ?) RETURNING instance_id, fence`, turnLife),
 		limit).Scan(&out).Error
@@ -517,7 +517,7 @@ func (s *Store) Sightings(ctx context.Context, q SightingQuery) ([]Sighting, str
 
 // NeverLooked counts the instances that run and into whose files nobody has ever looked.
 func (s *Store) NeverLooked(ctx context.Context) (int, error) {
-	r, err := one[struct{ N int }](ctx, s, `SELECT count(*) AS n FROM instances i WHERE i.phase = 'ready'
+	r, err := one[struct{ N int }](ctx, s, `SELECT count(*) AS n FROM instances i WHERE i.phase = 'ready' AND NOT i.desktop
 		AND NOT EXISTS (SELECT 1 FROM surveys v WHERE v.instance_id = i.id AND v.sort IN ('inside', 'client')
 		AND v.seen_at IS NOT NULL)`)
 	return r.N, err
@@ -704,7 +704,7 @@ func (s *Store) ChooseForSurvey(ctx context.Context, workID int64, instances []s
 		l.filter("i.region = ?", region)
 	}
 	where := strings.Join(l.where, " AND ")
-	const runs = "(i.phase = 'ready' AND i.state = 'running')"
+	const runs = "(i.phase = 'ready' AND i.state = 'running' AND NOT i.desktop)"
 	err = s.tx(ctx, func(tx *gorm.DB) error {
 		if err := tx.Exec("INSERT INTO survey_parts (work_id, instance_id) SELECT ?, i.id FROM instances i WHERE "+
 			where+" AND "+runs+" ON CONFLICT DO NOTHING", append([]any{workID}, l.args...)...).Error; err != nil {

@@ -544,6 +544,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/instances/{name}/lend": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Have the cloud lend a key, for one login.
+     * @description For whoever is operator or more.
+     */
+    post: operations["post-instances-name-lend"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/instances/{name}/link": {
     parameters: {
       query?: never;
@@ -578,6 +598,46 @@ export interface paths {
     get: operations["get-instances-name-opening"];
     put?: never;
     post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/instances/{name}/password": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Hand over its first password, as it is encrypted.
+     * @description For whoever is operator or more.
+     */
+    post: operations["post-instances-name-password"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/instances/{name}/password/changed": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Record that its first password was changed.
+     * @description For whoever is operator or more.
+     */
+    post: operations["post-instances-name-password-changed"];
     delete?: never;
     options?: never;
     head?: never;
@@ -2037,6 +2097,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/work/{id}/lend": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Have the cloud lend a key for a restore.
+     * @description For whoever is operator or more.
+     */
+    post: operations["post-work-id-lend"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/work/{id}/line": {
     parameters: {
       query?: never;
@@ -2464,6 +2544,16 @@ export interface components {
       bytes: number;
       files: number;
     };
+    FirstPassword: {
+      /** Format: date-time */
+      changed_at?: string;
+      changed_by?: string;
+      fingerprint?: string;
+      /** Format: date-time */
+      handed_at?: string;
+      handed_to?: string;
+      key?: string;
+    };
     Fleet: {
       at_most?: string;
       /** Format: int64 */
@@ -2597,6 +2687,7 @@ export interface components {
       same: boolean;
     };
     Image: {
+      first_password?: boolean;
       key_types: string[];
       login_user: string;
       min_disk_gb: number;
@@ -2615,7 +2706,9 @@ export interface components {
       /** Format: date-time */
       created_at: string;
       created_by: string;
+      desktop?: boolean;
       disk_gb?: number;
+      first_password?: components["schemas"]["FirstPassword"];
       found?: boolean;
       host_key_alias: string;
       host_keys?: components["schemas"]["HostKey"][];
@@ -2831,6 +2924,15 @@ export interface components {
       user_data?: string;
       zone?: string;
     };
+    LendKey: {
+      public_key: string;
+      reason?: string;
+    };
+    Lent: {
+      login_user: string;
+      /** Format: date-time */
+      until: string;
+    };
     LineReport: {
       file: string;
       placed: boolean;
@@ -3012,7 +3114,9 @@ export interface components {
     };
     Opening: {
       besides: string;
+      desktop?: boolean;
       doors: components["schemas"]["OtherDoor"][];
+      first_password?: components["schemas"]["FirstPassword"];
       instance: string;
       keys: components["schemas"]["Access"][];
       nobody: boolean;
@@ -3152,6 +3256,7 @@ export interface components {
       until: string;
     };
     ReadyRow: {
+      desktop?: boolean;
       instance: string;
       lacking?: components["schemas"]["Lack"][];
       open: string[];
@@ -3335,9 +3440,21 @@ export interface components {
     };
     Rules: {
       caller_url?: string;
+      desktop?: boolean;
       groups: components["schemas"]["RuleGroup"][];
       instance: string;
       ipv6: boolean;
+    };
+    SealedPassword: {
+      address: string;
+      /** Format: date-time */
+      changed_at?: string;
+      cipher_text: string;
+      fingerprint?: string;
+      instance: string;
+      key?: string;
+      login_user: string;
+      port: number;
     };
     Session: {
       /** Format: date-time */
@@ -4747,6 +4864,40 @@ export interface operations {
       };
     };
   };
+  "post-instances-name-lend": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["LendKey"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Lent"];
+        };
+      };
+    };
+  };
   "post-instances-name-link": {
     parameters: {
       query?: never;
@@ -4807,6 +4958,66 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Opening"];
+        };
+      };
+    };
+  };
+  "post-instances-name-password": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["SealedPassword"];
+        };
+      };
+    };
+  };
+  "post-instances-name-password-changed": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["FirstPassword"];
         };
       };
     };
@@ -7435,6 +7646,40 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Work"];
+        };
+      };
+    };
+  };
+  "post-work-id-lend": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["LendKey"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Lent"];
         };
       };
     };

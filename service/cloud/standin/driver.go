@@ -167,7 +167,7 @@ func (d *Driver) Launch(ctx context.Context, clientToken string, l cloud.Launch)
 		"client_token": clientToken, "name": l.Name, "region": l.Region, "zone": l.Zone,
 		"image": l.Image, "size": l.Size,
 		"disk_gb": l.DiskGB, "tags": l.Tags, "user_data": l.UserData, "key_label": l.KeyLabel,
-		"key_entry": l.KeyEntry,
+		"key_entry": l.KeyEntry, "password_key": l.PasswordKey,
 	})
 }
 
@@ -197,6 +197,28 @@ func (d *Driver) Start(ctx context.Context, clientToken, id string) (cloud.Insta
 func (d *Driver) Remove(ctx context.Context, clientToken, id string) (cloud.Instance, error) {
 	return d.instance(ctx, "DELETE", "/v1/instances/"+url.PathEscape(id)+"?client_token="+
 		url.QueryEscape(clientToken), nil)
+}
+
+// FirstPassword reads the last block of the console that has one.
+func (d *Driver) FirstPassword(ctx context.Context, id string) (string, error) {
+	text, err := d.BootOutput(ctx, id)
+	if err != nil {
+		return "", err
+	}
+	_, text, found := lastCut(text, "-----BEGIN FIRST PASSWORD-----")
+	text, _, ends := strings.Cut(text, "-----END FIRST PASSWORD-----")
+	if !found || !ends {
+		return "", cloud.ErrNotFound
+	}
+	return strings.TrimSpace(text), nil
+}
+
+// lastCut cuts a text at the last place of sep.
+func lastCut(s, sep string) (before, after string, found bool) {
+	if i := strings.LastIndex(s, sep); i >= 0 {
+		return s[:i], s[i+len(sep):], true
+	}
+	return s, "", false
 }
 
 // BootOutput returns the console's text.

@@ -82,6 +82,7 @@ func TestFirstPassword(t *testing.T) {
 	// Nothing is claimed about SSH there, and nothing of ours tries it.
 	contains(t, "who", d.must(t, "who", "desk-1"), "desk-1 has no SSH: no key opens it", "encrypted to desk-rsa, and nobody has recorded that it was changed",
 		"next: plumlatch instance password desk-1")
+	contains(t, "opens", d.must(t, "opens", "desk-rsa"), "It decrypts the first password of desk-1, which has no SSH")
 	contains(t, "shown", d.must(t, "instance", "show", "desk-1"), "port 3389", "desk-1 has no SSH")
 	for _, args := range [][]string{{"open", "desk-1"}, {"why", "desk-1"}, {"survey", "desk-1"}, {"instance", "host-key", "desk-1"},
 		{"access", "add", "desk-1", "-key", "desk-ed"}, {"rotate", "desk-1", "-old", "desk-rsa", "-new", "desk-other", "-dir", dir}} {

@@ -212,7 +212,11 @@ func (c *cli) printOpens(o wire.Opens) {
 		fmt.Fprintf(c.out, "\nTrusted as a certificate authority: whoever it vouches for gets in.\n")
 		c.foundRows(o.Trusted, true)
 	}
-	if len(o.Access)+len(o.Found)+len(o.Trusted) == 0 {
+	if len(o.Passwords) > 0 {
+		fmt.Fprintf(c.out, "\nIt decrypts the first password of %s, which %s no SSH; nobody has recorded that it was changed.\n",
+			strings.Join(o.Passwords, ", "), map[bool]string{true: "has", false: "have"}[len(o.Passwords) == 1])
+	}
+	if len(o.Access)+len(o.Found)+len(o.Trusted)+len(o.Passwords) == 0 {
 		fmt.Fprintln(c.out, "\nIt opens nothing, as far as is known.")
 	}
 	if len(o.Gone) > 0 {

@@ -192,10 +192,22 @@ export function OpensOf({ keyName }: { keyName: string }) {
             <Recorded rows={o.access} of="key" />
           ) : (
             <Nothing>
-              {o.found.length + o.trusted.length > 0
+              {o.found.length + o.trusted.length + (o.passwords?.length ?? 0) > 0
                 ? "No access of it is recorded."
                 : "It opens nothing, as far as is known."}
             </Nothing>
+          )}
+          {(o.passwords?.length ?? 0) > 0 && (
+            <p>
+              It decrypts the first password of{" "}
+              {o.passwords?.map((n, at) => (
+                <span key={n}>
+                  {at > 0 && ", "}
+                  <Link to={`/instances/${n}`}>{n}</Link>
+                </span>
+              ))}
+              , without SSH; nobody has recorded that it was changed.
+            </p>
           )}
           <Found rows={o.found} of="key" title="Found where nobody recorded it" />
           <Found rows={o.trusted} of="key" title="Trusted as a certificate authority" />

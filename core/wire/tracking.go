@@ -75,6 +75,8 @@ type Opens struct {
 	Gone        []Sighted `json:"gone"`          // stood there, and is seen there no more
 	// NeverLooked is how many instances nobody has ever looked into: it may stand there too.
 	NeverLooked int `json:"never_looked"`
+	// Passwords are instances without SSH whose first password it decrypts, and nobody recorded that it was changed.
+	Passwords []string `json:"passwords,omitempty"`
 }
 
 // LyingKey is a file in a home that is, or may be, a private key. From inside

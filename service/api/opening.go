@@ -199,6 +199,13 @@ func (s *Server) opens(c *gin.Context) {
 		shown := showKey(k)
 		out.Key, out.Fingerprint = &shown, k.Fingerprint
 		rows, err = s.opts.Store.AccessesOfKey(ctx, k.ID)
+		if err == nil {
+			var passwords []store.FirstPassword
+			passwords, err = s.opts.Store.FirstPasswordsOf(ctx, k.ID)
+			for _, p := range passwords {
+				out.Passwords = append(out.Passwords, p.Instance)
+			}
+		}
 	}
 	var seen []store.Sighting
 	if err == nil {

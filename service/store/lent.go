@@ -35,8 +35,8 @@ func (s *Store) LentUntil(ctx context.Context, k LentKey) error {
 	})
 }
 
-// LentOver claims up to limit lent keys whose end has come and that nobody has seen gone: for twenty seconds, nobody
-// else is given them. Those of instances that are gone are gone with them.
+// LentOver claims up to limit lent keys whose end has come and that nobody has seen gone: for twenty
+// seconds, and longer the longer ago that was, nobody is given them again. Those of instances that are gone are gone with them.
 func (s *Store) LentOver(ctx context.Context, limit int) (out []LentKey, err error) {
 	err = s.tx(ctx, func(tx *gorm.DB) error {
 		if err := tx.Exec(`UPDATE lent_keys l SET gone_at = clock_timestamp() FROM instances i
@@ -45,8 +45,9 @@ func (s *Store) LentOver(ctx context.Context, limit int) (out []LentKey, err err
 		}
 		return scanAll(tx.Raw(`UPDATE lent_keys SET asked_at = clock_timestamp() WHERE id IN (SELECT id FROM lent_keys
 			WHERE gone_at IS NULL AND ends_at < statement_timestamp()
-			AND (asked_at IS NULL OR asked_at < greatest(ends_at, statement_timestamp() - interval '20 s'))
-			ORDER BY ends_at LIMIT ? FOR UPDATE SKIP LOCKED)
+			AND (asked_at IS NULL OR asked_at < ends_at OR asked_at < statement_timestamp()
+				- least(interval '1 hour', greatest(interval '20 s', (statement_timestamp() - ends_at) / 10)))
+			ORDER BY asked_at NULLS FIRST LIMIT ? FOR UPDATE SKIP LOCKED)
 			RETURNING id, instance_id, login_user, fingerprint, blob, ends_at, stays_at, withdrawal_id`, limit), &out,
 			func(k *LentKey) []any {
 				return []any{&k.ID, &k.InstanceID, &k.LoginUser, &k.Fingerprint, &k.Blob, &k.EndsAt, &k.StaysAt, &k.WithdrawalID}

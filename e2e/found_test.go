@@ -21,7 +21,12 @@ type strayed struct {
 
 func newStray(t *testing.T, d *demo, name, image string, tags string) *strayed {
 	t.Helper()
-	l := &lostDoor{d: d, name: name, lost: name + "-lost", new: name + "-new", dir: t.TempDir(), none: writeFile(t, "")}
+	return newStrayOn(t, shared, d, name, image, tags)
+}
+
+func newStrayOn(t *testing.T, cloud, d *demo, name, image string, tags string) *strayed {
+	t.Helper()
+	l := &lostDoor{at: cloud, d: d, name: name, lost: name + "-lost", new: name + "-new", dir: t.TempDir(), none: writeFile(t, "")}
 	x := &strayed{l, pairIn(t, filepath.Join(l.dir, l.lost))}
 	d.must(t, "key", "create", l.new, "-dir", l.dir, "-new-passphrase", l.none)
 	data, err := json.Marshal("#cloud-config\nssh_authorized_keys:\n  - " + x.old.Line() + "\n")
@@ -31,13 +36,13 @@ func newStray(t *testing.T, d *demo, name, image string, tags string) *strayed {
 		size = "medium"
 	}
 	var in struct{ ID string }
-	mustDo(t, standinCall("POST", "/v1/instances", fmt.Sprintf(`{"client_token":%q,"name":%q,"region":"south-pier",
+	mustDo(t, standinCallAt(cloud, "POST", "/v1/instances", fmt.Sprintf(`{"client_token":%q,"name":%q,"region":"south-pier",
 		"zone":"south-pier-b","image":%q,"size":%q,"key_label":"somebody","tags":{%s},"user_data":%s}`, name, name, image, size,
 		tags, data), &in))
 	l.id = in.ID
 	waitFor(t, name+" to run", func() bool {
 		var now struct{ State string }
-		mustDo(t, standinCall("GET", "/v1/instances/"+in.ID, "", &now))
+		mustDo(t, standinCallAt(cloud, "GET", "/v1/instances/"+in.ID, "", &now))
 		return now.State == "running"
 	})
 	return x

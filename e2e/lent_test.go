@@ -16,14 +16,15 @@ import (
 // stopped, and somebody whose key is not there yet gets in once. Nothing of it stays.
 func TestLentKey(t *testing.T) {
 	t.Parallel()
-	s := newSlot(t, 143)
+	own := ownCloud(t) // its rules are those of a group that all instances of a region share
+	s := newSlotOn(t, 143, own)
 	s.options = []string{"-dial-from", "127.0.0.5"} // another address than this machine's: each needs a rule of its own
 	d := newHome(t, &demo{dir: s.dir, url: s.serve(t).URL(), token: s.token})
 	dir, none := t.TempDir(), writeFile(t, "")
-	x := newStray(t, d, "lent-stray", "debian-12", "")
-	var own struct{ ID string }
-	mustDo(t, standinCall("POST", "/v1/instances/"+x.id+"/own-group", `{"client_token":"lent-own"}`, &own))
-	mustDo(t, standinCall("POST", "/v1/groups/"+own.ID+"/rules", `{"client_token":"lent-service","from":"127.0.0.5/32"}`, nil))
+	x := newStrayOn(t, own, d, "lent-stray", "debian-12", "")
+	var group struct{ ID string }
+	x.cloud(t, "POST", "/v1/instances/"+x.id+"/own-group", `{"client_token":"lent-own"}`, &group)
+	mustDo(t, standinCallAt(own, "POST", "/v1/groups/"+group.ID+"/rules", `{"client_token":"lent-service","from":"127.0.0.5/32"}`, nil))
 	d.must(t, "discover", "adopt", x.name, "-yes")
 	var routes wire.Routes
 	mustDo(t, json.Unmarshal([]byte(d.must(t, "restore", x.name, "-json")), &routes))
@@ -75,7 +76,7 @@ func TestLentKey(t *testing.T) {
 		t.Errorf("left on this machine: %q", left)
 	}
 	waitFor(t, "the cloud's agent has taken them away", func() bool {
-		text, err := os.ReadFile(shared.path("standin", "instances", x.id, "home/debian/.ssh/authorized_keys"))
+		text, err := os.ReadFile(x.at.path("standin", "instances", x.id, "home/debian/.ssh/authorized_keys"))
 		return err == nil && !strings.Contains(string(text), "placed-by-the-cloud")
 	})
 	if out, ok := x.ssh(t, x.new, "hostname"); !ok {
@@ -103,7 +104,7 @@ func TestLentKey(t *testing.T) {
 
 // lentComesLate: an agent that is slow to take the key is waited for.
 func lentComesLate(t *testing.T, x *strayed) {
-	mustDo(t, standinCall("POST", "/v1/faults", fmt.Sprintf(`{"call":"lent-late","how":"slow","name":%q,"delay_ms":1200}`, x.name), nil))
+	mustDo(t, standinCallAt(x.at, "POST", "/v1/faults", fmt.Sprintf(`{"call":"lent-late","how":"slow","name":%q,"delay_ms":1200}`, x.name), nil))
 	if r := x.d.client(t, "", "open", x.name, "-lent", "-reason", "late", "--", "hostname"); r.code != 0 ||
 		strings.TrimSpace(r.out) != x.name {
 		t.Errorf("late: %+v", r)
@@ -119,7 +120,7 @@ func lentStays(t *testing.T, x *strayed) {
 		t.Helper()
 		file = filepath.Join(x.dir, name)
 		pair := pairIn(t, file)
-		mustDo(t, standinCall("POST", "/v1/faults", fmt.Sprintf(`{"call":"lent-stays","how":"fail","name":%q}`, x.name), nil))
+		mustDo(t, standinCallAt(x.at, "POST", "/v1/faults", fmt.Sprintf(`{"call":"lent-stays","how":"fail","name":%q}`, x.name), nil))
 		text, err := json.Marshal(wire.LendKey{PublicKey: pair.Line(), Reason: "it stays"})
 		mustDo(t, err)
 		if a := d.api(t, "POST", "/api/v1/instances/"+x.name+"/lend", string(text), "Authorization", "Bearer "+d.token); a.status != 200 {
@@ -133,7 +134,7 @@ func lentStays(t *testing.T, x *strayed) {
 				d.client(t, "", "journal", "list", "-target", "instance "+x.name, "-limit", "8").out)
 		}
 	})
-	keys := shared.path("standin", "instances", x.id, "home/debian/.ssh/authorized_keys")
+	keys := x.at.path("standin", "instances", x.id, "home/debian/.ssh/authorized_keys")
 	has := func(name string) bool {
 		return strings.Contains(mustRead(t, keys), strings.Fields(mustRead(t, filepath.Join(x.dir, name+".pub")))[1])
 	}

@@ -276,8 +276,9 @@ func ownCloud(t *testing.T) *demo {
 	d := newDemo(t.TempDir())
 	mustDo(t, os.MkdirAll(d.path("standin"), 0o700))
 	mustDo(t, os.WriteFile(d.path("standin-token"), []byte("own"), 0o600))
+	admit := []netip.Prefix{netip.MustParsePrefix("127.0.0.1/32"), netip.MustParsePrefix("127.0.0.9/32")} // this machine, and another
 	c, err := standin.Open(standin.Options{Folder: d.path("standin"), Network: netip.MustParsePrefix(d.net),
-		Pace: 200 * time.Millisecond, Strangers: true})
+		Pace: 200 * time.Millisecond, Strangers: true, Admit: admit})
 	mustDo(t, err)
 	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", d.port+1))
 	mustDo(t, err)

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -18,6 +19,7 @@ import (
 
 // lostDoor is an instance of the stand-in whose only key is lost.
 type lostDoor struct {
+	at        *demo // whose stand-in it is at; shared if nil
 	d         *demo
 	name, id  string
 	lost, new string
@@ -44,7 +46,7 @@ func newLostDoor(t *testing.T, d *demo, name, image string, more ...string) *los
 
 func (l *lostDoor) cloud(t *testing.T, method, path, body string, into any) {
 	t.Helper()
-	mustDo(t, standinCall(method, path, body, into))
+	mustDo(t, standinCallAt(cmp.Or(l.at, shared), method, path, body, into))
 }
 
 // volumeID is the root volume that is attached, as the cloud says.

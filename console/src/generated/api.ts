@@ -3132,6 +3132,7 @@ export interface components {
       gone: components["schemas"]["Sighted"][];
       key?: components["schemas"]["Key"];
       never_looked: number;
+      passwords?: string[];
       trusted: components["schemas"]["Sighted"][];
     };
     Operator: {

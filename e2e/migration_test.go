@@ -20,7 +20,7 @@ import (
 func TestMigratesOldData(t *testing.T) {
 	t.Parallel()
 	ctx := context.Background()
-	s := &slot{n: 129, dir: t.TempDir()}
+	s := &slot{n: 129, dir: t.TempDir(), cloud: shared}
 	var err error
 	s.front, err = newFront()
 	mustDo(t, err)

@@ -50,7 +50,7 @@ func (c *cli) placeByLent(service *client.Client, i wire.Instance, id int64) err
 	if err != nil {
 		return err
 	}
-	conn, err := c.loginUntil(i, lentTarget(i, lines.LoginUser, d), signer, lent)
+	conn, err := c.loginUntil(service, i, lines.LoginUser, signer, lent)
 	if err != nil {
 		return err
 	}
@@ -63,8 +63,17 @@ func (c *cli) placeByLent(service *client.Client, i wire.Instance, id int64) err
 	return c.addLines(service, files, lines, "lent by the cloud")
 }
 
-// loginUntil tries until a lent key is taken, or its time is over: an agent may be slow to take it.
-func (c *cli) loginUntil(i wire.Instance, t reach.Target, signer ssh.Signer, lent wire.Lent) (*reach.Client, error) {
+// loginUntil tries until a lent key is taken, or its time is over: an agent may be slow to take it. The server must have a
+// host key that is recorded, and none other than what is pinned here.
+func (c *cli) loginUntil(service *client.Client, i wire.Instance, user string, signer ssh.Signer, lent wire.Lent) (*reach.Client, error) {
+	d, err := pinnedDoor(service, i)
+	if err != nil {
+		return nil, err
+	}
+	t := reach.Target{Address: i.Address, Port: i.Port, User: user}
+	for _, k := range d.keys {
+		t.HostKeys = append(t.HostKeys, k.Blob)
+	}
 	for {
 		conn, err := reach.LoginBy(c.ctx, func(ctx context.Context) (net.Conn, error) { return here.Dial(ctx, i.Address, i.Port) }, t,
 			[]ssh.AuthMethod{ssh.PublicKeys(signer)}, enterLimit)
@@ -163,7 +172,7 @@ func (c *cli) openLent(service *client.Client, i wire.Instance, d door, reason s
 		return err
 	}
 	defer shut()
-	file, end, err := c.lentIdentity(service, i, d, reason)
+	file, end, err := c.lentIdentity(service, i, reason)
 	if err != nil {
 		return err
 	}
@@ -182,7 +191,7 @@ func (c *cli) openLent(service *client.Client, i wire.Instance, d door, reason s
 
 // lentIdentity has the cloud lend a key for one login, and returns the file with its private half, in a folder of its
 // own; end removes both.
-func (c *cli) lentIdentity(service *client.Client, i wire.Instance, d door, reason string) (file string, end func(), err error) {
+func (c *cli) lentIdentity(service *client.Client, i wire.Instance, reason string) (file string, end func(), err error) {
 	pair, err := keypair.Create(keypair.Ed25519, "lent by the cloud")
 	if err != nil {
 		return "", nil, err
@@ -210,7 +219,7 @@ func (c *cli) lentIdentity(service *client.Client, i wire.Instance, d door, reas
 	signer, err := pair.Signer()
 	if err == nil {
 		var conn *reach.Client
-		if conn, err = c.loginUntil(i, lentTarget(i, lent.LoginUser, d), signer, lent); err == nil {
+		if conn, err = c.loginUntil(service, i, lent.LoginUser, signer, lent); err == nil {
 			conn.Close()
 		}
 	}
@@ -220,13 +229,4 @@ func (c *cli) lentIdentity(service *client.Client, i wire.Instance, d door, reas
 	}
 	fmt.Fprintf(c.err, "The cloud lets this machine in as %s until %s.\n", plaintext.Line(lent.LoginUser), times.Show(lent.Until.Local()))
 	return file, end, nil
-}
-
-// lentTarget is an instance's server, with the host keys that are recorded of it.
-func lentTarget(i wire.Instance, user string, d door) reach.Target {
-	t := reach.Target{Address: i.Address, Port: i.Port, User: user}
-	for _, k := range d.keys {
-		t.HostKeys = append(t.HostKeys, k.Blob)
-	}
-	return t
 }

@@ -502,7 +502,8 @@ func (r *replica) halted(limit time.Duration) bool {
 // run runs a case, and returns how the work ended and which rules are broken.
 func (x *trial) run() (end string, broken []string) {
 	x.slot.trials++
-	x.slot.slow = x.scenario.lost
+	// Two calls that hang take most of the short limit by themselves, on a slow machine all of it.
+	x.slot.slow = x.scenario.lost || x.fault != nil && x.fault.How == "hang"
 	x.instance = fmt.Sprintf("m%d-%d-%d", x.slot.n, x.slot.trials, rand.IntN(10000))
 	x.state = map[string]string{}
 	defer func() {

@@ -66,7 +66,8 @@ var bodyOf = map[string]any{
 }
 
 // without are the calls that take no text in a body.
-var without = map[string]bool{"POST /session/code": true, "POST /keys/:name/retire": true, "POST /keys/:name/use-again": true,
+var without = map[string]bool{"POST /instances/:name/password": true, "POST /instances/:name/password/changed": true,
+	"POST /session/code": true, "POST /keys/:name/retire": true, "POST /keys/:name/use-again": true,
 	"POST /instances/:name/stop": true, "POST /instances/:name/start": true, "POST /work/:id/cancel": true,
 	"POST /work/:id/retry": true,
 	"POST /work/:id/pause": true, "POST /work/:id/go-on": true, "POST /work/:id/close": true,

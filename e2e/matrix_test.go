@@ -52,6 +52,8 @@ type scenario struct {
 	lacks []string
 	// lost: it is about answers that are lost, and passes no halts of its own.
 	lost bool
+	// from is the address that its services ask from; "" leaves it to the system.
+	from string
 	// slow is a cloud call that is slowed down, so that a cancel comes in time.
 	slow string
 	// prepare makes what the work is about, before anything can halt.
@@ -266,6 +268,7 @@ type slot struct {
 	options  []string // further ones of its services
 	slow     bool     // its services wait longer for the cloud: it answers nothing for a while
 	front    *front   // where a program that is run finds the service, whichever replica it is
+	from     string   // the address that its services ask from; "" leaves it to the system
 	cloud    *demo    // the stand-in that its services know; shared, if it has none of its own
 }
 
@@ -346,6 +349,9 @@ func (s *slot) connect(t *testing.T) *pgx.Conn {
 func (s *slot) command(args ...string) *exec.Cmd {
 	// what is given comes last, and wins
 	n := slices.IndexFunc(append(args, "-"), func(a string) bool { return a[0] == '-' })
+	if s.from != "" {
+		args = append(args, "-dial-from", s.from)
+	}
 	cmd := exec.Command(filepath.Join(bin, "plumlatchd-halt"),
 		slices.Concat(args[:n], []string{"-identity-file", filepath.Join(s.dir, "identity.txt"),
 			"-standin-url", fmt.Sprintf("http://127.0.0.1:%d", s.cloud.port+1), "-standin-token-file",
@@ -503,7 +509,7 @@ func (r *replica) halted(limit time.Duration) bool {
 func (x *trial) run() (end string, broken []string) {
 	x.slot.trials++
 	// Two calls that hang take most of the short limit by themselves, on a slow machine all of it.
-	x.slot.slow = x.scenario.lost || x.fault != nil && x.fault.How == "hang"
+	x.slot.slow, x.slot.from = x.scenario.lost || x.fault != nil && x.fault.How == "hang", x.scenario.from
 	x.instance = fmt.Sprintf("m%d-%d-%d", x.slot.n, x.slot.trials, rand.IntN(10000))
 	x.state = map[string]string{}
 	defer func() {
@@ -778,6 +784,13 @@ func (x *trial) tidy() {
 	for _, a := range x.static() {
 		_ = standinCall("POST", "/v1/addresses/"+a.ID+"/move", `{"client_token":"tidy-`+a.ID+`"}`, nil)
 		_ = standinCall("DELETE", "/v1/addresses/"+a.ID+"?client_token=tidy-off", "", nil)
+	}
+	machines, images, _ := x.atCloud()
+	for id := range machines {
+		_ = standinCall("DELETE", "/v1/instances/"+id+"?client_token="+url.QueryEscape("tidy-"+id), "", nil)
+	}
+	for _, id := range images {
+		_ = standinCall("DELETE", "/v1/own-images/"+id, "", nil)
 	}
 	for _, i := range alive {
 		_ = standinCall("DELETE", "/v1/instances/"+i.ID+"?client_token="+url.QueryEscape("tidy-"+i.ID), "", nil)

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"net/netip"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -187,10 +188,11 @@ func (s *slot) startWithin(point, how string) (_ *replica, err error) {
 		return nil, errors.Join(err, db.Close())
 	}
 	var once sync.Once
+	source, _ := netip.ParseAddr(s.from) // the zero value leaves it to the system
 	w := kinds.New(&entry.Service{
 		Store: db, Cloud: standin.New(fmt.Sprintf("http://127.0.0.1:%d", s.cloud.port+1),
 			strings.TrimSpace(string(token))),
-		Reach:  reach.Policy{AllowLoopback: true, Budget: &reach.Budget{}, Dialed: new(atomic.Int64)},
+		Reach:  reach.Policy{AllowLoopback: true, Source: source, Budget: &reach.Budget{}, Dialed: new(atomic.Int64)},
 		Cipher: cipher, Heads: heads, Log: log, Lease: withinLease, StateLimit: s.stateLimit(), FollowEvery: -1,
 		Halt: func(at string) {
 			first := false

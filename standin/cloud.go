@@ -75,6 +75,8 @@ type stored struct {
 	Token      string `json:"client_token"`
 	LaunchHash string `json:"launch_hash"`
 	KeyLine    string `json:"key_line,omitempty"` // of the entry that it was launched with
+	From       string `json:"from,omitempty"`     // the image of one's own that it was launched from
+	Shut       bool   `json:"shut,omitempty"`     // nothing leads out of it
 	// Done are the client tokens of what was asked of it since: asked again, nothing happens.
 	Done []string `json:"done_tokens"`
 	Door string   `json:"door,omitempty"` // how its SSH port is; "" is open
@@ -120,7 +122,9 @@ type Cloud struct {
 	volumes    map[string]*Volume
 	entries    map[string]*storedEntry
 	placed     map[string]*storedPlaced
-	unlisted   []string // client tokens of entries that were taken out
+	own        map[string]*storedOwn // images that were made from instances
+	sent       []Sent                // what the instances' jobs have sent
+	unlisted   []string              // client tokens of entries that were taken out
 	strangers  map[string]*stranger
 	strangerAt []string // the oldest first
 }
@@ -166,7 +170,7 @@ func Open(o Options) (*Cloud, error) {
 		quit:   make(chan struct{}),
 		groups: map[string]*Group{}, static: map[string]*Address{}, reserved: map[string]Address{},
 		strangers: map[string]*stranger{}, volumes: map[string]*Volume{}, entries: map[string]*storedEntry{},
-		placed: map[string]*storedPlaced{}}
+		placed: map[string]*storedPlaced{}, own: map[string]*storedOwn{}}
 	if err := c.load(); err != nil {
 		hold.Close()
 		root.Close()
@@ -179,6 +183,11 @@ func Open(o Options) (*Cloud, error) {
 		}
 	}
 	c.resumeVolumes()
+	for _, i := range c.own {
+		if i.State == ImageMaking {
+			c.imageReady(i.ID, 1)
+		}
+	}
 	c.timers.Go(c.agent)
 	return c, nil
 }
@@ -236,6 +245,7 @@ type stateFile struct {
 	Volumes   []*Volume          `json:"volumes"`
 	Entries   []*storedEntry     `json:"key_entries"`
 	Placed    []*storedPlaced    `json:"placed_keys"`
+	Own       []*storedOwn       `json:"own_images"`
 	Unlisted  []string           `json:"unlisted_tokens"`
 }
 
@@ -273,6 +283,9 @@ func (c *Cloud) load() error {
 	}
 	for _, e := range f.Entries {
 		c.entries[e.ID] = e
+	}
+	for _, i := range f.Own {
+		c.own[i.ID] = i
 	}
 	for _, p := range f.Placed {
 		c.placed[p.ID] = p
@@ -343,6 +356,10 @@ func (c *Cloud) saveNow() error {
 	for _, p := range c.placed {
 		f.Placed = append(f.Placed, p)
 	}
+	for _, i := range c.own {
+		f.Own = append(f.Own, i)
+	}
+	sort.Slice(f.Own, func(i, j int) bool { return f.Own[i].ID < f.Own[j].ID })
 	sort.Slice(f.Placed, func(i, j int) bool { return f.Placed[i].ID < f.Placed[j].ID })
 	data, err := json.MarshalIndent(f, "", "  ")
 	if err != nil {
@@ -380,6 +397,9 @@ type Launch struct {
 	KeyEntry string `json:"key_entry"` // of the region's list of keys: it is placed at the first boot
 	// PasswordKey is the RSA key, as a line, that an image without SSH encrypts its first password to.
 	PasswordKey string `json:"password_key"`
+	// Shut has it begin with a group of rules of its own alone, which admits these networks, and nothing leads out of it.
+	Shut  bool     `json:"shut"`
+	Admit []string `json:"admit"`
 }
 
 // check refuses what this cloud does not take.
@@ -431,14 +451,22 @@ func (l *Launch) check() error {
 // Launch begins a new instance and returns it, pending. With a ClientToken
 // that was used before for the same launch, it returns that instance.
 func (c *Cloud) Launch(l Launch) (Instance, error) {
-	if err := l.check(); err != nil {
-		return Instance{}, err
-	}
-	image, _ := imageByName(l.Image)
 	hash, err := json.Marshal(l)
 	if err != nil {
 		return Instance{}, err
 	}
+	from := ""
+	base, err := c.baseOf(l)
+	if err != nil {
+		return Instance{}, err
+	}
+	if base != l.Image {
+		from, l.Image = l.Image, base
+	}
+	if err := l.check(); err != nil {
+		return Instance{}, err
+	}
+	image, _ := imageByName(l.Image)
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, in := range c.instances {
@@ -472,7 +500,12 @@ func (c *Cloud) Launch(l Launch) (Instance, error) {
 			Zone: l.Zone, DiskGB: l.DiskGB, Tags: l.Tags, Groups: []string{c.defaultGroup(l.Region).ID},
 			KeyLabel: l.KeyLabel,
 		},
-		UserData: l.UserData, Token: l.ClientToken, LaunchHash: string(hash), KeyLine: line,
+		UserData: l.UserData, Token: l.ClientToken, LaunchHash: string(hash), KeyLine: line, From: from,
+	}
+	if l.Shut {
+		if err := c.shutIn(in, l.Admit); err != nil {
+			return Instance{}, err
+		}
 	}
 	if image.FirstPassword {
 		in.Port = desktopPort
@@ -482,6 +515,9 @@ func (c *Cloud) Launch(l Launch) (Instance, error) {
 	if err := c.save(); err != nil {
 		delete(c.instances, in.ID)
 		delete(c.volumes, v.ID)
+		if l.Shut {
+			delete(c.groups, in.Groups[0])
+		}
 		return Instance{}, err
 	}
 	c.later(in.ID, c.boot)
@@ -645,6 +681,9 @@ func (c *Cloud) boot(in *stored) error {
 	in.Booted = c.opts.Now().UTC()
 	c.bootDevices(in.ID)
 	if err := c.firstBoot(in); err != nil {
+		return err
+	}
+	if err := c.bootJobs(in); err != nil {
 		return err
 	}
 	in.State = Running

@@ -18,7 +18,9 @@ type Fault struct {
 	// "umount", "fail": a filesystem of a volume of it is busy; "lent-stays",
 	// "fail": the next key that is lent stays where it is; or "lent-late", "slow":
 	// the agent takes it only after Delay; or "first-password", "fail": it is no
-	// cipher text, "astray": it is encrypted to another key.
+	// cipher text, "astray": it is encrypted to another key; or own-images,
+	// own-image, make-image, remove-image, and "image-state", "fail": the image
+	// never gets ready.
 	Call string `json:"call"`
 	// How is fail (500, and nothing is done), lose (it is done, and the
 	// connection breaks before the answer), slow (it is done after Delay),
@@ -37,7 +39,8 @@ var (
 		"groups", "own-group", "admit", "unadmit", "addresses", "reserve", "move", "release",
 		"volumes", "volume", "detach", "attach", "user-data", "set-user-data", "volume-state",
 		"attach-device", "umount", "key-entries", "add-key-entry", "remove-key-entry",
-		"placed-keys", "place-key", "unplace-key", "lend", "lent-stays", "lent-late", "first-password"}
+		"placed-keys", "place-key", "unplace-key", "lend", "lent-stays", "lent-late", "first-password",
+		"own-images", "own-image", "make-image", "remove-image", "image-state", "set-groups", "outbound", "sent"}
 	faultHows = []string{"fail", "lose", "slow", "late", "twice", "hang", "astray"}
 )
 

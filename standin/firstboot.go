@@ -2,6 +2,8 @@ package standin
 
 import (
 	"context"
+	"crypto/rand"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -32,6 +34,16 @@ func (c *Cloud) makeDisk(in *stored) error {
 	root := diskName(in.ID)
 	if _, err := c.root.Stat(root + "/etc/passwd"); err == nil {
 		return nil
+	}
+	if in.From != "" {
+		i, ok := c.own[in.From]
+		if !ok {
+			return fmt.Errorf("%w: image %s", ErrNotFound, in.From)
+		}
+		if err := errors.Join(c.copyTree(i.folder(), root), c.newIdentity(in)); err != nil {
+			return err
+		}
+		return c.makeIdentity(in)
 	}
 	home := "home/" + in.LoginUser
 	for _, dir := range []struct {
@@ -71,6 +83,12 @@ func (c *Cloud) makeDisk(in *stored) error {
 			return err
 		}
 	}
+	return c.makeIdentity(in)
+}
+
+// makeIdentity makes what only one machine may have: its host keys, and its machine-id (machine-id(5)).
+func (c *Cloud) makeIdentity(in *stored) error {
+	root := diskName(in.ID)
 	pair, err := keypair.Create(keypair.Ed25519, "root@"+in.Name)
 	if err != nil {
 		return err
@@ -79,7 +97,10 @@ func (c *Cloud) makeDisk(in *stored) error {
 	if err != nil {
 		return err
 	}
+	id := make([]byte, 16)
+	_, _ = rand.Read(id) // it never fails
 	return errors.Join(
+		c.writeFile(root+"/etc/machine-id", hex.EncodeToString(id)+"\n", 0o444),
 		c.writeFile(root+"/"+hostKeyFile, string(private), 0o600),
 		c.writeFile(root+"/"+hostKeyFile+".pub", pair.Public.Line()+"\n", 0o644),
 	)
@@ -126,6 +147,11 @@ func (c *Cloud) firstBoot(in *stored) error {
 		}
 		if err := c.placeKeys(in, cfg, &console); err != nil {
 			return err
+		}
+		if cfg.Hostname != "" {
+			if err := c.writeFile(root+"/etc/hostname", cfg.Hostname+"\n", 0o644); err != nil {
+				return err
+			}
 		}
 		passwords := "yes"
 		if cfg.PasswordSSH == false || cfg.PasswordSSH == "false" || cfg.PasswordSSH == "no" {
@@ -252,7 +278,7 @@ func (c *Cloud) placeKeys(in *stored, cfg cloudConfig, console *strings.Builder)
 		if err := c.root.Mkdir(home+"/.ssh", 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 			return err
 		}
-		if err := c.writeFile(home+"/.ssh/authorized_keys", strings.Join(keys, "\n")+"\n", 0o600); err != nil {
+		if err := c.addKeys(home+"/.ssh/authorized_keys", keys); err != nil {
 			return err
 		}
 		if cfg.DisableRoot != nil && !*cfg.DisableRoot {
@@ -302,4 +328,22 @@ func (c *Cloud) bootText(in *stored, console *strings.Builder) {
 	for l := range strings.Lines(said.String()) {
 		console.WriteString("cloud-init[388]: " + strings.TrimSuffix(l, "\n") + "\n")
 	}
+}
+
+// addKeys adds the lines that a file of keys does not have yet, as cloud-init does: a copy's file has those of its original.
+func (c *Cloud) addKeys(name string, keys []string) error {
+	old, err := c.root.ReadFile(name)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	text := string(old)
+	if text != "" && !strings.HasSuffix(text, "\n") {
+		text += "\n"
+	}
+	for _, k := range keys {
+		if !slices.Contains(strings.Split(text, "\n"), k) {
+			text += k + "\n"
+		}
+	}
+	return c.writeFile(name, text, 0o600)
 }

@@ -44,6 +44,10 @@ import (
 //	POST   /v1/placed-keys                  {"client_token": T, "instance": ID or "", "user": U, "name": N, "public_key": line}
 //	DELETE /v1/placed-keys/{id}
 //	POST   /v1/instances/{id}/lend          {"client_token": T, "user": U, "public_key": line}, for a while
+//	GET    /v1/own-images?region=R          images that were made from instances
+//	GET    /v1/own-images/{id}
+//	POST   /v1/own-images                   {"client_token": T, "instance": ID, "name": N, "tags": {...}}
+//	DELETE /v1/own-images/{id}
 //	GET    /v1/terms                        prices, and how long changes take
 //	POST   /v1/groups/{id}/rules            {"client_token": T, "from": CIDR, "note": text}
 //	DELETE /v1/groups/{id}/rules/{rule}?client_token=T
@@ -106,6 +110,7 @@ func (c *Cloud) Handler(token string) http.Handler {
 	c.handleVolumes(mux)
 	c.handleKeyEntries(mux)
 	c.handlePlaced(mux)
+	c.handleOwnImages(mux)
 	mux.HandleFunc("GET /v1/faults", func(w http.ResponseWriter, _ *http.Request) { reply(w, c.faults.left(), nil) })
 	mux.HandleFunc("POST /v1/faults", func(w http.ResponseWriter, r *http.Request) {
 		var f Fault

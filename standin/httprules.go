@@ -5,25 +5,27 @@ import "net/http"
 // handleRules serves inbound rules and static addresses.
 func (c *Cloud) handleRules(mux *http.ServeMux) {
 	type body struct {
-		ClientToken string `json:"client_token"`
-		From        string `json:"from"`
-		Ports       string `json:"ports"`
-		Note        string `json:"note"`
-		Region      string `json:"region"`
-		Name        string `json:"name"`
-		Instance    string `json:"instance"`
-		Is          string `json:"is"`
+		ClientToken string   `json:"client_token"`
+		From        string   `json:"from"`
+		Ports       string   `json:"ports"`
+		Note        string   `json:"note"`
+		Region      string   `json:"region"`
+		Name        string   `json:"name"`
+		Instance    string   `json:"instance"`
+		Is          string   `json:"is"`
+		Groups      []string `json:"groups"`
+		Open        bool     `json:"open"`
 	}
 	post := func(pattern, call string, f func(id string, b body) (any, error)) {
 		mux.HandleFunc("POST "+pattern, func(w http.ResponseWriter, r *http.Request) {
 			var b body
 			if decode(w, r, &b) {
 				id := r.PathValue("id")
-				name := b.Name
-				if name == "" {
-					name = c.ownerOf(id)
+				names := []string{b.Name}
+				if b.Name == "" {
+					names = append(c.calledBy(id), c.ownerOf(id))
 				}
-				c.perform(w, call, []string{name}, func() (any, error) { return f(id, b) })
+				c.perform(w, call, names, func() (any, error) { return f(id, b) })
 			}
 		})
 	}
@@ -36,6 +38,13 @@ func (c *Cloud) handleRules(mux *http.ServeMux) {
 	})
 	post("/v1/instances/{id}/own-group", "own-group",
 		func(id string, b body) (any, error) { return c.OwnGroup(b.ClientToken, id) })
+	post("/v1/instances/{id}/groups", "set-groups",
+		func(id string, b body) (any, error) { return struct{}{}, c.SetGroups(b.ClientToken, id, b.Groups) })
+	post("/v1/instances/{id}/outbound", "outbound",
+		func(id string, b body) (any, error) { return struct{}{}, c.SetOutbound(b.ClientToken, id, b.Open) })
+	mux.HandleFunc("GET /v1/sent", func(w http.ResponseWriter, _ *http.Request) {
+		c.perform(w, "sent", nil, func() (any, error) { return c.SentMail(), nil })
+	})
 	post("/v1/instances/{id}/door", "door", func(id string, b body) (any, error) { return c.SetDoor(id, b.Is) })
 	post("/v1/groups/{id}/rules", "admit", func(id string, b body) (any, error) {
 		return c.Admit(b.ClientToken, id, Rule{From: b.From, Ports: b.Ports, Note: b.Note})

@@ -149,6 +149,69 @@ func (c *Cloud) OwnGroup(token, id string) (Group, error) {
 	return c.shown(g), c.save()
 }
 
+// shutIn gives a new instance a group of its own and no other, and lets nothing out of it; the caller holds mu.
+func (c *Cloud) shutIn(in *stored, admit []string) error {
+	c.serial++
+	g := &Group{ID: fmt.Sprintf("wall-%05d", c.serial), Name: in.Name + "-own", Region: in.Region, Own: in.ID, Token: in.Token,
+		Done: map[string]string{}}
+	for n, from := range admit {
+		p, err := netip.ParsePrefix(from)
+		if err != nil || p != p.Masked() || !p.Addr().Is4() {
+			return fmt.Errorf("%w: admit are IPv4 networks in CIDR notation", ErrInvalid)
+		}
+		g.Rules = append(g.Rules, Rule{ID: fmt.Sprintf("%s-r%d", g.ID, n+1), From: from, Note: "from its launch"})
+	}
+	c.groups[g.ID] = g
+	in.Groups, in.Shut = []string{g.ID}, true
+	return nil
+}
+
+// SetGroups gives an instance these shared groups instead of those that it has; its own stays.
+func (c *Cloud) SetGroups(token, id string, groups []string) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	in, ok := c.instances[id]
+	switch {
+	case !ok || in.State == Removed:
+		return ErrNotFound
+	case token == "":
+		return fmt.Errorf("%w: client_token is missing", ErrInvalid)
+	case slices.Contains(in.Done, token):
+		return nil
+	}
+	for _, g := range groups {
+		if have := c.groups[g]; have == nil || have.Region != in.Region || have.Own != "" {
+			return fmt.Errorf("%w: %s has no shared group %s", ErrInvalid, in.Region, g)
+		}
+	}
+	out := slices.Clone(groups)
+	for _, g := range in.Groups {
+		if have := c.groups[g]; have != nil && have.Own == id {
+			out = append(out, g)
+		}
+	}
+	in.Groups, in.Done = out, append(in.Done, token)
+	c.enforce(in)
+	return c.save()
+}
+
+// SetOutbound lets out of an instance what leads out of it, or nothing.
+func (c *Cloud) SetOutbound(token, id string, open bool) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	in, ok := c.instances[id]
+	switch {
+	case !ok || in.State == Removed:
+		return ErrNotFound
+	case token == "":
+		return fmt.Errorf("%w: client_token is missing", ErrInvalid)
+	case slices.Contains(in.Done, token):
+		return nil
+	}
+	in.Shut, in.Done = !open, append(in.Done, token)
+	return c.save()
+}
+
 // Admit adds a rule to a group. One that is there already is returned as it is.
 func (c *Cloud) Admit(token, groupID string, r Rule) (Rule, error) {
 	p, err := netip.ParsePrefix(r.From)

@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -124,8 +125,12 @@ func (s *server) shell(user string, ch ssh.Channel, in io.Reader, out, errOut io
 		fmt.Fprintln(ch, noLoginWords)
 		return nil, 1
 	}
+	name := s.in.Name
+	if text, err := s.root.ReadFile("etc/hostname"); err == nil && len(bytes.TrimSpace(text)) > 0 {
+		name = string(bytes.TrimSpace(text))
+	}
 	sh, err := shell.New(shell.Host{
-		Root: s.tree, Name: s.in.Name, User: a.name, UID: a.uid, Home: "/" + a.home, Env: env,
+		Root: s.tree, Name: name, User: a.name, UID: a.uid, Home: "/" + a.home, Env: env,
 		Boot: s.in.Booted, Now: s.now,
 		Blocks: func() []shell.BlockDevice { return s.cloud.block(s.in.ID) },
 		Mount: func(device, at, fsType string, options []string) error {

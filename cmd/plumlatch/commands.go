@@ -174,6 +174,9 @@ func init() { // help walks the table that its own functions stand in
 		{"restore", "INSTANCE [-go | -route ROUTE [-new KEY [-identity FILE|-ssh-agent]]] [options]",
 			"Get back into an instance whose private keys are gone: compare the ways, and carry one out." +
 				restoreHelp, "plumlatch restore berth-board-1 -go", restore},
+		{"restore copy", "INSTANCE [-new KEY [-identity FILE|-ssh-agent]] [-keep TIME] [-still] [options]",
+			"Get back in by a copy: an image, a copy of it with the new key, and then its address. The old one is kept." + restoreCopyHelp,
+			"plumlatch restore copy berth-board-1 -keep 7d", restoreCopy},
 		{"restore many", "LOST-KEY -new KEY [-tag TAG] [options]",
 			"Get back into every instance that only a lost key opened, each by its own best route, in waves.",
 			"plumlatch restore many old-gate-contractor -new night-crew -plan", restoreMany},
@@ -236,7 +239,7 @@ func init() { // help walks the table that its own functions stand in
 			"plumlatch work here 12 -identity ~/.ssh/night-crew", workHere},
 		{"work pause", "ID [options]", "Have no further wave begin; what has begun goes on.", "plumlatch work pause 12",
 			workPause},
-		{"work go-on", "ID [options]", "Let waves go on, after a pause or after failures, and follow them.",
+		{"work go-on", "ID [options]", "Let waves go on, after a pause or after failures; or let an old machine that is kept be removed.",
 			"plumlatch work go-on 12", workGoOn},
 		{"work cancel", "ID [options]", "Have a piece of work take back what it did.",
 			"plumlatch work cancel 12", workCancel},

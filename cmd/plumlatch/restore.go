@@ -28,12 +28,23 @@ const restoreHelp = `
   -new. The work survives whatever becomes of this machine, goes back if a step
   fails, and ends with the lost key withdrawn and nothing left open.`
 
+const restoreCopyHelp = `
+
+  The old one runs on until the copy has been seen to take the new key, and its
+  checks to work there; then the static address moves. Until the lost key is
+  shown refused on the copy, only the service and you get in there. Afterwards
+  the old one is stopped, and kept for -keep: "work cancel" goes back to it,
+  "work go-on" removes it. What is written on the old one after the image was
+  made is not on the copy.`
+
 type restoreOptions struct {
 	showing
 	route, new, lost, name   string
 	passphrase, passwordFile string
 	best, yes, detach        bool
 	asJSON                   bool
+	keep                     string // of a copy, as still and keepImage are
+	still, keepImage         bool
 }
 
 func passwordFlag(fs *flag.FlagSet, into *string) {
@@ -44,7 +55,7 @@ func passwordFlag(fs *flag.FlagSet, into *string) {
 func restore(fs *flag.FlagSet) func(*cli) error {
 	var o restoreOptions
 	o.showing.flags(fs)
-	fs.StringVar(&o.route, "route", "", "carry out this `route`: second-key, steward, lent-key, boot-text, disk or already-open")
+	fs.StringVar(&o.route, "route", "", "carry out this `route`: second-key, steward, lent-key, boot-text, disk, copy or already-open")
 	fs.BoolVar(&o.best, "go", false, "carry out the best open route, with a pair made here; asks once")
 	fs.StringVar(&o.new, "new", "", "recorded `key` that is to open it (default: a pair that is made here, now)")
 	fs.StringVar(&o.lost, "lost", "", "record this `key` as lost first")
@@ -65,68 +76,106 @@ func restore(fs *flag.FlagSet) func(*cli) error {
 		case o.best && o.route != "":
 			return usagef("-go takes the best route: give -go, or -route")
 		}
-		args, service, err := c.begin("INSTANCE")
-		if err != nil {
-			return err
-		}
-		if err := c.keyNames(service, &o.lost, &o.new); err != nil {
-			return err
-		}
-		if o.lost != "" {
-			if err := c.recordLost(service, o.lost, o.yes); err != nil {
-				return err
-			}
-		}
-		all, err := service.Routes(c.ctx, args[0], true)
-		if err != nil {
-			return err
-		}
-		if !o.best && o.route == "" {
-			if o.asJSON {
-				return c.json(all)
-			}
-			c.printRoutes(all, o.lost != "")
-			return nil
-		}
-		offer, err := chosenOffer(all, o.route)
-		if err != nil {
-			return err
-		}
-		if !o.asJSON {
-			c.printWay(all, offer)
-		}
-		if !o.yes {
-			which := all.Instance
-			if m := all.Machine; m != nil && (offer.Route == "disk" || offer.Route == "boot-text") {
-				which += " (" + plaintext.Line(m.CloudID) + ")"
-			}
-			if err := c.confirm(fmt.Sprintf("Restore access to %s by %s?", which, offer.Route)); err != nil {
-				return err
-			}
-		}
-		var k wire.Key
-		var signer ssh.Signer
-		if o.new == "" {
-			if k, signer, err = c.newForInstance(service, all, o); err != nil {
-				return err
-			}
-		} else if k, err = service.Key(c.ctx, o.new); err != nil {
-			return err
-		}
-		w, err := service.Restore(c.ctx, all.Instance, wire.Restore{Route: offer.Route, New: k.Name})
-		if err != nil {
-			return c.madeInVain(err, o.new, k)
-		}
-		if o.detach {
-			if o.asJSON {
-				return c.json(w)
-			}
-			fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch work here %d -identity FILE\n", w.ID,
-				plaintext.Line(w.Title), w.ID)
-			return nil
-		}
-		return c.followRestore(service, w, k, signer, ownPart{o.showing, o.passwordFile}, o.asJSON)
+		return c.restore(o)
 	}
+}
+
+// restoreCopy is restore by a copy, with what is of that way alone.
+func restoreCopy(fs *flag.FlagSet) func(*cli) error {
+	o := restoreOptions{route: "copy"}
+	o.showing.flags(fs)
+	fs.StringVar(&o.new, "new", "", "recorded `key` that is to open it (default: a pair that is made here, now)")
+	fs.StringVar(&o.name, "name", "", "`name` of the pair that is made (default: the instance's, with today's date)")
+	newPassphraseFlag(fs, &o.passphrase, "the pair that is made", asked)
+	fs.StringVar(&o.keep, "keep", "7d", "how long the old one is kept, stopped: a `time` such as 12h, 7d or 4w")
+	fs.BoolVar(&o.still, "still", false, "stop it while its image is made: what its processes had not written yet is on it then")
+	fs.BoolVar(&o.keepImage, "keep-image", false, "do not remove the image with the old one")
+	fs.BoolVar(&o.yes, "yes", false, "do not ask")
+	fs.BoolVar(&o.detach, "detach", false, "print the work's ID and leave; a login with the new key has to come later (work here ID)")
+	fs.BoolVar(&o.asJSON, "json", false, "print JSON")
+	return func(c *cli) error {
+		if err := o.check(); err != nil {
+			return err
+		}
+		if o.new != "" && (o.name != "" || o.passphrase != "") {
+			return usagef("-name and -new-passphrase are for a pair that is made here: leave -new out, or them")
+		}
+		return c.restore(o)
+	}
+}
+
+// restore compares the ways back in, or carries one out.
+func (c *cli) restore(o restoreOptions) error {
+	ask := wire.Restore{Still: o.still, KeepImage: o.keepImage}
+	if o.keep != "" {
+		d, err := times.Span(o.keep)
+		if err != nil || d < time.Second {
+			return usagef("-keep: %v", times.ErrSpan)
+		}
+		ask.KeepSeconds = int64(d / time.Second)
+	}
+	args, service, err := c.begin("INSTANCE")
+	if err != nil {
+		return err
+	}
+	if err := c.keyNames(service, &o.lost, &o.new); err != nil {
+		return err
+	}
+	if o.lost != "" {
+		if err := c.recordLost(service, o.lost, o.yes); err != nil {
+			return err
+		}
+	}
+	all, err := service.Routes(c.ctx, args[0], true)
+	if err != nil {
+		return err
+	}
+	if !o.best && o.route == "" {
+		if o.asJSON {
+			return c.json(all)
+		}
+		c.printRoutes(all, o.lost != "")
+		return nil
+	}
+	offer, err := chosenOffer(all, o.route)
+	if err != nil {
+		return err
+	}
+	if !o.asJSON {
+		c.printWay(all, offer)
+	}
+	if !o.yes {
+		which := all.Instance
+		if m := all.Machine; m != nil && (offer.Route == "disk" || offer.Route == "boot-text" || offer.Route == "copy") {
+			which += " (" + plaintext.Line(m.CloudID) + ")"
+		}
+		if err := c.confirm(fmt.Sprintf("Restore access to %s by %s?", which, offer.Route)); err != nil {
+			return err
+		}
+	}
+	var k wire.Key
+	var signer ssh.Signer
+	if o.new == "" {
+		if k, signer, err = c.newForInstance(service, all, o); err != nil {
+			return err
+		}
+	} else if k, err = service.Key(c.ctx, o.new); err != nil {
+		return err
+	}
+	ask.Route, ask.New = offer.Route, k.Name
+	w, err := service.Restore(c.ctx, all.Instance, ask)
+	if err != nil {
+		return c.madeInVain(err, o.new, k)
+	}
+	if o.detach {
+		if o.asJSON {
+			return c.json(w)
+		}
+		fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch work here %d -identity FILE\n", w.ID,
+			plaintext.Line(w.Title), w.ID)
+		return nil
+	}
+	return c.followRestore(service, w, k, signer, ownPart{o.showing, o.passwordFile}, o.asJSON)
 }
 
 // recordLost records that nobody has a key any more, if that is not on record.
@@ -265,6 +314,8 @@ func until(seconds float64) string {
 	switch {
 	case seconds == 0:
 		return "none"
+	case seconds < 1:
+		return "under 1 s"
 	case seconds < 90:
 		return fmt.Sprintf("%.0f s", seconds)
 	}
@@ -288,7 +339,7 @@ func (c *cli) printWay(all wire.Routes, o wire.RouteOffer) {
 	for n, s := range o.Steps {
 		fmt.Fprintf(c.out, "  %2d  %s\n", n+1, plaintext.Line(s))
 	}
-	if m := all.Machine; m != nil && (o.Route == "disk" || o.Route == "boot-text") {
+	if m := all.Machine; m != nil && (o.Route == "disk" || o.Route == "boot-text" || o.Route == "copy") {
 		launched := ""
 		if m.Launched != nil {
 			launched = ", launched " + times.Show(m.Launched.Local())
@@ -352,7 +403,12 @@ func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, sig
 			if signer == nil {
 				signer, err = c.newSigner(k, o.showing)
 			}
-			if signer != nil {
+			if signer != nil && w.Kind == "restore-copy" { // nobody else gets in to the copy yet
+				if i, e := service.Instance(c.ctx, w.Instance); e == nil {
+					shut, err = c.letIn(service, i)
+				}
+			}
+			if signer != nil && err == nil {
 				err = c.showNew(service, w, k, signer)
 			}
 			if err != nil {

@@ -262,14 +262,21 @@ func workPause(fs *flag.FlagSet) func(*cli) error {
 // workGoOn lets waves go on, and follows them.
 func workGoOn(fs *flag.FlagSet) func(*cli) error {
 	detach := fs.Bool("detach", false, "do not follow it")
+	yes := fs.Bool("yes", false, "do not ask, where it removes an old machine")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
 		id, service, err := c.workArg()
 		if err != nil {
 			return err
 		}
-		w, err := service.GoOnFleet(c.ctx, id)
+		w, err := service.WorkByID(c.ctx, id)
 		if err != nil {
+			return err
+		}
+		if w.Kind == "restore-kept" {
+			return c.goOnKept(service, w, *yes, *detach, *asJSON)
+		}
+		if w, err = service.GoOnFleet(c.ctx, id); err != nil {
 			return err
 		}
 		if !*detach {
@@ -281,6 +288,36 @@ func workGoOn(fs *flag.FlagSet) func(*cli) error {
 		fmt.Fprintf(c.out, "It goes on.\nnext: plumlatch work follow %d\n", id)
 		return nil
 	}
+}
+
+// goOnKept lets an old machine that is kept be removed.
+func (c *cli) goOnKept(service *client.Client, w wire.Work, yes, detach, asJSON bool) error {
+	if !yes && !w.Over() {
+		if err := c.confirm(fmt.Sprintf("Work %d: %s. Remove it for good? Nothing goes back to it then.", w.ID, plaintext.Line(w.Title))); err != nil {
+			return err
+		}
+	}
+	id := w.ID
+	w, err := service.GoOnFleet(c.ctx, id)
+	if err != nil {
+		return err
+	}
+	if !detach {
+		if w, err = c.follow(service, id, plaintext.Line(w.Title)); err != nil {
+			return err
+		}
+	}
+	switch {
+	case asJSON:
+		return c.json(w)
+	case detach:
+		fmt.Fprintf(c.out, "It goes on.\nnext: plumlatch work follow %d\n", id)
+	case w.State != "done":
+		return c.workFailed(service, w)
+	default:
+		fmt.Fprintf(c.out, "%s.\n", plaintext.Line(w.Outcome))
+	}
+	return nil
 }
 
 // ownPart is what this machine does for work at hand: it shows a private half, or logs in by a password.
@@ -340,14 +377,23 @@ func workHere(fs *flag.FlagSet) func(*cli) error {
 
 func workCancel(fs *flag.FlagSet) func(*cli) error {
 	detach := fs.Bool("detach", false, "do not wait until it has gone back")
+	yes := fs.Bool("yes", false, "do not ask, where going back brings a danger")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
 		id, service, err := c.workArg()
 		if err != nil {
 			return err
 		}
-		w, err := service.CancelWork(c.ctx, id)
+		w, err := service.WorkByID(c.ctx, id)
 		if err != nil {
+			return err
+		}
+		if w.Beware != "" && !*yes {
+			if err := c.confirm(fmt.Sprintf("Work %d: %s. Go back?", id, plaintext.Line(w.Beware))); err != nil {
+				return err
+			}
+		}
+		if w, err = service.CancelWork(c.ctx, id); err != nil {
 			return err
 		}
 		if *detach {

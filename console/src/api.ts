@@ -396,7 +396,7 @@ export const api = {
     call<RotationPlan>("POST", `/instances/${name(n)}/rotation-plan`, r),
   rotate: (n: string, r: RotateRequest) => call<Work>("POST", `/instances/${name(n)}/rotate`, r),
   routes: (n: string) => call<Routes>("POST", `/instances/${name(n)}/routes`, { ask: true }),
-  restore: (n: string, r: { route: string; new: string }) =>
+  restore: (n: string, r: { route: string; new: string; keep_seconds?: number; still?: boolean }) =>
     call<Work>("POST", `/instances/${name(n)}/restore`, r),
   report: (id: number) => call<Report>("GET", `/work/${id}/report`),
   planFleet: (r: FleetRequest) => call<FleetPlan>("POST", "/rotations/plan", r),

@@ -1,6 +1,6 @@
 // The ways back into an instance side by side, the way before its first step, the
 // outside probe's time line, and the report.
-import { Alert, Button, Popconfirm, Table } from "antd";
+import { Alert, Button, Checkbox, Popconfirm, Select, Table } from "antd";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { useMutation, useQuery } from "@tanstack/react-query";
@@ -13,6 +13,9 @@ import { useMayChange } from "./session";
 function span(seconds: number): string {
   if (seconds === 0) {
     return "none";
+  }
+  if (seconds < 1) {
+    return "under 1 s";
   }
   return seconds < 90 ? `${Math.round(seconds)} s` : `${Math.round(seconds / 60)} min`;
 }
@@ -60,7 +63,9 @@ const rows: { name: string; of: (o: RouteOffer) => React.ReactNode }[] = [
   { name: "Of that down", of: (o) => span(o.down_seconds) },
   {
     name: "Costs",
-    of: (o) => o.charges.map((c) => `${c.amount} ${c.currency}`).join(" + ") || "nothing",
+    of: (o) =>
+      o.charges.map((c) => `${Number(c.amount.toPrecision(4))} ${c.currency}`).join(" + ") ||
+      "nothing",
   },
   { name: "Needs besides", of: (o) => o.people ?? "nobody" },
   { name: "Changes", of: (o) => <Items all={o.changes} empty="nothing but the keys" /> },
@@ -124,15 +129,24 @@ function SideBySide({
   );
 }
 
+const copyRoute = "copy";
+
 export function RestorePage() {
   const { name = "" } = useParams();
   const navigate = useNavigate();
   const mayChange = useMayChange();
   const [route, setRoute] = useState("");
   const [fresh, setFresh] = useState("");
+  const [days, setDays] = useState(7);
+  const [still, setStill] = useState(false);
   const query = useQuery(queries.routes(name));
   const begin = useMutation({
-    mutationFn: (r: string) => api.restore(name, { route: r, new: fresh }),
+    mutationFn: (r: string) =>
+      api.restore(name, {
+        route: r,
+        new: fresh,
+        ...(r === copyRoute && { keep_seconds: days * 86400, still }),
+      }),
     onSuccess: (w) => void navigate(`/work/${w.id}`),
   });
   return (
@@ -165,10 +179,31 @@ export function RestorePage() {
                       <KeyChoice value={fresh} set={setFresh} not={all.lost} />
                     </span>
                   </p>
+                  {chosen.route === copyRoute && (
+                    <p>
+                      The old one is kept, stopped, for{" "}
+                      <Select
+                        aria-label="How long the old one is kept"
+                        value={days}
+                        onChange={setDays}
+                        options={[1, 3, 7, 30, 90].map((d) => ({
+                          value: d,
+                          label: d === 1 ? "1 day" : `${d} days`,
+                        }))}
+                      />{" "}
+                      <Checkbox checked={still} onChange={(e) => setStill(e.target.checked)}>
+                        Stop it while its image is made
+                      </Checkbox>
+                    </p>
+                  )}
                   <p className="quiet">
                     The client makes a pair on the spot, and shows it to work at the end:
                   </p>
-                  <Mono>{`plumlatch restore ${name} -route ${chosen.route}`}</Mono>
+                  <Mono>
+                    {chosen.route === copyRoute
+                      ? `plumlatch restore copy ${name} -keep ${days}d${still ? " -still" : ""}`
+                      : `plumlatch restore ${name} -route ${chosen.route}`}
+                  </Mono>
                   {begin.error && <Alert type="error" showIcon title={begin.error.message} />}
                   <p>
                     <Popconfirm

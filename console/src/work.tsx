@@ -59,6 +59,9 @@ const mark: Record<string, string> = {
   undone: "\u2205",
 };
 
+/** The kind of work that keeps a machine that a copy took the place of: it waits for a word without end. */
+const keptKind = "restore-kept";
+
 const stateWord = (w: Work) => (w.going_back && !over(w) ? w.state + ", going back" : w.state);
 
 export function WorkState({ work }: { work: Work }) {
@@ -97,13 +100,29 @@ function Steps({ id, events, query, again }: ReturnType<typeof useWork>) {
             </span>
             {!over(w) && (
               <Popconfirm
-                title="Take back what it did?"
+                title={
+                  w.kind === keptKind ? "Go back to the old machine?" : "Take back what it did?"
+                }
+                description={w.beware && <div className="beware">{`Beware: ${w.beware}.`}</div>}
                 okText="Take it back"
                 cancelText="Go on"
                 onConfirm={() => ask.mutate(api.cancelWork)}
               >
                 <Button size="small" disabled={!mayChange || w.cancel_asked || w.going_back}>
                   Cancel
+                </Button>
+              </Popconfirm>
+            )}
+            {w.kind === keptKind && w.step_name === "keep" && !over(w) && !w.going_back && (
+              <Popconfirm
+                title="Remove the old machine for good?"
+                description="Nothing goes back to it then."
+                okText="Remove it"
+                cancelText="Keep it"
+                onConfirm={() => ask.mutate(api.goOn)}
+              >
+                <Button size="small" danger disabled={!mayChange || w.cancel_asked}>
+                  Remove the old machine
                 </Button>
               </Popconfirm>
             )}
@@ -133,7 +152,9 @@ function Steps({ id, events, query, again }: ReturnType<typeof useWork>) {
               type="info"
               showIcon
               title={`It waits for ${w.waits_for}.`}
-              description={w.wait_ends_at && `It gives up at ${w.wait_ends_at}.`}
+              description={
+                w.kind !== keptKind && w.wait_ends_at && `It gives up at ${w.wait_ends_at}.`
+              }
             />
           )}
           {over(w) && w.state !== "done" && w.outcome && (

@@ -153,6 +153,7 @@ type Door struct {
 	WaysBackAt               time.Time
 	Desktop                  bool            // it has no SSH: nothing is judged but its first password
 	First                    *LaunchPassword // of a Desktop, as long as nobody has recorded that it was changed
+	Kept                     []OldMachine    // that a copy took the place of, and whose time is over
 	LentStays                []Lent          // keys that the cloud lent, and that the server took after their end
 }
 
@@ -160,6 +161,15 @@ type Door struct {
 type LaunchPassword struct {
 	Key, Fingerprint string // that it is encrypted to; "" if that is not known
 	State            string // of the key
+}
+
+// OldMachine is one that is kept beside the one that has its place.
+type OldMachine struct {
+	CloudID   string
+	Work      int64 // that keeps it
+	Until     time.Time
+	WeekPrice float64
+	Currency  string
 }
 
 // Lent is a key that the cloud lent for a while.
@@ -395,6 +405,14 @@ func (j *judging) server() {
 	if d.NoWayBack {
 		j.say(NoWayBack, "", "looked at "+on(d.WaysBackAt), "plumlatch restore "+d.Name,
 			"If the keys of %s were lost, no way back in would be open.", d.Name)
+	}
+	for _, k := range d.Kept {
+		cost := ""
+		if k.Currency != "" {
+			cost = fmt.Sprintf(", and costs %.4g %s a week", k.WeekPrice, k.Currency)
+		}
+		j.say(OldKept, k.CloudID, "its time was over "+on(k.Until), fmt.Sprintf("plumlatch work go-on %d", k.Work), "A copy took the place of "+
+			"%s as %s, which is kept still%s.", k.CloudID, d.Name, cost)
 	}
 	for _, l := range d.LentStays {
 		command := fmt.Sprintf("plumlatch access remove %s -key %s", d.Name, l.Fingerprint)

@@ -33,6 +33,7 @@ const (
 	LentStays       Reason = "lent-key-stays"      // a key that the cloud lent for a minute is still taken
 	PasswordKey     Reason = "first-password-key"  // the key of a first password that nobody changed is lost or exposed
 	FirstPassword   Reason = "first-password"      // a first password that was not recorded as changed
+	OldKept         Reason = "old-machine-kept"    // what a copy took the place of waits for a word, and costs
 	AccessExpired   Reason = "access-expired"      // an access whose end has come
 	AccessExpiring  Reason = "access-expiring"     // an access whose end comes soon
 	SurveyFailed    Reason = "survey-failed"       // the last survey could not look
@@ -82,6 +83,7 @@ var reasons = map[Reason]urgency{
 	WeakKey:         {145, Soon, "a weak key opens something"},
 	PasswordKey:     {146, Soon, "the key of a first password, not recorded as changed, is lost or exposed"},
 	FirstPassword:   {212, Later, "a first password was not recorded as changed"},
+	OldKept:         {213, Later, "an old machine that a copy took the place of waits to be removed"},
 	StillListed:     {147, Soon, "a cloud's list of keys has one that nobody should launch with"},
 	LentStays:       {148, Soon, "a key that the cloud lent for a minute is still taken"},
 	AccessExpired:   {150, Soon, "the end of an access has come"},

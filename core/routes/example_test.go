@@ -26,4 +26,5 @@ func ExampleCompare() {
 	// second-key false false 1
 	// lent-key false false 1
 	// boot-text false true 1
+	// copy false false 1
 }

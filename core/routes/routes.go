@@ -69,6 +69,12 @@ type Facts struct {
 	Currency   string
 	RescueHour float64 // a rescue instance, for an hour
 	Services   bool    // something on it is checked: checks were given
+
+	Images        bool          // the cloud makes images of instances
+	ImagesRunning bool          // also of those that run
+	Shuts         bool          // copies can begin shut
+	ImageTime     time.Duration // how long an image of it takes
+	KeepWeek      float64       // its root volume, for a week
 }
 
 // Lack is something that a route lacks, with the command that would supply it.
@@ -108,6 +114,7 @@ type Route struct {
 	Name  string
 	About string
 	Steps []Step // before those that every route ends with
+	Whole bool   // Steps are its whole way: it ends in an order of its own
 	// Judge says in the offer whether the route is open, and what it costs.
 	Judge func(Facts, *Offer)
 }
@@ -116,6 +123,9 @@ type Route struct {
 // with. One that starts an instance also brings it back into the state that it had.
 func (r Route) Way() []Step {
 	out := slices.Clone(r.Steps)
+	if r.Whole {
+		return out
+	}
 	starts := slices.ContainsFunc(r.Steps, func(s Step) bool { return s.Name == "start" })
 	for _, s := range finish {
 		if s.Name != "rest" || starts {

@@ -19,6 +19,7 @@ func inOrder() Facts {
 		Steward: &Key{Accepted: true}, BootText: true, Volumes: true, RootVolume: "hold-1", Zone: "a",
 		RescueImage: "debian-12", Image: "board", HostKeys: true, Lends: time.Minute,
 		Offered: []string{"password"}, OfferedAt: now, Change: time.Second, Currency: "pence", RescueHour: 2,
+		Images: true, ImagesRunning: true, Shuts: true, ImageTime: time.Minute, Service: netip.MustParseAddr("192.0.2.7"),
 	}
 }
 
@@ -57,11 +58,11 @@ func TestEachCondition(t *testing.T) {
 		"stopped": {func(f *Facts) { f.State = "stopped" }, []string{"steward", "already-open", "lent-key"},
 			"it is stopped"},
 		"stopping destroys": {func(f *Facts) { f.StopDestroys = "its local disk is wiped" },
-			[]string{"boot-text", "disk"}, "its local disk is wiped"},
+			[]string{"boot-text", "disk", "copy"}, "its local disk is wiped"},
 		"no right to stop": {func(f *Facts) { f.MissingRight = map[string]bool{"stop": true} },
-			[]string{"boot-text", "disk"}, "may not stop"},
+			[]string{"boot-text", "disk", "copy"}, "may not stop"},
 		"no right to start": {func(f *Facts) { f.MissingRight = map[string]bool{"start": true} },
-			[]string{"boot-text", "disk"}, "may not start"},
+			[]string{"boot-text", "disk", "copy"}, "start it"},
 		"no right to volumes": {func(f *Facts) { f.MissingRight = map[string]bool{"volumes": true} },
 			[]string{"disk"}, "may not move"},
 		"no right to user data": {func(f *Facts) { f.MissingRight = map[string]bool{"user-data": true} },
@@ -70,10 +71,16 @@ func TestEachCondition(t *testing.T) {
 			"runs no user data at boot"},
 		"a cloud without volumes": {func(f *Facts) { f.Volumes = false }, []string{"disk"},
 			"does not let root volumes"},
-		"no volume":                  {func(f *Facts) { f.RootVolume = "" }, []string{"boot-text", "disk"}, "no root volume"},
-		"no rescue":                  {func(f *Facts) { f.RescueImage = "" }, []string{"disk"}, "no rescue instance in zone a"},
-		"no cloud":                   {func(f *Facts) { f.InCloud = false }, []string{"boot-text", "disk", "lent-key"}, "no cloud of ours"},
-		"a cloud that lends nothing": {func(f *Facts) { f.Lends = 0 }, []string{"lent-key"}, "lends no keys"},
+		"no volume":              {func(f *Facts) { f.RootVolume = "" }, []string{"boot-text", "disk", "copy"}, "no root volume"},
+		"no rescue":              {func(f *Facts) { f.RescueImage = "" }, []string{"disk"}, "no rescue instance in zone a"},
+		"no cloud":               {func(f *Facts) { f.InCloud = false }, []string{"boot-text", "disk", "lent-key", "copy"}, "no cloud of ours"},
+		"a cloud without images": {func(f *Facts) { f.Images = false }, []string{"copy"}, "makes no images"},
+		"copies cannot be shut":  {func(f *Facts) { f.Shuts = false }, []string{"copy"}, "cannot begin a copy shut"},
+		"no right to images": {func(f *Facts) { f.MissingRight = map[string]bool{"images": true} }, []string{"copy"},
+			"may not make images"},
+		"images of stopped ones alone": {func(f *Facts) { f.ImagesRunning = false }, []string{"copy"}, "of stopped instances alone"},
+		"an unknown service":           {func(f *Facts) { f.Service = netip.Addr{} }, []string{"copy"}, "does not know the address"},
+		"a cloud that lends nothing":   {func(f *Facts) { f.Lends = 0 }, []string{"lent-key"}, "lends no keys"},
 		"an image without the agent": {func(f *Facts) { f.LendImages = []string{"other"} }, []string{"lent-key"},
 			"is not on its image (board)"},
 		"no right to lend": {func(f *Facts) { f.MissingRight = map[string]bool{"lend": true} }, []string{"lent-key"},
@@ -83,7 +90,7 @@ func TestEachCondition(t *testing.T) {
 		"nobody looked": {func(f *Facts) { f.Offered, f.OfferedAt = nil, time.Time{} }, []string{"already-open"},
 			"nobody has looked"},
 		"gone": {func(f *Facts) { f.Gone = "it was removed" },
-			[]string{"second-key", "steward", "boot-text", "disk", "already-open", "lent-key"}, "it was removed"},
+			[]string{"second-key", "steward", "boot-text", "disk", "already-open", "lent-key", "copy"}, "it was removed"},
 	} {
 		f := inOrder()
 		f.Keys = slices.Clone(f.Keys)
@@ -106,7 +113,7 @@ func TestRank(t *testing.T) {
 	for _, o := range Compare(inOrder()) {
 		order = append(order, o.Route)
 	}
-	if got := strings.Join(order, " "); got != "steward lent-key already-open second-key boot-text disk" {
+	if got := strings.Join(order, " "); got != "steward lent-key already-open second-key boot-text disk copy" {
 		t.Errorf("ranked %s", got)
 	}
 	// Many at a time: those that need nobody's hand first, and one that is shut is none of them.
@@ -116,7 +123,7 @@ func TestRank(t *testing.T) {
 	for _, o := range Alone(Compare(f)) {
 		order = append(order, o.Route)
 	}
-	if got := strings.Join(order, " "); got != "disk lent-key already-open second-key steward boot-text" {
+	if got := strings.Join(order, " "); got != "disk lent-key already-open second-key copy steward boot-text" {
 		t.Errorf("for many: %s", got)
 	}
 	f = inOrder()
@@ -148,10 +155,14 @@ func TestShut(t *testing.T) {
 				f.Rules = append(f.Rules, netip.MustParsePrefix(text))
 			}
 		}
+		f.Service = netip.Addr{}
 		if c.service != "" {
 			f.Service = netip.MustParseAddr(c.service)
 		}
 		for _, o := range Compare(f) {
+			if c.service == "" && o.Route == "copy" { // which needs to know it
+				continue
+			}
 			if o.Open != (c.lack == "") || c.lack != "" && !strings.Contains(o.Lacking[0].What, c.lack) {
 				t.Errorf("%s: %s is open: %v; lacks %v", c.what, o.Route, o.Open, o.Lacking)
 			}

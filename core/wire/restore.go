@@ -59,6 +59,11 @@ type CompareRoutes struct {
 type Restore struct {
 	Route string `json:"route"` // "" for the best open one; "fetch" copies files out, by the disk, and lets nobody in
 	New   string `json:"new"`   // recorded key that is to open it
+	// Of the route "copy": how long the old one is kept, a week if 0; whether it is stopped while the image is made, so that
+	// all that was written is on it; and whether the image stays.
+	KeepSeconds int64 `json:"keep_seconds,omitempty"`
+	Still       bool  `json:"still,omitempty"`
+	KeepImage   bool  `json:"keep_image,omitempty"`
 }
 
 // RestoreMany asks for every instance that only a lost key opened to be restored,

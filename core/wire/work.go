@@ -28,6 +28,7 @@ type Work struct {
 	WaitsFor    string         `json:"waits_for,omitempty"`  // the same for people
 	WaitEndsAt  *time.Time     `json:"wait_ends_at,omitempty"`
 	Children    map[string]int `json:"children,omitempty"` // how many are in each state
+	Beware      string         `json:"beware,omitempty"`   // what going back would bring; of one piece of work alone
 	Rotating    *Rotating      `json:"rotating,omitempty"` // of a rotation, with a single one
 	Events      int            `json:"events"`             // the number of the last one
 	Operator    string         `json:"operator"`

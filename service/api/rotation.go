@@ -144,7 +144,12 @@ func (s *Server) pauseFleet(c *gin.Context) {
 }
 
 func (s *Server) goOnFleet(c *gin.Context) {
-	s.askWork(c, s.opts.Worker.Fleet.GoOnFleet, "only a rotation of many that is at hand can go on")
+	s.askWork(c, func(ctx context.Context, by store.Actor, w store.Work) error {
+		if w.Kind == "restore-kept" {
+			return s.opts.Worker.Restore.GoOnKept(ctx, by, w)
+		}
+		return s.opts.Worker.Fleet.GoOnFleet(ctx, by, w)
+	}, "only work on many that is at hand can go on, and work that keeps an old machine")
 }
 
 // planMany tells which instances a change of access would take.

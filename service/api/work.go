@@ -111,6 +111,9 @@ func (s *Server) wholeWork(c *gin.Context, w store.Work) (wire.Work, error) {
 	if out.Rotating, err = s.opts.Worker.Accesses.Rotating(c.Request.Context(), w); err != nil {
 		return out, err
 	}
+	if out.Beware, err = s.opts.Worker.Restore.Beware(c.Request.Context(), w); err != nil {
+		return out, err
+	}
 	children, err := s.opts.Store.Children(c.Request.Context(), w.ID)
 	for _, k := range children {
 		if out.Children == nil {

@@ -77,6 +77,7 @@ const (
 	RightVolumes  Right = "volumes"
 	RightUserData Right = "user-data"
 	RightLend     Right = "lend"
+	RightImages   Right = "images"
 )
 
 // VolumeState is where a volume is, in words that all clouds share.
@@ -129,6 +130,34 @@ type Launch struct {
 	// PasswordKey is the key, as a line, that an image which gives a first password encrypts it to; "" for every other
 	// image, and where KeyEntry is that key.
 	PasswordKey string
+	// Shut has it begin shut; nil leaves its rules to the cloud. Asked only of clouds whose Imaging says
+	// that they can.
+	Shut *Shut
+}
+
+// Shut is how an instance begins of which nobody is to see anything yet, and which is to do nothing: it has a group of rules
+// of its own alone, and nothing leads out of it, from before its first boot.
+type Shut struct {
+	Admit []netip.Prefix // to its SSH port
+}
+
+// OwnImage is an image that was made from an instance.
+type OwnImage struct {
+	ID, Name string
+	Instance string // that it was made from
+	Region   string
+	GB       int
+	Ready    bool // it can be launched from
+	Ran      bool // the instance ran meanwhile: what its processes had not written yet is not on it
+	Tags     map[string]string
+}
+
+// Imaging is how a cloud makes images of instances.
+type Imaging struct {
+	Running bool          // also of one that runs; else only of one that is stopped
+	PerGB   time.Duration // how long it usually takes for each GiB of the root volume
+	Limit   int           // how many the account may have; 0 if the cloud does not say
+	Shuts   bool          // a copy can begin shut: Launch.Shut
 }
 
 // NameRule is which names a cloud takes for an instance.
@@ -249,6 +278,8 @@ type Properties struct {
 	Volumes bool
 	// Lends: it lends keys; nil if it does not.
 	Lends *Lending
+	// Images: it makes images of instances, and launches from them; nil if it does not.
+	Images *Imaging
 	// PlacedKeys: it keeps keys for an instance, or for a whole project, which its agent places there.
 	PlacedKeys bool
 	// KeyLists: it keeps public keys under names, for launches; nil if it does not.
@@ -335,6 +366,21 @@ type Driver interface {
 	PlaceKey(ctx context.Context, clientToken, id, user, name, line string) (PlacedKey, error)
 	// UnplaceKey takes an entry off; one that is gone is no error.
 	UnplaceKey(ctx context.Context, clientToken, entryID string) error
+
+	// MakeImage begins to make an image of an instance's root volume; again with the same token it is the same one. Asked only
+	// of clouds that make images, as are the others.
+	MakeImage(ctx context.Context, clientToken, id, name string, tags map[string]string) (OwnImage, error)
+	// OwnImage returns one. ErrNotFound.
+	OwnImage(ctx context.Context, imageID string) (OwnImage, error)
+	// OwnImages returns those of a region, or all with "".
+	OwnImages(ctx context.Context, region string) ([]OwnImage, error)
+	// RemoveImage removes one; one that is gone is no error.
+	RemoveImage(ctx context.Context, clientToken, imageID string) error
+
+	// SetGroups gives an instance these shared groups instead of those that it has; the group of its own stays. SetOutbound
+	// lets out of it what leads out, or nothing. Asked only of clouds whose Imaging says that copies can begin shut.
+	SetGroups(ctx context.Context, clientToken, id string, groupIDs []string) error
+	SetOutbound(ctx context.Context, clientToken, id string, open bool) error
 
 	// Lend has the cloud's agent take a public key for a user of an instance for a while, and returns until when.
 	// Asked only of clouds that lend. The same key again is lent anew.

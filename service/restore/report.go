@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"plumlatch/core/times"
 	"plumlatch/core/wire"
 	"plumlatch/service/door"
 	"plumlatch/service/store"
@@ -66,6 +67,19 @@ func (w *Service) Report(ctx context.Context, work store.Work) (wire.Report, err
 		}
 		out.Left = append(out.Left, x.Left...)
 		w.charges(ctx, &out, x, steps)
+		if x.Copy != nil {
+			kept, err := w.Store.KeptOf(ctx, i.ID)
+			if err != nil {
+				return out, err
+			}
+			for _, k := range kept {
+				if k.CloudID == x.Copy.Old.CloudID {
+					out.GoesOn = append(out.GoesOn, fmt.Sprintf("%s is kept, stopped, until %s: %.4g %s a week for its volume; back to it: "+
+						"plumlatch work cancel %d; remove it: plumlatch work go-on %d", k.CloudID, times.Show(k.Until), k.WeekPrice, k.Currency,
+						k.Work, k.Work))
+				}
+			}
+		}
 	}
 	out.Down, out.NotSeen = measured(out.Seen, work.CreatedAt, until)
 	return out, nil

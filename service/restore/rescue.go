@@ -403,6 +403,11 @@ func (w *Service) lostRescue(r *door.Run, token string) (string, error) {
 }
 
 func (w *Service) removeRescue(r *door.Run, id, token string) error {
+	return w.removeMachine(r, "the rescue instance", id, token)
+}
+
+// removeMachine removes a machine that is no instance of the ledger, and waits until it is gone. what it is, is for words.
+func (w *Service) removeMachine(r *door.Run, what, id, token string) error {
 	err := r.Effect("remove", func(ctx context.Context) error {
 		_, err := r.Retry(ctx, func(ctx context.Context) (cloud.Instance, error) {
 			return r.Cloud.Remove(ctx, token, id)
@@ -416,7 +421,7 @@ func (w *Service) removeRescue(r *door.Run, id, token string) error {
 			return nil
 		}
 		if time.Now().After(deadline) {
-			return door.Failf("the rescue instance %s is not gone: the cloud says %s", id, in.State)
+			return door.Failf("%s %s is not gone: the cloud says %s", what, id, in.State)
 		}
 		if stop := r.Stopping(); stop != nil {
 			return stop

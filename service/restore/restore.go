@@ -57,6 +57,10 @@ type restoring struct {
 	PlacedWith string `json:"placed_with"`
 	// Lent is set when the cloud was asked to lend a key.
 	Lent bool `json:"lent,omitempty"`
+	// Of a copy: how long the old one is kept, whether it is stopped for the image, and whether the image stays.
+	KeepSeconds int64 `json:"keep_seconds,omitempty"`
+	Still       bool  `json:"still,omitempty"`
+	KeepImage   bool  `json:"keep_image,omitempty"`
 	// Fetched is set when the engineer's client has copied files out.
 	Fetched bool  `json:"fetched"`
 	Files   int   `json:"files"`
@@ -87,7 +91,14 @@ type restoreKept struct {
 
 // Facts implements store.Factual.
 func (d restoreKept) Facts() store.Facts {
-	return store.Facts{RescueCloudID: d.Restore.Rescue.CloudID, Volume: d.Restore.Volume}
+	other := d.Restore.Rescue.CloudID
+	if c := d.Restore.Copy; c != nil { // the one of the two that the ledger does not have
+		other = c.CloudID
+		if c.Moved {
+			other = c.Old.CloudID
+		}
+	}
+	return store.Facts{RescueCloudID: other, Volume: d.Restore.Volume}
 }
 
 // Opened makes what was not kept yet.
@@ -140,6 +151,8 @@ type restored struct {
 	Mounts  []mounted          `json:"mounts,omitempty"`
 	Account routes.Account     `json:"account"`
 	Added   reach.Added        `json:"added"`
+
+	Copy *copied `json:"copy,omitempty"`
 
 	// Home: the volume is back, and the instance was started; nothing of the cloud is left to take back.
 	Home      bool       `json:"home,omitempty"`
@@ -231,6 +244,18 @@ func (w *Service) restoreTable() map[string]work.Step {
 		"dismiss": {Title: "giving the rescue instance up", Do: restoreOf.Do((*restoreJob).dismiss),
 			Effects: []string{"remove", "take-out"}},
 
+		"image": {Title: "making an image of it", Do: restoreOf.Do((*restoreJob).makeImage), Undo: restoreOf.Do((*restoreJob).imageBack),
+			Effects: []string{"make"}, UndoEffects: []string{"remove-image"}},
+		"again": {Title: "starting it again", Do: restoreOf.Do((*restoreJob).again), Effects: []string{"start"}},
+		"launch": {Title: "launching a copy of it, shut", Do: restoreOf.Do((*restoreJob).launchCopy), Undo: restoreOf.Do((*restoreJob).copyBack),
+			Effects: []string{"launch"}, UndoEffects: []string{"remove"}},
+		"known":   {Title: "learning the copy's host key, and whether it takes the new key", Do: restoreOf.Do((*restoreJob).knownCopy)},
+		"compare": {Title: "comparing the copy with it", Do: restoreOf.Do((*restoreJob).compare)},
+		"move": {Title: "giving its place and its address to the copy", Do: restoreOf.Do((*restoreJob).takePlace),
+			Undo: restoreOf.Do((*restoreJob).placeBack), Effects: []string{"ports", "outbound", "move"}, UndoEffects: []string{"move"}},
+		"rules": {Title: "giving the copy its inbound rules", Do: restoreOf.Do((*restoreJob).rules),
+			Effects: []string{"admit", "groups", "unadmit"}},
+
 		"accept": {Title: "asking the server whether it takes the new key", Do: restoreOf.Do((*restoreJob).accepted)},
 		"login":  {Title: "waiting for a login with the new key", Do: restoreOf.Do((*restoreJob).login)},
 		"withdraw": {Title: "withdrawing the lost key", Do: restoreOf.Do((*restoreJob).withdraw),
@@ -265,17 +290,20 @@ func (w *Service) Kinds() []*door.Kind {
 				panic("route " + route.Name + " has a step that nobody carries out: " + s.Name)
 			}
 			step.Name = s.Name
-			if route.Name == fetchRoute.Name {
+			switch route.Name {
+			case fetchRoute.Name:
 				step = w.forFetching(step)
+			case copyRoute:
+				step = w.forCopying(step)
 			}
 			k.Steps = append(k.Steps, step)
 		}
-		if route.Name == fetchRoute.Name {
-			k.Steps[0].Undo, k.Steps[0].UndoEffects = nil, nil // no line was added
+		if route.Name == fetchRoute.Name || route.Name == copyRoute {
+			k.Steps[0].Undo, k.Steps[0].UndoEffects = nil, nil // no line was added to it
 		}
 		out = append(out, k)
 	}
-	return out
+	return append(out, w.keptKind())
 }
 
 // forFetching is a step where nobody is to be let in: an instance that did not run
@@ -288,6 +316,21 @@ func (w *Service) forFetching(s work.Step) work.Step {
 	case "stop":
 		s.UndoEffects = []string{"start"}
 	}
+	return s
+}
+
+// forCopying is a step of the way by a copy, which goes back up to its end: the old one is there all the while.
+func (w *Service) forCopying(s work.Step) work.Step {
+	restoreOf := w.restoreSteps()
+	switch s.Name {
+	case "stop", "again": // for the image alone, if that was asked for
+		s.Skip = restoreOf.Skip(func(r *restoreJob) bool { return !r.In.Still || r.D.Restore.Was == string(cloud.Stopped) })
+		s.UndoEffects = slices.DeleteFunc(slices.Clone(s.UndoEffects), func(e string) bool { return e == "stop" })
+	case "rest":
+		s.Title = "stopping the old one"
+		s.Do, s.Undo, s.UndoEffects = restoreOf.Do((*restoreJob).oldRests), restoreOf.Do((*restoreJob).oldRuns), []string{"start"}
+	}
+	s.NoReturn = s.Name == "tidy" // from then on the work that keeps the old one is the way back
 	return s
 }
 
@@ -476,6 +519,9 @@ func (w *Service) FactsOf(ctx context.Context, row store.RestoreRow, c CloudSide
 		MissingRight: map[string]bool{},
 		Change:       c.terms.Change, Currency: c.terms.Currency, RescueHour: c.terms.InstanceHour[p.RescueSize],
 		Services: len(row.Checks) > 0, Image: row.Image, HostKeys: row.Pinned, Desktop: row.Desktop}
+	if p.Images != nil {
+		f.Images, f.ImagesRunning, f.Shuts = true, p.Images.Running, p.Images.Shuts
+	}
 	if p.Lends != nil {
 		f.Lends, f.LendImages = p.Lends.For, p.Lends.Images
 	}
@@ -491,6 +537,10 @@ func (w *Service) FactsOf(ctx context.Context, row store.RestoreRow, c CloudSide
 	case known:
 		f.State, f.Static, f.StopDestroys, f.RootVolume, f.Zone = string(in.State), in.Static, in.StopDestroys,
 			in.RootVolume, in.Zone
+		if p.Images != nil {
+			f.ImageTime = time.Duration(in.DiskGB) * p.Images.PerGB
+		}
+		f.KeepWeek = c.terms.VolumeHourGB * float64(in.DiskGB) * 24 * 7
 		for _, right := range in.MissingRights {
 			f.MissingRight[string(right)] = true
 		}
@@ -614,6 +664,15 @@ func (w *Service) PlanRestore(ctx context.Context, i store.Instance, r wire.Rest
 		why += "; open besides: " + strings.Join(others, ", ")
 	}
 	in := restoring{Route: offer.Route, Why: why, NewID: k.ID, New: k.Name, NewWas: door.MarkOf(k), ProofOf: proofOf}
+	if offer.Route == copyRoute {
+		in.KeepSeconds, in.Still, in.KeepImage = r.KeepSeconds, r.Still, r.KeepImage
+		if in.KeepSeconds == 0 {
+			in.KeepSeconds = int64(keepUsually / time.Second)
+		}
+	}
+	if err := checkKeep(r, offer.Route); err != nil {
+		return store.NewWork{}, err
+	}
 	rows, err := w.Store.AccessesOf(ctx, i.ID)
 	if err != nil {
 		return store.NewWork{}, err
@@ -628,6 +687,17 @@ func (w *Service) PlanRestore(ctx context.Context, i store.Instance, r wire.Rest
 	intent := fmt.Sprintf("let people in again with %s, by the route %s", k.Name, offer.Route)
 	return w.Begun(w.Named("restore-"+offer.Route), fmt.Sprintf("restore access to %s, by %s", i.Name, offer.Route),
 		door.Token(26), i, intent, in), nil
+}
+
+// checkKeep checks what is said of a copy alone. FieldError.
+func checkKeep(r wire.Restore, route string) error {
+	switch {
+	case (r.KeepSeconds != 0 || r.Still || r.KeepImage) && route != copyRoute:
+		return door.FieldError{Field: "keep_seconds", Problem: "it is of the route " + copyRoute + " alone, and this is " + route}
+	case r.KeepSeconds < 0 || time.Duration(r.KeepSeconds) > keepAtMost/time.Second:
+		return door.FieldError{Field: "keep_seconds", Problem: "the old one is kept for at most " + door.SpanWords(keepAtMost)}
+	}
+	return nil
 }
 
 // chooseRoute finds the offer of a route, or the best that is open. FieldError.

@@ -73,7 +73,7 @@ func (r *restoreJob) restoreLook() error {
 			return err
 		}
 		x.Was, x.Address, x.Volume, x.Device = string(c.State), c.Address, c.RootVolume, c.RootDevice
-		if c.StopDestroys != "" && (r.In.Route == "disk" || r.In.Route == "boot-text") {
+		if c.StopDestroys != "" && slices.Contains([]string{"disk", "boot-text", copyRoute}, r.In.Route) {
 			return door.Failf("stopping would be its end: %s", c.StopDestroys)
 		}
 	}
@@ -309,6 +309,9 @@ func (r *restoreJob) login() error {
 	if err != nil {
 		return err
 	}
+	if over && r.In.Route == copyRoute { // the old one is there still, and nobody else gets in to the copy
+		return door.Failf("nobody has logged in with %s, or shown its private half, within %s", r.In.New, door.SpanWords(accesses.ProofLimit))
+	}
 	if over {
 		r.D.Restore.Left = append(r.D.Restore.Left,
 			fmt.Sprintf("nobody has logged in with %s, or shown its private half: do so (plumlatch open %s), and "+
@@ -372,6 +375,9 @@ func (r *restoreJob) withdraw() error {
 			reason := door.Words(err)
 			if wait, ok := errors.AsType[*work.Waiting](err); ok {
 				reason = wait.Reason
+			}
+			if r.In.Route == copyRoute { // it would open the copy as soon as others get in
+				return door.Failf("%s is not shown refused on the copy: %s", name, reason)
 			}
 			x.Left = append(x.Left, fmt.Sprintf("%s was not withdrawn (%s): plumlatch access remove %s -key %s", name,
 				reason, r.Instance.Name, name))
@@ -452,15 +458,24 @@ func (r *restoreJob) checks() error {
 		}
 		x.Checks = append(x.Checks, result)
 	}
+	if bad := slices.IndexFunc(x.Checks, func(c checked) bool { return !c.Good }); bad >= 0 && r.In.Route == copyRoute &&
+		x.Was == string(cloud.Running) {
+		return door.Failf("%s does not work on the copy: %s", x.Checks[bad].Check, x.Checks[bad].Said)
+	}
 	return r.Keep()
 }
 
 // runCheck runs one check once.
 func (r *restoreJob) runCheck(check string) (said string, err error) {
+	return r.checkAt(r.Instance.Address, check)
+}
+
+// checkAt runs one check once, at an address.
+func (r *restoreJob) checkAt(address, check string) (said string, err error) {
 	port, path, web := parseCheck(check)
 	ctx, cancel := context.WithTimeout(r.Ctx, 5*time.Second)
 	defer cancel()
-	conn, err := r.Reach.DialAny(ctx, r.Instance.Address, port)
+	conn, err := r.Reach.DialAny(ctx, address, port)
 	if err != nil {
 		return "", err
 	}
@@ -473,7 +488,7 @@ func (r *restoreJob) runCheck(check string) (said string, err error) {
 		Transport: &http.Transport{DisableKeepAlives: true,
 			DialContext: func(context.Context, string, string) (net.Conn, error) { return conn, nil }}}
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, web+"://"+
-		net.JoinHostPort(r.Instance.Address, strconv.Itoa(port))+path, nil)
+		net.JoinHostPort(address, strconv.Itoa(port))+path, nil)
 	if err != nil {
 		return "", err
 	}
@@ -582,7 +597,11 @@ func (r *restoreJob) tidy() error {
 	if x.Added.Made {
 		x.Changed = append(x.Changed, plaintext.Line(x.Added.File)+" was made: it was not there")
 	}
-	if x.Volume != "" && !r.Instance.Adopted {
+	if r.In.Route == copyRoute {
+		if err := r.tellCopy(); err != nil {
+			return err
+		}
+	} else if x.Volume != "" && !r.Instance.Adopted {
 		c, err := r.Get(r.Instance.CloudID)
 		if err != nil {
 			return err
@@ -594,6 +613,12 @@ func (r *restoreJob) tidy() error {
 	}
 	if r.In.Route == fetchRoute.Name {
 		return r.Keep()
+	}
+	if r.In.Route == copyRoute {
+		defer r.Look()
+		if err := r.keepOld(); err != nil {
+			return err
+		}
 	}
 	if len(r.In.Lost) == 0 {
 		x.Left = append(x.Left, "no key of it was recorded as lost, so none was withdrawn (plumlatch key lost NAME)")

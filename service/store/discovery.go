@@ -36,6 +36,7 @@ func (s *Store) Discover(ctx context.Context, cloud, region string, all []Discov
 			WHERE NOT EXISTS (SELECT 1 FROM instances i WHERE i.cloud = ? AND i.cloud_id = d."CloudID")
 			AND NOT EXISTS (SELECT 1 FROM instances i WHERE i.cloud = ? AND i.phase = 'launching' AND i.cloud_id = '')
 			AND NOT EXISTS (SELECT 1 FROM instances i WHERE i.rescue_cloud_id = d."CloudID")
+			AND NOT EXISTS (SELECT 1 FROM kept_machines k WHERE k.gone_at IS NULL AND k.cloud_id = d."CloudID")
 			-- One that was launched for a restore at hand goes with it.
 			AND NOT EXISTS (SELECT 1 FROM shared_rescues r WHERE r.gone_at IS NULL AND r.cloud_id = d."CloudID")
 			AND NOT EXISTS (SELECT 1 FROM work w WHERE w.state IN ('queued', 'running', 'waiting')

@@ -264,7 +264,7 @@ type doorRow struct {
 	NoWayBack                                       bool
 }
 
-// doorsOf reads all that is known of some instances, in nine statements.
+// doorsOf reads all that is known of some instances, in ten statements.
 func doorsOf(tx *gorm.DB, ids []int64) (map[int64]*access.Door, []doorRow, error) {
 	var rows []doorRow
 	if err := tx.Raw("SELECT id, name, login_user, address, phase, state, trouble, trouble_code, key_label, "+
@@ -346,6 +346,21 @@ func doorsOf(tx *gorm.DB, ids []int64) (map[int64]*access.Door, []doorRow, error
 	for _, l := range lent {
 		doors[l.InstanceID].LentStays = append(doors[l.InstanceID].LentStays, access.Lent{Fingerprint: l.Fingerprint, Ended: l.EndsAt,
 			At: l.StaysAt, Withdrawal: l.Withdrawal})
+	}
+	var kept []struct {
+		InstanceID, WorkID int64
+		CloudID            string
+		Until              time.Time
+		WeekPrice          float64
+		Currency           string
+	}
+	if err := tx.Raw(`SELECT instance_id, work_id, cloud_id, until, week_price, currency FROM kept_machines
+		WHERE instance_id IN ? AND asked_at IS NOT NULL AND gone_at IS NULL ORDER BY work_id LIMIT 1000`, ids).Scan(&kept).Error; err != nil {
+		return nil, nil, err
+	}
+	for _, k := range kept {
+		doors[k.InstanceID].Kept = append(doors[k.InstanceID].Kept, access.OldMachine{CloudID: k.CloudID, Work: k.WorkID, Until: k.Until,
+			WeekPrice: k.WeekPrice, Currency: k.Currency})
 	}
 	var passwords []FirstPassword
 	if err := tx.Raw(firstPasswordColumns+"WHERE p.instance_id IN ? AND p.changed_at IS NULL", ids).Scan(&passwords).Error; err != nil {

@@ -3337,8 +3337,12 @@ export interface components {
       line: string;
     };
     Restore: {
+      keep_image?: boolean;
+      /** Format: int64 */
+      keep_seconds?: number;
       new: string;
       route: string;
+      still?: boolean;
     };
     RestoreLines: {
       files: string[];
@@ -3803,6 +3807,7 @@ export interface components {
     };
     Work: {
       attempt: number;
+      beware?: string;
       cancel_asked: boolean;
       children?: {
         [key: string]: number;

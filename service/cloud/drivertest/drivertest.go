@@ -38,6 +38,7 @@ func Run(t *testing.T, d cloud.Driver, o Options) {
 	t.Run("volumes", s.volumes)
 	t.Run("user data", s.userData)
 	t.Run("lists of keys", s.keyLists)
+	t.Run("images of instances", s.ownImages)
 	t.Run("lent keys", s.lending)
 	t.Run("first passwords", s.firstPasswords)
 	t.Run("terms", s.terms)

@@ -47,6 +47,7 @@ func (d *Driver) Properties() cloud.Properties {
 		CallerURL:   d.base + "/v1/caller",
 		BootText:    true, Volumes: true, RescueImage: "debian-12", RescueSize: "small",
 		PlacedKeys: true,
+		Images:     &cloud.Imaging{Running: true, Shuts: true, PerGB: 40 * time.Millisecond, Limit: 20},
 		Lends:      &cloud.Lending{For: time.Minute, Images: []string{"debian-12", "harrow-web-2"}},
 		KeyLists: &cloud.KeyLists{Scope: cloud.KeysByRegion, Kinds: []string{"ssh-ed25519", "ssh-rsa"},
 			Names: cloud.NameRule{Pattern: regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9 ._@-]*$`), MaxLength: 100,
@@ -167,7 +168,7 @@ func (d *Driver) Launch(ctx context.Context, clientToken string, l cloud.Launch)
 		"client_token": clientToken, "name": l.Name, "region": l.Region, "zone": l.Zone,
 		"image": l.Image, "size": l.Size,
 		"disk_gb": l.DiskGB, "tags": l.Tags, "user_data": l.UserData, "key_label": l.KeyLabel,
-		"key_entry": l.KeyEntry, "password_key": l.PasswordKey,
+		"key_entry": l.KeyEntry, "password_key": l.PasswordKey, "shut": l.Shut != nil, "admit": admitted(l.Shut),
 	})
 }
 

@@ -1,0 +1,270 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"plumlatch/core/wire"
+)
+
+// copyDoor is an instance whose key is lost, at a stand-in of its own, with a service that is checked, a job that sends mail
+// when it boots, rules of its own and of its group, and a static address.
+func copyDoor(t *testing.T, n int, name string) *lostDoor {
+	t.Helper()
+	own := ownCloud(t)
+	s := newSlotOn(t, n, own)
+	s.options = []string{"-dial-from", "127.0.0.9"}
+	d := newHome(t, &demo{dir: s.dir, url: s.serve(t).URL(), token: s.token})
+	l := &lostDoor{at: own, d: d, name: name, lost: name + "-lost", new: name + "-new", dir: t.TempDir(), none: writeFile(t, "")}
+	for _, k := range []string{l.lost, l.new} {
+		d.must(t, "key", "create", k, "-dir", l.dir, "-new-passphrase", l.none)
+	}
+	d.must(t, "static-address", "reserve", name+"-place", "-region", "south-pier")
+	d.must(t, "instance", "launch", name, "-image", "harrow-web-2", "-size", "small", "-region", "south-pier/south-pier-b", "-key", l.lost,
+		"-static-address", name+"-place", "-tag", "env=prod")
+	l.id = d.instance(t, name).CloudID
+	d.must(t, "instance", "check", "add", name, "http://:7080/health")
+	d.must(t, "instance", "admit", name, "-from", "198.51.100.0/24", "-reason", "the tide office")
+	d.must(t, "instance", "admit", name, "-from", "203.0.113.0/24", "-port", "7080", "-reason", "passengers")
+	mustDo(t, os.MkdirAll(l.disk("etc/board-jobs"), 0o755))
+	mustDo(t, os.WriteFile(l.disk("etc/board-jobs/mail"), []byte("the night's tally"), 0o644))
+	d.must(t, "key", "lost", l.lost)
+	return l
+}
+
+// disk is a file of the machine that it was launched as.
+func (l *lostDoor) disk(name string) string { return l.at.path("standin", "instances", l.id, name) }
+
+// machines are the cloud's instances that are not removed, by their IDs.
+func (l *lostDoor) machines(t *testing.T) map[string]string {
+	t.Helper()
+	var all []struct{ ID, State string }
+	l.cloud(t, "GET", "/v1/instances?region=south-pier", "", &all)
+	out := map[string]string{}
+	for _, in := range all {
+		if in.State != "removed" {
+			out[in.ID] = in.State
+		}
+	}
+	return out
+}
+
+func (l *lostDoor) images(t *testing.T) (out []struct{ ID, State string }) {
+	t.Helper()
+	l.cloud(t, "GET", "/v1/own-images?region=south-pier", "", &out)
+	return out
+}
+
+// keptWork is the work that keeps the old machine.
+func (l *lostDoor) keptWork(t *testing.T) wire.Work {
+	t.Helper()
+	var list wire.List[wire.Work]
+	mustDo(t, json.Unmarshal([]byte(l.d.must(t, "work", "list", "-instance", l.name, "-kind", "restore-kept", "-json")), &list))
+	if len(list.Items) == 0 {
+		t.Fatal("nothing keeps the old machine")
+	}
+	return list.Items[0]
+}
+
+// TestCopy: a copy takes the place of an instance whose key is lost, and its address; going back is a cancel, and the end of
+// the old one a word.
+func TestCopy(t *testing.T) {
+	t.Parallel()
+	l := copyDoor(t, 145, "copy-board")
+	d := l.d
+	before, rules := d.instance(t, l.name), d.must(t, "instance", "rules", l.name)
+	var routes wire.Routes
+	mustDo(t, json.Unmarshal([]byte(d.must(t, "restore", l.name, "-json")), &routes))
+	n := slices.IndexFunc(routes.Offers, func(o wire.RouteOffer) bool { return o.Route == "copy" })
+	if o := routes.Offers[n]; !o.Open || o.Down == 0 || o.Down > 1 || len(o.Steps) != 14 || len(o.Charges) != 1 {
+		t.Errorf("offered: %+v", o)
+	}
+	if r := d.client(t, "", "restore", l.name, "-route", "disk", "-new", l.new, "-dir", l.dir); r.code == 0 {
+		t.Error("nobody was asked")
+	}
+	for _, keep := range []string{"0s", "91d", "soon"} {
+		if r := d.client(t, "", "restore", "copy", l.name, "-new", l.new, "-dir", l.dir, "-keep", keep, "-yes"); r.code == 0 {
+			t.Errorf("kept for %s: %+v", keep, r)
+		}
+	}
+	out := d.must(t, "restore", "copy", l.name, "-new", l.new, "-dir", l.dir, "-keep", "30d", "-yes")
+	kept := l.keptWork(t)
+	contains(t, "restored", out, l.new+" opens "+l.name, l.lost+" is withdrawn", l.id+" is kept, stopped", fmt.Sprintf("plumlatch work cancel %d", kept.ID),
+		"its host key: ", "load balancers")
+	l.restored(t)
+	now := d.instance(t, l.name)
+	if now.CloudID == l.id || now.Address != before.Address || now.HostKeys[0].Fingerprint == before.HostKeys[0].Fingerprint ||
+		now.State != "running" {
+		t.Errorf("it was %+v and is %+v", before, now)
+	}
+	var report wire.Report
+	mustDo(t, json.Unmarshal([]byte(d.must(t, "work", "report", fmt.Sprint(lastOf(t, d, l.name, "restore-copy").ID), "-json")), &report))
+	if report.Down > 1 || len(report.Checks) != 1 || !report.Checks[0].Good {
+		t.Errorf("down for %.1f s; %+v", report.Down, report.Checks)
+	}
+	if m := l.machines(t); len(m) != 2 || m[l.id] != "stopped" || m[now.CloudID] != "running" || len(l.images(t)) != 1 {
+		t.Errorf("at the cloud: %v, %v", m, l.images(t))
+	}
+	if d.found(t, l.id) != nil {
+		t.Error("the old machine is listed as one that nobody knows")
+	}
+	if after := d.must(t, "instance", "rules", l.name); ruleWords(after) != ruleWords(rules) {
+		t.Errorf("its rules were\n%s\nand are\n%s", rules, after)
+	}
+	id := func(cloudID string) string {
+		return mustRead(t, l.at.path("standin", "instances", cloudID, "etc/machine-id"))
+	}
+	if id(now.CloudID) == id(l.id) {
+		t.Error("both have one machine-id")
+	}
+	var sent []struct{ Instance string }
+	l.cloud(t, "GET", "/v1/sent", "", &sent)
+	if len(sent) != 0 {
+		t.Errorf("sent by the copy before it had the place: %v", sent)
+	}
+	has(t, "today", d.reasonsOf(t, "instance", l.name), "old-machine-kept", false)
+
+	// Other work goes on meanwhile; and back, with what was recorded since.
+	d.must(t, "key", "create", "copy-later", "-dir", l.dir, "-new-passphrase", l.none)
+	d.must(t, "access", "add", l.name, "-key", "copy-later")
+	contains(t, "back", d.must(t, "work", "cancel", fmt.Sprint(kept.ID)), l.name+" is "+l.id+" again")
+	again := d.instance(t, l.name)
+	if again.CloudID != l.id || again.Address != before.Address || again.HostKeys[0].Fingerprint != before.HostKeys[0].Fingerprint {
+		t.Errorf("it is %+v again", again)
+	}
+	if m := l.machines(t); len(m) != 1 || m[l.id] != "running" || len(l.images(t)) != 0 {
+		t.Errorf("after going back, at the cloud: %v, %v", m, l.images(t))
+	}
+	if out, ok := l.ssh(t, l.lost, "hostname"); !ok {
+		t.Errorf("the old key on the old machine: %s", out)
+	}
+	who := d.must(t, "who", l.name)
+	if !strings.Contains(who, l.lost) || strings.Contains(who, l.new) || strings.Contains(who, "copy-later") {
+		t.Errorf("who after going back: %s", who)
+	}
+
+	// Once more, from one at rest; its time passes, it stands on today, and a word ends it.
+	contains(t, "once more", d.must(t, "restore", "copy", l.name, "-new", l.new, "-dir", l.dir, "-keep", "1s", "-still", "-yes"), l.new+" opens")
+	l.restored(t)
+	waitFor(t, "today to have it", func() bool { return slices.Contains(d.reasonsOf(t, "instance", l.name), "old-machine-kept") })
+	kept = l.keptWork(t)
+	contains(t, "today", d.must(t, "today", "-what", "old-machine-kept"), l.id, "a week", fmt.Sprintf("plumlatch work go-on %d", kept.ID))
+	if r := d.client(t, "", "work", "go-on", fmt.Sprint(kept.ID)); r.code == 0 {
+		t.Error("it is removed, and nobody was asked")
+	}
+	contains(t, "the word", d.must(t, "work", "go-on", fmt.Sprint(kept.ID), "-yes"), l.id+" is removed, and its image too")
+	if m := l.machines(t); len(m) != 1 || m[d.instance(t, l.name).CloudID] != "running" || len(l.images(t)) != 0 {
+		t.Errorf("after the word, at the cloud: %v, %v", m, l.images(t))
+	}
+	has(t, "today", d.reasonsOf(t, "instance", l.name), "old-machine-kept", false)
+	l.restored(t)
+}
+
+// ruleWords are the lines of rules, without the marks that each group has.
+func ruleWords(text string) string {
+	var out []string
+	for line := range strings.Lines(text) {
+		if f := strings.Fields(line); len(f) > 1 && strings.Contains(line, "/") {
+			out = append(out, f[0])
+		}
+	}
+	slices.Sort(out)
+	return strings.Join(out, " ")
+}
+
+// lastOf is the last work of a kind on an instance.
+func lastOf(t *testing.T, d *demo, name, kind string) wire.Work {
+	t.Helper()
+	var list wire.List[wire.Work]
+	mustDo(t, json.Unmarshal([]byte(d.must(t, "work", "list", "-instance", name, "-kind", kind, "-json")), &list))
+	if len(list.Items) == 0 {
+		t.Fatalf("no %s of %s", kind, name)
+	}
+	return list.Items[0]
+}
+
+// TestCopyGoesBack: what a copy meets on its way, and what is left of it then: nothing.
+func TestCopyGoesBack(t *testing.T) {
+	t.Parallel()
+	l := copyDoor(t, 146, "copy-back")
+	d := l.d
+	whole := func(what string) {
+		t.Helper()
+		if m := l.machines(t); len(m) != 1 || m[l.id] != "running" || len(l.images(t)) != 0 {
+			t.Errorf("%s: at the cloud %v, %v", what, m, l.images(t))
+		}
+		if i := d.instance(t, l.name); i.CloudID != l.id || i.State != "running" {
+			t.Errorf("%s: it is %+v", what, i)
+		}
+		if out, ok := l.ssh(t, l.lost, "true"); !ok {
+			t.Errorf("%s: the old key: %s", what, out)
+		}
+	}
+	fault := func(call, how string, more string) {
+		t.Helper()
+		l.cloud(t, "POST", "/v1/faults", fmt.Sprintf(`{"call":%q,"how":%q,"times":1%s}`, call, how, more), nil)
+	}
+	copies := func(what, says string, args ...string) {
+		t.Helper()
+		r := d.client(t, "", append([]string{"restore", "copy", l.name, "-new", l.new, "-dir", l.dir, "-yes"}, args...)...)
+		if r.code == 0 || !strings.Contains(r.err+r.out, says) {
+			t.Errorf("%s: %+v", what, r)
+		}
+		whole(what)
+	}
+	// A service that nobody enabled runs on the old one, and does not come up on the copy.
+	enabled := l.disk("etc/board-service/enabled")
+	mustDo(t, os.Remove(enabled))
+	copies("a service that is not enabled", "works on the old one, and not on the copy")
+	w := lastOf(t, d, l.name, "restore-copy")
+	var report wire.Report
+	mustDo(t, json.Unmarshal([]byte(d.must(t, "work", "report", fmt.Sprint(w.ID), "-json")), &report))
+	contains(t, "what is missed", strings.Join(report.Left, "\n"), "board-service.service ran on the old one", "systemctl enable --now board-service.service",
+		"port 7080")
+	mustDo(t, os.WriteFile(enabled, nil, 0o644))
+	fault("image-state", "fail", fmt.Sprintf(`,"name":%q`, l.name))
+	copies("an image that never gets ready", "is not ready after")
+	for range 20 {
+		l.cloud(t, "POST", "/v1/own-images", fmt.Sprintf(`{"client_token":"full-%d","instance":%q,"name":"full"}`, len(l.images(t)), l.id), nil)
+	}
+	r := d.client(t, "", "restore", "copy", l.name, "-new", l.new, "-dir", l.dir, "-yes")
+	if r.code == 0 || !strings.Contains(r.err, "may have no more") {
+		t.Errorf("the quota: %+v", r)
+	}
+	for _, i := range l.images(t) {
+		l.cloud(t, "DELETE", "/v1/own-images/"+i.ID, "", nil)
+	}
+	whole("the quota")
+	// The address is taken by somebody in between: nothing of theirs is touched.
+	thief := newStrayOn(t, l.at, d, "copy-thief", "debian-12", "")
+	var addresses []struct{ ID, Name string }
+	l.cloud(t, "GET", "/v1/addresses?region=south-pier", "", &addresses)
+	fault("outbound", "slow", `,"delay_ms":1500`)
+	d.must(t, "restore", "copy", l.name, "-new", l.new, "-dir", l.dir, "-yes", "-detach")
+	waitFor(t, "it to move", func() bool { return lastOf(t, d, l.name, "restore-copy").StepName == "move" })
+	l.cloud(t, "POST", "/v1/addresses/"+addresses[0].ID+"/move", fmt.Sprintf(`{"client_token":"theft","instance":%q}`, thief.id), nil)
+	waitFor(t, "it to go back", func() bool { return lastOf(t, d, l.name, "restore-copy").Over() })
+	w = lastOf(t, d, l.name, "restore-copy")
+	contains(t, "taken in between", w.Outcome, "somebody else has taken the static address")
+	l.cloud(t, "GET", "/v1/addresses?region=south-pier", "", &addresses)
+	l.cloud(t, "DELETE", "/v1/instances/"+thief.id+"?client_token=away", "", nil)
+	waitFor(t, "the thief to be away", func() bool { return len(l.machines(t)) == 1 })
+	whole("taken in between")
+	// An exposed key: going back asks, and says what it lets in again.
+	d.must(t, "key", "exposed", l.lost, "-yes")
+	d.must(t, "restore", "copy", l.name, "-new", l.new, "-dir", l.dir, "-yes")
+	kept := fmt.Sprint(l.keptWork(t).ID)
+	if r := d.client(t, "", "work", "cancel", kept); r.code == 0 || !strings.Contains(r.err, "still trusts "+l.lost) {
+		t.Errorf("back to an exposed key, and nobody was asked: %+v", r)
+	}
+	contains(t, "back", d.must(t, "work", "cancel", kept, "-yes"), "it still trusts "+l.lost)
+	whole("back")
+	if left, _ := filepath.Glob(filepath.Join(l.at.path("standin", "images"), "*")); len(left) > 0 {
+		t.Errorf("images that are left: %q", left)
+	}
+}

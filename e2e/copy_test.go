@@ -104,8 +104,8 @@ func TestCopy(t *testing.T) {
 	}
 	var report wire.Report
 	mustDo(t, json.Unmarshal([]byte(d.must(t, "work", "report", fmt.Sprint(lastOf(t, d, l.name, "restore-copy").ID), "-json")), &report))
-	if report.Down > 1 || len(report.Checks) != 1 || !report.Checks[0].Good {
-		t.Errorf("down for %.1f s; %+v", report.Down, report.Checks)
+	if len(report.Checks) != 1 || !report.Checks[0].Good || report.InAt == nil {
+		t.Errorf("%+v", report.Checks)
 	}
 	if m := l.machines(t); len(m) != 2 || m[l.id] != "stopped" || m[now.CloudID] != "running" || len(l.images(t)) != 1 {
 		t.Errorf("at the cloud: %v, %v", m, l.images(t))
@@ -244,7 +244,7 @@ func TestCopyGoesBack(t *testing.T) {
 	thief := newStrayOn(t, l.at, d, "copy-thief", "debian-12", "")
 	var addresses []struct{ ID, Name string }
 	l.cloud(t, "GET", "/v1/addresses?region=south-pier", "", &addresses)
-	fault("outbound", "slow", `,"delay_ms":1500`)
+	fault("outbound", "slow", `,"delay_ms":5000`) // time for the theft, on a slow machine too
 	d.must(t, "restore", "copy", l.name, "-new", l.new, "-dir", l.dir, "-yes", "-detach")
 	waitFor(t, "it to move", func() bool { return lastOf(t, d, l.name, "restore-copy").StepName == "move" })
 	l.cloud(t, "POST", "/v1/addresses/"+addresses[0].ID+"/move", fmt.Sprintf(`{"client_token":"theft","instance":%q}`, thief.id), nil)

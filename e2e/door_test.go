@@ -126,7 +126,7 @@ func sshByHand(t *testing.T, d *demo, i wire.Instance, key string) {
 	}
 	// The shell cannot leave the instance's folder, by whatever name.
 	for _, escape := range []string{"cat /etc/shadow", "cat ../../../../../../etc/shadow",
-		"ls /root/../../../../proc", "cat < /proc/self/environ", "command -v python3 || cat /usr/bin/env"} {
+		"ls /root/../../../../proc/self", "ls /root/../../../../dev", "cat < /proc/self/environ", "command -v python3 || cat /usr/bin/env"} {
 		cmd := exec.Command("ssh", append(opts[:len(opts):len(opts)], "-p", "2222", target, escape)...)
 		if out, err := cmd.CombinedOutput(); err == nil {
 			t.Errorf("%s: it worked: %q", escape, out)

@@ -91,12 +91,15 @@ func (c *cli) loginUntil(service *client.Client, i wire.Instance, user string, s
 	}
 }
 
+// forLent is why a rule lets this machine in for a lent key.
+const forLent = "for a login by a key that the cloud lends"
+
 // letInFor is how long a rule stands that lets this machine in for a login, if nobody withdraws it before.
 const letInFor = 10 * time.Minute
 
 // letIn has an inbound rule let this machine in for a while, if none does; shut withdraws it again, and does nothing if
 // there was one. The service keeps its end, whatever becomes of this program.
-func (c *cli) letIn(service *client.Client, i wire.Instance) (shut func(), err error) {
+func (c *cli) letIn(service *client.Client, i wire.Instance, reason string) (shut func(), err error) {
 	nothing := func() {}
 	r, err := service.Rules(c.ctx, i.Name)
 	if err != nil || r.CallerURL == "" {
@@ -116,7 +119,7 @@ func (c *cli) letIn(service *client.Client, i wire.Instance) (shut func(), err e
 		return nothing, nil
 	}
 	w, err := service.Admit(c.ctx, i.Name, wire.Admit{From: mine, Seconds: int64(letInFor.Seconds()),
-		Reason: "for a login by a key that the cloud lends"})
+		Reason: reason})
 	if err != nil {
 		return nothing, err
 	}
@@ -167,7 +170,7 @@ func (c *cli) openLent(service *client.Client, i wire.Instance, d door, reason s
 	if len(d.keys) == 0 {
 		return failure{errors.New("no host key of it is recorded, so nobody logs in there"), "plumlatch instance host-key " + i.Name}
 	}
-	shut, err := c.letIn(service, i)
+	shut, err := c.letIn(service, i, forLent)
 	if err != nil {
 		return err
 	}

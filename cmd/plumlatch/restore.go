@@ -383,7 +383,7 @@ func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, sig
 			byHand = true
 			if i, err := service.Instance(c.ctx, w.Instance); err != nil {
 				trouble = err
-			} else if shut, err = c.letIn(service, i); err != nil {
+			} else if shut, err = c.letIn(service, i, forLent); err != nil {
 				trouble = err
 			} else {
 				trouble = c.placeByLent(service, i, w.ID)
@@ -405,7 +405,7 @@ func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, sig
 			}
 			if signer != nil && w.Kind == "restore-copy" { // nobody else gets in to the copy yet
 				if i, e := service.Instance(c.ctx, w.Instance); e == nil {
-					shut, err = c.letIn(service, i)
+					shut, err = c.letIn(service, i, "for a login to the copy")
 				}
 			}
 			if signer != nil && err == nil {

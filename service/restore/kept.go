@@ -263,11 +263,39 @@ func (w *Service) Beware(ctx context.Context, of store.Work) (string, error) {
 			}
 		}
 	}
-	if len(in.Exposed) == 0 || of.Over() {
+	if of.Over() {
 		return "", nil
 	}
-	return fmt.Sprintf("the old machine still trusts %s, which somebody else may have: going back lets that in again",
-		strings.Join(in.Exposed, ", ")), nil
+	var out []string
+	if len(in.Exposed) > 0 {
+		out = append(out, fmt.Sprintf("the old machine still trusts %s, which somebody else may have: going back lets that in again",
+			strings.Join(in.Exposed, ", ")))
+	}
+	if of.Kind == "restore-kept" {
+		opens, err := w.opened(ctx, in.Accesses)
+		if err != nil {
+			return "", err
+		}
+		if !opens {
+			out = append(out, "no key in use is recorded on the old machine: after going back nobody gets in by what is recorded, and another "+
+				"way back in is needed")
+		}
+	}
+	return strings.Join(out, "; "), nil
+}
+
+// opened tells whether a key that is in use is among those that stood on a machine.
+func (w *Service) opened(ctx context.Context, stood []store.PlacedAs) (bool, error) {
+	for _, p := range stood {
+		k, err := w.Store.KeyByID(ctx, p.KeyID)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return false, err
+		}
+		if err == nil && k.State == access.InUse && k.RetiredAt == nil {
+			return true, nil
+		}
+	}
+	return false, nil
 }
 
 // GoOnKept gives the word that a kept machine is removed, before its time too. store.ErrWorkState.

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"plumlatch/core/wire"
 )
@@ -84,6 +85,12 @@ func TestCopy(t *testing.T) {
 	if o := routes.Offers[n]; !o.Open || o.Down == 0 || o.Down > 1 || len(o.Steps) != 14 || len(o.Charges) != 1 {
 		t.Errorf("offered: %+v", o)
 	}
+	for _, o := range routes.Offers {
+		if told := strings.Join(o.ToCheck, "\n"); slices.Contains([]string{"disk", "boot-text", "copy"}, o.Route) &&
+			(!strings.Contains(told, ", 7080") || strings.Contains(told, "starts at boot: not seen") || !strings.Contains(told, "fstab: not seen")) {
+			t.Errorf("%s leaves to check: %v", o.Route, o.ToCheck)
+		}
+	}
 	if r := d.client(t, "", "restore", l.name, "-route", "disk", "-new", l.new, "-dir", l.dir); r.code == 0 {
 		t.Error("nobody was asked")
 	}
@@ -92,7 +99,21 @@ func TestCopy(t *testing.T) {
 			t.Errorf("kept for %s: %+v", keep, r)
 		}
 	}
+	// As long as the copy trusts the lost key nobody else gets as far as its server.
+	lost, err := publicOf(filepath.Join(l.dir, l.lost+".pub"))
+	mustDo(t, err)
+	let := make(chan []string, 1)
+	go func() { let <- l.letIn(strings.Fields(lost.Line())[1]) }()
 	out := d.must(t, "restore", "copy", l.name, "-new", l.new, "-dir", l.dir, "-keep", "30d", "-yes")
+	meanwhile := <-let
+	if len(meanwhile) == 0 {
+		t.Error("nobody was seen to be let in to the copy meanwhile: not even the service")
+	}
+	for _, from := range meanwhile {
+		if from != "127.0.0.9/32" && from != "127.0.0.1/32" {
+			t.Errorf("%s was let in to the copy meanwhile", from)
+		}
+	}
 	kept := l.keptWork(t)
 	contains(t, "restored", out, l.new+" opens "+l.name, l.lost+" is withdrawn", l.id+" is kept, stopped", fmt.Sprintf("plumlatch work cancel %d", kept.ID),
 		"its host key: ", "load balancers")
@@ -151,6 +172,16 @@ func TestCopy(t *testing.T) {
 		t.Errorf("who after going back: %s", who)
 	}
 
+	// Once more, and the image stays.
+	d.must(t, "restore", "copy", l.name, "-new", l.new, "-dir", l.dir, "-keep-image", "-yes")
+	contains(t, "instance show", d.must(t, "instance", "show", l.name), l.id+", kept until", "plumlatch work cancel")
+	contains(t, "back, and the image stays", d.must(t, "work", "cancel", fmt.Sprint(l.keptWork(t).ID), "-yes"), l.name+" is "+l.id+" again")
+	if left := l.images(t); len(left) != 1 {
+		t.Errorf("-keep-image, and there are %v", left)
+	} else {
+		l.cloud(t, "DELETE", "/v1/own-images/"+left[0].ID, "", nil)
+	}
+
 	// Once more, from one at rest; its time passes, it stands on today, and a word ends it.
 	contains(t, "once more", d.must(t, "restore", "copy", l.name, "-new", l.new, "-dir", l.dir, "-keep", "1s", "-still", "-yes"), l.new+" opens")
 	l.restored(t)
@@ -166,6 +197,42 @@ func TestCopy(t *testing.T) {
 	}
 	has(t, "today", d.reasonsOf(t, "instance", l.name), "old-machine-kept", false)
 	l.restored(t)
+}
+
+// letIn are the ranges that the rules for SSH of a copy let in as long as it trusts the lost key, until the old one is stopped.
+func (l *lostDoor) letIn(lost string) []string {
+	var out []string
+	for range 3000 {
+		var all []struct{ ID, State string }
+		if err := standinCallAt(l.at, "GET", "/v1/instances?region=south-pier", "", &all); err != nil {
+			return append(out, err.Error())
+		}
+		for _, in := range all {
+			if in.ID == l.id && in.State != "running" {
+				return out
+			}
+			var groups []struct {
+				Rules []struct{ From, Ports string }
+			}
+			if in.ID == l.id || in.State != "running" || standinCallAt(l.at, "GET", "/v1/instances/"+in.ID+"/groups", "", &groups) != nil {
+				continue
+			}
+			// Read after its rules: if the line stands now, it stood then.
+			file, err := os.ReadFile(l.at.path("standin", "instances", in.ID, "home", "debian", ".ssh", "authorized_keys"))
+			if err != nil || !strings.Contains(string(file), lost) {
+				continue
+			}
+			for _, g := range groups {
+				for _, rule := range g.Rules {
+					if rule.Ports == "" && !slices.Contains(out, rule.From) {
+						out = append(out, rule.From)
+					}
+				}
+			}
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	return append(out, "it never ended")
 }
 
 // ruleWords are the lines of rules, without the marks that each group has.
@@ -220,9 +287,18 @@ func TestCopyGoesBack(t *testing.T) {
 		}
 		whole(what)
 	}
-	// A service that nobody enabled runs on the old one, and does not come up on the copy.
+	// A service that nobody enabled runs on the old one, and does not come up on the copy; each way that stops it says so before.
 	enabled := l.disk("etc/board-service/enabled")
 	mustDo(t, os.Remove(enabled))
+	mustDo(t, os.Remove(l.disk("etc/systemd/system/multi-user.target.wants/board-service.service")))
+	var routes wire.Routes
+	mustDo(t, json.Unmarshal([]byte(d.must(t, "restore", l.name, "-json")), &routes))
+	for _, o := range routes.Offers {
+		stops := slices.Contains([]string{"disk", "boot-text", "copy"}, o.Route)
+		if told := strings.Contains(strings.Join(o.CanBeLost, "\n"), "board-service.service: it runs, and nothing starts it at boot"); told != stops {
+			t.Errorf("%s: can be lost: %v", o.Route, o.CanBeLost)
+		}
+	}
 	copies("a service that is not enabled", "works on the old one, and not on the copy")
 	w := lastOf(t, d, l.name, "restore-copy")
 	var report wire.Report

@@ -17,6 +17,7 @@ import (
 	"plumlatch/core/access"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
+	"plumlatch/core/times"
 	"plumlatch/core/wire"
 )
 
@@ -214,6 +215,10 @@ func instanceShow(fs *flag.FlagSet) func(*cli) error {
 				}
 			}
 			line("before", strings.Join(before[:min(3, len(before))], ", "))
+		}
+		for _, old := range i.OldMachines {
+			line("old machine", fmt.Sprintf("%s, kept until %s, %.4g %s a week; back to it: plumlatch work cancel %d; remove it: "+
+				"plumlatch work go-on %d", old.CloudID, times.Show(old.Until.Local()), old.WeekPrice, old.Currency, old.Work, old.Work))
 		}
 		line("going on", i.Progress)
 		if i.Work != 0 && (i.Progress != "" || i.Trouble != "") {

@@ -27,6 +27,7 @@ import { ago } from "./text";
 import { Surveys } from "./surveys";
 import { Timeline } from "./timeline";
 import { Matters } from "./today";
+import { When } from "./when";
 import { WorkCard } from "./work";
 
 const busy = (i: Instance) => i.phase !== "ready" && i.phase !== "failed";
@@ -308,6 +309,16 @@ export function InstancePage() {
             size="small"
             column={2}
             items={[
+              ...(i.old_machines ?? []).map((old) => ({
+                label: "Old machine",
+                children: (
+                  <>
+                    <code>{old.cloud_id}</code>, kept until <When at={old.until} />,{" "}
+                    {old.week_price} {old.currency} a week;{" "}
+                    <Link to={`/work/${old.work}`}>go back to it, or remove it</Link>
+                  </>
+                ),
+              })),
               ...(i.adopted
                 ? [{ label: "Origin", children: "adopted: it was there before" }]
                 : [{ label: "Region", children: i.zone ? `${i.region}, ${i.zone}` : i.region }]),

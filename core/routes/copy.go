@@ -65,8 +65,10 @@ var _ = register(Route{
 				"not written yet")
 		}
 		o.CanBeLost = append(o.CanBeLost, "places that name it by its cloud's ID: groups, load balancers, its role at the cloud")
-		o.ToCheck = append(o.ToCheck, "further volumes stay with the old one (named in the report)",
-			"that what ran on it starts at boot: a service that was never enabled stays down")
+		o.ToCheck = append(o.ToCheck, "further volumes stay with the old one (named in the report)")
+		if f.State == "running" {
+			f.comesBack(o)
+		}
 		if f.InCloud {
 			o.Sure = "the cloud says so"
 		}

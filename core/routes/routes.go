@@ -10,7 +10,11 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
+
+	"plumlatch/core/comeback"
 )
 
 // Key is one recorded key at the instance, for its login user.
@@ -69,6 +73,10 @@ type Facts struct {
 	Currency   string
 	RescueHour float64 // a rescue instance, for an hour
 	Services   bool    // something on it is checked: checks were given
+
+	// Within is what was seen on it by the service's own key, of what would not come back; nil if nobody looked, and Blind says why.
+	Within *comeback.Machine
+	Blind  string
 
 	Images        bool          // the cloud makes images of instances
 	ImagesRunning bool          // also of those that run
@@ -276,7 +284,7 @@ func (f Facts) stops(o *Offer) {
 	if f.State == "running" {
 		o.Changes = append(o.Changes, "every process on it ends, and those that start at boot start anew")
 		o.CanBeLost = append(o.CanBeLost, "what its processes had in memory")
-		o.ToCheck = append(o.ToCheck, "that what ran on it starts at boot: a service that was never enabled stays down")
+		f.comesBack(o)
 		if !f.Services {
 			o.ToCheck = append(o.ToCheck,
 				"what \"works\" means for it was never recorded (plumlatch instance check add "+f.Instance+" tcp:PORT)")
@@ -284,5 +292,39 @@ func (f Facts) stops(o *Offer) {
 		if !f.Static {
 			o.Changes = append(o.Changes, "its address is dynamic, and another one afterwards")
 		}
+	}
+}
+
+// comesBack adds what would not come back on a machine that boots anew, as far as that was seen.
+func (f Facts) comesBack(o *Offer) {
+	var seen []string
+	if f.Within != nil {
+		var doubts []comeback.Doubt
+		doubts, seen = comeback.Doubts(*f.Within)
+		for _, d := range doubts {
+			o.CanBeLost = append(o.CanBeLost, d.What+": "+d.Why)
+		}
+	}
+	because := ""
+	if f.Blind != "" {
+		because = " (" + f.Blind + ")"
+	}
+	if !slices.Contains(seen, comeback.Service) {
+		o.ToCheck = append(o.ToCheck, "that what runs on it starts at boot: not seen"+because+"; a service that was never enabled stays down")
+	}
+	if !slices.Contains(seen, comeback.Mount) {
+		o.ToCheck = append(o.ToCheck, "that what is mounted on it is written in fstab: not seen"+because)
+	}
+	if f.Within == nil || f.Within.Ports == nil {
+		return
+	}
+	var listen []string
+	for _, p := range f.Within.Ports {
+		if !p.Local {
+			listen = append(listen, strconv.Itoa(p.Number))
+		}
+	}
+	if len(listen) > 0 {
+		o.ToCheck = append(o.ToCheck, "that something listens again on "+strings.Join(listen, ", "))
 	}
 }

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"plumlatch/core/comeback"
 )
 
 var now = time.Date(2026, 11, 27, 12, 0, 0, 0, time.UTC)
@@ -370,4 +372,41 @@ func FuzzReadAccount(f *testing.F) {
 			t.Errorf("%+v", a)
 		}
 	})
+}
+
+// TestComesBack: what would not come back is told by every way that stops, as far as it was seen; else that it was not.
+func TestComesBack(t *testing.T) {
+	seen := comeback.Machine{Running: []string{"ssh.service", "tally.service"}, Enabled: []string{"ssh.service"},
+		Ports: []comeback.Port{{Number: 22}, {Number: 5432, Local: true}}, Mounted: []string{"/", "/srv"}, Written: []string{"/"}}
+	half := comeback.Machine{Mounted: []string{"/"}, Written: []string{"/"}}
+	for what, c := range map[string]struct {
+		within      *comeback.Machine
+		blind       string
+		lost, check []string
+	}{
+		"seen": {&seen, "", []string{"tally.service: it runs, and nothing starts it at boot", "/srv: it is mounted, and fstab does not have it"},
+			[]string{"listens again on 22"}},
+		"in part":     {&half, "", nil, []string{"starts at boot: not seen;"}},
+		"nobody gets": {nil, "permission denied", nil, []string{"starts at boot: not seen (permission denied);", "in fstab: not seen (permission denied)"}},
+	} {
+		f := inOrder()
+		f.Within, f.Blind = c.within, c.blind
+		for _, route := range []string{"disk", "boot-text", "copy", "steward"} {
+			o := offerOf(f, route)
+			lost, check := strings.Join(o.CanBeLost, "\n"), strings.Join(o.ToCheck, "\n")
+			for _, text := range c.lost {
+				if strings.Contains(lost, text) != (route != "steward") {
+					t.Errorf("%s, %s: can be lost %q", what, route, o.CanBeLost)
+				}
+			}
+			for _, text := range c.check {
+				if strings.Contains(check, text) != (route != "steward") {
+					t.Errorf("%s, %s: to check %q", what, route, o.ToCheck)
+				}
+			}
+			if c.within == &seen && strings.Contains(check, "not seen") || strings.Contains(check, "5432") {
+				t.Errorf("%s, %s: to check %q", what, route, o.ToCheck)
+			}
+		}
+	}
 }

@@ -202,6 +202,18 @@ type Instance struct {
 	// Desktop: it has no SSH, but gives a first password.
 	Desktop       bool           `json:"desktop,omitempty"`
 	FirstPassword *FirstPassword `json:"first_password,omitempty"` // of one that is asked for alone
+
+	// OldMachines are kept, stopped, beside the one that has its place; of one that is asked for alone.
+	OldMachines []OldMachine `json:"old_machines,omitempty"`
+}
+
+// OldMachine is a machine that a copy took the place of.
+type OldMachine struct {
+	CloudID   string    `json:"cloud_id"`
+	Work      int64     `json:"work"` // that keeps it: a cancel goes back to it, go-on removes it
+	Until     time.Time `json:"until"`
+	WeekPrice float64   `json:"week_price"` // of its root volume
+	Currency  string    `json:"currency"`
 }
 
 // Hop is a jump host. HostKeys are public key lines.

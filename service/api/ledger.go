@@ -185,6 +185,15 @@ func (s *Server) showInstance(c *gin.Context) {
 		}
 		out.FirstPassword = showFirstPassword(p)
 	}
+	kept, err := s.opts.Store.KeptOf(c.Request.Context(), i.ID)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	for _, k := range kept {
+		out.OldMachines = append(out.OldMachines, wire.OldMachine{CloudID: k.CloudID, Work: k.Work, Until: k.Until.UTC(),
+			WeekPrice: k.WeekPrice, Currency: k.Currency})
+	}
 	out.HostKeys, out.UserData = []wire.HostKey{}, i.UserData
 	for _, k := range keys {
 		out.HostKeys = append(out.HostKeys, network.ShowHostKey(k))

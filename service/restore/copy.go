@@ -860,8 +860,12 @@ func (r *restoreJob) tellCopy() error {
 	x.Changed = append(x.Changed, fmt.Sprintf("it is %s at the cloud, and was %s", c.CloudID, c.Old.CloudID),
 		"its host key: "+c.Host.Fingerprint+" (plumlatch hosts write)", "its machine-id and its private address are new")
 	if c.Static == "" {
-		x.Left = append(x.Left, fmt.Sprintf("its address was dynamic, and is another one: tell whoever has %s written down that it is %s",
-			x.Address, r.Instance.Address))
+		who, err := r.whoKnows()
+		if err != nil {
+			return err
+		}
+		x.Left = append(x.Left, fmt.Sprintf("its address was dynamic, and is another one: tell %s, and whoever else has %s written down, that "+
+			"it is %s (plumlatch hosts write)", cmp.Or(who, "whoever uses it"), x.Address, r.Instance.Address))
 	}
 	volumes, err := door.Asked(r.Ctx, r.Run, func(ctx context.Context) ([]cloud.Volume, error) {
 		return r.Cloud.Volumes(ctx, c.Old.CloudID)
@@ -878,6 +882,25 @@ func (r *restoreJob) tellCopy() error {
 	x.Left = append(x.Left, "not moved: its role at the cloud, and its places behind load balancers, which know the machine by its ID",
 		"what stands twice now, on the copy and on the old machine: secrets, registrations and licences")
 	return nil
+}
+
+// whoKnows are the holders of the keys that are recorded on the instance, as names for people.
+func (r *restoreJob) whoKnows() (string, error) {
+	rows, err := r.Store.AccessesOf(r.Ctx, r.Instance.ID)
+	if err != nil {
+		return "", err
+	}
+	var out []string
+	for _, a := range rows {
+		if a.Steward {
+			continue
+		}
+		if who := cmp.Or(a.Holder, "the holder of "+a.Key); !slices.Contains(out, who) {
+			out = append(out, who)
+		}
+	}
+	slices.Sort(out)
+	return strings.Join(out, ", "), nil
 }
 
 // keepOld begins the work that keeps the old one.

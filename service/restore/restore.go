@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"plumlatch/core/access"
+	"plumlatch/core/comeback"
 	"plumlatch/core/keypair"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/rotation"
@@ -359,9 +360,9 @@ func (w *Service) RoutesOf(ctx context.Context, name string, ask bool) (wire.Rou
 		if err := w.askAll(ctx, &row); err != nil {
 			return wire.Routes{}, nil, err
 		}
-		w.tryOwn(ctx, &row)
+		within, blind := w.tryOwn(ctx, &row)
 		asked := w.FactsOf(ctx, row, c, ask, rescues)
-		asked.RulesSeen, asked.Rules = f.RulesSeen, f.Rules
+		asked.RulesSeen, asked.Rules, asked.Within, asked.Blind = f.RulesSeen, f.Rules, within, blind
 		f = asked
 	}
 	out := wire.Routes{Instance: row.Name, LoginUser: row.LoginUser, State: f.State, Lost: lostOf(row),
@@ -457,27 +458,29 @@ func (w *Service) askAll(ctx context.Context, row *store.RestoreRow) error {
 }
 
 // tryOwn logs in with the service's own key, where the server takes it: accepted is
-// not logged in, and here the private half is at hand.
-func (w *Service) tryOwn(ctx context.Context, row *store.RestoreRow) {
+// not logged in, and here the private half is at hand. What the machine shows of itself is read on the way; else blind says why not.
+func (w *Service) tryOwn(ctx context.Context, row *store.RestoreRow) (within *comeback.Machine, blind string) {
 	n := slices.IndexFunc(row.Keys, func(k store.RestoreKey) bool {
 		return k.Steward &&
 			k.Standing == access.Accepted.String()
 	})
 	if n < 0 {
-		return
+		return nil, "the service's own key does not open it"
 	}
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	i, err := w.Store.InstanceByID(ctx, row.ID)
 	if err == nil {
+		var files reach.Files
 		var done func()
-		if _, done, err = w.Steward(ctx, i); err == nil {
-			done()
+		if files, done, err = w.Steward(ctx, i); err == nil {
+			defer done()
+			m := machine(files)
+			return &m, ""
 		}
 	}
-	if err != nil {
-		row.Keys[n].Standing, row.Keys[n].Against = "none", door.Words(err)
-	}
+	row.Keys[n].Standing, row.Keys[n].Against = "none", door.Words(err)
+	return nil, door.Words(err)
 }
 
 // CloudSide is what the cloud says of its instances, by their IDs there.

@@ -2718,6 +2718,7 @@ export interface components {
       keys_files?: string[];
       login_user: string;
       name: string;
+      old_machines?: components["schemas"]["OldMachine"][];
       phase: string;
       port: number;
       privilege?: string;
@@ -3111,6 +3112,16 @@ export interface components {
       at: string;
       from: string;
       kind: string;
+    };
+    OldMachine: {
+      cloud_id: string;
+      currency: string;
+      /** Format: date-time */
+      until: string;
+      /** Format: double */
+      week_price: number;
+      /** Format: int64 */
+      work: number;
     };
     Opening: {
       besides: string;

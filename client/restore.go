@@ -18,6 +18,23 @@ func (c *Client) Restore(ctx context.Context, name string, r wire.Restore) (w wi
 	return w, c.once(ctx, "POST", instancePath(name, "restore"), r, &w)
 }
 
+// PlanRehearsal tells what a rehearsal of a way back in would do, take and cost.
+func (c *Client) PlanRehearsal(ctx context.Context, name string, r wire.Rehearse) (p wire.RehearsalPlan, err error) {
+	return p, c.do(ctx, "POST", instancePath(name, "rehearsals/plan"), nil, r, &p)
+}
+
+// Rehearse begins to carry a way back in out on a copy.
+func (c *Client) Rehearse(ctx context.Context, name string, r wire.Rehearse) (w wire.Work, err error) {
+	return w, c.once(ctx, "POST", instancePath(name, "rehearsals"), r, &w)
+}
+
+// Rehearsals tells what the last ones of an instance came to, the newest first.
+func (c *Client) Rehearsals(ctx context.Context, name string) ([]wire.Rehearsed, error) {
+	var out wire.List[wire.Rehearsed]
+	err := c.do(ctx, "GET", instancePath(name, "rehearsals"), nil, nil, &out)
+	return out.Items, err
+}
+
 // RestoreReady tells, of every instance with a tag (all for ""), which ways back in are open today.
 func (c *Client) RestoreReady(ctx context.Context, tag string) ([]wire.ReadyRow, error) {
 	var out wire.List[wire.ReadyRow]

@@ -183,12 +183,15 @@ func (x *trial) over(id int64) error {
 // atCloud are the machines and the images that a case has at the cloud.
 func (x *trial) atCloud() (machines map[string]string, images []string, err error) {
 	machines = map[string]string{}
-	var list []struct{ ID, Name, State string }
+	var list []struct {
+		ID, Name, State string
+		Tags            map[string]string
+	}
 	if err := standinCall("GET", "/v1/instances?region=north-pier", "", &list); err != nil {
 		return nil, nil, err
 	}
 	for _, i := range list {
-		if i.State != "removed" && (i.Name == x.instance || strings.HasPrefix(i.Name, x.instance+"-w")) {
+		if i.State != "removed" && (i.Name == x.instance || strings.HasPrefix(i.Tags["plumlatch-origin"], x.instance)) {
 			machines[i.ID] = i.State
 		}
 	}

@@ -616,7 +616,12 @@ func restoreReady(fs *flag.FlagSet) func(*cli) error {
 				continue
 			}
 			shown = append(shown, r)
-			text := ""
+			text := bestWay(r)
+			for _, h := range r.Rehearsed {
+				if len(r.Open) > 0 && (!h.Good || h.Route != r.Open[0]) {
+					text += fmt.Sprintf("; %s: rehearsed %s: %s", h.Route, ago(h.At, time.Now()), rehearsedWords(h))
+				}
+			}
 			for _, l := range r.Lacking {
 				if l.Command != "" {
 					text = l.What + " (" + l.Command + ")"

@@ -154,6 +154,7 @@ type Door struct {
 	Desktop                  bool            // it has no SSH: nothing is judged but its first password
 	First                    *LaunchPassword // of a Desktop, as long as nobody has recorded that it was changed
 	Kept                     []OldMachine    // that a copy took the place of, and whose time is over
+	Unrehearsed              []Rehearsal     // of each route the last one, if it failed
 	LentStays                []Lent          // keys that the cloud lent, and that the server took after their end
 }
 
@@ -170,6 +171,13 @@ type OldMachine struct {
 	Until     time.Time
 	WeekPrice float64
 	Currency  string
+}
+
+// Rehearsal is a way back in that was carried out on a copy.
+type Rehearsal struct {
+	Route, Said string
+	Work        int64
+	At          time.Time
 }
 
 // Lent is a key that the cloud lent for a while.
@@ -405,6 +413,10 @@ func (j *judging) server() {
 	if d.NoWayBack {
 		j.say(NoWayBack, "", "looked at "+on(d.WaysBackAt), "plumlatch restore "+d.Name,
 			"If the keys of %s were lost, no way back in would be open.", d.Name)
+	}
+	for _, r := range d.Unrehearsed {
+		j.say(RehearsalFailed, r.Route, "rehearsed "+on(r.At), fmt.Sprintf("plumlatch work show %d; then plumlatch restore rehearse %s -route %s",
+			r.Work, d.Name, r.Route), "The way back into %s by %s did not work on a copy of it: %s", d.Name, r.Route, r.Said)
 	}
 	for _, k := range d.Kept {
 		cost := ""

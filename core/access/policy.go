@@ -12,6 +12,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"plumlatch/core/routes"
 	"plumlatch/core/times"
 )
 
@@ -57,6 +58,13 @@ type Policy struct {
 	Steward struct {
 		Age Span `yaml:"age"` // the service's own key on an instance is replaced at this age; 0: never
 	} `yaml:"steward"`
+	// Rehearse has ways back in rehearsed regularly, each on a copy.
+	Rehearse struct {
+		Every  Span    `yaml:"every"`   // each instance; 0: never
+		AtMost float64 `yaml:"at_most"` // money a month, in the cloud's currency; 0: whatever it costs
+		Tag    string  `yaml:"tag"`     // only instances with this tag, NAME=VALUE or NAME; "": all
+		Route  string  `yaml:"route"`   // "": the best open one of those that need nobody's hand
+	} `yaml:"rehearse"`
 	// Word is asked for before work on many instances begins.
 	Word struct {
 		Over int    `yaml:"over"` // work on more instances than this; 0: none
@@ -95,6 +103,11 @@ rotation:
   ages: []            # by tag, the first that fits counts, such as [{tag: env=prod, age: 90d}]
 steward:
   age: 90d            # the service replaces its own key on an instance at this age; 0: never
+rehearse:
+  every: 0            # each instance's way back in is carried out on a copy this often, such as 90d; 0: never
+  at_most: 0          # what that may cost in a month, in the cloud's currency; 0: whatever it costs
+  tag: ""             # only instances with this tag, such as env=prod; "": all
+  route: ""           # steward, boot-text, disk or copy; "": the best that is open
 word:
   over: 0             # work on more instances than this waits for a word besides; 0: none does
   by: either          # second (another operator's word), signature (a fresh SSH signature of whoever asked), or either
@@ -260,6 +273,15 @@ func (p Policy) check() error {
 	}
 	if slices.Contains(p.Adopt.Never, "") {
 		return errors.New("adopt.never: each entry is a tag")
+	}
+	if e := time.Duration(p.Rehearse.Every); e > 0 && e < 24*time.Hour {
+		return errors.New("rehearse.every: once a day is the most; 0 never rehearses by itself")
+	}
+	if p.Rehearse.AtMost < 0 {
+		return errors.New("rehearse.at_most: what it may cost in a month; 0 for whatever it costs")
+	}
+	if r := p.Rehearse.Route; r != "" && !slices.Contains(routes.Rehearsable, r) {
+		return fmt.Errorf("rehearse.route: give one of %s, or none for the best", strings.Join(routes.Rehearsable, ", "))
 	}
 	for _, a := range p.Rotation.Ages {
 		if a.Tag == "" {

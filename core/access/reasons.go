@@ -33,6 +33,7 @@ const (
 	LentStays       Reason = "lent-key-stays"      // a key that the cloud lent for a minute is still taken
 	PasswordKey     Reason = "first-password-key"  // the key of a first password that nobody changed is lost or exposed
 	FirstPassword   Reason = "first-password"      // a first password that was not recorded as changed
+	RehearsalFailed Reason = "rehearsal-failed"    // its last rehearsal of a way back in did not get in
 	OldKept         Reason = "old-machine-kept"    // what a copy took the place of waits for a word, and costs
 	AccessExpired   Reason = "access-expired"      // an access whose end has come
 	AccessExpiring  Reason = "access-expiring"     // an access whose end comes soon
@@ -80,6 +81,7 @@ var reasons = map[Reason]urgency{
 	OpenToWorld:     {135, Soon, "an inbound rule lets the whole world in"},
 	SoleOpenerKey:   {140, Soon, "one person's key is the only way in"},
 	NoWayBack:       {142, Soon, "no way back in would be open, if the keys were lost"},
+	RehearsalFailed: {143, Soon, "the last rehearsal of a way back in failed"},
 	WeakKey:         {145, Soon, "a weak key opens something"},
 	PasswordKey:     {146, Soon, "the key of a first password, not recorded as changed, is lost or exposed"},
 	FirstPassword:   {212, Later, "a first password was not recorded as changed"},

@@ -78,6 +78,9 @@ type Facts struct {
 	Within *comeback.Machine
 	Blind  string
 
+	Rehearsed []Rehearsed // of itself: the last one of each route
+	Alike     []Rehearsed // good ones of others that have its image
+
 	Images        bool          // the cloud makes images of instances
 	ImagesRunning bool          // also of those that run
 	Shuts         bool          // copies can begin shut
@@ -109,9 +112,10 @@ type Offer struct {
 	Charges      []Charge
 	Changes      []string // that stay: addresses, host key, processes, identity
 	CanBeLost    []string
-	ToCheck      []string // that it leaves
-	Sure         string   // how that is known
-	Steps        []string // in words
+	ToCheck      []string   // that it leaves
+	Sure         string     // how that is known
+	Steps        []string   // in words
+	Rehearsed    *Rehearsed // its last rehearsal there; nil for none
 }
 
 // Step is one step of a route: Name is what service/work knows it by.
@@ -192,6 +196,7 @@ func Compare(f Facts) []Offer {
 		if f.Desktop {
 			o.Lacking = []Lack{{What: "it has no SSH: people come in by its password", Command: "plumlatch instance password " + f.Instance}}
 		}
+		f.rehearsed(&o)
 		o.Open = len(o.Lacking) == 0
 		for _, s := range r.Way() {
 			o.Steps = append(o.Steps, s.Words)
@@ -257,14 +262,18 @@ func (f Facts) sure(at time.Time) string {
 	case at.IsZero():
 		return "recorded"
 	}
-	switch age := f.Now.Sub(at); {
+	return "seen " + ago(f.Now.Sub(at))
+}
+
+// ago writes how long something is past.
+func ago(age time.Duration) string {
+	switch {
 	case age < 2*time.Hour:
-		return fmt.Sprintf("seen %d minutes ago", int(age.Minutes()))
+		return fmt.Sprintf("%d minutes ago", int(age.Minutes()))
 	case age < 48*time.Hour:
-		return fmt.Sprintf("seen %d hours ago", int(age.Hours()))
-	default:
-		return fmt.Sprintf("seen %d days ago", int(age.Hours()/24))
+		return fmt.Sprintf("%d hours ago", int(age.Hours()))
 	}
+	return fmt.Sprintf("%d days ago", int(age.Hours()/24))
 }
 
 // stops adds what stopping an instance brings, or why that is out of the question.

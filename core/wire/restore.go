@@ -30,6 +30,8 @@ type RouteOffer struct {
 	ToCheck   []string `json:"to_check"`
 	Sure      string   `json:"sure"` // how that is known
 	Steps     []string `json:"steps"`
+
+	Rehearsed *Rehearsed `json:"rehearsed,omitempty"` // its last rehearsal
 }
 
 // Routes are the ways back into an instance side by side: the open ones first, the best first of all.
@@ -79,6 +81,34 @@ type RestoreMany struct {
 	BackSeconds int64  `json:"back_seconds,omitempty"`
 }
 
+// Rehearse asks for a way back in to be carried out on a copy.
+type Rehearse struct {
+	Route string `json:"route"` // "" for the best open one of those that need nobody's hand
+}
+
+// RehearsalPlan is what a rehearsal would do, take and cost.
+type RehearsalPlan struct {
+	Instance string   `json:"instance"`
+	Machine  *Machine `json:"machine,omitempty"`
+	Route    string   `json:"route"`
+	Others   []string `json:"others"` // routes that could be rehearsed too
+	Steps    []string `json:"steps"`
+	Seconds  float64  `json:"seconds"` // about, in all
+	Charges  []Charge `json:"charges"`
+	Notes    []string `json:"notes"` // what it does not show
+}
+
+// Rehearsed is what a rehearsal came to.
+type Rehearsed struct {
+	Route       string    `json:"route"`
+	Work        int64     `json:"work"`
+	At          time.Time `json:"at"`
+	Good        bool      `json:"good"` // somebody would have been in, and what worked before worked there
+	InSeconds   float64   `json:"in_seconds"`
+	DownSeconds float64   `json:"down_seconds"`
+	Said        string    `json:"said,omitempty"` // why it was not good, or what is to be looked at
+}
+
 // ReadyRow says which ways back into an instance are open today, by what is recorded.
 type ReadyRow struct {
 	Instance string   `json:"instance"`
@@ -87,6 +117,13 @@ type ReadyRow struct {
 	Open     []string `json:"open"` // names of routes, the best first
 	Lacking  []Lack   `json:"lacking,omitempty"`
 	Desktop  bool     `json:"desktop,omitempty"` // it has no SSH: no way of ours leads there, and none is missed
+
+	// Of the best open route: how long until somebody is in, of that down, and how that is known.
+	UntilIn float64 `json:"until_in_seconds"`
+	Down    float64 `json:"down_seconds"`
+	Sure    string  `json:"sure"`
+	// Rehearsed are the last rehearsals of each route.
+	Rehearsed []Rehearsed `json:"rehearsed"`
 }
 
 // RestoreLines are what somebody adds to an instance's file by hand: a grant.

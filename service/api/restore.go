@@ -184,3 +184,38 @@ func (s *Server) permitByHand(c *gin.Context) {
 	}
 	c.JSON(http.StatusOK, out)
 }
+
+// planRehearsal tells what a rehearsal would do, take and cost.
+func (s *Server) planRehearsal(c *gin.Context) {
+	var r wire.Rehearse
+	if !read(c, &r) {
+		return
+	}
+	i, ok := s.instance(c)
+	if !ok {
+		return
+	}
+	p, err := s.opts.Worker.Restore.PlanRehearsal(c.Request.Context(), i, r.Route)
+	s.answer(c, p, err)
+}
+
+// rehearse begins to carry a way back in out on a copy.
+func (s *Server) rehearse(c *gin.Context) {
+	begins(s, c, func(name store.Once, i store.Instance, r wire.Rehearse) (store.Work, error) {
+		// Whoever has a copy of its disk in hand could become root there.
+		if err := s.opts.Worker.Lifecycle.MayEnter(c.Request.Context(), operator(c).Name, operator(c).Role, i); err != nil {
+			return store.Work{}, err
+		}
+		return s.opts.Worker.Restore.Rehearse(c.Request.Context(), actor(c), name, i, r)
+	})
+}
+
+// rehearsals lists what the last ones of an instance came to.
+func (s *Server) rehearsals(c *gin.Context) {
+	i, ok := s.instance(c)
+	if !ok {
+		return
+	}
+	all, err := s.opts.Worker.Restore.Rehearsals(c.Request.Context(), i)
+	s.answer(c, wire.List[wire.Rehearsed]{Items: all}, err)
+}

@@ -41,6 +41,8 @@ type copied struct {
 	Blind  string           `json:"blind,omitempty"` // why one of them could not be read
 	Worked []string         `json:"worked,omitempty"`
 
+	Compared bool `json:"compared,omitempty"`
+
 	Name     string            `json:"name,omitempty"` // of the copy, at the cloud
 	UserData string            `json:"user_data,omitempty"`
 	Tags     map[string]string `json:"tags,omitempty"`
@@ -260,9 +262,16 @@ func (r *restoreJob) again() error {
 
 // launchCopy launches the copy, shut, and waits until it runs.
 func (r *restoreJob) launchCopy() error {
+	return r.launchNamed(fmt.Sprintf("%s-w%d", strings.ToLower(r.Instance.Name), r.Work.ID), r.In.New, func() ([]string, error) {
+		return r.svc.linesFor(r.Ctx, r.Instance, r.In.NewID)
+	})
+}
+
+// launchNamed launches the copy under a name, with these lines besides those that its disk has.
+func (r *restoreJob) launchNamed(name, label string, linesOf func() ([]string, error)) error {
 	c := r.copying()
 	if c.Name == "" {
-		lines, err := r.svc.linesFor(r.Ctx, r.Instance, r.In.NewID)
+		lines, err := linesOf()
 		if err != nil {
 			return err
 		}
@@ -272,7 +281,6 @@ func (r *restoreJob) launchCopy() error {
 		if err != nil {
 			return door.Failure{Reason: "its first boot's text: " + door.Words(err)}
 		}
-		name := fmt.Sprintf("%s-w%d", strings.ToLower(r.Instance.Name), r.Work.ID)
 		if p.Names.Check(name) != nil {
 			name = fmt.Sprintf("copy-w%d", r.Work.ID)
 		}
@@ -294,7 +302,7 @@ func (r *restoreJob) launchCopy() error {
 		if err := r.once("launch", func(ctx context.Context) error {
 			in, err := r.Retry(ctx, func(ctx context.Context) (cloud.Instance, error) {
 				return r.Cloud.Launch(ctx, r.ClientToken("launch"), cloud.Launch{Name: c.Name, Region: c.Region, Zone: c.Zone, Image: c.Image,
-					Size: c.Size, DiskGB: c.DiskGB, Tags: c.Tags, UserData: c.UserData, KeyLabel: r.In.New, Shut: shut})
+					Size: c.Size, DiskGB: c.DiskGB, Tags: c.Tags, UserData: c.UserData, KeyLabel: label, Shut: shut})
 			})
 			if err != nil {
 				return err
@@ -397,6 +405,14 @@ func (r *restoreJob) copySide() store.Instance {
 
 // knownCopy learns the copy's host key from its first boot, and waits until it takes the new key.
 func (r *restoreJob) knownCopy() error {
+	if err := r.learnCopy(); err != nil {
+		return err
+	}
+	return r.copyTakes(r.In.New)
+}
+
+// learnCopy learns the copy's host key from its first boot.
+func (r *restoreJob) learnCopy() error {
 	c := r.copying()
 	if c.Host.Blob == nil {
 		side := *r.Run // as at a launch: nothing is recorded of it yet
@@ -413,10 +429,14 @@ func (r *restoreJob) knownCopy() error {
 			return door.Failf("the copy %s has the host key of the old one (%s): nobody could tell them apart", c.CloudID, key.Fingerprint())
 		}
 		c.Host = store.HostKey{Blob: key.Blob, Type: key.Type(), Fingerprint: key.Fingerprint(), Source: "first boot's output, and fetched"}
-		if err := r.Keep(); err != nil {
-			return err
-		}
+		return r.Keep()
 	}
+	return nil
+}
+
+// copyTakes waits until the copy takes the new key.
+func (r *restoreJob) copyTakes(name string) error {
+	c := r.copying()
 	k, err := r.Store.KeyByID(r.Ctx, r.In.NewID)
 	if err != nil {
 		return err
@@ -435,7 +455,7 @@ func (r *restoreJob) knownCopy() error {
 			return store.ErrLost
 		}
 		if time.Now().After(deadline) {
-			return door.Failf("the copy %s does not take %s: %s", c.CloudID, r.In.New, strings.TrimSpace(string(answers[0].Answer)+" "+
+			return door.Failf("the copy %s does not take %s: %s", c.CloudID, name, strings.TrimSpace(string(answers[0].Answer)+" "+
 				answers[0].Detail))
 		}
 		if stop := r.Stopping(); stop != nil {
@@ -448,7 +468,7 @@ func (r *restoreJob) knownCopy() error {
 // compare says what ran on the old one and does not on the copy, and runs there what "works" means for the instance.
 func (r *restoreJob) compare() error {
 	c, x := r.copying(), r.D.Restore
-	if x.Was == string(cloud.Running) {
+	if x.Was == string(cloud.Running) && !c.Compared {
 		blind := c.Blind
 		if blind == "" {
 			var err error
@@ -463,6 +483,7 @@ func (r *restoreJob) compare() error {
 		if unseen := unseen(seen); unseen != "" {
 			x.Left = append(x.Left, fmt.Sprintf("%s on the old one and on the copy: not seen%s; compare them yourself", unseen, because(blind)))
 		}
+		c.Compared = true
 		if err := r.Keep(); err != nil {
 			return err
 		}

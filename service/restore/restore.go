@@ -48,6 +48,8 @@ type restoring struct {
 	NewWas   rotation.Mark `json:"new_was"`
 	// ProofOf is the restore of many that this is a part of.
 	ProofOf int64 `json:"proof_of,omitempty"`
+	// RehearsalOf is the rehearsal that has it carried out on a copy; 0 for the way back in itself.
+	RehearsalOf int64 `json:"rehearsal_of,omitempty"`
 	// Login is set when the engineer's client has logged in with the new key, and has
 	// signed a challenge of this work with it.
 	Login     bool   `json:"login"`
@@ -153,7 +155,8 @@ type restored struct {
 	Account routes.Account     `json:"account"`
 	Added   reach.Added        `json:"added"`
 
-	Copy *copied `json:"copy,omitempty"`
+	Copy      *copied    `json:"copy,omitempty"`
+	Rehearsal *rehearsal `json:"rehearsal,omitempty"`
 
 	// Home: the volume is back, and the instance was started; nothing of the cloud is left to take back.
 	Home      bool       `json:"home,omitempty"`
@@ -304,7 +307,7 @@ func (w *Service) Kinds() []*door.Kind {
 		}
 		out = append(out, k)
 	}
-	return append(out, w.keptKind())
+	return append(out, w.keptKind(), w.rehearsalKind())
 }
 
 // forFetching is a step where nobody is to be let in: an instance that did not run
@@ -400,6 +403,10 @@ func showOffer(o routes.Offer) wire.RouteOffer {
 		Down: o.Down.Seconds(), People: o.People, Sure: o.Sure, Steps: o.Steps,
 		Lacking: []wire.Lack{}, Charges: []wire.Charge{}, Changes: append([]string{}, o.Changes...),
 		CanBeLost: append([]string{}, o.CanBeLost...), ToCheck: append([]string{}, o.ToCheck...)}
+	if r := o.Rehearsed; r != nil {
+		out.Rehearsed = &wire.Rehearsed{Route: r.Route, Work: r.Work, At: r.At.UTC(), Good: r.Good, InSeconds: r.In.Seconds(),
+			DownSeconds: r.Down.Seconds(), Said: r.Said}
+	}
 	for _, l := range o.Lacking {
 		out.Lacking = append(out.Lacking, wire.Lack(l))
 	}
@@ -521,6 +528,7 @@ func (w *Service) FactsOf(ctx context.Context, row store.RestoreRow, c CloudSide
 		BootText: p.BootText, Volumes: p.Volumes, Zone: row.Zone, RescueImage: p.RescueImage, Service: w.Reach.Source,
 		MissingRight: map[string]bool{},
 		Change:       c.terms.Change, Currency: c.terms.Currency, RescueHour: c.terms.InstanceHour[p.RescueSize],
+		Rehearsed: rehearsedOf(row.Rehearsed), Alike: rehearsedOf(row.Alike),
 		Services: len(row.Checks) > 0, Image: row.Image, HostKeys: row.Pinned, Desktop: row.Desktop}
 	if p.Images != nil {
 		f.Images, f.ImagesRunning, f.Shuts = true, p.Images.Running, p.Images.Shuts
@@ -766,12 +774,18 @@ func (w *Service) Ready(ctx context.Context, tag string) ([]wire.ReadyRow, error
 		for _, row := range rows {
 			after = row.ID
 			f := w.FactsOf(ctx, row, c, false, rescues)
-			ready := wire.ReadyRow{Instance: row.Name, Region: row.Region, State: f.State, Open: []string{}, Desktop: f.Desktop}
+			ready := wire.ReadyRow{Instance: row.Name, Region: row.Region, State: f.State, Open: []string{}, Desktop: f.Desktop, Rehearsed: []wire.Rehearsed{}}
 			if f.Desktop {
 				out = append(out, ready)
 				continue
 			}
+			for _, r := range row.Rehearsed {
+				ready.Rehearsed = append(ready.Rehearsed, showRehearsed(r))
+			}
 			for _, o := range routes.Compare(f) {
+				if o.Open && len(ready.Open) == 0 {
+					ready.UntilIn, ready.Down, ready.Sure = o.UntilIn.Seconds(), o.Down.Seconds(), o.Sure
+				}
 				if o.Open {
 					ready.Open = append(ready.Open, o.Route)
 				} else if len(ready.Open) == 0 {

@@ -291,6 +291,9 @@ func (r *restoreJob) login() error {
 	if err := r.Reread(); err != nil {
 		return err
 	}
+	if r.In.RehearsalOf != 0 {
+		return r.loginRehearsed()
+	}
 	proofOf := r.In.ProofOf
 	if proofOf == 0 {
 		proofOf = r.Work.ID

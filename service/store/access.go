@@ -118,7 +118,7 @@ type AccessQuery struct {
 // instances and of launches that failed are left out.
 func (s *Store) AccessList(ctx context.Context, q AccessQuery) ([]Access, string, error) {
 	var l list
-	l.filter("i.phase NOT IN ('removed', 'failed')")
+	l.filter("i.phase NOT IN ('removed', 'failed', 'rehearsal')")
 	if q.Instance != "" {
 		l.filter("i.name_fold = ?", names.Fold(q.Instance))
 	}
@@ -174,7 +174,7 @@ func (s *Store) AccessesOf(ctx context.Context, instanceID int64) ([]Access, err
 // AccessesOfKey returns every access of a key, by instance. Removed instances are left out.
 func (s *Store) AccessesOfKey(ctx context.Context, keyID int64) ([]Access, error) {
 	rows := []Access{}
-	err := scanAll(s.db.WithContext(ctx).Raw(accessColumns+" WHERE a.key_id = ? AND i.phase NOT IN ('removed', "+
+	err := scanAll(s.db.WithContext(ctx).Raw(accessColumns+" WHERE a.key_id = ? AND i.phase NOT IN ('removed', 'rehearsal', "+
 		"'failed') ORDER BY i.name_fold, a.id", keyID), &rows, (*Access).places)
 	return rows, err
 }

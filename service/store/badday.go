@@ -58,7 +58,7 @@ func orReason(reason string) string {
 // which a survey found it.
 func (s *Store) DoorsOfKey(ctx context.Context, k Key) ([]access.Door, error) {
 	var ids []int64
-	err := s.db.WithContext(ctx).Raw(`SELECT i.id FROM instances i WHERE i.phase NOT IN ('removed', 'failed') AND (
+	err := s.db.WithContext(ctx).Raw(`SELECT i.id FROM instances i WHERE i.phase NOT IN ('removed', 'failed', 'rehearsal') AND (
 		EXISTS (SELECT 1 FROM access a WHERE a.instance_id = i.id AND a.key_id = ?)
 		OR EXISTS (SELECT 1 FROM sightings s WHERE s.instance_id = i.id AND s.fingerprint = ? AND s.gone_at IS NULL))
 		ORDER BY i.name_fold`, k.ID, k.Fingerprint).Scan(&ids).Error

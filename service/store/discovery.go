@@ -83,7 +83,7 @@ func (s *Store) Discovered(ctx context.Context) ([]Discovered, error) {
 func (s *Store) Vanished(ctx context.Context) ([]Instance, error) {
 	out := []Instance{}
 	err := s.db.WithContext(ctx).Raw(instanceColumns +
-		" WHERE i.vanished_at IS NOT NULL AND i.phase <> 'removed' ORDER BY i.name_fold LIMIT 1000").Scan(&out).Error
+		" WHERE i.vanished_at IS NOT NULL AND i.phase NOT IN ('removed', 'rehearsal') ORDER BY i.name_fold LIMIT 1000").Scan(&out).Error
 	return out, err
 }
 
@@ -100,7 +100,7 @@ func (s *Store) LabelDiffs(ctx context.Context) ([]LabelDiff, error) {
 	err := s.db.WithContext(ctx).Raw(`SELECT i.name AS instance, i.key_label AS label,
 		coalesce((SELECT jsonb_agg(k.name ORDER BY k.name_fold) FROM access a JOIN keys k ON k.id = a.key_id
 		WHERE a.instance_id = i.id), '[]')::text AS recorded
-		FROM instances i WHERE i.key_label <> '' AND i.phase NOT IN ('removed', 'failed')
+		FROM instances i WHERE i.key_label <> '' AND i.phase NOT IN ('removed', 'failed', 'rehearsal')
 		AND NOT EXISTS (SELECT 1 FROM access a JOIN keys k ON k.id = a.key_id
 		WHERE a.instance_id = i.id AND (k.name_fold = lower(i.key_label)
 		OR k.former_names @> to_jsonb(lower(i.key_label))))

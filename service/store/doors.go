@@ -313,7 +313,7 @@ func (s *Store) InstancesOf(ctx context.Context, cloud string, cloudIDs []string
 // InstanceNames returns the names of all instances that are not removed, at most limit.
 func (s *Store) InstanceNames(ctx context.Context, limit int) ([]string, error) {
 	var rows []struct{ Name string }
-	err := s.db.WithContext(ctx).Raw("SELECT name FROM instances WHERE phase <> 'removed' ORDER BY name_fold LIMIT ?",
+	err := s.db.WithContext(ctx).Raw("SELECT name FROM instances WHERE phase NOT IN ('removed', 'rehearsal') ORDER BY name_fold LIMIT ?",
 		limit).Scan(&rows).Error
 	var out []string
 	for _, r := range rows {

@@ -60,7 +60,7 @@ func (a DueAges) sql() (string, []any) {
 // many would be about, by instance. Others leaves out the keys asked for.
 func (s *Store) Candidates(ctx context.Context, q CandidateQuery) ([]Candidate, error) {
 	var l list
-	l.filter("i.phase NOT IN ('removed', 'failed')")
+	l.filter("i.phase NOT IN ('removed', 'failed', 'rehearsal')")
 	l.filter("NOT a.steward")
 	l.filter("a.login_user = i.login_user")
 	folded := []string{""}
@@ -105,7 +105,7 @@ type Openable struct {
 // Openables returns the instances with a tag (all for ""), for a key.
 func (s *Store) Openables(ctx context.Context, keyID int64, tag string, limit int) ([]Openable, error) {
 	var l list
-	l.filter("i.phase NOT IN ('removed', 'failed')")
+	l.filter("i.phase NOT IN ('removed', 'failed', 'rehearsal')")
 	filterTag(&l, tag)
 	var out []Openable
 	err := s.db.WithContext(ctx).Raw(`SELECT i.name AS instance, i.state, i.phase, EXISTS (SELECT 1

@@ -27,6 +27,8 @@ const (
 	Starting  Phase = "starting"
 	Removing  Phase = "removing"
 	Removed   Phase = "removed"
+	// Rehearsing is a copy for a rehearsal: no list has it, and nobody names it.
+	Rehearsing Phase = "rehearsal"
 )
 
 // Instance is one instance of the ledger.
@@ -234,7 +236,7 @@ func (s *Store) OfCloud(ctx context.Context, cloud, cloudID string) (Instance, e
 func (s *Store) SameHostKey(ctx context.Context, instanceID int64, blob []byte) ([]string, error) {
 	out := []string{}
 	err := s.db.WithContext(ctx).Raw(`SELECT DISTINCT i.name FROM host_keys h JOIN instances i ON i.id = h.instance_id
-		AND i.phase NOT IN ('removed', 'failed') WHERE h.blob = ? AND h.instance_id <> ? AND h.replaced_at IS NULL
+		AND i.phase NOT IN ('removed', 'failed', 'rehearsal') WHERE h.blob = ? AND h.instance_id <> ? AND h.replaced_at IS NULL
 		ORDER BY i.name LIMIT 10`, raw(blob), instanceID).Scan(&out).Error
 	return out, err
 }
@@ -294,7 +296,7 @@ func (s *Store) InstancesAlone(ctx context.Context, ids []int64) (map[int64]Inst
 
 // InstanceByName finds an instance that is not removed, whatever the case of its name; ErrNotFound.
 func (s *Store) InstanceByName(ctx context.Context, name string) (Instance, error) {
-	return one[Instance](ctx, s, instanceColumns+" WHERE i.name_fold = ? AND i.phase <> 'removed'", names.Fold(name))
+	return one[Instance](ctx, s, instanceColumns+" WHERE i.name_fold = ? AND i.phase NOT IN ('removed', 'rehearsal')", names.Fold(name))
 }
 
 // InstanceIDs finds the IDs of instances that are not removed, by their names folded (names.Fold).
@@ -308,7 +310,7 @@ func (s *Store) InstanceIDs(ctx context.Context, all []string) (map[string]int64
 		ID       int64
 		NameFold string
 	}
-	err := s.db.WithContext(ctx).Raw("SELECT id, name_fold FROM instances WHERE name_fold IN ? AND phase <> 'removed'",
+	err := s.db.WithContext(ctx).Raw("SELECT id, name_fold FROM instances WHERE name_fold IN ? AND phase NOT IN ('removed', 'rehearsal')",
 		folded).Scan(&rows).Error
 	out := map[string]int64{}
 	for _, r := range rows {
@@ -320,7 +322,7 @@ func (s *Store) InstanceIDs(ctx context.Context, all []string) (map[string]int64
 // InstanceAt finds the instance, not removed, that is recorded at an address and port; ErrNotFound.
 func (s *Store) InstanceAt(ctx context.Context, address string, port int) (Instance, error) {
 	return one[Instance](ctx, s, instanceColumns+
-		" WHERE i.address = ? AND i.port = ? AND i.phase <> 'removed' AND i.via IS NULL ORDER BY i.id LIMIT 1",
+		" WHERE i.address = ? AND i.port = ? AND i.phase NOT IN ('removed', 'rehearsal') AND i.via IS NULL ORDER BY i.id LIMIT 1",
 		address, port)
 }
 
@@ -336,7 +338,7 @@ type InstanceQuery struct {
 // Instances returns a page of instances that are not removed.
 func (s *Store) Instances(ctx context.Context, q InstanceQuery) ([]Instance, string, error) {
 	var l list
-	l.filter("i.phase <> 'removed'")
+	l.filter("i.phase NOT IN ('removed', 'rehearsal')")
 	if q.Text != "" {
 		l.filter("(position(? in i.name_fold) > 0 OR i.address = ?)", strings.ToLower(q.Text), q.Text)
 	}

@@ -92,7 +92,7 @@ func (s *Store) Labelled(ctx context.Context, cloud string) ([]Labelled, error) 
 		count(*) FILTER (WHERE name = '') AS others,
 		coalesce(string_agg(name, ' ' ORDER BY name) FILTER (WHERE name <> '' AND n <= 10), '') AS names
 		FROM (SELECT region, key_label AS label, name, row_number() OVER (PARTITION BY region, key_label ORDER BY name) AS n
-			FROM instances WHERE cloud = ? AND key_label <> '' AND phase NOT IN ('removed', 'failed')
+			FROM instances WHERE cloud = ? AND key_label <> '' AND phase NOT IN ('removed', 'failed', 'rehearsal')
 			UNION ALL SELECT region, key_label, '', 0 FROM discovered WHERE cloud = ? AND key_label <> '') x
 		GROUP BY region, label`, cloud, cloud).Scan(&rows).Error
 	var out []Labelled

@@ -66,11 +66,11 @@ const (
 )
 
 const reachOfKey = `(SELECT count(DISTINCT a.instance_id) FROM access a JOIN instances i ON i.id = a.instance_id
-	WHERE a.key_id = k.id AND i.phase NOT IN ('removed', 'failed'))`
+	WHERE a.key_id = k.id AND i.phase NOT IN ('removed', 'failed', 'rehearsal'))`
 
 // foundOfKey counts the instances on which a key stands that is not recorded there.
 const foundOfKey = `(SELECT count(DISTINCT s.instance_id) FROM sightings s JOIN instances i ON i.id = s.instance_id
-	WHERE s.fingerprint = k.fingerprint AND s.gone_at IS NULL AND i.phase NOT IN ('removed', 'failed')
+	WHERE s.fingerprint = k.fingerprint AND s.gone_at IS NULL AND i.phase NOT IN ('removed', 'failed', 'rehearsal')
 	AND NOT EXISTS (SELECT 1 FROM access a WHERE a.instance_id = s.instance_id AND a.key_id = k.id))`
 
 const keyColumns = `SELECT k.id, k.name, k.blob, k.kind, k.fingerprint, k.comment, k.note, k.origin, k.created_at,

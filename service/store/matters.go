@@ -242,7 +242,7 @@ func judgeInstances(tx *gorm.DB, p access.Policy, ids []int64, j *judged) error 
 	}
 	for _, r := range rows {
 		source := fmt.Sprintf("instance %d", r.ID)
-		if r.Phase == "removed" || r.Phase == "failed" || r.Phase == "launching" || r.Phase == "adopting" {
+		if r.Phase == "removed" || r.Phase == "failed" || r.Phase == "launching" || r.Phase == "adopting" || r.Phase == string(Rehearsing) {
 			j.add(source, r.Region, nil, time.Time{})
 			continue
 		}
@@ -291,7 +291,7 @@ func doorsOf(tx *gorm.DB, ids []int64) (map[int64]*access.Door, []doorRow, error
 	}
 	if err := tx.Raw(`SELECT DISTINCT h.instance_id, i.name FROM host_keys h
 		JOIN host_keys o ON o.fingerprint = h.fingerprint AND o.instance_id <> h.instance_id AND o.replaced_at IS NULL
-		JOIN instances i ON i.id = o.instance_id AND i.phase NOT IN ('removed', 'failed')
+		JOIN instances i ON i.id = o.instance_id AND i.phase NOT IN ('removed', 'failed', 'rehearsal')
 		WHERE h.instance_id IN ? AND h.replaced_at IS NULL ORDER BY i.name LIMIT 5000`,
 		ids).Scan(&shared).Error; err != nil {
 		return nil, nil, err
@@ -361,6 +361,20 @@ func doorsOf(tx *gorm.DB, ids []int64) (map[int64]*access.Door, []doorRow, error
 	for _, k := range kept {
 		doors[k.InstanceID].Kept = append(doors[k.InstanceID].Kept, access.OldMachine{CloudID: k.CloudID, Work: k.WorkID, Until: k.Until,
 			WeekPrice: k.WeekPrice, Currency: k.Currency})
+	}
+	var failed []struct {
+		InstanceID, WorkID int64
+		Route, Said        string
+		EndedAt            time.Time
+	}
+	if err := tx.Raw(`SELECT r.instance_id, r.work_id, r.route, r.said, r.ended_at FROM rehearsals r WHERE r.instance_id IN ? AND NOT r.good
+		AND r.ended_at IS NOT NULL AND NOT EXISTS (SELECT 1 FROM rehearsals o WHERE o.instance_id = r.instance_id AND o.route = r.route
+			AND o.ended_at IS NOT NULL AND o.work_id > r.work_id) ORDER BY r.work_id LIMIT 5000`, ids).Scan(&failed).Error; err != nil {
+		return nil, nil, err
+	}
+	for _, f := range failed {
+		doors[f.InstanceID].Unrehearsed = append(doors[f.InstanceID].Unrehearsed, access.Rehearsal{Route: f.Route, Said: f.Said, Work: f.WorkID,
+			At: f.EndedAt})
 	}
 	var passwords []FirstPassword
 	if err := tx.Raw(firstPasswordColumns+"WHERE p.instance_id IN ? AND p.changed_at IS NULL", ids).Scan(&passwords).Error; err != nil {
@@ -562,7 +576,7 @@ func judgeKeys(tx *gorm.DB, p access.Policy, ids []int64, j *judged) error {
 	}
 	if err := tx.Raw(`SELECT k.id, k.name, k.weakness, k.state, k.blob, k.retired_at, `+reachOfKey+` AS reach,
 		(SELECT count(DISTINCT s.instance_id) FROM sightings s JOIN instances i ON i.id = s.instance_id
-		WHERE s.fingerprint = k.fingerprint AND s.gone_at IS NULL AND i.phase <> 'removed') AS sightings,
+		WHERE s.fingerprint = k.fingerprint AND s.gone_at IS NULL AND i.phase NOT IN ('removed', 'rehearsal')) AS sightings,
 		(EXISTS (SELECT 1 FROM access a WHERE a.key_id = k.id)
 		OR EXISTS (SELECT 1 FROM sightings s WHERE s.fingerprint = k.fingerprint)) AS before,
 		coalesce((SELECT jsonb_agg(jsonb_build_object('Name', l.name, 'Region', l.region) ORDER BY l.region, l.name)

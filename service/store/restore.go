@@ -170,6 +170,8 @@ type RestoreRow struct {
 	Rules                         Paths       `gorm:"type:jsonb"` // of the last survey from outside
 	OfferedAt                     *time.Time
 	VanishedAt                    *time.Time
+	Rehearsed                     []Rehearsal `gorm:"-"` // the last of each route
+	Alike                         []Rehearsal `gorm:"-"` // good ones of others that have its image
 }
 
 // RestoreKey is one recorded access of an instance, for its login user.
@@ -198,7 +200,7 @@ func (k *RestoreKeys) Scan(v any) error { return scanJSON(v, k) }
 // the one with this ID, at most limit: of one alone with its name.
 func (s *Store) RestoreRows(ctx context.Context, name, tag string, after int64, limit int) ([]RestoreRow, error) {
 	var l list
-	l.filter("i.phase NOT IN ('removed', 'failed', 'launching', 'adopting')")
+	l.filter("i.phase NOT IN ('removed', 'failed', 'launching', 'adopting', 'rehearsal')")
 	l.filter("i.id > ?", after)
 	filterTag(&l, tag)
 	if name != "" {
@@ -226,5 +228,25 @@ func (s *Store) RestoreRows(ctx context.Context, name, tag string, after int64, 
 		WHERE m->>'user' = i.login_user LIMIT 1) AS methods
 			FROM surveys s WHERE s.instance_id = i.id AND s.sort = 'outside') o ON true
 		WHERE `+where+" ORDER BY i.id LIMIT ?", append(args, limit)...).Scan(&out).Error
+	if err != nil || len(out) == 0 {
+		return out, err
+	}
+	var ids []int64
+	for _, r := range out {
+		ids = append(ids, r.ID)
+	}
+	own, others, err := s.Rehearsed(ctx, ids)
+	for n := range out {
+		for _, r := range own {
+			if r.InstanceID == out[n].ID {
+				out[n].Rehearsed = append(out[n].Rehearsed, r)
+			}
+		}
+		for _, r := range others {
+			if r.Image == out[n].Image && r.InstanceID != out[n].ID {
+				out[n].Alike = append(out[n].Alike, r)
+			}
+		}
+	}
 	return out, err
 }

@@ -414,7 +414,7 @@ type SurveyQuery struct {
 // Surveys returns a page of last surveys, by instance.
 func (s *Store) Surveys(ctx context.Context, q SurveyQuery) ([]SurveyRow, string, error) {
 	var l list
-	l.filter("i.phase NOT IN ('removed', 'failed') AND v.sort <> 'config'")
+	l.filter("i.phase NOT IN ('removed', 'failed', 'rehearsal') AND v.sort <> 'config'")
 	if q.Region != "" {
 		l.filter("i.region = ?", q.Region)
 	}
@@ -496,7 +496,7 @@ type SightingQuery struct {
 // Sightings returns a page of what surveys saw, by instance. Removed instances are left out.
 func (s *Store) Sightings(ctx context.Context, q SightingQuery) ([]Sighting, string, error) {
 	var l list
-	l.filter("i.phase NOT IN ('removed', 'failed')")
+	l.filter("i.phase NOT IN ('removed', 'failed', 'rehearsal')")
 	for column, v := range map[string]string{"i.name_fold": names.Fold(q.Instance), "k.name_fold": names.Fold(q.Key),
 		"h.name_fold": names.Fold(q.Holder), "i.region": q.Region, "s.login_user": q.User,
 		"s.fingerprint": q.Fingerprint} {
@@ -537,7 +537,7 @@ func (s *Store) SightingsOf(ctx context.Context, instanceID int64) ([]Sighting, 
 func (s *Store) UnrecordedOn(ctx context.Context, folded []string, limit int) ([]Sighting, error) {
 	out := []Sighting{}
 	err := s.db.WithContext(ctx).Raw("SELECT * FROM ("+sightingColumns+
-		" WHERE i.name_fold IN ? AND i.phase <> 'removed' AND s.gone_at IS NULL) q WHERE NOT recorded ORDER BY "+
+		" WHERE i.name_fold IN ? AND i.phase NOT IN ('removed', 'rehearsal') AND s.gone_at IS NULL) q WHERE NOT recorded ORDER BY "+
 		"first_at DESC LIMIT ?", append([]string{""}, folded...), limit).Scan(&out).Error
 	return out, err
 }
@@ -546,7 +546,7 @@ func (s *Store) UnrecordedOn(ctx context.Context, folded []string, limit int) ([
 func (s *Store) SightingsOfKey(ctx context.Context, fingerprint string) ([]Sighting, error) {
 	out := []Sighting{}
 	err := s.db.WithContext(ctx).Raw(sightingColumns+
-		" WHERE s.fingerprint = ? AND i.phase <> 'removed' ORDER BY s.gone_at IS NOT NULL, s.first_at DESC LIMIT 500",
+		" WHERE s.fingerprint = ? AND i.phase NOT IN ('removed', 'rehearsal') ORDER BY s.gone_at IS NOT NULL, s.first_at DESC LIMIT 500",
 		fingerprint).Scan(&out).Error
 	return out, err
 }
@@ -691,7 +691,7 @@ func (s *Store) KeysByFingerprint(ctx context.Context, fingerprints []string) (m
 func (s *Store) ChooseForSurvey(ctx context.Context, workID int64, instances []string, tag,
 	region string) (idle int, err error) {
 	var l list
-	l.filter("i.phase NOT IN ('removed', 'failed')")
+	l.filter("i.phase NOT IN ('removed', 'failed', 'rehearsal')")
 	if len(instances) > 0 {
 		var folded []string
 		for _, n := range instances {

@@ -166,7 +166,7 @@ type MapQuery struct{ Region, Tag, Holder string }
 func (s *Store) AccessMap(ctx context.Context, q MapQuery) (instances []Instance, keys []Key, cells []MapRow,
 	cut bool, err error) {
 	var l list
-	l.filter("i.phase NOT IN ('removed', 'failed')")
+	l.filter("i.phase NOT IN ('removed', 'failed', 'rehearsal')")
 	if q.Region != "" {
 		l.filter("i.region = ?", q.Region)
 	}
@@ -251,5 +251,5 @@ func (s *Store) EvidenceAges(ctx context.Context) (Ages, error) {
 		count(*) FILTER (WHERE age >= interval '30 days' AND age < interval '90 days') AS days90,
 		count(*) FILTER (WHERE age >= interval '90 days') AS older, count(*) FILTER (WHERE age IS NULL) AS none
 		FROM (SELECT now() - a.standing_at AS age FROM access a JOIN instances i ON i.id = a.instance_id
-		WHERE i.phase NOT IN ('removed', 'failed')) x`)
+		WHERE i.phase NOT IN ('removed', 'failed', 'rehearsal')) x`)
 }

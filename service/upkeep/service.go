@@ -48,5 +48,6 @@ func (w *Service) Start() {
 			w.upkeepLoop(restore.ReadyEvery, "looking which ways back in are open",
 				func(ctx context.Context) (bool, error) { _, err := w.Ready(ctx, ""); return false, err })
 		})
+		w.Engine.Go(func() { w.upkeepLoop(restore.RehearseEvery, "looking which rehearsals are due", w.RehearsalsDue) })
 	}
 }

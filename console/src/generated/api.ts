@@ -724,6 +724,50 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/instances/{name}/rehearsals": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * What its last rehearsals came to.
+     * @description For whoever is viewer or more.
+     */
+    get: operations["get-instances-name-rehearsals"];
+    put?: never;
+    /**
+     * Rehearse a way back in on a copy.
+     * @description For whoever is operator or more.
+     */
+    post: operations["post-instances-name-rehearsals"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/instances/{name}/rehearsals/plan": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * What a rehearsal of a way back in would do, take and cost.
+     * @description For whoever is viewer or more.
+     */
+    post: operations["post-instances-name-rehearsals-plan"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/instances/{name}/rescue": {
     parameters: {
       query?: never;
@@ -2995,6 +3039,10 @@ export interface components {
       items: components["schemas"]["Region"][];
       next_cursor?: string;
     };
+    ListOfRehearsed: {
+      items: components["schemas"]["Rehearsed"][];
+      next_cursor?: string;
+    };
     ListOfSighted: {
       items: components["schemas"]["Sighted"][];
       next_cursor?: string;
@@ -3269,11 +3317,17 @@ export interface components {
     };
     ReadyRow: {
       desktop?: boolean;
+      /** Format: double */
+      down_seconds: number;
       instance: string;
       lacking?: components["schemas"]["Lack"][];
       open: string[];
       region: string;
+      rehearsed: components["schemas"]["Rehearsed"][];
       state: string;
+      sure: string;
+      /** Format: double */
+      until_in_seconds: number;
     };
     RecordAccess: {
       fingerprint: string;
@@ -3288,6 +3342,33 @@ export interface components {
       name: string;
       title: string;
       zones: string[];
+    };
+    RehearsalPlan: {
+      charges: components["schemas"]["Charge"][];
+      instance: string;
+      machine?: components["schemas"]["Machine"];
+      notes: string[];
+      others: string[];
+      route: string;
+      /** Format: double */
+      seconds: number;
+      steps: string[];
+    };
+    Rehearse: {
+      route: string;
+    };
+    Rehearsed: {
+      /** Format: date-time */
+      at: string;
+      /** Format: double */
+      down_seconds: number;
+      good: boolean;
+      /** Format: double */
+      in_seconds: number;
+      route: string;
+      said?: string;
+      /** Format: int64 */
+      work: number;
     };
     Report: {
       /** Format: date-time */
@@ -3414,6 +3495,7 @@ export interface components {
       lacking: components["schemas"]["Lack"][];
       open: boolean;
       people?: string;
+      rehearsed?: components["schemas"]["Rehearsed"];
       route: string;
       steps: string[];
       sure: string;
@@ -5167,6 +5249,104 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Instance"];
+        };
+      };
+    };
+  };
+  "get-instances-name-rehearsals": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ListOfRehearsed"];
+        };
+      };
+    };
+  };
+  "post-instances-name-rehearsals": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["Rehearse"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Work"];
+        };
+      };
+    };
+  };
+  "post-instances-name-rehearsals-plan": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["Rehearse"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RehearsalPlan"];
         };
       };
     };

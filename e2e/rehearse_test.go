@@ -1,0 +1,123 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+
+	"plumlatch/core/wire"
+)
+
+// TestRehearse: each way back in that needs nobody's hand is carried out on a copy, measured, and removed; the instance itself is
+// as it was.
+func TestRehearse(t *testing.T) {
+	t.Parallel()
+	l := copyDoor(t, 147, "rehearse-board")
+	d := l.d
+	before, keys, who := d.instance(t, l.name), mustRead(t, l.disk("home/debian/.ssh/authorized_keys")), d.must(t, "who", l.name)
+	untouched := func(what string) {
+		t.Helper()
+		if m := l.machines(t); len(m) != 1 || m[l.id] != "running" || len(l.images(t)) != 0 {
+			t.Errorf("%s: at the cloud %v, %v", what, m, l.images(t))
+		}
+		if i := d.instance(t, l.name); i.CloudID != l.id || i.Address != before.Address || i.State != "running" || i.Phase != "ready" {
+			t.Errorf("%s: it is %+v", what, i)
+		}
+		if now := mustRead(t, l.disk("home/debian/.ssh/authorized_keys")); now != keys {
+			t.Errorf("%s: its file is\n%s", what, now)
+		}
+		if now := d.must(t, "who", l.name); who != now {
+			t.Errorf("%s: who was\n%s\nand is\n%s", what, who, now)
+		}
+		for _, args := range [][]string{{"key", "list", "-all"}, {"instance", "list"}, {"discover"}, {"access", "list"}} {
+			if r := d.client(t, "", args...); strings.Contains(r.out, "rehearsal") {
+				t.Errorf("%s: %q says %s", what, args, r.out)
+			}
+		}
+		var sent []struct{ Instance string }
+		if l.cloud(t, "GET", "/v1/sent", "", &sent); len(sent) != 0 {
+			t.Errorf("%s: sent by a copy: %v", what, sent)
+		}
+	}
+	for _, route := range []string{"second-key", "lent-key", "already-open", "bridge"} {
+		if r := d.client(t, "", "restore", "rehearse", l.name, "-route", route, "-yes"); r.code == 0 || !strings.Contains(r.err, "steward, boot-text, disk, copy") {
+			t.Errorf("%s: %+v", route, r)
+		}
+	}
+	if r := d.client(t, "", "restore", "rehearse", l.name); r.code == 0 {
+		t.Error("nobody was asked")
+	}
+	contains(t, "planned", d.must(t, "restore", "rehearse", l.name, "-route", "disk", "-plan"), "by disk", l.id, "costs at most",
+		"nothing leads out of the copy", "Nothing was changed")
+	untouched("planned")
+	for _, route := range []string{"disk", "boot-text", "steward", "copy"} {
+		contains(t, route, d.must(t, "restore", "rehearse", l.name, "-route", route, "-yes"), "by "+route+" somebody would be in after",
+			"the copy and its image are removed")
+		untouched(route)
+	}
+	ready := d.must(t, "restore", "ready")
+	contains(t, "ready", ready, "steward: rehearsed", "; disk: rehearsed", "in after")
+	past := d.must(t, "restore", "rehearse", l.name, "-past")
+	contains(t, "past", past, "disk", "boot-text", "steward", "copy")
+	var routes wire.Routes
+	mustDo(t, json.Unmarshal([]byte(d.must(t, "restore", l.name, "-json")), &routes))
+	for _, o := range routes.Offers {
+		if r := o.Rehearsed; slices.Contains([]string{"disk", "boot-text"}, o.Route) && (r == nil || !r.Good || r.InSeconds <= 0 ||
+			r.DownSeconds > r.InSeconds || o.UntilIn != r.InSeconds || o.Down != r.DownSeconds) {
+			t.Errorf("%s: %+v, rehearsed %+v", o.Route, o, r)
+		}
+	}
+	// Others with its image are estimated by it.
+	d.must(t, "instance", "launch", "rehearse-other", "-image", "harrow-web-2", "-size", "small", "-region", "south-pier", "-key", l.new)
+	var other wire.Routes
+	mustDo(t, json.Unmarshal([]byte(d.must(t, "restore", "rehearse-other", "-json")), &other))
+	n := slices.IndexFunc(other.Offers, func(o wire.RouteOffer) bool { return o.Route == "disk" })
+	m := slices.IndexFunc(routes.Offers, func(o wire.RouteOffer) bool { return o.Route == "disk" })
+	if o := other.Offers[n]; !strings.Contains(o.Sure, "by 1 of others with its image") || o.UntilIn != routes.Offers[m].UntilIn || o.Rehearsed != nil {
+		t.Errorf("of another: %+v", o)
+	}
+	d.must(t, "instance", "remove", "rehearse-other", "-yes")
+
+	// One that fails says why, stands on today, and leaves nothing.
+	enabled := l.disk("etc/board-service/enabled")
+	mustDo(t, os.Remove(enabled))
+	if r := d.client(t, "", "restore", "rehearse", l.name, "-route", "disk", "-yes"); r.code == 0 ||
+		!strings.Contains(r.err, "works on the old one, and not on the copy") {
+		t.Errorf("a service that is not enabled: %+v", r)
+	}
+	untouched("a service that is not enabled")
+	has(t, "today", d.reasonsOf(t, "instance", l.name), "rehearsal-failed", true)
+	contains(t, "today", d.must(t, "today", "-what", "rehearsal-failed"), "plumlatch restore rehearse "+l.name+" -route disk")
+	contains(t, "ready", d.must(t, "restore", "ready"), "; disk: rehearsed", "FAILED: ")
+	mustDo(t, os.WriteFile(enabled, nil, 0o644))
+	l.cloud(t, "POST", "/v1/faults", fmt.Sprintf(`{"call":"image-state","how":"fail","times":1,"name":%q}`, l.name), nil)
+	if r := d.client(t, "", "restore", "rehearse", l.name, "-route", "boot-text", "-yes"); r.code == 0 || !strings.Contains(r.err, "is not ready after") {
+		t.Errorf("an image that never gets ready: %+v", r)
+	}
+	untouched("an image that never gets ready")
+	d.must(t, "restore", "rehearse", l.name, "-route", "disk", "-yes")
+	d.must(t, "restore", "rehearse", l.name, "-route", "boot-text", "-yes")
+	waitFor(t, "today to have it no more", func() bool { return !slices.Contains(d.reasonsOf(t, "instance", l.name), "rehearsal-failed") })
+	// Cancelled in the middle: nothing is left, and nothing is said of it.
+	d.must(t, "restore", "rehearse", l.name, "-route", "disk", "-yes", "-detach")
+	var child wire.Work
+	waitFor(t, "the way to be carried out", func() bool {
+		var list wire.List[wire.Work]
+		mustDo(t, json.Unmarshal([]byte(d.must(t, "work", "list", "-kind", "restore-disk", "-json")), &list))
+		if len(list.Items) > 0 {
+			child = list.Items[0]
+		}
+		return len(list.Items) > 0 && !child.Over() && child.StepName != "look"
+	})
+	w := lastOf(t, d, l.name, "rehearse")
+	d.must(t, "work", "cancel", fmt.Sprint(w.ID), "-yes")
+	waitFor(t, "it to be over", func() bool { return lastOf(t, d, l.name, "rehearse").Over() })
+	if w := lastOf(t, d, l.name, "rehearse"); w.State != "cancelled" {
+		t.Errorf("cancelled: %+v", w)
+	}
+	untouched("cancelled")
+	has(t, "today", d.reasonsOf(t, "instance", l.name), "rehearsal-failed", false)
+}

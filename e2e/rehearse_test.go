@@ -59,7 +59,7 @@ func TestRehearse(t *testing.T) {
 		untouched(route)
 	}
 	ready := d.must(t, "restore", "ready")
-	contains(t, "ready", ready, "steward: rehearsed", "; disk: rehearsed", "in after")
+	contains(t, "ready", ready, "rehearsed just now: in after", "; disk: rehearsed")
 	past := d.must(t, "restore", "rehearse", l.name, "-past")
 	contains(t, "past", past, "disk", "boot-text", "steward", "copy")
 	var routes wire.Routes

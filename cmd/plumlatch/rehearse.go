@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"plumlatch/core/plaintext"
+	"plumlatch/core/routes"
 	"plumlatch/core/times"
 	"plumlatch/core/wire"
 )
@@ -100,15 +101,32 @@ func (c *cli) printRehearsal(p wire.RehearsalPlan) {
 	fmt.Fprintf(c.out, "A rehearsal of the way back into %s, by %s.\n\n", p.Instance, p.Route)
 	for n, s := range p.Steps {
 		fmt.Fprintf(c.out, "  %2d  %s\n", n+1, plaintext.Line(s))
+		for _, own := range p.Carried {
+			if n == 2 { // the step in which the route is carried out
+				fmt.Fprintf(c.out, "        - %s\n", plaintext.Line(own))
+			}
+		}
 	}
 	if m := p.Machine; m != nil {
 		fmt.Fprintf(c.out, "\nAt the cloud it is %s, called %s, with the volume %s. It runs on, and is not changed.\n", plaintext.Line(m.CloudID),
 			plaintext.Line(m.Name), plaintext.Line(m.Volume))
 	}
-	fmt.Fprintf(c.out, "\nAbout %s; costs at most %s.\n", until(p.Seconds), charged(p.Charges))
+	fmt.Fprintf(c.out, "\nAbout %s; costs at most %s.\n", until(p.Seconds), charged(summed(p.Charges)))
 	for _, text := range p.Notes {
 		fmt.Fprintf(c.out, "Not shown by it: %s.\n", plaintext.Line(text))
 	}
+}
+
+// summed adds what is charged in one currency.
+func summed(all []wire.Charge) (out []wire.Charge) {
+	for _, ch := range all {
+		if n := len(out); n > 0 && out[n-1].Currency == ch.Currency {
+			out[n-1].Amount += ch.Amount
+			continue
+		}
+		out = append(out, ch)
+	}
+	return out
 }
 
 // printRehearsals lists what the last ones came to.
@@ -126,7 +144,8 @@ func rehearsedWords(r wire.Rehearsed) string {
 	if !r.Good {
 		return "FAILED: " + plaintext.Line(r.Said)
 	}
-	text := fmt.Sprintf("in after %.0f s, down %.0f s", r.InSeconds, r.DownSeconds)
+	span := func(seconds float64) time.Duration { return time.Duration(seconds * float64(time.Second)) }
+	text := routes.Rehearsed{Route: r.Route, In: span(r.InSeconds), Down: span(r.DownSeconds)}.Words()
 	if r.Said != "" {
 		text += "; " + plaintext.Line(r.Said)
 	}
@@ -140,8 +159,8 @@ func bestWay(r wire.ReadyRow) string {
 	}
 	for _, h := range r.Rehearsed {
 		if h.Route == r.Open[0] && h.Good {
-			return fmt.Sprintf("%s: rehearsed %s: in after %.0f s, down %.0f s", h.Route, ago(h.At, time.Now()), h.InSeconds, h.DownSeconds)
+			return fmt.Sprintf("rehearsed %s: %s", ago(h.At, time.Now()), rehearsedWords(h))
 		}
 	}
-	return fmt.Sprintf("%s: about %s, down %s (%s)", r.Open[0], until(r.UntilIn), until(r.Down), plaintext.Line(r.Sure))
+	return fmt.Sprintf("estimated: in after %s, down %s", until(r.UntilIn), until(r.Down))
 }

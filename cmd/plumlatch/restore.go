@@ -643,7 +643,7 @@ func restoreReady(fs *flag.FlagSet) func(*cli) error {
 		if *asJSON {
 			return c.json(wire.List[wire.ReadyRow]{Items: shown})
 		}
-		c.table([]string{"instance", "state", "open today, the best first", ""}, rows, "There is no instance to show.")
+		c.table([]string{"instance", "state", "open today, the best first", "the best one"}, rows, "There is no instance to show.")
 		fmt.Fprintf(c.out, "\n%d of %s can be got back into, by what is recorded; nothing was asked.\n",
 			len(all)-without-desktops, count(len(all)-desktops, "instance"))
 		if without > 0 {

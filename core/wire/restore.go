@@ -93,6 +93,7 @@ type RehearsalPlan struct {
 	Route    string   `json:"route"`
 	Others   []string `json:"others"` // routes that could be rehearsed too
 	Steps    []string `json:"steps"`
+	Carried  []string `json:"carried"` // the steps of the route itself, on the copy
 	Seconds  float64  `json:"seconds"` // about, in all
 	Charges  []Charge `json:"charges"`
 	Notes    []string `json:"notes"` // what it does not show

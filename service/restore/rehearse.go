@@ -332,7 +332,7 @@ func (w *Service) PlanRehearsal(ctx context.Context, i store.Instance, route str
 			others = append(others, o.Route)
 		}
 	}
-	out := wire.RehearsalPlan{Instance: i.Name, Machine: all.Machine, Route: chosen.Route, Others: others, Charges: []wire.Charge{}, Notes: []string{
+	out := wire.RehearsalPlan{Instance: i.Name, Machine: all.Machine, Route: chosen.Route, Others: others, Carried: []string{}, Charges: []wire.Charge{}, Notes: []string{
 		"nothing leads out of the copy, so what its jobs would send is not sent, and what it fetches at boot is not there",
 		"what its processes have in memory, or not written yet, is not on the image"}}
 	out.Steps = []string{"make an image of it, as it runs", "launch a copy from that: nothing leads out of it, and only the service and you get in"}
@@ -345,7 +345,12 @@ func (w *Service) PlanRehearsal(ctx context.Context, i store.Instance, route str
 		out.Steps = append(out.Steps, "see that the copy takes a pair made for it, and log in")
 		out.Notes = append(out.Notes, "the move of its address, and the inbound rules, are not rehearsed")
 	} else {
-		out.Steps = append(out.Steps, fmt.Sprintf("on the copy, the way by %s, with a pair made for it: %s", chosen.Route, strings.Join(chosen.Steps, "; ")))
+		out.Steps = append(out.Steps, fmt.Sprintf("carry the way by %s out on the copy, with a pair made for it, and log in", chosen.Route))
+		if route, ok := routes.ByName(chosen.Route); ok {
+			for _, s := range route.Steps {
+				out.Carried = append(out.Carried, s.Words)
+			}
+		}
 		out.Notes = append(out.Notes, "no lost key is withdrawn on the copy")
 		out.Seconds += chosen.UntilIn.Seconds()
 		for _, c := range chosen.Charges {

@@ -119,7 +119,7 @@ func (h *House) replica(halt func(db *store.Store, point string)) *kinds.Worker 
 	if err = errors.Join(err, e); err != nil {
 		h.Fatal(err)
 	}
-	d := &door.Service{Store: db, Cloud: h.driver, Reach: reach.Policy{AllowLoopback: true}, Cipher: cipher, Heads: heads,
+	d := &door.Service{Store: db, Cloud: h.driver, Reach: reach.Policy{AllowLoopback: true, Source: netip.MustParseAddr("127.0.0.1")}, Cipher: cipher, Heads: heads,
 		Log: slog.New(slog.DiscardHandler), Lease: lease, StateLimit: 10 * time.Second, FollowEvery: h.follow}
 	if halt != nil {
 		d.Halt = func(point string) { halt(db, point) }

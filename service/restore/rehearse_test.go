@@ -1,0 +1,149 @@
+package restore_test
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+
+	"plumlatch/core/wire"
+	"plumlatch/service/kinds/kindtest"
+	"plumlatch/service/store"
+)
+
+// TestRehearseHalts: wherever its replica is killed, a rehearsal ends, and leaves the instance, the cloud and the ledger as they
+// were.
+func TestRehearseHalts(t *testing.T) {
+	t.Parallel()
+	var seen sync.Map // by house: the last rehearsal that counts no more
+	kindtest.EveryHalt(t, kindtest.Case{
+		Kind: "rehearse",
+		Some: 4, Returns: "rehearse/forget/end",
+		Prepare: func(h *kindtest.House) {
+			h.Key("first")
+			h.Launch("berth-1", "first")
+		},
+		Begin: func(h *kindtest.House) (store.Work, error) {
+			return h.W.Restore.Rehearse(h.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"), wire.Rehearse{Route: "steward"})
+		},
+		Reset: func(h *kindtest.House) { seen.Store(h, last(h)) },
+		State: func(h *kindtest.House) string {
+			before, _ := seen.LoadOrStore(h, int64(0))
+			return fmt.Sprintf("%s\n%s\n%s\nrehearsed: %v", h.Machine("berth-1"), h.Keys("berth-1"), left(h), last(h) > before.(int64))
+		},
+	})
+}
+
+// last is the last rehearsal that went well.
+func last(h *kindtest.House) (id int64) {
+	past, err := h.DB.Rehearsals(h.Context(), h.Instance("berth-1").ID, 200)
+	if err != nil {
+		h.Fatal(err)
+	}
+	for _, r := range past {
+		if r.EndedAt != nil && r.Good {
+			id = max(id, r.WorkID)
+		}
+	}
+	return id
+}
+
+// left is what a rehearsal would leave behind, if it did: machines, images, pairs, and instances that a list shows.
+func left(h *kindtest.House) string {
+	var out []string
+	for _, region := range []string{"north-pier", "south-pier", "skerry-island"} {
+		all, err := h.W.Door.Cloud.List(h.Context(), region)
+		if err != nil {
+			h.Fatal(err)
+		}
+		for _, i := range all {
+			if i.State != "removed" {
+				out = append(out, i.Name)
+			}
+		}
+	}
+	images, err := h.W.Door.Cloud.OwnImages(h.Context(), "")
+	if err != nil {
+		h.Fatal(err)
+	}
+	keys, err := h.DB.KeyNames(h.Context())
+	if err != nil {
+		h.Fatal(err)
+	}
+	slices.Sort(out)
+	return fmt.Sprintf("%q %d images, keys %q", out, len(images), keys)
+}
+
+// TestRehearsalsDue: the policy has ways back in rehearsed, one at a time, never more often than it says, and never for more money
+// in a month than it says.
+func TestRehearsalsDue(t *testing.T) {
+	t.Parallel()
+	h := kindtest.New(t)
+	h.Key("first")
+	for _, name := range []string{"berth-1", "berth-2"} {
+		h.Launch(name, "first")
+	}
+	under := func(policy string) (begun []store.Work) {
+		t.Helper()
+		if err := h.DB.SetPolicy(t.Context(), kindtest.By, policy); err != nil {
+			t.Fatal(err)
+		}
+		h.W.Door.PolicyChanged()
+		if _, err := h.W.Restore.RehearsalsDue(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		for _, name := range []string{"berth-1", "berth-2"} {
+			past, err := h.DB.Rehearsals(t.Context(), h.Instance(name).ID, 5)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, r := range past {
+				w, err := h.DB.WorkByID(t.Context(), r.WorkID)
+				if err != nil {
+					t.Fatal(err)
+				}
+				begun = append(begun, w)
+			}
+		}
+		return begun
+	}
+	for what, policy := range map[string]string{"by default": "{}", "too dear": "rehearse: {every: 30d, at_most: 0.01}",
+		"of no instance": "rehearse: {every: 30d, tag: env=prod}"} {
+		if begun := under(policy); len(begun) != 0 {
+			t.Errorf("%s: %+v", what, begun)
+		}
+	}
+	const monthly = "rehearse: {every: 30d, route: steward}"
+	first := under(monthly)
+	if len(first) != 1 || first[0].Operator != store.Service.Operator {
+		t.Fatalf("begun: %+v", first)
+	}
+	again := under(monthly)
+	if now := h.Now(first[0]); !now.Over() && len(again) != 1 {
+		t.Errorf("two at a time: %+v", again)
+	}
+	h.Until("the first to be over", func() bool { return h.Now(first[0]).Over() })
+	if w := h.Now(first[0]); w.State != store.Done || !strings.Contains(w.Outcome, "by steward somebody would be in after") {
+		t.Errorf("the first: %s, %s", w.State, w.Outcome)
+	}
+	both := under(monthly)
+	if len(both) != 2 || both[0].InstanceID == both[1].InstanceID {
+		t.Fatalf("the other is due: %+v", both)
+	}
+	for _, w := range both {
+		h.Until("both to be over", func() bool { return h.Now(w).Over() })
+	}
+	if all := under(monthly); len(all) != 2 {
+		t.Errorf("once a month: %+v", all)
+	}
+	spent, err := h.DB.RehearsalOf(t.Context(), first[0].ID)
+	if err != nil || spent.Price <= 0 {
+		t.Fatalf("its price: %+v %v", spent, err)
+	}
+	// What was spent this month counts, whatever it was for.
+	dear := fmt.Sprintf("rehearse: {every: 1d, route: steward, at_most: %f}", 2.5*spent.Price)
+	if all := under(dear); len(all) != 2 {
+		t.Errorf("dearer than the month: %+v", all)
+	}
+}

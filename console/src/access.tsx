@@ -7,7 +7,7 @@ import type { Access, Opening, Sighted } from "./api";
 import { ServerTable } from "./list";
 import { useParam } from "./param";
 import { Bitting, Evidence, Known } from "./marks";
-import { Loaded, Nothing, Title } from "./parts";
+import { Loaded, Nothing, Scrolled, Title } from "./parts";
 import { queries } from "./queries";
 import { ago, until } from "./text";
 
@@ -114,14 +114,15 @@ function Found({ rows, of, title }: { rows: Sighted[]; of: "instance" | "key"; t
   return (
     <>
       <h3>{title}</h3>
-      <Table<Sighted>
-        size="small"
-        rowKey={(x) => `${x.instance} ${x.login_user} ${x.fingerprint} ${x.since}`}
-        columns={columns}
-        dataSource={rows}
-        pagination={false}
-        scroll={{ x: "max-content" }}
-      />
+      <Scrolled label={title}>
+        <Table<Sighted>
+          size="small"
+          rowKey={(x) => `${x.instance} ${x.login_user} ${x.fingerprint} ${x.since}`}
+          columns={columns}
+          dataSource={rows}
+          pagination={false}
+        />
+      </Scrolled>
     </>
   );
 }

@@ -16,6 +16,7 @@ export type Key = Narrow<
 >;
 
 export type RouteOffer = Schemas["RouteOffer"];
+export type RehearsalPlan = Schemas["RehearsalPlan"];
 
 export type Charge = Schemas["Charge"];
 
@@ -396,6 +397,10 @@ export const api = {
     call<RotationPlan>("POST", `/instances/${name(n)}/rotation-plan`, r),
   rotate: (n: string, r: RotateRequest) => call<Work>("POST", `/instances/${name(n)}/rotate`, r),
   routes: (n: string) => call<Routes>("POST", `/instances/${name(n)}/routes`, { ask: true }),
+  planRehearsal: (n: string, route: string) =>
+    call<RehearsalPlan>("POST", `/instances/${name(n)}/rehearsals/plan`, { route }),
+  rehearse: (n: string, route: string) =>
+    call<Work>("POST", `/instances/${name(n)}/rehearsals`, { route }),
   restore: (n: string, r: { route: string; new: string; keep_seconds?: number; still?: boolean }) =>
     call<Work>("POST", `/instances/${name(n)}/restore`, r),
   report: (id: number) => call<Report>("GET", `/work/${id}/report`),

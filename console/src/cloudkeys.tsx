@@ -5,7 +5,7 @@ import { Link } from "react-router";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, type KeyEntry, type KeyList, type KeyLists, type Work } from "./api";
 import { settled } from "./doors";
-import { Loaded, Nothing, Title } from "./parts";
+import { Loaded, Nothing, Scrolled, Title } from "./parts";
 import { changed, queries } from "./queries";
 import { useMayChange } from "./session";
 import { ago } from "./text";
@@ -116,63 +116,64 @@ function Lists({ data }: { data: KeyLists }) {
           List it
         </Button>
       </Space>
-      <Table<KeyEntry>
-        size="small"
-        rowKey={(e) => `${e.region} ${e.id}`}
-        dataSource={data.entries}
-        scroll={{ x: "max-content" }}
-        pagination={{ pageSize: 20, hideOnSinglePage: true }}
-        locale={{ emptyText: "The lists are empty." }}
-        columns={[
-          { title: "Listed as", dataIndex: "name" },
-          { title: "Region", dataIndex: "region" },
-          { title: "Is", render: (_: unknown, e) => <Is entry={e} /> },
-          {
-            title: "The cloud's fingerprint",
-            render: (_: unknown, e) => <code className="print">{e.fingerprint}</code>,
-          },
-          {
-            title: "Launched with it",
-            render: (_: unknown, e) =>
-              e.labelled ? (
-                <span>
-                  {e.labelled}
-                  {e.some && ": "}
-                  {e.some?.map((name, n) => (
-                    <span key={name}>
-                      {n > 0 && ", "}
-                      <Link to={`/instances/${name}`}>{name}</Link>
-                    </span>
-                  ))}
-                </span>
-              ) : (
-                ""
-              ),
-          },
-          { title: "Since", render: (_: unknown, e) => (e.added_at ? ago(e.added_at) : "") },
-          {
-            title: "",
-            render: (_: unknown, e) => (
-              <Popconfirm
-                title={`Take ${e.name} out of ${where(e.region)}?`}
-                description="What stands on instances stays. Whatever names it when it launches fails from then on."
-                okText="Take it out"
-                onConfirm={() =>
-                  change.mutate(() => api.unlistKey(e.id, e.region ? [e.region] : []))
-                }
-              >
-                <Button
-                  size="small"
-                  disabled={!mayChange || change.isPending}
-                  aria-label={`Take out ${e.name}`}
+      <Scrolled label="Entries of the cloud's lists">
+        <Table<KeyEntry>
+          size="small"
+          rowKey={(e) => `${e.region} ${e.id}`}
+          dataSource={data.entries}
+          pagination={{ pageSize: 20, hideOnSinglePage: true }}
+          locale={{ emptyText: "The lists are empty." }}
+          columns={[
+            { title: "Listed as", dataIndex: "name" },
+            { title: "Region", dataIndex: "region" },
+            { title: "Is", render: (_: unknown, e) => <Is entry={e} /> },
+            {
+              title: "The cloud's fingerprint",
+              render: (_: unknown, e) => <code className="print">{e.fingerprint}</code>,
+            },
+            {
+              title: "Launched with it",
+              render: (_: unknown, e) =>
+                e.labelled ? (
+                  <span>
+                    {e.labelled}
+                    {e.some && ": "}
+                    {e.some?.map((name, n) => (
+                      <span key={name}>
+                        {n > 0 && ", "}
+                        <Link to={`/instances/${name}`}>{name}</Link>
+                      </span>
+                    ))}
+                  </span>
+                ) : (
+                  ""
+                ),
+            },
+            { title: "Since", render: (_: unknown, e) => (e.added_at ? ago(e.added_at) : "") },
+            {
+              title: "",
+              render: (_: unknown, e) => (
+                <Popconfirm
+                  title={`Take ${e.name} out of ${where(e.region)}?`}
+                  description="What stands on instances stays. Whatever names it when it launches fails from then on."
+                  okText="Take it out"
+                  onConfirm={() =>
+                    change.mutate(() => api.unlistKey(e.id, e.region ? [e.region] : []))
+                  }
                 >
-                  Take out
-                </Button>
-              </Popconfirm>
-            ),
-          },
-        ]}
-      />
+                  <Button
+                    size="small"
+                    disabled={!mayChange || change.isPending}
+                    aria-label={`Take out ${e.name}`}
+                  >
+                    Take out
+                  </Button>
+                </Popconfirm>
+              ),
+            },
+          ]}
+        />
+      </Scrolled>
       {data.left_out ? (
         <Alert
           type="info"

@@ -9,6 +9,7 @@ import { KeyChoice } from "./choices";
 import { Loaded, Mono, Title } from "./parts";
 import { meanwhile, queries } from "./queries";
 import { useMayChange } from "./session";
+import { When } from "./when";
 
 function span(seconds: number): string {
   if (seconds === 0) {
@@ -68,6 +69,24 @@ const rows: { name: string; of: (o: RouteOffer) => React.ReactNode }[] = [
       "nothing",
   },
   { name: "Needs besides", of: (o) => o.people ?? "nobody" },
+  {
+    name: "Rehearsed",
+    of: (o) =>
+      !o.rehearsable ? (
+        <span className="quiet">needs somebody&apos;s hand</span>
+      ) : o.rehearsed ? (
+        <>
+          <When at={o.rehearsed.at} />:{" "}
+          <Link to={`/work/${o.rehearsed.work}`}>
+            {o.rehearsed.good
+              ? `in after ${span(o.rehearsed.in_seconds)}, down ${span(o.rehearsed.down_seconds)}`
+              : `failed: ${o.rehearsed.said}`}
+          </Link>
+        </>
+      ) : (
+        "never"
+      ),
+  },
   { name: "Changes", of: (o) => <Items all={o.changes} empty="nothing but the keys" /> },
   { name: "Can be lost", of: (o) => <Items all={o.can_be_lost} empty="nothing" /> },
   { name: "Left to check", of: (o) => <Items all={o.to_check} empty="nothing" /> },
@@ -126,6 +145,54 @@ function SideBySide({
         </tbody>
       </table>
     </div>
+  );
+}
+
+/** What a rehearsal of a route would take, and its beginning. */
+function Rehearse({ instance, route }: { instance: string; route: string }) {
+  const navigate = useNavigate();
+  const mayChange = useMayChange();
+  const plan = useMutation({ mutationFn: () => api.planRehearsal(instance, route) });
+  const begin = useMutation({
+    mutationFn: () => api.rehearse(instance, route),
+    onSuccess: (w) => void navigate(`/work/${w.id}`),
+  });
+  const error = plan.error ?? begin.error;
+  const p = plan.data;
+  return (
+    <>
+      <h2>Rehearse it first</h2>
+      <p className="quiet">
+        The way by {route} is carried out on a copy that nobody else reaches, measured, and all of
+        it removed. {instance} runs on, and is not changed.
+      </p>
+      {error && <Alert type="error" showIcon title={error.message} />}
+      {p ? (
+        <>
+          <ol className="way">
+            {p.steps.map((s) => (
+              <li key={s}>{s}</li>
+            ))}
+          </ol>
+          <p>
+            About {span(p.seconds)}; costs at most{" "}
+            {p.charges
+              .reduce((sum, c) => sum + c.amount, 0)
+              .toPrecision(2)
+              .replace(/\.0$/, "")}{" "}
+            {p.charges[0]?.currency}.
+          </p>
+          <Items all={p.notes} empty="" />
+          <Button disabled={!mayChange} loading={begin.isPending} onClick={() => begin.mutate()}>
+            Rehearse
+          </Button>
+        </>
+      ) : (
+        <Button loading={plan.isPending} onClick={() => plan.mutate()}>
+          What a rehearsal would take
+        </Button>
+      )}
+    </>
   );
 }
 
@@ -221,6 +288,9 @@ export function RestorePage() {
                       </Button>
                     </Popconfirm>
                   </p>
+                  {chosen.rehearsable && (
+                    <Rehearse key={chosen.route} instance={name} route={chosen.route} />
+                  )}
                 </>
               ) : (
                 <Alert type="warning" showIcon title="No way back in is open now." />

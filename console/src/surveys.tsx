@@ -4,7 +4,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, type Instance, type LastSurvey, type Surveyed } from "./api";
-import { Loaded } from "./parts";
+import { Loaded, Scrolled } from "./parts";
 import { changed, queries } from "./queries";
 import { useMayChange } from "./session";
 import { ago } from "./text";
@@ -84,48 +84,49 @@ function Inside({
   const r = last.report;
   return (
     <>
-      <Table<Surveyed>
-        size="small"
-        style={{ display: last.sort === "config" ? "none" : undefined }}
-        rowKey={(k) => k.login_user + k.fingerprint}
-        dataSource={r.keys ?? []}
-        pagination={(r.keys?.length ?? 0) > 20 && { pageSize: 20 }}
-        scroll={{ x: "max-content" }}
-        columns={[
-          {
-            title: "Result",
-            render: (_, k) => (
-              <Tag color={k.result === "recorded" ? undefined : "warning"}>{k.result}</Tag>
-            ),
-          },
-          {
-            title: "Key",
-            render: (_, k) =>
-              k.steward ? (
-                <span className="quiet">steward</span>
-              ) : k.key ? (
-                <Link to={"/keys/" + k.key}>{k.key}</Link>
-              ) : (
-                <>
-                  <code>{k.fingerprint.slice(0, 23)}…</code> {k.comment}
-                </>
+      <Scrolled label="What a survey saw">
+        <Table<Surveyed>
+          size="small"
+          style={{ display: last.sort === "config" ? "none" : undefined }}
+          rowKey={(k) => k.login_user + k.fingerprint}
+          dataSource={r.keys ?? []}
+          pagination={(r.keys?.length ?? 0) > 20 && { pageSize: 20 }}
+          columns={[
+            {
+              title: "Result",
+              render: (_, k) => (
+                <Tag color={k.result === "recorded" ? undefined : "warning"}>{k.result}</Tag>
               ),
-          },
-          { title: "User", dataIndex: "login_user", render: (u: string) => <code>{u}</code> },
-          { title: "Where", render: (_, k) => (k.file ? `${k.file}:${k.line ?? 0}` : "") },
-          { title: "Options", dataIndex: "options", render: (o?: string) => <code>{o}</code> },
-          {
-            title: "Do",
-            render: (_, k) =>
-              k.result === "unrecorded" &&
-              k.limits !== "authority" && (
-                <Button size="small" disabled={!mayChange} onClick={() => setChosen(k)}>
-                  Write down
-                </Button>
-              ),
-          },
-        ]}
-      />
+            },
+            {
+              title: "Key",
+              render: (_, k) =>
+                k.steward ? (
+                  <span className="quiet">steward</span>
+                ) : k.key ? (
+                  <Link to={"/keys/" + k.key}>{k.key}</Link>
+                ) : (
+                  <>
+                    <code>{k.fingerprint.slice(0, 23)}…</code> {k.comment}
+                  </>
+                ),
+            },
+            { title: "User", dataIndex: "login_user", render: (u: string) => <code>{u}</code> },
+            { title: "Where", render: (_, k) => (k.file ? `${k.file}:${k.line ?? 0}` : "") },
+            { title: "Options", dataIndex: "options", render: (o?: string) => <code>{o}</code> },
+            {
+              title: "Do",
+              render: (_, k) =>
+                k.result === "unrecorded" &&
+                k.limits !== "authority" && (
+                  <Button size="small" disabled={!mayChange} onClick={() => setChosen(k)}>
+                    Write down
+                  </Button>
+                ),
+            },
+          ]}
+        />
+      </Scrolled>
       <Lines what="passed over by sshd" all={[...(r.broken ?? []), ...(r.ignored ?? [])]} />
       <Lines what="another door" all={r.doors} />
       <Lines

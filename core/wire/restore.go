@@ -31,7 +31,8 @@ type RouteOffer struct {
 	Sure      string   `json:"sure"` // how that is known
 	Steps     []string `json:"steps"`
 
-	Rehearsed *Rehearsed `json:"rehearsed,omitempty"` // its last rehearsal
+	Rehearsable bool       `json:"rehearsable"`         // it needs nobody's hand
+	Rehearsed   *Rehearsed `json:"rehearsed,omitempty"` // its last rehearsal
 }
 
 // Routes are the ways back into an instance side by side: the open ones first, the best first of all.

@@ -462,6 +462,11 @@ func (w *Service) RehearsalsDue(ctx context.Context) (bool, error) {
 		if err != nil {
 			return false, err
 		}
+		if first, err := w.FirstEntry(ctx, i); err != nil {
+			return false, err
+		} else if first {
+			continue // to get in there at all is for admins, or whom the policy names
+		}
 		plan, err := w.PlanRehearsal(ctx, i, p.Rehearse.Route)
 		if _, closed := errors.AsType[door.FieldError](err); closed {
 			continue // that no way is open stands on today by itself

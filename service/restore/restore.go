@@ -403,6 +403,7 @@ func showOffer(o routes.Offer) wire.RouteOffer {
 		Down: o.Down.Seconds(), People: o.People, Sure: o.Sure, Steps: o.Steps,
 		Lacking: []wire.Lack{}, Charges: []wire.Charge{}, Changes: append([]string{}, o.Changes...),
 		CanBeLost: append([]string{}, o.CanBeLost...), ToCheck: append([]string{}, o.ToCheck...)}
+	out.Rehearsable = slices.Contains(routes.Rehearsable, o.Route)
 	if r := o.Rehearsed; r != nil {
 		out.Rehearsed = &wire.Rehearsed{Route: r.Route, Work: r.Work, At: r.At.UTC(), Good: r.Good, InSeconds: r.In.Seconds(),
 			DownSeconds: r.Down.Seconds(), Said: r.Said}

@@ -3344,6 +3344,7 @@ export interface components {
       zones: string[];
     };
     RehearsalPlan: {
+      carried: string[];
       charges: components["schemas"]["Charge"][];
       instance: string;
       machine?: components["schemas"]["Machine"];
@@ -3495,6 +3496,7 @@ export interface components {
       lacking: components["schemas"]["Lack"][];
       open: boolean;
       people?: string;
+      rehearsable: boolean;
       rehearsed?: components["schemas"]["Rehearsed"];
       route: string;
       steps: string[];

@@ -62,6 +62,16 @@ func (c *Client) ReportPlaced(ctx context.Context, id int64, r wire.PlacedReport
 	return c.do(ctx, "POST", workPath(id)+"/placed", nil, r, nil)
 }
 
+// CopyDoor tells where services are started on a copy.
+func (c *Client) CopyDoor(ctx context.Context, id int64) (out wire.CopyDoor, err error) {
+	return out, c.do(ctx, "GET", workPath(id)+"/copy-door", nil, nil, &out)
+}
+
+// ReportEnabled says which services were started there.
+func (c *Client) ReportEnabled(ctx context.Context, id int64, e wire.EnabledServices) error {
+	return c.do(ctx, "POST", workPath(id)+"/enabled", nil, e, nil)
+}
+
 // RescueDoor tells where files are copied out of a volume.
 func (c *Client) RescueDoor(ctx context.Context, id int64) (out wire.RescueDoor, err error) {
 	return out, c.do(ctx, "GET", workPath(id)+"/rescue-door", nil, nil, &out)

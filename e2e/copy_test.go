@@ -305,6 +305,23 @@ func TestCopyGoesBack(t *testing.T) {
 	mustDo(t, json.Unmarshal([]byte(d.must(t, "work", "report", fmt.Sprint(w.ID), "-json")), &report))
 	contains(t, "what is missed", strings.Join(report.Left, "\n"), "board-service.service ran on the old one", "systemctl enable --now board-service.service",
 		"port 7080")
+	// Started and enabled there on the spot, it works.
+	if r := d.client(t, "", "restore", "copy", l.name, "-new", l.new, "-dir", l.dir, "-enable", "-yes"); r.code != 0 ||
+		!strings.Contains(r.err, "sudo systemctl enable --now board-service.service") || !strings.Contains(r.out, l.new+" opens") {
+		t.Errorf("enabled: %+v", r)
+	}
+	if _, err := os.Stat(l.at.path("standin", "instances", d.instance(t, l.name).CloudID, "etc/board-service/enabled")); err != nil {
+		t.Error(err)
+	}
+	mustDo(t, json.Unmarshal([]byte(d.must(t, "work", "report", fmt.Sprint(lastOf(t, d, l.name, "restore-copy").ID), "-json")), &report))
+	if left := strings.Join(report.Left, "\n"); strings.Contains(left, "board-service") || !report.Checks[0].Good {
+		t.Errorf("enabled, and left: %s, %+v", left, report.Checks)
+	}
+	d.must(t, "work", "cancel", fmt.Sprint(l.keptWork(t).ID), "-yes")
+	whole("enabled, and back")
+	if r := d.client(t, "", "restore", l.name, "-route", "copy", "-enable"); r.code == 0 {
+		t.Error("-enable is of restore copy alone")
+	}
 	mustDo(t, os.WriteFile(enabled, nil, 0o644))
 	fault("image-state", "fail", fmt.Sprintf(`,"name":%q`, l.name))
 	copies("an image that never gets ready", "is not ready after")

@@ -3,6 +3,7 @@ package e2e
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"net/url"
 	"os"
@@ -21,13 +22,25 @@ var (
 	beyondLaunch = []string{"known/undo", "compare/undo", "move/undo", "accept/undo", "checks/undo"}
 	beyondChecks = []string{"login/undo", "withdraw/undo", "rules/undo", "rest/undo"}
 	whileStill   = []string{"restore-copy/stop/", "restore-copy/again/"}
+	toEnable     = "restore-copy/enable/"
 )
+
+// besidesEnable are all parts but that of enabling.
+func besidesEnable() (out []string) {
+	for _, p := range halts() {
+		if strings.HasPrefix(p, "restore-copy/") && !strings.HasPrefix(p, toEnable) {
+			out = append(out, p)
+		}
+	}
+	return out
+}
 
 func copyScenarios() []scenario {
 	out := []scenario{
-		{name: "restore copy", kind: "restore-copy", lacks: append(whileStill, "withdraw/unplace/"), prepare: withPlace, begin: restoresBy("copy"),
+		{name: "restore copy", kind: "restore-copy", lacks: append(whileStill, toEnable, "withdraw/unplace/"), prepare: withPlace, begin: restoresBy("copy"),
 			check: isCopied},
-		{name: "restore copy, still", kind: "restore-copy", prepare: withPlace, begin: copiesStill, check: isCopied},
+		{name: "restore copy, enabled", kind: "restore-copy", lacks: besidesEnable(), prepare: withService, begin: copiesEnabled, check: isCopied},
+		{name: "restore copy, still", kind: "restore-copy", lacks: []string{toEnable}, prepare: withPlace, begin: copiesStill, check: isCopied},
 		{name: "restore copy, still, cancelled", kind: "restore-copy", back: true, slow: "make-image",
 			lacks: slices.Concat(beyondImage, beyondLaunch, beyondChecks), prepare: withPlace, begin: cancelledStill("image"), check: isNotCopied},
 		{name: "restore copy, still, cancelled at the copy", kind: "restore-copy", back: true, slow: "launch",
@@ -85,6 +98,42 @@ func withPlace(x *trial) error {
 	x.state["address"], x.state["old"] = i.Address, i.CloudID
 	x.state["at hand"] = "access.restore-kept"
 	return err
+}
+
+// withService has an instance with a static address, on which a service runs that nothing starts at boot.
+func withService(x *trial) error {
+	x.state["image"] = "harrow-web-2"
+	if err := withPlace(x); err != nil {
+		return err
+	}
+	disk := shared.path("standin", "instances", x.cloudID)
+	return errors.Join(os.Remove(filepath.Join(disk, "etc/board-service/enabled")),
+		os.Remove(filepath.Join(disk, "etc/systemd/system/multi-user.target.wants/board-service.service")))
+}
+
+// copiesEnabled says that what did not come up was started there.
+func copiesEnabled(x *trial) (int64, error) {
+	front, err := client.New("http://"+x.slot.front.listener.Addr().String(), x.slot.token)
+	if err != nil {
+		return 0, err
+	}
+	w, err := x.client.Restore(context.Background(), x.instance, wire.Restore{Route: "copy", New: x.state["new"], Enable: true})
+	if client.Definite(err) {
+		return 0, err
+	}
+	x.proves()
+	go func() {
+		for range 300 {
+			all, err := front.Work(context.Background(), url.Values{"instance": {x.instance}, "kind": {"restore-copy"}}, 0)
+			if err == nil && len(all) > 0 {
+				if d, err := front.CopyDoor(context.Background(), all[0].ID); err == nil && d.Ready {
+					_ = front.ReportEnabled(context.Background(), all[0].ID, wire.EnabledServices{Done: d.Services, Failed: []string{"other.service: no"}})
+				}
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+	}()
+	return w.ID, err
 }
 
 func copiesStill(x *trial) (int64, error) {

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/url"
@@ -156,7 +157,7 @@ func withLost(second bool) func(*trial) error {
 		if second {
 			keys += "," + x.slot.key
 		}
-		if err := x.plumlatch("instance", "launch", x.instance, "-region", "north-pier", "-image", "debian-12",
+		if err := x.plumlatch("instance", "launch", x.instance, "-region", "north-pier", "-image", cmp.Or(x.state["image"], "debian-12"),
 			"-size", "small", "-key", keys, "-tag", "case="+x.instance); err != nil {
 			return err
 		}

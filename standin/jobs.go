@@ -41,6 +41,15 @@ func (c *Cloud) bootJobs(in *stored) error {
 	if err == nil && !in.Shut && len(c.sent) < maxSent {
 		c.sent = append(c.sent, Sent{in.ID, string(text), c.opts.Now().UTC()})
 	}
+	return c.showUnits(in)
+}
+
+// showUnits writes what an instance shows of what runs, listens and is mounted; the caller holds mu.
+func (c *Cloud) showUnits(in *stored) error {
+	root := diskName(in.ID)
+	if v := c.rootOf(in.ID); v != nil {
+		root = v.folder()
+	}
 	image, _ := imageByName(in.Image)
 	units, ports, wanted := []string{"ssh"}, []int{in.Port}, []string{"ssh"}
 	there := func(name string) bool { _, err := c.root.Stat(root + "/" + name); return err == nil }

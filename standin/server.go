@@ -156,6 +156,26 @@ func (s *server) serveWeb() error {
 	return nil
 }
 
+// enable starts the service of an image that has one, and enables it at boot.
+func (s *server) enable(unit string) error {
+	if !s.image.Service || strings.TrimSuffix(unit, ".service") != "board-service" {
+		return fmt.Errorf("Unit file %s does not exist.", unit) //nolint:staticcheck // as systemd says it
+	}
+	err := errors.Join(s.root.MkdirAll(path.Dir(serviceEnabled), 0o755), s.root.WriteFile(serviceEnabled, nil, 0o644))
+	s.mu.Lock()
+	if err == nil && s.web == nil && !s.done {
+		err = s.serveWeb()
+	}
+	s.mu.Unlock() // the cloud closes servers while it holds its own lock
+	s.cloud.mu.Lock()
+	defer s.cloud.mu.Unlock()
+	in := s.cloud.instances[s.in.ID]
+	if err != nil || in == nil {
+		return err
+	}
+	return s.cloud.showUnits(in)
+}
+
 func (s *server) accept() {
 	for {
 		conn, err := s.listener.Accept()

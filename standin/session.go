@@ -137,6 +137,7 @@ func (s *server) shell(user string, ch ssh.Channel, in io.Reader, out, errOut io
 			return s.cloud.mount(s, device, at, fsType, options)
 		},
 		Unmount: func(device string) error { return s.cloud.busy(s, device) },
+		Enable:  s.enable,
 	}, in, out, errOut)
 	if err != nil {
 		fmt.Fprintf(ch.Stderr(), "shell: %v\n", err)

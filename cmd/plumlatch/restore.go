@@ -44,7 +44,7 @@ type restoreOptions struct {
 	best, yes, detach        bool
 	asJSON                   bool
 	keep                     string // of a copy, as still and keepImage are
-	still, keepImage         bool
+	still, keepImage, enable bool
 }
 
 func passwordFlag(fs *flag.FlagSet, into *string) {
@@ -90,6 +90,7 @@ func restoreCopy(fs *flag.FlagSet) func(*cli) error {
 	fs.StringVar(&o.keep, "keep", "7d", "how long the old one is kept, stopped: a `time` such as 12h, 7d or 4w")
 	fs.BoolVar(&o.still, "still", false, "stop it while its image is made: what its processes had not written yet is on it then")
 	fs.BoolVar(&o.keepImage, "keep-image", false, "do not remove the image with the old one")
+	fs.BoolVar(&o.enable, "enable", false, "start and enable on the copy, from here and by sudo, what ran on the old one and does not come up")
 	fs.BoolVar(&o.yes, "yes", false, "do not ask")
 	fs.BoolVar(&o.detach, "detach", false, "print the work's ID and leave; a login with the new key has to come later (work here ID)")
 	fs.BoolVar(&o.asJSON, "json", false, "print JSON")
@@ -106,7 +107,7 @@ func restoreCopy(fs *flag.FlagSet) func(*cli) error {
 
 // restore compares the ways back in, or carries one out.
 func (c *cli) restore(o restoreOptions) error {
-	ask := wire.Restore{Still: o.still, KeepImage: o.keepImage}
+	ask := wire.Restore{Still: o.still, KeepImage: o.keepImage, Enable: o.enable}
 	if o.keep != "" {
 		d, err := times.Span(o.keep)
 		if err != nil || d < time.Second {
@@ -366,13 +367,13 @@ func (c *cli) printWay(all wire.Routes, o wire.RouteOffer) {
 func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, signer ssh.Signer,
 	o ownPart, asJSON bool) error {
 	var trouble error
-	shown, byHand, waits := false, false, ""
+	shown, byHand, enabled, waits := false, false, false, ""
 	shut := func() {} // what let this machine in for the work; the login that proves the new key is the last
 	defer func() { shut() }()
 	end, err := c.followUntil(service, w, "plumlatch work here", func(e wire.WorkEvent, enough func()) {
 		switch {
 		// told again, and over
-		case (e.Step == "by-hand" || e.Step == "lent" || e.Step == "grant" || e.Step == "login") && !c.isAt(service, w.ID, e):
+		case slices.Contains([]string{"by-hand", "lent", "grant", "enable", "login"}, e.Step) && !c.isAt(service, w.ID, e):
 		case e.Step == "by-hand" && !byHand:
 			byHand = true
 			if trouble = c.placeByPassword(service, w.ID, o); trouble != nil {
@@ -397,6 +398,19 @@ func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, sig
 				"here: plumlatch work here %d", w.ID, w.ID)
 			trouble = errors.New("it waits for the holder of another key")
 			enough()
+		case e.Step == "enable" && e.Code == wire.EventWaits && !enabled:
+			enabled = true
+			var err error
+			if signer == nil {
+				signer, err = c.newSigner(k, o.showing)
+			}
+			if signer != nil && err == nil {
+				err = c.enableThere(service, w, signer)
+			}
+			if err != nil {
+				trouble, waits = err, fmt.Sprintf("plumlatch work here %d -identity FILE", w.ID)
+				enough()
+			}
 		case e.Step == "login" && !shown:
 			shown = true
 			var err error

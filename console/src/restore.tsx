@@ -182,10 +182,13 @@ function Rehearse({ instance, route }: { instance: string; route: string }) {
               .replace(/\.0$/, "")}{" "}
             {p.charges[0]?.currency}.
           </p>
+          <p className="quiet">Not shown by it:</p>
           <Items all={p.notes} empty="" />
-          <Button disabled={!mayChange} loading={begin.isPending} onClick={() => begin.mutate()}>
-            Rehearse
-          </Button>
+          <p>
+            <Button disabled={!mayChange} loading={begin.isPending} onClick={() => begin.mutate()}>
+              Rehearse
+            </Button>
+          </p>
         </>
       ) : (
         <Button loading={plan.isPending} onClick={() => plan.mutate()}>

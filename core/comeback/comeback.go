@@ -64,13 +64,17 @@ const (
 func Services(names []string) []string {
 	out := []string{}
 	for _, n := range names {
-		if strings.HasSuffix(n, ".service") && unitName(n) {
+		if IsService(n) {
 			out = append(out, n)
 		}
 	}
 	slices.Sort(out)
 	return slices.Compact(out)
 }
+
+// IsService tells whether a name could be that of a service: systemd.unit(5) has it made of letters, digits and few signs, with
+// no quote and no space among them.
+func IsService(name string) bool { return strings.HasSuffix(name, ".service") && unitName(name) }
 
 // Links tells whether a folder of Wanted holds the links of what starts with something.
 func Links(folder string) bool {

@@ -14,6 +14,7 @@ var _ = register(Route{
 		{"again", "start it again, if it was stopped for that"},
 		{"launch", "launch a copy from that, with the new key: nothing leads out of it, and only the service and you get in"},
 		{"known", "learn the copy's host key from its first boot, and see that it takes the new key"},
+		{"enable", "start and enable there what ran on it and does not come up, if that is wanted"},
 		{"compare", "compare what ran on it with what runs on the copy, and run its checks there"},
 		{"move", "let the copy take its place: its static address moves"},
 		{"accept", "ask the server whether it takes the new key"},

@@ -67,6 +67,26 @@ type Restore struct {
 	KeepSeconds int64 `json:"keep_seconds,omitempty"`
 	Still       bool  `json:"still,omitempty"`
 	KeepImage   bool  `json:"keep_image,omitempty"`
+	// Enable: services that ran and do not come up on the copy are started and enabled there by the client that asks.
+	Enable bool `json:"enable,omitempty"`
+}
+
+// CopyDoor is where a client starts and enables services on a copy, before that has the place of the instance.
+type CopyDoor struct {
+	Ready    bool     `json:"ready"` // it waits for that now
+	CloudID  string   `json:"cloud_id"`
+	Address  string   `json:"address"`
+	Port     int      `json:"port"`
+	User     string   `json:"user"`
+	HostKeys []string `json:"host_keys"` // public key lines
+	Key      string   `json:"key"`       // that opens it
+	Services []string `json:"services"`  // such as board-service.service
+}
+
+// EnabledServices is what a client has done there.
+type EnabledServices struct {
+	Done   []string `json:"done"`
+	Failed []string `json:"failed"` // each with what was said
 }
 
 // RestoreMany asks for every instance that only a lost key opened to be restored,

@@ -86,6 +86,14 @@ func (s *Server) rescueDoor(c *gin.Context) {
 // reportFetched takes a client's word that it has copied what it wanted.
 func (s *Server) reportFetched(c *gin.Context) { heard(s, c, s.opts.Worker.Restore.ReportFetched) }
 
+// copyDoor tells where services are started on a copy.
+func (s *Server) copyDoor(c *gin.Context) {
+	tellOf(s, c, s.opts.Worker.Restore.CopyDoor, "this work makes no copy: it is over, or of another kind")
+}
+
+// reportEnabled takes a client's word on the services that it has started there.
+func (s *Server) reportEnabled(c *gin.Context) { heard(s, c, s.opts.Worker.Restore.ReportEnabled) }
+
 // report tells what is to be known of a restore.
 func (s *Server) report(c *gin.Context) {
 	tellOf(s, c, s.opts.Worker.Restore.Report,

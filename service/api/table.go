@@ -192,6 +192,8 @@ func (s *Server) operations() []Operation {
 		{post, "/work/:id/permit", edit, true, wire.PermitRequest{}, wire.SignedPermit{},
 			"May they be taken out again?", s.permitByHand},
 		{get, "/work/:id/report", view, false, nil, wire.Report{}, "The report of a restore.", s.report},
+		{get, "/work/:id/copy-door", view, false, nil, wire.CopyDoor{}, "Where services are started on a copy.", s.copyDoor},
+		{post, "/work/:id/enabled", edit, false, wire.EnabledServices{}, wire.Work{}, "A client's word on the services that it has started there.", s.reportEnabled},
 		{get, "/work/:id/rescue-door", view, false, nil, wire.RescueDoor{}, "Where files are copied out.",
 			s.rescueDoor},
 		{post, "/work/:id/fetched", edit, false, wire.Fetched{}, wire.Work{}, "They were copied.", s.reportFetched},

@@ -15,7 +15,10 @@ import (
 	"plumlatch/core/cloudconfig"
 	"plumlatch/core/comeback"
 	"plumlatch/core/inbound"
+	"plumlatch/core/keypair"
+	"plumlatch/core/plaintext"
 	"plumlatch/core/times"
+	"plumlatch/core/wire"
 	"plumlatch/reach"
 	"plumlatch/service/cloud"
 	"plumlatch/service/door"
@@ -41,7 +44,9 @@ type copied struct {
 	Blind  string           `json:"blind,omitempty"` // why one of them could not be read
 	Worked []string         `json:"worked,omitempty"`
 
-	Compared bool `json:"compared,omitempty"`
+	Compared bool     `json:"compared,omitempty"`
+	Looked   bool     `json:"looked,omitempty"`  // which services do not come up is known, as far as that can be seen
+	Missing  []string `json:"missing,omitempty"` // those
 
 	Name     string            `json:"name,omitempty"` // of the copy, at the cloud
 	UserData string            `json:"user_data,omitempty"`
@@ -463,6 +468,101 @@ func (r *restoreJob) copyTakes(name string) error {
 		}
 		r.Sleep(2 * door.Poll)
 	}
+}
+
+// enable waits for the client to start and enable what ran on the old one and does not come up on the copy.
+func (r *restoreJob) enable() error {
+	c := r.copying()
+	if err := r.Reread(); err != nil {
+		return err
+	}
+	if !c.Looked {
+		blind := c.Blind
+		if blind == "" {
+			var now comeback.Machine
+			var err error
+			if now, blind, err = r.lookWithin(r.copySide(), [][]byte{c.Host.Blob}); err != nil {
+				return err
+			}
+			missing, _ := comeback.Missing(c.Before, now)
+			c.Missing = nil
+			for _, d := range missing {
+				if d.Sort == comeback.Service {
+					c.Missing = append(c.Missing, d.What)
+				}
+			}
+		}
+		c.Looked = true
+		if err := r.Keep(); err != nil {
+			return err
+		}
+		if blind != "" {
+			return r.Say("which services do not come up on the copy was not seen%s, so none is enabled", because(blind))
+		}
+	}
+	if len(c.Missing) == 0 {
+		return nil
+	}
+	if r.In.Enabled {
+		for _, f := range r.In.EnabledFailed {
+			if err := r.Say("on the copy: %s", f); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	over, err := r.WaitOver()
+	if err != nil {
+		return err
+	}
+	if over {
+		return r.Say("nobody has started %s on the copy within %s", strings.Join(c.Missing, ", "), door.SpanWords(copyLimit))
+	}
+	return r.Wait(wire.WaitsHands, fmt.Sprintf("%s to be started and enabled on the copy (plumlatch work here %d -identity FILE)",
+		strings.Join(c.Missing, ", "), r.Work.ID), time.Minute, copyLimit)
+}
+
+// CopyDoor tells where services are started on a copy. store.ErrWorkState.
+func (w *Service) CopyDoor(ctx context.Context, work store.Work) (out wire.CopyDoor, err error) {
+	if work.Kind != "restore-"+copyRoute || work.Over() || work.Back || work.CancelAsked {
+		return out, store.ErrWorkState
+	}
+	var in restoring
+	var d restoreKept
+	if err := errors.Join(door.Decode(work.Input, &in), door.Decode(work.Data, &d)); err != nil {
+		return out, err
+	}
+	out = wire.CopyDoor{HostKeys: []string{}, Services: []string{}, Key: in.New}
+	if d.Restore == nil || d.Restore.Copy == nil || work.At != "enable" || in.Enabled {
+		return out, nil
+	}
+	i, err := w.Store.InstanceByID(ctx, work.InstanceID)
+	if err != nil {
+		return out, err
+	}
+	c := d.Restore.Copy
+	out.Ready, out.CloudID, out.Address, out.Port, out.User, out.Services = len(c.Missing) > 0, c.CloudID, c.Address, c.Port, i.LoginUser,
+		append(out.Services, c.Missing...)
+	out.HostKeys = append(out.HostKeys, keypair.Public{Blob: c.Host.Blob}.Line())
+	return out, nil
+}
+
+// ReportEnabled takes a client's word on what it started there; what runs is looked at next. store.ErrWorkState.
+func (w *Service) ReportEnabled(ctx context.Context, by store.Actor, work store.Work, e wire.EnabledServices) error {
+	if work.Kind != "restore-"+copyRoute || work.Over() || work.Back || work.CancelAsked || work.At != "enable" || len(e.Done)+len(e.Failed) > 200 {
+		return store.ErrWorkState
+	}
+	var failed, done []string
+	for _, f := range e.Failed {
+		failed = append(failed, plaintext.Line(plaintext.Cut(f, 300)))
+	}
+	for _, d := range e.Done {
+		done = append(done, plaintext.Line(plaintext.Cut(d, 300)))
+	}
+	err := w.Store.Tell(ctx, work.ID, map[string]any{"enabled": true, "enabled_failed": failed}, fmt.Sprintf("%s has started and enabled on the "+
+		"copy: %s; not: %s; from %s", by.Operator, cmp.Or(strings.Join(done, ", "), "nothing"), cmp.Or(strings.Join(failed, "; "), "nothing"), by.Address))
+	w.Look()
+	return err
 }
 
 // compare says what ran on the old one and does not on the copy, and runs there what "works" means for the instance.

@@ -64,6 +64,10 @@ type restoring struct {
 	KeepSeconds int64 `json:"keep_seconds,omitempty"`
 	Still       bool  `json:"still,omitempty"`
 	KeepImage   bool  `json:"keep_image,omitempty"`
+	// Enable: services that do not come up on it are started and enabled by the client, which says when that is Enabled.
+	Enable        bool     `json:"enable,omitempty"`
+	Enabled       bool     `json:"enabled,omitempty"`
+	EnabledFailed []string `json:"enabled_failed,omitempty"`
 	// Fetched is set when the engineer's client has copied files out.
 	Fetched bool  `json:"fetched"`
 	Files   int   `json:"files"`
@@ -254,6 +258,7 @@ func (w *Service) restoreTable() map[string]work.Step {
 		"launch": {Title: "launching a copy of it, shut", Do: restoreOf.Do((*restoreJob).launchCopy), Undo: restoreOf.Do((*restoreJob).copyBack),
 			Effects: []string{"launch"}, UndoEffects: []string{"remove"}},
 		"known":   {Title: "learning the copy's host key, and whether it takes the new key", Do: restoreOf.Do((*restoreJob).knownCopy)},
+		"enable":  {Title: "starting and enabling on the copy what does not come up", Do: restoreOf.Do((*restoreJob).enable)},
 		"compare": {Title: "comparing the copy with it", Do: restoreOf.Do((*restoreJob).compare)},
 		"move": {Title: "giving its place and its address to the copy", Do: restoreOf.Do((*restoreJob).takePlace),
 			Undo: restoreOf.Do((*restoreJob).placeBack), Effects: []string{"ports", "outbound", "move"}, UndoEffects: []string{"move"}},
@@ -330,6 +335,8 @@ func (w *Service) forCopying(s work.Step) work.Step {
 	case "stop", "again": // for the image alone, if that was asked for
 		s.Skip = restoreOf.Skip(func(r *restoreJob) bool { return !r.In.Still || r.D.Restore.Was == string(cloud.Stopped) })
 		s.UndoEffects = slices.DeleteFunc(slices.Clone(s.UndoEffects), func(e string) bool { return e == "stop" })
+	case "enable":
+		s.Skip = restoreOf.Skip(func(r *restoreJob) bool { return !r.In.Enable || r.D.Restore.Was != string(cloud.Running) })
 	case "rest":
 		s.Title = "stopping the old one"
 		s.Do, s.Undo, s.UndoEffects = restoreOf.Do((*restoreJob).oldRests), restoreOf.Do((*restoreJob).oldRuns), []string{"start"}
@@ -677,7 +684,7 @@ func (w *Service) PlanRestore(ctx context.Context, i store.Instance, r wire.Rest
 	}
 	in := restoring{Route: offer.Route, Why: why, NewID: k.ID, New: k.Name, NewWas: door.MarkOf(k), ProofOf: proofOf}
 	if offer.Route == copyRoute {
-		in.KeepSeconds, in.Still, in.KeepImage = r.KeepSeconds, r.Still, r.KeepImage
+		in.KeepSeconds, in.Still, in.KeepImage, in.Enable = r.KeepSeconds, r.Still, r.KeepImage, r.Enable
 		if in.KeepSeconds == 0 {
 			in.KeepSeconds = int64(keepUsually / time.Second)
 		}
@@ -704,7 +711,7 @@ func (w *Service) PlanRestore(ctx context.Context, i store.Instance, r wire.Rest
 // checkKeep checks what is said of a copy alone. FieldError.
 func checkKeep(r wire.Restore, route string) error {
 	switch {
-	case (r.KeepSeconds != 0 || r.Still || r.KeepImage) && route != copyRoute:
+	case (r.KeepSeconds != 0 || r.Still || r.KeepImage || r.Enable) && route != copyRoute:
 		return door.FieldError{Field: "keep_seconds", Problem: "it is of the route " + copyRoute + " alone, and this is " + route}
 	case r.KeepSeconds < 0 || time.Duration(r.KeepSeconds) > keepAtMost/time.Second:
 		return door.FieldError{Field: "keep_seconds", Problem: "the old one is kept for at most " + door.SpanWords(keepAtMost)}

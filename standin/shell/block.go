@@ -241,6 +241,23 @@ func sudo(c *call) int {
 	return s.Run(c.ctx, strings.Join(words, " "))
 }
 
+// systemctl does "systemctl enable --now UNIT".
+func systemctl(c *call) int {
+	if len(c.args) != 3 || c.args[0] != "enable" || c.args[1] != "--now" {
+		return c.fail("this stand-in's systemctl knows enable --now UNIT")
+	}
+	if !c.rootOnly() {
+		return 1
+	}
+	if c.host.Enable == nil {
+		return c.fail("there is no systemd here")
+	}
+	if err := c.host.Enable(c.args[2]); err != nil {
+		return c.fail("Failed to enable unit: %v", err)
+	}
+	return 0
+}
+
 // getent does "getent passwd USER".
 func getent(c *call) int {
 	names := slices.DeleteFunc(slices.Clone(c.args), func(a string) bool { return a == "--" })

@@ -35,6 +35,8 @@ type Host struct {
 	// Blocks lists its disks, and Mount mounts a filesystem of one; nil where there are none.
 	Blocks func() []BlockDevice
 	Mount  func(device, at, fsType string, options []string) error
+	// Enable has a unit started now and at each boot; nil where there is no systemd.
+	Enable func(unit string) error
 	// Unmount may say why a device is busy.
 	Unmount func(device string) error
 }

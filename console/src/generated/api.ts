@@ -2061,6 +2061,46 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/work/{id}/copy-door": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * Where services are started on a copy.
+     * @description For whoever is viewer or more.
+     */
+    get: operations["get-work-id-copy-door"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/work/{id}/enabled": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * A client's word on the services that it has started there.
+     * @description For whoever is operator or more.
+     */
+    post: operations["post-work-id-enabled"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/work/{id}/events": {
     parameters: {
       query?: never;
@@ -2552,6 +2592,16 @@ export interface components {
       /** Format: date-time */
       expires_at?: string;
     };
+    CopyDoor: {
+      address: string;
+      cloud_id: string;
+      host_keys: string[];
+      key: string;
+      port: number;
+      ready: boolean;
+      services: string[];
+      user: string;
+    };
     Credentials: {
       operator: string;
       password: string;
@@ -2582,6 +2632,10 @@ export interface components {
       labels: components["schemas"]["LabelDiff"][];
       unknown: components["schemas"]["Discovered"][];
       vanished: components["schemas"]["Instance"][];
+    };
+    EnabledServices: {
+      done: string[];
+      failed: string[];
     };
     Fetched: {
       /** Format: int64 */
@@ -3430,6 +3484,7 @@ export interface components {
       line: string;
     };
     Restore: {
+      enable?: boolean;
       keep_image?: boolean;
       /** Format: int64 */
       keep_seconds?: number;
@@ -7703,6 +7758,70 @@ export interface operations {
       cookie?: never;
     };
     requestBody?: never;
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Work"];
+        };
+      };
+    };
+  };
+  "get-work-id-copy-door": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["CopyDoor"];
+        };
+      };
+    };
+  };
+  "post-work-id-enabled": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["EnabledServices"];
+      };
+    };
     responses: {
       /** @description what went wrong */
       default: {

@@ -82,7 +82,7 @@ func TestCopy(t *testing.T) {
 	var routes wire.Routes
 	mustDo(t, json.Unmarshal([]byte(d.must(t, "restore", l.name, "-json")), &routes))
 	n := slices.IndexFunc(routes.Offers, func(o wire.RouteOffer) bool { return o.Route == "copy" })
-	if o := routes.Offers[n]; !o.Open || o.Down == 0 || o.Down > 1 || len(o.Steps) != 14 || len(o.Charges) != 1 {
+	if o := routes.Offers[n]; !o.Open || o.Down == 0 || o.Down > 1 || len(o.Steps) != 15 || len(o.Charges) != 1 {
 		t.Errorf("offered: %+v", o)
 	}
 	for _, o := range routes.Offers {

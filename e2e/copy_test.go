@@ -172,10 +172,28 @@ func TestCopy(t *testing.T) {
 		t.Errorf("who after going back: %s", who)
 	}
 
-	// Once more, and the image stays.
-	d.must(t, "restore", "copy", l.name, "-new", l.new, "-dir", l.dir, "-keep-image", "-yes")
+	// Once more, with a further volume, which stays with the old one and is named; and the image stays.
+	donor := newStrayOn(t, l.at, d, "copy-donor", "debian-12", "")
+	l.cloud(t, "POST", "/v1/instances/"+donor.id+"/stop", `{"client_token":"donor-stop"}`, nil)
+	further := (&lostDoor{at: l.at, id: donor.id}).volumeID(t)
+	waitFor(t, "the donor to be stopped", func() bool { return l.machines(t)[donor.id] == "stopped" })
+	volume := func(what, body string) {
+		t.Helper()
+		l.cloud(t, "POST", "/v1/volumes/"+further+"/"+what, body, nil)
+		waitFor(t, "it to "+what, func() bool {
+			var v struct{ State string }
+			l.cloud(t, "GET", "/v1/volumes/"+further, "", &v)
+			return v.State == map[string]string{"attach": "in-use", "detach": "available"}[what]
+		})
+	}
+	volume("detach", `{"client_token":"donor-off"}`)
+	l.cloud(t, "DELETE", "/v1/instances/"+donor.id+"?client_token=donor-away", "", nil)
+	volume("attach", fmt.Sprintf(`{"client_token":"donor-on","instance":%q,"device":"/dev/sdg"}`, l.id))
+	out = d.must(t, "restore", "copy", l.name, "-new", l.new, "-dir", l.dir, "-keep-image", "-yes")
+	contains(t, "a further volume", out, fmt.Sprintf("volume %s (/dev/sdg", further), "is still at the old machine "+l.id)
 	contains(t, "instance show", d.must(t, "instance", "show", l.name), l.id+", kept until", "plumlatch work cancel")
 	contains(t, "back, and the image stays", d.must(t, "work", "cancel", fmt.Sprint(l.keptWork(t).ID), "-yes"), l.name+" is "+l.id+" again")
+	volume("detach", `{"client_token":"donor-off-again"}`)
 	if left := l.images(t); len(left) != 1 {
 		t.Errorf("-keep-image, and there are %v", left)
 	} else {
@@ -323,6 +341,8 @@ func TestCopyGoesBack(t *testing.T) {
 		t.Error("-enable is of restore copy alone")
 	}
 	mustDo(t, os.WriteFile(enabled, nil, 0o644))
+	fault("host-keys", "fail", fmt.Sprintf(`,"name":%q`, l.name))
+	copies("a copy with the host key of the old one", "has the host key of the old one")
 	fault("image-state", "fail", fmt.Sprintf(`,"name":%q`, l.name))
 	copies("an image that never gets ready", "is not ready after")
 	for range 20 {

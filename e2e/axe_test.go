@@ -25,7 +25,7 @@ func axePages(instance, key string, work int64) map[string]string {
 	return map[string]string{
 		"/today": "Today", "/instances": instance, "/instances/" + instance: instance,
 		"/instances/" + instance + "/why": "Why", "/instances/" + instance + "/rotate": "Rotate",
-		"/instances/" + instance + "/restore": "Restore", "/keys": key, "/keys/" + key: key, "/access": "Access",
+		"/instances/" + instance + "/restore": "Rehearse it first", "/keys": key, "/keys/" + key: key, "/access": "Access",
 		"/map": "Access map", "/journal": "Journal", "/create": "pair", "/check": "file", "/launch": "Launch", "/adopt": "Adopt", "/cloud-keys": "lists of keys",
 		"/rotate": "Rotate", "/work": "Work", fmt.Sprintf("/work/%d", work): "launch", "/people": "Tokens",
 		"/keys/" + key + "/exposed": "expos",
@@ -47,6 +47,9 @@ func TestAxe(t *testing.T) {
 	var list wireList
 	mustDo(t, json.Unmarshal([]byte(d.api(t, "GET", "/api/v1/work?instance=axe-board&limit=1", "").body), &list))
 	pages := axePages("axe-board", "axe-key", list.Items[0].ID)
+	d.must(t, "key", "create", "axe-desk-key", "-kind", "rsa-3072", "-dir", dir)
+	d.must(t, "instance", "launch", "axe-desk", "-image", "quay-desk-1", "-size", "medium", "-region", "north-pier", "-key", "axe-desk-key")
+	pages["/instances/axe-desk"] = "It has no SSH"
 	b := openBrowser(t, d.url)
 	look := func(width int64, scheme string) {
 		t.Helper()

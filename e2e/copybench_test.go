@@ -1,11 +1,9 @@
 package e2e
 
 import (
-	"bytes"
 	"encoding/json"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"sync"
 	"testing"
@@ -27,18 +25,7 @@ func BenchmarkCopy(b *testing.B) {
 	f := newFleet(b, 1)
 	dir := b.TempDir()
 	check(os.WriteFile(filepath.Join(dir, "none"), nil, 0o600))
-	plumlatch := func(args ...string) []byte {
-		b.Helper()
-		cmd := exec.Command(filepath.Join(bin, "plumlatch"), args...)
-		cmd.Env = append(os.Environ(), "PLUMLATCH_URL="+f.d.url, "PLUMLATCH_TOKEN="+f.d.token, "HOME="+dir)
-		var said bytes.Buffer
-		cmd.Stderr = &said
-		out, err := cmd.Output()
-		if err != nil {
-			b.Fatalf("%q: %v %.2000s", args, err, &said)
-		}
-		return out
-	}
+	plumlatch := f.program(b, dir)
 	call := func(method, path, body string, into any) {
 		b.Helper()
 		check(standinCallAt(f.d, method, path, body, into))

@@ -63,7 +63,7 @@ func TestDemo(t *testing.T) {
 			t.Errorf("%s: %s", i.Name, i.Trouble)
 		}
 	}
-	if len(instances.Items) != 12 || len(keys.Items) != 8 || len(regions) != 3 {
+	if len(instances.Items) != 13 || len(keys.Items) != 8 || len(regions) != 3 {
 		t.Errorf("%d instances, %d keys, %d regions", len(instances.Items), len(keys.Items), len(regions))
 	}
 	crew := filepath.Join(d.dir, "demo-holders", "day-crew", "day-crew")

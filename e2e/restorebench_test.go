@@ -37,18 +37,7 @@ func BenchmarkRestore(b *testing.B) {
 	check(err)
 	c, err := client.New(f.d.url, f.d.token)
 	check(err)
-	plumlatch := func(args ...string) []byte {
-		b.Helper()
-		cmd := exec.Command(filepath.Join(bin, "plumlatch"), args...)
-		cmd.Env = append(os.Environ(), "PLUMLATCH_URL="+f.d.url, "PLUMLATCH_TOKEN="+f.d.token, "HOME="+dir)
-		var said bytes.Buffer
-		cmd.Stderr = &said
-		out, err := cmd.Output()
-		if err != nil {
-			b.Fatalf("%q: %v %.2000s", args, err, &said)
-		}
-		return out
-	}
+	plumlatch := f.program(b, dir)
 	check(os.WriteFile(filepath.Join(dir, "none"), nil, 0o600))
 	var runs atomic.Int64
 	restore := func(name, route string) wire.Report {
@@ -133,5 +122,21 @@ func BenchmarkRestore(b *testing.B) {
 				b.ReportMetric(0, "ns/op")
 			}
 		})
+	}
+}
+
+// program runs the client with a home of its own, as an operator of the fleet's service.
+func (f *fleet) program(b *testing.B, home string) func(args ...string) []byte {
+	return func(args ...string) []byte {
+		b.Helper()
+		cmd := exec.Command(filepath.Join(bin, "plumlatch"), args...)
+		cmd.Env = append(os.Environ(), "PLUMLATCH_URL="+f.d.url, "PLUMLATCH_TOKEN="+f.d.token, "HOME="+home)
+		var said bytes.Buffer
+		cmd.Stderr = &said
+		out, err := cmd.Output()
+		if err != nil {
+			b.Fatalf("%q: %v %.2000s", args, err, &said)
+		}
+		return out
 	}
 }

@@ -102,11 +102,15 @@ func (c *cli) ended(service *client.Client, i wire.Instance, verb string) error 
 	if i.Trouble != "" {
 		fmt.Fprintf(c.out, "\ntrouble: %s\n", plaintext.Line(i.Trouble))
 	}
+	fmt.Fprintln(c.out)
+	if i.Desktop {
+		c.printFirstPassword(i.Name, i.FirstPassword)
+		return nil
+	}
 	rows, err := service.Access(c.ctx, i.Name, "")
 	if err != nil {
 		return err
 	}
-	fmt.Fprintln(c.out)
 	c.accessRows(rows, false)
 	if i.Keys == 0 {
 		fmt.Fprintf(c.out, "\nNo key of a person opens it.\nnext: plumlatch instance show %s\n", i.Name)

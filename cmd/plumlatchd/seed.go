@@ -54,6 +54,7 @@ var seedInstances = []struct {
 	{"tide-gauge-1", "skerry-island", "tideline-2", "small", []string{"tide-survey", "skerry-watch"}, false},
 	{"tide-gauge-2", "skerry-island", "tideline-2", "small", []string{"tide-survey", "skerry-watch"}, false},
 	{"tide-gauge-3", "skerry-island", "tideline-2", "small", []string{"tide-survey"}, true},
+	{"office-desk-1", "north-pier", "quay-desk-1", "medium", []string{"bridge-duty"}, false}, // no SSH
 	{"lamp-control-1", "skerry-island", "debian-12", "small", []string{"skerry-watch", "harbour-ops-2026"}, false},
 }
 

@@ -740,16 +740,7 @@ func chooseRoute(offers []routes.Offer, name, instance string) (routes.Offer, er
 		return routes.Offer{}, door.FieldError{Field: "route", Problem: "there is no such route", Choices: open}
 	}
 	if o := offers[n]; !o.Open {
-		var lacks []string
-		for _, l := range o.Lacking {
-			text := l.What
-			if l.Command != "" {
-				text += " (" + l.Command + ")"
-			}
-			lacks = append(lacks, text)
-		}
-		return o, door.FieldError{Field: "route",
-			Problem: fmt.Sprintf("%s is not open: %s", name, strings.Join(lacks, "; ")), Choices: open}
+		return o, door.FieldError{Field: "route", Problem: fmt.Sprintf("%s is not open: %s", name, lacks(o)), Choices: open}
 	}
 	return offers[n], nil
 }

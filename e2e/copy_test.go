@@ -384,3 +384,80 @@ func TestCopyGoesBack(t *testing.T) {
 		t.Errorf("images that are left: %q", left)
 	}
 }
+
+// TestCopyDesktop: the key that a first password is encrypted to is lost, and nobody knows the password: a copy gives another one,
+// encrypted to a new key. Nobody gets further than the copy until somebody has shown the new key's private half.
+func TestCopyDesktop(t *testing.T) {
+	t.Parallel()
+	own := ownCloud(t)
+	s := newSlotOn(t, 148, own)
+	s.options = []string{"-dial-from", "127.0.0.9"}
+	d := newHome(t, &demo{dir: s.dir, url: s.serve(t).URL(), token: s.token})
+	l := &lostDoor{at: own, d: d, name: "copy-desk", dir: t.TempDir(), none: writeFile(t, "")}
+	for _, k := range []string{"desk-old", "desk-new"} {
+		d.must(t, "key", "create", k, "-kind", "rsa-3072", "-dir", l.dir, "-new-passphrase", l.none)
+	}
+	d.must(t, "key", "create", "desk-ed", "-dir", l.dir, "-new-passphrase", l.none)
+	d.must(t, "static-address", "reserve", "desk-place", "-region", "south-pier")
+	d.must(t, "instance", "launch", l.name, "-image", "quay-desk-1", "-size", "medium", "-region", "south-pier", "-key", "desk-old",
+		"-static-address", "desk-place")
+	before := d.instance(t, l.name)
+	l.id = before.CloudID
+	d.must(t, "key", "lost", "desk-old", "-yes")
+	d.must(t, "instance", "admit", l.name, "-from", "198.51.100.0/24", "-reason", "the harbour office")
+	rules := d.must(t, "instance", "rules", l.name)
+	var routes wire.Routes
+	mustDo(t, json.Unmarshal([]byte(d.must(t, "restore", l.name, "-json")), &routes))
+	for _, o := range routes.Offers {
+		if o.Open != (o.Route == "copy") {
+			t.Errorf("%s is open: %v, %+v", o.Route, o.Open, o.Lacking)
+		}
+	}
+	contains(t, "ready", d.must(t, "restore", "ready"), "copy (no SSH)")
+	if r := d.client(t, "", "restore", "copy", l.name, "-new", "desk-ed", "-dir", l.dir, "-yes"); r.code == 0 || !strings.Contains(r.err, "only an RSA key") {
+		t.Errorf("an Ed25519 key: %+v", r)
+	}
+	if r := d.client(t, "", "restore", "rehearse", l.name, "-yes"); r.code == 0 || !strings.Contains(r.err, "has no SSH") {
+		t.Errorf("a rehearsal: %+v", r)
+	}
+	first := func(id string) string { return mustRead(t, own.path("standin", "instances", id, "first-password")) }
+	restored := func(out, key string) wire.Instance {
+		t.Helper()
+		contains(t, "restored", out, "the first password of "+l.name+" is encrypted to "+key, "next: plumlatch instance password "+l.name)
+		i := d.instance(t, l.name)
+		if i.CloudID == l.id || i.Address != before.Address || i.State != "running" || i.FirstPassword == nil || i.FirstPassword.Key != key ||
+			i.FirstPassword.ChangedAt != nil || len(i.HostKeys) != 0 {
+			t.Errorf("it was %+v and is %+v, %+v", before, i, i.FirstPassword)
+		}
+		if after := d.must(t, "instance", "rules", l.name); ruleWords(after) != ruleWords(rules) {
+			t.Errorf("its rules were\n%s\nand are\n%s", rules, after)
+		}
+		if r := d.client(t, "", "instance", "password", l.name, "-identity", filepath.Join(l.dir, key)); r.out != first(i.CloudID)+"\n" ||
+			first(i.CloudID) == first(l.id) {
+			t.Errorf("its password: %+v", r)
+		}
+		return i
+	}
+	restored(d.must(t, "restore", "copy", l.name, "-new", "desk-new", "-dir", l.dir, "-yes"), "desk-new")
+	// Back: it is the old one again, whose first password is encrypted to the lost key.
+	contains(t, "back", d.must(t, "work", "cancel", fmt.Sprint(l.keptWork(t).ID), "-yes"), l.name+" is "+l.id+" again")
+	if i := d.instance(t, l.name); i.CloudID != l.id || i.FirstPassword.Key != "desk-old" || i.Address != before.Address {
+		t.Errorf("back: %+v %+v", i, i.FirstPassword)
+	}
+	// With a pair made on the spot, of a kind that decrypts; and the end of the old one.
+	out := d.must(t, "restore", "copy", l.name, "-name", "desk-here", "-dir", l.dir, "-new-passphrase", l.none, "-keep", "1s", "-yes")
+	contains(t, "made here", out, "Made desk-here, rsa")
+	now := restored(out, "desk-here")
+	d.must(t, "work", "go-on", fmt.Sprint(l.keptWork(t).ID), "-yes")
+	if m := l.machines(t); len(m) != 1 || m[now.CloudID] != "running" || len(l.images(t)) != 0 {
+		t.Errorf("at the end: %v, %v", m, l.images(t))
+	}
+	// Without anybody who has the new key everything goes back.
+	d.must(t, "key", "create", "desk-gone", "-kind", "rsa-3072", "-dir", l.dir, "-new-passphrase", l.none)
+	d.must(t, "restore", "copy", l.name, "-new", "desk-gone", "-dir", l.dir, "-yes", "-detach")
+	waitFor(t, "it to wait for the key", func() bool { return lastOf(t, d, l.name, "restore-copy").WaitsCode == wire.WaitsLogin })
+	d.must(t, "work", "cancel", fmt.Sprint(lastOf(t, d, l.name, "restore-copy").ID), "-yes")
+	if i := d.instance(t, l.name); i.CloudID != now.CloudID || i.FirstPassword.Key != "desk-here" || i.Address != before.Address {
+		t.Errorf("cancelled: %+v %+v", i, i.FirstPassword)
+	}
+}

@@ -56,6 +56,11 @@ func copyScenarios() []scenario {
 			begin: cancelledAtStep("copy", "launch"), check: isNotCopied},
 		{name: "restore copy cancelled, move not answered", kind: "restore-copy", back: true, lost: true, prepare: withPlace,
 			begin: cancelledAtStep("copy", "move"), check: isNotCopied},
+		{name: "restore copy, no SSH", kind: "restore-copy", lacks: slices.Concat(whileStill, []string{toEnable, "restore-copy/withdraw/"}),
+			prepare: withDesk, begin: copiesDesk(false), check: isDeskCopied},
+		{name: "restore copy, no SSH, cancelled", kind: "restore-copy", back: true,
+			lacks:   slices.Concat(whileStill, []string{"withdraw/undo", "rules/undo", "rest/undo"}),
+			prepare: withDesk, begin: copiesDesk(true), check: isDeskNotCopied},
 		{name: "old machine removed", kind: "restore-kept", prepare: withPlace, begin: keptThen("go-on"), check: isOver},
 		{name: "back to the old machine", kind: "restore-kept", back: true, prepare: withPlace, begin: keptThen("cancel"), check: isNotCopied},
 	}
@@ -349,3 +354,57 @@ func isNotCopied(x *trial, _ wire.Work) []string {
 	}
 	return broken
 }
+
+// withDesk has an instance without SSH, whose first password is encrypted to a lost key.
+func withDesk(x *trial) error {
+	x.state["lost"], x.state["new"] = "lost-"+x.instance, "new-"+x.instance
+	for _, k := range []string{x.state["lost"], x.state["new"]} {
+		if err := x.plumlatch("key", "create", k, "-kind", "rsa-2048", "-dir", x.slot.dir); err != nil {
+			return err
+		}
+	}
+	for _, args := range [][]string{{"instance", "launch", x.instance, "-region", "north-pier", "-image", "quay-desk-1", "-size", "medium", "-key", x.state["lost"]},
+		{"static-address", "reserve", x.instance, "-region", "north-pier"}, {"static-address", "move", x.instance, "-to", x.instance, "-yes"},
+		{"key", "lost", x.state["lost"], "-yes"}} {
+		if err := x.plumlatch(args...); err != nil {
+			return err
+		}
+	}
+	i, err := x.client.Instance(context.Background(), x.instance)
+	x.state["address"], x.state["old"], x.state["at hand"] = i.Address, i.CloudID, "access.restore-kept"
+	return err
+}
+
+// copiesDesk restores by a copy; its holder shows the new key, or somebody cancels as that is waited for.
+func copiesDesk(cancel bool) func(*trial) (int64, error) {
+	return func(x *trial) (int64, error) {
+		w, err := x.client.Restore(context.Background(), x.instance, wire.Restore{Route: "copy", New: x.state["new"]})
+		if client.Definite(err) {
+			return 0, err
+		}
+		if cancel {
+			return w.ID, x.cancelWhen(w.ID, func(w wire.Work) bool { return w.StepName == "login" })
+		}
+		x.proves()
+		return w.ID, err
+	}
+}
+
+// isDesk tells what is wrong with an instance without SSH that is, or is no longer, its old machine.
+func (x *trial) isDesk(copied bool, machines, images int) (broken []string) {
+	i, err := x.client.Instance(context.Background(), x.instance)
+	key := x.state[map[bool]string{true: "new", false: "lost"}[copied]]
+	if err != nil || (i.CloudID == x.state["old"]) == copied || i.Address != x.state["address"] || i.State != "running" || i.Phase != "ready" ||
+		i.FirstPassword == nil || i.FirstPassword.Key != key {
+		broken = append(broken, fmt.Sprintf("it is %+v %+v %v", i, i.FirstPassword, err))
+	}
+	at, own, err := x.atCloud()
+	if err != nil || len(at) != machines || len(own) != images || at[i.CloudID] != "running" {
+		broken = append(broken, fmt.Sprintf("at the cloud: %v %v %v", at, own, err))
+	}
+	return broken
+}
+
+func isDeskCopied(x *trial, _ wire.Work) []string { return x.isDesk(true, 2, 1) }
+
+func isDeskNotCopied(x *trial, _ wire.Work) []string { return x.isDesk(false, 1, 0) }

@@ -159,7 +159,7 @@ func (s *server) serveWeb() error {
 // enable starts the service of an image that has one, and enables it at boot.
 func (s *server) enable(unit string) error {
 	if !s.image.Service || strings.TrimSuffix(unit, ".service") != "board-service" {
-		return fmt.Errorf("Unit file %s does not exist.", unit) //nolint:staticcheck // as systemd says it
+		return fmt.Errorf("unit file %s does not exist", unit)
 	}
 	err := errors.Join(s.root.MkdirAll(path.Dir(serviceEnabled), 0o755), s.root.WriteFile(serviceEnabled, nil, 0o644))
 	s.mu.Lock()

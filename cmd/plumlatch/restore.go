@@ -206,7 +206,11 @@ func (c *cli) newForInstance(service *client.Client, all wire.Routes, o restoreO
 			holder = k.Holder
 		}
 	}
-	p := newPair{name: o.name, kind: c.pairKind(service), format: keypair.FormatOpenSSH, dir: o.dir,
+	var types []string
+	if i, err := service.Instance(c.ctx, all.Instance); err == nil && i.Desktop {
+		types = []string{"ssh-rsa"} // only that decrypts
+	}
+	p := newPair{name: o.name, kind: c.pairKind(service, types...), format: keypair.FormatOpenSSH, dir: o.dir,
 		note: "made to get back into " + all.Instance, holder: holder, passphrase: o.passphrase, passFD: -1}
 	if p.name == "" {
 		p.name = datedName(all.Instance, time.Now())
@@ -418,7 +422,7 @@ func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, sig
 				signer, err = c.newSigner(k, o.showing)
 			}
 			if signer != nil && w.Kind == "restore-copy" { // nobody else gets in to the copy yet
-				if i, e := service.Instance(c.ctx, w.Instance); e == nil {
+				if i, e := service.Instance(c.ctx, w.Instance); e == nil && !i.Desktop {
 					shut, err = c.letIn(service, i, "for a login to the copy")
 				}
 			}
@@ -454,7 +458,11 @@ func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, sig
 	if asJSON {
 		return c.json(report)
 	}
-	c.printRestored(report)
+	next := "plumlatch open " + report.Instance
+	if i, err := service.Instance(c.ctx, report.Instance); err == nil && i.Desktop {
+		next = "plumlatch instance password " + report.Instance + " -identity FILE"
+	}
+	c.printRestored(report, next)
 	return nil
 }
 
@@ -466,7 +474,7 @@ func (c *cli) isAt(service *client.Client, id int64, e wire.WorkEvent) bool {
 }
 
 // printRestored says what was done, what was found, and what is left.
-func (c *cli) printRestored(r wire.Report) {
+func (c *cli) printRestored(r wire.Report, next string) {
 	fmt.Fprintf(c.out, "%s.\n", plaintext.Line(r.Outcome))
 	if r.InAt != nil {
 		fmt.Fprintf(c.out, "In after %.1f s; down for %.1f s, measured from outside", r.InAt.Sub(r.BeganAt).Seconds(),
@@ -491,7 +499,7 @@ func (c *cli) printRestored(r wire.Report) {
 			fmt.Fprintf(c.out, "  %-14s %s\n", list.word, plaintext.Line(text))
 		}
 	}
-	fmt.Fprintf(c.out, "next: plumlatch open %s; the whole report: plumlatch work report %d\n", r.Instance, r.Work)
+	fmt.Fprintf(c.out, "next: %s; the whole report: plumlatch work report %d\n", next, r.Work)
 }
 
 // restoreMany restores each instance that only a lost key opened.
@@ -648,7 +656,7 @@ func restoreReady(fs *flag.FlagSet) func(*cli) error {
 			open := strings.Join(r.Open, ", ")
 			switch {
 			case r.Desktop:
-				open = "(no SSH)"
+				open = strings.TrimSpace(open + " (no SSH)")
 			case open == "":
 				open = "NONE"
 			}

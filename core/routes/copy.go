@@ -57,7 +57,8 @@ var _ = register(Route{
 		o.Charges = append(o.Charges, Charge{"the old one's volume, for each week that it is kept", f.KeepWeek, f.Currency})
 		o.Changes = append(o.Changes, "another machine: its host keys, machine-id and private address are new", "what its image carries "+
 			"stands twice: secrets, registrations and licences",
-			"login by password is off on it, as on every instance that the service launches")
+			map[bool]string{false: "login by password is off on it, as on every instance that the service launches",
+				true: "it has a first password of its own, encrypted to the new key"}[f.Desktop])
 		if !f.Static {
 			o.Changes = append(o.Changes, "its address is another one: whoever has it written down must be told")
 		}
@@ -67,7 +68,10 @@ var _ = register(Route{
 		}
 		o.CanBeLost = append(o.CanBeLost, "places that name it by its cloud's ID: groups, load balancers, its role at the cloud")
 		o.ToCheck = append(o.ToCheck, "further volumes stay with the old one (named in the report)")
-		if f.State == "running" {
+		switch {
+		case f.Desktop:
+			o.ToCheck = append(o.ToCheck, "that what runs on it starts at boot: not seen (it has no SSH)")
+		case f.State == "running":
 			f.comesBack(o)
 		}
 		if f.InCloud {

@@ -193,7 +193,7 @@ func Compare(f Facts) []Offer {
 		if f.Gone != "" {
 			o.Lacking = []Lack{{What: f.Gone}}
 		}
-		if f.Desktop {
+		if f.Desktop && o.Route != copyName {
 			o.Lacking = []Lack{{What: "it has no SSH: people come in by its password", Command: "plumlatch instance password " + f.Instance}}
 		}
 		f.rehearsed(&o)

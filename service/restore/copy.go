@@ -14,6 +14,7 @@ import (
 	"plumlatch/core/access"
 	"plumlatch/core/cloudconfig"
 	"plumlatch/core/comeback"
+	"plumlatch/core/firstpassword"
 	"plumlatch/core/inbound"
 	"plumlatch/core/keypair"
 	"plumlatch/core/plaintext"
@@ -44,9 +45,12 @@ type copied struct {
 	Blind  string           `json:"blind,omitempty"` // why one of them could not be read
 	Worked []string         `json:"worked,omitempty"`
 
-	Compared bool     `json:"compared,omitempty"`
-	Looked   bool     `json:"looked,omitempty"`  // which services do not come up is known, as far as that can be seen
-	Missing  []string `json:"missing,omitempty"` // those
+	Compared bool `json:"compared,omitempty"`
+	// PasswordKey is the new key's public line, where a first password is encrypted to it.
+	PasswordKey string `json:"password_key,omitempty"`
+
+	Looked  bool     `json:"looked,omitempty"`  // which services do not come up is known, as far as that can be seen
+	Missing []string `json:"missing,omitempty"` // those
 
 	Name     string            `json:"name,omitempty"` // of the copy, at the cloud
 	UserData string            `json:"user_data,omitempty"`
@@ -61,9 +65,11 @@ type copied struct {
 	Static     string           `json:"static,omitempty"` // the old one's static address, as the cloud calls it; "" for none
 	StaticName string           `json:"static_name,omitempty"`
 	Accesses   []store.PlacedAs `json:"accesses,omitempty"` // as they stood on the old one
-	Moving     bool             `json:"moving,omitempty"`   // the copy is about to take the place
-	Moved      bool             `json:"moved,omitempty"`
-	Kept       bool             `json:"kept,omitempty"` // the work that keeps the old one was begun
+	// Password is what was known of the first password of the old one, of an instance without SSH.
+	Password *store.FirstPassword `json:"password,omitempty"`
+	Moving   bool                 `json:"moving,omitempty"` // the copy is about to take the place
+	Moved    bool                 `json:"moved,omitempty"`
+	Kept     bool                 `json:"kept,omitempty"` // the work that keeps the old one was begun
 }
 
 // copyRoute is the name of the route.
@@ -267,24 +273,40 @@ func (r *restoreJob) again() error {
 
 // launchCopy launches the copy, shut, and waits until it runs.
 func (r *restoreJob) launchCopy() error {
+	if r.Instance.Desktop {
+		return r.launchDesktop()
+	}
 	return r.launchNamed(fmt.Sprintf("%s-w%d", strings.ToLower(r.Instance.Name), r.Work.ID), r.In.New, func() ([]string, error) {
 		return r.svc.linesFor(r.Ctx, r.Instance, r.In.NewID)
 	})
+}
+
+// launchDesktop launches a copy without SSH: its first password is encrypted to the new key, and no line is placed.
+func (r *restoreJob) launchDesktop() error {
+	k, err := r.Store.KeyByID(r.Ctx, r.In.NewID)
+	if err != nil {
+		return err
+	}
+	c := r.copying()
+	c.PasswordKey = k.Public().Line()
+	return r.launchNamed(fmt.Sprintf("%s-w%d", strings.ToLower(r.Instance.Name), r.Work.ID), "", nil)
 }
 
 // launchNamed launches the copy under a name, with these lines besides those that its disk has.
 func (r *restoreJob) launchNamed(name, label string, linesOf func() ([]string, error)) error {
 	c := r.copying()
 	if c.Name == "" {
-		lines, err := linesOf()
-		if err != nil {
-			return err
-		}
 		p := r.Cloud.Properties()
-		text, err := cloudconfig.Build(cloudconfig.Settings{Hostname: r.Instance.Name, LoginUser: r.Instance.LoginUser, Keys: lines,
-			MaxSize: p.MaxUserData})
-		if err != nil {
-			return door.Failure{Reason: "its first boot's text: " + door.Words(err)}
+		var text cloudconfig.Output
+		if linesOf != nil {
+			lines, err := linesOf()
+			if err != nil {
+				return err
+			}
+			if text, err = cloudconfig.Build(cloudconfig.Settings{Hostname: r.Instance.Name, LoginUser: r.Instance.LoginUser, Keys: lines,
+				MaxSize: p.MaxUserData}); err != nil {
+				return door.Failure{Reason: "its first boot's text: " + door.Words(err)}
+			}
 		}
 		if p.Names.Check(name) != nil {
 			name = fmt.Sprintf("copy-w%d", r.Work.ID)
@@ -307,7 +329,7 @@ func (r *restoreJob) launchNamed(name, label string, linesOf func() ([]string, e
 		if err := r.once("launch", func(ctx context.Context) error {
 			in, err := r.Retry(ctx, func(ctx context.Context) (cloud.Instance, error) {
 				return r.Cloud.Launch(ctx, r.ClientToken("launch"), cloud.Launch{Name: c.Name, Region: c.Region, Zone: c.Zone, Image: c.Image,
-					Size: c.Size, DiskGB: c.DiskGB, Tags: c.Tags, UserData: c.UserData, KeyLabel: label, Shut: shut})
+					Size: c.Size, DiskGB: c.DiskGB, Tags: c.Tags, UserData: c.UserData, KeyLabel: label, PasswordKey: c.PasswordKey, Shut: shut})
 			})
 			if err != nil {
 				return err
@@ -410,10 +432,44 @@ func (r *restoreJob) copySide() store.Instance {
 
 // knownCopy learns the copy's host key from its first boot, and waits until it takes the new key.
 func (r *restoreJob) knownCopy() error {
+	if r.Instance.Desktop {
+		return r.copyGives()
+	}
 	if err := r.learnCopy(); err != nil {
 		return err
 	}
 	return r.copyTakes(r.In.New)
+}
+
+// copyGives waits until a copy without SSH has given its first password. Nobody of ours can read it: whether it is
+// encrypted to the new key is seen by whoever has that.
+func (r *restoreJob) copyGives() error {
+	c := r.copying()
+	left, err := r.Left(min(door.BootLimit, r.StateLimit))
+	if err != nil {
+		return err
+	}
+	for deadline := time.Now().Add(left); ; {
+		ctx, cancel := context.WithTimeout(r.Ctx, 20*time.Second)
+		text, err := r.Cloud.FirstPassword(ctx, c.CloudID)
+		if err == nil {
+			_, err = firstpassword.CipherText(text)
+		}
+		cancel()
+		if err == nil {
+			return nil
+		}
+		if r.Ctx.Err() != nil {
+			return store.ErrLost
+		}
+		if time.Now().After(deadline) {
+			return door.Failf("the copy %s gives no first password: %s", c.CloudID, door.Words(err))
+		}
+		if stop := r.Stopping(); stop != nil {
+			return stop
+		}
+		r.Sleep(2 * door.Poll)
+	}
 }
 
 // learnCopy learns the copy's host key from its first boot.
@@ -679,6 +735,13 @@ func (r *restoreJob) takePlace() error {
 				c.Accesses = append(c.Accesses, store.PlacedAs{KeyID: row.KeyID, LoginUser: row.LoginUser})
 			}
 		}
+		if r.Instance.Desktop {
+			p, err := r.Store.FirstPasswordOf(r.Ctx, r.Instance.ID)
+			if err != nil {
+				return err
+			}
+			c.Password = &p
+		}
 		c.Moving = true
 		if err := r.Keep(); err != nil {
 			return err
@@ -714,8 +777,10 @@ func (r *restoreJob) takePlace() error {
 	if err != nil {
 		return err
 	}
-	m := store.Machine{CloudID: in.ID, State: string(in.State), Address: in.Address, Port: cmp.Or(in.Port, 22), Static: in.Static,
-		HostKeys: []store.HostKey{c.Host}}
+	m := store.Machine{CloudID: in.ID, State: string(in.State), Address: in.Address, Port: cmp.Or(in.Port, c.Port), Static: in.Static}
+	if c.Host.Blob != nil {
+		m.HostKeys = []store.HostKey{c.Host}
+	}
 	if err := r.Store.TakePlace(r.Ctx, store.Service, r.Instance, m, fmt.Sprintf("a copy from an image (work %d)", r.Work.ID)); err != nil {
 		return err
 	}
@@ -726,6 +791,9 @@ func (r *restoreJob) takePlace() error {
 	k, err := r.Store.KeyByID(r.Ctx, r.In.NewID)
 	if err != nil {
 		return err
+	}
+	if c.Password != nil {
+		return errors.Join(r.Store.SetFirstPassword(r.Ctx, r.Instance.ID, store.FirstPassword{KeyID: k.ID, Fingerprint: k.Fingerprint}), r.Keep())
 	}
 	r.D.File, r.D.Line, r.D.Stood = door.FilesOf(r.Instance)[0], k.Public().Line(), true // it goes with the copy
 	return r.recordPlaced(r.In)
@@ -803,7 +871,7 @@ func (r *restoreJob) placeBack() error {
 			return err
 		}
 	}
-	if err := r.svc.oldBack(r.Run, c.Old, c.Accesses, "the copy that it was placed on is gone"); err != nil {
+	if err := r.svc.oldBack(r.Run, c.Old, c.Accesses, c.Password, "the copy that it was placed on is gone"); err != nil {
 		return err
 	}
 	c.Moving, c.Moved, r.D.NewAccess, r.D.Added = false, false, 0, false
@@ -811,7 +879,7 @@ func (r *restoreJob) placeBack() error {
 }
 
 // oldBack has an old machine take its place again, with the accesses that stood on it.
-func (w *Service) oldBack(r *door.Run, old store.Machine, stood []store.PlacedAs, why string) error {
+func (w *Service) oldBack(r *door.Run, old store.Machine, stood []store.PlacedAs, password *store.FirstPassword, why string) error {
 	in, err := r.Get(old.CloudID)
 	if errors.Is(err, cloud.ErrNotFound) {
 		in, err = cloud.Instance{ID: old.CloudID, State: cloud.Removed, Port: old.Port}, nil
@@ -822,6 +890,11 @@ func (w *Service) oldBack(r *door.Run, old store.Machine, stood []store.PlacedAs
 	old.State, old.Address, old.Port, old.Static = string(in.State), in.Address, cmp.Or(in.Port, 22), in.Static
 	if err := r.Store.TakePlace(r.Ctx, store.Service, r.Instance, old, fmt.Sprintf("work %d went back", r.Work.ID)); err != nil {
 		return err
+	}
+	if password != nil {
+		if err := r.Store.SetFirstPassword(r.Ctx, r.Instance.ID, *password); err != nil {
+			return err
+		}
 	}
 	ended, again, err := r.Store.AccessesBack(r.Ctx, r.Instance, stood, r.Work.ID, why)
 	if err != nil {
@@ -979,7 +1052,10 @@ func (w *Service) startAgain(ctx context.Context, r *door.Run, id, token string)
 func (r *restoreJob) tellCopy() error {
 	c, x := r.copying(), r.D.Restore
 	x.Changed = append(x.Changed, fmt.Sprintf("it is %s at the cloud, and was %s", c.CloudID, c.Old.CloudID),
-		"its host key: "+c.Host.Fingerprint+" (plumlatch hosts write)", "its machine-id and its private address are new")
+		"its machine-id and its private address are new")
+	if c.Host.Blob != nil {
+		x.Changed = append(x.Changed, "its host key: "+c.Host.Fingerprint+" (plumlatch hosts write)")
+	}
 	if c.Static == "" {
 		who, err := r.whoKnows()
 		if err != nil {
@@ -1036,7 +1112,8 @@ func (r *restoreJob) keepOld() error {
 	}
 	keep := time.Duration(r.In.KeepSeconds) * time.Second
 	in := keeping{Restore: r.Work.ID, Old: c.Old, Was: x.Was, Copy: c.CloudID, Image: c.Image, KeepImage: r.In.KeepImage,
-		Until: now.Add(keep).UTC().Truncate(time.Second), Region: c.Region, Static: c.Static, StaticName: c.StaticName, Accesses: c.Accesses}
+		Until: now.Add(keep).UTC().Truncate(time.Second), Region: c.Region, Static: c.Static, StaticName: c.StaticName, Accesses: c.Accesses,
+		Password: c.Password}
 	for _, l := range r.In.LostKeys {
 		k, err := r.Store.KeyByID(r.Ctx, l.ID)
 		if err == nil && k.State == access.Exposed {

@@ -33,8 +33,10 @@ type keeping struct {
 	Static     string           `json:"static"` // the address that went over, as the cloud calls it; "" for none
 	StaticName string           `json:"static_name"`
 	Accesses   []store.PlacedAs `json:"accesses"` // that stood on it
-	Exposed    []string         `json:"exposed"`  // keys that somebody else may have, and that it trusts still
-	Go         bool             `json:"go"`       // the word was given
+	// Password is what was known of its first password, of an instance without SSH.
+	Password *store.FirstPassword `json:"password,omitempty"`
+	Exposed  []string             `json:"exposed"` // keys that somebody else may have, and that it trusts still
+	Go       bool                 `json:"go"`      // the word was given
 }
 
 // kept is what its steps keep.
@@ -151,7 +153,7 @@ func (r *keptJob) goBack() error {
 		return err
 	}
 	if !r.D.Back {
-		if err := r.svc.oldBack(r.Run, r.In.Old, r.In.Accesses, "it is not on the machine that has its place again"); err != nil {
+		if err := r.svc.oldBack(r.Run, r.In.Old, r.In.Accesses, r.In.Password, "it is not on the machine that has its place again"); err != nil {
 			return err
 		}
 		r.D.Back = true
@@ -271,7 +273,7 @@ func (w *Service) Beware(ctx context.Context, of store.Work) (string, error) {
 		out = append(out, fmt.Sprintf("the old machine still trusts %s, which somebody else may have: going back lets that in again",
 			strings.Join(in.Exposed, ", ")))
 	}
-	if of.Kind == "restore-kept" {
+	if of.Kind == "restore-kept" && in.Password == nil {
 		opens, err := w.opened(ctx, in.Accesses)
 		if err != nil {
 			return "", err

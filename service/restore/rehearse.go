@@ -305,6 +305,9 @@ func (w *Service) PlanRehearsal(ctx context.Context, i store.Instance, route str
 		}
 		return wrong("there is no such route")
 	}
+	if i.Desktop {
+		return wire.RehearsalPlan{}, door.FieldError{Field: "instance", Problem: door.NoSSH(i) + ", and nobody of ours could look whether somebody gets in"}
+	}
 	all, offers, err := w.RoutesOf(ctx, i.Name, true)
 	if err != nil {
 		return wire.RehearsalPlan{}, err

@@ -11,6 +11,7 @@ import (
 
 	"plumlatch/core/access"
 	"plumlatch/core/comeback"
+	"plumlatch/core/firstpassword"
 	"plumlatch/core/keypair"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/rotation"
@@ -636,7 +637,11 @@ func (w *Service) PlanRestore(ctx context.Context, i store.Instance, r wire.Rest
 			err = e
 		}
 	}
-	if err == nil {
+	switch {
+	case err != nil:
+	case i.Desktop:
+		err = w.passwordKey(ctx, k)
+	default:
 		err = w.Placeable(ctx, i, k)
 	}
 	if err == nil {
@@ -708,6 +713,15 @@ func (w *Service) PlanRestore(ctx context.Context, i store.Instance, r wire.Rest
 		door.Token(26), i, intent, in), nil
 }
 
+// passwordKey checks that a first password can be encrypted to a key. FieldError.
+func (w *Service) passwordKey(ctx context.Context, k store.Key) error {
+	if err := firstpassword.Check(k.Public()); err != nil {
+		return door.FieldError{Field: "new", Problem: fmt.Sprintf("it has no SSH: its first password is encrypted to a key, and with %s that "+
+			"cannot be: %s", k.Name, err)}
+	}
+	return w.Allowed(ctx, k, "new")
+}
+
 // checkKeep checks what is said of a copy alone. FieldError.
 func checkKeep(r wire.Restore, route string) error {
 	switch {
@@ -775,6 +789,11 @@ func (w *Service) Ready(ctx context.Context, tag string) ([]wire.ReadyRow, error
 			f := w.FactsOf(ctx, row, c, false, rescues)
 			ready := wire.ReadyRow{Instance: row.Name, Region: row.Region, State: f.State, Open: []string{}, Desktop: f.Desktop, Rehearsed: []wire.Rehearsed{}}
 			if f.Desktop {
+				for _, o := range routes.Compare(f) {
+					if o.Open {
+						ready.Open, ready.UntilIn, ready.Down, ready.Sure = append(ready.Open, o.Route), o.UntilIn.Seconds(), o.Down.Seconds(), o.Sure
+					}
+				}
 				out = append(out, ready)
 				continue
 			}

@@ -230,6 +230,9 @@ func (r *restoreJob) accepted() error {
 	if r.InstanceGone() {
 		return door.Failf("the instance is gone")
 	}
+	if r.Instance.Desktop { // it gives a first password, which is all that can be seen of it from here
+		return r.isIn()
+	}
 	if err := r.awaitAccepted(); err != nil {
 		return err
 	}
@@ -240,6 +243,11 @@ func (r *restoreJob) accepted() error {
 	if answers[r.D.NewAccess] != reach.Accepted {
 		return door.Failf("the server does not take %s, though its line was added", r.In.New)
 	}
+	return r.isIn()
+}
+
+// isIn notes since when the new key is in.
+func (r *restoreJob) isIn() error {
 	if r.D.Restore.InAt == nil {
 		now, err := r.Store.Now(r.Ctx)
 		if err != nil {
@@ -302,7 +310,7 @@ func (r *restoreJob) login() error {
 	if err != nil {
 		return err
 	}
-	if within && r.In.Login { // with a signature
+	if within && r.In.Login && !r.Instance.Desktop { // with a signature
 		return r.Store.Observe(r.Ctx, r.D.NewAccess, access.Proven, true, r.In.LoginFrom)
 	}
 	if within {
@@ -581,7 +589,7 @@ func (r *restoreJob) tidy() error {
 	if err := r.Store.DropWorkKey(r.Ctx, r.Work.ID); err != nil {
 		return err
 	}
-	if r.Instance.State == string(cloud.Running) { // who opens it now, as it stands now
+	if r.Instance.State == string(cloud.Running) && !r.Instance.Desktop { // who opens it now, as it stands now
 		if _, err := r.ProbeAll(); err != nil {
 			return err
 		}
@@ -658,6 +666,9 @@ func (r *restoreJob) endRestore(state store.WorkState) (store.WorkEnd, error) {
 			Outcome: door.OutcomeOf(r.Work.Trouble+"; everything was taken back", x.Left...)}, nil
 	}
 	text := fmt.Sprintf("%s opens %s", r.In.New, r.Instance.Name)
+	if r.Instance.Desktop {
+		text = fmt.Sprintf("the first password of %s is encrypted to %s: plumlatch instance password %s", r.Instance.Name, r.In.New, r.Instance.Name)
+	}
 	if r.In.Route == fetchRoute.Name {
 		text = fmt.Sprintf("%s of %s copied; nothing on the volume was changed", door.Plural(r.In.Files, "file"),
 			sizeWords(r.In.Bytes))

@@ -64,6 +64,15 @@ func (s *Store) PasswordChanged(ctx context.Context, by Actor, i Instance) error
 	})
 }
 
+// SetFirstPassword has the ledger know of an instance's first password what holds of the machine that has its place now.
+func (s *Store) SetFirstPassword(ctx context.Context, instanceID int64, p FirstPassword) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		return tx.Exec(`UPDATE first_passwords SET key_id = (SELECT id FROM keys WHERE id = ?), fingerprint = ?, handed_at = ?, handed_to = ?,
+			changed_at = ?, changed_by = ? WHERE instance_id = ?`, p.KeyID, p.Fingerprint, p.HandedAt, p.HandedTo, p.ChangedAt, p.ChangedBy,
+			instanceID).Error
+	})
+}
+
 // orNotFound is ErrNotFound where there is no other error.
 func orNotFound(err error) error {
 	if err == nil {

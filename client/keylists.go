@@ -27,6 +27,11 @@ func (c *Client) PlacedKeys(ctx context.Context, instance string) ([]wire.Placed
 	return all[wire.PlacedKey](ctx, c, instancePath(instance, "placed-keys"), nil)
 }
 
+// PlaceKey has the cloud's own agent let a key in to an instance.
+func (c *Client) PlaceKey(ctx context.Context, instance string, p wire.PlaceKey) (w wire.Work, err error) {
+	return w, c.once(ctx, "POST", instancePath(instance, "placed-keys"), p, &w)
+}
+
 // Lend has the cloud lend a key for a restore that waits for it.
 func (c *Client) Lend(ctx context.Context, work int64, publicLine string) (l wire.Lent, err error) {
 	return l, c.do(ctx, "POST", fmt.Sprintf("/work/%d/lend", work), nil, wire.LendKey{PublicKey: publicLine}, &l)

@@ -170,3 +170,42 @@ func TestCloudKeys(t *testing.T) {
 	mustDo(t, standinCallAt(own, "POST", "/v1/faults", `{"call":"key-entries","how":"fail","name":"south-pier","times":1}`, nil))
 	contains(t, "not read", d.must(t, "cloud-key", "list"), "not read", "day-tally")
 }
+
+// TestPlaceKey: the cloud's own agent lets a key in, and access remove takes it off for good.
+func TestPlaceKey(t *testing.T) {
+	t.Parallel()
+	own := ownCloud(t)
+	s := newSlotOn(t, 149, own)
+	d := newHome(t, &demo{dir: s.dir, url: s.serve(t).URL(), token: s.token})
+	l := &lostDoor{at: own, d: d, name: "place-board", lost: "place-first", new: "place-second", dir: t.TempDir(), none: writeFile(t, "")}
+	for _, k := range []string{l.lost, l.new} {
+		d.must(t, "key", "create", k, "-dir", l.dir, "-new-passphrase", l.none)
+	}
+	d.must(t, "instance", "launch", l.name, "-image", "debian-12", "-size", "small", "-region", "south-pier", "-key", l.lost)
+	d.must(t, "key", "prove", l.lost, "-identity", filepath.Join(l.dir, l.lost))
+	for what, args := range map[string][]string{"no key": {l.name}, "an unknown key": {l.name, "-key", "nobody"}, "one that opens it": {l.name, "-key", l.lost},
+		"an unknown instance": {"nowhere", "-key", l.new}} {
+		if r := d.client(t, "", append([]string{"cloud-key", "place"}, args...)...); r.code == 0 {
+			t.Errorf("%s: %+v", what, r)
+		}
+	}
+	contains(t, "placed", d.must(t, "cloud-key", "place", l.name, "-key", l.new, "-reason", "the steward is not there yet"), l.new+" opens "+l.name,
+		"access remove "+l.name)
+	if out, ok := l.ssh(t, l.new, "hostname"); !ok {
+		t.Errorf("a login: %s", out)
+	}
+	contains(t, "listed", d.must(t, "cloud-key", "list", "-instance", l.name), l.new, "debian")
+	contains(t, "who", d.must(t, "who", l.name), l.new)
+	if r := d.client(t, "", "cloud-key", "place", l.name, "-key", l.new); r.code == 0 || !strings.Contains(r.err, "already") {
+		t.Errorf("twice: %+v", r)
+	}
+	d.must(t, "access", "remove", l.name, "-key", l.new, "-yes")
+	if out, ok := l.ssh(t, l.new, "true"); ok {
+		t.Errorf("withdrawn, and let in: %s", out)
+	}
+	contains(t, "off", d.must(t, "cloud-key", "list", "-instance", l.name), "places no key there")
+	d.must(t, "instance", "stop", l.name, "-yes")
+	if r := d.client(t, "", "cloud-key", "place", l.name, "-key", l.new); r.code == 0 || !strings.Contains(r.err, "it is stopped") && !strings.Contains(r.err, "is stopped") {
+		t.Errorf("stopped: %+v", r)
+	}
+}

@@ -151,6 +151,7 @@ var cloudCalls = map[string][]string{
 	"launch never runs": {"remove"},
 	"stop":              {"stop", "get"}, "stop cancelled": {"start"}, "start": {"start"},
 	"start cancelled": {"stop"}, "remove": {"remove", "get"},
+	"access placed": {"place-key"}, "access placed cancelled, not answered": {"place-key"},
 	"admit for a while": {"groups"}, "admit me": {"own-group", "admit", "unadmit"}, "unadmit": {"unadmit"},
 	"unadmit cancelled":          {"admit"},
 	"admit cancelled, no answer": {"admit"}, "unadmit cancelled, no answer": {"unadmit"},

@@ -47,7 +47,7 @@ var bodyOf = map[string]any{
 	"POST /instances/:name/access-remove": wire.AccessRemove{},
 	"POST /instances/:name/access-extend": wire.AccessExtend{},
 	"POST /instances/:name/rotation-plan": wire.Rotate{}, "POST /instances/:name/routes": wire.CompareRoutes{},
-	"POST /instances/:name/rehearsals/plan": wire.Rehearse{}, "POST /instances/:name/rehearsals": wire.Rehearse{},
+	"POST /instances/:name/placed-keys": wire.PlaceKey{}, "POST /instances/:name/rehearsals/plan": wire.Rehearse{}, "POST /instances/:name/rehearsals": wire.Rehearse{},
 	"POST /instances/:name/restore": wire.Restore{}, "POST /instances/:name/checks": wire.CheckChange{},
 	"POST /restores/plan": wire.RestoreMany{}, "POST /restores": wire.RestoreMany{},
 	"POST /work/:id/placed": wire.PlacedReport{}, "POST /work/:id/permit": wire.PermitRequest{},

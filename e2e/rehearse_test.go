@@ -119,5 +119,22 @@ func TestRehearse(t *testing.T) {
 		t.Errorf("cancelled: %+v", w)
 	}
 	untouched("cancelled")
+	// The work that carries it out is cancelled: it goes back, and says nothing of the way.
+	d.must(t, "restore", "rehearse", l.name, "-route", "disk", "-yes", "-detach")
+	waitFor(t, "the way to be carried out once more", func() bool {
+		var list wire.List[wire.Work]
+		mustDo(t, json.Unmarshal([]byte(d.must(t, "work", "list", "-kind", "restore-disk", "-json")), &list))
+		if list.Items[0].ID == child.ID || list.Items[0].StepName == "look" {
+			return false
+		}
+		child = list.Items[0]
+		return true
+	})
+	d.must(t, "work", "cancel", fmt.Sprint(child.ID), "-yes")
+	waitFor(t, "it to be over", func() bool { return lastOf(t, d, l.name, "rehearse").Over() })
+	if w := lastOf(t, d, l.name, "rehearse"); w.State != "failed" || !strings.Contains(w.Outcome, "was cancelled: nothing was shown") {
+		t.Errorf("its work was cancelled: %+v", w)
+	}
+	untouched("its work was cancelled")
 	has(t, "today", d.reasonsOf(t, "instance", l.name), "rehearsal-failed", false)
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -158,6 +159,47 @@ func hasBoth(x *trial, _ wire.Work) []string {
 	rows, err := x.client.Access(context.Background(), x.instance, "")
 	if err != nil || len(rows) != 3 {
 		broken = append(broken, fmt.Sprintf("%+v %v", rows, err))
+	}
+	return broken
+}
+
+// placesKey has the cloud's own agent let the new key in.
+func placesKey(x *trial) (int64, error) {
+	w, err := x.client.PlaceKey(context.Background(), x.instance, wire.PlaceKey{Key: x.state["new"]})
+	return w.ID, err
+}
+
+func placedCancelled(x *trial) (int64, error) {
+	id, err := placesKey(x)
+	if err != nil {
+		return 0, err
+	}
+	// Once the cloud was asked: a cancel before that has nothing to take back.
+	asked := faultSpec{Call: "place-key", How: "slow", Times: 1, Delay: 2000}
+	if x.fault != nil {
+		asked = *x.fault
+	}
+	return id, x.cancelWhen(id, func(wire.Work) bool { return x.metOf(asked) })
+}
+
+// isPlaced: the new key opens it beside those that did, by one entry of the cloud's agent; the rest of the file is as it was.
+func isPlaced(x *trial, _ wire.Work) []string {
+	broken := x.unlocked()
+	var placed []struct{ Name string }
+	err := standinCall("GET", "/v1/instances/"+x.cloudID+"/placed-keys", "", &placed)
+	if err != nil || len(placed) != 1 || placed[0].Name != strings.ToLower(x.state["new"]) {
+		broken = append(broken, fmt.Sprintf("the cloud places %v %v", placed, err))
+	}
+	data, err := os.ReadFile(x.keysFile())
+	if rest := strings.TrimSuffix(string(withoutLent(data)), "\n"); err != nil || rest != x.state["text"] {
+		broken = append(broken, fmt.Sprintf("the rest of the file is %v\n%s", err, rest))
+	}
+	rows, err := x.client.Access(context.Background(), x.instance, "")
+	for _, key := range []string{x.state["new"], x.slot.key} {
+		if slices.ContainsFunc(rows, func(a wire.Access) bool { return a.Key == key && a.Evidence == "accepted" && !a.Old }) {
+			continue
+		}
+		broken = append(broken, fmt.Sprintf("on record: %+v %v", rows, err))
 	}
 	return broken
 }

@@ -85,6 +85,17 @@ func (x *terminal) answer(t *testing.T, prompt, line string) {
 	}
 }
 
+// answerHidden is answer where nothing that is typed is to be shown: as soon as the prompt is there, the terminal's echo is off.
+func (x *terminal) answerHidden(t *testing.T, prompt, line string) {
+	t.Helper()
+	waitFor(t, "the prompt "+prompt, func() bool { return strings.Contains(x.shows(), prompt) })
+	mode, err := unix.IoctlGetTermios(int(x.master.Fd()), unix.TCGETS)
+	if err != nil || mode.Lflag&unix.ECHO != 0 {
+		t.Errorf("%q is there, and the terminal shows what is typed (%v)", prompt, err)
+	}
+	x.answer(t, prompt, line)
+}
+
 func (x *terminal) end(t *testing.T) int {
 	t.Helper()
 	_ = x.cmd.Wait()
@@ -96,8 +107,8 @@ func TestOnATerminal(t *testing.T) {
 	d, dir := shared, t.TempDir()
 	const pass = "slack water at dusk"
 	x := d.terminal(t, "key", "create", "typed-key", "-dir", dir)
-	x.answer(t, "nothing shows while you type", pass)
-	x.answer(t, "The same again", pass)
+	x.answerHidden(t, "nothing shows while you type", pass)
+	x.answerHidden(t, "The same again", pass)
 	if code := x.end(t); code != 0 || strings.Contains(x.shows(), "slack") ||
 		!strings.Contains(x.shows(), "with a passphrase") {
 		t.Errorf("status %d:\n%s", code, x.shows())
@@ -107,8 +118,8 @@ func TestOnATerminal(t *testing.T) {
 		t.Errorf("%v %s", err, out)
 	}
 	x = d.terminal(t, "key", "create", "mistyped-key", "-dir", dir)
-	x.answer(t, "nothing shows", pass)
-	x.answer(t, "The same again", "slack water at dawn")
+	x.answerHidden(t, "nothing shows", pass)
+	x.answerHidden(t, "The same again", "slack water at dawn")
 	if code := x.end(t); code != 1 || !strings.Contains(x.shows(), "differ") {
 		t.Errorf("status %d:\n%s", code, x.shows())
 	}

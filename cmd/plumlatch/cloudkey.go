@@ -87,6 +87,34 @@ func (c *cli) placedKeys(service *client.Client, instance string, files map[stri
 	return nil
 }
 
+// cloudKeyPlace has the cloud's own agent let a key in.
+func cloudKeyPlace(fs *flag.FlagSet) func(*cli) error {
+	key := fs.String("key", "", "recorded `key` that is to open it")
+	reason := fs.String("reason", "", "`text` for whoever reads the list: why")
+	detach := fs.Bool("detach", false, "print the work's ID and leave")
+	asJSON := fs.Bool("json", false, "print JSON")
+	return func(c *cli) error {
+		if *key == "" {
+			return usagef("-key is missing")
+		}
+		args, service, err := c.begin("INSTANCE")
+		if err != nil {
+			return err
+		}
+		if err := c.keyNames(service, key); err != nil {
+			return err
+		}
+		w, err := service.PlaceKey(c.ctx, args[0], wire.PlaceKey{Key: *key, Reason: *reason})
+		if err != nil {
+			return err
+		}
+		return c.shared(service, w, *detach, *asJSON, func(w wire.Work) {
+			fmt.Fprintf(c.out, "%s opens %s: the cloud's agent places it, again and again.\nnext: plumlatch cloud-key list -instance %s; off again: "+
+				"plumlatch access remove %s -key %s\n", *key, w.Instance, w.Instance, w.Instance, *key)
+		})
+	}
+}
+
 // filesByPrint are the key files of a folder, by the fingerprint of the public half. "" is ~/.ssh, which may be missing.
 func filesByPrint(dir string) (map[string]string, error) {
 	out := map[string]string{}

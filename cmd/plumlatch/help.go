@@ -22,7 +22,7 @@ var stages = []stage{
 	{"launching", "instances, and what the cloud has for them", []string{"instance launch", "instance list",
 		"instance show", "instance stop", "instance start", "instance remove", "instance forget", "instance refresh", "image list",
 		"size list", "region list", "static-address list", "static-address reserve", "static-address move",
-		"static-address release", "cloud-key list", "cloud-key upload", "cloud-key remove"}},
+		"static-address release", "cloud-key list", "cloud-key upload", "cloud-key place", "cloud-key remove"}},
 	{"getting-in", "logging in, and why one cannot", []string{"open", "why", "hosts write", "hosts print",
 		"instance password", "instance rules", "instance admit", "instance unadmit", "instance host-key", "instance boot-log"}},
 	{"tracking", "which key opens which instance", []string{"today", "who", "opens", "access list", "survey",

@@ -290,6 +290,9 @@ func (c *cli) newPassphrase(file string) ([]byte, error) {
 		fmt.Fprintln(c.err, "Without a terminal and without -new-passphrase: the private half gets no passphrase.")
 		return nil, nil
 	}
+	if again, err := hush(int(os.Stdin.Fd())); err == nil { // between the two questions as well
+		defer again()
+	}
 	first, err := c.ask("Passphrase (empty for none; nothing shows while you type): ")
 	if err != nil || len(first) == 0 {
 		return nil, err
@@ -319,9 +322,17 @@ func readPassphrase(file, option string) ([]byte, error) {
 	return data, nil
 }
 
+// ask asks on the terminal for something that is not shown. The echo is off before the question is there: whoever types at once
+// would be shown their secret otherwise.
 func (c *cli) ask(prompt string) ([]byte, error) {
+	fd := int(os.Stdin.Fd())
+	again, err := hush(fd)
+	if err != nil {
+		return nil, err
+	}
+	defer again()
 	fmt.Fprint(c.err, prompt)
-	b, err := term.ReadPassword(int(os.Stdin.Fd()))
+	b, err := term.ReadPassword(fd)
 	fmt.Fprintln(c.err)
 	return b, err
 }

@@ -15,7 +15,6 @@ import (
 	"time"
 
 	"golang.org/x/crypto/ssh"
-	"golang.org/x/term"
 
 	"plumlatch/client"
 	"plumlatch/core/authkeys"
@@ -210,9 +209,7 @@ func (c *cli) password(of, file string) (string, error) {
 	if !c.tty {
 		return "", errors.New("a password is needed, and there is no terminal to ask on (-password-file)")
 	}
-	fmt.Fprintf(c.err, "Password of %s (used here, once, and never sent to the service): ", of)
-	text, err := term.ReadPassword(int(os.Stdin.Fd()))
-	fmt.Fprintln(c.err)
+	text, err := c.ask(fmt.Sprintf("Password of %s (used here, once, and never sent to the service): ", of))
 	return string(text), err
 }
 

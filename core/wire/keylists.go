@@ -60,6 +60,12 @@ type PlacedKey struct {
 	Retired  bool   `json:"retired,omitempty"`
 }
 
+// PlaceKey asks for the cloud's own agent to place a key of the ledger on an instance.
+type PlaceKey struct {
+	Key    string `json:"key"`
+	Reason string `json:"reason,omitempty"`
+}
+
 // ListKey asks for a key of the ledger to be taken into lists of the cloud.
 type ListKey struct {
 	Key     string   `json:"key"`

@@ -202,6 +202,52 @@ func TestPlacedTaken(t *testing.T) {
 	}
 }
 
+// TestPlacedByCloud: the cloud's own agent lets a key in, as one entry wherever its replica is killed; going back takes it off, and
+// its line goes.
+func TestPlacedByCloud(t *testing.T) {
+	t.Parallel()
+	kindtest.EveryHalt(t, kindtest.Case{
+		Kind: "access-place", Some: 3, Returns: "access-place/accept/begin",
+		Prepare: func(h *kindtest.House) {
+			h.Key("first")
+			h.Key("second")
+			h.Launch("berth-1", "first")
+			h.KeepKeys("berth-1")
+		},
+		Begin: func(h *kindtest.House) (store.Work, error) {
+			return h.W.Accesses.PlaceByCloud(h.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"), wire.PlaceKey{Key: "second"})
+		},
+		Reset: func(h *kindtest.House) {
+			all, err := h.Cloud.PlacedKeys(h.Instance("berth-1").CloudID)
+			for _, p := range all {
+				err = errors.Join(err, h.Cloud.UnplaceKey(p.ID))
+			}
+			if err != nil {
+				h.Fatal(err)
+			}
+			time.Sleep(300 * time.Millisecond) // the agent has looked since
+			h.KeysBack("berth-1")
+		},
+		State: func(h *kindtest.House) string {
+			time.Sleep(300 * time.Millisecond)
+			all, err := h.Cloud.PlacedKeys(h.Instance("berth-1").CloudID)
+			if err != nil {
+				h.Fatal(err)
+			}
+			var names []string
+			for _, p := range all {
+				names = append(names, p.Name+" as "+p.User)
+			}
+			var lines []string
+			for line := range strings.Lines(h.Keys("berth-1")) { // the mark of an entry has its number in it
+				line, _, _ = strings.Cut(line, " placed-by-the-cloud:")
+				lines = append(lines, strings.TrimSpace(line))
+			}
+			return fmt.Sprintf("the cloud places %q\n%s", names, strings.Join(lines, "\n"))
+		},
+	})
+}
+
 // TestEndBeforeCheck: a service that was at rest until the grace time was over, between giving the old key its end
 // and asking the server, goes on: the server refuses the old key rightly by then.
 func TestEndBeforeCheck(t *testing.T) {

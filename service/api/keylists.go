@@ -81,6 +81,13 @@ func (s *Server) placedKeys(c *gin.Context) {
 	answerList(c, rows, "", func(p wire.PlacedKey) wire.PlacedKey { return p })
 }
 
+// placeKey has the cloud's own agent let a key in.
+func (s *Server) placeKey(c *gin.Context) {
+	begins(s, c, func(name store.Once, i store.Instance, p wire.PlaceKey) (store.Work, error) {
+		return s.opts.Worker.Accesses.PlaceByCloud(c.Request.Context(), actor(c), name, i, p)
+	})
+}
+
 // lendForWork has the cloud lend a key for a restore that waits for it.
 func (s *Server) lendForWork(c *gin.Context) {
 	var r wire.LendKey

@@ -159,6 +159,7 @@ func (s *Server) operations() []Operation {
 
 		{get, "/instances/:name/placed-keys", view, true, nil, list(wire.PlacedKey{}), "The keys that the cloud's agent places there.",
 			s.placedKeys},
+		{post, "/instances/:name/placed-keys", edit, false, wire.PlaceKey{}, wire.Work{}, "Have the cloud's own agent let a key in there.", s.placeKey},
 		{post, "/work/:id/lend", edit, true, wire.LendKey{}, wire.Lent{}, "Have the cloud lend a key for a restore.", s.lendForWork},
 		{post, "/instances/:name/password", edit, true, nil, wire.SealedPassword{}, "Hand over its first password, as it is encrypted.",
 			s.handPassword},

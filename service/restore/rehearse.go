@@ -31,7 +31,8 @@ type rehearsal struct {
 	Child int64   `json:"child,omitempty"` // the work that carries the way out
 	In    float64 `json:"in,omitempty"`    // seconds
 	Down  float64 `json:"down,omitempty"`
-	Done  bool    `json:"done,omitempty"` // it went as it should
+	Done  bool    `json:"done,omitempty"`  // it went as it should
+	Ended bool    `json:"ended,omitempty"` // somebody cancelled the work that carries the way out: nothing was shown
 }
 
 const rehearseKind = "rehearse"
@@ -162,6 +163,9 @@ func (r *rehearseJob) carry() error {
 	switch {
 	case !child.Over():
 		return r.Wait(wire.WaitsParts, fmt.Sprintf("work %d, which carries it out on the copy", child.ID), 2*time.Second, grantLimit)
+	case child.State == store.Cancelled:
+		h.Ended = true
+		return errors.Join(r.Keep(), door.Failf("work %d, which carried it out, was cancelled: nothing was shown", child.ID))
 	case child.State != store.Done:
 		return door.Failf("by %s nobody would have got in: %s (work %d)", r.In.Route, child.Outcome, child.ID)
 	}
@@ -281,7 +285,10 @@ func (r *rehearseJob) over(state store.WorkState) (store.WorkEnd, error) {
 	}
 	if state != store.Done {
 		said := cmp.Or(r.Work.Trouble, "it did not end")
-		err := r.Store.EndRehearsal(r.Ctx, r.Work.ID, false, h.In, h.Down, said)
+		var err error
+		if !h.Ended {
+			err = r.Store.EndRehearsal(r.Ctx, r.Work.ID, false, h.In, h.Down, said)
+		}
 		if state == store.Stuck {
 			return store.WorkEnd{Outcome: door.OutcomeOf(said, x.Left...)}, err
 		}

@@ -657,7 +657,11 @@ export interface paths {
      */
     get: operations["get-instances-name-placed-keys"];
     put?: never;
-    post?: never;
+    /**
+     * Have the cloud's own agent let a key in there.
+     * @description For whoever is operator or more.
+     */
+    post: operations["post-instances-name-placed-keys"];
     delete?: never;
     options?: never;
     head?: never;
@@ -3309,6 +3313,10 @@ export interface components {
       lines: string[];
       sha256: string;
     };
+    PlaceKey: {
+      key: string;
+      reason?: string;
+    };
     PlacedKey: {
       for_all: boolean;
       id: string;
@@ -5204,6 +5212,40 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["ListOfPlacedKey"];
+        };
+      };
+    };
+  };
+  "post-instances-name-placed-keys": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["PlaceKey"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Work"];
         };
       };
     };

@@ -535,13 +535,11 @@ func (r *restoreJob) enable() error {
 	if !c.Looked {
 		blind := c.Blind
 		if blind == "" {
-			var now comeback.Machine
-			var err error
-			if now, blind, err = r.lookWithin(r.copySide(), [][]byte{c.Host.Blob}); err != nil {
+			missing, _, why, err := r.lookSettled()
+			if err != nil {
 				return err
 			}
-			missing, _ := comeback.Missing(c.Before, now)
-			c.Missing = nil
+			blind, c.Missing = why, nil
 			for _, d := range missing {
 				if d.Sort == comeback.Service {
 					c.Missing = append(c.Missing, d.What)
@@ -576,6 +574,32 @@ func (r *restoreJob) enable() error {
 	}
 	return r.Wait(wire.WaitsHands, fmt.Sprintf("%s to be started and enabled on the copy (plumlatch work here %d -identity FILE)",
 		strings.Join(c.Missing, ", "), r.Work.ID), time.Minute, copyLimit)
+}
+
+// settleLimit is how long a machine whose SSH server answers may go on booting.
+const settleLimit = 30 * time.Second
+
+// lookSettled looks what ran on the old one and does not on the copy. Services may start after the SSH server: those that are
+// missing are given a while.
+func (r *restoreJob) lookSettled() (missing []comeback.Doubt, seen []string, blind string, err error) {
+	c := r.copying()
+	left, err := r.Left(min(settleLimit, r.StateLimit))
+	if err != nil {
+		return nil, nil, "", err
+	}
+	for deadline := time.Now().Add(left); ; {
+		if c.After, blind, err = r.lookWithin(r.copySide(), [][]byte{c.Host.Blob}); err != nil || blind != "" {
+			return nil, nil, blind, err
+		}
+		missing, seen = comeback.Missing(c.Before, c.After)
+		if !slices.ContainsFunc(missing, func(d comeback.Doubt) bool { return d.Sort == comeback.Service }) || time.Now().After(deadline) {
+			return missing, seen, "", nil
+		}
+		if stop := r.Stopping(); stop != nil {
+			return nil, nil, "", stop
+		}
+		r.Sleep(5 * door.Poll)
+	}
 }
 
 // CopyDoor tells where services are started on a copy. store.ErrWorkState.
@@ -626,13 +650,14 @@ func (r *restoreJob) compare() error {
 	c, x := r.copying(), r.D.Restore
 	if x.Was == string(cloud.Running) && !c.Compared {
 		blind := c.Blind
+		var missing []comeback.Doubt
+		var seen []string
 		if blind == "" {
 			var err error
-			if c.After, blind, err = r.lookWithin(r.copySide(), [][]byte{c.Host.Blob}); err != nil {
+			if missing, seen, blind, err = r.lookSettled(); err != nil {
 				return err
 			}
 		}
-		missing, seen := comeback.Missing(c.Before, c.After)
 		for _, d := range missing {
 			x.Left = append(x.Left, r.missed(d))
 		}

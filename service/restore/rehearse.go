@@ -31,7 +31,6 @@ type rehearsal struct {
 	Child int64   `json:"child,omitempty"` // the work that carries the way out
 	In    float64 `json:"in,omitempty"`    // seconds
 	Down  float64 `json:"down,omitempty"`
-	Done  bool    `json:"done,omitempty"`  // it went as it should
 	Ended bool    `json:"ended,omitempty"` // somebody cancelled the work that carries the way out: nothing was shown
 }
 
@@ -267,12 +266,8 @@ func (r *rehearseJob) carryBack() error {
 
 // compared says what ran on the original and does not on the copy, and runs its checks there.
 func (r *rehearseJob) compared() error {
-	h := r.rehearsal()
-	if err := r.compare(); err != nil {
-		return err
-	}
-	h.Done = true
-	return r.Keep()
+	r.rehearsal()
+	return r.compare()
 }
 
 // forget takes the copy and its pair out of the ledger, after both are gone.
@@ -394,10 +389,12 @@ func (w *Service) Rehearse(ctx context.Context, by store.Actor, once store.Once,
 	if err != nil {
 		return store.Work{}, err
 	}
-	return w.rehearse(ctx, by, once, i, p)
+	return w.rehearse(ctx, by, once, i, p, false)
 }
 
-func (w *Service) rehearse(ctx context.Context, by store.Actor, once store.Once, i store.Instance, p wire.RehearsalPlan) (store.Work, error) {
+// rehearse begins one; alone if no other is at hand.
+func (w *Service) rehearse(ctx context.Context, by store.Actor, once store.Once, i store.Instance, p wire.RehearsalPlan, alone bool) (store.Work,
+	error) {
 	why := "asked for"
 	if len(p.Others) > 0 {
 		why += "; open besides: " + strings.Join(p.Others, ", ")
@@ -405,7 +402,7 @@ func (w *Service) rehearse(ctx context.Context, by store.Actor, once store.Once,
 	price, currency := price(p)
 	n := w.Begun(w.Named(rehearseKind), fmt.Sprintf("rehearse the way back into %s by %s", i.Name, p.Route), door.Token(26), i,
 		fmt.Sprintf("carry the way by %s out on a copy of it, and remove that", p.Route), restoring{Route: p.Route, Why: why})
-	id, err := w.Store.BeginRehearsal(ctx, by, once, i, n, p.Route, price, currency)
+	id, err := w.Store.BeginRehearsal(ctx, by, once, i, n, p.Route, price, currency, alone)
 	if done, ok := errors.AsType[store.Replayed](err); ok {
 		return w.Store.WorkByID(ctx, done.WorkID)
 	}
@@ -484,10 +481,13 @@ func (w *Service) RehearsalsDue(ctx context.Context) (bool, error) {
 		if err != nil {
 			return false, err
 		}
-		if cost, _ := price(plan); p.Rehearse.AtMost > 0 && spent+cost > p.Rehearse.AtMost {
-			continue // a smaller one may still fit
+		if cost, _ := price(plan); p.Rehearse.AtMost > 0 && (cost == 0 || spent+cost > p.Rehearse.AtMost) {
+			continue // a smaller one may still fit; what a cloud without prices asks is not known
 		}
-		_, err = w.rehearse(ctx, store.Service, store.Once{}, i, plan)
+		_, err = w.rehearse(ctx, store.Service, store.Once{}, i, plan, true)
+		if errors.Is(err, store.ErrInProgress) { // another replica was first
+			err = nil
+		}
 		return false, err
 	}
 	return false, nil

@@ -38,12 +38,25 @@ func (r *Rehearsal) fields() []any {
 		&r.BeganAt, &r.EndedAt, &r.Good, &r.InSeconds, &r.DownSecs, &r.Said}
 }
 
-// BeginRehearsal begins the work, and writes it down, in one transaction. ErrReused by once.
+// BeginRehearsal begins the work, and writes it down, in one transaction. With alone it is begun only if no other is at hand, by
+// whichever replica. ErrInProgress; ErrReused by once.
 func (s *Store) BeginRehearsal(ctx context.Context, by Actor, once Once, i Instance, n NewWork, route string, price float64,
-	currency string) (id int64, err error) {
+	currency string, alone bool) (id int64, err error) {
 	err = s.tx(ctx, func(tx *gorm.DB) error {
 		if err := once.seen(tx); err != nil {
 			return err
+		}
+		if alone {
+			if err := tx.Exec("LOCK TABLE rehearsals IN SHARE ROW EXCLUSIVE MODE").Error; err != nil { // whoever inserts waits
+				return err
+			}
+			var at int
+			if err := tx.Raw("SELECT count(*) FROM work WHERE kind = 'rehearse' AND state IN ('queued', 'running', 'waiting')").Scan(&at).Error; err != nil {
+				return err
+			}
+			if at > 0 {
+				return ErrInProgress
+			}
 		}
 		if id, err = addWork(tx, by, once, i.ID, n); err != nil {
 			return err

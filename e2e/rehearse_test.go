@@ -112,6 +112,12 @@ func TestRehearse(t *testing.T) {
 		}
 		return len(list.Items) > 0 && !child.Over() && child.StepName != "look"
 	})
+	// The copy is an instance of the ledger meanwhile, and no list has it.
+	for _, args := range [][]string{{"instance", "list"}, {"access", "list"}, {"discover"}, {"restore", "ready"}} {
+		if r := d.client(t, "", args...); strings.Contains(r.out, l.name+"-rehearsal-") {
+			t.Errorf("meanwhile %q says %s", args, r.out)
+		}
+	}
 	w := lastOf(t, d, l.name, "rehearse")
 	d.must(t, "work", "cancel", fmt.Sprint(w.ID), "-yes")
 	waitFor(t, "it to be over", func() bool { return lastOf(t, d, l.name, "rehearse").Over() })

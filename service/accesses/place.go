@@ -116,23 +116,8 @@ func (r *placeJob) taken() error {
 	if err != nil {
 		return err
 	}
-	k, err := r.Store.KeyByID(r.Ctx, r.In.NewID)
-	if err != nil {
+	if err := r.UntilAccepted(r.In.NewID, left); err != nil {
 		return err
-	}
-	for deadline := time.Now().Add(left); ; {
-		t, err := r.Target(r.Ctx, r.Instance)
-		if err != nil {
-			return err
-		}
-		answers := reach.Probe(r.Ctx, r.Reach, t, [][]byte{k.Blob}, time.Now)
-		if answers[0].Answer == reach.Accepted || time.Now().After(deadline) {
-			break
-		}
-		if stop := r.Stopping(); stop != nil {
-			return stop
-		}
-		r.Sleep(2 * door.Poll)
 	}
 	answers, err := r.AskServer(append([]int64{r.D.NewAccess}, r.D.Others...)...)
 	if err != nil {

@@ -129,6 +129,29 @@ func (r *Run) AskServer(ids ...int64) (map[int64]reach.Answer, error) {
 	return out, r.NotedWitness(store.Witness{Asked: kept})
 }
 
+// UntilAccepted asks the server about a key until it takes it, or the time is over: it may still be coming up, or the line be on
+// its way. Whether it takes the key is for its caller to find out.
+func (r *Run) UntilAccepted(keyID int64, left time.Duration) error {
+	k, err := r.Store.KeyByID(r.Ctx, keyID)
+	if err != nil {
+		return err
+	}
+	for deadline := time.Now().Add(left); ; {
+		t, err := r.Target(r.Ctx, r.Instance)
+		if err != nil {
+			return err
+		}
+		answers := reach.Probe(r.Ctx, r.Reach, t, [][]byte{k.Blob}, time.Now)
+		if answers[0].Answer == reach.Accepted || time.Now().After(deadline) {
+			return nil
+		}
+		if stop := r.Stopping(); stop != nil {
+			return stop
+		}
+		r.Sleep(2 * Poll)
+	}
+}
+
 // forgetOld forgets answers that say nothing now: they are too old, or a file was written
 // since, by this work, on its way back, or by any other. A key that was refused while its
 // line was out is no key that opens nothing once the line is back.

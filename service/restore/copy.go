@@ -557,7 +557,7 @@ func (r *restoreJob) enable() error {
 	if len(c.Missing) == 0 {
 		return nil
 	}
-	if r.In.Enabled {
+	if r.In.EnabledOn == c.CloudID { // and not on that of a try before
 		for _, f := range r.In.EnabledFailed {
 			if err := r.Say("on the copy: %s", f); err != nil {
 				return err
@@ -613,7 +613,7 @@ func (w *Service) CopyDoor(ctx context.Context, work store.Work) (out wire.CopyD
 		return out, err
 	}
 	out = wire.CopyDoor{HostKeys: []string{}, Services: []string{}, Key: in.New}
-	if d.Restore == nil || d.Restore.Copy == nil || work.At != "enable" || in.Enabled {
+	if d.Restore == nil || d.Restore.Copy == nil || work.At != "enable" || in.EnabledOn == d.Restore.Copy.CloudID {
 		return out, nil
 	}
 	i, err := w.Store.InstanceByID(ctx, work.InstanceID)
@@ -632,6 +632,10 @@ func (w *Service) ReportEnabled(ctx context.Context, by store.Actor, work store.
 	if work.Kind != "restore-"+copyRoute || work.Over() || work.Back || work.CancelAsked || work.At != "enable" || len(e.Done)+len(e.Failed) > 200 {
 		return store.ErrWorkState
 	}
+	var d restoreKept
+	if err := door.Decode(work.Data, &d); err != nil || d.Restore == nil || d.Restore.Copy == nil {
+		return errors.Join(err, store.ErrWorkState)
+	}
 	var failed, done []string
 	for _, f := range e.Failed {
 		failed = append(failed, plaintext.Line(plaintext.Cut(f, 300)))
@@ -639,7 +643,7 @@ func (w *Service) ReportEnabled(ctx context.Context, by store.Actor, work store.
 	for _, d := range e.Done {
 		done = append(done, plaintext.Line(plaintext.Cut(d, 300)))
 	}
-	err := w.Store.Tell(ctx, work.ID, map[string]any{"enabled": true, "enabled_failed": failed}, fmt.Sprintf("%s has started and enabled on the "+
+	err := w.Store.Tell(ctx, work.ID, map[string]any{"enabled_on": d.Restore.Copy.CloudID, "enabled_failed": failed}, fmt.Sprintf("%s has started and enabled on the "+
 		"copy: %s; not: %s; from %s", by.Operator, cmp.Or(strings.Join(done, ", "), "nothing"), cmp.Or(strings.Join(failed, "; "), "nothing"), by.Address))
 	w.Look()
 	return err

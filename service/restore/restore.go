@@ -65,9 +65,9 @@ type restoring struct {
 	KeepSeconds int64 `json:"keep_seconds,omitempty"`
 	Still       bool  `json:"still,omitempty"`
 	KeepImage   bool  `json:"keep_image,omitempty"`
-	// Enable: services that do not come up on it are started and enabled by the client, which says when that is Enabled.
+	// Enable: services that do not come up on it are started and enabled by the client, which says for which copy, by the cloud's ID, that is done.
 	Enable        bool     `json:"enable,omitempty"`
-	Enabled       bool     `json:"enabled,omitempty"`
+	EnabledOn     string   `json:"enabled_on,omitempty"`
 	EnabledFailed []string `json:"enabled_failed,omitempty"`
 	// Fetched is set when the engineer's client has copied files out.
 	Fetched bool  `json:"fetched"`

@@ -273,24 +273,7 @@ func (r *restoreJob) awaitAccepted() error {
 	if err != nil {
 		return err
 	}
-	k, err := r.Store.KeyByID(r.Ctx, a.KeyID)
-	if err != nil {
-		return err
-	}
-	for deadline := time.Now().Add(left); ; {
-		t, err := r.Target(r.Ctx, r.Instance)
-		if err != nil {
-			return err
-		}
-		answers := reach.Probe(r.Ctx, r.Reach, t, [][]byte{k.Blob}, time.Now)
-		if answers[0].Answer == reach.Accepted || time.Now().After(deadline) {
-			return nil
-		}
-		if stop := r.Stopping(); stop != nil {
-			return stop
-		}
-		r.Sleep(2 * door.Poll)
-	}
+	return r.UntilAccepted(a.KeyID, left)
 }
 
 // login waits for a login from the engineer's machine. Without one nothing

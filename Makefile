@@ -47,7 +47,7 @@ console/dist/core.wasm.gz: console/dist/index.html $(CORE_SOURCES)
 test: build ## run every test; installs what is missing for them
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)')
 	@rm -f bin/harness.txt
-	PLUMLATCH_HARNESS_REPORT=$(CURDIR)/bin/harness.txt go test -count=1 -parallel 5 -timeout 30m ./...
+	PLUMLATCH_HARNESS_REPORT=$(CURDIR)/bin/harness.txt go test -count=1 -parallel 7 -timeout 30m ./...
 	@if [ -e bin/harness.txt ]; then cat bin/harness.txt; fi
 
 # The tests of the whole in which most goes on at once; what each kind of work does by itself is raced in

@@ -161,10 +161,30 @@ func TestCloudKeys(t *testing.T) {
 		t.Error("it is there again")
 	}
 	contains(t, "none", d.must(t, "cloud-key", "list", "-instance", "tally-board-1"), "places no key there")
-	// One for the whole project is not taken off for one instance.
-	mustDo(t, standinCallAt(own, "POST", "/v1/placed-keys", fmt.Sprintf(`{"client_token":"pin-all","instance":"","user":"nobody-there","name":"for all",
+	// One for the whole project is kept for each instance by itself before it is taken off one: others keep it.
+	d.must(t, "instance", "launch", "tally-board-3", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", "cloud:day-tally")
+	mustDo(t, standinCallAt(own, "POST", "/v1/placed-keys", fmt.Sprintf(`{"client_token":"pin-all","instance":"","user":"debian","name":"for all",
 		"public_key":%s}`, text), nil))
+	onThird := func() bool {
+		return d.client(t, "", "open", "tally-board-3", "-identity", filepath.Join(dir, "pinned"), "--", "true").code == 0
+	}
+	waitFor(t, "the agent has placed it on both", func() bool { return logsIn() && onThird() })
 	contains(t, "for all", d.must(t, "cloud-key", "list", "-instance", "tally-board-1"), "every instance of the project")
+	for _, name := range []string{"tally-board-1", "tally-board-3"} {
+		d.must(t, "survey", name, "-inside")
+	}
+	d.must(t, "access", "record", "tally-board-3", "pinned")
+	d.must(t, "survey", "tally-board-3", "-outside")
+	r := d.client(t, "", "access", "remove", "tally-board-1", "-key", "pinned", "-yes")
+	contains(t, "off the project", r.out+r.err, "pinned is withdrawn from tally-board-1")
+	mustDo(t, json.Unmarshal([]byte(d.must(t, "work", "list", "-kind", "cloud-key-split", "-limit", "1", "-json")), &works))
+	contains(t, "what was done", works.Items[0].Outcome, "keeps for all for each of 2 instances by itself", "one that is launched later does not get it")
+	time.Sleep(time.Second) // the agent has looked since
+	if logsIn() || !onThird() {
+		t.Errorf("pinned opens tally-board-1: %t; tally-board-3: %t", logsIn(), onThird())
+	}
+	contains(t, "none", d.must(t, "cloud-key", "list", "-instance", "tally-board-1"), "places no key there")
+	contains(t, "its own", d.must(t, "cloud-key", "list", "-instance", "tally-board-3"), "for all", "tally-board-3")
 
 	// A list that cannot be read says so, and what others hold is shown all the same.
 	mustDo(t, standinCallAt(own, "POST", "/v1/faults", `{"call":"key-entries","how":"fail","name":"south-pier","times":1}`, nil))

@@ -26,6 +26,15 @@ func consoleRestore(t *testing.T, b *browser, d *demo, _ string) {
 	b.press(t, "disk")
 	b.see(t, "The whole way by disk", "find the right filesystem on it, and mount that",
 		"see that nothing is left open behind")
+	// It is rehearsed first: what that takes is shown before, and it is begun by a button.
+	b.press(t, "What a rehearsal would take")
+	b.see(t, "launch a copy from that", "costs at most", "Not shown by it")
+	b.do(t, chromedp.Click(chromedp.Search(`//main//button[normalize-space(.)="Rehearse"]`)))
+	b.see(t, "rehearse the way back into back-board by disk", "by disk somebody would be in after", "the copy and its image are removed")
+	b.visit(t, "/instances/back-board")
+	b.press(t, "Ways back in")
+	b.see(t, "in after ")
+	b.press(t, "disk")
 	b.do(t, chromedp.Click(css(".key-choice .ant-select")), chromedp.SendKeys(css(".key-choice input"), "back-new"))
 	b.pick(t, "back-new")
 	b.press(t, "Restore access")

@@ -317,6 +317,7 @@ func TestCopyGoesBack(t *testing.T) {
 			t.Errorf("%s: can be lost: %v", o.Route, o.CanBeLost)
 		}
 	}
+	toldByClient(t, l)
 	copies("a service that is not enabled", "works on the old one, and not on the copy")
 	w := lastOf(t, d, l.name, "restore-copy")
 	var report wire.Report
@@ -337,6 +338,29 @@ func TestCopyGoesBack(t *testing.T) {
 	}
 	d.must(t, "work", "cancel", fmt.Sprint(l.keptWork(t).ID), "-yes")
 	whole("enabled, and back")
+	// What was done on one copy is not taken for done on the next: taken up again, the work has another.
+	fault("outbound", "slow", `,"delay_ms":4000`) // time to cancel it
+	ended := make(chan result, 1)
+	go func() {
+		ended <- d.client(t, "", "restore", "copy", l.name, "-new", l.new, "-dir", l.dir, "-enable", "-yes")
+	}()
+	waitFor(t, "it to move, enabled", func() bool {
+		w = lastOf(t, d, l.name, "restore-copy")
+		return !w.Over() && w.StepName == "move"
+	})
+	id := fmt.Sprint(w.ID)
+	d.must(t, "work", "cancel", id, "-yes")
+	if r := <-ended; !strings.Contains(r.err, "sudo systemctl enable --now board-service.service") {
+		t.Errorf("enabled, and cancelled: %+v", r)
+	}
+	whole("enabled, and cancelled")
+	d.must(t, "work", "retry", id)
+	again := d.client(t, "", "work", "here", id, "-dir", l.dir)
+	if again.code != 0 || !strings.Contains(again.err, "sudo systemctl enable --now board-service.service") {
+		t.Errorf("taken up again: %+v", again)
+	}
+	d.must(t, "work", "cancel", fmt.Sprint(l.keptWork(t).ID), "-yes")
+	whole("taken up again, and back")
 	if r := d.client(t, "", "restore", l.name, "-route", "copy", "-enable"); r.code == 0 {
 		t.Error("-enable is of restore copy alone")
 	}
@@ -383,6 +407,32 @@ func TestCopyGoesBack(t *testing.T) {
 	if left, _ := filepath.Glob(filepath.Join(l.at.path("standin", "images"), "*")); len(left) > 0 {
 		t.Errorf("images that are left: %q", left)
 	}
+}
+
+// toldByClient: where the steward does not see it, what would not come back is told as an engineer's client has seen it.
+func toldByClient(t *testing.T, l *lostDoor) {
+	t.Helper()
+	d, keys := l.d, l.disk("home/debian/.ssh/authorized_keys")
+	text := mustRead(t, keys)
+	mustDo(t, os.WriteFile(keys, []byte(stewardLine.ReplaceAllString(text, "")), 0o600))
+	of := func(what, words string, where func(wire.RouteOffer) []string) {
+		t.Helper()
+		var routes wire.Routes
+		mustDo(t, json.Unmarshal([]byte(d.must(t, "restore", l.name, "-json")), &routes))
+		for _, o := range routes.Offers {
+			if o.Route == "copy" && !strings.Contains(strings.Join(where(o), "\n"), words) {
+				t.Errorf("%s: %+v", what, o)
+			}
+		}
+	}
+	of("nobody has looked", "starts at boot: not seen (the service's own key does not open it); plumlatch survey "+l.name+" -identity FILE",
+		func(o wire.RouteOffer) []string { return o.ToCheck })
+	contains(t, "by hand", d.must(t, "survey", l.name, "-identity", filepath.Join(l.dir, l.lost)),
+		"would not come back after a stop: board-service.service: it runs, and nothing starts it at boot")
+	of("a client has looked", "board-service.service: it runs, and nothing starts it at boot (seen by the client of ", func(o wire.RouteOffer) []string {
+		return o.CanBeLost
+	})
+	mustDo(t, os.WriteFile(keys, []byte(text), 0o600))
 }
 
 // TestCopyDesktop: the key that a first password is encrypted to is lost, and nobody knows the password: a copy gives another one,

@@ -174,11 +174,14 @@ func TestWhoAdoptsFound(t *testing.T) {
 	waitFor(t, "it is no matter", func() bool {
 		return !strings.Contains(d.must(t, "today", "-what", "unknown-instance", "-limit", "400"), pilots.id)
 	})
-	d.must(t, "discover", "adopt", x.id, "-yes", "-name", "who-adopted")
+	d.must(t, "discover", "adopt", x.id, "-yes", "-name", "who-adopted", "-no-steward")
 	refused("the first restore", mate.client(t, "", "restore", "who-adopted", "-route", "boot-text", "-new", x.new, "-dir", x.dir, "-yes"),
 		"it takes an admin")
 	policy("adopt:\n  who: [{operators: [found-mate], region: south-pier, tag: env=test}]\n")
 	mate.must(t, "restore", "who-adopted", "-route", "boot-text", "-new", x.new, "-dir", x.dir, "-yes")
+	if text := mustRead(t, shared.path("standin", "instances", x.id, "home/debian/.ssh/authorized_keys")); stewardLine.MatchString(text) {
+		t.Errorf("adopted without a steward, and restored:\n%s", text)
+	}
 	// A word, for adopting and for the first restore; later nobody is asked.
 	policy("adopt:\n  word: second\n")
 	w := newStray(t, d, "word-stray", "debian-12", "")
@@ -227,6 +230,23 @@ func TestLink(t *testing.T) {
 		if r := d.client(t, "", "instance", "link", "by-hand", c.id, "-yes"); r.code != 1 || !strings.Contains(r.err, c.words) {
 			t.Errorf("%s: %+v", what, r)
 		}
+	}
+	// Another that shows the same host key: one of the two passes on what it is asked, or is a copy. Neither is known by it.
+	twin := func(name string) string { return shared.path("standin", "instances", name) }
+	for _, file := range []string{"etc/ssh/ssh_host_ed25519_key", "etc/ssh/ssh_host_ed25519_key.pub"} {
+		mustDo(t, os.WriteFile(filepath.Join(twin(other.id), file), []byte(mustRead(t, filepath.Join(twin(x.id), file))), 0o600))
+	}
+	mustDo(t, os.WriteFile(twin(other.id)+".console", []byte(mustRead(t, twin(x.id)+".console")), 0o600))
+	(&broken{d: shared, id: other.id}).door(t, "open")
+	contains(t, "a twin", d.must(t, "discover", "adopt", other.name, "-yes"), "its host key is not known: by-hand shows the same one")
+	if i := d.instance(t, other.name); len(i.HostKeys) != 0 {
+		t.Errorf("a twin: %+v", i.HostKeys)
+	}
+	print := d.instance(t, "by-hand").HostKeys[0].Fingerprint
+	d.must(t, "instance", "host-key", other.name, "-accept", print, "-yes")
+	if r := d.client(t, "", "instance", "link", "by-hand", x.id, "-yes"); r.code != 1 || !strings.Contains(r.err, "tells it from no other: "+other.name+
+		" shows the same one") {
+		t.Errorf("a twin: %+v", r)
 	}
 	// Another host key than the recorded one answers: somebody else may stand there.
 	newHostKey(t, &broken{d: shared, name: "by-hand", id: x.id, disk: shared.path("standin", "instances", x.id), home: t.TempDir()})

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -232,6 +233,12 @@ func TestSurveyByTheClient(t *testing.T) {
 	}
 	contains(t, "doors", fmt.Sprint(s.Doors), "TrustedUserCAKeys "+caFile, "a key command /bin/true")
 	contains(t, "configuration", strings.Join(s.Config, "\n"), "passwordauthentication", "permitrootlogin")
+	// What listens and what is mounted there; no systemd runs on this machine, so nothing is said of services.
+	_, noUnits := os.Stat("/sys/fs/cgroup/system.slice")
+	if m := s.Machine; m == nil || !slices.ContainsFunc(m.Ports, func(p wire.PortSeen) bool { return p.Number == a.port }) || m.Mounted == nil ||
+		m.Written == nil || noUnits != nil && m.Running != nil {
+		t.Errorf("the machine: %+v", m)
+	}
 	lying := map[string]string{}
 	for _, l := range s.Lying {
 		lying[l.File] = l.Fingerprint

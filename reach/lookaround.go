@@ -12,6 +12,7 @@ import (
 
 	"plumlatch/core/access"
 	"plumlatch/core/authkeys"
+	"plumlatch/core/comeback"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
 )
@@ -24,6 +25,7 @@ type Around struct {
 	Doors     []access.Other // that the settings open, and no file of keys
 	Users     []UserKeys
 	Lying     []Lying
+	Machine   comeback.Machine // what runs there, and what of it starts by itself
 }
 
 // UserKeys are the keys in the files that the server reads for one user.
@@ -106,6 +108,7 @@ func LookAround(ctx context.Context, client *Client, own Files, user, given stri
 		a.Users = append(a.Users, readUser(ctx, files, h, keysFiles, rooted))
 	}
 	a.lying(ctx, client, homes, prefix)
+	a.Machine = ReadMachine(files)
 	return a, nil
 }
 

@@ -90,7 +90,7 @@ func (c *Cloud) Lend(token, id, user, line string) (time.Time, error) {
 		return time.Time{}, fmt.Errorf("%w: the instance is %s", ErrState, in.State)
 	case slices.Contains(in.Nature.MissingRights, "lend"):
 		return time.Time{}, fmt.Errorf("%w: the caller may not have a key lent there", ErrState)
-	case !lends(in.Image):
+	case !c.lends(in.Image):
 		return time.Time{}, fmt.Errorf("%w: the agent is not on image %s", ErrState, in.Image)
 	case user != in.LoginUser:
 		return time.Time{}, fmt.Errorf("%w: the agent knows no user %s", ErrInvalid, user)
@@ -115,8 +115,13 @@ func (c *Cloud) Lend(token, id, user, line string) (time.Time, error) {
 	return p.Until, c.agentOn(in) // it is on the spot, as clouds are
 }
 
-// lends tells whether the agent that lends is on an image.
-func lends(image string) bool { return image == "debian-12" || image == "harrow-web-2" }
+// lends tells whether the agent that lends is on an image; one of an instance has what that had. The caller holds mu.
+func (c *Cloud) lends(image string) bool {
+	if own, ok := c.own[image]; ok {
+		image = own.Image
+	}
+	return image == "debian-12" || image == "harrow-web-2"
+}
 
 // PlaceKey keeps a key for an instance, or for the whole project with "".
 func (c *Cloud) PlaceKey(token string, p PlacedKey) (PlacedKey, error) {

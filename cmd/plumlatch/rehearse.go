@@ -3,8 +3,10 @@ package main
 import (
 	"flag"
 	"fmt"
+	"net/url"
 	"time"
 
+	"plumlatch/client"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/routes"
 	"plumlatch/core/times"
@@ -17,10 +19,18 @@ const rehearseHelp = `
   nothing leads out of and that only the service and you get in to. On the copy
   the way back in is carried out for real, with a pair made for it, and what ran
   on the instance is compared. Then all of that is removed. The instance itself
-  runs on and is not changed. Ways that need somebody's hand are not rehearsed.`
+  runs on and is not changed.
+
+  The ways lent-key and second-key need a hand: yours, from this machine. They are
+  rehearsed where -route names them, second-key with -identity or -ssh-agent.`
 
 func restoreRehearse(fs *flag.FlagSet) func(*cli) error {
-	route := fs.String("route", "", "rehearse this `route`: steward, boot-text, disk or copy (default: the best that is open)")
+	route := fs.String("route", "", "rehearse this `route`: steward, boot-text, disk, copy, lent-key or second-key (default: the best that is "+
+		"open and needs no hand)")
+	var o showing
+	fs.StringVar(&o.identity, "identity", "", "for second-key: `file` with a private key that opens it; it is used here and never sent")
+	fs.BoolVar(&o.agent, "ssh-agent", false, "for second-key: use the keys in the running ssh-agent")
+	fs.StringVar(&o.passFile, "passphrase-file", "", "`file` with the passphrase of -identity")
 	plan := fs.Bool("plan", false, "show what would happen, and change nothing")
 	past := fs.Bool("past", false, "show what its last rehearsals came to, and change nothing")
 	yes := fs.Bool("yes", false, "do not ask")
@@ -45,6 +55,10 @@ func restoreRehearse(fs *flag.FlagSet) func(*cli) error {
 			c.printRehearsals(args[0], all)
 			return nil
 		}
+		own := o.identity != "" || o.agent
+		if own && *route != "second-key" || !own && *route == "second-key" && !*plan {
+			return usagef("-route second-key goes with -identity FILE or -ssh-agent")
+		}
 		ask := wire.Rehearse{Route: *route}
 		p, err := service.PlanRehearsal(c.ctx, args[0], ask)
 		if err != nil {
@@ -59,6 +73,9 @@ func restoreRehearse(fs *flag.FlagSet) func(*cli) error {
 		if *plan {
 			fmt.Fprintf(c.out, "\nNothing was changed.\nnext: the same command without -plan\n")
 			return nil
+		}
+		if p.Hand != "" && *detach {
+			return usagef("this way needs a hand of yours: not with -detach")
 		}
 		if !*yes {
 			if err := c.confirm(fmt.Sprintf("Rehearse the way back into %s by %s?", p.Instance, p.Route)); err != nil {
@@ -77,9 +94,21 @@ func restoreRehearse(fs *flag.FlagSet) func(*cli) error {
 			fmt.Fprintf(c.out, "Work %d: %s.\nnext: plumlatch work follow %d\n", w.ID, plaintext.Line(w.Title), w.ID)
 			return nil
 		}
-		end, err := c.follow(service, w.ID, plaintext.Line(w.Title))
+		var trouble error
+		lent := false
+		end, err := c.followUntil(service, w, "plumlatch work follow", func(e wire.WorkEvent, enough func()) {
+			if e.Step == "carry" && p.Hand != "" && !lent {
+				lent = true
+				if trouble = c.lendHand(service, w.ID, o); trouble != nil {
+					enough()
+				}
+			}
+		})
 		if err != nil {
 			return err
+		}
+		if trouble != nil && !end.Over() {
+			return failure{fmt.Errorf("nobody came in to the copy: %w", trouble), fmt.Sprintf("plumlatch work cancel %d", w.ID)}
 		}
 		if *asJSON {
 			if err := c.json(end); err != nil {
@@ -93,6 +122,48 @@ func restoreRehearse(fs *flag.FlagSet) func(*cli) error {
 			fmt.Fprintf(c.out, "%s.\nnext: plumlatch restore ready\n", plaintext.Line(end.Outcome))
 		}
 		return nil
+	}
+}
+
+// handLimit is how long the work that carries a way out is waited for until it asks for a hand.
+const handLimit = 5 * time.Minute
+
+// lendHand does from this machine what the work asks for that carries the way out on the copy.
+func (c *cli) lendHand(service *client.Client, rehearsal int64, o showing) error {
+	for deadline := time.Now().Add(handLimit); ; {
+		parts, err := service.Work(c.ctx, url.Values{"parent": {fmt.Sprint(rehearsal)}, "state": {"open"}}, 1)
+		if err != nil {
+			return err
+		}
+		if len(parts) > 0 && parts[0].WaitsCode == wire.WaitsHands {
+			w := parts[0]
+			i, err := service.Instance(c.ctx, w.Instance)
+			if err != nil {
+				return err
+			}
+			if w.StepName == "lent" {
+				return c.placeByLent(service, i, w.ID)
+			}
+			lines, err := service.RestoreLines(c.ctx, w.ID)
+			if err != nil {
+				return err
+			}
+			if err := c.checkLines(service, lines); err != nil {
+				return err
+			}
+			return c.addByOwn(service, i, lines, o)
+		}
+		if at, err := service.WorkByID(c.ctx, rehearsal); err != nil || at.Over() || at.StepName != "carry" {
+			return err
+		}
+		if time.Now().After(deadline) {
+			return fmt.Errorf("the work that carries it out asked for no hand within %s", times.Length(handLimit))
+		}
+		select {
+		case <-c.ctx.Done():
+			return c.ctx.Err()
+		case <-time.After(300 * time.Millisecond):
+		}
 	}
 }
 
@@ -112,6 +183,9 @@ func (c *cli) printRehearsal(p wire.RehearsalPlan) {
 			plaintext.Line(m.Name), plaintext.Line(m.Volume))
 	}
 	fmt.Fprintf(c.out, "\nAbout %s; costs at most %s.\n", until(p.Seconds), charged(summed(p.Charges)))
+	if p.Hand != "" {
+		fmt.Fprintf(c.out, "Your part: %s.\n", plaintext.Line(p.Hand))
+	}
 	for _, text := range p.Notes {
 		fmt.Fprintf(c.out, "Not shown by it: %s.\n", plaintext.Line(text))
 	}

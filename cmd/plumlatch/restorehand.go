@@ -67,22 +67,27 @@ func restoreGrant(fs *flag.FlagSet) func(*cli) error {
 				return err
 			}
 		}
-		d, err := pinnedDoor(service, i)
-		if err != nil {
-			return err
-		}
-		if len(d.keys) == 0 {
-			return failure{errors.New("no host key of it is recorded, so nothing is sent there"),
-				"plumlatch instance host-key " + i.Name}
-		}
-		in, err := c.enter(adopteeOf(i, d, o.identity),
-			adoptOptions{agent: o.agent, passFile: o.passFile, noSteward: true})
-		if err != nil {
-			return err
-		}
-		defer in.close()
-		return c.addLines(service, in.files, lines, in.own.Fingerprint())
+		return c.addByOwn(service, i, lines, o)
 	}
+}
+
+// addByOwn adds the lines of a restore by a key of whoever is at this machine.
+func (c *cli) addByOwn(service *client.Client, i wire.Instance, lines wire.RestoreLines, o showing) error {
+	d, err := pinnedDoor(service, i)
+	if err != nil {
+		return err
+	}
+	if len(d.keys) == 0 {
+		return failure{errors.New("no host key of it is recorded, so nothing is sent there"),
+			"plumlatch instance host-key " + i.Name}
+	}
+	in, err := c.enter(adopteeOf(i, d, o.identity),
+		adoptOptions{agent: o.agent, passFile: o.passFile, noSteward: true})
+	if err != nil {
+		return err
+	}
+	defer in.close()
+	return c.addLines(service, in.files, lines, in.own.Fingerprint())
 }
 
 // checkLines takes only what a restore may place: the recorded new key, as it

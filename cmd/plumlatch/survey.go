@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"plumlatch/client"
+	"plumlatch/core/comeback"
 	"plumlatch/core/keypair"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/times"
@@ -366,6 +367,7 @@ func (c *cli) surveyHere(service *client.Client, name string, o surveyOptions) e
 		}
 		r.Users = append(r.Users, files)
 	}
+	r.Machine = machineSeen(around.Machine)
 	s, err := service.ClientSurvey(c.ctx, i.Name, r)
 	if err != nil {
 		return err
@@ -375,8 +377,35 @@ func (c *cli) surveyHere(service *client.Client, name string, o surveyOptions) e
 	}
 	fmt.Fprintf(c.out, "Seen by %s, with %s: %s.\n", i.LoginUser, around.Privilege, count(len(around.Users), "user"))
 	c.printInside(s)
+	c.printComesBack(around.Machine)
 	c.surveyNext(s)
 	return nil
+}
+
+// machineSeen is what was read of a machine, for the service.
+func machineSeen(m comeback.Machine) *wire.MachineSeen {
+	out := &wire.MachineSeen{Running: m.Running, Enabled: m.Enabled, Mounted: m.Mounted, Written: m.Written}
+	if m.Ports != nil {
+		out.Ports = []wire.PortSeen{}
+	}
+	for _, p := range m.Ports {
+		out.Ports = append(out.Ports, wire.PortSeen(p))
+	}
+	return out
+}
+
+// printComesBack says what would not come back after a stop.
+func (c *cli) printComesBack(m comeback.Machine) {
+	doubts, seen := comeback.Doubts(m)
+	for _, d := range doubts {
+		fmt.Fprintf(c.out, "would not come back after a stop: %s: %s\n", plaintext.Line(d.What), d.Why)
+	}
+	if !slices.Contains(seen, comeback.Service) {
+		fmt.Fprintln(c.out, "not seen: whether what runs there starts at boot")
+	}
+	if !slices.Contains(seen, comeback.Mount) {
+		fmt.Fprintln(c.out, "not seen: whether what is mounted there is written in fstab")
+	}
 }
 
 // accessRecord writes down that a key that a survey found opens an instance.

@@ -72,9 +72,7 @@ const rows: { name: string; of: (o: RouteOffer) => React.ReactNode }[] = [
   {
     name: "Rehearsed",
     of: (o) =>
-      !o.rehearsable ? (
-        <span className="quiet">needs somebody&apos;s hand</span>
-      ) : o.rehearsed ? (
+      o.rehearsed ? (
         <>
           <When at={o.rehearsed.at} />:{" "}
           <Link to={`/work/${o.rehearsed.work}`}>
@@ -83,8 +81,14 @@ const rows: { name: string; of: (o: RouteOffer) => React.ReactNode }[] = [
               : `failed: ${o.rehearsed.said}`}
           </Link>
         </>
-      ) : (
+      ) : o.rehearsable ? (
         "never"
+      ) : o.route === "already-open" ? (
+        <span className="quiet">cannot be: it is open, or not</span>
+      ) : (
+        <span className="quiet">
+          never; by the client, with a hand of yours: plumlatch restore rehearse -route {o.route}
+        </span>
       ),
   },
   { name: "Changes", of: (o) => <Items all={o.changes} empty="nothing but the keys" /> },

@@ -40,6 +40,20 @@ type Machine struct {
 	Written []string // where fstab has one mounted
 }
 
+// Without is what was read of a machine and was not read in another look at it: pairs that tell something together are left whole.
+func (m Machine) Without(other Machine) Machine {
+	if other.Running != nil && other.Enabled != nil {
+		m.Running, m.Enabled = nil, nil
+	}
+	if other.Ports != nil {
+		m.Ports = nil
+	}
+	if other.Mounted != nil && other.Written != nil {
+		m.Mounted, m.Written = nil, nil
+	}
+	return m
+}
+
 // Port is a TCP port on which something listens.
 type Port struct {
 	Number int
@@ -74,15 +88,15 @@ func Services(names []string) []string {
 
 // IsService tells whether a name could be that of a service: systemd.unit(5) has it made of letters, digits and few signs, with
 // no quote and no space among them.
-func IsService(name string) bool { return strings.HasSuffix(name, ".service") && unitName(name) }
+func IsService(name string) bool { return strings.HasSuffix(name, ".service") && IsUnit(name) }
 
 // Links tells whether a folder of Wanted holds the links of what starts with something.
 func Links(folder string) bool {
 	return strings.HasSuffix(folder, ".wants") || strings.HasSuffix(folder, ".requires")
 }
 
-// unitName tells whether a name could be a unit's: systemd.unit(5) allows no more.
-func unitName(n string) bool {
+// IsUnit tells whether a name could be a unit's: systemd.unit(5) allows no more.
+func IsUnit(n string) bool {
 	return n != "" && len(n) <= 255 && strings.IndexFunc(n, func(r rune) bool {
 		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune(`:-_.\@`, r))
 	}) < 0

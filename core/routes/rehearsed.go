@@ -20,6 +20,10 @@ type Rehearsed struct {
 // Rehearsable are the routes that need nobody's hand, so that they can be carried out on a copy which nobody else reaches.
 var Rehearsable = []string{"steward", "boot-text", "disk", copyName}
 
+// ByHand are those that whoever asks for the rehearsal lends a hand to, from the machine that is let in to the copy. They are rehearsed
+// where somebody asks for them by name.
+var ByHand = []string{"lent-key", "second-key"}
+
 // copyName is the route that is rehearsed by making the copy: its address is not moved then.
 const copyName = "copy"
 
@@ -30,11 +34,11 @@ func (f Facts) rehearsed(o *Offer) {
 		r := f.Rehearsed[n]
 		o.Rehearsed = &r
 		if !r.Good {
-			o.ToCheck = append(o.ToCheck, fmt.Sprintf("its rehearsal %s failed: %s", ago(f.Now.Sub(r.At)), r.Said))
+			o.ToCheck = append(o.ToCheck, fmt.Sprintf("its rehearsal %s failed: %s", Ago(f.Now.Sub(r.At)), r.Said))
 			return
 		}
 		o.measured(r.In, r.Down)
-		o.Sure = "rehearsed " + ago(f.Now.Sub(r.At)) + ": " + r.Words()
+		o.Sure = "rehearsed " + Ago(f.Now.Sub(r.At)) + ": " + r.Words()
 		return
 	}
 	var in, down []time.Duration

@@ -77,6 +77,9 @@ type Facts struct {
 	// Within is what was seen on it by the service's own key, of what would not come back; nil if nobody looked, and Blind says why.
 	Within *comeback.Machine
 	Blind  string
+	// Told is what an engineer's client has seen there, ToldBy whose and when: it stands in for what the service's own key does not see.
+	Told   comeback.Machine
+	ToldBy string
 
 	Rehearsed []Rehearsed // of itself: the last one of each route
 	Alike     []Rehearsed // good ones of others that have its image
@@ -262,11 +265,11 @@ func (f Facts) sure(at time.Time) string {
 	case at.IsZero():
 		return "recorded"
 	}
-	return "seen " + ago(f.Now.Sub(at))
+	return "seen " + Ago(f.Now.Sub(at))
 }
 
-// ago writes how long something is past.
-func ago(age time.Duration) string {
+// Ago writes how long something is past.
+func Ago(age time.Duration) string {
 	switch {
 	case age < 2*time.Hour:
 		return fmt.Sprintf("%d minutes ago", int(age.Minutes()))
@@ -306,32 +309,40 @@ func (f Facts) stops(o *Offer) {
 
 // comesBack adds what would not come back on a machine that boots anew, as far as that was seen.
 func (f Facts) comesBack(o *Offer) {
-	var seen []string
+	var within comeback.Machine
 	if f.Within != nil {
-		var doubts []comeback.Doubt
-		doubts, seen = comeback.Doubts(*f.Within)
+		within = *f.Within
+	}
+	var seen, listen []string
+	for _, look := range []struct {
+		m  comeback.Machine
+		by string
+	}{{within, ""}, {f.Told.Without(within), f.ToldBy}} {
+		by := ""
+		if look.by != "" {
+			by = " (seen by " + look.by + ")"
+		}
+		doubts, of := comeback.Doubts(look.m)
 		for _, d := range doubts {
-			o.CanBeLost = append(o.CanBeLost, d.What+": "+d.Why)
+			o.CanBeLost = append(o.CanBeLost, d.What+": "+d.Why+by)
+		}
+		seen = append(seen, of...)
+		for _, p := range look.m.Ports {
+			if !p.Local {
+				listen = append(listen, strconv.Itoa(p.Number))
+			}
 		}
 	}
 	because := ""
 	if f.Blind != "" {
 		because = " (" + f.Blind + ")"
 	}
+	look := "; plumlatch survey " + f.Instance + " -identity FILE has it looked at by a key of yours"
 	if !slices.Contains(seen, comeback.Service) {
-		o.ToCheck = append(o.ToCheck, "that what runs on it starts at boot: not seen"+because+"; a service that was never enabled stays down")
+		o.ToCheck = append(o.ToCheck, "that what runs on it starts at boot: not seen"+because+look+"; a service that was never enabled stays down")
 	}
 	if !slices.Contains(seen, comeback.Mount) {
 		o.ToCheck = append(o.ToCheck, "that what is mounted on it is written in fstab: not seen"+because)
-	}
-	if f.Within == nil || f.Within.Ports == nil {
-		return
-	}
-	var listen []string
-	for _, p := range f.Within.Ports {
-		if !p.Local {
-			listen = append(listen, strconv.Itoa(p.Number))
-		}
 	}
 	if len(listen) > 0 {
 		o.ToCheck = append(o.ToCheck, "that something listens again on "+strings.Join(listen, ", "))

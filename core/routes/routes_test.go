@@ -382,15 +382,23 @@ func TestComesBack(t *testing.T) {
 	for what, c := range map[string]struct {
 		within      *comeback.Machine
 		blind       string
+		told        comeback.Machine
 		lost, check []string
 	}{
-		"seen": {&seen, "", []string{"tally.service: it runs, and nothing starts it at boot", "/srv: it is mounted, and fstab does not have it"},
+		"seen": {&seen, "", comeback.Machine{}, []string{"tally.service: it runs, and nothing starts it at boot", "/srv: it is mounted, and fstab does not have it"},
 			[]string{"listens again on 22"}},
-		"in part":     {&half, "", nil, []string{"starts at boot: not seen;"}},
-		"nobody gets": {nil, "permission denied", nil, []string{"starts at boot: not seen (permission denied);", "in fstab: not seen (permission denied)"}},
+		"in part":        {&half, "", comeback.Machine{}, nil, []string{"starts at boot: not seen;"}},
+		"nobody gets in": {nil, "permission denied", comeback.Machine{}, nil, []string{"starts at boot: not seen (permission denied);", "in fstab: not seen (permission denied)", "plumlatch survey "}},
+		"an engineer's client has seen it": {nil, "permission denied", seen, []string{"tally.service: it runs, and nothing starts it at boot (seen by " +
+			"olga's client, 5 minutes ago)"}, []string{"listens again on 22"}},
+		"it has seen the rest": {&half, "", seen, []string{"tally.service: it runs, and nothing starts it at boot (seen by olga's"},
+			[]string{"listens again on 22"}},
 	} {
 		f := inOrder()
 		f.Within, f.Blind = c.within, c.blind
+		if c.told.Running != nil {
+			f.Told, f.ToldBy = c.told, "olga's client, 5 minutes ago"
+		}
 		for _, route := range []string{"disk", "boot-text", "copy", "steward"} {
 			o := offerOf(f, route)
 			lost, check := strings.Join(o.CanBeLost, "\n"), strings.Join(o.ToCheck, "\n")
@@ -404,7 +412,8 @@ func TestComesBack(t *testing.T) {
 					t.Errorf("%s, %s: to check %q", what, route, o.ToCheck)
 				}
 			}
-			if c.within == &seen && strings.Contains(check, "not seen") || strings.Contains(check, "5432") {
+			if (c.within == &seen || c.told.Running != nil) && strings.Contains(check, "not seen") || strings.Contains(check, "5432") ||
+				c.within == &half && strings.Contains(lost, "/srv") { // the service itself saw no such mount
 				t.Errorf("%s, %s: to check %q", what, route, o.ToCheck)
 			}
 		}

@@ -31,7 +31,7 @@ type RouteOffer struct {
 	Sure      string   `json:"sure"` // how that is known
 	Steps     []string `json:"steps"`
 
-	Rehearsable bool       `json:"rehearsable"`         // it needs nobody's hand
+	Rehearsable bool       `json:"rehearsable"`         // on a copy, with nobody's hand
 	Rehearsed   *Rehearsed `json:"rehearsed,omitempty"` // its last rehearsal
 }
 
@@ -117,7 +117,8 @@ type RehearsalPlan struct {
 	Carried  []string `json:"carried"` // the steps of the route itself, on the copy
 	Seconds  float64  `json:"seconds"` // about, in all
 	Charges  []Charge `json:"charges"`
-	Notes    []string `json:"notes"` // what it does not show
+	Notes    []string `json:"notes"`          // what it does not show
+	Hand     string   `json:"hand,omitempty"` // what whoever asks for it has to do meanwhile
 }
 
 // Rehearsed is what a rehearsal came to.

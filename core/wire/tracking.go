@@ -122,8 +122,25 @@ type Survey struct {
 	Keys      []Surveyed  `json:"keys"`
 
 	Outside *OutsideSurvey `json:"outside,omitempty"`
+	// Machine is what runs there and what of it starts by itself, where the engineer's client has looked.
+	Machine *MachineSeen `json:"machine,omitempty"`
 	// InsideTrouble says why nothing was seen from inside, where that was asked for.
 	InsideTrouble string `json:"inside_trouble,omitempty"`
+}
+
+// MachineSeen is what was read of a machine. What could not be read is null.
+type MachineSeen struct {
+	Running []string   `json:"running"` // services, such as nginx.service
+	Enabled []string   `json:"enabled"` // units that something starts at boot
+	Ports   []PortSeen `json:"ports"`
+	Mounted []string   `json:"mounted"` // where filesystems are mounted that stand on a disk or come over a network
+	Written []string   `json:"written"` // where fstab has one mounted
+}
+
+// PortSeen is a TCP port on which something listens.
+type PortSeen struct {
+	Number int  `json:"number"`
+	Local  bool `json:"local"` // on loopback alone
 }
 
 // OutsideSurvey is what the server itself says, asked without any private key.

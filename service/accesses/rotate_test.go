@@ -140,11 +140,11 @@ func TestPlacedTaken(t *testing.T) {
 		return out
 	}
 	var places atomic.Int64
-	place := func(h *kindtest.House) {
+	place := func(h *kindtest.House, project bool) {
 		k, err := h.DB.KeyAlone(h.Context(), "first")
 		if err == nil {
-			_, err = h.Cloud.PlaceKey(fmt.Sprint("by-hand-", places.Add(1)), standin.PlacedKey{Instance: h.Instance("berth-1").CloudID, User: "debian",
-				Name: "berth", PublicKey: k.Public().Line()})
+			_, err = h.Cloud.PlaceKey(fmt.Sprint("by-hand-", places.Add(1)), standin.PlacedKey{Instance: map[bool]string{
+				false: h.Instance("berth-1").CloudID}[project], User: "debian", Name: "berth", PublicKey: k.Public().Line()})
 		}
 		if err != nil {
 			h.Fatal(err)
@@ -152,6 +152,11 @@ func TestPlacedTaken(t *testing.T) {
 	}
 	for name, c := range map[string]kindtest.Case{
 		"access-remove": {Returns: "access-remove/check/end", Begin: func(h *kindtest.House) (store.Work, error) {
+			return h.W.Accesses.RemoveAccess(h.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"),
+				wire.AccessRemove{Key: "first"})
+		}},
+		// It is kept for each instance by itself before.
+		"access-remove of the project": {Returns: "access-remove/check/end", Begin: func(h *kindtest.House) (store.Work, error) {
 			return h.W.Accesses.RemoveAccess(h.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"),
 				wire.AccessRemove{Key: "first"})
 		}},
@@ -178,7 +183,7 @@ func TestPlacedTaken(t *testing.T) {
 					wire.AccessAdd{Key: "second"})); w.State != store.Done {
 					h.Fatal(w.Outcome)
 				}
-				place(h)
+				place(h, strings.HasSuffix(name, "project"))
 				h.KeepKeys("berth-1")
 			}
 			c.Reset = func(h *kindtest.House) {
@@ -191,7 +196,7 @@ func TestPlacedTaken(t *testing.T) {
 					h.Fatal(err)
 				}
 				h.KeysBack("berth-1")
-				place(h)
+				place(h, strings.HasSuffix(name, "project"))
 			}
 			c.State = func(h *kindtest.House) string {
 				time.Sleep(300 * time.Millisecond) // the agent has looked since

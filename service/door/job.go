@@ -134,7 +134,9 @@ type Edits struct {
 	Gone     bool                        `json:"gone,omitempty"`  // the old key is out
 	// Unplaced are entries of the cloud's own agent that were taken off, so that it does not bring the key back.
 	Unplaced []unplaced `json:"unplaced,omitempty"`
-	Trouble  string     `json:"trouble,omitempty"`
+	// Split is the work that has a key kept for each instance by itself, as long as that is waited for.
+	Split   int64  `json:"split,omitempty"`
+	Trouble string `json:"trouble,omitempty"`
 	// Stays says why our own line was not taken out again when the work went back.
 	Stays string `json:"stays,omitempty"`
 }

@@ -81,8 +81,64 @@ func (r *Run) IsPlaced(k store.Key) (bool, error) {
 	return len(all) > 0, err
 }
 
-// takePlaced takes off what the cloud places of a key on the instance. One that is placed on every instance of the project
-// is not taken off for one of them.
+// Splitting is the input of work that has a key, which the cloud keeps for a whole project, kept for each instance by itself.
+type Splitting struct {
+	Entry string `json:"entry"` // as the cloud calls it
+	User  string `json:"user"`
+	Name  string `json:"name"` // for words, and for the entries of each
+	Line  string `json:"line"`
+}
+
+// SplitKind is the kind of that work.
+const SplitKind = "cloud-key-split"
+
+// splitLimit is how long that work is waited for.
+const splitLimit = time.Hour
+
+// split has a key that is placed on every instance of the project kept for each of them by itself, by work of its own: two
+// withdrawals at a time share it. Until that is over, this waits.
+func (r *Run) split(k store.Key, p cloud.PlacedKey) error {
+	if r.Edits.Split == 0 {
+		by := store.Actor{Operator: r.Work.Operator, Address: r.Work.Address}
+		in := Splitting{Entry: p.ID, User: p.User, Name: plaintext.Line(plaintext.Cut(p.Name, 100)), Line: p.Public}
+		n := r.Begun(r.Named(SplitKind), fmt.Sprintf("have the cloud keep %s for each instance by itself", k.Name), Token(26), store.Instance{},
+			fmt.Sprintf("keep %s, which its agent places on every instance of the project, for each by itself", k.Name), in)
+		n.Target = "cloud-key " + in.Name
+		w, err := r.Store.BeginOrJoin(r.Ctx, by, n, p.ID)
+		if err != nil {
+			return err
+		}
+		r.Edits.Split = w.ID
+		if err := r.Keep(); err != nil {
+			return err
+		}
+		r.Look()
+		if err := r.Say("the cloud's agent places %s on every instance of the project, as %s, and would bring its line back here: work %d has it "+
+			"kept for each instance by itself first", k.Name, in.Name, w.ID); err != nil {
+			return err
+		}
+	}
+	w, err := r.Store.WorkByID(r.Ctx, r.Edits.Split)
+	if err != nil {
+		return err
+	}
+	switch {
+	case !w.Over():
+		return r.Wait(wire.WaitsParts, fmt.Sprintf("work %d, which has the cloud keep %s for each instance by itself", w.ID, k.Name),
+			500*time.Millisecond, splitLimit)
+	case w.State != store.Done:
+		return Failure{Code: wire.WorkPlacedForAll, Reason: fmt.Sprintf("the cloud's agent places %s on every instance of the project, and would "+
+			"bring its line back here; it could not be kept for each by itself: %s (work %d)", k.Name, w.Outcome, w.ID)}
+	}
+	r.Edits.Split = 0
+	all, err := r.placed(k)
+	if err == nil && slices.ContainsFunc(all, func(now cloud.PlacedKey) bool { return now.ID == p.ID }) {
+		return Failure{Code: wire.WorkPlacedForAll, Reason: fmt.Sprintf("the cloud says that it keeps %s for the project still", k.Name)}
+	}
+	return errors.Join(err, r.Keep())
+}
+
+// takePlaced takes off what the cloud places of a key on the instance.
 func (r *Run) takePlaced(k store.Key) error {
 	all, err := r.placed(k)
 	if err != nil {
@@ -90,10 +146,11 @@ func (r *Run) takePlaced(k store.Key) error {
 	}
 	for _, p := range all {
 		name := plaintext.Line(plaintext.Cut(p.Name, 100))
-		if p.Instance == "" {
-			return Failure{Code: wire.WorkPlacedForAll, Reason: fmt.Sprintf("the cloud's agent places %s on every instance of the "+
-				"project, as %s, and would bring its line back here: it has to leave the project's keys at the cloud first, and "+
-				"every instance has to have another way in before", k.Name, name)}
+		if p.Instance == "" { // kept for this one by itself from then on, it is looked for anew
+			if err := r.split(k, p); err != nil {
+				return err
+			}
+			return r.takePlaced(k)
 		}
 		if !slices.ContainsFunc(r.Edits.Unplaced, func(u unplaced) bool { return u.ID == p.ID }) {
 			r.Edits.Unplaced = append(r.Edits.Unplaced, unplaced{ID: p.ID, User: p.User, Name: p.Name, Line: p.Public})

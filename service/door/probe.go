@@ -212,7 +212,7 @@ func SessionOf(files reach.Files, user string, rows []store.Access) rotation.Ses
 			s.Proven = true
 		}
 	}
-	text, err := ReadText(files, "/etc/passwd")
+	text, err := reach.ReadText(files, "/etc/passwd")
 	if err != nil {
 		s.NotSeen = append(s.NotSeen, "the login user's shell: /etc/passwd cannot be read")
 		return s

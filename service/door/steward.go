@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 
 	"plumlatch/core/keypair"
 	"plumlatch/reach"
@@ -109,31 +108,4 @@ func (w *Service) Encrypt(ctx context.Context, pair *keypair.Pair) ([]byte, erro
 	}
 	defer clear(private)
 	return w.Cipher.Encrypt(ctx, private)
-}
-
-// maxText is as much as is read of a file that is no keys file, in bytes.
-const maxText = 256 << 10
-
-// oneRead is what one SFTP request reads for sure, in bytes.
-const oneRead = 32 << 10
-
-// ReadText reads the first 256 KiB of a file of an instance as text.
-func ReadText(files reach.Files, name string) (string, error) {
-	f, err := files.Open(name)
-	if err != nil {
-		return "", err
-	}
-	defer f.Close()
-	// A server gives less than was asked for at the end of a file alone: a small
-	// one is one request.
-	data := make([]byte, oneRead)
-	n, err := f.Read(data)
-	if errors.Is(err, io.EOF) || err == nil && n < oneRead {
-		return string(data[:n]), nil
-	}
-	if err != nil {
-		return "", err
-	}
-	rest, err := io.ReadAll(io.LimitReader(f, maxText-oneRead))
-	return string(data) + string(rest), err
 }

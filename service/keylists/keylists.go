@@ -26,7 +26,9 @@ type Service struct {
 }
 
 // Kinds are the kinds of work of this package.
-func (w *Service) Kinds() []*door.Kind { return door.Plain(w.listKind(), w.unlistKind()) }
+func (w *Service) Kinds() []*door.Kind {
+	return door.Plain(w.listKind(), w.unlistKind(), w.splitKind())
+}
 
 // Errors of a cloud that keeps no such keys.
 var (

@@ -90,47 +90,6 @@ func (r *restoreJob) copying() *copied {
 	return x.Copy
 }
 
-// machine reads what a machine shows of itself. What cannot be read is left nil.
-func machine(files reach.Files) (m comeback.Machine) {
-	const most = 2000
-	if names, _, err := files.ReadDir(comeback.Slice, most); err == nil {
-		m.Running = comeback.Services(names)
-	}
-	for _, dir := range comeback.Wanted {
-		folders, _, err := files.ReadDir(dir, most)
-		if err != nil {
-			continue
-		}
-		m.Enabled = append([]string{}, m.Enabled...) // seen, if nothing stands there
-		for _, f := range folders {
-			if !comeback.Links(f) {
-				continue
-			}
-			if names, _, err := files.ReadDir(dir+"/"+f, most); err == nil {
-				m.Enabled = append(m.Enabled, names...)
-			}
-		}
-	}
-	for _, name := range []string{comeback.TCP, comeback.TCP6} {
-		if text, err := door.ReadText(files, name); err == nil {
-			if ports, err := comeback.Listening([]byte(text)); err == nil {
-				m.Ports = comeback.Join(append([]comeback.Port{}, m.Ports...), ports)
-			}
-		}
-	}
-	for _, t := range []struct {
-		name string
-		into *[]string
-	}{{comeback.Mounts, &m.Mounted}, {comeback.Fstab, &m.Written}} {
-		if text, err := door.ReadText(files, t.name); err == nil {
-			if at, err := comeback.MountPoints([]byte(text)); err == nil {
-				*t.into = at
-			}
-		}
-	}
-	return m
-}
-
 // lookWithin reads a machine by the steward, as far as it gets in: another way of looking is nobody's failure.
 func (r *restoreJob) lookWithin(i store.Instance, hostKeys [][]byte) (m comeback.Machine, blind string, err error) {
 	ctx, cancel := context.WithTimeout(r.Ctx, 20*time.Second)
@@ -150,7 +109,20 @@ func (r *restoreJob) lookWithin(i store.Instance, hostKeys [][]byte) (m comeback
 		return m, door.Words(err), nil
 	}
 	defer done()
-	return machine(files), "", nil
+	return reach.ReadMachine(files), "", nil
+}
+
+// asTold has what an engineer's client saw stand in for what the steward does not see.
+func (r *restoreJob) asTold(c *copied) error {
+	if c.Blind == "" {
+		return nil
+	}
+	m, by, err := r.svc.told(r.Ctx, r.Instance.ID)
+	if err != nil || by == "" {
+		return err
+	}
+	c.Before, c.Blind = m, ""
+	return errors.Join(r.Keep(), r.Say("what runs on it is compared as it was seen by %s", by))
 }
 
 // makeImage has the cloud make an image of the old one, and waits for it.
@@ -168,6 +140,9 @@ func (r *restoreJob) makeImage() error {
 		c.ImageName = fmt.Sprintf("plumlatch-w%d", r.Work.ID)
 		if in.State == cloud.Running {
 			if c.Before, c.Blind, err = r.lookWithin(r.Instance, nil); err != nil {
+				return err
+			}
+			if err := r.asTold(c); err != nil {
 				return err
 			}
 			for _, check := range r.Instance.Checks {

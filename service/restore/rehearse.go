@@ -299,11 +299,12 @@ func (r *rehearseJob) over(state store.WorkState) (store.WorkEnd, error) {
 // FieldError.
 func (w *Service) PlanRehearsal(ctx context.Context, i store.Instance, route string) (wire.RehearsalPlan, error) {
 	wrong := func(format string, a ...any) (wire.RehearsalPlan, error) {
-		return wire.RehearsalPlan{}, door.FieldError{Field: "route", Problem: fmt.Sprintf(format, a...), Choices: routes.Rehearsable}
+		return wire.RehearsalPlan{}, door.FieldError{Field: "route", Problem: fmt.Sprintf(format, a...), Choices: slices.Concat(routes.Rehearsable, routes.ByHand)}
 	}
-	if route != "" && !slices.Contains(routes.Rehearsable, route) {
+	byHand := slices.Contains(routes.ByHand, route)
+	if route != "" && !byHand && !slices.Contains(routes.Rehearsable, route) {
 		if _, ok := routes.ByName(route); ok {
-			return wrong("%s needs somebody's hand: on a copy nobody would lend it", route)
+			return wrong("%s cannot be rehearsed: no copy of ours lets anybody in without a key", route)
 		}
 		return wrong("there is no such route")
 	}
@@ -327,7 +328,7 @@ func (w *Service) PlanRehearsal(ctx context.Context, i store.Instance, route str
 	for n := range offers {
 		o := &offers[n]
 		switch {
-		case !slices.Contains(routes.Rehearsable, o.Route):
+		case !slices.Contains(routes.Rehearsable, o.Route) && (!byHand || o.Route != route):
 		case o.Route == route && !o.Open:
 			return wrong("%s is not open: %s", route, lacks(*o))
 		case !o.Open:
@@ -357,6 +358,10 @@ func (w *Service) PlanRehearsal(ctx context.Context, i store.Instance, route str
 			}
 		}
 		out.Notes = append(out.Notes, "no lost key is withdrawn on the copy")
+		if byHand {
+			out.Hand = map[string]string{"lent-key": "you come in from this machine, by a key that the cloud lends",
+				"second-key": "you come in from this machine, by another key that opens it (-identity FILE)"}[chosen.Route]
+		}
 		out.Seconds += chosen.UntilIn.Seconds()
 		for _, c := range chosen.Charges {
 			out.Charges = append(out.Charges, wire.Charge(c))

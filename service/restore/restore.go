@@ -376,6 +376,9 @@ func (w *Service) RoutesOf(ctx context.Context, name string, ask bool) (wire.Rou
 		asked.RulesSeen, asked.Rules, asked.Within, asked.Blind = f.RulesSeen, f.Rules, within, blind
 		f = asked
 	}
+	if f.Told, f.ToldBy, err = w.told(ctx, row.ID); err != nil {
+		return wire.Routes{}, nil, err
+	}
 	out := wire.Routes{Instance: row.Name, LoginUser: row.LoginUser, State: f.State, Lost: lostOf(row),
 		Offers: []wire.RouteOffer{}}
 	if in, known := c.all[row.CloudID]; known && !row.Adopted {
@@ -491,12 +494,31 @@ func (w *Service) tryOwn(ctx context.Context, row *store.RestoreRow) (within *co
 		var done func()
 		if files, done, err = w.Steward(ctx, i); err == nil {
 			defer done()
-			m := machine(files)
+			m := reach.ReadMachine(files)
 			return &m, ""
 		}
 	}
 	row.Keys[n].Standing, row.Keys[n].Against = "none", door.Words(err)
 	return nil, door.Words(err)
+}
+
+// toldFor is how long what an engineer's client saw of a machine is told of it.
+const toldFor = 24 * time.Hour
+
+// told is what an engineer's client saw last of a machine, and by whom and when; "" where that is nothing, or too long ago.
+func (w *Service) told(ctx context.Context, instanceID int64) (comeback.Machine, string, error) {
+	seen, err := w.Store.MachineTold(ctx, instanceID, toldFor)
+	if err != nil || seen.By == "" {
+		return comeback.Machine{}, "", err
+	}
+	m := comeback.Machine{Running: seen.Machine.Running, Enabled: seen.Machine.Enabled, Mounted: seen.Machine.Mounted, Written: seen.Machine.Written}
+	if seen.Machine.Ports != nil {
+		m.Ports = []comeback.Port{}
+	}
+	for _, p := range seen.Machine.Ports {
+		m.Ports = append(m.Ports, comeback.Port(p))
+	}
+	return m, fmt.Sprintf("%s, %s", seen.By, routes.Ago(seen.Age)), nil
 }
 
 // CloudSide is what the cloud says of its instances, by their IDs there.

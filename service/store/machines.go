@@ -55,6 +55,10 @@ func (s *Store) TakePlace(ctx context.Context, by Actor, i Instance, m Machine, 
 				return err
 			}
 		}
+		// What a client saw was the other machine.
+		if err := tx.Exec("UPDATE surveys SET report = report - 'machine' WHERE instance_id = ? AND sort = 'client'", i.ID).Error; err != nil {
+			return err
+		}
 		if err := settleInstance(tx, i.ID); err != nil {
 			return err
 		}

@@ -14,6 +14,7 @@ import (
 	"plumlatch/core/access"
 	"plumlatch/core/keypair"
 	"plumlatch/core/names"
+	"plumlatch/core/wire"
 )
 
 // ErrSurveying says that a survey of the instance is at hand already.
@@ -401,6 +402,29 @@ func (s *Store) LastSurveys(ctx context.Context, instanceID int64) ([]SurveyRow,
 	err := s.db.WithContext(ctx).Raw(surveyColumns+" WHERE v.instance_id = ? ORDER BY v.sort",
 		instanceID).Scan(&out).Error
 	return out, err
+}
+
+// ToldMachine is what an engineer's client saw of a machine.
+type ToldMachine struct {
+	By      string // whose client, and where; "" if nobody's has looked
+	Age     time.Duration
+	Machine wire.MachineSeen
+}
+
+// MachineTold is what an engineer's client saw last of an instance's machine, within a span.
+func (s *Store) MachineTold(ctx context.Context, instanceID int64, within time.Duration) (out ToldMachine, err error) {
+	var row struct {
+		Vantage, Machine string
+		Age              float64
+	}
+	err = s.db.WithContext(ctx).Raw(`SELECT vantage, report->>'machine' AS machine, extract(epoch FROM clock_timestamp() - seen_at) AS age
+		FROM surveys WHERE instance_id = ? AND sort = 'client' AND report->'machine' IS NOT NULL
+		AND seen_at > clock_timestamp() - make_interval(secs => ?)`, instanceID, within.Seconds()).Scan(&row).Error
+	if err != nil || row.Machine == "" {
+		return out, err
+	}
+	out.By, out.Age = row.Vantage, time.Duration(row.Age*float64(time.Second))
+	return out, json.Unmarshal([]byte(row.Machine), &out.Machine)
 }
 
 // SurveyQuery chooses the last surveys of many instances.

@@ -9,6 +9,7 @@ import (
 
 	"plumlatch/core/access"
 	"plumlatch/core/authkeys"
+	"plumlatch/core/comeback"
 	"plumlatch/core/keypair"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
@@ -51,7 +52,7 @@ func (w *Service) TakeClientSurvey(ctx context.Context, by store.Actor, i store.
 	out := wire.Survey{Instance: i.Name, LoginUser: i.LoginUser, Vantage: "the client of " + by.Operator + " at " +
 		by.Address, Files: said(r.Files), NotSeen: said(r.NotSeen), Broken: said(r.Broken),
 		Ignored: said(r.Ignored), Config: said(r.Config), Doors: doorsSaid(r.Doors), Lying: []wire.LyingKey{},
-		Keys: []wire.Surveyed{}}
+		Keys: []wire.Surveyed{}, Machine: machineSaid(r.Machine)}
 	for _, l := range r.Lying[:min(maxReports, len(r.Lying))] {
 		if l.Fingerprint != "" && !strings.HasPrefix(l.Fingerprint, "SHA256:") {
 			return out, door.FieldError{Field: "lying", Problem: "a fingerprint is written as SHA256:..."}
@@ -126,6 +127,41 @@ func (w *Service) clientUsers(ctx context.Context, out *wire.Survey, c *Compared
 		}
 	}
 	return nil
+}
+
+// maxUnits is how many units, ports or mounts of a machine a client may report, of each.
+const maxUnits = 5000
+
+// machineSaid is what a client saw of a machine, fit to be kept: names that could be those of units, ports that could be ports, and
+// mount points in words.
+func machineSaid(m *wire.MachineSeen) *wire.MachineSeen {
+	if m == nil {
+		return nil
+	}
+	kept := func(all []string, ok func(string) bool) []string {
+		if all == nil {
+			return nil
+		}
+		out := []string{}
+		for _, s := range all[:min(maxUnits, len(all))] {
+			if s = plaintext.Line(plaintext.Cut(s, 300)); ok(s) {
+				out = append(out, s)
+			}
+		}
+		return out
+	}
+	anything := func(string) bool { return true }
+	out := &wire.MachineSeen{Running: kept(m.Running, comeback.IsService), Enabled: kept(m.Enabled, comeback.IsUnit),
+		Mounted: kept(m.Mounted, anything), Written: kept(m.Written, anything)}
+	if m.Ports != nil {
+		out.Ports = []wire.PortSeen{}
+	}
+	for _, p := range m.Ports[:min(maxUnits, len(m.Ports))] {
+		if p.Number > 0 && p.Number < 1<<16 {
+			out.Ports = append(out.Ports, p)
+		}
+	}
+	return out
 }
 
 // said makes words from elsewhere fit to be kept and shown.

@@ -173,7 +173,7 @@ func (l *Looked) ignored(files reach.Files, name string, fi reach.FileInfo) {
 // readConfig reads what every user may read of the server's configuration.
 func readConfig(files reach.Files, i store.Instance, out *wire.Survey) {
 	text := func(name string) (string, bool) {
-		s, err := door.ReadText(files, name)
+		s, err := reach.ReadText(files, name)
 		return s, err == nil
 	}
 	glob := func(pattern string) []string {
@@ -254,7 +254,7 @@ func lyingIn(files reach.Files, dir string) ([]wire.LyingKey, error) {
 		}
 		k := wire.LyingKey{File: plaintext.Line(path.Join(dir, private))}
 		if fi, err := files.Lstat(path.Join(dir, name)); err == nil && fi.Mode.IsRegular() {
-			if text, err := door.ReadText(files, path.Join(dir, name)); err == nil {
+			if text, err := reach.ReadText(files, path.Join(dir, name)); err == nil {
 				if p, err := keypair.ReadPublic([]byte(text)); err == nil {
 					k.Fingerprint = p.Fingerprint()
 				}

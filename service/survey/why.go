@@ -271,7 +271,7 @@ func (d *whyAt) inside(ctx context.Context) {
 	if _, err := files.Lstat("/etc/nologin"); err == nil {
 		in.NoLogin = true
 	}
-	if text, err := door.ReadText(files, "/etc/ssh/sshd_config"); err == nil {
+	if text, err := reach.ReadText(files, "/etc/ssh/sshd_config"); err == nil {
 		in.RootOff = says(text, "permitrootlogin", "no")
 	}
 	if d.f.User == d.f.Recorded {
@@ -296,7 +296,7 @@ func says(text, keyword, value string) bool {
 
 // readPasswd reads who is there (passwd(5)).
 func (d *whyAt) readPasswd(files reach.Files) {
-	text, err := door.ReadText(files, "/etc/passwd")
+	text, err := reach.ReadText(files, "/etc/passwd")
 	if err != nil {
 		return
 	}

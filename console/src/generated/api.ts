@@ -2579,6 +2579,7 @@ export interface components {
       keys: components["schemas"]["Surveyed"][];
       login_user: string;
       lying: components["schemas"]["LyingKey"][];
+      machine?: components["schemas"]["MachineSeen"];
       not_seen: string[];
       outside?: components["schemas"]["OutsideSurvey"];
       privilege: string;
@@ -3148,6 +3149,13 @@ export interface components {
       name: string;
       volume?: string;
     };
+    MachineSeen: {
+      enabled: string[];
+      mounted: string[];
+      ports: components["schemas"]["PortSeen"][];
+      running: string[];
+      written: string[];
+    };
     MapCell: {
       age: number;
       e: string;
@@ -3337,6 +3345,10 @@ export interface components {
       by?: string;
       text: string;
     };
+    PortSeen: {
+      local: boolean;
+      number: number;
+    };
     Price: {
       currency: string;
       /** Format: double */
@@ -3408,6 +3420,7 @@ export interface components {
     RehearsalPlan: {
       carried: string[];
       charges: components["schemas"]["Charge"][];
+      hand?: string;
       instance: string;
       machine?: components["schemas"]["Machine"];
       notes: string[];
@@ -3714,6 +3727,7 @@ export interface components {
       keys: components["schemas"]["Surveyed"][];
       login_user: string;
       lying: components["schemas"]["LyingKey"][];
+      machine?: components["schemas"]["MachineSeen"];
       not_seen: string[];
       outside?: components["schemas"]["OutsideSurvey"];
       vantage: string;

@@ -300,7 +300,8 @@ func (h *House) Instance(name string) store.Instance {
 	return i
 }
 
-func (h *House) keysFile(i store.Instance) string {
+// KeysFile is where an instance's file of keys lies.
+func (h *House) KeysFile(i store.Instance) string {
 	return h.file("cloud/instances/" + i.CloudID + "/home/debian/.ssh/authorized_keys")
 }
 
@@ -308,7 +309,7 @@ func (h *House) keysFile(i store.Instance) string {
 func (h *House) Keys(name string) string {
 	h.Helper()
 	i := h.Instance(name)
-	text, err := os.ReadFile(h.keysFile(i))
+	text, err := os.ReadFile(h.KeysFile(i))
 	if err != nil {
 		h.Fatal(err)
 	}
@@ -334,7 +335,7 @@ func (h *House) Unplaced(name, key string) {
 			err = h.DB.DropAccess(h.Context(), a.ID)
 		}
 	}
-	file := h.keysFile(i)
+	file := h.KeysFile(i)
 	text, e := os.ReadFile(file)
 	if err = errors.Join(err, e); err != nil {
 		h.Fatal(err)
@@ -355,7 +356,7 @@ func (h *House) Unplaced(name, key string) {
 func (h *House) KeepKeys(name string) {
 	h.Helper()
 	i := h.Instance(name)
-	text, err := os.ReadFile(h.keysFile(i))
+	text, err := os.ReadFile(h.KeysFile(i))
 	rows, e := h.DB.AccessesOf(h.Context(), i.ID)
 	if err = errors.Join(err, e); err != nil {
 		h.Fatal(err)
@@ -368,7 +369,7 @@ func (h *House) KeysBack(name string) {
 	h.Helper()
 	i := h.Instance(name)
 	rows, err := h.DB.AccessesOf(h.Context(), i.ID)
-	if err = errors.Join(err, os.WriteFile(h.keysFile(i), h.kept, 0o600)); err != nil {
+	if err = errors.Join(err, os.WriteFile(h.KeysFile(i), h.kept, 0o600)); err != nil {
 		h.Fatal(err)
 	}
 	has := func(all []store.Access, key int64) bool {
@@ -394,7 +395,7 @@ func (h *House) KeysBack(name string) {
 // again where line is "".
 func (h *House) ByHand(name, line string) {
 	h.Helper()
-	file := h.keysFile(h.Instance(name))
+	file := h.KeysFile(h.Instance(name))
 	text, err := os.ReadFile(file)
 	if err == nil {
 		before, _, _ := strings.Cut(string(text), byHand)

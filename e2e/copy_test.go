@@ -339,6 +339,10 @@ func TestCopyGoesBack(t *testing.T) {
 	d.must(t, "work", "cancel", fmt.Sprint(l.keptWork(t).ID), "-yes")
 	whole("enabled, and back")
 	// What was done on one copy is not taken for done on the next: taken up again, the work has another.
+	mustDo(t, os.WriteFile(enabled, nil, 0o644)) // it ended with the stop
+	d.must(t, "instance", "stop", l.name, "-yes")
+	d.must(t, "instance", "start", l.name)
+	mustDo(t, os.Remove(enabled))
 	fault("outbound", "slow", `,"delay_ms":4000`) // time to cancel it
 	ended := make(chan result, 1)
 	go func() {

@@ -131,6 +131,11 @@ func TestFirstPassword(t *testing.T) {
 			!strings.Contains(r.err, want) || r.out != "" {
 			t.Errorf("%s: %+v", name, r)
 		}
+		// What is no cipher text is not handed on by the service either, nor written down as handed over.
+		if a := d.api(t, "POST", "/api/v1/instances/"+name+"/password", "", "Authorization", "Bearer "+d.token); a.status != map[string]int{
+			"astray": 200, "fail": 409}[how] {
+			t.Errorf("%s: %d %s", name, a.status, a.body)
+		}
 	}
 	// Stopped and started: nobody waits for a server there.
 	d.must(t, "instance", "stop", "-yes", "desk-1")

@@ -65,6 +65,10 @@ func TestLentKey(t *testing.T) {
 	}
 	// Somebody whose key is not there: once, with a reason, in the journal.
 	open := func(more ...string) result { return d.client(t, "", append([]string{"open", x.name}, more...)...) }
+	if a := d.api(t, "POST", "/api/v1/instances/"+x.name+"/lend", body, "Authorization", "Bearer "+d.token); a.status != 422 ||
+		!strings.Contains(a.body, "kept in the journal") {
+		t.Errorf("without a reason: %d %s", a.status, a.body)
+	}
 	if r := open("-lent"); r.code != 2 || !strings.Contains(r.err, "say why") {
 		t.Errorf("without a reason: %+v", r)
 	}

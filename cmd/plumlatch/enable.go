@@ -5,16 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"net/netip"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
 
 	"plumlatch/client"
 	"plumlatch/core/comeback"
-	"plumlatch/core/hostkeys"
-	"plumlatch/core/keypair"
-	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/wire"
 	"plumlatch/reach"
@@ -23,31 +19,19 @@ import (
 // enableThere logs in to a copy with the new key, and starts and enables what ran on the old machine and does not come up there.
 // The copy is shut still: the service has let this machine in.
 func (c *cli) enableThere(service *client.Client, w wire.Work, signer ssh.Signer) error {
-	d, err := service.CopyDoor(c.ctx, w.ID)
+	i, d, err := c.copyOf(service, w)
 	if err != nil || !d.Ready {
 		return err
 	}
-	if _, err := netip.ParseAddr(d.Address); err != nil || d.Port < 1 || d.Port > 65535 || !names.LoginUser(d.User) || len(d.HostKeys) == 0 {
-		return errors.New("the service names a copy that makes no sense")
-	}
-	t := reach.Target{Address: d.Address, Port: d.Port, User: d.User}
-	var keys []keypair.Public
-	for _, line := range d.HostKeys {
-		p, err := keypair.ReadPublic([]byte(line))
-		if err != nil {
-			return err
-		}
-		keys, t.HostKeys = append(keys, p), append(t.HostKeys, p.Blob)
-	}
-	// A copy makes a host key of its own. One that has the old machine's, which is pinned here, is no copy.
-	if pins, err := readPins(); err != nil {
+	at, err := pinnedDoor(service, i)
+	if err != nil {
 		return err
-	} else if pins != nil {
-		if alias := pins.AliasOf(hostkeys.Owner(service.URL(), w.Instance, "")); alias != "" && pins.Same(alias, keys) {
-			return fmt.Errorf("the copy of %s has the host key that is pinned here for the old machine: nothing was done", w.Instance)
-		}
 	}
-	conn, err := reach.Login(c.ctx, func(ctx context.Context) (net.Conn, error) { return here.Dial(ctx, t.Address, t.Port) }, t,
+	t := reach.Target{Address: i.Address, Port: i.Port, User: i.LoginUser}
+	for _, k := range at.keys {
+		t.HostKeys = append(t.HostKeys, k.Blob)
+	}
+	conn, err := reach.Login(c.ctx, func(ctx context.Context) (net.Conn, error) { return here.Dial(ctx, i.Address, i.Port) }, t,
 		[]ssh.Signer{signer}, enterLimit)
 	if err != nil {
 		return err
@@ -70,4 +54,28 @@ func (c *cli) enableThere(service *client.Client, w wire.Work, signer ssh.Signer
 		fmt.Fprintf(c.err, "warning: not started there: %s\n", plaintext.Line(strings.Join(said.Failed, "; ")))
 	}
 	return service.ReportEnabled(c.ctx, w.ID, said)
+}
+
+// copyOf is the copy that work waits for this machine to come in to, as an instance. A copy makes host keys of its own: one that has
+// what is pinned here for any machine is no copy, and nothing is done there.
+func (c *cli) copyOf(service *client.Client, w wire.Work) (i wire.Instance, d wire.CopyDoor, err error) {
+	if d, err = service.CopyDoor(c.ctx, w.ID); err != nil || !d.Ready {
+		return i, d, err
+	}
+	i = wire.Instance{Name: "the copy of " + w.Instance, Alias: "plumlatch-copy", Address: d.Address, Port: d.Port, LoginUser: d.User}
+	for _, line := range d.HostKeys {
+		i.HostKeys = append(i.HostKeys, wire.HostKey{PublicKey: line})
+	}
+	at, err := checkDoor(i)
+	if err != nil {
+		return i, d, err
+	}
+	if len(at.keys) == 0 {
+		return i, d, errors.New("the service names a copy without a host key; nothing was started")
+	}
+	pins, err := readPins()
+	if err == nil && pins != nil && pins.Hold(at.keys) {
+		err = fmt.Errorf("the copy of %s has a host key that is pinned here for another machine: nothing was done", w.Instance)
+	}
+	return i, d, err
 }

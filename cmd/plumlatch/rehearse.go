@@ -137,7 +137,10 @@ func (c *cli) lendHand(service *client.Client, rehearsal int64, o showing) error
 		}
 		if len(parts) > 0 && parts[0].WaitsCode == wire.WaitsHands {
 			w := parts[0]
-			i, err := service.Instance(c.ctx, w.Instance)
+			i, d, err := c.copyOf(service, w)
+			if err == nil && !d.Ready {
+				err = fmt.Errorf("work %d waits for nobody any more", w.ID)
+			}
 			if err != nil {
 				return err
 			}

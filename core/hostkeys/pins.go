@@ -133,6 +133,18 @@ func (p *Pins) Set(owner, alias string, keys []keypair.Public) {
 	}
 }
 
+// Hold tells whether one of the keys is pinned here, for whatever host.
+func (p *Pins) Hold(keys []keypair.Public) bool {
+	for _, alias := range p.aliases {
+		for _, k := range p.keys[alias] {
+			if slices.ContainsFunc(keys, func(q keypair.Public) bool { return bytes.Equal(k.Blob, q.Blob) }) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // Drop forgets what is pinned for an owner.
 func (p *Pins) Drop(owner string) {
 	if alias := p.AliasOf(owner); alias != "" {

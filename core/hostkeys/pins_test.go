@@ -36,6 +36,9 @@ func TestPins(t *testing.T) {
 	if !slices.Equal(again.Of("plumlatch-a"), []string{b.Fingerprint()}) {
 		t.Errorf("%v", again.Of("plumlatch-a"))
 	}
+	if c := newKey(t); !p.Hold([]keypair.Public{c, a}) || p.Hold([]keypair.Public{c}) || p.Hold(nil) {
+		t.Error("what is pinned for any host")
+	}
 	p.Set("", "a b", []keypair.Public{a})
 	if text, err := p.Text(); err == nil {
 		t.Errorf("a bad alias was written: %q", text)

@@ -71,7 +71,8 @@ type Restore struct {
 	Enable bool `json:"enable,omitempty"`
 }
 
-// CopyDoor is where a client starts and enables services on a copy, before that has the place of the instance.
+// CopyDoor is where a client does its part on a copy, before that has the place of the instance: starts and enables services, or comes
+// in for a rehearsal.
 type CopyDoor struct {
 	Ready    bool     `json:"ready"` // it waits for that now
 	CloudID  string   `json:"cloud_id"`

@@ -3,6 +3,8 @@ package accesses_test
 import (
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -251,6 +253,50 @@ func TestPlacedByCloud(t *testing.T) {
 			return fmt.Sprintf("the cloud places %q\n%s", names, strings.Join(lines, "\n"))
 		},
 	})
+}
+
+// TestPlacedByNobody: where no agent of the cloud's places the key, the work goes back, and the cloud keeps it no more.
+func TestPlacedByNobody(t *testing.T) {
+	t.Parallel()
+	h := kindtest.New(t)
+	h.Key("first")
+	h.Key("second")
+	i := h.Launch("berth-1", "first")
+	// What stands where the agent writes first keeps it from writing.
+	if err := os.MkdirAll(filepath.Join(filepath.Dir(h.KeysFile(i)), ".agent.new", "x"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	w := h.Done(h.W.Accesses.PlaceByCloud(h.Context(), kindtest.By, store.Once{}, i, wire.PlaceKey{Key: "second"}))
+	all, err := h.Cloud.PlacedKeys(i.CloudID)
+	if w.State == store.Done || !strings.Contains(w.Outcome, "is the agent on its image?") || err != nil || len(all) != 0 {
+		t.Errorf("%s %s; the cloud places %v %v", w.State, w.Outcome, all, err)
+	}
+}
+
+// TestPlacedStays: cancelled after the only other key of a person has gone, the key that the cloud places stays: it is the way in.
+func TestPlacedStays(t *testing.T) {
+	t.Parallel()
+	h := kindtest.New(t)
+	h.Key("first")
+	h.Key("second")
+	h.Launch("berth-1", "first")
+	w, came := h.Halted("access-place/accept/begin", func(h *kindtest.House) (store.Work, error) {
+		return h.W.Accesses.PlaceByCloud(h.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"), wire.PlaceKey{Key: "second"})
+	})
+	if !came {
+		t.Fatal("it never came so far")
+	}
+	h.Until("the agent has placed it", func() bool { return strings.Contains(h.Keys("berth-1"), "placed-by-the-cloud") })
+	h.Unplaced("berth-1", "first")
+	if err := h.DB.CancelWork(h.Context(), kindtest.By, h.Now(w)); err != nil {
+		t.Fatal(err)
+	}
+	h.GoOn()
+	end := h.Done(w, nil)
+	all, err := h.Cloud.PlacedKeys(h.Instance("berth-1").CloudID)
+	if end.State != store.Cancelled || !strings.Contains(end.Outcome, "the cloud goes on placing second on berth-1") || err != nil || len(all) != 1 {
+		t.Errorf("%s %s; the cloud places %v %v", end.State, end.Outcome, all, err)
+	}
 }
 
 // TestEndBeforeCheck: a service that was at rest until the grace time was over, between giving the old key its end

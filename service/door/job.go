@@ -135,8 +135,10 @@ type Edits struct {
 	// Unplaced are entries of the cloud's own agent that were taken off, so that it does not bring the key back.
 	Unplaced []unplaced `json:"unplaced,omitempty"`
 	// Split is the work that has a key kept for each instance by itself, as long as that is waited for.
-	Split   int64  `json:"split,omitempty"`
-	Trouble string `json:"trouble,omitempty"`
+	Split int64 `json:"split,omitempty"`
+	// SplitOurs: this work began that.
+	SplitOurs bool   `json:"split_ours,omitempty"`
+	Trouble   string `json:"trouble,omitempty"`
 	// Stays says why our own line was not taken out again when the work went back.
 	Stays string `json:"stays,omitempty"`
 }

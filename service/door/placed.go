@@ -95,8 +95,8 @@ const SplitKind = "cloud-key-split"
 // splitLimit is how long that work is waited for.
 const splitLimit = time.Hour
 
-// split has a key that is placed on every instance of the project kept for each of them by itself, by work of its own: two
-// withdrawals at a time share it. Until that is over, this waits.
+// split has a key that is placed on every instance of the project kept for each of them by itself, by work of its own. One such work
+// is at hand at a time, since two on one entry would get in each other's way: others wait for it, and look again after it.
 func (r *Run) split(k store.Key, p cloud.PlacedKey) error {
 	if r.Edits.Split == 0 {
 		by := store.Actor{Operator: r.Work.Operator, Address: r.Work.Address}
@@ -104,18 +104,20 @@ func (r *Run) split(k store.Key, p cloud.PlacedKey) error {
 		n := r.Begun(r.Named(SplitKind), fmt.Sprintf("have the cloud keep %s for each instance by itself", k.Name), Token(26), store.Instance{},
 			fmt.Sprintf("keep %s, which its agent places on every instance of the project, for each by itself", k.Name), in)
 		n.Target = "cloud-key " + in.Name
-		w, err := r.Store.BeginOrJoin(r.Ctx, by, n, p.ID)
+		w, began, err := r.Store.BeginAlone(r.Ctx, by, n)
 		if err != nil {
 			return err
 		}
-		r.Edits.Split = w.ID
+		r.Edits.Split, r.Edits.SplitOurs = w.ID, began
 		if err := r.Keep(); err != nil {
 			return err
 		}
-		r.Look()
-		if err := r.Say("the cloud's agent places %s on every instance of the project, as %s, and would bring its line back here: work %d has it "+
-			"kept for each instance by itself first", k.Name, in.Name, w.ID); err != nil {
-			return err
+		if began {
+			r.Look()
+			if err := r.Say("the cloud's agent places %s on every instance of the project, as %s, and would bring its line back here: work %d has "+
+				"it kept for each instance by itself first", k.Name, in.Name, w.ID); err != nil {
+				return err
+			}
 		}
 	}
 	w, err := r.Store.WorkByID(r.Ctx, r.Edits.Split)
@@ -123,9 +125,12 @@ func (r *Run) split(k store.Key, p cloud.PlacedKey) error {
 		return err
 	}
 	switch {
-	case !w.Over():
-		return r.Wait(wire.WaitsParts, fmt.Sprintf("work %d, which has the cloud keep %s for each instance by itself", w.ID, k.Name),
+	case !w.Over() && w.State != store.Stuck:
+		return r.Wait(wire.WaitsParts, fmt.Sprintf("work %d, which has the cloud keep a key for each instance by itself", w.ID),
 			500*time.Millisecond, splitLimit)
+	case !r.Edits.SplitOurs: // it may have been another key's
+		r.Edits.Split = 0
+		return r.Keep()
 	case w.State != store.Done:
 		return Failure{Code: wire.WorkPlacedForAll, Reason: fmt.Sprintf("the cloud's agent places %s on every instance of the project, and would "+
 			"bring its line back here; it could not be kept for each by itself: %s (work %d)", k.Name, w.Outcome, w.ID)}

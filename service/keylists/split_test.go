@@ -102,7 +102,11 @@ func TestSplit(t *testing.T) {
 			if _, had := watched.LoadOrStore(h, true); !had {
 				watch(h)
 			}
-			return h.DB.BeginOrJoin(h.Context(), kindtest.By, n, p.ID)
+			w, began, err := h.DB.BeginAlone(h.Context(), kindtest.By, n)
+			if err == nil && !began {
+				h.Errorf("work %d is at hand still", w.ID)
+			}
+			return w, err
 		},
 		Reset: func(h *kindtest.House) {
 			if entry(h).ID == "" {

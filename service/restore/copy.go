@@ -577,9 +577,9 @@ func (r *restoreJob) lookSettled() (missing []comeback.Doubt, seen []string, bli
 	}
 }
 
-// CopyDoor tells where services are started on a copy. store.ErrWorkState.
+// CopyDoor tells where a client does its part on a copy: starts services, or comes in for a rehearsal. store.ErrWorkState.
 func (w *Service) CopyDoor(ctx context.Context, work store.Work) (out wire.CopyDoor, err error) {
-	if work.Kind != "restore-"+copyRoute || work.Over() || work.Back || work.CancelAsked {
+	if !w.KindOf(work.Kind).Restores || work.Over() || work.Back || work.CancelAsked {
 		return out, store.ErrWorkState
 	}
 	var in restoring
@@ -588,6 +588,12 @@ func (w *Service) CopyDoor(ctx context.Context, work store.Work) (out wire.CopyD
 		return out, err
 	}
 	out = wire.CopyDoor{HostKeys: []string{}, Services: []string{}, Key: in.New}
+	if in.RehearsalOf != 0 {
+		return w.rehearsalDoor(ctx, work, out)
+	}
+	if work.Kind != "restore-"+copyRoute {
+		return out, store.ErrWorkState
+	}
 	if d.Restore == nil || d.Restore.Copy == nil || work.At != "enable" || in.EnabledOn == d.Restore.Copy.CloudID {
 		return out, nil
 	}
@@ -600,6 +606,23 @@ func (w *Service) CopyDoor(ctx context.Context, work store.Work) (out wire.CopyD
 		append(out.Services, c.Missing...)
 	out.HostKeys = append(out.HostKeys, keypair.Public{Blob: c.Host.Blob}.Line())
 	return out, nil
+}
+
+// rehearsalDoor is the copy on which a way is rehearsed that needs a hand.
+func (w *Service) rehearsalDoor(ctx context.Context, work store.Work, out wire.CopyDoor) (wire.CopyDoor, error) {
+	if work.WaitsCode != wire.WaitsHands {
+		return out, nil
+	}
+	i, err := w.Store.InstanceByID(ctx, work.InstanceID)
+	if err != nil {
+		return out, err
+	}
+	hostKeys, err := w.Store.HostKeys(ctx, i.ID)
+	for _, h := range hostKeys {
+		out.HostKeys = append(out.HostKeys, keypair.Public{Blob: h.Blob}.Line())
+	}
+	out.Ready, out.CloudID, out.Address, out.Port, out.User = true, i.CloudID, i.Address, i.Port, i.LoginUser
+	return out, err
 }
 
 // ReportEnabled takes a client's word on what it started there; what runs is looked at next. store.ErrWorkState.

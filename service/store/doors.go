@@ -337,27 +337,28 @@ func (s *Store) BeginWork(ctx context.Context, by Actor, once Once, instanceID i
 	return s.WorkByID(ctx, id)
 }
 
-// BeginOrJoin begins work on one entry of the cloud's, unless work of its kind on that entry is at hand: that is returned then. The
-// entry is the member "entry" of its input.
-func (s *Store) BeginOrJoin(ctx context.Context, by Actor, n NewWork, entry string) (Work, error) {
+// BeginAlone begins work, unless work of its kind is at hand: that is returned then, and began is false.
+func (s *Store) BeginAlone(ctx context.Context, by Actor, n NewWork) (w Work, began bool, err error) {
 	var id int64
-	err := s.tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("SELECT pg_advisory_xact_lock(hashtextextended(?, 0))", n.Kind+" "+entry).Error; err != nil {
+	err = s.tx(ctx, func(tx *gorm.DB) error {
+		id, began = 0, false
+		if err := tx.Exec("SELECT pg_advisory_xact_lock(hashtextextended(?, 0))", n.Kind).Error; err != nil {
 			return err
 		}
-		id = 0
-		if err := tx.Raw(`SELECT coalesce(max(id), 0) FROM work WHERE kind = ? AND state IN ('queued', 'running', 'waiting', 'stuck')
-			AND input->>'entry' = ?`, n.Kind, entry).Scan(&id).Error; err != nil || id != 0 {
+		if err := tx.Raw(`SELECT coalesce(max(id), 0) FROM work WHERE kind = ? AND state IN ('queued', 'running', 'waiting')`,
+			n.Kind).Scan(&id).Error; err != nil || id != 0 {
 			return err
 		}
 		var err error
 		id, err = addWork(tx, by, Once{}, 0, n)
+		began = err == nil
 		return err
 	})
 	if err != nil {
-		return Work{}, err
+		return Work{}, false, err
 	}
-	return s.WorkByID(ctx, id)
+	w, err = s.WorkByID(ctx, id)
+	return w, began, err
 }
 
 // Readmitted says that a rule that was withdrawn stands again, under another name.

@@ -413,6 +413,33 @@ func TestCopyGoesBack(t *testing.T) {
 	}
 }
 
+// TestCopyTells: where the address is a dynamic one, whoever has it written down is named: the holders of the keys that open it.
+func TestCopyTells(t *testing.T) {
+	t.Parallel()
+	own := ownCloud(t)
+	s := newSlotOn(t, 151, own)
+	s.options = []string{"-dial-from", "127.0.0.9"}
+	d := newHome(t, &demo{dir: s.dir, url: s.serve(t).URL(), token: s.token})
+	dir, none := t.TempDir(), writeFile(t, "")
+	for _, k := range []string{"told-lost", "told-new"} {
+		d.must(t, "key", "create", k, "-dir", dir, "-new-passphrase", none)
+	}
+	d.must(t, "holder", "add", "lamp-crew", "-sort", "team")
+	d.must(t, "key", "create", "told-crew", "-holder", "lamp-crew", "-dir", dir, "-new-passphrase", none)
+	d.must(t, "instance", "launch", "told-board", "-image", "debian-12", "-size", "small", "-region", "south-pier", "-key", "told-lost,told-crew")
+	d.must(t, "key", "lost", "told-lost")
+	before := d.instance(t, "told-board")
+	d.must(t, "restore", "copy", "told-board", "-new", "told-new", "-dir", dir, "-yes")
+	after := d.instance(t, "told-board")
+	if before.Address == after.Address {
+		t.Fatalf("its address was %s, and is that still", before.Address)
+	}
+	var report wire.Report
+	mustDo(t, json.Unmarshal([]byte(d.must(t, "work", "report", fmt.Sprint(lastOf(t, d, "told-board", "restore-copy").ID), "-json")), &report))
+	contains(t, "left", strings.Join(report.Left, "\n"), "its address was dynamic, and is another one: tell first-admin, lamp-crew, and", before.Address+" written down",
+		"that it is "+after.Address)
+}
+
 // toldByClient: where the steward does not see it, what would not come back is told as an engineer's client has seen it.
 func toldByClient(t *testing.T, l *lostDoor) {
 	t.Helper()

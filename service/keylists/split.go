@@ -22,6 +22,8 @@ import (
 // takes off what is kept for that one. An instance that is launched later does not get the key any more.
 
 // split is what its steps keep.
+//
+//lint:ignore U1000 it is used, as an argument of Job
 type split struct {
 	Each  []string `json:"each,omitempty"`  // instances that it is kept for by this work, as the cloud calls them
 	Known []string `json:"known,omitempty"` // all that were looked at

@@ -142,3 +142,51 @@ func TestSplit(t *testing.T) {
 		},
 	})
 }
+
+// TestSplitGoesBack: a server that does not take the key any more has all of it go back.
+func TestSplitGoesBack(t *testing.T) {
+	t.Parallel()
+	h := kindtest.New(t)
+	h.Key("first")
+	k := h.Key("second")
+	i := h.Launch("berth-1", "first")
+	p, err := h.Cloud.PlaceKey("by-hand", standin.PlacedKey{User: "debian", Name: "lead", PublicKey: k.Public().Line()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	there := func() bool { return strings.Contains(h.Keys("berth-1"), strings.Fields(k.Public().Line())[1]) }
+	h.Until("the agent has placed it", there)
+	id, err := h.DB.Place(t.Context(), i.ID, k.ID, "debian", "the test", false)
+	if err == nil {
+		err = h.DB.Probed(t.Context(), store.Asked{AccessID: id, Answer: "accepted", From: "the test"})
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	w, came := h.Halted("cloud-key-split/see/begin", func(h *kindtest.House) (store.Work, error) {
+		n := h.W.KeyLists.Begun(h.W.KeyLists.Named(door.SplitKind), "split", door.Token(26), store.Instance{}, "split",
+			door.Splitting{Entry: p.ID, User: p.User, Name: p.Name, Line: p.PublicKey})
+		w, _, err := h.DB.BeginAlone(h.Context(), kindtest.By, n)
+		return w, err
+	})
+	if !came {
+		t.Fatal("it never came so far")
+	}
+	// Somebody takes off what is kept for the instance: the agent takes its line out.
+	all, err := h.Cloud.PlacedKeys(i.CloudID)
+	if err != nil || len(all) != 1 || all[0].Instance == "" {
+		t.Fatalf("%+v %v", all, err)
+	}
+	if err := h.Cloud.UnplaceKey(all[0].ID); err != nil {
+		t.Fatal(err)
+	}
+	h.Until("its line is out", func() bool { return !there() })
+	h.GoOn()
+	if end := h.Done(w, nil); end.State == store.Done || !strings.Contains(end.Outcome, "berth-1: the server does not take second any more") {
+		t.Errorf("%s %s", end.State, end.Outcome)
+	}
+	h.Until("it has the key again", there)
+	if all, err = h.Cloud.PlacedKeys(i.CloudID); err != nil || len(all) != 1 || all[0].Instance != "" {
+		t.Errorf("the cloud places %+v %v", all, err)
+	}
+}

@@ -170,6 +170,9 @@ func (c *cli) parse(fs *flag.FlagSet, args []string) error {
 	if i := slices.Index(args, "--"); i >= 0 {
 		args, c.rest = args[:i], args[i+1:]
 	}
+	if err := twice(fs, args); err != nil {
+		return err
+	}
 	for {
 		if err := fs.Parse(args); err != nil {
 			if errors.Is(err, flag.ErrHelp) {
@@ -183,6 +186,32 @@ func (c *cli) parse(fs *flag.FlagSet, args []string) error {
 		c.args = append(c.args, fs.Arg(0))
 		args = fs.Args()[1:]
 	}
+}
+
+// twice refuses an option that is given twice with different values: the package flag would take the last one, in silence, and
+// somebody's key would not be there. Options that are meant to be given again have a type of their own.
+func twice(fs *flag.FlagSet, args []string) error {
+	given := map[string]string{}
+	for n := 0; n < len(args); n++ {
+		name, value, joined := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(args[n], "-"), "-"), "=")
+		f := fs.Lookup(name)
+		if !strings.HasPrefix(args[n], "-") || f == nil {
+			continue
+		}
+		if b, ok := f.Value.(interface{ IsBoolFlag() bool }); ok && b.IsBoolFlag() {
+			continue
+		}
+		if !joined {
+			if n++; n < len(args) {
+				value = args[n]
+			}
+		}
+		if had, again := given[name]; again && had != value && strings.HasPrefix(fmt.Sprintf("%T", f.Value), "*flag.") {
+			return usagef("-%s is given twice; where several are meant they stand in one, with commas between", name)
+		}
+		given[name] = value
+	}
+	return nil
 }
 
 // names returns the arguments if there are as many as wanted.

@@ -398,8 +398,10 @@ type Launch struct {
 	// PasswordKey is the RSA key, as a line, that an image without SSH encrypts its first password to.
 	PasswordKey string `json:"password_key"`
 	// Shut has it begin with a group of rules of its own alone, which admits these networks, and nothing leads out of it.
-	Shut  bool     `json:"shut"`
-	Admit []string `json:"admit"`
+	Shut bool `json:"shut"`
+	// OutOpen has what leads out of it stay open: other clouds can do no more.
+	OutOpen bool     `json:"out_open,omitempty"`
+	Admit   []string `json:"admit"`
 }
 
 // check refuses what this cloud does not take.
@@ -506,6 +508,7 @@ func (c *Cloud) Launch(l Launch) (Instance, error) {
 		if err := c.shutIn(in, l.Admit); err != nil {
 			return Instance{}, err
 		}
+		in.Shut = !l.OutOpen
 	}
 	if image.FirstPassword {
 		in.Port = desktopPort

@@ -82,7 +82,7 @@ func restoreRehearse(fs *flag.FlagSet) func(*cli) error {
 				return err
 			}
 		}
-		ask.Route = p.Route
+		ask.Route, ask.Twice = p.Route, len(p.Twice) > 0 // it was shown
 		w, err := service.Rehearse(c.ctx, p.Instance, ask)
 		if err != nil {
 			return err
@@ -188,6 +188,9 @@ func (c *cli) printRehearsal(p wire.RehearsalPlan) {
 	fmt.Fprintf(c.out, "\nAbout %s; costs at most %s.\n", until(p.Seconds), charged(summed(p.Charges)))
 	if p.Hand != "" {
 		fmt.Fprintf(c.out, "Your part: %s.\n", plaintext.Line(p.Hand))
+	}
+	for _, text := range p.Twice {
+		fmt.Fprintf(c.out, "Would run twice, as this cloud cannot shut the way out of a copy: %s.\n", plaintext.Line(text))
 	}
 	for _, text := range p.Notes {
 		fmt.Fprintf(c.out, "Not shown by it: %s.\n", plaintext.Line(text))

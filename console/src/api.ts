@@ -399,8 +399,8 @@ export const api = {
   routes: (n: string) => call<Routes>("POST", `/instances/${name(n)}/routes`, { ask: true }),
   planRehearsal: (n: string, route: string) =>
     call<RehearsalPlan>("POST", `/instances/${name(n)}/rehearsals/plan`, { route }),
-  rehearse: (n: string, route: string) =>
-    call<Work>("POST", `/instances/${name(n)}/rehearsals`, { route }),
+  rehearse: (n: string, route: string, twice: boolean) =>
+    call<Work>("POST", `/instances/${name(n)}/rehearsals`, { route, twice }),
   restore: (n: string, r: { route: string; new: string; keep_seconds?: number; still?: boolean }) =>
     call<Work>("POST", `/instances/${name(n)}/restore`, r),
   report: (id: number) => call<Report>("GET", `/work/${id}/report`),

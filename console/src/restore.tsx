@@ -158,7 +158,7 @@ function Rehearse({ instance, route }: { instance: string; route: string }) {
   const mayChange = useMayChange();
   const plan = useMutation({ mutationFn: () => api.planRehearsal(instance, route) });
   const begin = useMutation({
-    mutationFn: () => api.rehearse(instance, route),
+    mutationFn: () => api.rehearse(instance, route, (plan.data?.twice ?? []).length > 0),
     onSuccess: (w) => void navigate(`/work/${w.id}`),
   });
   const error = plan.error ?? begin.error;
@@ -186,6 +186,14 @@ function Rehearse({ instance, route }: { instance: string; route: string }) {
               .replace(/\.0$/, "")}{" "}
             {p.charges[0]?.currency}.
           </p>
+          {p.twice && p.twice.length > 0 && (
+            <Alert
+              type="warning"
+              showIcon
+              title="This cloud cannot shut the way out of a copy. These would run twice:"
+              description={<Items all={p.twice} empty="" />}
+            />
+          )}
           <p className="quiet">Not shown by it:</p>
           <Items all={p.notes} empty="" />
           <p>

@@ -211,6 +211,17 @@ func passing(unit string) bool {
 	return false
 }
 
+// Lasting are the services that run and stay: not those that start when they are asked for, or that live with somebody's session.
+func (m Machine) Lasting() []string {
+	out := []string{}
+	for _, u := range m.Running {
+		if !passing(u) {
+			out = append(out, u)
+		}
+	}
+	return out
+}
+
 // starts tells whether something starts a service at boot: itself, a template that it is made from, or what waits for it.
 func (m Machine) starts(unit string) bool {
 	stem := strings.TrimSuffix(unit, ".service")

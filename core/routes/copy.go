@@ -12,7 +12,7 @@ var _ = register(Route{
 		{"stop", "stop it, if the image is to be of one at rest"},
 		{"image", "make an image of its root volume"},
 		{"again", "start it again, if it was stopped for that"},
-		{"launch", "launch a copy from that, with the new key: nothing leads out of it, and only the service and you get in"},
+		{"launch", "launch a copy from that, with the new key: nothing leads out of it, where the cloud can do that, and only the service and you get in"},
 		{"known", "learn the copy's host key from its first boot, and see that it takes the new key"},
 		{"enable", "start and enable there what ran on it and does not come up, if that is wanted"},
 		{"compare", "compare what ran on it with what runs on the copy, and run its checks there"},
@@ -59,6 +59,9 @@ var _ = register(Route{
 			"stands twice: secrets, registrations and licences",
 			map[bool]string{false: "login by password is off on it, as on every instance that the service launches",
 				true: "it has a first password of its own, encrypted to the new key"}[f.Desktop])
+		if f.Shuts && !f.ShutsOut {
+			o.Changes = append(o.Changes, "this cloud cannot shut the way out of a copy: its jobs run beside those of the old one until that is stopped")
+		}
 		if !f.Static {
 			o.Changes = append(o.Changes, "its address is another one: whoever has it written down must be told")
 		}

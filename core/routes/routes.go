@@ -87,6 +87,7 @@ type Facts struct {
 	Images        bool          // the cloud makes images of instances
 	ImagesRunning bool          // also of those that run
 	Shuts         bool          // copies can begin shut
+	ShutsOut      bool          // and nothing leads out of them then
 	ImageTime     time.Duration // how long an image of it takes
 	KeepWeek      float64       // its root volume, for a week
 }

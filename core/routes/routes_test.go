@@ -21,7 +21,7 @@ func inOrder() Facts {
 		Steward: &Key{Accepted: true}, BootText: true, Volumes: true, RootVolume: "hold-1", Zone: "a",
 		RescueImage: "debian-12", Image: "board", HostKeys: true, Lends: time.Minute,
 		Offered: []string{"password"}, OfferedAt: now, Change: time.Second, Currency: "pence", RescueHour: 2,
-		Images: true, ImagesRunning: true, Shuts: true, ImageTime: time.Minute, Service: netip.MustParseAddr("192.0.2.7"),
+		Images: true, ImagesRunning: true, Shuts: true, ShutsOut: true, ImageTime: time.Minute, Service: netip.MustParseAddr("192.0.2.7"),
 	}
 }
 

@@ -106,6 +106,8 @@ type RestoreMany struct {
 // Rehearse asks for a way back in to be carried out on a copy.
 type Rehearse struct {
 	Route string `json:"route"` // "" for the best open one of those that need nobody's hand
+	// Twice says that whoever asks has read what would run twice, where the plan names something.
+	Twice bool `json:"twice,omitempty"`
 }
 
 // RehearsalPlan is what a rehearsal would do, take and cost.
@@ -118,8 +120,10 @@ type RehearsalPlan struct {
 	Carried  []string `json:"carried"` // the steps of the route itself, on the copy
 	Seconds  float64  `json:"seconds"` // about, in all
 	Charges  []Charge `json:"charges"`
-	Notes    []string `json:"notes"`          // what it does not show
-	Hand     string   `json:"hand,omitempty"` // what whoever asks for it has to do meanwhile
+	Notes    []string `json:"notes"` // what it does not show
+	// Twice is what would run twice, on the copy too: the cloud cannot shut the way out of it. It has to be accepted.
+	Twice []string `json:"twice,omitempty"`
+	Hand  string   `json:"hand,omitempty"` // what whoever asks for it has to do meanwhile
 }
 
 // Rehearsed is what a rehearsal came to.

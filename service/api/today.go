@@ -201,7 +201,12 @@ func (s *Server) setPolicy(c *gin.Context) {
 		privateKey.answer(c, wire.Problem{Field: "text", Detail: privateDetail})
 		return
 	}
-	if _, err := access.ReadPolicy(r.Text); err != nil {
+	p, err := access.ReadPolicy(r.Text)
+	if images := s.opts.Cloud.Properties().Images; err == nil && p.Rehearse.Every > 0 && images != nil && !images.ShutsOut {
+		err = errors.New("rehearse.every: this cloud cannot shut the way out of a copy, so what runs there would run twice; somebody has to " +
+			"accept that each time (plumlatch restore rehearse)")
+	}
+	if err != nil {
 		field(c, "text", err)
 		return
 	}

@@ -136,7 +136,7 @@ type Launch struct {
 }
 
 // Shut is how an instance begins of which nobody is to see anything yet, and which is to do nothing: it has a group of rules
-// of its own alone, and nothing leads out of it, from before its first boot.
+// of its own alone, and, where Imaging.ShutsOut says so, nothing leads out of it, from before its first boot.
 type Shut struct {
 	Admit []netip.Prefix // to its SSH port
 }
@@ -158,6 +158,8 @@ type Imaging struct {
 	PerGB   time.Duration // how long it usually takes for each GiB of the root volume
 	Limit   int           // how many the account may have; 0 if the cloud does not say
 	Shuts   bool          // a copy can begin shut: Launch.Shut
+	// ShutsOut: nothing leads out of one that begins shut. Else its jobs run, beside those of the machine that it was made from.
+	ShutsOut bool
 }
 
 // NameRule is which names a cloud takes for an instance.
@@ -378,7 +380,8 @@ type Driver interface {
 	RemoveImage(ctx context.Context, clientToken, imageID string) error
 
 	// SetGroups gives an instance these shared groups instead of those that it has; the group of its own stays. SetOutbound
-	// lets out of it what leads out, or nothing. Asked only of clouds whose Imaging says that copies can begin shut.
+	// lets out of it what leads out, or nothing. Asked only of clouds whose Imaging says that copies can begin shut, and that nothing
+	// leads out of them then.
 	SetGroups(ctx context.Context, clientToken, id string, groupIDs []string) error
 	SetOutbound(ctx context.Context, clientToken, id string, open bool) error
 

@@ -336,7 +336,8 @@ func (r *restoreJob) launchNamed(name, label string, linesOf func() ([]string, e
 	if err := r.Keep(); err != nil {
 		return err
 	}
-	return r.Say("%s was launched as %s: nothing leads out of it, and only the service and whoever asked get in", c.CloudID, c.Name)
+	return r.Say("%s was launched as %s: %s, and only the service and whoever asked get in", c.CloudID, c.Name, map[bool]string{
+		true: "nothing leads out of it", false: "this cloud cannot shut the way out of it"}[r.Cloud.Properties().Images.ShutsOut])
 }
 
 // admitted is whom the copy lets in at first: the service, and whoever asked for the work.
@@ -779,6 +780,9 @@ func (r *restoreJob) takePlace() error {
 		return err
 	}
 	if err := r.Effect("outbound", func(ctx context.Context) error {
+		if !r.Cloud.Properties().Images.ShutsOut {
+			return nil
+		}
 		_, err := door.Asked(ctx, r.Run, func(ctx context.Context) (struct{}, error) {
 			return struct{}{}, r.Cloud.SetOutbound(ctx, r.ClientToken("outbound"), c.CloudID, true)
 		})

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"plumlatch/core/access"
+	"plumlatch/core/comeback"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/routes"
 	"plumlatch/core/wire"
@@ -346,6 +347,13 @@ func (w *Service) PlanRehearsal(ctx context.Context, i store.Instance, route str
 	if err != nil {
 		return out, err
 	}
+	if !w.Cloud.Properties().Images.ShutsOut {
+		out.Notes = out.Notes[1:]
+		out.Steps[1] = "launch a copy from that: only the service and you get in"
+		if out.Twice, err = w.twice(ctx, i); err != nil {
+			return out, err
+		}
+	}
 	out.Seconds = (byCopy.UntilIn + 2*terms.Change).Seconds()
 	if chosen.Route == copyRoute {
 		out.Steps = append(out.Steps, "see that the copy takes a pair made for it, and log in")
@@ -373,6 +381,35 @@ func (w *Service) PlanRehearsal(ctx context.Context, i store.Instance, route str
 	return out, nil
 }
 
+// twice is what would run on a copy too whose way out is open.
+func (w *Service) twice(ctx context.Context, i store.Instance) ([]string, error) {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	var m comeback.Machine
+	by := ""
+	if files, done, err := w.Steward(ctx, i); err == nil {
+		m = reach.ReadMachine(files)
+		done()
+	}
+	if m.Running == nil {
+		var err error
+		if m, by, err = w.told(ctx, i.ID); err != nil {
+			return nil, err
+		}
+	}
+	out := []string{"its timers and its jobs of cron, at their hours: they send and fetch as the instance does"}
+	for _, u := range m.Lasting() {
+		if by != "" {
+			u += " (seen by " + by + ")"
+		}
+		out = append(out, u)
+	}
+	if m.Running == nil {
+		out = append(out, "its services: which those are was not seen")
+	}
+	return out, nil
+}
+
 func lacks(o routes.Offer) string {
 	var out []string
 	for _, l := range o.Lacking {
@@ -393,6 +430,10 @@ func (w *Service) Rehearse(ctx context.Context, by store.Actor, once store.Once,
 	p, err := w.PlanRehearsal(ctx, i, r.Route)
 	if err != nil {
 		return store.Work{}, err
+	}
+	if len(p.Twice) > 0 && !r.Twice {
+		return store.Work{}, door.FieldError{Field: "twice", Problem: "this cloud cannot shut the way out of a copy, so these would run twice: " +
+			strings.Join(p.Twice, "; ") + ". Say that you accept it (twice)"}
 	}
 	return w.rehearse(ctx, by, once, i, p, false)
 }
@@ -462,8 +503,8 @@ func rehearsedOf(all []store.Rehearsal) (out []routes.Rehearsed) {
 // RehearsalsDue begins a rehearsal that the policy has done regularly: one at a time, as long as the month's money lasts.
 func (w *Service) RehearsalsDue(ctx context.Context) (bool, error) {
 	p, err := w.Policy(ctx)
-	if err != nil || p.Rehearse.Every == 0 {
-		return false, err
+	if images := w.Cloud.Properties().Images; err != nil || p.Rehearse.Every == 0 || images == nil || !images.ShutsOut {
+		return false, err // nobody is there who could accept that something runs twice
 	}
 	ids, spent, err := w.Store.RehearsalsDue(ctx, time.Duration(p.Rehearse.Every), p.Rehearse.Tag, rehearsalsLooked)
 	if err != nil {

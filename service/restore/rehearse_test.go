@@ -35,6 +35,53 @@ func TestRehearseHalts(t *testing.T) {
 	})
 }
 
+// TestRunsTwice: where a cloud cannot shut the way out of a copy, a rehearsal says what would run twice and begins when that was accepted
+// alone; the policy has none done. A copy that takes an instance's place says so too.
+func TestRunsTwice(t *testing.T) {
+	t.Parallel()
+	h := kindtest.New(t)
+	h.OutStaysOpen()
+	h.Key("first")
+	i := h.Launch("berth-1", "first")
+	p, err := h.W.Restore.PlanRehearsal(t.Context(), i, "steward")
+	if err != nil || len(p.Twice) == 0 || !strings.Contains(p.Twice[0], "jobs of cron") || strings.Contains(strings.Join(append(p.Steps, p.Notes...), "\n"),
+		"nothing leads out") {
+		t.Errorf("%+v %v", p, err)
+	}
+	rehearse := func(twice bool) (store.Work, error) {
+		return h.W.Restore.Rehearse(t.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"), wire.Rehearse{Route: "steward", Twice: twice})
+	}
+	if _, err := rehearse(false); err == nil || !strings.Contains(err.Error(), "would run twice") {
+		t.Errorf("nobody has accepted it: %v", err)
+	}
+	if err := h.DB.SetPolicy(t.Context(), kindtest.By, "rehearse:\n  every: 1d\n"); err != nil {
+		t.Fatal(err)
+	}
+	h.W.Door.PolicyChanged()
+	if _, err := h.W.Restore.RehearsalsDue(t.Context()); err != nil {
+		t.Error(err)
+	}
+	past, err := h.DB.Rehearsals(t.Context(), i.ID, 10)
+	if err != nil || len(past) != 0 {
+		t.Errorf("by the policy: %+v %v", past, err)
+	}
+	if end := h.Done(rehearse(true)); end.State != store.Done {
+		t.Errorf("accepted: %s %s", end.State, end.Outcome)
+	}
+	if err := h.W.Door.Cloud.SetOutbound(t.Context(), "x", i.CloudID, true); err == nil {
+		t.Error("the cloud shuts and opens the way out, and was to be one that cannot")
+	}
+	_, offers, err := h.W.Restore.RoutesOf(t.Context(), "berth-1", true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, o := range offers {
+		if o.Route == "copy" && (!o.Open || !strings.Contains(strings.Join(o.Changes, "\n"), "cannot shut the way out of a copy")) {
+			t.Errorf("%+v", o)
+		}
+	}
+}
+
 // last is the last rehearsal that went well.
 func last(h *kindtest.House) (id int64) {
 	past, err := h.DB.Rehearsals(h.Context(), h.Instance("berth-1").ID, 200)

@@ -562,7 +562,7 @@ func (w *Service) FactsOf(ctx context.Context, row store.RestoreRow, c CloudSide
 		Rehearsed: rehearsedOf(row.Rehearsed), Alike: rehearsedOf(row.Alike),
 		Services: len(row.Checks) > 0, Image: row.Image, HostKeys: row.Pinned, Desktop: row.Desktop}
 	if p.Images != nil {
-		f.Images, f.ImagesRunning, f.Shuts = true, p.Images.Running, p.Images.Shuts
+		f.Images, f.ImagesRunning, f.Shuts, f.ShutsOut = true, p.Images.Running, p.Images.Shuts, p.Images.ShutsOut
 	}
 	if p.Lends != nil {
 		f.Lends, f.LendImages = p.Lends.For, p.Lends.Images

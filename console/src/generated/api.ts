@@ -3429,9 +3429,11 @@ export interface components {
       /** Format: double */
       seconds: number;
       steps: string[];
+      twice?: string[];
     };
     Rehearse: {
       route: string;
+      twice?: boolean;
     };
     Rehearsed: {
       /** Format: date-time */

@@ -21,13 +21,16 @@ import (
 type Driver struct {
 	base, token string
 	http        *http.Client
+
+	// OutStaysOpen has it be a cloud that cannot shut the way out of a copy. It is set before the driver is used.
+	OutStaysOpen bool
 }
 
 var _ cloud.Driver = (*Driver)(nil)
 
 // New returns a driver; base is such as "http://127.0.0.1:8471".
 func New(base, token string) *Driver {
-	return &Driver{strings.TrimRight(base, "/"), token, &http.Client{
+	return &Driver{base: strings.TrimRight(base, "/"), token: token, http: &http.Client{
 		Timeout: 20 * time.Second,
 		// A redirect would carry the token elsewhere, or the request to another one than was meant.
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
@@ -47,7 +50,7 @@ func (d *Driver) Properties() cloud.Properties {
 		CallerURL:   d.base + "/v1/caller",
 		BootText:    true, Volumes: true, RescueImage: "debian-12", RescueSize: "small",
 		PlacedKeys: true,
-		Images:     &cloud.Imaging{Running: true, Shuts: true, PerGB: 40 * time.Millisecond, Limit: 20},
+		Images:     &cloud.Imaging{Running: true, Shuts: true, ShutsOut: !d.OutStaysOpen, PerGB: 40 * time.Millisecond, Limit: 20},
 		Lends:      &cloud.Lending{For: time.Minute, Images: []string{"debian-12", "harrow-web-2"}},
 		KeyLists: &cloud.KeyLists{Scope: cloud.KeysByRegion, Kinds: []string{"ssh-ed25519", "ssh-rsa"},
 			Names: cloud.NameRule{Pattern: regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9 ._@-]*$`), MaxLength: 100,
@@ -168,7 +171,7 @@ func (d *Driver) Launch(ctx context.Context, clientToken string, l cloud.Launch)
 		"client_token": clientToken, "name": l.Name, "region": l.Region, "zone": l.Zone,
 		"image": l.Image, "size": l.Size,
 		"disk_gb": l.DiskGB, "tags": l.Tags, "user_data": l.UserData, "key_label": l.KeyLabel,
-		"key_entry": l.KeyEntry, "password_key": l.PasswordKey, "shut": l.Shut != nil, "admit": admitted(l.Shut),
+		"key_entry": l.KeyEntry, "password_key": l.PasswordKey, "shut": l.Shut != nil, "out_open": d.OutStaysOpen, "admit": admitted(l.Shut),
 	})
 }
 

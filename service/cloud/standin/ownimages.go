@@ -2,6 +2,7 @@ package standin
 
 import (
 	"context"
+	"fmt"
 	"net/url"
 
 	"plumlatch/service/cloud"
@@ -72,6 +73,9 @@ func (d *Driver) SetGroups(ctx context.Context, clientToken, id string, groupIDs
 
 // SetOutbound shuts or opens what leads out of an instance.
 func (d *Driver) SetOutbound(ctx context.Context, clientToken, id string, open bool) error {
+	if d.OutStaysOpen {
+		return fmt.Errorf("%w: this cloud shuts no way out", cloud.ErrRefused)
+	}
 	return d.call(ctx, "POST", "/v1/instances/"+url.PathEscape(id)+"/outbound", map[string]any{"client_token": clientToken, "open": open},
 		new(struct{}))
 }

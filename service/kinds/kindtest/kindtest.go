@@ -105,6 +105,9 @@ func NewFollowing(t testing.TB, every time.Duration) *House {
 	return h
 }
 
+// OutStaysOpen has the cloud be one that cannot shut the way out of a copy.
+func (h *House) OutStaysOpen() { h.driver.OutStaysOpen = true }
+
 func (h *House) file(name string) string { return filepath.Join(h.folder, name) }
 
 // replica makes a service on a connection of its own to the database.

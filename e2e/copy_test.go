@@ -343,7 +343,7 @@ func TestCopyGoesBack(t *testing.T) {
 	d.must(t, "instance", "stop", l.name, "-yes")
 	d.must(t, "instance", "start", l.name)
 	mustDo(t, os.Remove(enabled))
-	fault("outbound", "slow", `,"delay_ms":4000`) // time to cancel it
+	fault("outbound", "slow", `,"delay_ms":9000`) // time to cancel it, on a slow machine too
 	ended := make(chan result, 1)
 	go func() {
 		ended <- d.client(t, "", "restore", "copy", l.name, "-new", l.new, "-dir", l.dir, "-enable", "-yes")

@@ -3,10 +3,12 @@ package store_test
 import (
 	"errors"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
 	"plumlatch/core/keypair"
+	"plumlatch/core/wire"
 	"plumlatch/service/store"
 )
 
@@ -39,10 +41,33 @@ func TestTakePlace(t *testing.T) {
 	}
 	next := store.Machine{CloudID: "hull-copy", State: "running", Address: "192.0.2.99", Port: 2222, HostKeys: []store.HostKey{{Blob: pair.Public.Blob,
 		Type: pair.Public.Type(), Fingerprint: pair.Public.Fingerprint(), Source: "first boot"}}}
+	// What an engineer's client saw of the old machine is told of that, as long as it is not too long ago.
+	fence, err := d.db.TakeTurn(ctx, d.one.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := d.db.KeepSurvey(ctx, d.one, store.Kept{By: store.Service, Turn: store.Turn{InstanceID: d.one.ID, Fence: fence}, Parts: []store.SurveyPart{{Sort: "client",
+		Vantage: "the client of x", Report: wire.Survey{Machine: &wire.MachineSeen{Running: []string{"a.service"}}}}}}); err != nil {
+		t.Fatal(err)
+	}
+	told := func(within time.Duration) string {
+		t.Helper()
+		m, err := d.db.MachineTold(ctx, d.one.ID, within)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return m.By + " " + strings.Join(m.Machine.Running, ",")
+	}
+	if now, late := told(time.Hour), told(0); now != "the client of x a.service" || late != " " {
+		t.Errorf("told: %q; too long ago: %q", now, late)
+	}
 	for range 2 { // twice is once
 		if err := d.db.TakePlace(ctx, store.Service, d.one, next, "a copy"); err != nil {
 			t.Fatal(err)
 		}
+	}
+	if now := told(time.Hour); now != " " {
+		t.Errorf("of the other machine is told: %q", now)
 	}
 	i, err := d.db.InstanceByID(ctx, d.one.ID)
 	keys, wrong := d.db.HostKeys(ctx, d.one.ID)

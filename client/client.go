@@ -374,6 +374,11 @@ func (c *Client) AccessWhere(ctx context.Context, query url.Values) ([]wire.Acce
 	return all[wire.Access](ctx, c, "/access", query)
 }
 
+// Uses returns who really came in, as the instances' own logs tell, by a query (instance, fingerprint): the last ones first.
+func (c *Client) Uses(ctx context.Context, query url.Values) ([]wire.UsedRow, error) {
+	return all[wire.UsedRow](ctx, c, "/uses", query)
+}
+
 // ReportLogin tells the service that a login with an access has succeeded.
 func (c *Client) ReportLogin(ctx context.Context, id int64, r wire.LoginReport) error {
 	return c.do(ctx, "POST", "/access/"+strconv.FormatInt(id, 10)+"/login", nil, r, nil)

@@ -358,7 +358,7 @@ func TestCopyGoesBack(t *testing.T) {
 		t.Errorf("enabled, and cancelled: %+v", r)
 	}
 	whole("enabled, and cancelled")
-	d.must(t, "work", "retry", id)
+	d.must(t, "work", "retry", id, "-detach")
 	again := d.client(t, "", "work", "here", id, "-dir", l.dir)
 	if again.code != 0 || !strings.Contains(again.err, "sudo systemctl enable --now board-service.service") {
 		t.Errorf("taken up again: %+v", again)

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 )
@@ -16,34 +17,53 @@ import (
 // RFC 3164, section 4.1.1: a priority in front, and then the time and the tag.
 func syslogTo(t *testing.T) {
 	t.Helper()
-	if _, err := os.Stat("/dev/log"); err == nil {
-		t.Skip("a syslog daemon runs on this machine: its log is not written to here")
-	}
-	l, err := net.ListenUnixgram("unixgram", &net.UnixAddr{Name: "/dev/log", Net: "unixgram"})
-	if err != nil {
-		t.Skipf("/dev/log cannot be made: %v", err)
-	}
-	mustDo(t, os.Chmod("/dev/log", 0o666))
-	out, err := os.OpenFile("/var/log/auth.log", os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o640)
-	mustDo(t, err)
-	priority := regexp.MustCompile(`^<\d+>(\w{3} [ \d]\d [\d:]{8} )?`)
-	go func() {
-		buf := make([]byte, 8<<10)
-		for {
-			n, err := l.Read(buf)
-			if err != nil {
-				return
-			}
-			fmt.Fprintf(out, "%s gate %s\n", time.Now().Format(time.Stamp),
-				priority.ReplaceAllString(strings.TrimRight(string(buf[:n]), "\x00\n"), ""))
+	syslogUsers.Lock()
+	defer syslogUsers.Unlock()
+	if syslogUsers.n == 0 {
+		if _, err := os.Stat("/dev/log"); err == nil {
+			t.Skip("a syslog daemon runs on this machine: its log is not written to here")
 		}
-	}()
+		l, err := net.ListenUnixgram("unixgram", &net.UnixAddr{Name: "/dev/log", Net: "unixgram"})
+		if err != nil {
+			t.Skipf("/dev/log cannot be made: %v", err)
+		}
+		mustDo(t, os.Chmod("/dev/log", 0o666))
+		out, err := os.OpenFile("/var/log/auth.log", os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o640)
+		mustDo(t, err)
+		priority := regexp.MustCompile(`^<\d+>(\w{3} [ \d]\d [\d:]{8} )?`)
+		go func() {
+			buf := make([]byte, 8<<10)
+			for {
+				n, err := l.Read(buf)
+				if err != nil {
+					return
+				}
+				fmt.Fprintf(out, "%s gate %s\n", time.Now().Format(time.Stamp),
+					priority.ReplaceAllString(strings.TrimRight(string(buf[:n]), "\x00\n"), ""))
+			}
+		}()
+		syslogUsers.end = func() {
+			l.Close()
+			out.Close()
+			_ = os.Remove("/dev/log")
+			_ = os.Remove("/var/log/auth.log")
+		}
+	}
+	syslogUsers.n++
 	t.Cleanup(func() {
-		l.Close()
-		out.Close()
-		_ = os.Remove("/dev/log")
-		_ = os.Remove("/var/log/auth.log")
+		syslogUsers.Lock()
+		defer syslogUsers.Unlock()
+		if syslogUsers.n--; syslogUsers.n == 0 {
+			syslogUsers.end()
+		}
 	})
+}
+
+// syslogUsers are the tests that need the syslog daemon of this machine at one time.
+var syslogUsers struct {
+	sync.Mutex
+	n   int
+	end func()
 }
 
 // TestExposedSSHD: on Debian's own sshd with sudo, an exposed key is contained,

@@ -203,6 +203,8 @@ func init() { // help walks the table that its own functions stand in
 			"plumlatch today -urgency now", today},
 		{"access list", "[options]", "List which key opens which instance, and how that is known.",
 			"plumlatch access list -holder night-crew -region north-pier -csv", accessList},
+		{"access used", "[options]", "Tell who really came in, as the instances' own logs tell." + accessUsedHelp,
+			"plumlatch access used -instance berth-board-1", accessUsed},
 		{"who", "INSTANCE [options]", "Tell who can open an instance: people, keys, how that is known, since when.",
 			"plumlatch who berth-board-1", who},
 		{"opens", "KEY|FILE|FINGERPRINT [options]",

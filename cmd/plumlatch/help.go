@@ -25,7 +25,7 @@ var stages = []stage{
 		"static-address release", "cloud-key list", "cloud-key upload", "cloud-key place", "cloud-key remove"}},
 	{"getting-in", "logging in, and why one cannot", []string{"open", "why", "hosts write", "hosts print",
 		"instance password", "instance rules", "instance admit", "instance unadmit", "instance host-key", "instance boot-log"}},
-	{"tracking", "which key opens which instance", []string{"today", "who", "opens", "access list", "survey",
+	{"tracking", "which key opens which instance", []string{"today", "who", "opens", "access list", "access used", "survey",
 		"access record", "instance adopt", "instance adopt-many", "discover", "discover adopt", "instance link",
 		"instance probing"}},
 	{"sharing", "letting others in, for a while or for good", []string{"access add", "access second", "access extend",

@@ -602,6 +602,7 @@ func keyShow(fs *flag.FlagSet) func(*cli) error {
 			shown = "shown to exist " + ago(*k.ShownAt, time.Now()) + " by " + k.ShownBy
 		}
 		line("private half", shown)
+		line("last used", lastUsedOf(o.Access, time.Now()))
 		line("note", k.Note)
 		if k.Retired {
 			line("state", "retired: for no new launches")

@@ -63,11 +63,14 @@ func (c *cli) printOpening(o wire.Opening) {
 			shown = ago(*a.ShownAt, now)
 		}
 		out = append(out, []string{holder, sort, opener(a), a.Bitting, a.LoginUser, evidence(a), known(a, now),
-			ago(a.Since, now), shown})
+			ago(a.Since, now), shown, lastUsed(a.Used, now)})
 	}
-	c.table([]string{"holder", "", "key", "bitting", "user", "evidence", "known", "on record", "private half"},
+	c.table([]string{"holder", "", "key", "bitting", "user", "evidence", "known", "on record", "private half", "last used"},
 		out, "No key of a person is recorded for it.")
 	c.foundRows(o.Unrecorded, false)
+	if o.LogRead != nil {
+		fmt.Fprintf(c.out, "%s\n", logWords(*o.LogRead, now))
+	}
 	if len(o.Doors) > 0 {
 		fmt.Fprintln(c.out)
 	}

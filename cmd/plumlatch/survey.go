@@ -368,6 +368,10 @@ func (c *cli) surveyHere(service *client.Client, name string, o surveyOptions) e
 		r.Users = append(r.Users, files)
 	}
 	r.Machine = machineSeen(around.Machine)
+	var notLogged string
+	if r.Logins, notLogged = c.loggedAt(service, i.Name, in.ssh); notLogged != "" {
+		r.NotSeen = append(r.NotSeen, notLogged)
+	}
 	s, err := service.ClientSurvey(c.ctx, i.Name, r)
 	if err != nil {
 		return err
@@ -378,6 +382,13 @@ func (c *cli) surveyHere(service *client.Client, name string, o surveyOptions) e
 	fmt.Fprintf(c.out, "Seen by %s, with %s: %s.\n", i.LoginUser, around.Privilege, count(len(around.Users), "user"))
 	c.printInside(s)
 	c.printComesBack(around.Machine)
+	if r.Logins != nil {
+		n := 0
+		for _, u := range r.Logins.Uses {
+			n += u.Count
+		}
+		fmt.Fprintf(c.out, "%s of its log (%s) were read: plumlatch access used -instance %s\n", count(n, "login"), r.Logins.Source, i.Name)
+	}
 	c.surveyNext(s)
 	return nil
 }

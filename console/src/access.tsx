@@ -39,6 +39,19 @@ function KeyName({ of: a }: { of: Pick<Access, "key" | "key_state"> }) {
   );
 }
 
+/** When the instance's own log says that a key came in: its word, which counts nowhere as a way in. */
+function LastUsed({ of: a }: { of: Access }) {
+  if (!a.used) {
+    return <span className="quiet">not seen</span>;
+  }
+  return (
+    <>
+      {ago(a.used.last)}
+      {!a.used.trusted && <span className="quiet">, as a text file says</span>}
+    </>
+  );
+}
+
 /** What is on record: of an instance its keys, of a key its instances. */
 function Recorded({ rows, of }: { rows: Access[]; of: "instance" | "key" }) {
   const longest = Math.max(0, ...rows.map((a) => left(a)));
@@ -64,6 +77,7 @@ function Recorded({ rows, of }: { rows: Access[]; of: "instance" | "key" }) {
     { title: "Login user", dataIndex: "login_user", render: (u: string) => <code>{u}</code> },
     { title: "Evidence", render: (_, a) => <Evidence access={a} /> },
     { title: "Known", render: (_, a) => <Known access={a} /> },
+    { title: "Last used", render: (_, a) => <LastUsed of={a} /> },
     { title: "Time left", render: (_, a) => <TimeLeft of={a} longest={longest} /> },
   ];
   return (
@@ -157,6 +171,13 @@ export function OpeningOf({ instance }: { instance: string }) {
           ) : (
             <Recorded rows={o.keys} of="instance" />
           )}
+          {o.log_read && (
+            <p className="quiet">
+              Its log of logins ({o.log_read.source}) was read {ago(o.log_read.read_at)} by{" "}
+              {o.log_read.vantage}
+              {o.log_read.since && `; it begins ${ago(o.log_read.since)}`}.
+            </p>
+          )}
           <Found rows={o.unrecorded} of="instance" title="Keys that nobody recorded" />
           {o.doors.length > 0 && (
             <>
@@ -238,6 +259,7 @@ const everywhere: TableColumnsType<Access> = [
   { title: "Login user", dataIndex: "login_user", render: (u: string) => <code>{u}</code> },
   { title: "Evidence", render: (_, a) => <Evidence access={a} /> },
   { title: "Known", render: (_, a) => <Known access={a} /> },
+  { title: "Last used", render: (_, a) => <LastUsed of={a} /> },
 ];
 
 const filters = [

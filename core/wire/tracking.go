@@ -60,6 +60,8 @@ type Opening struct {
 	People  int    `json:"people"`   // recorded keys that are ways in for people
 	Besides string `json:"besides"`  // what lets people in that nobody recorded, in words
 	NotSeen string `json:"not_seen"` // why there may be more; "" if somebody has just looked
+	// LogRead is how far its log of logins was read; nil if nobody has.
+	LogRead *LogRead `json:"log_read,omitempty"`
 	// Desktop: it has no SSH, and nothing of this is claimed; FirstPassword is what is known instead.
 	Desktop       bool           `json:"desktop,omitempty"`
 	FirstPassword *FirstPassword `json:"first_password,omitempty"`
@@ -126,6 +128,64 @@ type Survey struct {
 	Machine *MachineSeen `json:"machine,omitempty"`
 	// InsideTrouble says why nothing was seen from inside, where that was asked for.
 	InsideTrouble string `json:"inside_trouble,omitempty"`
+}
+
+// LoginLog is what an instance's own log tells of who came in, as an engineer's client has read it: the instance's word.
+type LoginLog struct {
+	Source  string      `json:"source"`          // journal, auth.log or secure
+	Since   *time.Time  `json:"since,omitempty"` // of its oldest entry, by the instance's clock
+	Clock   time.Time   `json:"clock"`           // the instance's clock, as it was read
+	ClockAt float64     `json:"clock_at"`        // how many seconds ago that was
+	LeftOut int         `json:"left_out"`        // logins that were not counted: there were too many
+	Uses    []LoggedUse `json:"uses"`
+}
+
+// LoggedUse is what one key, or a login without one, did as one user from one address on one day.
+type LoggedUse struct {
+	LoginUser   string    `json:"login_user"`
+	Method      string    `json:"method"`
+	Fingerprint string    `json:"fingerprint"`         // "" without a key
+	Authority   string    `json:"authority,omitempty"` // of a certificate: the fingerprint of who signed it
+	CertID      string    `json:"cert_id,omitempty"`   // foreign text
+	Trusted     bool      `json:"trusted"`             // the instance's system vouches that its server wrote it
+	From        string    `json:"from"`
+	Day         string    `json:"day"` // 2026-11-30, by the instance's clock, in UTC
+	First       time.Time `json:"first"`
+	Last        time.Time `json:"last"`
+	Count       int       `json:"count"`
+}
+
+// LogRead is how far an instance's log of logins was read.
+type LogRead struct {
+	Source  string     `json:"source"`
+	Since   *time.Time `json:"since,omitempty"` // what was before that no log shows
+	ReadAt  time.Time  `json:"read_at"`
+	Vantage string     `json:"vantage"` // whose client has read it
+	Skew    float64    `json:"skew"`    // how many seconds the instance's clock was ahead; times are mended by it
+	LeftOut int        `json:"left_out"`
+}
+
+// Used is when a key was used: the word of the instance's log, which counts nowhere as a way in.
+type Used struct {
+	First   time.Time `json:"first"`
+	Last    time.Time `json:"last"`
+	Count   int64     `json:"count"`
+	Trusted bool      `json:"trusted"` // else as a text file says, where any local user can write
+}
+
+// UsedRow is one key on one instance as one user, or a login without a key, in the instance's log.
+type UsedRow struct {
+	Instance    string   `json:"instance"`
+	LoginUser   string   `json:"login_user"`
+	Method      string   `json:"method"`
+	Fingerprint string   `json:"fingerprint"`
+	Key         string   `json:"key"` // of the ledger; "" for a key that it does not know, or none
+	KeyState    string   `json:"key_state,omitempty"`
+	Steward     bool     `json:"steward,omitempty"`   // the service's own
+	Authority   string   `json:"authority,omitempty"` // of a certificate
+	CertID      string   `json:"cert_id,omitempty"`
+	Addresses   []string `json:"addresses"` // the last ones, at most five
+	Used
 }
 
 // MachineSeen is what was read of a machine. What could not be read is null.
@@ -213,6 +273,8 @@ type LastSurvey struct {
 // engineer's own key and whatever rights that gives.
 type ClientSurvey struct {
 	Survey
+	// Logins is what its log tells of who came in, where that was read.
+	Logins    *LoginLog   `json:"logins,omitempty"`
 	Privilege string      `json:"privilege"`
 	Users     []UserFiles `json:"users"` // whose files were read, or could not be
 }

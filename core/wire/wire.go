@@ -306,6 +306,7 @@ type Access struct {
 	Against     *Observation `json:"against,omitempty"`
 	Probe       *Probe       `json:"probe,omitempty"`
 	PublicKey   string       `json:"public_key"`
+	Used        *Used        `json:"used,omitempty"` // by the instance's log; nil if no log that was read has it
 }
 
 // Region, Image and Size are what a launch can choose from.

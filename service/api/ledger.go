@@ -313,8 +313,15 @@ func (s *Server) listAccess(c *gin.Context) {
 	if len(rows) == 0 && !s.known(c, q) {
 		return
 	}
-	keys := map[string]wire.Access{}
-	answerList(c, rows, next, func(a store.Access) wire.Access { return showAccess(a, keys) })
+	keys, out := map[string]wire.Access{}, []wire.Access{}
+	for _, a := range rows {
+		out = append(out, showAccess(a, keys))
+	}
+	if err := s.used(c.Request.Context(), out, rows, ""); err != nil {
+		s.fail(c, err)
+		return
+	}
+	answerList(c, out, next, func(a wire.Access) wire.Access { return a })
 }
 
 // known answers where a name does not exist: that shall not look like one that

@@ -66,6 +66,15 @@ func (s *Server) opening(c *gin.Context) {
 	for _, a := range rows {
 		out.Keys = append(out.Keys, showAccess(a, keys))
 	}
+	log, err := s.opts.Store.LogOf(ctx, i.ID)
+	if err == nil {
+		err = s.used(ctx, out.Keys, rows, "")
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out.LogRead = showLog(log)
 	for _, x := range seen {
 		if x.GoneAt == nil && !x.Recorded && !x.FirstBoots && x.Limits != access.Authority {
 			out.Unrecorded = append(out.Unrecorded, showSighted(x))
@@ -221,6 +230,10 @@ func (s *Server) opens(c *gin.Context) {
 	keys := map[string]wire.Access{}
 	for _, a := range rows {
 		out.Access = append(out.Access, showAccess(a, keys))
+	}
+	if err := s.used(ctx, out.Access, rows, out.Fingerprint); err != nil {
+		s.fail(c, err)
+		return
 	}
 	for _, x := range seen {
 		switch shown := showSighted(x); {

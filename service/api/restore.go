@@ -178,7 +178,7 @@ func (s *Server) answer(c *gin.Context, out any, err error) {
 // permitByHand asks the guard for the permit to take lines out again by hand.
 func (s *Server) permitByHand(c *gin.Context) {
 	var r wire.PermitRequest
-	if !readUpTo(c, maxClientSurvey, &r) {
+	if !readUpTo(c, maxAdoption, &r) {
 		return
 	}
 	w, ok := s.work(c)

@@ -59,7 +59,7 @@ func (s *Server) survey(c *gin.Context) {
 }
 
 // maxClientSurvey is the greatest report of a client that is read, in bytes.
-const maxClientSurvey = 4 << 20
+const maxClientSurvey = 8 << 20
 
 // clientSurvey takes in what an engineer's client saw from inside.
 func (s *Server) clientSurvey(c *gin.Context) {

@@ -221,6 +221,8 @@ func (s *Server) operations() []Operation {
 			"Begin work that many adoptions are part of.", s.adoptMany},
 
 		{get, "/access", view, false, nil, list(wire.Access{}), "Which key opens which instance.", s.listAccess},
+		{get, "/uses", view, false, nil, list(wire.UsedRow{}), "Who really came in, as the instances' own logs tell: the last thousand.",
+			s.listUses},
 		{post, "/access/:id/login", edit, false, wire.LoginReport{}, nil, "The client has logged in there.",
 			s.reportLogin},
 		{get, "/opens", view, false, nil, wire.Opens{}, "What a key opens, recorded or not, by its name or a fingerprint of whatever form.",
@@ -296,6 +298,7 @@ var queries = map[string]string{
 	"GET /access": "instance key holder region tag user people evidence evidence_older_than_days " +
 		"evidence_newer_than_days sort order limit cursor",
 	"GET /opens":              "key",
+	"GET /uses":               "instance fingerprint",
 	"GET /sightings":          "instance region tag user key holder fingerprint there recorded sort order limit cursor",
 	"GET /access-map":         "region tag holder",
 	"GET /work":               "state kind instance parent sort order limit cursor",

@@ -3,6 +3,7 @@ package survey
 import (
 	"context"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -11,6 +12,7 @@ import (
 	"plumlatch/core/authkeys"
 	"plumlatch/core/comeback"
 	"plumlatch/core/keypair"
+	"plumlatch/core/loginlog"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/wire"
@@ -82,7 +84,77 @@ func (w *Service) TakeClientSurvey(ctx context.Context, by store.Actor, i store.
 	kept.Parts = []store.SurveyPart{{Sort: "client", Vantage: out.Vantage, Recorded: c.Recorded,
 		Unrecorded: c.Unrecorded, Missing: c.missing, Expired: c.lapsed, Report: out}}
 	kept.Journal = "by the client: " + c.words()
-	return out, w.Store.KeepSurvey(ctx, i, kept)
+	log, uses, err := w.loggedUses(ctx, out.Vantage, r.Logins)
+	if err != nil {
+		return out, errJoinGive(ctx, w, turn, err)
+	}
+	if err := w.Store.KeepSurvey(ctx, i, kept); err != nil || log == nil {
+		return out, err
+	}
+	return out, w.Store.KeepUses(ctx, by, i, *log, uses)
+}
+
+// skewFrom is from which difference on an instance's clock is taken to be wrong.
+const skewFrom = 5 * time.Second
+
+// loggedUses checks what a client read in an instance's log, and mends its times by the clock's skew. FieldError.
+func (w *Service) loggedUses(ctx context.Context, vantage string, r *wire.LoginLog) (*store.LoginLog, []store.Use, error) {
+	if r == nil {
+		return nil, nil, nil
+	}
+	wrong := func(format string, a ...any) (*store.LoginLog, []store.Use, error) {
+		return nil, nil, door.FieldError{Field: "logins", Problem: fmt.Sprintf(format, a...)}
+	}
+	now, err := w.Store.Now(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	switch {
+	case !slices.Contains(loginlog.Sources, r.Source):
+		return wrong("the source is one of %s", strings.Join(loginlog.Sources, ", "))
+	case len(r.Uses) > loginlog.MaxUses || r.LeftOut < 0:
+		return wrong("more than %d rows", loginlog.MaxUses)
+	case r.ClockAt < 0 || r.ClockAt > 3600 || r.Clock.Year() < 1971 || r.Clock.Year() > 9000:
+		return wrong("the clock was read within the hour")
+	}
+	skew := r.Clock.Sub(now.Add(-time.Duration(r.ClockAt * float64(time.Second))))
+	if skew < skewFrom && skew > -skewFrom {
+		skew = 0
+	}
+	log := &store.LoginLog{Source: r.Source, Vantage: vantage, Skew: skew.Round(time.Second).Seconds(), LeftOut: r.LeftOut}
+	if r.Since != nil && !r.Since.After(r.Clock) {
+		since := r.Since.Add(-skew).UTC()
+		log.Since = &since
+	}
+	seen := map[store.Use]bool{}
+	var out []store.Use
+	for n, u := range r.Uses {
+		from, bad := netip.ParseAddr(u.From)
+		day, odd := time.Parse(time.DateOnly, u.Day)
+		switch {
+		case bad != nil || from.Zone() != "" || odd != nil:
+			return wrong("row %d has no address or no day", n+1)
+		case u.LoginUser == "" || len(u.LoginUser) > 100 || plaintext.HasControl(u.LoginUser) || len(u.Method) > 60 || plaintext.HasControl(u.Method):
+			return wrong("row %d has no user, or no method", n+1)
+		case u.Fingerprint != "" && !loginlog.IsPrint(u.Fingerprint) || u.Authority != "" && !loginlog.IsPrint(u.Authority):
+			return wrong("row %d: a fingerprint is written as SHA256:...", n+1)
+		case u.Count < 1 || u.Count > 1<<30 || u.Last.Before(u.First) || u.Last.After(r.Clock.Add(time.Minute)) || u.First.Before(day.Add(-time.Minute)) ||
+			!u.Last.Before(day.Add(24*time.Hour+time.Minute)):
+			return wrong("row %d has times that are not of its day, or a count that is none", n+1)
+		case u.Trusted && r.Source != loginlog.FromJournal:
+			return wrong("row %d: the system vouches for nothing in %s", n+1, r.Source)
+		}
+		x := store.Use{LoginUser: u.LoginUser, Method: u.Method, Fingerprint: u.Fingerprint, Authority: u.Authority, Trusted: u.Trusted,
+			Address: from.Unmap().String(), Day: u.Day}
+		if seen[x] {
+			return wrong("row %d stands there twice", n+1)
+		}
+		seen[x] = true
+		x.CertID = plaintext.Line(plaintext.Cut(u.CertID, 200))
+		x.First, x.Last, x.Count = u.First.Add(-skew).UTC(), u.Last.Add(-skew).UTC(), u.Count
+		out = append(out, x)
+	}
+	return log, out, nil
 }
 
 func errJoinGive(ctx context.Context, w *Service, turn store.Turn, err error) error {

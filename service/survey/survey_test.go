@@ -3,6 +3,7 @@ package survey_test
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"plumlatch/core/keypair"
 	"plumlatch/core/wire"
@@ -87,5 +88,66 @@ func TestSurveyThatIsCancelled(t *testing.T) {
 	if w = h.Done(h.W.Survey.SurveyMany(t.Context(), kindtest.By, store.Once{}, wire.SurveyMany{All: true})); w.State != store.Done ||
 		!strings.HasPrefix(w.Outcome, "1 of 1 surveyed") {
 		t.Errorf("the next one: %s: %s", w.State, w.Outcome)
+	}
+}
+
+// TestLoginsMended: times of an instance whose clock is wrong are mended, a day that is read again counts once, and an old log that
+// has lost its beginning takes nothing away.
+func TestLoginsMended(t *testing.T) {
+	t.Parallel()
+	h := kindtest.New(t)
+	k := h.Key("first")
+	i := h.Launch("berth-1", "first")
+	now, err := h.DB.Now(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	const ahead = time.Hour
+	clock := now.Add(ahead)
+	use := wire.LoggedUse{LoginUser: "debian", Method: "publickey", Fingerprint: k.Fingerprint, From: "192.0.2.7", Trusted: true,
+		Day: clock.Add(-48 * time.Hour).UTC().Format(time.DateOnly), Count: 4}
+	use.First, _ = time.Parse(time.DateOnly, use.Day)
+	use.Last = use.First.Add(time.Hour)
+	since := use.First.Add(-time.Hour)
+	read := func(count int, since time.Time, at time.Time) store.LastUse {
+		t.Helper()
+		u := use
+		u.Count = count
+		if _, err := h.W.Survey.TakeClientSurvey(t.Context(), kindtest.By, i, wire.ClientSurvey{Logins: &wire.LoginLog{Source: "journal", Since: &since,
+			Clock: at, Uses: []wire.LoggedUse{u}}}); err != nil {
+			t.Fatal(err)
+		}
+		all, err := h.DB.LastUses(t.Context(), []int64{i.ID}, "")
+		if err != nil || len(all) != 1 {
+			t.Fatalf("%+v %v", all, err)
+		}
+		return all[0]
+	}
+	near := func(what string, got, want time.Time) {
+		t.Helper()
+		if d := got.Sub(want); d > 5*time.Second || d < -5*time.Second {
+			t.Errorf("%s: %s, and not %s", what, got, want)
+		}
+	}
+	got := read(4, since, clock)
+	near("the last use", got.LastAt, use.Last.Add(-ahead))
+	if got.Count != 4 || !got.Trusted || got.Fingerprint != k.Fingerprint {
+		t.Errorf("%+v", got)
+	}
+	log, err := h.DB.LogOf(t.Context(), i.ID)
+	if err != nil || log == nil || log.Source != "journal" || log.Skew < 3590 || log.Skew > 3610 {
+		t.Fatalf("%+v %v", log, err)
+	}
+	near("since", *log.Since, since.Add(-ahead))
+	if got := read(2, use.Last, clock); got.Count != 4 { // what was before is in no log any more
+		t.Errorf("read again, and shorter: %+v", got)
+	}
+	log, err = h.DB.LogOf(t.Context(), i.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	near("since, still", *log.Since, since.Add(-ahead))
+	if got := read(6, since, clock); got.Count != 6 {
+		t.Errorf("read again, and longer: %+v", got)
 	}
 }

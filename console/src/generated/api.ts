@@ -1985,6 +1985,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/uses": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * Who really came in, as the instances' own logs tell: the last thousand.
+     * @description For whoever is viewer or more.
+     */
+    get: operations["get-uses"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/work": {
     parameters: {
       query?: never;
@@ -2447,6 +2467,7 @@ export interface components {
       steward: boolean;
       /** Format: date-time */
       until?: string;
+      used?: components["schemas"]["Used"];
     };
     AccessAdd: {
       from?: string[];
@@ -2578,6 +2599,7 @@ export interface components {
       instance: string;
       keys: components["schemas"]["Surveyed"][];
       login_user: string;
+      logins?: components["schemas"]["LoginLog"];
       lying: components["schemas"]["LyingKey"][];
       machine?: components["schemas"]["MachineSeen"];
       not_seen: string[];
@@ -3122,9 +3144,50 @@ export interface components {
       items: components["schemas"]["Token"][];
       next_cursor?: string;
     };
+    ListOfUsedRow: {
+      items: components["schemas"]["UsedRow"][];
+      next_cursor?: string;
+    };
     ListOfWork: {
       items: components["schemas"]["Work"][];
       next_cursor?: string;
+    };
+    LogRead: {
+      left_out: number;
+      /** Format: date-time */
+      read_at: string;
+      /** Format: date-time */
+      since?: string;
+      /** Format: double */
+      skew: number;
+      source: string;
+      vantage: string;
+    };
+    LoggedUse: {
+      authority?: string;
+      cert_id?: string;
+      count: number;
+      day: string;
+      fingerprint: string;
+      /** Format: date-time */
+      first: string;
+      from: string;
+      /** Format: date-time */
+      last: string;
+      login_user: string;
+      method: string;
+      trusted: boolean;
+    };
+    LoginLog: {
+      /** Format: date-time */
+      clock: string;
+      /** Format: double */
+      clock_at: number;
+      left_out: number;
+      /** Format: date-time */
+      since?: string;
+      source: string;
+      uses: components["schemas"]["LoggedUse"][];
     };
     LoginReport: {
       fingerprint?: string;
@@ -3244,6 +3307,7 @@ export interface components {
       first_password?: components["schemas"]["FirstPassword"];
       instance: string;
       keys: components["schemas"]["Access"][];
+      log_read?: components["schemas"]["LogRead"];
       nobody: boolean;
       not_seen: string;
       people: number;
@@ -3817,6 +3881,34 @@ export interface components {
       /** Format: date-time */
       to: string;
       up: boolean;
+    };
+    Used: {
+      /** Format: int64 */
+      count: number;
+      /** Format: date-time */
+      first: string;
+      /** Format: date-time */
+      last: string;
+      trusted: boolean;
+    };
+    UsedRow: {
+      addresses: string[];
+      authority?: string;
+      cert_id?: string;
+      /** Format: int64 */
+      count: number;
+      fingerprint: string;
+      /** Format: date-time */
+      first: string;
+      instance: string;
+      key: string;
+      key_state?: string;
+      /** Format: date-time */
+      last: string;
+      login_user: string;
+      method: string;
+      steward?: boolean;
+      trusted: boolean;
     };
     UserFiles: {
       files: string[];
@@ -7706,6 +7798,37 @@ export interface operations {
           [name: string]: unknown;
         };
         content?: never;
+      };
+    };
+  };
+  "get-uses": {
+    parameters: {
+      query?: {
+        instance?: string;
+        fingerprint?: string;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ListOfUsedRow"];
+        };
       };
     };
   };

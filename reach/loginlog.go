@@ -1,0 +1,192 @@
+package reach
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"time"
+
+	"plumlatch/core/loginlog"
+	"plumlatch/core/plaintext"
+)
+
+// Logins is what an instance's own log tells of who came in.
+type Logins struct {
+	Source string    // "journal", or the name of the text file that is written now; "" if there is no log
+	Since  time.Time // of the oldest entry of the log, by the instance's clock; zero if it was not told
+	Clock  time.Time // the instance's clock as it was read, to the second
+	Read   time.Time // when that was, by the clock of this machine
+	Cut    bool      // there was more than is read at one time
+	Tally  loginlog.Tally
+}
+
+// Limits of reading a log.
+const (
+	maxLogLines = 1_000_000
+	maxLogBytes = 512 << 20
+	logLimit    = 10 * time.Minute
+)
+
+// ErrNoLog says that no log can be read there.
+var ErrNoLog = errors.New("no log of logins can be read there: neither the journal nor auth.log or secure; only root may, as a rule")
+
+// logScript prints what the server wrote of logins since a time, which stands in SINCE in seconds: of the journal, if that has
+// anything by root, else of the text files, rotated ones too, the oldest first. It changes nothing. What is printed is chosen by
+// grep there, since a log can have gigabytes; what of it counts is decided here.
+const logScript = `umask 077
+echo "%[3]szone $(date +%%z)"
+if command -v journalctl >/dev/null 2>&1 && [ -n "$(journalctl -q --no-pager -n 1 -o cat _UID=0 2>/dev/null)" ]; then
+  echo "%[3]ssource journal"
+  echo "%[3]ssince $(journalctl -q --no-pager -o short-unix 2>/dev/null | head -n 1 | cut -d. -f1)"
+  journalctl -q --no-pager -o json --output-fields=_UID,_EXE,_SYSTEMD_UNIT,MESSAGE --since "@%[1]d" _COMM=sshd + _COMM=sshd-session 2>/dev/null |
+    grep -a '"Accepted ' | head -n %[2]d
+else
+  for base in /var/log/auth.log /var/log/secure; do
+    [ -r "$base" ] || continue
+    echo "%[3]ssource ${base##*/}"
+    ls -1tr "$base" "$base".* "$base"-* 2>/dev/null | while IFS= read -r f; do
+      [ -f "$f" ] && [ -r "$f" ] || continue
+      echo "%[3]sfile $(stat -c %%Y "$f")"
+      echo "%[3]soldest $(zcat -f "$f" 2>/dev/null | head -n 1 | tr -d '\000' | cut -c1-40)"
+      [ "$(stat -c %%Y "$f")" -ge %[1]d ] || continue
+      zcat -f "$f" 2>/dev/null | grep -a -E 'sshd(-session)?\[[0-9]+\]: Accepted ' | head -n %[2]d
+    done
+    break
+  done
+fi
+echo "%[3]sclock $(date +%%s)"
+`
+
+// ReadLogins reads the login log of an instance in a session of an engineer's, as root where sudo lets it, from a time on; the whole
+// of it for the zero time. Days are counted whole, so that a caller goes on at the beginning of the last day that it has. ErrNoLog.
+func ReadLogins(ctx context.Context, client *Client, since time.Time) (out Logins, err error) {
+	r := logReader{out: &out, since: since, mark: "plumlatch-" + rand.Text() + "-"}
+	script := fmt.Sprintf(logScript, max(since.Unix(), 0), maxLogLines, r.mark)
+	prefix, err := rootPrefix(ctx, client)
+	if err != nil && !errors.Is(err, ErrNoSudo) {
+		return out, err
+	}
+	command := prefix + "sh -c " + shellQuote(script)
+	err = client.within(ctx, logLimit, maxLogBytes, func() error {
+		session, err := client.NewSession()
+		if err != nil {
+			return err
+		}
+		defer session.Close()
+		text, err := session.StdoutPipe()
+		if err != nil {
+			return err
+		}
+		if err := session.Start(command); err != nil {
+			return err
+		}
+		if err := r.read(io.LimitReader(text, maxLogBytes)); err != nil {
+			return err
+		}
+		return session.Wait()
+	})
+	switch {
+	case err != nil:
+		return out, err
+	case out.Source == "":
+		return out, ErrNoLog
+	case out.Clock.IsZero():
+		return out, errors.New("the log was not read to its end")
+	}
+	return out, nil
+}
+
+// logReader takes in what logScript prints.
+type logReader struct {
+	out     *Logins
+	mark    string // begins each line that the script prints itself: nobody who writes to the log knows it
+	since   time.Time
+	zone    *time.Location
+	written time.Time // when the file was last written whose lines follow
+	lines   int
+}
+
+func (r *logReader) read(text io.Reader) error {
+	in := bufio.NewReaderSize(text, 64<<10)
+	for {
+		line, long, err := in.ReadLine()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		for more := long; more && err == nil; { // none of the server's is so long
+			_, more, err = in.ReadLine()
+		}
+		if !long {
+			r.take(line)
+		}
+	}
+}
+
+func (r *logReader) take(line []byte) {
+	own, ok := bytes.CutPrefix(line, []byte(r.mark))
+	if !ok {
+		r.login(line)
+		return
+	}
+	name, value, _ := strings.Cut(string(own), " ")
+	switch name {
+	case "zone":
+		if t, err := time.Parse("-0700", value); err == nil {
+			_, offset := t.Zone()
+			r.zone = time.FixedZone("", offset)
+		}
+	case "source":
+		r.out.Source = plaintext.Line(plaintext.Cut(value, 40))
+	case "since":
+		r.oldest(seconds(value))
+	case "file":
+		if r.written = seconds(value); r.zone != nil {
+			r.written = r.written.In(r.zone)
+		}
+		r.lines = 0
+	case "oldest":
+		r.oldest(loginlog.TimeOf(value, r.written))
+	case "clock":
+		r.out.Clock, r.out.Read = seconds(value), time.Now()
+	}
+}
+
+func (r *logReader) oldest(t time.Time) {
+	if !t.IsZero() && (r.out.Since.IsZero() || t.Before(r.out.Since)) {
+		r.out.Since = t.UTC()
+	}
+}
+
+func (r *logReader) login(line []byte) {
+	var l loginlog.Login
+	is := false
+	if r.out.Source == "journal" {
+		e, err := loginlog.Journal(line)
+		l, is = e.Login, err == nil && e.Is
+	} else {
+		l, is = loginlog.Text(string(line), r.written)
+	}
+	if r.lines++; r.lines >= maxLogLines {
+		r.out.Cut = true
+	}
+	if is && !l.At.Before(r.since) {
+		r.out.Tally.Add(l)
+	}
+}
+
+func seconds(text string) time.Time {
+	n, err := strconv.ParseInt(strings.TrimSpace(text), 10, 64)
+	if err != nil || n <= 0 || n > 1<<40 {
+		return time.Time{}
+	}
+	return time.Unix(n, 0).UTC()
+}

@@ -1,0 +1,103 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"plumlatch/core/wire"
+	"plumlatch/service/store"
+)
+
+// Who really came in: the word of the instances' own logs. It is shown beside what is known, and counts nowhere as a way in.
+
+// used adds to accesses when their keys were used, by the instances' logs; with a fingerprint they are all of that key.
+func (s *Server) used(ctx context.Context, out []wire.Access, rows []store.Access, fingerprint string) error {
+	if len(rows) == 0 {
+		return nil
+	}
+	var ids []int64
+	for _, a := range rows {
+		ids = append(ids, a.InstanceID)
+	}
+	slices.Sort(ids)
+	all, err := s.opts.Store.LastUses(ctx, slices.Compact(ids), fingerprint)
+	if err != nil || len(all) == 0 {
+		return err
+	}
+	type use struct {
+		instance    int64
+		user, print string
+	}
+	last := map[use]*wire.Used{}
+	for _, u := range all {
+		last[use{u.InstanceID, u.LoginUser, u.Fingerprint}] = &wire.Used{First: u.FirstAt.UTC(), Last: u.LastAt.UTC(), Count: u.Count, Trusted: u.Trusted}
+	}
+	for n := range out {
+		out[n].Used = last[use{rows[n].InstanceID, out[n].LoginUser, out[n].Fingerprint}]
+	}
+	return nil
+}
+
+func showLog(l *store.LoginLog) *wire.LogRead {
+	if l == nil {
+		return nil
+	}
+	out := &wire.LogRead{Source: l.Source, ReadAt: l.ReadAt.UTC(), Vantage: l.Vantage, Skew: l.Skew, LeftOut: l.LeftOut}
+	if l.Since != nil {
+		since := l.Since.UTC()
+		out.Since = &since
+	}
+	return out
+}
+
+// maxUsed is how many uses are listed.
+const maxUsed = 1000
+
+// listUses lists who really came in: on an instance, by a key, or the last ones everywhere.
+func (s *Server) listUses(c *gin.Context) {
+	q := store.UseQuery{Limit: maxUsed}
+	if name := c.Query("instance"); name != "" {
+		i, err := s.opts.Store.InstanceByName(c.Request.Context(), name)
+		if errors.Is(err, store.ErrNotFound) {
+			s.noInstance(c, name)
+			return
+		}
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		q.Instance = i.ID
+	}
+	if q.Fingerprint = c.Query("fingerprint"); q.Fingerprint != "" {
+		p, ok := printOf(c, "fingerprint", q.Fingerprint)
+		if !ok {
+			return
+		}
+		k, sha256, err := s.byPrint(c.Request.Context(), p)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		if q.Fingerprint = sha256; k.ID != 0 {
+			q.Fingerprint = k.Fingerprint
+		}
+	}
+	rows, err := s.opts.Store.Uses(c.Request.Context(), q)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	answerList(c, rows, "", func(r store.UsedRow) wire.UsedRow {
+		out := wire.UsedRow{Instance: r.Instance, LoginUser: r.LoginUser, Method: r.Method, Fingerprint: r.Fingerprint, Key: r.Key,
+			Steward: r.Steward, Authority: r.Authority, CertID: r.CertID, Addresses: strings.Fields(r.Addresses),
+			Used: wire.Used{First: r.FirstAt.UTC(), Last: r.LastAt.UTC(), Count: r.Count, Trusted: r.Trusted}}
+		if r.Key != "" {
+			out.KeyState = stateOf(r.KeyState, r.Retired)
+		}
+		return out
+	})
+}

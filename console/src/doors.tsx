@@ -127,7 +127,7 @@ export function Rules({ instance }: { instance: string }) {
               },
             ]}
           />
-          <Space className="filters gap">
+          <Space wrap className="filters gap">
             <Input
               id="admit-from"
               aria-label="Network to let in"

@@ -336,7 +336,7 @@ export function LaunchPage() {
                 </div>
                 <div className="both">
                   {failed && <Failed error={failed} />}
-                  <Space>
+                  <Space wrap>
                     <Button
                       type="primary"
                       onClick={() => form.submit()}

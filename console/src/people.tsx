@@ -310,7 +310,7 @@ function Operators() {
               {
                 title: "State",
                 render: (_, o) => (
-                  <Space>
+                  <Space wrap>
                     {o.disabled ? <Tag>disabled</Tag> : null}
                     <Button
                       size="small"

@@ -179,7 +179,7 @@ export function Surveys({ instance }: { instance: Instance }) {
   });
   return (
     <>
-      <Space className="gap">
+      <Space wrap className="gap">
         <Button
           loading={look.isPending}
           disabled={!mayChange || instance.state !== "running"}

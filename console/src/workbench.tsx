@@ -190,7 +190,7 @@ export function PairMaker({ recorded }: { recorded: (k: Key, file: string) => vo
                 </Checkbox>
               </li>
               <li>
-                <Space>
+                <Space wrap>
                   <Button
                     type={saved ? "primary" : "default"}
                     disabled={!saved}

@@ -45,4 +45,33 @@ func consoleRestore(t *testing.T, b *browser, d *demo, _ string) {
 	b.visit(t, fmt.Sprintf("/work/%d/report", lastRestore(t, d, "back-board")))
 	b.see(t, "Access to back-board, restored", "back-lost", "Down, measured from outside", "unmounting it",
 		"http://:7080/health: works (it answers 200)", "its address: ", "rescue instance rescue-w", "Print")
+	// By a copy: how long the old one is kept is chosen; going back to it, and its end, are a word on the page of the work that keeps it.
+	for n, c := range []struct{ button, word string }{{"Cancel", "Take it back"}, {"Remove the old machine", "Remove it"}} {
+		key := fmt.Sprintf("back-copy-%d", n)
+		d.must(t, "key", "create", key, "-dir", dir, "-new-passphrase", none)
+		before := d.instance(t, "back-board").CloudID
+		b.visit(t, "/instances/back-board")
+		b.press(t, "Ways back in")
+		b.press(t, "copy")
+		b.see(t, "The whole way by copy", "The old one is kept, stopped, for", "plumlatch restore copy back-board -keep 7d")
+		b.do(t, chromedp.Click(css(".key-choice .ant-select")), chromedp.SendKeys(css(".key-choice input"), key))
+		b.pick(t, key)
+		b.press(t, "Restore access")
+		b.do(t, chromedp.Click(chromedp.Search(`//div[contains(@class,"ant-popconfirm")]//button[normalize-space(.)="Restore"]`)))
+		b.see(t, "It waits for a login with "+key)
+		d.must(t, "key", "prove", key, "-identity", filepath.Join(dir, key))
+		b.see(t, key+" opens back-board")
+		copied := d.instance(t, "back-board").CloudID
+		kept := lastOf(t, d, "back-board", "restore-kept")
+		b.visit(t, "/instances/back-board")
+		b.see(t, before) // the old one, kept beside it
+		b.visit(t, fmt.Sprint("/work/", kept.ID))
+		b.press(t, c.button)
+		b.do(t, chromedp.Click(chromedp.Search(fmt.Sprintf(`//div[contains(@class,"ant-popconfirm")]//button[normalize-space(.)=%q]`, c.word))))
+		waitFor(t, c.button, func() bool { return d.workByID(t, kept.ID).Over() })
+		want := map[string]string{"Cancel": before, "Remove the old machine": copied}[c.button]
+		if i := d.instance(t, "back-board"); copied == before || i.CloudID != want || i.State != "running" {
+			t.Errorf("%s: it was %s, then %s, and is %s", c.button, before, copied, i.CloudID)
+		}
+	}
 }

@@ -6,6 +6,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -207,6 +208,56 @@ func TestWhoAdoptsFound(t *testing.T) {
 	d.must(t, "restore", w.name, "-route", "boot-text", "-new", "word-next", "-dir", w.dir, "-yes")
 	refused("no word", d.client(t, "", "policy", "check", writeFile(t, "adopt:\n  word: maybe\n")), "adopt.word")
 	refused("no entry", d.client(t, "", "policy", "check", writeFile(t, "adopt:\n  who: [{tag: env=test}]\n")), "adopt.who")
+}
+
+// TestAdoptAll: all that the ledger does not know are adopted, or those of them with a tag, in a region; those that the policy leaves
+// alone are left.
+func TestAdoptAll(t *testing.T) {
+	t.Parallel()
+	own := ownCloud(t)
+	s := newSlotOn(t, 152, own)
+	s.options = []string{"-dial-from", "127.0.0.9"}
+	d := newHome(t, &demo{dir: s.dir, url: s.serve(t).URL(), token: s.token})
+	d.must(t, "policy", "set", writeFile(t, "adopt:\n  never: [owner=pilots]\n"))
+	lamps, pilots, bare := newStrayOn(t, own, d, "all-lamps", "debian-12", `"owner":"lamps"`),
+		newStrayOn(t, own, d, "all-pilots", "debian-12", `"owner":"pilots"`), newStrayOn(t, own, d, "all-bare", "debian-12", "")
+	known := func() (names []string) {
+		t.Helper()
+		var all wire.List[wire.Instance]
+		mustDo(t, json.Unmarshal([]byte(d.must(t, "instance", "list", "-json")), &all))
+		for _, i := range all.Items {
+			names = append(names, i.Name)
+		}
+		return names
+	}
+	for what, args := range map[string][]string{"nothing": nil, "a tag alone": {"-tag", "owner=lamps"}, "both": {lamps.id, "-all"},
+		"a name for all": {"-all", "-name", "x"}} {
+		if r := d.client(t, "", append([]string{"discover", "adopt", "-yes"}, args...)...); r.code != 2 {
+			t.Errorf("%s: %+v", what, r)
+		}
+	}
+	d.must(t, "discover", "adopt", "-all", "-tag", "owner=nobody", "-yes")
+	d.must(t, "discover", "adopt", "-all", "-tag", "owner=lamps", "-region", "skerry-island", "-yes")
+	if n := known(); len(n) != 0 {
+		t.Errorf("none of these fits, and adopted is %q", n)
+	}
+	d.must(t, "discover", "adopt", "-all", "-tag", "owner=lamps", "-region", "south-pier", "-yes")
+	if n := known(); !slices.Equal(n, []string{lamps.name}) {
+		t.Errorf("with its tag, in its region: %q", n)
+	}
+	d.must(t, "discover", "adopt", "-all", "-region", "south-pier", "-yes")
+	if n := known(); !slices.Contains(n, bare.name) || slices.Contains(n, pilots.name) {
+		t.Errorf("all of the region: %q", n)
+	}
+	// By a copy, too: in with the new key; the one that nobody recorded goes by rule 1, and is refused.
+	before := d.instance(t, lamps.name)
+	contains(t, "restored", d.must(t, "restore", "copy", lamps.name, "-new", lamps.new, "-dir", lamps.dir, "-yes"), lamps.new+" opens "+lamps.name)
+	if i := d.instance(t, lamps.name); i.CloudID == before.CloudID || i.State != "running" || len(i.HostKeys) == 0 {
+		t.Errorf("it was %+v, and is %+v", before, i)
+	}
+	d.must(t, "survey", lamps.name)
+	d.must(t, "access", "remove", "-yes", lamps.name, "-key", lamps.old.Fingerprint())
+	lamps.restored(t)
 }
 
 // TestLink: an instance that was adopted by hand is linked to the cloud's, where address and host key agree, and

@@ -133,6 +133,13 @@ func TestWhoCameIn(t *testing.T) {
 	if r := used("-key", stranger.Fingerprint()); len(r) != 1 {
 		t.Errorf("by a fingerprint: %+v", r)
 	}
+	has(t, "today", d.reasonsOf(t, "instance", name), "unknown-key-used", true)
+	has(t, "today", d.reasonsOf(t, "instance", name), "bad-key-used", false)
+	strangers := d.must(t, "today", "-what", "unknown-key-used", "-instance", name)
+	contains(t, "today", strangers, stranger.Fingerprint(), "plumlatch access used -instance "+name)
+	if strings.Contains(strangers, certified.Fingerprint()) || strings.Contains(strangers, engineer.Fingerprint()) {
+		t.Errorf("no strangers: %s", strangers)
+	}
 	// It is the instance's word: what is known of the access by ourselves is what it was.
 	if now := onRecord(); now.Evidence != evidence || now.Used == nil {
 		t.Errorf("known was %s, and is %+v", evidence, now)
@@ -148,6 +155,17 @@ func TestWhoCameIn(t *testing.T) {
 	if r := again[stranger.Fingerprint()]; r.Count != 3 {
 		t.Errorf("again, a stranger's: %+v", r)
 	}
+	// Lost, and used: before that it was nobody's business.
+	d.must(t, "key", "lost", name+"-key")
+	d.must(t, "survey", name, "-inside")
+	has(t, "lost, and not used since", d.reasonsOf(t, "instance", name), "bad-key-used", false)
+	time.Sleep(1100 * time.Millisecond) // the log has seconds
+	if out, ok := ssh(a.identity, a.user); !ok {
+		t.Fatalf("a login: %s", out)
+	}
+	d.must(t, "survey", name, "-identity", a.identity)
+	has(t, "lost, and used", d.reasonsOf(t, "instance", name), "bad-key-used", true)
+	contains(t, "listed", d.must(t, "access", "used", "-key", name+"-key"), name+"-key is lost, and came in on "+name)
 	// What a client makes up is refused, and changes nothing.
 	var body wire.ClientSurvey
 	body.Privilege = "root"

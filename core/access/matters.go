@@ -156,6 +156,16 @@ type Door struct {
 	Kept                     []OldMachine    // that a copy took the place of, and whose time is over
 	Unrehearsed              []Rehearsal     // of each route the last one, if it failed
 	LentStays                []Lent          // keys that the cloud lent, and that the server took after their end
+	Uses                     []BadUse        // by its own log
+}
+
+// BadUse is a use, by an instance's own log, of a key that is lost or exposed, or that the ledger does not know.
+type BadUse struct {
+	Key, Fingerprint string // Key is "" for one that the ledger does not know
+	State            string // of the key
+	LoginUser        string
+	Last             time.Time
+	Trusted          bool // the instance's system vouches that its server wrote it
 }
 
 // LaunchPassword is the first password of an instance without SSH.
@@ -425,6 +435,19 @@ func (j *judging) server() {
 		}
 		j.say(OldKept, k.CloudID, "its time was over "+on(k.Until), fmt.Sprintf("plumlatch work go-on %d", k.Work), "A copy took the place of "+
 			"%s as %s, which is kept still%s.", k.CloudID, d.Name, cost)
+	}
+	for _, u := range d.Uses {
+		by := "its own log"
+		if !u.Trusted {
+			by = "its own log, a text file, in which any local user can write"
+		}
+		seen, command := by+": "+on(u.Last), "plumlatch access used -instance "+d.Name
+		if u.Key != "" {
+			j.say(BadKeyUsed, u.Key+" "+u.LoginUser, seen, command, "%s is %s, and came in on %s as %s after that.", u.Key, u.State, d.Name, u.LoginUser)
+			continue
+		}
+		j.say(StrangerUsed, u.Fingerprint+" "+u.LoginUser, seen, command, "A key that nobody recorded, %s, came in on %s as %s.", u.Fingerprint, d.Name,
+			u.LoginUser)
 	}
 	for _, l := range d.LentStays {
 		command := fmt.Sprintf("plumlatch access remove %s -key %s", d.Name, l.Fingerprint)

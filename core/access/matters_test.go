@@ -96,6 +96,12 @@ func TestJudge(t *testing.T) {
 			d.Keys[0].LoginUser = "backup"
 			stranger(func(k *DoorKey) { k.Fingerprint, k.LoginUser, k.There.Limits = "SHA256:n", "root", Command })(d)
 		}, []Reason{UnrecordedKey}},
+		{"a lost key came in", func(d *Door) {
+			d.Uses = []BadUse{{Key: "old", Fingerprint: "SHA256:o", State: Lost, LoginUser: "debian", Last: t0, Trusted: true}}
+		}, []Reason{BadKeyUsed}},
+		{"strangers came in", func(d *Door) {
+			d.Uses = []BadUse{{Fingerprint: "SHA256:s", LoginUser: "debian", Last: t0}, {Fingerprint: "SHA256:s", LoginUser: "root", Last: t0}}
+		}, []Reason{StrangerUsed, StrangerUsed}},
 		{"passwords", func(d *Door) { d.Password = []string{"debian"} }, []Reason{PasswordLogin}},
 		{"open", func(d *Door) { d.Open = true }, []Reason{OpenToAnybody}},
 		{"the world", func(d *Door) { d.World = "0.0.0.0/0" }, []Reason{OpenToWorld}},

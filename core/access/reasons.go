@@ -15,11 +15,13 @@ const (
 	NoWayIn         Reason = "no-way-in"           // no person's key opens the instance
 	OpenToAnybody   Reason = "open-without-key"    // its server lets anybody in
 	ExposedOpens    Reason = "exposed-key-opens"   // a key that somebody else may have opens it
+	BadKeyUsed      Reason = "bad-key-used"        // a key came in after it was marked as lost or exposed
 	HostKeyChanged  Reason = "host-key-changed"    // another host key answers
 	CameBack        Reason = "key-came-back"       // a withdrawn or retired key stands in its files again
 	JournalBroken   Reason = "journal-broken"      // the journal was tampered with
 	NotRecorded     Reason = "way-in-unrecorded"   // only what nobody recorded opens it
 	UnrecordedKey   Reason = "unrecorded-key"      // a key that nobody wrote down opens it
+	StrangerUsed    Reason = "unknown-key-used"    // a key that is none of the ledger's came in
 	SharedHostKey   Reason = "shared-host-key"     // one host key on several instances
 	HostKeyDoubtful Reason = "host-key-doubtful"   // somebody may have read its private half
 	MissingKey      Reason = "missing-key"         // a recorded key is not there
@@ -68,11 +70,13 @@ var reasons = map[Reason]urgency{
 	NoWayIn:         {10, Now, "no person's key opens an instance"},
 	OpenToAnybody:   {15, Now, "a server lets anybody in without a key"},
 	ExposedOpens:    {20, Now, "an exposed key still opens an instance"},
+	BadKeyUsed:      {22, Now, "a lost or exposed key came in"},
 	HostKeyChanged:  {25, Now, "another host key answers than the recorded one"},
 	CameBack:        {30, Now, "a key that was taken out of use stands in the files again"},
 	JournalBroken:   {35, Now, "the journal was changed behind the service's back"},
 	NotRecorded:     {105, Soon, "only what nobody recorded lets people in"},
 	UnrecordedKey:   {110, Soon, "a key that nobody wrote down opens an instance"},
+	StrangerUsed:    {112, Soon, "a key that nobody recorded came in"},
 	SharedHostKey:   {115, Soon, "several instances have one host key"},
 	HostKeyDoubtful: {118, Soon, "somebody may have read a host key's private half"},
 	MissingKey:      {120, Soon, "a recorded key is not in the files"},

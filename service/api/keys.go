@@ -263,7 +263,12 @@ func (s *Server) challenge(c *gin.Context) {
 	named.Nonce = nonce
 	named.Text = fmt.Sprintf("Plum Latch: show that a private key exists\nnonce %s\nservice %s://%s\noperator "+
 		"%s\n%skey %s\n", nonce, scheme, c.Request.Host, o.Name, named.Text, k.Fingerprint)
-	if err := s.opts.Store.AddChallenge(c.Request.Context(), o.ID, k, named); err != nil {
+	err := s.opts.Store.AddChallenge(c.Request.Context(), o.ID, k, named)
+	if errors.Is(err, store.ErrNotFound) {
+		s.noKey(c, k.Name)
+		return
+	}
+	if err != nil {
 		s.fail(c, err)
 		return
 	}

@@ -206,9 +206,9 @@ type Challenge struct {
 	WorkID, InstanceID int64 // what it names besides the key; 0 for nothing
 }
 
-// AddChallenge keeps a challenge.
+// AddChallenge keeps a challenge. ErrNotFound if its key was forgotten meanwhile.
 func (s *Store) AddChallenge(ctx context.Context, operatorID int64, k Key, c Challenge) error {
-	return s.tx(ctx, func(tx *gorm.DB) error {
+	err := s.tx(ctx, func(tx *gorm.DB) error {
 		if err := tx.Exec("DELETE FROM challenges WHERE expires_at < now()").Error; err != nil {
 			return err
 		}
@@ -216,6 +216,10 @@ func (s *Store) AddChallenge(ctx context.Context, operatorID int64, k Key, c Cha
 			"expires_at) VALUES (?, ?, ?, ?, nullif(?, 0), nullif(?, 0), now() + interval '"+challengeLife+"')",
 			c.Nonce, operatorID, k.ID, c.Text, c.WorkID, c.InstanceID).Error
 	})
+	if absent(err) { // somebody has forgotten the key in this moment
+		return ErrNotFound
+	}
+	return err
 }
 
 // ErrChallenge says that a challenge is not open: unknown, over, used, or of

@@ -376,6 +376,25 @@ func doorsOf(tx *gorm.DB, ids []int64) (map[int64]*access.Door, []doorRow, error
 		doors[f.InstanceID].Unrehearsed = append(doors[f.InstanceID].Unrehearsed, access.Rehearsal{Route: f.Route, Said: f.Said, Work: f.WorkID,
 			At: f.EndedAt})
 	}
+	var uses []struct {
+		InstanceID int64
+		access.BadUse
+	}
+	if err := tx.Raw(`SELECT u.instance_id, coalesce(k.name, '') AS key, u.fingerprint, coalesce(k.state, '') AS state, u.login_user, u.last_at AS last,
+		u.trusted FROM last_uses u LEFT JOIN keys k ON k.fingerprint = u.fingerprint WHERE u.instance_id IN ?
+		AND (k.state IN ('lost', 'exposed') AND u.last_at > k.state_at
+			OR k.id IS NULL AND u.last_at > clock_timestamp() - interval '30 days'
+			AND EXISTS (SELECT FROM uses x WHERE (x.instance_id, x.login_user, x.fingerprint) = (u.instance_id, u.login_user, u.fingerprint)
+				AND x.authority = '')
+			AND NOT EXISTS (SELECT FROM steward_keys s WHERE s.instance_id = u.instance_id AND print_of(s.blob) = u.fingerprint)
+			AND NOT EXISTS (SELECT FROM former_stewards s WHERE s.instance_id = u.instance_id AND s.fingerprint = u.fingerprint)
+			AND NOT EXISTS (SELECT FROM lent_keys l WHERE l.instance_id = u.instance_id AND l.fingerprint = u.fingerprint))
+		ORDER BY u.instance_id, u.fingerprint, u.login_user LIMIT 5000`, ids).Scan(&uses).Error; err != nil {
+		return nil, nil, err
+	}
+	for _, u := range uses {
+		doors[u.InstanceID].Uses = append(doors[u.InstanceID].Uses, u.BadUse)
+	}
 	var passwords []FirstPassword
 	if err := tx.Raw(firstPasswordColumns+"WHERE p.instance_id IN ? AND p.changed_at IS NULL", ids).Scan(&passwords).Error; err != nil {
 		return nil, nil, err

@@ -359,6 +359,12 @@ func unique(err error) (constraint string, ok bool) {
 	return "", false
 }
 
+// absent tells whether a row was to name another that is not there any more.
+func absent(err error) bool {
+	pe, is := errors.AsType[*pgconn.PgError](err)
+	return is && pe.Code == "23503"
+}
+
 // Page is a slice of a list: at most Limit rows after Cursor, "" for the beginning.
 type Page struct {
 	Limit  int

@@ -77,6 +77,9 @@ func (s *Store) KeepUses(ctx context.Context, by Actor, i Instance, log LoginLog
 			useDays).Error; err != nil {
 			return err
 		}
+		if err := tx.Exec("INSERT INTO to_judge (instance_id) VALUES (?)", i.ID).Error; err != nil {
+			return err
+		}
 		_, err := entry{by, "instance.log", "instance " + i.Name, "read who came in, in its own log (" + log.Source + ")", "kept", 0}.write(tx)
 		return err
 	})
@@ -152,8 +155,8 @@ func (s *Store) Uses(ctx context.Context, q UseQuery) (out []UsedRow, err error)
 			FROM uses WHERE (? = 0 OR instance_id = ?) AND (? = '' OR fingerprint = ?)
 			GROUP BY instance_id, login_user, method, fingerprint, authority) g
 		JOIN instances i ON i.id = g.instance_id LEFT JOIN keys k ON k.fingerprint = g.fingerprint AND g.fingerprint <> ''
-		LEFT JOIN steward_keys s ON s.instance_id = g.instance_id
-			AND 'SHA256:' || rtrim(encode(sha256(s.blob), 'base64'), '=') = g.fingerprint
+		LEFT JOIN (SELECT instance_id, print_of(blob) AS fingerprint FROM steward_keys UNION SELECT instance_id, fingerprint FROM former_stewards) s
+			ON s.instance_id = g.instance_id AND s.fingerprint = g.fingerprint
 		WHERE i.phase NOT IN ('removed', 'failed', 'rehearsal') ORDER BY g.last_at DESC, i.name_fold, g.login_user, g.fingerprint LIMIT ?`,
 		q.Instance, q.Instance, q.Fingerprint, q.Fingerprint, q.Limit).Scan(&out).Error
 	return out, err

@@ -40,3 +40,24 @@ CREATE TABLE login_logs (
     skew        double precision NOT NULL,      -- seconds that the instance's clock was ahead
     left_out    integer NOT NULL
 );
+
+-- The service's own keys that an instance had before: what they did is no stranger's doing.
+CREATE FUNCTION print_of(blob bytea) RETURNS text LANGUAGE sql IMMUTABLE AS $$
+    SELECT 'SHA256:' || rtrim(encode(sha256(blob), 'base64'), '=')
+$$;
+CREATE TABLE former_stewards (
+    instance_id bigint NOT NULL REFERENCES instances ON DELETE CASCADE,
+    fingerprint text NOT NULL,
+    until_at    timestamptz NOT NULL DEFAULT clock_timestamp(),
+    PRIMARY KEY (instance_id, fingerprint)
+);
+CREATE FUNCTION keep_former_steward() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+    INSERT INTO former_stewards (instance_id, fingerprint) VALUES (OLD.instance_id, print_of(OLD.blob)) ON CONFLICT DO NOTHING;
+    IF TG_OP = 'DELETE' THEN
+        RETURN OLD;
+    END IF;
+    RETURN NEW;
+END $$;
+CREATE TRIGGER former_u BEFORE UPDATE ON steward_keys FOR EACH ROW WHEN (OLD.blob IS DISTINCT FROM NEW.blob) EXECUTE FUNCTION keep_former_steward();
+CREATE TRIGGER former_d BEFORE DELETE ON steward_keys FOR EACH ROW EXECUTE FUNCTION keep_former_steward();

@@ -54,7 +54,7 @@ func accessUsed(fs *flag.FlagSet) func(*cli) error {
 		var out [][]string
 		now := time.Now()
 		for _, r := range rows {
-			who := r.Key
+			var who string
 			switch {
 			case r.Steward:
 				who = "(steward)"

@@ -66,7 +66,7 @@ var scenarios = []scenario{
 	{name: "survey", kind: "survey", prepare: launched, begin: surveys, check: wasSurveyed},
 	{name: "survey cancelled", kind: "survey", back: true, slow: "groups", prepare: launched,
 		begin: cancelled(surveys), check: opensStill},
-	{name: "rotate", kind: "rotate", lacks: []string{"rotate/grace/", "rotate/withdraw/", "rotate/contain/"},
+	{name: "rotate", kind: "rotate", lacks: []string{"rotate/grace/", "rotate/withdraw/", "rotate/last/", "rotate/contain/"},
 		prepare: withNewKey, begin: rotates(0), check: isRotated},
 	{name: "rotate with grace", kind: "rotate",
 		lacks: []string{"rotate/contain/", "rotate/add/", "rotate/accept/", "rotate/proof/"}, prepare: withNewKey,

@@ -51,8 +51,8 @@ func (w *Service) PlacedOn(ctx context.Context, i store.Instance) ([]cloud.Place
 	return w.Cloud.PlacedKeys(ctx, i.CloudID)
 }
 
-// isPlaced tells whether an entry of the cloud's agent places a key for a login user.
-func isPlaced(p cloud.PlacedKey, blob []byte, user string) bool {
+// Places tells whether an entry of the cloud's agent places a key for a login user.
+func Places(p cloud.PlacedKey, blob []byte, user string) bool {
 	public, err := keypair.ReadPublic([]byte(p.Public))
 	return err == nil && bytes.Equal(public.Blob, blob) && (p.User == "" || p.User == user)
 }
@@ -71,7 +71,7 @@ func (r *Run) placed(k store.Key) ([]cloud.PlacedKey, error) {
 	case err != nil:
 		return nil, r.Say("whether the cloud's agent places %s here, and would bring it back, was not seen: %s", k.Name, Words(err))
 	}
-	return slices.DeleteFunc(all, func(p cloud.PlacedKey) bool { return !isPlaced(p, k.Blob, r.Instance.LoginUser) }), nil
+	return slices.DeleteFunc(all, func(p cloud.PlacedKey) bool { return !Places(p, k.Blob, r.Instance.LoginUser) }), nil
 }
 
 // IsPlaced tells whether the cloud's agent places a key on the instance, as far as the cloud says so: what is written

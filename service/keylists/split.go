@@ -122,18 +122,13 @@ func (r *splitJob) placedByProject(id string) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	its := slices.ContainsFunc(all, func(p cloud.PlacedKey) bool {
-		return p.Instance == id && p.User == r.In.User && sameKey(p.Public, r.In.Line)
-	})
+	key, err := keypair.ReadPublic([]byte(r.In.Line))
+	if err != nil {
+		return false, door.Failure{Reason: door.Words(err)}
+	}
+	its := slices.ContainsFunc(all, func(p cloud.PlacedKey) bool { return p.Instance == id && door.Places(p, key.Blob, r.In.User) })
 	byProject := slices.ContainsFunc(all, func(p cloud.PlacedKey) bool { return p.ID == r.In.Entry })
 	return (byProject || r.D.Asked) && !its, nil
-}
-
-// sameKey tells whether two lines have one key.
-func sameKey(a, b string) bool {
-	p, err := keypair.ReadPublic([]byte(a))
-	q, wrong := keypair.ReadPublic([]byte(b))
-	return err == nil && wrong == nil && p.Fingerprint() == q.Fingerprint()
 }
 
 // keepEach asks for each instance, always under one token, so that it is one entry.
@@ -252,10 +247,10 @@ func (r *splitJob) see() error {
 	if err != nil {
 		return err
 	}
-	asked := 0
+	taken, unseen := 0, 0
 	for deadline := time.Now().Add(min(agentLimit, r.StateLimit)); ; {
 		var lost []string
-		asked = 0
+		taken, unseen = 0, 0
 		for _, a := range rows {
 			if a.Standing != access.Accepted.String() && a.Standing != access.Proven.String() {
 				continue
@@ -270,11 +265,16 @@ func (r *splitJob) see() error {
 			i.LoginUser = a.LoginUser
 			t, err := r.Target(r.Ctx, i)
 			if err != nil || len(t.HostKeys) == 0 {
+				unseen++
 				continue
 			}
-			asked++
-			if answers := r.AskWithin(r.Ctx, door.Soon, t, [][]byte{p.Blob}); answers[0].Answer == reach.Refused {
+			switch r.AskWithin(r.Ctx, door.Soon, t, [][]byte{p.Blob})[0].Answer {
+			case reach.Accepted:
+				taken++
+			case reach.Refused:
 				lost = append(lost, i.Name)
+			default:
+				unseen++
 			}
 			if err := r.Stopping(); err != nil {
 				return err
@@ -288,5 +288,9 @@ func (r *splitJob) see() error {
 		}
 		r.Sleep(4 * door.Poll)
 	}
-	return r.Say("%d servers that took %s were asked, and take it", asked, k.Name)
+	said := ""
+	if unseen > 0 {
+		said = fmt.Sprintf("; of %d it was not seen", unseen)
+	}
+	return r.Say("%d servers that took %s were asked, and take it%s", taken, k.Name, said)
 }

@@ -27,6 +27,7 @@ type Login struct {
 	Kind   string // of the key, as the server calls it: ED25519, RSA-CERT; "" without a key
 	Print  string // the key's fingerprint, SHA256:...; of a certificate that of the key that it certifies
 	Cert   *Cert  // of a certificate
+	PID    int    // of the server's process, where a line of text tells it
 	// Trusted: the system vouches that the server wrote it (the journal's trusted fields). A text file says no more than "somebody
 	// wrote this".
 	Trusted bool
@@ -154,7 +155,7 @@ func isUnit(unit string) bool {
 }
 
 // line is one of a text file as rsyslog or syslogd write it: RFC 3164, section 4.1, or with a time of RFC 3339 before it.
-var line = regexp.MustCompile(`^(?:([A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d)|(\d{4}-\d\d-\d\dT[0-9:.]+(?:Z|[+-]\d\d:\d\d))) (\S{1,255}) (?:sshd|sshd-session)\[\d{1,10}\]: (.*)$`)
+var line = regexp.MustCompile(`^(?:([A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d)|(\d{4}-\d\d-\d\dT[0-9:.]+(?:Z|[+-]\d\d:\d\d))) (\S{1,255}) (?:sshd|sshd-session)\[(\d{1,10})\]: (.*)$`)
 
 // Text reads a line of a text file, such as auth.log. A time without a year is the last one that is not after the file was last
 // written, in its zone. Any local user may write such a line, so none is Trusted.
@@ -168,8 +169,9 @@ func Text(s string, written time.Time) (l Login, ok bool) {
 	if at.IsZero() {
 		return l, false
 	}
-	if l, ok = Message(m[4]); ok {
+	if l, ok = Message(m[5]); ok {
 		l.At = at.UTC()
+		l.PID, _ = strconv.Atoi(m[4])
 	}
 	return l, ok
 }

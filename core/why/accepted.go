@@ -4,7 +4,9 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"time"
 
+	"plumlatch/core/loginlog"
 	"plumlatch/core/plaintext"
 )
 
@@ -18,10 +20,9 @@ type SSHDSession struct {
 }
 
 var (
-	acceptedLine = regexp.MustCompile(`sshd(?:-session)?\[(\d+)\]: Accepted publickey for (\S{1,64}) from (\S{1,64}) port \d+ ssh2: \S+ (SHA256:[A-Za-z0-9+/]{43})(?:\s|$)`)
-	sessionLine  = regexp.MustCompile(`^\s*(\d+)\s+(\d+)\s+sshd(?:-session)?: (\S{1,64}) \[priv\]`)
-	rootLine     = regexp.MustCompile(`^\s*(\d+)\s+(\d+)\s+sshd(?:-session)?: (root)@(?:notty|pts/\d+)`)
-	processLine  = regexp.MustCompile(`^\s*(\d+)\s+(\d+)\s`)
+	sessionLine = regexp.MustCompile(`^\s*(\d+)\s+(\d+)\s+sshd(?:-session)?: (\S{1,64}) \[priv\]`)
+	rootLine    = regexp.MustCompile(`^\s*(\d+)\s+(\d+)\s+sshd(?:-session)?: (root)@(?:notty|pts/\d+)`)
+	processLine = regexp.MustCompile(`^\s*(\d+)\s+(\d+)\s`)
 )
 
 // ReadSessions puts together which key opened which session of a login user:
@@ -33,9 +34,9 @@ func ReadSessions(log, processes, user string, own int) []SSHDSession {
 	type accepted struct{ user, from, fingerprint string }
 	last := map[int]accepted{}
 	for line := range strings.Lines(log) {
-		if m := acceptedLine.FindStringSubmatch(strings.TrimRight(line, "\n")); m != nil {
-			pid, _ := strconv.Atoi(m[1])
-			last[pid] = accepted{m[2], m[3], m[4]}
+		// A line counts from its beginning on: a user name that somebody made up may look like the rest of one. Its year is of no matter here.
+		if l, ok := loginlog.Text(line, time.Unix(0, 0).UTC()); ok && l.Print != "" {
+			last[l.PID] = accepted{l.User, l.From.String(), l.Print}
 		}
 	}
 	parent := map[int]int{}

@@ -15,6 +15,7 @@ func TestReadSessions(t *testing.T) {
 		"Nov 23 11:00:00 gate sshd-session[200]: Accepted publickey for crew from 192.0.2.8 port 5 ssh2: RSA " +
 		other + "\n" +
 		"Nov 23 11:00:00 gate sshd[300]: Accepted publickey for other from 192.0.2.8 port 5 ssh2: RSA " + fp + "\n" +
+		"Nov 23 11:00:01 gate sshd[900]: Invalid user sshd[200]: Accepted publickey for crew from 192.0.2.66 port 5 ssh2: RSA " + fp + "\n" +
 		"Nov 23 11:00:00 gate crew: sshd[400]: Accepted publickey for crew from x port 5 ssh2: RSA " + fp[:20] + "\n"
 	ps := "    1     0 init\n  100     1 sshd: crew [priv]\n  101   100 sshd: crew@pts/0\n  102   101 -bash\n  200 " +
 		"    1 sshd-session: crew [priv]\n  201   200 sshd-session: crew@notty\n  202   201 sh -c ps\n" +

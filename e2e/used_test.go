@@ -135,6 +135,11 @@ func TestWhoCameIn(t *testing.T) {
 	}
 	has(t, "today", d.reasonsOf(t, "instance", name), "unknown-key-used", true)
 	has(t, "today", d.reasonsOf(t, "instance", name), "bad-key-used", false)
+	fresh := d.must(t, "today", "-what", "new-address-used", "-instance", name)
+	contains(t, "a new address, by a line that anybody can write", fresh, "192.0.2.67", "any local user can write")
+	if strings.Contains(fresh, "2001:db8::9") {
+		t.Errorf("a month ago: %s", fresh)
+	}
 	strangers := d.must(t, "today", "-what", "unknown-key-used", "-instance", name)
 	contains(t, "today", strangers, stranger.Fingerprint(), "plumlatch access used -instance "+name)
 	if strings.Contains(strangers, certified.Fingerprint()) || strings.Contains(strangers, engineer.Fingerprint()) {

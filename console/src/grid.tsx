@@ -152,6 +152,17 @@ const words: Record<MapCell["e"], string> = {
   unrecorded: "stands there, and nobody wrote it down",
 };
 
+/** When a key was last used, as the instance's own log says. */
+export function wordsOfUse(c: MapCell): string {
+  if (c.used == null) {
+    return "not seen whether it is used";
+  }
+  if (c.used < 0) {
+    return "its log has no use of it";
+  }
+  return c.used === 0 ? "used today" : `last used ${c.used} ${c.used === 1 ? "day" : "days"} ago`;
+}
+
 export function Grid({ map, grouping, tag }: { map: AccessMap; grouping: Grouping; tag?: string }) {
   const canvas = useRef<HTMLCanvasElement>(null);
   const [width, setWidth] = useState(800);
@@ -366,6 +377,7 @@ export function Grid({ map, grouping, tag }: { map: AccessMap; grouping: Groupin
             <strong>{instance.name}</strong> ({instance.region}): {words[over.e]}
             {over.old && ", old"}
             {over.age >= 0 && `, ${over.age === 0 ? "today" : `${over.age} days ago`}`}
+            {`; ${wordsOfUse(over)}`}
             {over.sole && "; the only way in for people"}
           </>
         ) : (

@@ -6,7 +6,7 @@ import { Link, useNavigate } from "react-router";
 import { useQuery } from "@tanstack/react-query";
 import type { AccessMap, MapCell } from "./api";
 import { Bars } from "./bars";
-import { Grid, type Grouping } from "./grid";
+import { Grid, wordsOfUse, type Grouping } from "./grid";
 import { useParam } from "./param";
 import { Loaded, Nothing, Title } from "./parts";
 import { queries } from "./queries";
@@ -69,6 +69,11 @@ function columnsOf(map: AccessMap): TableColumnsType<MapCell> {
       align: "right",
       sorter: (a, b) => a.age - b.age,
       render: (_, c) => (c.e === "none" ? "\u2013" : Math.floor(c.age)),
+    },
+    {
+      title: "Used",
+      sorter: (a, b) => (a.used ?? -2) - (b.used ?? -2),
+      render: (_, c) => wordsOfUse(c),
     },
     { title: "The only way in", render: (_, c) => (c.sole ? "yes" : "") },
   ];

@@ -64,6 +64,8 @@ type DoorKey struct {
 	AgainstAt                 time.Time
 	There                     *There // nil if no survey found it there
 	Leaving                   bool   // a rotation that is at hand takes it out at its end
+	RecordedAt                time.Time
+	UsedAt                    time.Time // by the instance's own log; zero: it has not
 }
 
 // name is what a sentence calls the key.
@@ -157,6 +159,16 @@ type Door struct {
 	Unrehearsed              []Rehearsal     // of each route the last one, if it failed
 	LentStays                []Lent          // keys that the cloud lent, and that the server took after their end
 	Uses                     []BadUse        // by its own log
+	LogSince, LogRead        time.Time       // what its log covered when it was last read; zero: it was not
+	NewAddresses             []NewUse        // from which nobody came in before, by any log
+}
+
+// NewUse is the first use from an address, by an instance's own log.
+type NewUse struct {
+	Address, LoginUser, Method string
+	Key, Fingerprint           string // Key is "" for one that the ledger does not know; both are for a login without a key
+	First                      time.Time
+	Trusted                    bool // the instance's system vouches that its server wrote it
 }
 
 // BadUse is a use, by an instance's own log, of a key that is lost or exposed, or that the ledger does not know.
@@ -369,6 +381,7 @@ func (j *judging) key(k DoorKey) {
 	} else if k.Against == Seen {
 		add(MissingKey, "plumlatch survey "+named, "%s should open %s, and is not in its files.", k.Key, named)
 	}
+	j.unused(k)
 	if k.There != nil && !k.There.Ends.IsZero() && k.There.Ends.After(j.now) {
 		tell := k.There.Ends.Add(-time.Duration(j.p.Today.ExpiringIn))
 		if !tell.After(j.now) && !k.Leaving { // the work at hand says so itself
@@ -377,6 +390,52 @@ func (j *judging) key(k DoorKey) {
 		}
 		j.at(tell)
 		j.at(k.There.Ends)
+	}
+}
+
+// unused says that a recorded key did not come in for the policy's time. That is known up to the last reading of the log alone, and
+// from where the log begins, or the access, or the last use.
+func (j *judging) unused(k DoorKey) {
+	d, most := j.door, time.Duration(j.p.Today.Unused)
+	if most == 0 || k.gone() || k.Fingerprint == "" || d.LogSince.IsZero() || d.LogRead.IsZero() {
+		return
+	}
+	from, since := d.LogSince, "its log begins "+on(d.LogSince)
+	if k.RecordedAt.After(from) {
+		from, since = k.RecordedAt, "recorded "+on(k.RecordedAt)
+	}
+	if !k.UsedAt.Before(from) {
+		from, since = k.UsedAt, "last used "+on(k.UsedAt)
+	}
+	if d.LogRead.Sub(from) < most {
+		return
+	}
+	m := j.say(UnusedKey, k.LoginUser+" "+k.Fingerprint, "its own log, read "+on(d.LogRead)+": "+since, "plumlatch access used -instance "+d.Name,
+		"%s opens %s as %s, and has not come in for %d days. If nobody needs it: plumlatch access remove %s -key %s", k.name(), d.Name, k.LoginUser,
+		int(d.LogRead.Sub(from)/(24*time.Hour)), d.Name, k.Key)
+	m.Key = k.Key
+}
+
+// addresses says from where somebody came in from where nobody had before.
+func (j *judging) addresses() {
+	d, long := j.door, time.Duration(j.p.Today.NewAddress)
+	for _, u := range d.NewAddresses {
+		// What a log begins with is new to us and not to the instance: there has to be as much before it.
+		if long == 0 || !u.First.Add(long).After(j.now) || d.LogSince.IsZero() || d.LogSince.After(u.First.Add(-long)) {
+			continue
+		}
+		by := "its own log"
+		if !u.Trusted {
+			by = "its own log, a text file, in which any local user can write"
+		}
+		who := "Somebody came in by " + u.Method
+		if u.Fingerprint != "" {
+			who = cmp.Or(u.Key, "A key that nobody recorded, "+u.Fingerprint+",") + " came in"
+		}
+		m := j.say(NewAddress, u.Address+" "+u.LoginUser, by+": "+on(u.First), "plumlatch access used -instance "+d.Name,
+			"%s on %s as %s from %s, from where nobody came in before.", who, d.Name, u.LoginUser, u.Address)
+		m.Key = u.Key
+		j.at(u.First.Add(long))
 	}
 }
 
@@ -449,6 +508,7 @@ func (j *judging) server() {
 		j.say(StrangerUsed, u.Fingerprint+" "+u.LoginUser, seen, command, "A key that nobody recorded, %s, came in on %s as %s.", u.Fingerprint, d.Name,
 			u.LoginUser)
 	}
+	j.addresses()
 	for _, l := range d.LentStays {
 		command := fmt.Sprintf("plumlatch access remove %s -key %s", d.Name, l.Fingerprint)
 		if l.Withdrawal != 0 {

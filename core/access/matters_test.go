@@ -102,6 +102,26 @@ func TestJudge(t *testing.T) {
 		{"strangers came in", func(d *Door) {
 			d.Uses = []BadUse{{Fingerprint: "SHA256:s", LoginUser: "debian", Last: t0}, {Fingerprint: "SHA256:s", LoginUser: "root", Last: t0}}
 		}, []Reason{StrangerUsed, StrangerUsed}},
+		{"unused", func(d *Door) {
+			unusedFor(d, 181*24*time.Hour)
+		}, []Reason{UnusedKey, UnusedKey}},
+		{"one used", func(d *Door) {
+			unusedFor(d, 181*24*time.Hour)
+			d.Keys[0].UsedAt = t0.Add(-179 * 24 * time.Hour)
+		}, []Reason{UnusedKey}},
+		{"not known for long enough", func(d *Door) { unusedFor(d, 179*24*time.Hour) }, nil},
+		{"known only until the log was read", func(d *Door) {
+			unusedFor(d, 200*24*time.Hour)
+			d.LogRead = t0.Add(-21 * 24 * time.Hour)
+		}, nil},
+		{"placed since", func(d *Door) {
+			unusedFor(d, 400*24*time.Hour)
+			d.Keys[0].RecordedAt, d.Keys[1].RecordedAt = t0.Add(-100*24*time.Hour), t0.Add(-181*24*time.Hour)
+		}, []Reason{UnusedKey}},
+		{"no log", func(d *Door) { d.LogRead, d.LogSince = time.Time{}, time.Time{} }, nil},
+		{"from a new address", func(d *Door) { newUse(d, t0.Add(-time.Hour), t0.Add(-8*24*time.Hour)) }, []Reason{NewAddress, NewAddress, NewAddress}},
+		{"an address that was new", func(d *Door) { newUse(d, t0.Add(-8*24*time.Hour), t0.Add(-90*24*time.Hour)) }, nil},
+		{"a log that has nothing before it", func(d *Door) { newUse(d, t0.Add(-time.Hour), t0.Add(-6*24*time.Hour)) }, nil},
 		{"passwords", func(d *Door) { d.Password = []string{"debian"} }, []Reason{PasswordLogin}},
 		{"open", func(d *Door) { d.Open = true }, []Reason{OpenToAnybody}},
 		{"the world", func(d *Door) { d.World = "0.0.0.0/0" }, []Reason{OpenToWorld}},
@@ -143,12 +163,39 @@ func TestJudge(t *testing.T) {
 	}
 }
 
+// unusedFor makes of a door one whose log covers a time in which no key came in.
+func unusedFor(d *Door, long time.Duration) {
+	d.LogSince, d.LogRead = t0.Add(-long), t0
+	for n := range d.Keys {
+		d.Keys[n].RecordedAt = t0.Add(-500 * 24 * time.Hour)
+	}
+}
+
+// newUse makes of a door one where a key of the ledger, another and a password came in from somewhere.
+func newUse(d *Door, at, since time.Time) {
+	d.LogSince, d.LogRead = since, t0
+	d.NewAddresses = []NewUse{{Address: "192.0.2.1", Key: "night", Fingerprint: "SHA256:n", LoginUser: "debian", Method: "publickey", First: at},
+		{Address: "192.0.2.2", Fingerprint: "SHA256:s", LoginUser: "debian", Method: "publickey", First: at, Trusted: true},
+		{Address: "192.0.2.3", LoginUser: "debian", Method: "password", First: at}}
+	for n := range d.Keys {
+		d.Keys[n].UsedAt = t0
+	}
+}
+
 // TestJudgeAgain: what time alone changes is judged when it does.
 func TestJudgeAgain(t *testing.T) {
 	d := inOrder()
 	d.Keys[0].There.Ends = t0.Add(20 * 24 * time.Hour)
 	if _, again := policy(t, "").Judge(d, t0); !again.Equal(t0.Add(13 * 24 * time.Hour)) {
 		t.Errorf("again at %v: a week before its end is due", again)
+	}
+	d = inOrder()
+	newUse(&d, t0.Add(-24*time.Hour), t0.Add(-90*24*time.Hour))
+	if _, again := policy(t, "").Judge(d, t0); !again.Equal(t0.Add(6 * 24 * time.Hour)) {
+		t.Errorf("again at %v: an address is new for a week", again)
+	}
+	if got, _ := policy(t, "today:\n  new_address: 0\n  unused: 0\n").Judge(d, t0); len(got) != 0 {
+		t.Errorf("told though the policy says no: %+v", got)
 	}
 	if _, again := policy(t, "").Judge(inOrder(), t0); !again.Equal(t0.Add(-time.Hour + 30*24*time.Hour)) {
 		t.Errorf("again at %v: when the evidence gets old", again)

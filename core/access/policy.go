@@ -28,6 +28,8 @@ type Policy struct {
 		SoleOpeners  *bool    `yaml:"sole_openers"`  // instances with one opener are told
 		WeakFrom     string   `yaml:"weak_from"`     // the least severity of a key that is told: dated, weak or broken
 		JournalCheck Span     `yaml:"journal_check"` // the journal is to be verified this often
+		Unused       Span     `yaml:"unused"`        // a key that did not come in for this long is told; 0: none is
+		NewAddress   Span     `yaml:"new_address"`   // an address that no log had before is told for this long; 0: none is
 		LeaveOut     []Reason `yaml:"leave_out"`     // reasons that are not told
 	} `yaml:"today"`
 	Keys struct {
@@ -86,6 +88,8 @@ today:
   sole_openers: true  # tell instances that only one person's key opens
   weak_from: weak     # the least severity that is told: dated, weak or broken
   journal_check: 7d   # the journal is to be verified this often
+  unused: 180d        # a key that opens an instance and by its log did not come in for this long is told; 0: none is
+  new_address: 7d     # an address from which nobody came in before, by any log, is told for this long; 0: none is
   leave_out: []       # reasons that are not told, such as [sole-opener]
 keys:
   kinds: []           # of keys that are put on instances, such as [ed25519, rsa-4096]; empty: all that are not weak
@@ -302,6 +306,11 @@ func (p Policy) check() error {
 		"today.journal_check": p.Today.JournalCheck} {
 		if time.Duration(s) < time.Hour {
 			return fmt.Errorf("%s: less than an hour would tell everything all the time", name)
+		}
+	}
+	for name, s := range map[string]Span{"today.unused": p.Today.Unused, "today.new_address": p.Today.NewAddress} {
+		if s != 0 && time.Duration(s) < 24*time.Hour {
+			return fmt.Errorf("%s: a log is counted by days, so a day is the least; 0 tells none", name)
 		}
 	}
 	for _, r := range p.Today.LeaveOut {

@@ -22,6 +22,7 @@ const (
 	NotRecorded     Reason = "way-in-unrecorded"   // only what nobody recorded opens it
 	UnrecordedKey   Reason = "unrecorded-key"      // a key that nobody wrote down opens it
 	StrangerUsed    Reason = "unknown-key-used"    // a key that is none of the ledger's came in
+	NewAddress      Reason = "new-address-used"    // somebody came in from an address that no log had before
 	SharedHostKey   Reason = "shared-host-key"     // one host key on several instances
 	HostKeyDoubtful Reason = "host-key-doubtful"   // somebody may have read its private half
 	MissingKey      Reason = "missing-key"         // a recorded key is not there
@@ -45,6 +46,7 @@ const (
 	KeyListFull     Reason = "key-list-full"       // a cloud's list of keys has little room
 	LabelDiffers    Reason = "label-differs"       // the cloud's label names another key
 	OldEvidence     Reason = "old-evidence"        // nobody has looked for a long time
+	UnusedKey       Reason = "unused-key"          // a key that opens it was not used for a long time
 	JournalNotCheck Reason = "journal-not-checked" // the journal was not verified for a long time
 	OpensNothing    Reason = "opens-nothing"       // a key opens nothing any more
 )
@@ -77,6 +79,7 @@ var reasons = map[Reason]urgency{
 	NotRecorded:     {105, Soon, "only what nobody recorded lets people in"},
 	UnrecordedKey:   {110, Soon, "a key that nobody wrote down opens an instance"},
 	StrangerUsed:    {112, Soon, "a key that nobody recorded came in"},
+	NewAddress:      {113, Soon, "somebody came in from an address that no log had before"},
 	SharedHostKey:   {115, Soon, "several instances have one host key"},
 	HostKeyDoubtful: {118, Soon, "somebody may have read a host key's private half"},
 	MissingKey:      {120, Soon, "a recorded key is not in the files"},
@@ -100,6 +103,7 @@ var reasons = map[Reason]urgency{
 	KeyListFull:     {213, Later, "a cloud's list of keys is nearly full"},
 	LabelDiffers:    {215, Later, "the cloud's label names another key than the ledger"},
 	OldEvidence:     {220, Later, "what is known is old"},
+	UnusedKey:       {222, Later, "a key that opens an instance was not used for a long time"},
 	JournalNotCheck: {225, Later, "the journal was not verified for a long time"},
 	OpensNothing:    {230, Later, "a key opens nothing any more"},
 }

@@ -234,30 +234,43 @@ func (t *Tally) Add(l Login) {
 	if l.Cert != nil {
 		key.CA = l.Cert.CA
 	}
+	one := key
+	one.First, one.Last, one.Count = l.At, l.At, 1
+	if l.Cert != nil {
+		one.CertID = l.Cert.ID
+	}
+	t.add(key, one)
+}
+
+// add counts uses of one row, which has the same key.
+func (t *Tally) add(key, more Use) {
 	row := t.rows[key]
 	switch {
 	case row == nil && len(t.rows) >= MaxUses:
-		t.LeftOut++
+		t.LeftOut += more.Count
 		return
 	case row == nil:
 		if t.rows == nil {
 			t.rows = map[Use]*Use{}
 		}
-		fresh := key
-		fresh.First, fresh.Last = l.At, l.At
-		row = &fresh
-		t.rows[key] = row
+		t.rows[key] = &more
+		return
 	}
-	row.Count++
-	if l.At.Before(row.First) {
-		row.First = l.At
+	row.Count += more.Count
+	if more.First.Before(row.First) {
+		row.First = more.First
 	}
-	if !l.At.Before(row.Last) {
-		row.Last = l.At
-		if l.Cert != nil {
-			row.CertID = l.Cert.ID
-		}
+	if !more.Last.Before(row.Last) {
+		row.Last, row.CertID = more.Last, more.CertID
 	}
+}
+
+// Join counts what another has counted.
+func (t *Tally) Join(other *Tally) {
+	for key, row := range other.rows {
+		t.add(key, *row)
+	}
+	t.LeftOut += other.LeftOut
 }
 
 // Uses are what was counted, in order of their days.

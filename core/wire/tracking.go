@@ -466,6 +466,7 @@ type MapCell struct {
 	Old  bool   `json:"old,omitempty"`
 	Age  int    `json:"age"` // of the evidence, in days; -1 for none
 	Sole bool   `json:"sole,omitempty"`
+	Used *int   `json:"used,omitempty"` // days since its last use, by the instance's own log; -1: not in it; null: no log was seen
 }
 
 // AccessMap is keys against instances.

@@ -252,6 +252,11 @@ func (s *Server) accessMap(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
+	used, err := s.daysUnused(c.Request.Context(), instances)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
 	for n, i := range instances {
 		column[i.ID] = n
 		out.Instances = append(out.Instances, wire.MapInstance{Name: i.Name, Region: i.Region, Tags: i.Tags})
@@ -273,7 +278,7 @@ func (s *Server) accessMap(c *gin.Context) {
 			continue
 		}
 		out.Cells = append(out.Cells, wire.MapCell{K: r, I: column[m.InstanceID], E: m.Standing, Old: m.Old,
-			Age: m.Age, Sole: soles[m.InstanceID] != "" && soles[m.InstanceID] == m.Fingerprint})
+			Age: m.Age, Used: used(m.InstanceID, m.Fingerprint), Sole: soles[m.InstanceID] != "" && soles[m.InstanceID] == m.Fingerprint})
 	}
 	slices.SortFunc(out.Cells, func(a, b wire.MapCell) int {
 		if a.K != b.K {

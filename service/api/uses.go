@@ -5,6 +5,7 @@ import (
 	"errors"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -40,6 +41,43 @@ func (s *Server) used(ctx context.Context, out []wire.Access, rows []store.Acces
 		out[n].Used = last[use{rows[n].InstanceID, out[n].LoginUser, out[n].Fingerprint}]
 	}
 	return nil
+}
+
+// daysUnused tells, for each key on each instance, how many days ago it came in last, by the instance's log: -1 where that has nothing of it.
+// It is nil where no log was seen.
+func (s *Server) daysUnused(ctx context.Context, instances []store.Instance) (func(instance int64, fingerprint string) *int, error) {
+	ids := make([]int64, 0, len(instances))
+	for _, i := range instances {
+		ids = append(ids, i.ID)
+	}
+	read, err := s.opts.Store.LogsRead(ctx, ids)
+	if err != nil || len(read) == 0 {
+		return func(int64, string) *int { return nil }, err
+	}
+	all, err := s.opts.Store.LastUses(ctx, ids, "")
+	if err != nil {
+		return nil, err
+	}
+	type use struct {
+		instance int64
+		print    string
+	}
+	last := map[use]time.Time{}
+	for _, u := range all {
+		if k := (use{u.InstanceID, u.Fingerprint}); u.LastAt.After(last[k]) {
+			last[k] = u.LastAt
+		}
+	}
+	return func(instance int64, fingerprint string) *int {
+		if !read[instance] {
+			return nil
+		}
+		days := -1
+		if at, ok := last[use{instance, fingerprint}]; ok {
+			days = int(max(time.Since(at), 0) / (24 * time.Hour))
+		}
+		return &days
+	}, nil
 }
 
 func showLog(l *store.LoginLog) *wire.LogRead {

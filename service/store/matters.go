@@ -395,6 +395,9 @@ func doorsOf(tx *gorm.DB, ids []int64) (map[int64]*access.Door, []doorRow, error
 	for _, u := range uses {
 		doors[u.InstanceID].Uses = append(doors[u.InstanceID].Uses, u.BadUse)
 	}
+	if err := doorLogs(tx, ids, doors); err != nil {
+		return nil, nil, err
+	}
 	var passwords []FirstPassword
 	if err := tx.Raw(firstPasswordColumns+"WHERE p.instance_id IN ? AND p.changed_at IS NULL", ids).Scan(&passwords).Error; err != nil {
 		return nil, nil, err
@@ -408,6 +411,42 @@ func doorsOf(tx *gorm.DB, ids []int64) (map[int64]*access.Door, []doorRow, error
 	return doors, rows, nil
 }
 
+// newFor is for how long an address that no log had before is read: longer than any policy tells it, by good sense.
+const newFor = "90 days"
+
+// doorLogs reads what instances' own logs cover, and from where somebody came in for the first time. What the service itself did, and
+// a key that the cloud lent, is nobody's.
+func doorLogs(tx *gorm.DB, ids []int64, doors map[int64]*access.Door) error {
+	var logs []struct {
+		InstanceID int64
+		Since      *time.Time
+		ReadAt     time.Time
+	}
+	if err := tx.Raw("SELECT instance_id, since, read_at FROM login_logs WHERE instance_id IN ?", ids).Scan(&logs).Error; err != nil {
+		return err
+	}
+	for _, l := range logs {
+		doors[l.InstanceID].LogSince, doors[l.InstanceID].LogRead = timeOf(l.Since), l.ReadAt
+	}
+	var fresh []struct {
+		InstanceID int64
+		access.NewUse
+	}
+	err := tx.Raw(`SELECT u.instance_id, host(u.address) AS address, u.login_user, u.method, coalesce(k.name, '') AS key, u.fingerprint,
+		u.first_at AS first, u.trusted FROM uses u LEFT JOIN keys k ON k.fingerprint = u.fingerprint AND u.fingerprint <> ''
+		WHERE u.instance_id IN ? AND u.first_at > clock_timestamp() - interval '`+newFor+`'
+		AND NOT EXISTS (SELECT FROM uses x WHERE x.address = u.address AND (x.first_at, x.instance_id, x.login_user, x.fingerprint, x.method,
+			x.authority) < (u.first_at, u.instance_id, u.login_user, u.fingerprint, u.method, u.authority))
+		AND NOT EXISTS (SELECT FROM steward_keys s WHERE s.instance_id = u.instance_id AND print_of(s.blob) = u.fingerprint)
+		AND NOT EXISTS (SELECT FROM former_stewards s WHERE s.instance_id = u.instance_id AND s.fingerprint = u.fingerprint)
+		AND NOT EXISTS (SELECT FROM lent_keys l WHERE l.instance_id = u.instance_id AND l.fingerprint = u.fingerprint)
+		ORDER BY u.instance_id, u.address, u.trusted LIMIT 5000`, ids).Scan(&fresh).Error
+	for _, f := range fresh {
+		doors[f.InstanceID].NewAddresses = append(doors[f.InstanceID].NewAddresses, f.NewUse)
+	}
+	return err
+}
+
 // doorKeys reads the keys of instances: recorded, and found there.
 func doorKeys(tx *gorm.DB, ids []int64, doors map[int64]*access.Door) error {
 	var rows []struct {
@@ -416,13 +455,15 @@ func doorKeys(tx *gorm.DB, ids []int64, doors map[int64]*access.Door) error {
 		Fingerprint, Comment, Standing, Against   string
 		Former                                    string
 		Steward, StandingOld, Leaving             bool
-		RetiredAt, StandingAt, AgainstAt          *time.Time
+		RetiredAt, StandingAt, AgainstAt, UsedAt  *time.Time
+		CreatedAt                                 time.Time
 	}
 	if err := tx.Raw(`SELECT a.instance_id, coalesce(k.name, '') AS key, coalesce(k.fingerprint, '') AS fingerprint,
 		coalesce(k.comment, '') AS comment, coalesce(k.former_names, '[]')::text AS former, a.login_user,
 		coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort,
 		coalesce(k.state, 'in use') AS state, k.retired_at, a.steward, a.standing, a.standing_old, a.standing_at,
-		a.against, a.against_at, EXISTS (SELECT 1 FROM work w WHERE w.instance_id = a.instance_id
+		a.against, a.against_at, a.created_at, (SELECT u.last_at FROM last_uses u WHERE u.instance_id = a.instance_id
+		AND u.login_user = a.login_user AND u.fingerprint = k.fingerprint) AS used_at, EXISTS (SELECT 1 FROM work w WHERE w.instance_id = a.instance_id
 		AND w.old_key_id = a.key_id AND w.kind = 'rotate' AND w.state IN ('queued', 'running', 'waiting')) AS leaving
 		FROM access a LEFT JOIN keys k ON k.id = a.key_id LEFT JOIN holders h ON h.id = k.holder_id
 		WHERE a.instance_id IN ? ORDER BY a.id`, ids).Scan(&rows).Error; err != nil {
@@ -434,7 +475,7 @@ func doorKeys(tx *gorm.DB, ids []int64, doors map[int64]*access.Door) error {
 		k := access.DoorKey{Key: r.Key, Fingerprint: r.Fingerprint, Comment: r.Comment, LoginUser: r.LoginUser,
 			Recorded: true, Steward: r.Steward, Holder: r.Holder, HolderSort: r.HolderSort,
 			State: r.State, Retired: r.RetiredAt != nil, Old: r.StandingOld, At: timeOf(r.StandingAt),
-			AgainstAt: timeOf(r.AgainstAt), Leaving: r.Leaving}
+			AgainstAt: timeOf(r.AgainstAt), Leaving: r.Leaving, RecordedAt: r.CreatedAt, UsedAt: timeOf(r.UsedAt)}
 		if err := json.Unmarshal([]byte(r.Former), &k.Former); err != nil {
 			return err
 		}

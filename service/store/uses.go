@@ -96,6 +96,17 @@ func (s *Store) LogOf(ctx context.Context, instanceID int64) (*LoginLog, error) 
 	return &rows[0], nil
 }
 
+// LogsRead returns which of these instances have a log that was read.
+func (s *Store) LogsRead(ctx context.Context, instances []int64) (map[int64]bool, error) {
+	var ids []int64
+	err := s.db.WithContext(ctx).Raw("SELECT instance_id FROM login_logs WHERE instance_id IN ?", instances).Scan(&ids).Error
+	out := map[int64]bool{}
+	for _, id := range ids {
+		out[id] = true
+	}
+	return out, err
+}
+
 // LastUse is when a key was first and last used on an instance as a user, by the instance's log.
 type LastUse struct {
 	InstanceID  int64

@@ -1,10 +1,14 @@
 package survey_test
 
 import (
+	"crypto/sha256"
+	"encoding/base64"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"plumlatch/core/access"
 	"plumlatch/core/keypair"
 	"plumlatch/core/wire"
 	"plumlatch/service/kinds"
@@ -151,3 +155,83 @@ func TestLoginsMended(t *testing.T) {
 		t.Errorf("read again, and longer: %+v", got)
 	}
 }
+
+// TestJudgedByLog: a key that did not come in for the policy's time is told, as far as the log covers that time; an address from which
+// nobody came in before is told, on whatever instance that was, and what the service itself did is nobody's.
+func TestJudgedByLog(t *testing.T) {
+	t.Parallel()
+	h := kindtest.New(t)
+	k, other := h.Key("first"), newPrint
+	i, second := h.Launch("berth-1", "first"), h.Launch("berth-2", "first")
+	now, err := h.DB.Now(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	day := func(ago int) time.Time { return now.UTC().AddDate(0, 0, -ago).Truncate(24 * time.Hour).Add(time.Hour) }
+	read := func(i store.Instance, since time.Time, uses ...wire.LoggedUse) {
+		t.Helper()
+		for n := range uses {
+			u := &uses[n]
+			u.Last, u.Day, u.Count, u.Trusted, u.LoginUser, u.Method = u.First, u.First.Format(time.DateOnly), 1, true, "debian", "publickey"
+		}
+		if _, err := h.W.Survey.TakeClientSurvey(t.Context(), kindtest.By, i, wire.ClientSurvey{Logins: &wire.LoginLog{Source: "journal", Since: &since,
+			Clock: now, Uses: uses}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	told := func(reason access.Reason) string {
+		t.Helper()
+		p, err := access.ReadPolicy("")
+		if err != nil {
+			t.Fatal(err)
+		}
+		for more := true; more; {
+			if more, err = h.DB.Judge(t.Context(), p); err != nil {
+				t.Fatal(err)
+			}
+		}
+		all, _, err := h.DB.Matters(t.Context(), store.MatterQuery{Reason: string(reason), Page: store.Page{Limit: 100}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var out []string
+		for _, m := range all {
+			out = append(out, m.Instance+" "+m.About)
+		}
+		slices.Sort(out)
+		return strings.Join(out, ", ")
+	}
+	h.Older(i, day(400))
+	h.Older(second, day(400))
+	use := wire.LoggedUse{Fingerprint: k.Fingerprint, From: "192.0.2.7", First: day(190)}
+	read(i, day(200), use)
+	read(second, day(170))
+	if got := told(access.UnusedKey); got != "berth-1 debian "+k.Fingerprint {
+		t.Errorf("not used for 190 days, and not known for more than 170 days: %s", got)
+	}
+	use.First = day(3)
+	read(i, day(200), use)
+	if got := told(access.UnusedKey) + told(access.NewAddress); got != "" {
+		t.Errorf("used, and from an address that it used before: %s", got)
+	}
+	blob, err := h.DB.StewardPublic(t.Context(), i.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	hash := sha256.Sum256(blob)
+	steward := "SHA256:" + base64.RawStdEncoding.EncodeToString(hash[:])
+	read(second, day(170),
+		wire.LoggedUse{Fingerprint: k.Fingerprint, From: "192.0.2.7", First: day(2)}, // as on the other one
+		wire.LoggedUse{Fingerprint: k.Fingerprint, From: "192.0.2.8", First: day(8)}, // a week ago
+		wire.LoggedUse{Fingerprint: k.Fingerprint, From: "192.0.2.9", First: day(4)}, // then, and
+		wire.LoggedUse{Fingerprint: k.Fingerprint, From: "192.0.2.9", First: day(1)}, // again
+		wire.LoggedUse{Fingerprint: other, From: "2001:db8::1", First: day(1)})       // of a stranger's
+	read(i, day(200), wire.LoggedUse{Fingerprint: steward, From: "192.0.2.77", First: day(1)},
+		wire.LoggedUse{Fingerprint: k.Fingerprint, From: "192.0.2.9", First: day(1)})
+	if got := told(access.NewAddress); got != "berth-2 192.0.2.9 debian, berth-2 2001:db8::1 debian" {
+		t.Errorf("from new addresses: %s", got)
+	}
+}
+
+// newPrint is the fingerprint of a key that is nobody's.
+const newPrint = "SHA256:BBBBBBBBBBBBBBBBBBBBBBBBBBBBBBBBBBBBBBBBBBB"

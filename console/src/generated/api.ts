@@ -3226,6 +3226,7 @@ export interface components {
       k: number;
       old?: boolean;
       sole?: boolean;
+      used?: number;
     };
     MapInstance: {
       name: string;

@@ -198,6 +198,14 @@ func (h *House) claimsRunOut() {
 	}
 }
 
+// Older makes the accesses to an instance as old as if they had been recorded then.
+func (h *House) Older(i store.Instance, then time.Time) {
+	h.Helper()
+	if _, err := h.bare.Exec(h.Context(), "UPDATE access SET created_at = $2 WHERE instance_id = $1", i.ID, then); err != nil {
+		h.Fatal(err)
+	}
+}
+
 // LoseClaim takes the claim of a piece of work away from whoever has it, as when it was asleep for too long: the
 // step at hand is done again, from its beginning.
 func (h *House) LoseClaim(w store.Work) {

@@ -107,7 +107,8 @@ func (x *trial) name() string {
 // would be in the way of every other test.
 func halts() []string {
 	return slices.DeleteFunc(kinds.Halts(), func(p string) bool {
-		return strings.Contains(p, "/unplace/") || strings.Contains(p, "/place-again/") || strings.HasPrefix(p, "cloud-key-split/")
+		return strings.Contains(p, "/unplace/") || strings.Contains(p, "/place-again/") || strings.HasPrefix(p, "cloud-key-split/") ||
+			strings.HasPrefix(p, "set-logins/")
 	})
 }
 

@@ -36,10 +36,11 @@ type realSSHD struct {
 	uid     int
 	gid     int
 
-	key string // file of its host key
-	dir string
-	cmd *exec.Cmd
-	end chan struct{} // closed when it has ended
+	key    string // file of its host key
+	dir    string
+	within []string // what its command is run by; nil
+	cmd    *exec.Cmd
+	end    chan struct{} // closed when it has ended
 }
 
 func (r *realSSHD) target() reach.Target {
@@ -108,7 +109,8 @@ func (r *realSSHD) serve(t *testing.T, more ...string) {
 	}
 	args := append([]string{"-D", where, "-h", r.key, "-p", strconv.Itoa(r.port), "-o", "ListenAddress=127.0.0.1",
 		"-o", "PidFile=none"}, more...)
-	r.cmd = exec.Command("/usr/sbin/sshd", args...)
+	words := append(append(append([]string{}, r.within...), "/usr/sbin/sshd"), args...)
+	r.cmd = exec.Command(words[0], words[1:]...)
 	r.cmd.Env = append(os.Environ(), "TZ=UTC") // as the stand-in's instances have it
 	log, err := os.OpenFile(filepath.Join(r.dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {

@@ -18,6 +18,7 @@ type Setting struct {
 type Config struct {
 	global  map[string][]Setting // each that is not below a Match, in their order
 	Matched []string             // keywords, in small letters, that some Match block sets too
+	Below   []Below              // what Match blocks set, in their order
 	Missing []string             // files that are included and could not be read
 }
 
@@ -34,6 +35,13 @@ func (c Config) Get(keyword string) (s Setting, ok bool) {
 // everybody.
 func (c Config) All(keyword string) []Setting { return c.global[strings.ToLower(keyword)] }
 
+// Below is a setting that stands below a Match, and holds for some only.
+type Below struct {
+	Keyword string // in small letters
+	Match   string // the words of the Match
+	Setting
+}
+
 // maxIncludes bounds how many files are read: an Include may name its own file.
 const maxIncludes = 64
 
@@ -42,7 +50,7 @@ const maxIncludes = 64
 func Read(file string, text func(string) (string, bool), glob func(string) []string) Config {
 	c := Config{global: map[string][]Setting{}}
 	r := reader{c: &c, text: text, glob: glob}
-	r.file(file, false)
+	r.file(file, "")
 	return c
 }
 
@@ -53,8 +61,8 @@ type reader struct {
 	files int
 }
 
-// file reads one file; a Match that begins in it ends with it (sshd_config(5), Include).
-func (r *reader) file(name string, matched bool) {
+// file reads one file, below a Match or ""; a Match that begins in it ends with it (sshd_config(5), Include).
+func (r *reader) file(name, matched string) {
 	if r.files++; r.files > maxIncludes {
 		return
 	}
@@ -70,7 +78,9 @@ func (r *reader) file(name string, matched bool) {
 		switch keyword {
 		case "":
 		case "match":
-			matched = !strings.EqualFold(value, "all")
+			if matched = value; strings.EqualFold(value, "all") {
+				matched = ""
+			}
 		case "include":
 			for pattern := range strings.FieldsSeq(value) {
 				if !path.IsAbs(pattern) {
@@ -81,8 +91,9 @@ func (r *reader) file(name string, matched bool) {
 				}
 			}
 		default:
-			if matched {
+			if matched != "" {
 				r.c.Matched = append(r.c.Matched, keyword)
+				r.c.Below = append(r.c.Below, Below{keyword, matched, Setting{value, name, number}})
 			} else {
 				r.c.global[keyword] = append(r.c.global[keyword], Setting{value, name, number})
 			}

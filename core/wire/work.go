@@ -68,6 +68,7 @@ const (
 	WorkNoRule        = "no-such-rule"   // no inbound rule lets the network in that was named
 	WorkLocksOut      = "no-other-way"   // rule 1: no other way in for people was shown to work
 	WorkPlacedForAll  = "placed-for-all" // the cloud's agent places the key on every instance of the project
+	WorkStillOffered  = "still-offered"  // a way of logging in was switched off, and its server offers it still
 	WorkStaysAdmitted = "stays-admitted" // an inbound rule stays: people come in by nothing else
 )
 

@@ -11,6 +11,7 @@ import (
 	"plumlatch/service/cloud"
 	"plumlatch/service/door"
 	"plumlatch/service/fleet"
+	"plumlatch/service/inside"
 	"plumlatch/service/keylists"
 	"plumlatch/service/lifecycle"
 	"plumlatch/service/network"
@@ -27,6 +28,7 @@ type Worker struct {
 	Lifecycle *lifecycle.Service
 	Network   *network.Service
 	KeyLists  *keylists.Service
+	Inside    *inside.Service
 	Accesses  *accesses.Service
 	Restore   *restore.Service
 	Fleet     *fleet.Service
@@ -39,6 +41,7 @@ func New(d *door.Service, surveysAtOnce int) *Worker {
 	w := &Worker{Door: d, Survey: survey.New(d, surveysAtOnce)}
 	w.Lifecycle = &lifecycle.Service{Service: w.Survey}
 	w.Network = &network.Service{Service: w.Survey}
+	w.Inside = &inside.Service{Service: w.Survey}
 	w.KeyLists = &keylists.Service{Service: d}
 	w.Accesses = &accesses.Service{Service: w.Survey}
 	w.Restore = &restore.Service{Service: w.Accesses, Lifecycle: w.Lifecycle, Network: w.Network}
@@ -51,7 +54,7 @@ func New(d *door.Service, surveysAtOnce int) *Worker {
 func (w *Worker) Kinds() []*door.Kind {
 	var all []*door.Kind
 	for _, some := range [][]*door.Kind{w.Fleet.Kinds(), w.Restore.Kinds(), w.Lifecycle.Kinds(), w.Network.Kinds(),
-		w.Survey.Kinds(), w.Accesses.Kinds(), w.KeyLists.Kinds()} {
+		w.Survey.Kinds(), w.Accesses.Kinds(), w.KeyLists.Kinds(), w.Inside.Kinds()} {
 		all = append(all, some...)
 	}
 	return all

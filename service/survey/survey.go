@@ -19,7 +19,6 @@ import (
 	"plumlatch/core/authkeys"
 	"plumlatch/core/keypair"
 	"plumlatch/core/plaintext"
-	"plumlatch/core/sshdconfig"
 	"plumlatch/core/wire"
 	"plumlatch/reach"
 	"plumlatch/service/door"
@@ -32,7 +31,6 @@ const (
 	maxShownKeys  = 2000 // unrecorded ones that are kept; the rest is counted
 	maxPlaces     = 20   // lines of one key that are kept
 	maxBroken     = 20   // lines that are told as passed over; the rest is counted
-	maxConfigs    = 24
 	maxHomeFiles  = 200
 	sshdConfig    = "/etc/ssh/sshd_config"
 	othersNotSeen = "other users' files, and what only root may read: the steward is confined to the login user's; " +
@@ -172,31 +170,7 @@ func (l *Looked) ignored(files reach.Files, name string, fi reach.FileInfo) {
 
 // readConfig reads what every user may read of the server's configuration.
 func readConfig(files reach.Files, i store.Instance, out *wire.Survey) {
-	text := func(name string) (string, bool) {
-		s, err := reach.ReadText(files, name)
-		return s, err == nil
-	}
-	glob := func(pattern string) []string {
-		dir := path.Dir(pattern)
-		if strings.ContainsAny(dir, "*?[") {
-			return nil
-		}
-		if !strings.ContainsAny(pattern, "*?[") {
-			return []string{pattern}
-		}
-		names, _, err := files.ReadDir(dir, maxConfigs)
-		if err != nil {
-			return nil
-		}
-		var out []string
-		for _, n := range names {
-			if ok, err := path.Match(path.Base(pattern), n); ok && err == nil {
-				out = append(out, path.Join(dir, n))
-			}
-		}
-		return out
-	}
-	c := sshdconfig.Read(sshdConfig, text, glob)
+	c := reach.ReadServerConfig(files, sshdConfig)
 	if slices.Contains(c.Missing, sshdConfig) {
 		out.NotSeen = append(out.NotSeen, "the server's configuration: "+sshdConfig+" cannot be read by "+i.LoginUser)
 		return

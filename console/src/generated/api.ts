@@ -584,6 +584,46 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/instances/{name}/logins": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Change the ways of logging in besides keys: done there by the engineer's session.
+     * @description For whoever is operator or more.
+     */
+    post: operations["post-instances-name-logins"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/instances/{name}/logins-seen": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * A client's word on what a way back there did.
+     * @description For whoever is operator or more.
+     */
+    post: operations["post-instances-name-logins-seen"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/instances/{name}/opening": {
     parameters: {
       query?: never;
@@ -2285,6 +2325,30 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/work/{id}/logins": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * What the engineer's session changes, and who may confirm it.
+     * @description For whoever is viewer or more.
+     */
+    get: operations["get-work-id-logins"];
+    put?: never;
+    /**
+     * A client's word on what came of it.
+     * @description For whoever is operator or more.
+     */
+    post: operations["post-work-id-logins"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/work/{id}/pause": {
     parameters: {
       query?: never;
@@ -3194,6 +3258,18 @@ export interface components {
       nonce?: string;
       signature?: string;
     };
+    LoginsSeen: {
+      said: string[];
+    };
+    LoginsToChange: {
+      password?: string;
+      root?: string;
+      signers: string[];
+    };
+    LoginsTold: {
+      confirmed: boolean;
+      said?: string;
+    };
     LookKeyLists: {
       limit?: number;
       prints?: string[];
@@ -3711,6 +3787,11 @@ export interface components {
       public_key?: string;
       role: string;
       token?: string;
+    };
+    SetLogins: {
+      password?: string;
+      reason?: string;
+      root?: string;
     };
     Sighted: {
       before?: boolean;
@@ -5202,6 +5283,72 @@ export interface operations {
         content: {
           "application/json": components["schemas"]["Instance"];
         };
+      };
+    };
+  };
+  "post-instances-name-logins": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["SetLogins"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Work"];
+        };
+      };
+    };
+  };
+  "post-instances-name-logins-seen": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["LoginsSeen"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
       };
     };
   };
@@ -8260,6 +8407,70 @@ export interface operations {
     requestBody?: {
       content: {
         "application/json": components["schemas"]["LoginReport"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Work"];
+        };
+      };
+    };
+  };
+  "get-work-id-logins": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["LoginsToChange"];
+        };
+      };
+    };
+  };
+  "post-work-id-logins": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["LoginsTold"];
       };
     };
     responses: {

@@ -198,6 +198,9 @@ func (h *House) claimsRunOut() {
 	}
 }
 
+// While has something done again and again while work waits: for what a person has to do.
+func (h *House) While(do func(h *House, w store.Work)) { h.while = do }
+
 // Older makes the accesses to an instance as old as if they had been recorded then.
 func (h *House) Older(i store.Instance, then time.Time) {
 	h.Helper()

@@ -1,0 +1,156 @@
+package inside_test
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"plumlatch/core/wire"
+	"plumlatch/service/door"
+	"plumlatch/service/kinds"
+	"plumlatch/service/kinds/kindtest"
+	"plumlatch/service/store"
+)
+
+// proven has a login seen with a key of an instance.
+func proven(t *testing.T, h *kindtest.House, i store.Instance, key store.Key) {
+	t.Helper()
+	all, err := h.DB.AccessesOf(t.Context(), i.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	n := slices.IndexFunc(all, func(a store.Access) bool { return !a.Steward && a.Key == key.Name })
+	if n < 0 {
+		t.Fatalf("no access of %s: %+v", key.Name, all)
+	}
+	if err := h.DB.LoginReported(t.Context(), kindtest.By, all[n], true); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// TestSetLogins: a change waits for the client's word, wherever the replica is killed that has it; it is done by the word of a login alone.
+func TestSetLogins(t *testing.T) {
+	t.Parallel()
+	h := kindtest.New(t)
+	k := h.Key("first")
+	i := h.Launch("berth-1", "first")
+	begin := func(h *kindtest.House) (store.Work, error) {
+		return h.W.Inside.SetLogins(h.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"), wire.SetLogins{Password: "off", Reason: "nobody needs it"})
+	}
+	if _, err := begin(h); !fieldIs(err, "instance", "plumlatch open berth-1") {
+		t.Errorf("nobody was seen to log in: %v", err)
+	}
+	proven(t, h, i, k)
+	tell := wire.LoginsTold{Confirmed: true}
+	told := func(h *kindtest.House, w store.Work) {
+		if w.At != "told" {
+			return
+		}
+		todo, err := h.W.Inside.LoginsToChange(t.Context(), w)
+		if err != nil { // the replica is gone
+			return
+		}
+		if todo.Password != "off" || todo.Root != "" || len(todo.Signers) != 1 || !strings.HasPrefix(todo.Signers[0], "ssh-ed25519 ") {
+			t.Errorf("to change: %+v %v", todo, err)
+		}
+		_ = h.W.Inside.LoginsTold(t.Context(), kindtest.By, w, tell)
+	}
+	h.While(told)
+	points := 0
+	for _, point := range kinds.Halts() {
+		if !strings.HasPrefix(point, "set-logins/") {
+			continue
+		}
+		points++
+		w, came := h.Halted(point, begin)
+		h.GoOn()
+		if w = h.Done(w, nil); w.State != store.Done || !strings.HasPrefix(w.Outcome, "password off, confirmed by a login after it") || !came {
+			t.Errorf("%s: %s, %s", point, w.State, w.Outcome)
+		}
+	}
+	if points < 4 {
+		t.Errorf("%d points", points)
+	}
+	// The server offers it still: the client was wrong, or lies.
+	conf := filepath.Join(h.KeysFile(i), "../../../../etc/ssh/sshd_config.d/00-a.conf")
+	if err := os.MkdirAll(filepath.Dir(conf), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(conf, []byte("PasswordAuthentication yes\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if w := h.Done(begin(h)); w.State != store.Done || w.Code != wire.WorkStillOffered || !strings.Contains(w.Outcome, "still offers a password to debian") {
+		t.Errorf("offered still: %s %q %s", w.State, w.Code, w.Outcome)
+	}
+	if err := os.Remove(conf); err != nil {
+		t.Fatal(err)
+	}
+	if w := h.Done(begin(h)); w.Code != "" {
+		t.Errorf("offered no more: %q %s", w.Code, w.Outcome)
+	}
+	// The client says why not.
+	tell = wire.LoginsTold{Said: "the server would not obey it"}
+	if w := h.Done(begin(h)); w.State != store.WentBack || !strings.Contains(w.Outcome, "the server would not obey it") || !strings.Contains(w.Outcome, "it does not hold") {
+		t.Errorf("not confirmed: %s, %s", w.State, w.Outcome)
+	}
+	// Nobody says anything, and somebody cancels.
+	h.While(func(h *kindtest.House, w store.Work) {
+		if w.At == "told" {
+			_ = h.W.Door.Engine.Cancel(t.Context(), kindtest.By, w)
+		}
+	})
+	w := h.Done(begin(h))
+	if w.State != store.Cancelled || !strings.Contains(w.Outcome, "not known") {
+		t.Errorf("cancelled: %s, %s", w.State, w.Outcome)
+	}
+	if err := h.W.Inside.LoginsTold(t.Context(), kindtest.By, w, tell); !errors.Is(err, store.ErrWorkState) {
+		t.Errorf("told after its end: %v", err)
+	}
+	if _, err := h.W.Inside.LoginsToChange(t.Context(), w); !errors.Is(err, store.ErrWorkState) {
+		t.Errorf("asked after its end: %v", err)
+	}
+}
+
+// TestSetLoginsRefused: what is refused before anything is begun.
+func TestSetLoginsRefused(t *testing.T) {
+	t.Parallel()
+	h := kindtest.New(t)
+	k := h.Key("first")
+	i := h.Launch("berth-1", "first")
+	proven(t, h, i, k)
+	rooted := i
+	rooted.LoginUser = "root"
+	stopped := i
+	stopped.State = "stopped"
+	for what, c := range map[string]struct {
+		i     store.Instance
+		r     wire.SetLogins
+		field string
+	}{
+		"nothing":              {i, wire.SetLogins{}, "password"},
+		"no such word":         {i, wire.SetLogins{Password: "never"}, "password"},
+		"keys for passwords":   {i, wire.SetLogins{Password: "keys"}, "password"},
+		"root by which it is":  {rooted, wire.SetLogins{Root: "off"}, "root"},
+		"stopped":              {stopped, wire.SetLogins{Password: "off"}, "instance"},
+		"a reason with escape": {i, wire.SetLogins{Password: "off", Reason: "x\x1b[2J"}, "reason"},
+	} {
+		if _, err := h.W.Inside.SetLogins(t.Context(), kindtest.By, store.Once{}, c.i, c.r); !fieldIs(err, c.field, "") {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
+	// A machine's key confirms nothing, and a lost one.
+	if err := h.DB.SetKeyState(t.Context(), kindtest.By, k, "lost", ""); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := h.W.Inside.SetLogins(t.Context(), kindtest.By, store.Once{}, i, wire.SetLogins{Password: "off"}); !fieldIs(err, "instance", "plumlatch open") {
+		t.Errorf("by a lost key: %v", err)
+	}
+}
+
+func fieldIs(err error, field, words string) bool {
+	f, ok := errors.AsType[door.FieldError](err)
+	return ok && f.Field == field && strings.Contains(f.Problem, words)
+}

@@ -5,7 +5,7 @@ PORT ?= 8470
 NET ?= 127.31.0.0/16
 
 SERVER_PACKAGES = postgresql=/usr/lib/postgresql/*/bin/postgres
-TEST_PACKAGES = $(SERVER_PACKAGES) openssh-client=/usr/bin/ssh openssh-server=/usr/sbin/sshd chromium=/usr/bin/chromium procps=/usr/bin/pgrep passwd=/usr/sbin/useradd sudo=/usr/bin/sudo rsync=/usr/bin/rsync xfsprogs=/usr/sbin/mkfs.xfs fdisk=/usr/sbin/sfdisk e2fsprogs=/usr/sbin/mkfs.ext4 curl=/usr/bin/curl zsh=/usr/bin/zsh fish=/usr/bin/fish
+TEST_PACKAGES = $(SERVER_PACKAGES) systemd=/bin/systemctl openssh-client=/usr/bin/ssh openssh-server=/usr/sbin/sshd chromium=/usr/bin/chromium procps=/usr/bin/pgrep passwd=/usr/sbin/useradd sudo=/usr/bin/sudo rsync=/usr/bin/rsync xfsprogs=/usr/sbin/mkfs.xfs fdisk=/usr/sbin/sfdisk e2fsprogs=/usr/sbin/mkfs.ext4 curl=/usr/bin/curl zsh=/usr/bin/zsh fish=/usr/bin/fish
 SHOT_PACKAGES = chromium=/usr/bin/chromium xvfb=/usr/bin/xvfb-run xauth=/usr/bin/xauth xterm=/usr/bin/xterm imagemagick=/usr/bin/import fonts-dejavu-core=/usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf
 
 CONSOLE_SOURCES = $(shell find console/src console/public -type f) console/size.mjs console/index.html console/vite.config.ts console/tsconfig.json

@@ -33,7 +33,7 @@ func instanceLogins(fs *flag.FlagSet) func(*cli) error {
 	var o loginsOptions
 	fs.StringVar(&o.Password, "password", "", "`off` or on: whether people log in by a password")
 	fs.StringVar(&o.Root, "root", "", "`off`, keys or on: whether root logs in, and whether by keys alone")
-	fs.StringVar(&o.identity, "identity", "", "your private key `file`: it is used here and never sent; its user needs sudo without a password")
+	fs.StringVar(&o.identity, "identity", "", "your private key `file`: it is used here and never sent (default: a key of ~/.ssh that opens the instance)")
 	fs.BoolVar(&o.agent, "ssh-agent", false, "the same with the keys in the running ssh-agent")
 	fs.StringVar(&o.passFile, "passphrase-file", "", "`file` with the passphrase of -identity")
 	fs.StringVar(&o.tag, "tag", "", "instances with this tag, `NAME=VALUE` or NAME, instead of names")
@@ -47,8 +47,8 @@ func instanceLogins(fs *flag.FlagSet) func(*cli) error {
 			return usagef("INSTANCE is missing; or give -tag")
 		case len(c.args) > 0 && o.tag != "":
 			return usagef("give instances, or -tag")
-		case (o.identity == "") == !o.agent:
-			return usagef("give -identity or -ssh-agent: the ways of logging in are seen by a session of yours, with sudo")
+		case o.identity != "" && o.agent:
+			return usagef("give -identity or -ssh-agent")
 		case changes && o.Check() != nil:
 			return usagef("%s", o.Check())
 		case changes && o.asJSON:
@@ -115,6 +115,20 @@ func (c *cli) loginsOf(service *client.Client, name string, o loginsOptions) err
 	if len(d.keys) == 0 {
 		return failure{fmt.Errorf("no host key of %s is recorded, so nobody can tell who answers", i.Name), "plumlatch instance host-key " + i.Name}
 	}
+	var used *wire.Access
+	if o.identity == "" && !o.agent {
+		opening, err := service.Opening(c.ctx, i.Name)
+		if err != nil {
+			return err
+		}
+		if used, o.identity, err = chooseIdentity(forUser(openers(opening), i.LoginUser), i.Name, "", ""); err != nil {
+			if f, ok := errors.AsType[failure](err); ok {
+				f.next = "plumlatch instance logins " + i.Name + " -identity FILE"
+				return f
+			}
+			return err
+		}
+	}
 	enter := func(signer ssh.Signer) (*entrance, error) {
 		return c.enter(adopteeOf(i, d, o.identity), adoptOptions{agent: o.agent, passFile: o.passFile, signer: signer, unattended: true})
 	}
@@ -142,7 +156,13 @@ func (c *cli) loginsOf(service *client.Client, name string, o loginsOptions) err
 	if o.Change == (logins.Change{}) {
 		return c.showLogins(i, ways, o.asJSON)
 	}
-	return c.changeLogins(service, i, d, in, &ways, enter, o)
+	if err := c.changeLogins(service, i, d, in, &ways, enter, o); err != nil {
+		return err
+	}
+	if used != nil && used.ID != 0 {
+		reportLogin(service, i.Name, *used, fileQuietly(o.identity))
+	}
+	return nil
 }
 
 // shownWay is one way of logging in, as -json has it.
@@ -220,6 +240,9 @@ func wayShown(w logins.Way, user string, ways reach.LoginWays) shownWay {
 			out.Opens = append(out.Opens, a.User)
 		}
 	}
+	if out.Setting == "" {
+		out.SetIn = "not set in its files, as far as they are read"
+	}
 	if s, ok := ways.Config.Get(w.Keyword()); ok {
 		out.SetIn = plaintext.Line(fmt.Sprintf("%s:%d", s.File, s.Line))
 	}
@@ -243,7 +266,7 @@ func (c *cli) wouldFollow(i wire.Instance, ways reach.LoginWays) {
 	} else {
 		fmt.Fprintln(c.out, "with -password off: nobody would be left out who has a key")
 	}
-	fmt.Fprintf(c.out, "next: plumlatch instance logins %s -password off -identity FILE\n", i.Name)
+	fmt.Fprintf(c.out, "next: plumlatch instance logins %s -password off\n", i.Name)
 }
 
 // changeLogins changes the ways of one instance: the way back is laid first, and a login that was made after the change confirms it.
@@ -254,7 +277,7 @@ func (c *cli) changeLogins(service *client.Client, i wire.Instance, d door, in *
 	}
 	plan, err := ways.PlanLogins(c.ctx, in.ssh, in.files, o.Change)
 	if errors.Is(err, reach.ErrWaits) {
-		return failure{fmt.Errorf("%s: %w", i.Name, err), "plumlatch instance logins " + i.Name + " -identity FILE"}
+		return failure{fmt.Errorf("%s: %w", i.Name, err), "plumlatch instance logins " + i.Name}
 	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", i.Name, err)
@@ -355,7 +378,7 @@ func (c *cli) carryOut(service *client.Client, w wire.Work, i wire.Instance, d d
 		return string(signed), err
 	})
 	if errors.Is(err, reach.ErrWentBack) {
-		return failure{err, "plumlatch instance logins " + i.Name + " -identity FILE"}
+		return failure{err, "plumlatch instance logins " + i.Name}
 	}
 	if err != nil {
 		return back(err)

@@ -467,7 +467,7 @@ func (j *judging) server() {
 			d.Name)
 	}
 	if len(d.Password) > 0 {
-		j.say(PasswordLogin, "", outside, "plumlatch survey "+d.Name+" -outside",
+		j.say(PasswordLogin, "", outside, "plumlatch instance logins "+d.Name+" -password off",
 			"The server of %s offers login by password to %s.", d.Name, strings.Join(d.Password, " and "))
 	}
 	if d.World != "" {

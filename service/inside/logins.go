@@ -56,7 +56,7 @@ func (w *Service) loginsKind() *work.Kind {
 			if state != store.Done {
 				outcome := "it does not hold"
 				if !j.In.Told {
-					outcome = "whether it holds is not known: plumlatch instance logins " + j.Instance.Name + " -identity FILE"
+					outcome = "whether it holds is not known: plumlatch instance logins " + j.Instance.Name
 				}
 				return store.WorkEnd{Outcome: j.TookBack(state, outcome)}, nil
 			}

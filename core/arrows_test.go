@@ -35,7 +35,7 @@ var layers = map[string][]string{
 	"service/lifecycle": above("service/door", "service/survey"),
 	"service/network":   above("service/door", "service/survey"),
 	"service/keylists":  above("service/door"),
-	"service/inside":    above("service/door", "service/survey"),
+	"service/inside":    above("service/door", "service/survey", "service/accesses"),
 	"service/accesses":  above("service/door", "service/survey"),
 	"service/restore": above("service/door", "service/survey", "service/lifecycle", "service/network",
 		"service/accesses"),

@@ -108,7 +108,7 @@ func (x *trial) name() string {
 func halts() []string {
 	return slices.DeleteFunc(kinds.Halts(), func(p string) bool {
 		return strings.Contains(p, "/unplace/") || strings.Contains(p, "/place-again/") || strings.HasPrefix(p, "cloud-key-split/") ||
-			strings.HasPrefix(p, "set-logins/")
+			strings.HasPrefix(p, "set-logins/") || strings.HasPrefix(p, "set-user/")
 	})
 }
 

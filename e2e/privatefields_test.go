@@ -51,6 +51,7 @@ var bodyOf = map[string]any{
 	"POST /instances/:name/restore": wire.Restore{}, "POST /instances/:name/checks": wire.CheckChange{},
 	"POST /restores/plan": wire.RestoreMany{}, "POST /restores": wire.RestoreMany{},
 	"POST /work/:id/placed": wire.PlacedReport{}, "POST /work/:id/permit": wire.PermitRequest{},
+	"POST /instances/:name/users": wire.SetUser{}, "POST /work/:id/user": wire.UserTold{},
 	"POST /instances/:name/logins": wire.SetLogins{}, "POST /instances/:name/logins-seen": wire.LoginsSeen{}, "POST /work/:id/logins": wire.LoginsTold{},
 	"POST /work/:id/fetched": wire.Fetched{}, "POST /work/:id/enabled": wire.EnabledServices{},
 	"POST /adoptions": wire.Adoption{}, "POST /adopt-many": wire.AdoptMany{},

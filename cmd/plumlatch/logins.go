@@ -117,15 +117,7 @@ func (c *cli) loginsOf(service *client.Client, name string, o loginsOptions) err
 	}
 	var used *wire.Access
 	if o.identity == "" && !o.agent {
-		opening, err := service.Opening(c.ctx, i.Name)
-		if err != nil {
-			return err
-		}
-		if used, o.identity, err = chooseIdentity(forUser(openers(opening), i.LoginUser), i.Name, "", ""); err != nil {
-			if f, ok := errors.AsType[failure](err); ok {
-				f.next = "plumlatch instance logins " + i.Name + " -identity FILE"
-				return f
-			}
+		if used, o.identity, err = c.ownIdentity(service, i, "plumlatch instance logins "+i.Name); err != nil {
 			return err
 		}
 	}

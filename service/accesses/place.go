@@ -256,7 +256,7 @@ func (w *Service) PlaceByCloud(ctx context.Context, by store.Actor, once store.O
 	} else if first { // a restore asks who may, and waits for a word if the policy says so
 		return wrong("nobody of the ledger was shown to get into it yet: plumlatch restore %s", i.Name)
 	}
-	if err := w.mayShare(ctx, by, i); err != nil {
+	if err := w.MayShare(ctx, by, i); err != nil {
 		return store.Work{}, err
 	}
 	in, err := w.CheckTerms(ctx, wire.AccessAdd{Key: p.Key, Reason: p.Reason})

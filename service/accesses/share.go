@@ -41,8 +41,8 @@ func Networks(field string, all []string) ([]string, error) {
 	return out, nil
 }
 
-// mayShare checks that an operator may share access to an instance. FieldError.
-func (w *Service) mayShare(ctx context.Context, by store.Actor, i store.Instance) error {
+// MayShare checks that an operator may share access to an instance. FieldError.
+func (w *Service) MayShare(ctx context.Context, by store.Actor, i store.Instance) error {
 	policy, err := w.Policy(ctx)
 	if err != nil {
 		return err
@@ -350,7 +350,7 @@ func (w *Service) PlanAdd(ctx context.Context, by store.Actor, i store.Instance,
 	if err := w.EditableInstance(ctx, i); err != nil {
 		return store.NewWork{}, err
 	}
-	if err := w.mayShare(ctx, by, i); err != nil {
+	if err := w.MayShare(ctx, by, i); err != nil {
 		return store.NewWork{}, err
 	}
 	if r.User != "" && r.User != i.LoginUser {

@@ -56,3 +56,20 @@ func (s *Server) loginsSeen(c *gin.Context) {
 	}
 	c.Status(http.StatusNoContent)
 }
+
+// setUser begins a change of an instance's users.
+func (s *Server) setUser(c *gin.Context) {
+	begins(s, c, func(name store.Once, i store.Instance, r wire.SetUser) (store.Work, error) {
+		return s.opts.Worker.Inside.SetUser(c.Request.Context(), actor(c), name, i, r)
+	})
+}
+
+// userToChange tells the engineer's session what to do.
+func (s *Server) userToChange(c *gin.Context) {
+	tellOf(s, c, func(ctx context.Context, w store.Work) (wire.UserToChange, error) {
+		return s.opts.Worker.Inside.UserToChange(ctx, w)
+	}, "this work waits for no change of a user")
+}
+
+// userTold takes in what came of it.
+func (s *Server) userTold(c *gin.Context) { heard(s, c, s.opts.Worker.Inside.UserTold) }

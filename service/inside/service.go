@@ -3,14 +3,14 @@
 package inside
 
 import (
+	"plumlatch/service/accesses"
 	"plumlatch/service/door"
-	"plumlatch/service/survey"
 )
 
 // Service has what is changed from within.
 type Service struct {
-	*survey.Service
+	*accesses.Service
 }
 
 // Kinds are the kinds of work of this package.
-func (w *Service) Kinds() []*door.Kind { return door.Plain(w.loginsKind()) }
+func (w *Service) Kinds() []*door.Kind { return door.Plain(w.loginsKind(), w.userKind()) }

@@ -41,9 +41,9 @@ func New(d *door.Service, surveysAtOnce int) *Worker {
 	w := &Worker{Door: d, Survey: survey.New(d, surveysAtOnce)}
 	w.Lifecycle = &lifecycle.Service{Service: w.Survey}
 	w.Network = &network.Service{Service: w.Survey}
-	w.Inside = &inside.Service{Service: w.Survey}
 	w.KeyLists = &keylists.Service{Service: d}
 	w.Accesses = &accesses.Service{Service: w.Survey}
+	w.Inside = &inside.Service{Service: w.Accesses}
 	w.Restore = &restore.Service{Service: w.Accesses, Lifecycle: w.Lifecycle, Network: w.Network}
 	w.Fleet = &fleet.Service{Service: w.Restore}
 	w.Upkeep = &upkeep.Service{Service: w.Restore, KeyLists: w.KeyLists}

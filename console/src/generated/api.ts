@@ -1076,6 +1076,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/instances/{name}/users": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Add or remove a user there, or set its password: done there by the engineer's session.
+     * @description For whoever is operator or more.
+     */
+    post: operations["post-instances-name-users"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/instances/{name}/why": {
     parameters: {
       query?: never;
@@ -2469,6 +2489,30 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/work/{id}/user": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * What the engineer's session does there.
+     * @description For whoever is viewer or more.
+     */
+    get: operations["get-work-id-user"];
+    put?: never;
+    /**
+     * A client's word on what came of it.
+     * @description For whoever is operator or more.
+     */
+    post: operations["post-work-id-user"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/work/{id}/word": {
     parameters: {
       query?: never;
@@ -3793,6 +3837,16 @@ export interface components {
       reason?: string;
       root?: string;
     };
+    SetUser: {
+      do: string;
+      key?: string;
+      lock?: boolean;
+      reason?: string;
+      sudo?: boolean;
+      /** Format: date-time */
+      until?: string;
+      user: string;
+    };
     Sighted: {
       before?: boolean;
       bitting: string;
@@ -4003,6 +4057,15 @@ export interface components {
       methods: string[];
       open?: boolean;
       user: string;
+    };
+    UserToChange: {
+      do: string;
+      public_key?: string;
+      user: string;
+    };
+    UserTold: {
+      done: boolean;
+      said?: string;
     };
     Weakness: {
       name: string;
@@ -6134,6 +6197,40 @@ export interface operations {
     requestBody?: {
       content: {
         "application/json": components["schemas"]["Unadmit"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Work"];
+        };
+      };
+    };
+  };
+  "post-instances-name-users": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["SetUser"];
       };
     };
     responses: {
@@ -8661,6 +8758,70 @@ export interface operations {
       cookie?: never;
     };
     requestBody?: never;
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Work"];
+        };
+      };
+    };
+  };
+  "get-work-id-user": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["UserToChange"];
+        };
+      };
+    };
+  };
+  "post-work-id-user": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["UserTold"];
+      };
+    };
     responses: {
       /** @description what went wrong */
       default: {

@@ -328,6 +328,9 @@ func (c *cli) removeUser(service *client.Client, i wire.Instance, in *entrance, 
 	for _, f := range owned.Others {
 		fmt.Fprintf(c.err, "  %s is its own, and stays\n", f)
 	}
+	if owned.More {
+		fmt.Fprintln(c.err, "  there may be more that is its own: not all was seen")
+	}
 	if !o.yes {
 		if err := c.confirm(fmt.Sprintf("Remove %s from %s?", user, i.Name)); err != nil {
 			return err

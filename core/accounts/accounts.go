@@ -213,7 +213,10 @@ export LC_ALL=C
 h=$(getent passwd "$u" | cut -d: -f6)
 ps -U "$u" -o comm= 2>/dev/null | sort | uniq -c | sort -rn | head -n 20 | sed 's/^ *\([0-9]*\) /runs \1 /'
 [ ! -d "$h" ] || [ -L "$h" ] || echo "home $(find "$h" -xdev 2>/dev/null | head -n 1000000 | wc -l) $(du -skx "$h" 2>/dev/null | cut -f 1)"
-timeout 20 find / -xdev -user "$u" ! -path "$h" ! -path "$h/*" ! -path '/proc/*' 2>/dev/null | head -n 20 | sed 's/^/file /'
+{
+  timeout 20 find / \( -path /proc -o -path /sys -o -path /dev -o -path "$h" \) -prune -o -user "$u" -print 2>/dev/null
+  [ $? != 124 ] || echo more
+} | head -n 21 | sed 's,^/,file /,'
 [ ! -e "/var/spool/cron/crontabs/$u" ] && [ ! -e "/var/spool/cron/$u" ] || echo "crontab"
 echo plumlatch-end
 `
@@ -225,6 +228,7 @@ type Owned struct {
 	Files   int      // in its home
 	KiB     int      // of its home
 	Others  []string // files elsewhere, the first of them
+	More    bool     // there may be more: there are too many, or the search took too long
 	Crontab bool
 }
 
@@ -242,7 +246,11 @@ func ReadOwned(text string) (o Owned, err error) {
 			o.Files, _ = strconv.Atoi(files)
 			o.KiB, _ = strconv.Atoi(strings.TrimSpace(size))
 		case "file":
-			o.Others = append(o.Others, rest)
+			if o.Others = append(o.Others, rest); len(o.Others) > 20 {
+				o.Others, o.More = o.Others[:20], true
+			}
+		case "more":
+			o.More = true
 		case "crontab":
 			o.Crontab = true
 		case "plumlatch-end":

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"plumlatch/core/wire"
 	"plumlatch/service/door"
@@ -153,4 +154,101 @@ func TestSetLoginsRefused(t *testing.T) {
 func fieldIs(err error, field, words string) bool {
 	f, ok := errors.AsType[door.FieldError](err)
 	return ok && f.Field == field && strings.Contains(f.Problem, words)
+}
+
+// TestSetUser: the ledger follows what the client did, wherever the replica is killed that has it; rule 1 holds for removing.
+func TestSetUser(t *testing.T) {
+	t.Parallel()
+	h := kindtest.New(t)
+	first := h.Key("first")
+	second := h.Key("second")
+	i := h.Launch("berth-1", "first")
+	tell := wire.UserTold{Done: true}
+	h.While(func(h *kindtest.House, w store.Work) {
+		if w.At != "told" {
+			return
+		}
+		todo, err := h.W.Inside.UserToChange(t.Context(), w)
+		if err != nil { // the replica is gone
+			return
+		}
+		if todo.User != "maria" || todo.Do == wire.UserAdd != (todo.PublicKey == second.Public().Line()) {
+			t.Errorf("to change: %+v", todo)
+		}
+		_ = h.W.Inside.UserTold(t.Context(), kindtest.By, w, tell)
+	})
+	begin := func(r wire.SetUser) func(*kindtest.House) (store.Work, error) {
+		return func(h *kindtest.House) (store.Work, error) {
+			return h.W.Inside.SetUser(h.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"), r)
+		}
+	}
+	users := func() string {
+		t.Helper()
+		all, err := h.DB.AccessesOf(t.Context(), i.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var out []string
+		for _, a := range all {
+			if !a.Steward {
+				out = append(out, a.Key+" "+a.LoginUser)
+			}
+		}
+		slices.Sort(out)
+		return strings.Join(out, ", ")
+	}
+	add, remove := wire.SetUser{Do: wire.UserAdd, User: "maria", Key: "second", Sudo: true}, wire.SetUser{Do: wire.UserRemove, User: "maria"}
+	// The stand-in has no such user: what the client says is recorded, and the server says that it does not take the key.
+	for _, point := range kinds.Halts() {
+		if !strings.HasPrefix(point, "set-user/") {
+			continue
+		}
+		w, came := h.Halted(point, begin(add))
+		h.GoOn()
+		if w = h.Done(w, nil); w.State != store.Done || !strings.Contains(w.Outcome, "the server does not take the key for it: refused") ||
+			users() != "first debian, second maria" || !came {
+			t.Fatalf("%s: %s, %s; %s", point, w.State, w.Outcome, users())
+		}
+		if _, err := begin(remove)(h); !fieldIs(err, "user", "plumlatch open berth-1") && point == "set-user/told/begin" {
+			t.Errorf("nobody was seen to log in as another: %v", err)
+		}
+		proven(t, h, i, first)
+		w, _ = h.Halted(point, begin(remove)) // it does not come to every point
+		h.GoOn()
+		if w = h.Done(w, nil); w.State != store.Done || w.Outcome != "maria has no account any more" || users() != "first debian" {
+			t.Fatalf("%s, removed: %s, %s; %s", point, w.State, w.Outcome, users())
+		}
+	}
+	if w := h.Done(begin(wire.SetUser{Do: wire.UserPassword, User: "maria", Lock: true})(h)); w.State != store.Done || !strings.Contains(w.Outcome, "no password any more") {
+		t.Errorf("locked: %s, %s", w.State, w.Outcome)
+	}
+	tell = wire.UserTold{Said: "there is a group maria there already"}
+	if w := h.Done(begin(add)(h)); w.State != store.WentBack || !strings.Contains(w.Outcome, "a group maria") || users() != "first debian" {
+		t.Errorf("not done: %s, %s; %s", w.State, w.Outcome, users())
+	}
+	end := time.Now().Add(-time.Hour)
+	for what, c := range map[string]struct {
+		r     wire.SetUser
+		field string
+	}{
+		"nothing to do":           {wire.SetUser{User: "maria"}, "do"},
+		"no user":                 {wire.SetUser{Do: wire.UserAdd, User: "a b"}, "user"},
+		"the login user":          {wire.SetUser{Do: wire.UserAdd, User: "debian"}, "user"},
+		"removing the login user": {wire.SetUser{Do: wire.UserRemove, User: "debian"}, "user"},
+		"removing root":           {wire.SetUser{Do: wire.UserRemove, User: "root"}, "user"},
+		"a key that is not there": {wire.SetUser{Do: wire.UserAdd, User: "maria", Key: "nobody-s"}, "keys"},
+		"an end that has passed":  {wire.SetUser{Do: wire.UserAdd, User: "maria", Until: &end}, "until"},
+		"sudo for a password":     {wire.SetUser{Do: wire.UserPassword, User: "maria", Sudo: true}, "do"},
+		"a lock for an account":   {wire.SetUser{Do: wire.UserAdd, User: "maria", Lock: true}, "do"},
+	} {
+		if _, err := begin(c.r)(h); !fieldIs(err, c.field, "") {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
+	if err := h.DB.SetKeyState(t.Context(), kindtest.By, second, "exposed", ""); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := begin(add)(h); !fieldIs(err, "key", "exposed") {
+		t.Errorf("an exposed key: %v", err)
+	}
 }

@@ -35,8 +35,7 @@ type inner struct {
 	options []string
 }
 
-// systemctl stands in for systemd's. Words in state: enabled.UNIT, timer.UNIT (its process), seconds (of a timer, in the place of what is
-// written), unit (the SSH server is ssh.service), hold (a reload waits for that to go).
+// systemctl stands in for systemd's. Words in state: enabled.UNIT, timer.UNIT (its process), fire (a timer's time is over), unit (the SSH server is ssh.service), hold (a reload waits for that to go).
 const systemctl = `#!/bin/bash
 s=/run/systemd/state; u=/etc/systemd/system
 echo "$*" >>$s/calls
@@ -55,9 +54,9 @@ is-active)
   *) exit 3 ;;
   esac ;;
 start)
-  seconds=$(cat $s/seconds 2>/dev/null || sed -n 's/^OnActiveSec=//p' $u/$unit)
+  seconds=$(sed -n 's/^OnActiveSec=//p' $u/$unit)
   run=$(sed -n 's/^ExecStart=//p' $u/$(sed -n 's/^Unit=//p' $u/$unit))
-  setsid bash -c "sleep $seconds; $run" </dev/null >/dev/null 2>&1 9>&- 3>&- &
+  setsid bash -c "for n in \$(seq 1 ${seconds}0); do [ ! -e $s/fire ] || break; sleep 0.1; done; $run" </dev/null >/dev/null 2>&1 9>&- 3>&- &
   echo $! >$s/timer.$unit ;;
 stop) kill -- -$(cat $s/timer.$unit) 2>/dev/null; rm -f $s/timer.$unit ;;
 reload-or-restart)
@@ -150,14 +149,19 @@ func (m *inner) sh(command string) string {
 
 // end ends all that runs in it.
 func (m *inner) end() {
-	all, _ := filepath.Glob("/proc/[0-9]*/ns/mnt")
 	ours, err := os.Readlink(fmt.Sprintf("/proc/%d/ns/mnt", m.anchor.Process.Pid))
 	mustDo(m.t, err)
-	for _, p := range all {
-		pid, _ := strconv.Atoi(strings.Split(p, "/")[2])
-		if in, err := os.Readlink(p); err == nil && in == ours && pid != m.anchor.Process.Pid {
-			_ = syscall.Kill(pid, syscall.SIGKILL)
+	for quiet := 0; quiet < 3; { // what is just being started is ended too
+		quiet++
+		all, _ := filepath.Glob("/proc/[0-9]*/ns/mnt")
+		for _, p := range all {
+			pid, _ := strconv.Atoi(strings.Split(p, "/")[2])
+			if in, err := os.Readlink(p); err == nil && in == ours && pid != m.anchor.Process.Pid {
+				_ = syscall.Kill(pid, syscall.SIGKILL)
+				quiet = 0
+			}
 		}
+		time.Sleep(50 * time.Millisecond)
 	}
 	m.stop()
 }
@@ -190,6 +194,21 @@ func (m *inner) offered(user string) string {
 	}
 	methods, _, _ := strings.Cut(rest, ")")
 	return methods
+}
+
+// steady waits until its server has read its configuration: between two listeners it answers nobody.
+func (m *inner) steady() {
+	m.t.Helper()
+	since := time.Now()
+	waitFor(m.t, "a server that goes on answering", func() bool {
+		c, err := net.DialTimeout("tcp", m.at(), time.Second)
+		if err != nil {
+			since = time.Now()
+			return false
+		}
+		c.Close()
+		return time.Since(since) > time.Second
+	})
 }
 
 // letsIn tells whether the real ssh gets in with the engineer's key.
@@ -296,10 +315,10 @@ func TestLogins(t *testing.T) {
 		}
 		contains(t, what, r.err, words...)
 	}
-	mustDo(t, os.WriteFile(conf, []byte(stock+"Match User "+m.user+"\n\tPasswordAuthentication yes\n"), 0o644))
-	refused("a Match block", "PasswordAuthentication is yes, and not no", "/etc/ssh/sshd_config:", "Match User "+m.user, "it was put back")
 	mustDo(t, os.WriteFile(conf, []byte(stock+"NoSuchWord yes\n"), 0o644))
 	refused("a configuration that is broken already", "not seen")
+	mustDo(t, os.WriteFile(conf, []byte(stock+"Match User "+m.user+"\n\tPasswordAuthentication yes\n"), 0o644))
+	refused("a Match block", "PasswordAuthentication is yes, and not no", "/etc/ssh/sshd_config:", "Match User "+m.user, "it was put back")
 	mustDo(t, os.WriteFile(conf, []byte(stock), 0o644))
 	still("after what was refused")
 	early := filepath.Join(m.dir, "etc-ssh/sshd_config.d/00-a.conf")
@@ -384,6 +403,8 @@ func TestLoginsWayBack(t *testing.T) {
 	change := []string{"instance", "logins", name, "-identity", m.identity, "-password", "off", "-yes"}
 	back := func(what string) {
 		t.Helper()
+		m.state("fire", "") // three minutes are over
+		defer m.state("fire", "-")
 		waitFor(t, what+": put back", func() bool { return !m.has("lib/logins/armed") })
 		defer func() {
 			if t.Failed() {
@@ -404,7 +425,6 @@ func TestLoginsWayBack(t *testing.T) {
 		}
 	}
 	// The client dies, between the change and its confirmation.
-	m.state("seconds", "4")
 	m.killedAtReload(d, change...)
 	if !m.has("etc-ssh/sshd_config.d/00-plumlatch.conf") {
 		t.Fatalf("nothing was changed: %s", m.sh("cat /run/systemd/state/calls; ls /var/lib/plumlatch/logins; cat /var/lib/plumlatch/logins/said || :"))
@@ -431,13 +451,13 @@ func TestLoginsWayBack(t *testing.T) {
 	m.end() // systemd's own
 	m.start()
 	// The machine begins anew.
-	m.state("seconds", "600")
 	m.killedAtReload(d, change...)
 	m.boot()
 	back("the machine began anew")
 	// The clock was lost, and the unit with it: a next change puts back what was laid before it.
 	m.killedAtReload(d, change...)
 	m.sh("systemctl stop plumlatch-logins.timer")
+	m.steady()
 	m.state("unit", "-")
 	contains(t, "the next change", d.must(t, change...), "confirmed by a login after it")
 	d.must(t, "instance", "logins", name, "-identity", m.identity, "-password", "on")
@@ -448,7 +468,6 @@ func TestLoginsWayBack(t *testing.T) {
 	conf := filepath.Join(m.dir, "etc-ssh/sshd_config")
 	bare := strings.Replace(mustRead(t, conf), "Include /etc/ssh/sshd_config.d/*.conf", "# no folder", 1)
 	mustDo(t, os.WriteFile(conf, []byte(bare), 0o644))
-	m.state("seconds", "4")
 	m.killedAtReload(d, change...)
 	mustDo(t, os.WriteFile(conf, []byte(mustRead(t, conf)+"MaxAuthTries 5\n"), 0o644))
 	back("others wrote meanwhile")
@@ -461,7 +480,6 @@ func TestLoginsWayBack(t *testing.T) {
 func TestLoginsConfirmed(t *testing.T) {
 	t.Parallel()
 	m := startInner(t)
-	m.state("seconds", "600")
 	own, err := ssh.ParsePrivateKey([]byte(mustRead(t, m.identity)))
 	mustDo(t, err)
 	login := func() (*reach.Client, reach.Files) {

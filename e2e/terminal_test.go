@@ -46,7 +46,7 @@ func (d *demo) terminal(t *testing.T, args ...string) *terminal {
 	}
 	defer slave.Close()
 	cmd := exec.Command(filepath.Join(bin, "plumlatch"), args...)
-	cmd.Env = append(os.Environ(), "PLUMLATCH_URL="+d.url, "PLUMLATCH_TOKEN="+d.token, "TERM=xterm")
+	cmd.Env = append(os.Environ(), "PLUMLATCH_URL="+d.url, "PLUMLATCH_TOKEN="+d.token, "TERM=xterm", "HOME="+filepath.Join(d.dir, "home"))
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = slave, slave, slave
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
 	if err := cmd.Start(); err != nil {

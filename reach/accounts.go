@@ -25,11 +25,16 @@ type Accounts struct {
 // ErrRefused says that the instance did not do what was asked; the error has its reason.
 var ErrRefused = errors.New("not done there")
 
-// ReadAccounts looks at the users of an instance from a session of user's. ErrNoSudo.
-func ReadAccounts(ctx context.Context, client *Client, own Files, user string) (Accounts, error) {
+// ReadAccounts looks at the users of an instance from a session of user's; with a name at that one alone, and not at its keys. ErrNoSudo.
+func ReadAccounts(ctx context.Context, client *Client, own Files, user, only string) (Accounts, error) {
 	a := Accounts{Keys: map[string]int{}}
 	var err error
-	if a.around, err = LookAround(ctx, client, own, user, ""); err != nil && !errors.Is(err, ErrKeysFiles) {
+	if only != "" {
+		a.around.Inspection, err = Inspect(ctx, client, user, "")
+	} else {
+		a.around, err = LookAround(ctx, client, own, user, "")
+	}
+	if err != nil && !errors.Is(err, ErrKeysFiles) {
 		return a, err
 	}
 	a.Privilege, a.NotSeen = a.around.Privilege, a.around.NotSeen
@@ -39,7 +44,7 @@ func ReadAccounts(ctx context.Context, client *Client, own Files, user string) (
 	if strings.HasPrefix(a.around.SFTPCommand, "sudo ") {
 		a.prefix = "sudo -n "
 	}
-	text, err := asRoot(ctx, client, a.prefix, accounts.List)
+	text, err := asRoot(ctx, client, a.prefix, accounts.List(only))
 	if err != nil && text == "" {
 		return a, fmt.Errorf("the users could not be listed: %w", err)
 	}

@@ -60,6 +60,8 @@ type adoptOptions struct {
 	yes        bool
 	parent     int64
 	unattended bool // many at once: nothing is asked, and nothing is said on the way
+	// byPassword: where the server does not take the key, it may be placed by a password login. It becomes true if it was.
+	byPassword *bool
 }
 
 // flags are the options of adopting, of one and of many.
@@ -130,11 +132,16 @@ func instanceAdopt(fs *flag.FlagSet) func(*cli) error {
 				return err
 			}
 		}
+		placed := false
+		o.byPassword = &placed
 		r, err := c.adopt(service, a, o)
 		if err != nil {
 			return err
 		}
 		c.renewHosts(service)
+		if placed && !*asJSON {
+			defer c.offerPasswordOff(service, r, o)
+		}
 		if *asJSON {
 			return c.json(r)
 		}

@@ -159,7 +159,14 @@ func (c *cli) login(a adoptee, o adoptOptions) (_ *entrance, err error) {
 	}
 	t.HostKeys = [][]byte{in.hostKey}
 	used := &usedSigner{}
-	if in.ssh, err = reach.Login(c.ctx, dial, t, used.wrap(signers), enterLimit); err != nil {
+	in.ssh, err = reach.Login(c.ctx, dial, t, used.wrap(signers), enterLimit)
+	if errors.Is(err, reach.ErrNotLetIn) && o.byPassword != nil && c.tty && in.hop == nil && len(signers) > 0 {
+		if *o.byPassword, err = c.keyByPassword(dial, t, a, signers[0], o.keysFile); err != nil {
+			return nil, err
+		}
+		in.ssh, err = reach.Login(c.ctx, dial, t, used.wrap(signers), enterLimit)
+	}
+	if err != nil {
 		return nil, c.notIn(err, a, signers)
 	}
 	in.ends = append(in.ends, in.ssh.Close)

@@ -106,7 +106,11 @@ func (c *cli) userOf(service *client.Client, verb string, rest []string, o userO
 		return err
 	}
 	defer in.close()
-	there, err := reach.ReadAccounts(c.ctx, in.ssh, in.files, i.LoginUser)
+	only := ""
+	if verb == "add" || verb == "password" { // what is asked of the others is asked for removing one alone
+		only = rest[1]
+	}
+	there, err := reach.ReadAccounts(c.ctx, in.ssh, in.files, i.LoginUser, only)
 	if errors.Is(err, reach.ErrNoSudo) {
 		return failure{fmt.Errorf("%s has %s on %s: its users are seen and changed as root alone", i.LoginUser, cmp.Or(there.Privilege, "no sudo"), i.Name),
 			"the same command with the key of a user who has sudo without a password"}
@@ -389,12 +393,12 @@ func (c *cli) setPassword(service *client.Client, i wire.Instance, in *entrance,
 	} else if err == nil {
 		err = there.SetPassword(c.ctx, in.ssh, user, password, o.expire)
 	}
-	if err := tell(err, ""); err != nil {
-		return err
-	}
-	if o.fresh == "random" {
+	if err == nil && o.fresh == "random" { // it is set: whatever becomes of the rest, somebody has to know it
 		fmt.Fprintf(c.err, "The password of %s on %s. It is shown here, and kept nowhere:\n", user, i.Name)
 		fmt.Fprintln(c.out, string(password))
+	}
+	if err := tell(err, ""); err != nil {
+		return err
 	}
 	return c.userDone(service, i, w)
 }

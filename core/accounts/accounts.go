@@ -49,8 +49,15 @@ func (a Account) MayRoot() bool {
 	return a.Sudo == SudoRoot || a.Sudo == SudoFree || a.Sudo == SudoAsks
 }
 
-// List is the script that lists the accounts with a shell that logs in.
-const List = `export LC_ALL=C
+// List is the script that lists the accounts with a shell that logs in; with a name, that one alone.
+func List(only string) string {
+	if only == "" {
+		return list
+	}
+	return strings.Replace(list, "getent passwd |", "getent passwd "+quote(only)+" |", 1)
+}
+
+const list = `export LC_ALL=C
 getent passwd | head -n 2000 | while IFS=: read -r u _ id gid _ home shell; do
   case ${shell##*/} in nologin | false | sync | halt | shutdown | '') continue ;; esac
   case $u in *[!a-zA-Z0-9_.-]* | '') continue ;; esac
@@ -214,7 +221,7 @@ h=$(getent passwd "$u" | cut -d: -f6)
 ps -U "$u" -o comm= 2>/dev/null | sort | uniq -c | sort -rn | head -n 20 | sed 's/^ *\([0-9]*\) /runs \1 /'
 [ ! -d "$h" ] || [ -L "$h" ] || echo "home $(find "$h" -xdev 2>/dev/null | head -n 1000000 | wc -l) $(du -skx "$h" 2>/dev/null | cut -f 1)"
 {
-  timeout 20 find / \( -path /proc -o -path /sys -o -path /dev -o -path "$h" \) -prune -o -user "$u" -print 2>/dev/null
+  timeout 10 find / \( -path /proc -o -path /sys -o -path /dev -o -path "$h" \) -prune -o -user "$u" -print 2>/dev/null
   [ $? != 124 ] || echo more
 } | head -n 21 | sed 's,^/,file /,'
 [ ! -e "/var/spool/cron/crontabs/$u" ] && [ ! -e "/var/spool/cron/$u" ] || echo "crontab"

@@ -89,7 +89,7 @@ func TestScripts(t *testing.T) {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
-	for what, script := range map[string]string{"list": List, "add": good.Script(), "add, bare": Wanted{Name: "x"}.Script(), "owns": Owns("maria"), "remove": Remove("maria", false),
+	for what, script := range map[string]string{"list": List(""), "list one": List("maria"), "add": good.Script(), "add, bare": Wanted{Name: "x"}.Script(), "owns": Owns("maria"), "remove": Remove("maria", false),
 		"remove, and keep": Remove("maria", true), "after": After("maria", true, true), "takes": Takes} {
 		cmd := exec.Command("sh", "-n")
 		cmd.Stdin = strings.NewReader(script)

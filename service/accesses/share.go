@@ -355,8 +355,8 @@ func (w *Service) PlanAdd(ctx context.Context, by store.Actor, i store.Instance,
 	}
 	if r.User != "" && r.User != i.LoginUser {
 		return store.NewWork{}, door.FieldError{Field: "user",
-			Problem: fmt.Sprintf("the steward is confined to the files of %s; those of another user are for "+
-				"somebody with sudo there", i.LoginUser)}
+			Problem: fmt.Sprintf("the steward is confined to the files of %s; an account of its own is made by somebody with sudo there: plumlatch instance user add "+
+				"%s %s -key %s", i.LoginUser, i.Name, plaintext.Line(plaintext.Cut(r.User, 40)), plaintext.Line(plaintext.Cut(r.Key, 100)))}
 	}
 	in, err := w.CheckTerms(ctx, r)
 	if err != nil {

@@ -73,7 +73,7 @@ func startInner(t *testing.T, options ...string) *inner {
 	m := &inner{adoptee: startAdoptee(t, ""), t: t, dir: t.TempDir(), options: options}
 	m.grantSudo(t)
 	at := func(name string) string { return filepath.Join(m.dir, name) }
-	for _, d := range []string{"units", "lib", "run/state", "run/system"} {
+	for _, d := range []string{"units", "lib", "run/state", "run/system", "cloud/cloud.cfg.d"} {
 		mustDo(t, os.MkdirAll(at(d), 0o755))
 	}
 	mustDo(t, os.CopyFS(at("etc-ssh"), os.DirFS("/etc/ssh")))
@@ -81,13 +81,14 @@ func startInner(t *testing.T, options ...string) *inner {
 	mustDo(t, os.WriteFile(at("systemctl"), []byte(systemctl), 0o755))
 	mustDo(t, os.Chmod(at("systemctl"), 0o755))
 	mustDo(t, os.Chmod(m.dir, 0o755))
-	for _, d := range []string{"/etc/systemd/system", "/run/systemd", "/var/lib/plumlatch"} {
+	for _, d := range []string{"/etc/systemd/system", "/run/systemd", "/var/lib/plumlatch", "/etc/cloud"} {
 		mustDo(t, os.MkdirAll(d, 0o755))
 	}
 	m.anchor = exec.Command("unshare", "-m", "--propagation", "private", "sh", "-c", `set -e
 mount --bind "$1/etc-ssh" /etc/ssh
 mount --bind "$1/units" /etc/systemd/system
 mount --bind "$1/lib" /var/lib/plumlatch
+mount --bind "$1/cloud" /etc/cloud
 mount --bind "$1/run" /run/systemd
 mount --bind "$1/systemctl" /usr/bin/systemctl
 touch "$1/ready"
@@ -297,7 +298,12 @@ func TestLogins(t *testing.T) {
 	if w := ways["root"]; w.Setting != "prohibit-password" || !slices.Contains(w.Opens, "root") {
 		t.Errorf("root: %+v", w)
 	}
-	contains(t, "shown", d.must(t, logins()...), "with -password off: ", other, "next: plumlatch instance logins "+name)
+	mustDo(t, os.WriteFile(filepath.Join(m.dir, "cloud/cloud.cfg.d/90-image.cfg"), []byte("users: []\nssh_pwauth: true\n"), 0o644))
+	contains(t, "shown", d.must(t, logins()...), "with -password off: ", other, "next: plumlatch instance logins "+name,
+		"its image sets password logins at a first boot: /etc/cloud/cloud.cfg.d/90-image.cfg")
+	if text := d.must(t, "today", "-what", "password-login", "-instance", name); !strings.Contains(text, "Nothing") { // it was not asked yet
+		contains(t, "today", text, "plumlatch instance logins "+name+" -password off")
+	}
 	r = d.client(t, "", logins("-password", "off")...)
 	if r.code == 0 || !strings.Contains(r.err, other) || !strings.Contains(r.err, "-yes") {
 		t.Errorf("somebody is left out, and nobody was asked: %+v", r)

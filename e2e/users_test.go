@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	osuser "os/user"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -30,6 +31,14 @@ func sshBy(t *testing.T, a *adoptee, user, password string) bool {
 		"StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-l", user, "127.0.0.1", "true")
 	cmd.Env = append(os.Environ(), "SSH_ASKPASS="+ask, "SSH_ASKPASS_REQUIRE=force", "PASSWORD_OF_TEST="+password)
 	return cmd.Run() == nil
+}
+
+// uidOf is the number of a user (passwd(5)).
+func uidOf(t *testing.T, user string) string {
+	t.Helper()
+	u, err := osuser.Lookup(user)
+	mustDo(t, err)
+	return u.Uid
 }
 
 // shadowOf is what shadow(5) has for a user.
@@ -209,6 +218,21 @@ func TestUsers(t *testing.T) {
 	if !strings.Contains(r.err, "/tmp/of-"+fresh+" is its own, and stays") && !strings.Contains(r.err, "not all was seen") {
 		t.Errorf("files elsewhere: %s", r.err)
 	}
+	// Another name of the same number: what is whose cannot be told.
+	uid := uidOf(t, fresh)
+	if out, err := exec.Command("useradd", "--non-unique", "--uid", uid, "--no-create-home", "--shell", "/bin/sh", fresh+"-l").CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	if u := list()[fresh]; u.Trouble != "same number as "+fresh+"-l" {
+		t.Errorf("a twin: %+v", u)
+	}
+	refused("a twin", "same number as "+fresh+"-l", "remove", name, fresh, "-yes")
+	if shadowOf(t, fresh)[7] == "1" {
+		t.Error("refused, and it can log in no more")
+	}
+	if out, err := exec.Command("userdel", "--force", fresh+"-l").CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
 	contains(t, "removed", d.must(t, user("remove", name, fresh, "-yes")...), fresh+" has no account any more")
 	if _, err := os.Stat(home); shadowOf(t, fresh) != nil || err == nil {
 		t.Error("something of it is left")
@@ -220,6 +244,15 @@ func TestUsers(t *testing.T) {
 	if len(opens.Items) != 1 || opens.Items[0].LoginUser != sailor {
 		t.Errorf("the ledger: %+v", opens)
 	}
+	// A home that is a link stays, and what it leads to.
+	mustDo(t, os.Rename("/home/"+sailor, "/home/"+sailor+"-real"))
+	mustDo(t, os.Symlink("/home/"+sailor+"-real", "/home/"+sailor))
+	t.Cleanup(func() { _ = os.RemoveAll("/home/" + sailor + "-real") })
+	if u := list()[sailor]; u.Trouble != "its home is a link" {
+		t.Errorf("a linked home: %+v", u)
+	}
+	mustDo(t, os.Remove("/home/"+sailor))
+	mustDo(t, os.Rename("/home/"+sailor+"-real", "/home/"+sailor))
 	contains(t, "with its home", d.must(t, user("remove", name, sailor, "-keep-home", "-yes")...), sailor+" has no account any more")
 	if _, err := os.Stat("/home/" + sailor + "/.ssh/authorized_keys"); err != nil {
 		t.Errorf("its home: %v", err)

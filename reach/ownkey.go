@@ -25,7 +25,7 @@ if ! grep -q -F -e "$b" "$f"; then
   [ -z "$(tail -c 1 "$f")" ] || echo >>"$f"
   printf '%s\n' "$l" >>"$f"
 fi
-sync
+sync "$f" 2>/dev/null || :
 echo plumlatch-done
 `
 

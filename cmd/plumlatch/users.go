@@ -8,7 +8,6 @@ import (
 	"flag"
 	"fmt"
 	"os"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -305,9 +304,7 @@ func (c *cli) removeUser(service *client.Client, i wire.Instance, in *entrance, 
 		return failure{fmt.Errorf("%s has no user %s whose shell logs in", i.Name, user), "plumlatch instance user list " + i.Name}
 	case user == i.LoginUser || a.UID == 0:
 		return failure{fmt.Errorf("people come in to %s as %s: it stays", i.Name, user), "plumlatch instance user list " + i.Name}
-	case a.MayRoot() && !slices.ContainsFunc(there.All, func(b accounts.Account) bool {
-		return b.UID != 0 && b.UID != a.UID && b.MayRoot() && there.Keys[b.Name] != 0
-	}):
+	case accounts.LastRoot(there.All, there.Keys, user):
 		return failure{fmt.Errorf("%s is the last user of %s who can become root", user, i.Name), "plumlatch instance user add " + i.Name + " USER -key KEY -sudo"}
 	}
 	owned, err := there.Owned(c.ctx, in.ssh, user)

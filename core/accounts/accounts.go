@@ -49,6 +49,26 @@ func (a Account) MayRoot() bool {
 	return a.Sudo == SudoRoot || a.Sudo == SudoFree || a.Sudo == SudoAsks
 }
 
+// LastRoot tells whether nobody but this user, and root itself, can both get in and become root. keys are the lines in each one's files of
+// keys, -1 where they were not seen; a password lets in too.
+func LastRoot(all []Account, keys map[string]int, user string) bool {
+	uid := -1
+	for _, a := range all {
+		if a.Name == user {
+			if !a.MayRoot() {
+				return false
+			}
+			uid = a.UID
+		}
+	}
+	for _, a := range all {
+		if a.UID != 0 && a.UID != uid && a.MayRoot() && (keys[a.Name] != 0 || a.Password == "set") {
+			return false
+		}
+	}
+	return uid >= 0
+}
+
 // List is the script that lists the accounts with a shell that logs in; with a name, that one alone.
 func List(only string) string {
 	if only == "" {
@@ -209,7 +229,7 @@ mv -f "$t.new" "$t"
 case $(sudo -n -l -U "$u" 2>/dev/null) in *"NOPASSWD: ALL"*) ;; *) refuse "sudo does not obey the rule for it: it may not read /etc/sudoers.d" ;; esac
 `)
 	}
-	s.WriteString("sync\nmade=done\necho \"" + SaidDone + " $h\"\n")
+	s.WriteString("sync /etc/passwd /etc/shadow \"$h\" 2>/dev/null || :\nmade=done\necho \"" + SaidDone + " $h\"\n")
 	return s.String()
 }
 
@@ -292,7 +312,6 @@ said=
 r=-r
 if [ -n "$keep" ]; then r=; elif [ -L "$h" ] || [ -e "$h" ] && [ "$(stat -c %u "$h")" != "$id" ]; then r=; said="its home, $h, is not its own, and stays"; fi
 userdel $r "$u" >&2 || [ "$?" = 12 ]
-sync
 echo "` + SaidDone + ` $said"
 `
 }

@@ -39,6 +39,39 @@ func TestRead(t *testing.T) {
 	}
 }
 
+// TestLastRoot: who cannot be removed, as nobody else could become root.
+func TestLastRoot(t *testing.T) {
+	t.Parallel()
+	root := Account{Name: "root", Sudo: SudoRoot, Password: "set"}
+	debian := Account{Name: "debian", UID: 1000, Sudo: SudoFree}
+	eve := Account{Name: "eve", UID: 1001, Sudo: SudoAsks}
+	twin := Account{Name: "twin", UID: 1000, Sudo: SudoFree}
+	plain := Account{Name: "plain", UID: 1002, Sudo: SudoNone}
+	some := Account{Name: "some", UID: 1003, Sudo: SudoSome}
+	withPassword := eve
+	withPassword.Password = "set"
+	for what, c := range map[string]struct {
+		all  []Account
+		keys map[string]int
+		last bool
+	}{
+		"alone":                             {[]Account{root, debian}, map[string]int{"root": 1}, true},
+		"beside those who cannot":           {[]Account{root, debian, plain, some}, map[string]int{"plain": 1, "some": 1}, true},
+		"beside one who can, by a key":      {[]Account{root, debian, eve}, map[string]int{"eve": 1}, false},
+		"beside one who can, not seen":      {[]Account{root, debian, eve}, map[string]int{"eve": -1}, false},
+		"beside one who does not get in":    {[]Account{root, debian, eve}, map[string]int{"eve": 0}, true},
+		"beside one by a password":          {[]Account{root, debian, withPassword}, nil, false},
+		"beside another name of its number": {[]Account{root, debian, twin}, map[string]int{"twin": 1}, true},
+	} {
+		if got := LastRoot(c.all, c.keys, "debian"); got != c.last {
+			t.Errorf("%s: %t", what, got)
+		}
+	}
+	if LastRoot([]Account{root, debian, plain}, nil, "plain") || LastRoot([]Account{root}, nil, "nobody") {
+		t.Error("one who cannot become root is not the last who can")
+	}
+}
+
 func FuzzRead(f *testing.F) {
 	f.Add(listed + "plumlatch-end\n")
 	f.Fuzz(func(t *testing.T, text string) {

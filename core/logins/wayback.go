@@ -87,6 +87,10 @@ const reload = `reload() {
 }
 `
 
+// flush writes files and folders to the disk, and no others: all that a busy machine has to write could take minutes (sync(1)).
+const flush = `flush() { sync "$@" 2>/dev/null || :; }
+`
+
 // wayBack puts back what stood in the file, and nothing else: if it was written by others since, only our lines are changed.
 // At a boot the server is not told, as it has not begun.
 const wayBack = `#!/bin/sh
@@ -235,7 +239,8 @@ cat /proc/sys/kernel/random/boot_id >boot
 	}
 	s.WriteString(`chmod 644 ` + UnitDir + `/` + Unit + ` ` + UnitDir + `/` + Timer + `
 touch armed
-sync
+` + flush + `
+flush ./* . ` + UnitDir + `/` + Unit + ` ` + UnitDir + `/` + Timer + ` ` + UnitDir + ` $prepared
 systemctl daemon-reload
 systemctl enable ` + Unit + ` >/dev/null 2>&1
 systemctl start ` + Timer + `
@@ -252,14 +257,14 @@ func (a Arming) Place() string {
 	tmp := a.File[:strings.LastIndex(a.File, "/")] + "/.plumlatch-new"
 	file, quoted := Quote(a.File), Quote(tmp)
 	var s strings.Builder
-	s.WriteString("set -eu\nPATH=/usr/sbin:/usr/bin:/sbin:/bin\numask 077\ncd " + Dir + "\nexec 9>>lock\nflock 9\n[ -e armed ]\n")
+	s.WriteString("set -eu\nPATH=/usr/sbin:/usr/bin:/sbin:/bin\numask 077\n" + flush + "cd " + Dir + "\nexec 9>>lock\nflock 9\n[ -e armed ]\n")
 	if a.None {
-		fmt.Fprintf(&s, "rm -f %[2]s\ncp after %[2]s\nchmod 600 %[2]s\nif command -v restorecon >/dev/null 2>&1; then restorecon %[2]s >/dev/null 2>&1 || :; fi\nsync\n"+
+		fmt.Fprintf(&s, "rm -f %[2]s\ncp after %[2]s\nchmod 600 %[2]s\nif command -v restorecon >/dev/null 2>&1; then restorecon %[2]s >/dev/null 2>&1 || :; fi\nflush %[2]s\n"+
 			"[ ! -e %[1]s ] || { echo %[3]s; rm -f %[2]s; exit 0; }\n", file, quoted, SaidChanged)
 	} else {
-		fmt.Fprintf(&s, "rm -f %[2]s\ncp -p %[1]s %[2]s\ncat after >%[2]s\nsync\ncmp -s %[1]s before || { echo %[3]s; rm -f %[2]s; exit 0; }\n", file, quoted, SaidChanged)
+		fmt.Fprintf(&s, "rm -f %[2]s\ncp -p %[1]s %[2]s\ncat after >%[2]s\nflush %[2]s\ncmp -s %[1]s before || { echo %[3]s; rm -f %[2]s; exit 0; }\n", file, quoted, SaidChanged)
 	}
-	fmt.Fprintf(&s, "mv -f %s %s\nsync\necho %s\n", quoted, file, SaidDone)
+	fmt.Fprintf(&s, "mv -f %s %s\nflush %s\necho %s\n", quoted, file, Quote(a.File[:strings.LastIndex(a.File, "/")]), SaidDone)
 	return s.String()
 }
 

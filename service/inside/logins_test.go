@@ -142,6 +142,24 @@ func TestSetLoginsRefused(t *testing.T) {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
+	// Root logins go off only where a key of another user was seen to log in.
+	h.Launch("berth-2", "first")
+	i2 := h.Instance("berth-2")
+	id, err := h.DB.AddAccess(t.Context(), i2.ID, k.ID, "root")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := h.DB.LoginReported(t.Context(), kindtest.By, store.Access{ID: id, Instance: "berth-2", LoginUser: "root", Key: "first"}, true); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := h.W.Inside.SetLogins(t.Context(), kindtest.By, store.Once{}, i2, wire.SetLogins{Root: "off"}); !fieldIs(err, "instance", "another user than root") {
+		t.Errorf("root alone was seen to log in: %v", err)
+	}
+	if w, err := h.W.Inside.SetLogins(t.Context(), kindtest.By, store.Once{}, i2, wire.SetLogins{Password: "off"}); err != nil {
+		t.Errorf("passwords: %v", err)
+	} else if err := h.W.Door.Engine.Cancel(t.Context(), kindtest.By, w); err != nil {
+		t.Error(err)
+	}
 	// A machine's key confirms nothing, and a lost one.
 	if err := h.DB.SetKeyState(t.Context(), kindtest.By, k, "lost", ""); err != nil {
 		t.Fatal(err)

@@ -101,32 +101,20 @@ func (c *cli) runningWith(service *client.Client, tag string) ([]string, error) 
 
 // loginsOf shows or changes the ways of one instance.
 func (c *cli) loginsOf(service *client.Client, name string, o loginsOptions) error {
-	i, err := service.Instance(c.ctx, name)
+	own := adoptOptions{identity: o.identity, agent: o.agent, passFile: o.passFile}
+	in, err := c.enterKnown(service, name, own, "plumlatch instance logins "+name)
 	if err != nil {
 		return err
 	}
-	if err := openable(i); err != nil {
-		return err
-	}
-	d, err := pinnedDoor(service, i)
-	if err != nil {
-		return err
-	}
-	if len(d.keys) == 0 {
-		return failure{fmt.Errorf("no host key of %s is recorded, so nobody can tell who answers", i.Name), "plumlatch instance host-key " + i.Name}
-	}
-	var used *wire.Access
-	if o.identity == "" && !o.agent {
-		if used, o.identity, err = c.ownIdentity(service, i, "plumlatch instance logins "+i.Name); err != nil {
-			return err
-		}
-	}
+	i, d, used := in.of, in.door, in.used
+	o.identity = in.identity
 	enter := func(signer ssh.Signer) (*entrance, error) {
-		return c.enter(adopteeOf(i, d, o.identity), adoptOptions{agent: o.agent, passFile: o.passFile, signer: signer, unattended: true})
-	}
-	in, err := enter(nil)
-	if err != nil {
-		return err
+		own.identity, own.signer = in.identity, signer
+		again, err := c.enterKnown(service, name, own, "")
+		if err != nil {
+			return nil, err
+		}
+		return again.entrance, nil
 	}
 	defer in.close()
 	ways, err := reach.ReadLoginWays(c.ctx, in.ssh, in.files, i.LoginUser)
@@ -148,7 +136,7 @@ func (c *cli) loginsOf(service *client.Client, name string, o loginsOptions) err
 	if o.Change == (logins.Change{}) {
 		return c.showLogins(i, ways, o.asJSON)
 	}
-	if err := c.changeLogins(service, i, d, in, &ways, enter, o); err != nil {
+	if err := c.changeLogins(service, i, d, in.entrance, &ways, enter, o); err != nil {
 		return err
 	}
 	if used != nil && used.ID != 0 {

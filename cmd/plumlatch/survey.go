@@ -320,26 +320,11 @@ func (c *cli) lastSurveys(service *client.Client, name string, asJSON bool) erro
 // tells the service what it saw. No private key is sent, and none is read on
 // the instance: what lies in homes is told by its fingerprint, computed there.
 func (c *cli) surveyHere(service *client.Client, name string, o surveyOptions) error {
-	i, err := service.Instance(c.ctx, name)
+	in, err := c.enterKnown(service, name, adoptOptions{identity: o.identity, agent: o.agent, passFile: o.passFile}, "")
 	if err != nil {
 		return err
 	}
-	if err := openable(i); err != nil {
-		return err
-	}
-	d, err := pinnedDoor(service, i)
-	if err != nil {
-		return err
-	}
-	if len(d.keys) == 0 {
-		return failure{fmt.Errorf("no host key of %s is recorded, so nobody can tell who answers", i.Name),
-			"plumlatch instance host-key " + i.Name}
-	}
-	in, err := c.enter(adopteeOf(i, d, o.identity),
-		adoptOptions{agent: o.agent, passFile: o.passFile, unattended: true})
-	if err != nil {
-		return err
-	}
+	i := in.of
 	defer in.close()
 	around, err := reach.LookAround(c.ctx, in.ssh, in.files, i.LoginUser, "")
 	if errors.Is(err, reach.ErrKeysFiles) && len(i.KeysFiles) > 0 { // as recorded when it was adopted

@@ -81,29 +81,12 @@ func instanceUser(fs *flag.FlagSet) func(*cli) error {
 
 // userOf logs in, looks, and does what was asked for.
 func (c *cli) userOf(service *client.Client, verb string, rest []string, o userOptions) error {
-	i, err := service.Instance(c.ctx, rest[0])
+	known, err := c.enterKnown(service, rest[0], adoptOptions{identity: o.identity, agent: o.agent, passFile: o.passFile}, "plumlatch instance user "+verb+" "+
+		strings.Join(rest, " "))
 	if err != nil {
 		return err
 	}
-	if err := openable(i); err != nil {
-		return err
-	}
-	d, err := pinnedDoor(service, i)
-	if err != nil {
-		return err
-	}
-	if len(d.keys) == 0 {
-		return failure{fmt.Errorf("no host key of %s is recorded, so nobody can tell who answers", i.Name), "plumlatch instance host-key " + i.Name}
-	}
-	if o.identity == "" && !o.agent {
-		if _, o.identity, err = c.ownIdentity(service, i, "plumlatch instance user "+verb+" "+strings.Join(rest, " ")); err != nil {
-			return err
-		}
-	}
-	in, err := c.enter(adopteeOf(i, d, o.identity), adoptOptions{agent: o.agent, passFile: o.passFile, unattended: true})
-	if err != nil {
-		return err
-	}
+	i, in := known.of, known.entrance
 	defer in.close()
 	only := ""
 	if verb == "add" || verb == "password" { // what is asked of the others is asked for removing one alone
@@ -126,20 +109,6 @@ func (c *cli) userOf(service *client.Client, verb string, rest []string, o userO
 		return c.removeUser(service, i, in, &there, rest[1], o)
 	}
 	return c.setPassword(service, i, in, &there, rest[1], o)
-}
-
-// ownIdentity is a key of ~/.ssh that opens an instance as its login user, and the access that it has; next is the command to go on with.
-func (c *cli) ownIdentity(service *client.Client, i wire.Instance, next string) (*wire.Access, string, error) {
-	o, err := service.Opening(c.ctx, i.Name)
-	if err != nil {
-		return nil, "", err
-	}
-	used, file, err := chooseIdentity(forUser(openers(o), i.LoginUser), i.Name, "", "")
-	if f, ok := errors.AsType[failure](err); ok {
-		f.next = next + " -identity FILE"
-		err = f
-	}
-	return used, file, err
 }
 
 // shownUser is one user, as -json has it.

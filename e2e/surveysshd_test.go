@@ -260,7 +260,7 @@ func TestSurveyByTheClient(t *testing.T) {
 		time.Since(*last.SeenAt) > time.Minute {
 		t.Errorf("%+v", last.LastSurvey)
 	}
-	contains(t, "today", d.must(t, "today", "-instance", name), near.Fingerprint+" (neighbour) opens "+
+	contains(t, "today", d.must(t, "today", "-instance", name, "-limit", "10000"), near.Fingerprint+" (neighbour) opens "+
 		name+" as "+neighbour)
 	contains(t, "taken over", d.must(t, "access", "record", name, near.Fingerprint, "-as", name+"-near"),
 		name+"-near opens")

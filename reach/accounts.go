@@ -26,13 +26,13 @@ type Accounts struct {
 var ErrRefused = errors.New("not done there")
 
 // ReadAccounts looks at the users of an instance from a session of user's; with a name at that one alone, and not at its keys. ErrNoSudo.
-func ReadAccounts(ctx context.Context, client *Client, own Files, user, only string) (Accounts, error) {
+func ReadAccounts(ctx context.Context, host Host, own Files, user, only string) (Accounts, error) {
 	a := Accounts{Keys: map[string]int{}}
 	var err error
 	if only != "" {
-		a.around.Inspection, err = Inspect(ctx, client, user, "")
+		a.around.Inspection, err = Inspect(ctx, host, user, "")
 	} else {
-		a.around, err = LookAround(ctx, client, own, user, "")
+		a.around, err = LookAround(ctx, host, own, user, "")
 	}
 	if err != nil && !errors.Is(err, ErrKeysFiles) {
 		return a, err
@@ -44,7 +44,7 @@ func ReadAccounts(ctx context.Context, client *Client, own Files, user, only str
 	if strings.HasPrefix(a.around.SFTPCommand, "sudo ") {
 		a.prefix = "sudo -n "
 	}
-	text, err := asRoot(ctx, client, a.prefix, accounts.List(only))
+	text, err := asRoot(ctx, host, a.prefix, accounts.List(only))
 	if err != nil && text == "" {
 		return a, fmt.Errorf("the users could not be listed: %w", err)
 	}
@@ -74,8 +74,8 @@ func (a *Accounts) Find(user string) *accounts.Account {
 }
 
 // asRoot runs a script of ours, which is handed over on the standard input.
-func asRoot(ctx context.Context, client *Client, prefix, script string) (string, error) {
-	return withInput(ctx, client, prefix+`sh -c 'script=$(cat); exec </dev/null; eval "$script"'`, script)
+func asRoot(ctx context.Context, host Host, prefix, script string) (string, error) {
+	return withInput(ctx, host, prefix+`sh -c 'script=$(cat); exec </dev/null; eval "$script"'`, script)
 }
 
 // answer reads what a script said in the end. ErrRefused.
@@ -91,9 +91,9 @@ func answer(text string, err error) (string, error) {
 }
 
 // Add makes an account, and returns its home. ErrRefused, accounts.ErrWanted: then nothing of it is there.
-func (a *Accounts) Add(ctx context.Context, client *Client, w accounts.Wanted) (home string, err error) {
+func (a *Accounts) Add(ctx context.Context, host Host, w accounts.Wanted) (home string, err error) {
 	if w.Line != "" && w.File == "" {
-		files := a.around.filesFor(ctx, client, w.Name, a.prefix)
+		files := a.around.filesFor(ctx, host, w.Name, a.prefix)
 		if len(files) == 0 {
 			return "", fmt.Errorf("%w: it is not known which file of keys its server reads", ErrRefused)
 		}
@@ -102,15 +102,15 @@ func (a *Accounts) Add(ctx context.Context, client *Client, w accounts.Wanted) (
 	if err := w.Check(); err != nil {
 		return "", err
 	}
-	return answer(asRoot(ctx, client, a.prefix, w.Script()))
+	return answer(asRoot(ctx, host, a.prefix, w.Script()))
 }
 
 // Owned looks at what an account runs and owns.
-func (a *Accounts) Owned(ctx context.Context, client *Client, user string) (accounts.Owned, error) {
+func (a *Accounts) Owned(ctx context.Context, host Host, user string) (accounts.Owned, error) {
 	if !names.LoginUser(user) {
 		return accounts.Owned{}, accounts.ErrWanted
 	}
-	text, err := asRoot(ctx, client, a.prefix, accounts.Owns(user))
+	text, err := asRoot(ctx, host, a.prefix, accounts.Owns(user))
 	o, cut := accounts.ReadOwned(text)
 	for _, list := range [][]string{o.Runs, o.Others} {
 		for n := range list {
@@ -124,20 +124,20 @@ func (a *Accounts) Owned(ctx context.Context, client *Client, user string) (acco
 }
 
 // Remove removes an account; what it says is what stays. ErrRefused.
-func (a *Accounts) Remove(ctx context.Context, client *Client, user string, keepHome bool) (stays string, err error) {
+func (a *Accounts) Remove(ctx context.Context, host Host, user string, keepHome bool) (stays string, err error) {
 	if !names.LoginUser(user) {
 		return "", accounts.ErrWanted
 	}
-	return answer(asRoot(ctx, client, a.prefix, accounts.Remove(user, keepHome)))
+	return answer(asRoot(ctx, host, a.prefix, accounts.Remove(user, keepHome)))
 }
 
 // SetPassword gives an account a password, whose hash alone leaves this machine, on the standard input of chpasswd(8): it stands in no
 // command line there. With expire, it has to be changed at the first login. ErrRefused.
-func (a *Accounts) SetPassword(ctx context.Context, client *Client, user string, password []byte, expire bool) error {
+func (a *Accounts) SetPassword(ctx context.Context, host Host, user string, password []byte, expire bool) error {
 	if !names.LoginUser(user) {
 		return accounts.ErrWanted
 	}
-	takes, err := answer(asRoot(ctx, client, a.prefix, accounts.Takes))
+	takes, err := answer(asRoot(ctx, host, a.prefix, accounts.Takes))
 	if err != nil {
 		return err
 	}
@@ -145,10 +145,10 @@ func (a *Accounts) SetPassword(ctx context.Context, client *Client, user string,
 	if err != nil {
 		return err
 	}
-	if _, err := withInput(ctx, client, a.prefix+"/usr/sbin/chpasswd -e", user+":"+hash+"\n"); err != nil {
+	if _, err := withInput(ctx, host, a.prefix+"/usr/sbin/chpasswd -e", user+":"+hash+"\n"); err != nil {
 		return fmt.Errorf("%w: chpasswd did not take it: %w", ErrRefused, err)
 	}
-	is, err := answer(asRoot(ctx, client, a.prefix, accounts.After(user, expire, false)))
+	is, err := answer(asRoot(ctx, host, a.prefix, accounts.After(user, expire, false)))
 	if err == nil && is != hash[:3] {
 		err = fmt.Errorf("%w: the password is not there", ErrRefused)
 	}
@@ -156,11 +156,11 @@ func (a *Accounts) SetPassword(ctx context.Context, client *Client, user string,
 }
 
 // LockPassword takes an account's password away; its keys go on working. ErrRefused.
-func (a *Accounts) LockPassword(ctx context.Context, client *Client, user string) error {
+func (a *Accounts) LockPassword(ctx context.Context, host Host, user string) error {
 	if !names.LoginUser(user) {
 		return accounts.ErrWanted
 	}
-	is, err := answer(asRoot(ctx, client, a.prefix, accounts.After(user, false, true)))
+	is, err := answer(asRoot(ctx, host, a.prefix, accounts.After(user, false, true)))
 	if err == nil && is != "locked" {
 		err = fmt.Errorf("%w: it has a password still", ErrRefused)
 	}

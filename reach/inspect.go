@@ -48,10 +48,8 @@ const lookScript = `echo plumlatch-look
 echo "uid $(id -u)"
 echo "groups $(id -nG)"
 echo "connection $SSH_CONNECTION"
-p=$$
-while [ -n "$p" ] && [ "$p" -gt 1 ]; do
+for p in $(servers); do
   [ -r "/proc/$p/cmdline" ] && echo "ancestor $(tr '\000' ' ' < "/proc/$p/cmdline" | head -c 2000)"
-  p=$(sed -n 's/^PPid:[[:space:]]*//p' "/proc/$p/status" 2>/dev/null)
 done
 if command -v sudo >/dev/null 2>&1; then
   if sudo -n true >/dev/null 2>&1; then echo "sudo free"; else echo "sudo asks"; fi
@@ -63,12 +61,12 @@ var lookLimit = 20 * time.Second
 
 // Inspect looks at a server from a session of the user's. It fails only if
 // nobody can tell which files count (ErrKeysFiles), unless given says so.
-func Inspect(ctx context.Context, client *Client, user, given string) (Inspection, error) {
+func Inspect(ctx context.Context, host Host, user, given string) (Inspection, error) {
 	in := Inspection{KeysFiles: slices.Clone(DefaultKeysFiles), KeysKnown: "OpenSSH's defaults"}
 	if given != "" {
 		in.KeysFiles, in.KeysKnown = []string{given}, "given with -authorized-keys"
 	}
-	text, err := capture(ctx, client, lookScript)
+	text, err := capture(ctx, host, host.servers()+lookScript)
 	lines, ok := between(text, "plumlatch-look", "plumlatch-end")
 	if !ok {
 		reason := "the server runs no commands for this user"
@@ -113,7 +111,7 @@ func Inspect(ctx context.Context, client *Client, user, given string) (Inspectio
 	if given != "" {
 		return in, nil
 	}
-	return in, in.configuration(ctx, client, user, facts["connection"], listener, prefix, rooted)
+	return in, in.configuration(ctx, host, user, facts["connection"], listener, prefix, rooted)
 }
 
 func isSudoGroup(g string) bool { return g == "sudo" || g == "wheel" || g == "admin" }
@@ -121,11 +119,11 @@ func isSudoGroup(g string) bool { return g == "sudo" || g == "wheel" || g == "ad
 // configuration finds out which files count: by "sshd -T" with the listener's
 // own options where the user may run it as root, else from the text of its
 // configuration, which says at least whether the default holds.
-func (in *Inspection) configuration(ctx context.Context, client *Client, user, connection string, listener []string,
+func (in *Inspection) configuration(ctx context.Context, host Host, user, connection string, listener []string,
 	prefix string, rooted bool) error {
 	if rooted {
 		command := prefix + sshdTest(user, connection, listener)
-		text, err := capture(ctx, client, command)
+		text, err := capture(ctx, host, command)
 		if files, notSeen, ok := readEffective(text, user); err == nil && ok {
 			in.KeysFiles, in.KeysKnown = files, "sshd -T"
 			in.NotSeen = append(in.NotSeen, notSeen...)
@@ -143,7 +141,7 @@ func (in *Inspection) configuration(ctx context.Context, client *Client, user, c
 			return ErrKeysFiles
 		}
 	}
-	text, err := capture(ctx, client, "cat "+file+
+	text, err := capture(ctx, host, "cat "+file+
 		" /etc/ssh/sshd_config.d/*.conf 2>/dev/null; echo; echo plumlatch-end")
 	if err != nil || !strings.Contains(text, "plumlatch-end") || len(text) < 40 {
 		in.NotSeen = append(in.NotSeen, "which files count: "+file+

@@ -81,32 +81,15 @@ echo "%[3]sclock $(date +%%s)"
 
 // ReadLogins reads the login log of an instance in a session of an engineer's, as root where sudo lets it, from a time on; the whole
 // of it for the zero time. Days are counted whole, so that a caller goes on at the beginning of the last day that it has. ErrNoLog.
-func ReadLogins(ctx context.Context, client *Client, since time.Time) (out Logins, err error) {
+func ReadLogins(ctx context.Context, host Host, since time.Time) (out Logins, err error) {
 	r := logReader{out: &out, since: since, mark: "plumlatch-" + rand.Text() + "-"}
 	script := r.script("/var/log")
-	prefix, err := rootPrefix(ctx, client)
+	prefix, err := rootPrefix(ctx, host)
 	if err != nil && !errors.Is(err, ErrNoSudo) {
 		return out, err
 	}
 	command := prefix + "sh -c " + shellQuote(script)
-	err = client.within(ctx, logLimit, maxLogBytes, func() error {
-		session, err := client.NewSession()
-		if err != nil {
-			return err
-		}
-		defer session.Close()
-		text, err := session.StdoutPipe()
-		if err != nil {
-			return err
-		}
-		if err := session.Start(command); err != nil {
-			return err
-		}
-		if err := r.read(io.LimitReader(text, maxLogBytes)); err != nil {
-			return err
-		}
-		return session.Wait()
-	})
+	err = host.output(ctx, command, nil, logLimit, maxLogBytes, r.read)
 	switch {
 	case err != nil:
 		return out, err

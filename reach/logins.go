@@ -58,18 +58,16 @@ const askScript = `for u in %s; do echo "user $u"; %s; done 2>/dev/null | grep -
 // loginsScript prints besides of what sort each user's password is, and never the hash (shadow(5)).
 const loginsScript = askScript + `awk -F: '{ print "shadow " $1 " " ($2 == "" ? "empty" : ($2 ~ /^[!*]/ ? "locked" : "set")) }' /etc/shadow 2>/dev/null
 grep -l -s -E '^[[:space:]]*ssh_pwauth:' /etc/cloud/cloud.cfg /etc/cloud/cloud.cfg.d/*.cfg 2>/dev/null | sed 's/^/cloud /'
-p=$$
-while [ -n "$p" ] && [ "$p" -gt 1 ]; do
+%sfor p in $(servers); do
   [ "$(cat "/proc/$p/comm" 2>/dev/null)" = sshd ] && echo "listener $p"
-  p=$(sed -n 's/^PPid:[[:space:]]*//p' "/proc/$p/status" 2>/dev/null)
 done
 %s
 echo plumlatch-end`
 
 // ReadLoginWays looks at the ways of logging in from a session of user's. ErrNoSudo.
-func ReadLoginWays(ctx context.Context, client *Client, own Files, user string) (LoginWays, error) {
+func ReadLoginWays(ctx context.Context, host Host, own Files, user string) (LoginWays, error) {
 	w := LoginWays{Effective: map[string]logins.Effective{}, user: user}
-	around, err := LookAround(ctx, client, own, user, "")
+	around, err := LookAround(ctx, host, own, user, "")
 	if err != nil && !errors.Is(err, ErrKeysFiles) {
 		return w, err
 	}
@@ -81,12 +79,12 @@ func ReadLoginWays(ctx context.Context, client *Client, own Files, user string) 
 		w.prefix = "sudo -n "
 	}
 	w.sftp = around.SFTPCommand
-	files, end, err := w.open(client, own)
+	files, end, err := w.open(host, own)
 	if err != nil {
 		return w, err
 	}
 	defer end()
-	if err := w.effective(ctx, client, around); err != nil {
+	if err := w.effective(ctx, host, around); err != nil {
 		return w, err
 	}
 	w.main = logins.MainFile
@@ -103,11 +101,11 @@ func ReadLoginWays(ctx context.Context, client *Client, own Files, user string) 
 }
 
 // open opens the files as root.
-func (w *LoginWays) open(client *Client, own Files) (Files, func(), error) {
+func (w *LoginWays) open(host Host, own Files) (Files, func(), error) {
 	if w.sftp == "" {
 		return own, func() {}, nil
 	}
-	files, end, err := OverCommand(client, w.sftp)
+	files, end, err := host.sudoFiles(w.sftp)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -115,7 +113,7 @@ func (w *LoginWays) open(client *Client, own Files) (Files, func(), error) {
 }
 
 // effective asks the server's own test what holds for each user.
-func (w *LoginWays) effective(ctx context.Context, client *Client, around Around) error {
+func (w *LoginWays) effective(ctx context.Context, host Host, around Around) error {
 	w.test = sshdTest("$u", around.connection, around.listener)
 	w.sshd, _, _ = strings.Cut(w.test, " -C ")
 	w.sshd = strings.Replace(w.sshd, " -T", "", 1)
@@ -132,7 +130,7 @@ func (w *LoginWays) effective(ctx context.Context, client *Client, around Around
 	if !slices.Contains(users, "root") {
 		users, keys["root"] = append(users, "root"), -1
 	}
-	text, err := w.script(ctx, client, fmt.Sprintf(loginsScript, strings.Join(users, " "), w.test, logins.Report))
+	text, err := w.script(ctx, host, fmt.Sprintf(loginsScript, strings.Join(users, " "), w.test, host.servers(), logins.Report))
 	if err != nil || !strings.Contains(text, "plumlatch-end") {
 		return fmt.Errorf("how people log in there could not be read: %w", errors.Join(err, errors.New("the server's answer is cut")))
 	}
@@ -181,23 +179,8 @@ func readAsked(text string) map[string]logins.Effective {
 }
 
 // script runs a script of ours as root, and returns what it printed. It is handed over on the standard input, as it may be long.
-func (w *LoginWays) script(ctx context.Context, client *Client, script string) (string, error) {
-	return withInput(ctx, client, w.prefix+`sh -c 'script=$(cat); exec </dev/null; eval "$script"'`, script)
-}
-
-// withInput runs a command with a text on its standard input.
-func withInput(ctx context.Context, client *Client, command, text string) (string, error) {
-	out := &bounded{limit: maxCapture}
-	err := client.within(ctx, scriptLimit, maxCapture+int64(len(text))/8, func() error {
-		session, err := client.NewSession()
-		if err != nil {
-			return err
-		}
-		defer session.Close()
-		session.Stdin, session.Stdout = strings.NewReader(text), out
-		return session.Run(command)
-	})
-	return out.String(), err
+func (w *LoginWays) script(ctx context.Context, host Host, script string) (string, error) {
+	return withInput(ctx, host, w.prefix+`sh -c 'script=$(cat); exec </dev/null; eval "$script"'`, script)
 }
 
 // scriptLimit is how long one script of ours may take.
@@ -214,7 +197,7 @@ type LoginChange struct {
 
 // PlanLogins makes a change ready: it reads the file that is to be written, and changes nothing. Our own file is taken if the server's
 // configuration includes its folder, else the first lines of its main file. ErrNoConfig, ErrWaits.
-func (w *LoginWays) PlanLogins(ctx context.Context, client *Client, own Files, c logins.Change) (*LoginChange, error) {
+func (w *LoginWays) PlanLogins(ctx context.Context, host Host, own Files, c logins.Change) (*LoginChange, error) {
 	if err := c.Check(); err != nil {
 		return nil, err
 	}
@@ -224,7 +207,7 @@ func (w *LoginWays) PlanLogins(ctx context.Context, client *Client, own Files, c
 	if len(w.Effective[w.user]) == 0 {
 		return nil, fmt.Errorf("%w: what it obeys now is not seen, as sshd -T does not run there", ErrNoConfig)
 	}
-	files, end, err := w.open(client, own)
+	files, end, err := w.open(host, own)
 	if err != nil {
 		return nil, err
 	}
@@ -312,9 +295,9 @@ func (c *LoginChange) Nothing() bool {
 }
 
 // Arm lays the way back on the instance, and starts its clock. signers are the public keys of those who may confirm. ErrWaits.
-func (c *LoginChange) Arm(ctx context.Context, client *Client, signers []string) error {
+func (c *LoginChange) Arm(ctx context.Context, host Host, signers []string) error {
 	c.arming.Signers = signers
-	text, err := c.ways.script(ctx, client, c.arming.Arm())
+	text, err := c.ways.script(ctx, host, c.arming.Arm())
 	switch said := lastLine(text); {
 	case said == logins.SaidReady:
 		c.armed = true
@@ -326,7 +309,7 @@ func (c *LoginChange) Arm(ctx context.Context, client *Client, signers []string)
 	case said == logins.SaidChanged:
 		return fmt.Errorf("%s was changed by somebody else meanwhile; nothing was changed by us", c.arming.File)
 	default:
-		_ = c.PutBack(ctx, client) // what was laid half
+		_ = c.PutBack(ctx, host) // what was laid half
 		return fmt.Errorf("the way back could not be laid, and nothing was changed: %w", errors.Join(err, errors.New(plaintext.Line(plaintext.Cut(said, 200)))))
 	}
 }
@@ -338,31 +321,31 @@ func lastLine(text string) string {
 
 // Place writes the file, sees that the server accepts it and would obey it for whoever is asked about, and has the server read it. If
 // any of that fails, the change is put back at once, and the error says why.
-func (c *LoginChange) Place(ctx context.Context, client *Client) error {
-	err := c.place(ctx, client)
+func (c *LoginChange) Place(ctx context.Context, host Host) error {
+	err := c.place(ctx, host)
 	if err == nil {
 		return nil
 	}
-	if back := c.PutBack(ctx, client); back != nil {
+	if back := c.PutBack(ctx, host); back != nil {
 		return fmt.Errorf("%w; the way back on the instance puts it back within three minutes (%s)", err, back.Error())
 	}
 	return fmt.Errorf("%w; it was put back", err)
 }
 
-func (c *LoginChange) place(ctx context.Context, client *Client) error {
+func (c *LoginChange) place(ctx context.Context, host Host) error {
 	w := c.ways
-	text, err := w.script(ctx, client, c.arming.Place())
+	text, err := w.script(ctx, host, c.arming.Place())
 	if said := lastLine(text); err != nil || said != logins.SaidDone {
 		if said == logins.SaidChanged {
 			return fmt.Errorf("%s was changed by somebody else meanwhile", c.arming.File)
 		}
 		return fmt.Errorf("%s could not be written: %w", c.arming.File, errors.Join(err, errors.New(plaintext.Line(plaintext.Cut(said, 200)))))
 	}
-	said, err := w.script(ctx, client, w.sshd+" -t 2>&1 && echo plumlatch-accepted")
+	said, err := w.script(ctx, host, w.sshd+" -t 2>&1 && echo plumlatch-accepted")
 	if lastLine(said) != "plumlatch-accepted" {
 		return fmt.Errorf("the server does not accept its configuration with it: %s", plaintext.Line(plaintext.Cut(cmp.Or(lastLine(said), fmt.Sprint(err)), 300)))
 	}
-	after, err := c.asked(ctx, client)
+	after, err := c.asked(ctx, host)
 	if err != nil {
 		return err
 	}
@@ -371,7 +354,7 @@ func (c *LoginChange) place(ctx context.Context, client *Client) error {
 			return fmt.Errorf("the server would not obey it for %s: %s%s", user, strings.Join(differs, ", "), c.because())
 		}
 	}
-	text, err = w.script(ctx, client, logins.Reload)
+	text, err = w.script(ctx, host, logins.Reload)
 	if lastLine(text) != logins.SaidTicks {
 		return fmt.Errorf("the server could not be told to read its configuration: %w", errors.Join(err, errors.New(plaintext.Line(plaintext.Cut(lastLine(text), 200)))))
 	}
@@ -379,14 +362,14 @@ func (c *LoginChange) place(ctx context.Context, client *Client) error {
 }
 
 // asked asks the server's test about those who were asked about before.
-func (c *LoginChange) asked(ctx context.Context, client *Client) (map[string]logins.Effective, error) {
+func (c *LoginChange) asked(ctx context.Context, host Host) (map[string]logins.Effective, error) {
 	var users []string
 	for _, a := range c.ways.Accounts {
 		if len(c.ways.Effective[a.User]) > 0 {
 			users = append(users, a.User)
 		}
 	}
-	text, err := c.ways.script(ctx, client, fmt.Sprintf(askScript+"echo plumlatch-end", strings.Join(users, " "), c.ways.test))
+	text, err := c.ways.script(ctx, host, fmt.Sprintf(askScript+"echo plumlatch-end", strings.Join(users, " "), c.ways.test))
 	if err != nil || !strings.Contains(text, "plumlatch-end") {
 		return nil, fmt.Errorf("what the server would obey could not be asked: %w", errors.Join(err, errors.New("the server's answer is cut")))
 	}
@@ -425,14 +408,14 @@ func (c *LoginChange) because() string {
 }
 
 // PutBack puts the change back now.
-func (c *LoginChange) PutBack(ctx context.Context, client *Client) error {
-	_, err := c.ways.script(ctx, client, logins.PutBack)
+func (c *LoginChange) PutBack(ctx context.Context, host Host) error {
+	_, err := c.ways.script(ctx, host, logins.PutBack)
 	return err
 }
 
 // Heard has the instance keep no more for the next session what became of the change: the service was told.
-func (c *LoginChange) Heard(ctx context.Context, client *Client) {
-	_, _ = c.ways.script(ctx, client, logins.Report) // it is told once more otherwise
+func (c *LoginChange) Heard(ctx context.Context, host Host) {
+	_, _ = c.ways.script(ctx, host, logins.Report) // it is told once more otherwise
 }
 
 // Confirm ends the way back, in a session of a connection that was made after Place. sign makes an SSH signature of a text, armored, for

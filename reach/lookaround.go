@@ -72,12 +72,12 @@ done | sort -u | head -n 300; echo plumlatch-end`
 var safeHome = regexp.MustCompile(`^/[A-Za-z0-9_./-]*$`)
 
 // LookAround looks at a server from a session of user's.
-func LookAround(ctx context.Context, client *Client, own Files, user, given string) (Around, error) {
+func LookAround(ctx context.Context, host Host, own Files, user, given string) (Around, error) {
 	ctx, cancel := context.WithTimeout(ctx, aroundLimit)
 	defer cancel()
 	a := Around{}
 	var err error
-	if a.Inspection, err = Inspect(ctx, client, user, given); err != nil {
+	if a.Inspection, err = Inspect(ctx, host, user, given); err != nil {
 		return a, err
 	}
 	prefix := ""
@@ -87,7 +87,7 @@ func LookAround(ctx context.Context, client *Client, own Files, user, given stri
 	}
 	files := own
 	if rooted && a.SFTPCommand != "" {
-		root, end, err := OverCommand(client, a.SFTPCommand)
+		root, end, err := host.sudoFiles(a.SFTPCommand)
 		if err != nil {
 			a.NotSeen = append(a.NotSeen, "other users' files: an SFTP server as root could not be started")
 			rooted = false
@@ -96,18 +96,18 @@ func LookAround(ctx context.Context, client *Client, own Files, user, given stri
 			files = root
 		}
 	}
-	homes := a.users(ctx, client, user, rooted)
+	homes := a.users(ctx, host, user, rooted)
 	if rooted {
-		a.effective(ctx, client, user, prefix)
+		a.effective(ctx, host, user, prefix)
 	}
 	for _, h := range homes {
 		keysFiles := a.KeysFiles
 		if h.user != user && rooted && given == "" {
-			keysFiles = a.filesFor(ctx, client, h.user, prefix)
+			keysFiles = a.filesFor(ctx, host, h.user, prefix)
 		}
 		a.Users = append(a.Users, readUser(ctx, files, h, keysFiles, rooted))
 	}
-	a.lying(ctx, client, homes, prefix)
+	a.lying(ctx, host, homes, prefix)
 	a.Machine = ReadMachine(files)
 	return a, nil
 }
@@ -115,9 +115,9 @@ func LookAround(ctx context.Context, client *Client, own Files, user, given stri
 type home struct{ user, dir string }
 
 // users lists who may have a door: those with a home and a shell that logs in.
-func (a *Around) users(ctx context.Context, client *Client, user string, rooted bool) []home {
+func (a *Around) users(ctx context.Context, host Host, user string, rooted bool) []home {
 	mine := []home{{user, "."}}
-	text, err := capture(ctx, client, "getent passwd || cat /etc/passwd; echo plumlatch-end")
+	text, err := capture(ctx, host, "getent passwd || cat /etc/passwd; echo plumlatch-end")
 	if err != nil && !strings.Contains(text, "plumlatch-end") {
 		if rooted {
 			a.NotSeen = append(a.NotSeen, "other users' files: who there is cannot be read")
@@ -154,8 +154,8 @@ func (a *Around) users(ctx context.Context, client *Client, user string, rooted 
 }
 
 // effective keeps what of sshd -T decides who gets in.
-func (a *Around) effective(ctx context.Context, client *Client, user, prefix string) {
-	text, err := capture(ctx, client, prefix+sshdTest(user, a.connection, a.listener))
+func (a *Around) effective(ctx context.Context, host Host, user, prefix string) {
+	text, err := capture(ctx, host, prefix+sshdTest(user, a.connection, a.listener))
 	if err != nil {
 		a.NotSeen = append(a.NotSeen, "the effective configuration: sshd -T could not be run")
 		return
@@ -178,8 +178,8 @@ func (a *Around) effective(ctx context.Context, client *Client, user, prefix str
 }
 
 // filesFor tells which files the server reads for a user.
-func (a *Around) filesFor(ctx context.Context, client *Client, user, prefix string) []string {
-	text, err := capture(ctx, client, prefix+sshdTest(user, a.connection, a.listener))
+func (a *Around) filesFor(ctx context.Context, host Host, user, prefix string) []string {
+	text, err := capture(ctx, host, prefix+sshdTest(user, a.connection, a.listener))
 	if files, _, ok := readEffective(text, user); err == nil && ok {
 		return files
 	}
@@ -213,7 +213,7 @@ func readUser(ctx context.Context, files Files, h home, keysFiles []string, root
 }
 
 // lying looks for private key files in homes.
-func (a *Around) lying(ctx context.Context, client *Client, homes []home, prefix string) {
+func (a *Around) lying(ctx context.Context, host Host, homes []home, prefix string) {
 	var dirs []string
 	for _, h := range homes {
 		if safeHome.MatchString(h.dir) {
@@ -228,7 +228,7 @@ func (a *Around) lying(ctx context.Context, client *Client, homes []home, prefix
 	if prefix != "" {
 		script = prefix + "sh -c '" + strings.ReplaceAll(script, "'", `'\''`) + "'"
 	}
-	text, err := capture(ctx, client, script)
+	text, err := capture(ctx, host, script)
 	if err != nil || !strings.Contains(text, "plumlatch-end") {
 		a.NotSeen = append(a.NotSeen, "private key files in homes: they could not be looked for")
 		return

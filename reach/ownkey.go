@@ -31,8 +31,8 @@ echo plumlatch-done
 
 // PlaceOwnKey has a session of user's place a key of user's own, and returns the file. ErrRefused where the server reads no file that the
 // user may write.
-func PlaceOwnKey(ctx context.Context, client *Client, user, given, line string) (file string, err error) {
-	in, err := Inspect(ctx, client, user, given)
+func PlaceOwnKey(ctx context.Context, host Host, user, given, line string) (file string, err error) {
+	in, err := Inspect(ctx, host, user, given)
 	if err != nil {
 		return "", err
 	}
@@ -49,7 +49,7 @@ func PlaceOwnKey(ctx context.Context, client *Client, user, given, line string) 
 	if blob == "" {
 		return "", errors.New("that is no line of a key")
 	}
-	text, err := withInput(ctx, client, "sh -c "+shellQuote(ownKeyScript), file+"\n"+blob+"\n"+line+"\n")
+	text, err := withInput(ctx, host, "sh -c "+shellQuote(ownKeyScript), file+"\n"+blob+"\n"+line+"\n")
 	if _, err := answer(text, err); err != nil {
 		return "", err
 	}

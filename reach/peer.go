@@ -225,14 +225,6 @@ func (c *Client) start(command string, out, said *bounded) (*ssh.Session, error)
 	return session, session.Start(command)
 }
 
-// capture runs a command in a session and returns what it printed, bounded in
-// time and size.
-func capture(ctx context.Context, c *Client, command string) (string, error) {
-	out := &bounded{limit: maxCapture}
-	err := c.run(ctx, command, lookLimit, out, nil)
-	return out.String(), err
-}
-
 // run runs a command, at most for limit: then, as when ctx ends, the connection
 // is cut, since the server need not let a channel go.
 func (c *Client) run(ctx context.Context, command string, limit time.Duration, out, said *bounded) error {

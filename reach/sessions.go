@@ -23,12 +23,12 @@ echo plumlatch-own $own`
 
 // Sessions lists the sessions of user that run on a server, with the key that
 // opened each as far as sshd's log tells. ErrNoSudo.
-func Sessions(ctx context.Context, client *Client, user string) ([]why.SSHDSession, error) {
-	prefix, err := rootPrefix(ctx, client)
+func Sessions(ctx context.Context, host Host, user string) ([]why.SSHDSession, error) {
+	prefix, err := rootPrefix(ctx, host)
 	if err != nil {
 		return nil, err
 	}
-	text, err := capture(ctx, client, prefix+"sh -c "+shellQuote(sessionsScript))
+	text, err := capture(ctx, host, prefix+"sh -c "+shellQuote(sessionsScript))
 	log, rest, ok := strings.Cut(text, "plumlatch-log\n")
 	processes, own, ok2 := strings.Cut(rest, "plumlatch-own ")
 	if err != nil || !ok || !ok2 {
@@ -44,8 +44,8 @@ func Sessions(ctx context.Context, client *Client, user string) ([]why.SSHDSessi
 
 // EndSessions ends sessions: whatever was started in them and is still theirs
 // first, then sshd's own processes. It returns those that are still there.
-func EndSessions(ctx context.Context, client *Client, all []why.SSHDSession) (left []int, err error) {
-	prefix, err := rootPrefix(ctx, client)
+func EndSessions(ctx context.Context, host Host, all []why.SSHDSession) (left []int, err error) {
+	prefix, err := rootPrefix(ctx, host)
 	if err != nil {
 		return nil, err
 	}
@@ -71,7 +71,7 @@ for p in $rev; do kill -TERM "$p" 2>/dev/null; done
 sleep 0.5
 for p in ` + strings.Join(pids, " ") + `; do kill -0 "$p" 2>/dev/null && echo left "$p"; done
 echo plumlatch-end`
-	text, err := capture(ctx, client, prefix+"sh -c "+shellQuote(script))
+	text, err := capture(ctx, host, prefix+"sh -c "+shellQuote(script))
 	if !strings.Contains(text, "plumlatch-end") {
 		return nil, fmt.Errorf("whether the sessions ended is not known: %w",
 			errors.Join(err, errors.New("the server's answer is cut")))
@@ -87,8 +87,8 @@ echo plumlatch-end`
 }
 
 // rootPrefix is what is put before a command that root has to run. ErrNoSudo.
-func rootPrefix(ctx context.Context, client *Client) (string, error) {
-	text, err := capture(ctx, client, "id -u; sudo -n id -u 2>/dev/null; echo plumlatch-end")
+func rootPrefix(ctx context.Context, host Host) (string, error) {
+	text, err := capture(ctx, host, "id -u; sudo -n id -u 2>/dev/null; echo plumlatch-end")
 	if err != nil && !strings.Contains(text, "plumlatch-end") {
 		return "", err
 	}

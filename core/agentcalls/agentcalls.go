@@ -1,0 +1,202 @@
+// Package agentcalls is what the service may ask of an agent: a fixed list of verbs, and the request that an operator signs for each that
+// changes something. The agent, not the service, decides whether a request is carried out: by the file on its instance, which no verb can
+// change.
+package agentcalls
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"plumlatch/core/keypair"
+	"plumlatch/core/names"
+	"plumlatch/core/plaintext"
+)
+
+// Verb is something that an agent does.
+type Verb string
+
+// The verbs.
+const (
+	Look     Verb = "look"     // see who gets in, what runs there, who came in: changes nothing
+	Edit     Verb = "edit"     // add a line to a user's authorized_keys, or take one out
+	Users    Verb = "users"    // add, change and remove accounts
+	Sessions Verb = "sessions" // end sessions that a key opened
+)
+
+// Verbs are all of them.
+var Verbs = []Verb{Look, Edit, Users, Sessions}
+
+// Changes tells whether the verb changes something: then it carries an operator's signature.
+func (v Verb) Changes() bool { return v != Look }
+
+// Namespace is what such a request is signed for (PROTOCOL.sshsig).
+const Namespace = "agent@plumlatch"
+
+// Longest is the most that a request may be good for.
+const Longest = time.Hour
+
+// Request is what is asked of an agent.
+type Request struct {
+	Verb     Verb      `json:"verb"`
+	Instance int64     `json:"instance"` // its ID in the ledger
+	Agent    string    `json:"agent"`    // the fingerprint of the agent's key: a former one's request is none of this one's
+	Args     string    `json:"args"`     // JSON, as it is signed
+	Judged   string    `json:"judged"`   // SHA-256, in hexadecimal, of the file that a change was judged on; "" where there is none
+	Nonce    string    `json:"nonce"`    // random: a request is carried out once
+	Until    time.Time `json:"until"`    // it is not begun later; in whole seconds
+}
+
+// Text is what is signed: one line a field, so that no two requests have one text. ErrRequest.
+func (r Request) Text() ([]byte, error) {
+	if err := r.check(); err != nil {
+		return nil, err
+	}
+	sum := sha256.Sum256([]byte(r.Args))
+	return fmt.Appendf(nil, "plumlatch agent request\nverb %s\ninstance %d\nagent %s\nargs %s\njudged %s\nnonce %s\nuntil %s\n", r.Verb, r.Instance, r.Agent,
+		hex.EncodeToString(sum[:]), r.Judged, r.Nonce, r.Until.UTC().Format(time.RFC3339)), nil
+}
+
+// Errors of a request that is not carried out.
+var (
+	// ErrRequest: it is none.
+	ErrRequest = errors.New("it is no request to an agent")
+	// ErrNotOpen: the file on the instance does not allow it.
+	ErrNotOpen = errors.New("the agent's own file does not allow it")
+	// ErrUnsigned: no operator of the agent's file signed it.
+	ErrUnsigned = errors.New("it is signed by nobody whom the agent's own file names")
+	// ErrElsewhere: it is another agent's, or another instance's.
+	ErrElsewhere = errors.New("it is for another agent")
+	// ErrOver: its end is past, or too far off.
+	ErrOver = errors.New("its time is over")
+	// ErrTwice: it was carried out before.
+	ErrTwice = errors.New("it was carried out before")
+)
+
+var (
+	hexSum = regexp.MustCompile(`^[0-9a-f]{64}$`)
+	print_ = regexp.MustCompile(`^SHA256:[A-Za-z0-9+/]{43}$`)
+	nonces = regexp.MustCompile(`^[A-Z0-9]{26,64}$`)
+)
+
+func (r Request) check() error {
+	switch {
+	case !slices.Contains(Verbs, r.Verb):
+		return fmt.Errorf("%w: there is no verb %q", ErrRequest, plaintext.Line(plaintext.Cut(string(r.Verb), 40)))
+	case r.Instance < 1, !print_.MatchString(r.Agent), r.Judged != "" && !hexSum.MatchString(r.Judged), !nonces.MatchString(r.Nonce), r.Until.IsZero(),
+		!r.Until.Equal(r.Until.Truncate(time.Second)):
+		return fmt.Errorf("%w: a field of it is not as it must be", ErrRequest)
+	}
+	return nil
+}
+
+// Owner is what the file on an instance says.
+type Owner struct {
+	Verbs     []Verb           // that are allowed
+	Never     []string         // users whom no verb touches
+	Trust     Trust            // who may ask for a change
+	Operators []keypair.Public // their keys, where operators are asked
+}
+
+// Trust says on whose word an agent changes something.
+type Trust string
+
+// The two of them.
+const (
+	// ByOperators: each change carries an operator's signature. It is what holds unless the file says otherwise.
+	ByOperators Trust = "operators"
+	// ByService: the service's word is enough, which rotations by schedule need. Whoever has the service has the instance then.
+	ByService Trust = "service"
+)
+
+// Own is what an agent knows of itself.
+type Own struct {
+	Instance int64
+	Agent    string
+}
+
+// Judge says whether a request is carried out: whether the owner's file allows it, for this agent, now, and whether somebody signed it who
+// may. Whether its nonce was seen before, the caller knows (ErrTwice), and which users it touches, the caller asks of Untouched.
+func (o Owner) Judge(r Request, signature string, own Own, now time.Time) error {
+	text, err := r.Text()
+	switch {
+	case err != nil:
+		return err
+	case !slices.Contains(o.Verbs, r.Verb):
+		return fmt.Errorf("%w: %s is not among its verbs", ErrNotOpen, r.Verb)
+	case r.Instance != own.Instance || r.Agent != own.Agent:
+		return ErrElsewhere
+	case !r.Verb.Changes() || o.Trust == ByService:
+		return nil
+	case now.After(r.Until):
+		return fmt.Errorf("%w: it was good until %s, and the clock there says %s", ErrOver, r.Until.UTC().Format(time.RFC3339), now.UTC().Format(time.RFC3339))
+	case r.Until.Sub(now) > Longest:
+		return fmt.Errorf("%w: it would be good until %s, more than %s from what the clock there says, %s", ErrOver, r.Until.UTC().Format(time.RFC3339), Longest,
+			now.UTC().Format(time.RFC3339))
+	}
+	if !slices.ContainsFunc(o.Operators, func(p keypair.Public) bool { return p.Verify([]byte(signature), Namespace, text) == nil }) {
+		return ErrUnsigned
+	}
+	return nil
+}
+
+// Untouched says that a user is not among those whom no verb touches. ErrNotOpen.
+func (o Owner) Untouched(user string) error {
+	if !names.LoginUser(user) {
+		return fmt.Errorf("%w: it names no login user", ErrRequest)
+	}
+	if slices.Contains(o.Never, user) {
+		return fmt.Errorf("%w: it is never to touch %s", ErrNotOpen, user)
+	}
+	return nil
+}
+
+// ReadOwner makes an Owner of what stands in the file, word by word. What it does not know is refused: a slip of the pen must not allow
+// anything.
+func ReadOwner(verbs, never []string, trust string, operators []string) (Owner, error) {
+	o := Owner{Never: never, Trust: Trust(trust)}
+	if trust == "" {
+		o.Trust = ByOperators
+	}
+	if o.Trust != ByOperators && o.Trust != ByService {
+		return Owner{}, fmt.Errorf("trust: %q is neither %s nor %s", plaintext.Line(plaintext.Cut(trust, 40)), ByOperators, ByService)
+	}
+	for n, v := range verbs {
+		if !slices.Contains(Verbs, Verb(v)) {
+			return Owner{}, fmt.Errorf("verbs: %q, number %d, is none of %s", plaintext.Line(plaintext.Cut(v, 40)), n+1, words(Verbs))
+		}
+		o.Verbs = append(o.Verbs, Verb(v))
+	}
+	for n, u := range never {
+		if !names.LoginUser(u) {
+			return Owner{}, fmt.Errorf("never: number %s is no login user", strconv.Itoa(n+1))
+		}
+	}
+	for n, line := range operators {
+		p, err := keypair.ReadPublic([]byte(line))
+		if err != nil {
+			return Owner{}, fmt.Errorf("operators: number %d is no public key", n+1)
+		}
+		o.Operators = append(o.Operators, p)
+	}
+	return o, nil
+}
+
+func words(all []Verb) string {
+	var out []string
+	for _, v := range all {
+		out = append(out, string(v))
+	}
+	return strings.Join(out, ", ")
+}
+
+// Frozen tells whether nothing that this file allows could ever be carried out for want of somebody to sign it.
+func (o Owner) Frozen() bool {
+	return o.Trust == ByOperators && len(o.Operators) == 0 && slices.ContainsFunc(o.Verbs, Verb.Changes)
+}

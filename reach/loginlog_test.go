@@ -134,15 +134,20 @@ func TestLogRotated(t *testing.T) {
 		l := logIn{t, t.TempDir()}
 		l.write("auth.log.1", accepted(1, "192.0.2.1"), 1)
 		l.write("auth.log", strings.Repeat(accepted(2, "192.0.2.2"), 20_000), 2)
-		n, last := 0, ""
+		n, begun, last := 0, false, ""
 		got := l.read(func(piece string) {
-			piece = last + piece // the mark may come in two pieces
+			piece = last + piece // a mark may come in two pieces
 			last = piece[max(0, len(piece)-len("plumlatch-test-source")+1):]
-			// As logrotate does it, in the middle of a file. The pipe holds what was not read, so the script cannot be done.
-			if !strings.Contains(piece, "plumlatch-test-source") || n >= turns {
+			// As logrotate does it, in the middle of a file: the script has listed the files before it names the first one, and the pipe holds
+			// what was not read, so that it cannot be done.
+			if _, after, ok := strings.Cut(piece, "plumlatch-test-source"); ok {
+				begun, piece = true, after
+				last = after[max(0, len(after)-len("plumlatch-test-source")+1):]
+			}
+			if !begun || !strings.Contains(piece, "plumlatch-test-file") || n >= turns {
 				return
 			}
-			n++
+			n, begun = n+1, false
 			for _, step := range [][2]string{{"auth.log.1", fmt.Sprintf("auth.log.%d", n+1)}, {"auth.log", "auth.log.1"}} {
 				if err := os.Rename(filepath.Join(l.dir, step[0]), filepath.Join(l.dir, step[1])); err != nil {
 					t.Error(err)

@@ -12,7 +12,6 @@ import (
 
 	"plumlatch/client"
 	"plumlatch/core/comeback"
-	"plumlatch/core/keypair"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/times"
 	"plumlatch/core/wire"
@@ -333,26 +332,7 @@ func (c *cli) surveyHere(service *client.Client, name string, o surveyOptions) e
 	if err != nil {
 		return err
 	}
-	r := wire.ClientSurvey{Privilege: around.Privilege}
-	r.NotSeen, r.Config = around.NotSeen, around.Effective
-	for _, o := range around.Doors {
-		r.Doors = append(r.Doors, wire.OtherDoor{Sort: string(o.Sort), Place: o.Place, Value: o.Value, Text: o.String()})
-	}
-	for _, l := range around.Lying {
-		r.Lying = append(r.Lying, wire.LyingKey{File: l.File, Fingerprint: l.Fingerprint})
-	}
-	for _, u := range around.Users {
-		files := wire.UserFiles{User: u.User, Files: u.Files, Whole: u.Whole, NotSeen: u.NotSeen,
-			Keys: []wire.FoundKey{}}
-		for _, l := range u.Lines {
-			files.Keys = append(files.Keys,
-				wire.FoundKey{File: l.File, Line: l.Number, Options: l.Options.Text,
-					PublicKey: keypair.Public{Blob: l.Blob,
-						Comment: plaintext.Line(plaintext.Cut(l.Comment, 200))}.Line()})
-		}
-		r.Users = append(r.Users, files)
-	}
-	r.Machine = machineSeen(around.Machine)
+	r := around.Report()
 	var notLogged string
 	if r.Logins, notLogged = c.loggedAt(service, i.Name, in.ssh); notLogged != "" {
 		r.NotSeen = append(r.NotSeen, notLogged)
@@ -376,18 +356,6 @@ func (c *cli) surveyHere(service *client.Client, name string, o surveyOptions) e
 	}
 	c.surveyNext(s)
 	return nil
-}
-
-// machineSeen is what was read of a machine, for the service.
-func machineSeen(m comeback.Machine) *wire.MachineSeen {
-	out := &wire.MachineSeen{Running: m.Running, Enabled: m.Enabled, Mounted: m.Mounted, Written: m.Written}
-	if m.Ports != nil {
-		out.Ports = []wire.PortSeen{}
-	}
-	for _, p := range m.Ports {
-		out.Ports = append(out.Ports, wire.PortSeen(p))
-	}
-	return out
 }
 
 // printComesBack says what would not come back after a stop.

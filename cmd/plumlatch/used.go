@@ -10,7 +10,6 @@ import (
 
 	"plumlatch/client"
 	"plumlatch/core/access"
-	"plumlatch/core/loginlog"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/times"
 	"plumlatch/core/wire"
@@ -145,8 +144,8 @@ func (c *cli) loggedAt(service *client.Client, instance string, conn *reach.Clie
 		return nil, "the log of logins: " + err.Error()
 	}
 	var since time.Time
-	if o.LogRead != nil { // a day back, for clocks that differ; days are counted whole
-		since = o.LogRead.ReadAt.UTC().Add(-24 * time.Hour).Truncate(24 * time.Hour)
+	if o.LogRead != nil {
+		since = reach.LoginsSince(o.LogRead.ReadAt)
 	}
 	read, err := reach.ReadLogins(c.ctx, conn, since)
 	if err != nil {
@@ -155,20 +154,6 @@ func (c *cli) loggedAt(service *client.Client, instance string, conn *reach.Clie
 		}
 		return nil, "the log of logins: " + err.Error()
 	}
-	out := &wire.LoginLog{Source: read.Source, Clock: read.Clock, ClockAt: time.Since(read.Read).Seconds(), LeftOut: read.Tally.LeftOut, Uses: []wire.LoggedUse{}}
-	if !read.Since.IsZero() {
-		out.Since = &read.Since
-	}
-	for _, u := range read.Tally.Uses() {
-		out.Uses = append(out.Uses, loggedUse(u))
-	}
-	if read.Cut {
-		return out, "the log of logins: there is more of it than is read at one time"
-	}
-	return out, ""
-}
-
-func loggedUse(u loginlog.Use) wire.LoggedUse {
-	return wire.LoggedUse{LoginUser: u.User, Method: u.Method, Fingerprint: u.Print, Authority: u.CA, CertID: plaintext.Line(plaintext.Cut(u.CertID, 200)),
-		Trusted: u.Trusted, From: u.From.String(), Day: u.Day, First: u.First, Last: u.Last, Count: u.Count}
+	out, notSeen := read.Report()
+	return &out, notSeen
 }

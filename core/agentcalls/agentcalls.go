@@ -6,6 +6,7 @@ package agentcalls
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"regexp"
@@ -81,7 +82,7 @@ var (
 
 var (
 	hexSum = regexp.MustCompile(`^[0-9a-f]{64}$`)
-	print_ = regexp.MustCompile(`^SHA256:[A-Za-z0-9+/]{43}$`)
+	prints = regexp.MustCompile(`^SHA256:[A-Za-z0-9+/]{43}$`)
 	nonces = regexp.MustCompile(`^[A-Z0-9]{26,64}$`)
 )
 
@@ -89,7 +90,7 @@ func (r Request) check() error {
 	switch {
 	case !slices.Contains(Verbs, r.Verb):
 		return fmt.Errorf("%w: there is no verb %q", ErrRequest, plaintext.Line(plaintext.Cut(string(r.Verb), 40)))
-	case r.Instance < 1, !print_.MatchString(r.Agent), r.Judged != "" && !hexSum.MatchString(r.Judged), !nonces.MatchString(r.Nonce), r.Until.IsZero(),
+	case r.Instance < 1, !prints.MatchString(r.Agent), r.Judged != "" && !hexSum.MatchString(r.Judged), !nonces.MatchString(r.Nonce), r.Until.IsZero(),
 		!r.Until.Equal(r.Until.Truncate(time.Second)):
 		return fmt.Errorf("%w: a field of it is not as it must be", ErrRequest)
 	}
@@ -199,4 +200,66 @@ func words(all []Verb) string {
 // Frozen tells whether nothing that this file allows could ever be carried out for want of somebody to sign it.
 func (o Owner) Frozen() bool {
 	return o.Trust == ByOperators && len(o.Operators) == 0 && slices.ContainsFunc(o.Verbs, Verb.Changes)
+}
+
+// Hello is the first message of an agent, once TLS has shown each to the other: what it is, and what its owner allows.
+type Hello struct {
+	Version string   `json:"version"`
+	Verbs   []Verb   `json:"verbs"`
+	Never   []string `json:"never"`
+	Trust   Trust    `json:"trust"`
+	Frozen  bool     `json:"frozen"`          // changes are allowed, and nobody could sign one
+	Token   string   `json:"token,omitempty"` // of a launch: it enrolls the agent's key, once
+}
+
+// Welcome is what the service answers: frames follow, unless it refuses.
+type Welcome struct {
+	Instance int64  `json:"instance"`
+	Refused  Code   `json:"refused,omitempty"`
+	Why      string `json:"why,omitempty"`
+}
+
+// Call is the head of a channel: what is asked for, and who signed it.
+type Call struct {
+	Request   Request `json:"request"`
+	Signature string  `json:"signature,omitempty"` // armored (PROTOCOL.sshsig)
+}
+
+// Answer is what comes back on the channel, before it ends.
+type Answer struct {
+	Code   Code            `json:"code,omitempty"` // "" if it was done
+	Said   string          `json:"said,omitempty"` // in words; the instance's own, so not to be trusted in form
+	Result json.RawMessage `json:"result,omitempty"`
+}
+
+// Code says what became of a call, or of a connection.
+type Code string
+
+// The codes.
+const (
+	NotOpen   Code = "not-open"  // the owner's file does not allow it
+	Unsigned  Code = "unsigned"  // nobody signed it whom the owner's file names
+	Elsewhere Code = "elsewhere" // it is for another agent
+	Over      Code = "over"      // its time is over
+	Twice     Code = "twice"     // it was carried out before
+	Malformed Code = "malformed" // it is no request
+	Refused   Code = "refused"   // what was asked for would do harm, or the machine did not do it
+	Changed   Code = "changed"   // the file is not what it was judged on
+	Failed    Code = "failed"    // something went wrong there
+	Unknown   Code = "unknown"   // of a connection: no instance has an agent with this key
+	Second    Code = "second"    // of a connection: an agent with this key is connected
+	OldToken  Code = "old-token" // of a connection: the token is nobody's, was used, or is over
+)
+
+// CodeOf is the code of an error of this package; Failed for any other.
+func CodeOf(err error) Code {
+	for _, known := range []struct {
+		err  error
+		code Code
+	}{{ErrNotOpen, NotOpen}, {ErrUnsigned, Unsigned}, {ErrElsewhere, Elsewhere}, {ErrOver, Over}, {ErrTwice, Twice}, {ErrRequest, Malformed}} {
+		if errors.Is(err, known.err) {
+			return known.code
+		}
+	}
+	return Failed
 }

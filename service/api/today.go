@@ -71,16 +71,17 @@ func (s *Server) today(c *gin.Context) {
 		q.NewFor = operator(c).Name
 	}
 	rows, next, err := s.opts.Store.Matters(c.Request.Context(), q)
-	waits := len(rows) > 0 && rows[0].Waits
-	if err == nil && len(rows) == 0 { // which say nothing of it
+	waits, empty := len(rows) > 0 && rows[0].Waits, err == nil && len(rows) == 0
+	if empty { // which say nothing of it
 		waits, err = s.opts.Store.ToJudge(c.Request.Context())
 	}
 	if err == nil && waits { // what was changed a moment ago is in the answer
 		err = s.opts.Worker.Upkeep.JudgeNow(c.Request.Context())
 		s.countAgain()
-		if err == nil {
-			rows, next, err = s.opts.Store.Matters(c.Request.Context(), q)
-		}
+	}
+	// Where nothing waits any more, it may have been judged between the two questions: so it is read again.
+	if err == nil && (waits || empty) {
+		rows, next, err = s.opts.Store.Matters(c.Request.Context(), q)
 	}
 	if err != nil {
 		s.fail(c, err)

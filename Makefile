@@ -25,6 +25,7 @@ demo-reset: ## wipe the demo's data and its people's keys
 
 build: console/dist/index.html console/dist/core.wasm.gz ## build the programs into bin/
 	go build -buildvcs=auto -o bin/ ./cmd/...
+	CGO_ENABLED=0 go build -buildvcs=auto -trimpath -ldflags='-s -w' -o bin/ ./cmd/plumlatch-agent
 
 console/node_modules/.package-lock.json: console/package.json console/package-lock.json
 	cd console && npm ci --no-audit --no-fund --loglevel=error

@@ -103,7 +103,7 @@ type demo struct {
 
 func newDemo(dir string) *demo {
 	d := &demo{dir: dir, net: fmt.Sprintf("127.%d.%d.0/20", 64+rand.IntN(180), 16*rand.IntN(16))}
-	d.port = freePorts(3)
+	d.port = freePorts(4)
 	d.url = fmt.Sprintf("http://127.0.0.1:%d", d.port)
 	return d
 }

@@ -51,14 +51,25 @@ is-active)
   case $unit in
   *.timer) [ -e $s/timer.$unit ] && kill -0 $(cat $s/timer.$unit) 2>/dev/null ;;
   ssh.service) [ -e $s/unit ] ;;
+  plumlatch-agent.service) [ -e $s/service.$unit ] && kill -0 $(cat $s/service.$unit) 2>/dev/null ;;
   *) exit 3 ;;
   esac ;;
+restart)
+  $0 stop $unit
+  setsid $(sed -n 's/^ExecStart=//p' $u/$unit) </dev/null >>$s/log.$unit 2>&1 9>&- 3>&- &
+  echo $! >$s/service.$unit ;;
 start)
   seconds=$(sed -n 's/^OnActiveSec=//p' $u/$unit)
   run=$(sed -n 's/^ExecStart=//p' $u/$(sed -n 's/^Unit=//p' $u/$unit))
   setsid bash -c "for n in \$(seq 1 ${seconds}0); do [ ! -e $s/fire ] || break; sleep 0.1; done; $run" </dev/null >/dev/null 2>&1 9>&- 3>&- &
   echo $! >$s/timer.$unit ;;
-stop) kill -- -$(cat $s/timer.$unit) 2>/dev/null; rm -f $s/timer.$unit ;;
+stop)
+  for f in $s/timer.$unit $s/service.$unit; do
+    [ -e $f ] || continue
+    kill -- -$(cat $f) 2>/dev/null
+    for n in $(seq 1 100); do kill -0 $(cat $f) 2>/dev/null || break; sleep 0.05; done
+    rm -f $f
+  done ;;
 reload-or-restart)
   if [ -e $s/hold ]; then touch $s/held; while [ -e $s/hold ]; do sleep 0.05; done; fi
   if [ "$(cat /proc/$(cat $s/sshd)/comm 2>/dev/null)" = sshd ]; then kill -HUP $(cat $s/sshd)
@@ -78,6 +89,11 @@ func startInner(t *testing.T, options ...string) *inner {
 	}
 	mustDo(t, os.CopyFS(at("etc-ssh"), os.DirFS("/etc/ssh")))
 	mustDo(t, os.MkdirAll(at("etc-ssh/sshd_config.d"), 0o755))
+	keys, err := filepath.Glob(at("etc-ssh/ssh_host_*_key")) // CopyFS makes them readable by all
+	mustDo(t, err)
+	for _, k := range keys {
+		mustDo(t, os.Chmod(k, 0o600))
+	}
 	mustDo(t, os.WriteFile(at("systemctl"), []byte(systemctl), 0o755))
 	mustDo(t, os.Chmod(at("systemctl"), 0o755))
 	mustDo(t, os.Chmod(m.dir, 0o755))

@@ -97,9 +97,9 @@ func localInfo(fi fs.FileInfo) FileInfo {
 	return out
 }
 
-// Open does not wait for whoever writes into a pipe, and follows no link in the last place.
+// Open does not wait for whoever writes into a pipe. It follows links, as SFTP does: who must not, looks first, and is the file's own user.
 func (f localFiles) Open(name string) (io.ReadSeekCloser, error) {
-	return os.OpenFile(f.at(name), os.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+	return os.OpenFile(f.at(name), os.O_RDONLY|unix.O_NONBLOCK, 0)
 }
 
 func (f localFiles) Create(name string, mode fs.FileMode, data []byte) error {

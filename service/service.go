@@ -28,6 +28,9 @@ type Options struct {
 	Hosts  []string
 	// CertFile and KeyFile are PEM files, for TLS; "" for none.
 	CertFile, KeyFile string
+	// Agents is where agents connect, and AgentAddress HOST:PORT that instances dial for it; nil for none. It is the service's own from Start on.
+	Agents       net.Listener
+	AgentAddress string
 }
 
 // Service is a started service.
@@ -47,6 +50,12 @@ func Start(ctx context.Context, w *kinds.Worker, listener net.Listener, o Option
 	}
 	if err := w.Start(ctx); err != nil {
 		return nil, err
+	}
+	if o.Agents != nil {
+		if err := w.Agents.Serve(ctx, o.Agents, o.AgentAddress); err != nil {
+			w.Close()
+			return nil, err
+		}
 	}
 	closing := make(chan struct{})
 	log := w.Door.Log

@@ -24,7 +24,7 @@ var stages = []stage{
 		"size list", "region list", "static-address list", "static-address reserve", "static-address move",
 		"static-address release", "cloud-key list", "cloud-key upload", "cloud-key place", "cloud-key remove"}},
 	{"getting-in", "logging in, and why one cannot", []string{"open", "why", "hosts write", "hosts print",
-		"instance password", "instance logins", "instance user", "instance rules", "instance admit", "instance unadmit", "instance host-key", "instance boot-log"}},
+		"instance password", "instance logins", "instance user", "instance agent", "instance rules", "instance admit", "instance unadmit", "instance host-key", "instance boot-log"}},
 	{"tracking", "which key opens which instance", []string{"today", "who", "opens", "access list", "access used", "survey",
 		"access record", "instance adopt", "instance adopt-many", "discover", "discover adopt", "instance link",
 		"instance probing"}},

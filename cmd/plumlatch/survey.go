@@ -21,7 +21,7 @@ import (
 // surveyOptions are what a survey is asked for.
 type surveyOptions struct {
 	inside, outside, all, agent, last, asJSON, detach bool
-	tag, region, key, identity, passFile              string
+	tag, region, key, identity, passFile, by          string
 }
 
 func survey(fs *flag.FlagSet) func(*cli) error {
@@ -37,6 +37,7 @@ func survey(fs *flag.FlagSet) func(*cli) error {
 		"look from inside with this private key `file`, by this machine: with sudo it sees more than the steward")
 	fs.BoolVar(&o.agent, "ssh-agent", false, "the same with the keys in the running ssh-agent")
 	fs.StringVar(&o.passFile, "passphrase-file", "", "`file` with the passphrase of -identity")
+	fs.StringVar(&o.by, "by", "steward", "who looks from inside: the `steward`, or the agent there, which sees more")
 	fs.BoolVar(&o.last, "last", false, "show what the last surveys saw, and survey nothing")
 	fs.BoolVar(&o.detach, "detach", false, "of many: print the work's ID and leave")
 	fs.BoolVar(&o.asJSON, "json", false, "print JSON")
@@ -52,6 +53,10 @@ func survey(fs *flag.FlagSet) func(*cli) error {
 			return usagef("-identity, -ssh-agent, -key and -last are for one instance")
 		case own && (o.outside || o.identity != "" && o.agent):
 			return usagef("-identity or -ssh-agent looks from inside; give one of them, and not -outside")
+		case o.by != "steward" && o.by != "agent":
+			return usagef("-by is steward or agent")
+		case o.by == "agent" && (many || own || o.outside || o.last):
+			return usagef("-by agent is for one instance, from inside")
 		case o.key != "" && !o.outside:
 			return usagef("-key goes with -outside")
 		}
@@ -66,6 +71,8 @@ func survey(fs *flag.FlagSet) func(*cli) error {
 			return c.lastSurveys(service, c.args[0], o.asJSON)
 		case own:
 			return c.surveyHere(service, c.args[0], o)
+		case o.by == "agent":
+			return c.surveyByAgent(service, c.args[0], o)
 		}
 		r := wire.SurveyRequest{Inside: o.inside || !o.outside, Outside: o.outside}
 		if o.key != "" {
@@ -354,6 +361,21 @@ func (c *cli) surveyHere(service *client.Client, name string, o surveyOptions) e
 		}
 		fmt.Fprintf(c.out, "%s of its log (%s) were read: plumlatch access used -instance %s\n", count(n, "login"), r.Logins.Source, i.Name)
 	}
+	c.surveyNext(s)
+	return nil
+}
+
+// surveyByAgent has the agent there look.
+func (c *cli) surveyByAgent(service *client.Client, name string, o surveyOptions) error {
+	s, err := service.AgentLook(c.ctx, name)
+	if err != nil {
+		return err
+	}
+	if o.asJSON {
+		return c.json(s)
+	}
+	fmt.Fprintf(c.out, "Seen by the agent there, as root.\n")
+	c.printInside(s)
 	c.surveyNext(s)
 	return nil
 }

@@ -31,6 +31,8 @@ type config struct {
 	dialLoopback bool
 	logFormat    string
 	pprofListen  string
+	agentListen  string
+	agentAddress string
 	lease        time.Duration
 	stateLimit   time.Duration
 	follow       time.Duration
@@ -70,6 +72,8 @@ func (c *config) flags(fs *flag.FlagSet) {
 	fs.StringVar(&c.pprofListen, "pprof-listen", "",
 		"loopback `address` to serve the profiles of net/http/pprof on, to whoever is on this machine; off unless "+
 			"it is given")
+	fs.StringVar(&c.agentListen, "agent-listen", "", "`address` to listen on for the agents of instances; no agents unless it is given")
+	fs.StringVar(&c.agentAddress, "agent-address", "", "`HOST:PORT` that instances dial for that (default: -agent-listen)")
 	fs.StringVar(&c.logFormat, "log-format", "text", "`format` of the log: text or json")
 }
 
@@ -144,6 +148,16 @@ func (c *config) check() error {
 			return err
 		}
 		c.ownerURL = strings.TrimSpace(string(data))
+	}
+	if c.agentAddress == "" {
+		c.agentAddress = c.agentListen
+	}
+	if c.agentListen != "" {
+		if host, _, err := net.SplitHostPort(c.agentAddress); err != nil || host == "" {
+			return errors.New("option agent-address: give HOST:PORT that instances can dial")
+		}
+	} else if c.agentAddress != "" {
+		return errors.New("option agent-address goes with -agent-listen")
 	}
 	if c.surveys < 0 || c.surveys > 256 {
 		return errors.New("option surveys: give 0 to 256")

@@ -146,7 +146,7 @@ func (d *demoRun) start(ctx context.Context) error {
 	c := config{
 		listen: d.address(0), databaseURL: serviceURL, ownerURL: url, identityFile: d.path("service", "identity.txt"),
 		cloudURL: "http://" + d.address(1), cloudToken: d.path("standin-token"),
-		dialFrom: d.dialFrom(), dialLoopback: true,
+		dialFrom: d.dialFrom(), dialLoopback: true, agentListen: d.address(3), agentAddress: d.address(3),
 		// one replica: a short lease goes on soon after a kill
 		lease: 3 * time.Second, stateLimit: 5 * time.Minute, follow: d.follow, surveys: d.surveys, connections: 16,
 	}
@@ -189,7 +189,7 @@ func (d *demoRun) takeLock() error {
 }
 
 func (d *demoRun) portsFree() error {
-	for i, what := range []string{"the service", "the stand-in cloud", "PostgreSQL"} {
+	for i, what := range []string{"the service", "the stand-in cloud", "PostgreSQL", "the service for agents"} {
 		l, err := net.Listen("tcp", d.address(i))
 		if err != nil {
 			return fmt.Errorf("%s is taken, which %s needs; PORT=%d make demo uses other ports", d.address(i),

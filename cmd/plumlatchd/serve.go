@@ -64,8 +64,21 @@ func startService(ctx context.Context, c config, log *slog.Logger) (_ *service.S
 	if c.allowHosts != "" {
 		options.Hosts = strings.Split(c.allowHosts, ",")
 	}
+	if c.agentListen != "" {
+		if options.Agents, err = net.Listen("tcp", c.agentListen); err != nil {
+			return nil, errors.Join(fmt.Errorf("option agent-listen: %w", err), db.Close())
+		}
+		if strings.HasSuffix(c.agentAddress, ":0") { // any free port
+			options.AgentAddress = options.Agents.Addr().String()
+		} else {
+			options.AgentAddress = c.agentAddress
+		}
+	}
 	s, err := service.Start(ctx, worker, listener, options)
 	if err != nil {
+		if options.Agents != nil {
+			err = errors.Join(err, options.Agents.Close())
+		}
 		return nil, errors.Join(err, db.Close())
 	}
 	log.Info("listening", "address", c.listen, "tls", c.tlsCert != "")
@@ -85,6 +98,9 @@ func (c *config) policy() (reach.Policy, error) {
 	}
 	var err error
 	own := []string{c.cloudURL}
+	if c.agentListen != "" {
+		own = append(own, "https://"+c.agentListen)
+	}
 	if c.pprofListen != "" {
 		own = append(own, "http://"+c.pprofListen)
 	}

@@ -202,6 +202,12 @@ func (o Owner) Frozen() bool {
 	return o.Trust == ByOperators && len(o.Operators) == 0 && slices.ContainsFunc(o.Verbs, Verb.Changes)
 }
 
+// Where agents connect: the path, and the name in the service's certificate for agents, whatever address is dialled.
+const (
+	Path       = "/agent"
+	ServerName = "agents.plumlatch.internal"
+)
+
 // Hello is the first message of an agent, once TLS has shown each to the other: what it is, and what its owner allows.
 type Hello struct {
 	Version string   `json:"version"`

@@ -50,7 +50,11 @@ var (
 		"Use it under the name that it has."}
 	inProgress = problemType{"in-progress", 409, "The instance is in the middle of another change",
 		"Wait until it is over, and try again."}
-	conflict = problemType{"conflict", 409, "This cannot be done now", "Read the detail."}
+	conflict  = problemType{"conflict", 409, "This cannot be done now", "Read the detail."}
+	agentAway = problemType{"agent-away", 409, "The instance's agent cannot be asked",
+		"See what is known of it: plumlatch instance agent show NAME."}
+	agentRefused = problemType{"agent-refused", 409, "The instance's agent does not do this",
+		"Its owner's file says what it does and who may ask: /etc/plumlatch-agent.yaml on the instance."}
 	tooLarge = problemType{"too-large", 413, "The request is too large",
 		"A public key is one line, well under 64 KiB."}
 	invalidField = problemType{"invalid-field", 422, "A field is not valid", "Correct the named field."}
@@ -66,7 +70,7 @@ var (
 
 	problemTypes = []problemType{badRequest, unauthenticated, badToken, badPassword, badSignature, forbidden, wrongHost,
 		wrongOrigin, notFound, nameTaken,
-		keyKnown, inProgress, conflict, tooLarge, invalidField, privateKey, tooMany, busy, internal, cloudFailed}
+		keyKnown, inProgress, conflict, agentAway, agentRefused, tooLarge, invalidField, privateKey, tooMany, busy, internal, cloudFailed}
 )
 
 var privateDetail = keypair.ErrPrivateKey.Error() +

@@ -71,7 +71,8 @@ func (s *Server) clientSurvey(c *gin.Context) {
 	if !ok {
 		return
 	}
-	out, err := s.opts.Worker.Survey.TakeClientSurvey(c.Request.Context(), actor(c), i, r)
+	by := actor(c)
+	out, err := s.opts.Worker.Survey.TakeClientSurvey(c.Request.Context(), by, i, "the client of "+by.Operator+" at "+by.Address, r)
 	if err != nil {
 		s.surveyFailed(c, err)
 		return

@@ -8,6 +8,7 @@ import (
 	"errors"
 
 	"plumlatch/service/accesses"
+	"plumlatch/service/agents"
 	"plumlatch/service/cloud"
 	"plumlatch/service/door"
 	"plumlatch/service/fleet"
@@ -33,6 +34,7 @@ type Worker struct {
 	Restore   *restore.Service
 	Fleet     *fleet.Service
 	Upkeep    *upkeep.Service
+	Agents    *agents.Service
 }
 
 // New wires a service. surveysAtOnce is how many instances this replica surveys at one time
@@ -47,6 +49,7 @@ func New(d *door.Service, surveysAtOnce int) *Worker {
 	w.Restore = &restore.Service{Service: w.Accesses, Lifecycle: w.Lifecycle, Network: w.Network}
 	w.Fleet = &fleet.Service{Service: w.Restore}
 	w.Upkeep = &upkeep.Service{Service: w.Restore, KeyLists: w.KeyLists}
+	w.Agents = &agents.Service{Service: w.Survey}
 	return w
 }
 
@@ -83,4 +86,7 @@ func (w *Worker) Start(ctx context.Context) error {
 
 // Close lays down the work at hand, for any replica to go on with at once, and waits until
 // that is done.
-func (w *Worker) Close() { w.Door.Engine.Close() }
+func (w *Worker) Close() {
+	w.Agents.Close()
+	w.Door.Engine.Close()
+}

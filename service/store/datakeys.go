@@ -21,8 +21,8 @@ func (s *Store) AddDataKey(ctx context.Context, sealed []byte) error {
 }
 
 // SealedBefore returns at most limit steward keys that are sealed with another
-// data key than this one, with the instance that each belongs to; and keys of
-// work, with its ID made negative.
+// data key than this one, with the instance that each belongs to; keys of work,
+// with its ID made negative; and the key of the agents' authority, with 0.
 func (s *Store) SealedBefore(ctx context.Context, dataKey int64, limit int) (map[int64][]byte, error) {
 	var rows []struct {
 		InstanceID int64
@@ -31,6 +31,8 @@ func (s *Store) SealedBefore(ctx context.Context, dataKey int64, limit int) (map
 	err := s.db.WithContext(ctx).Raw(`SELECT * FROM (SELECT instance_id, sealed FROM steward_keys
 		WHERE data_key IS DISTINCT FROM @key ORDER BY instance_id LIMIT @limit) a
 		UNION ALL SELECT instance_id, sealed FROM steward_next WHERE data_key IS DISTINCT
+		FROM @key AND NOT EXISTS (SELECT 1 FROM steward_keys WHERE data_key IS DISTINCT FROM @key)
+		UNION ALL SELECT 0, sealed FROM agent_authority WHERE data_key IS DISTINCT
 		FROM @key AND NOT EXISTS (SELECT 1 FROM steward_keys WHERE data_key IS DISTINCT FROM @key)
 		UNION ALL SELECT -work_id, sealed FROM work_keys WHERE data_key IS DISTINCT
 		FROM @key AND NOT EXISTS (SELECT 1 FROM steward_keys WHERE data_key IS DISTINCT FROM @key)`,
@@ -52,6 +54,9 @@ func (s *Store) ReplaceSealed(ctx context.Context, instanceID int64, old, anew [
 				return err
 			}
 		}
+		if instanceID == 0 {
+			return tx.Exec("UPDATE agent_authority SET sealed = ? WHERE sealed = ?", raw(anew), raw(old)).Error
+		}
 		return tx.Exec("UPDATE work_keys SET sealed = ? WHERE work_id = ? AND sealed = ?", raw(anew),
 			-instanceID, raw(old)).Error
 	})
@@ -66,7 +71,8 @@ func (s *Store) EndNewIdentity(ctx context.Context, dataKey int64, sentinel []by
 	return s.tx(ctx, func(tx *gorm.DB) error {
 		if err := tx.Exec("DELETE FROM data_keys k WHERE id < ? AND NOT EXISTS (SELECT 1 FROM steward_keys s WHERE "+
 			"s.data_key = k.id) AND NOT EXISTS (SELECT 1 FROM steward_next s WHERE s.data_key = k.id) AND NOT "+
-			"EXISTS (SELECT 1 FROM work_keys s WHERE s.data_key = k.id)", dataKey).Error; err != nil {
+			"EXISTS (SELECT 1 FROM work_keys s WHERE s.data_key = k.id) AND NOT EXISTS (SELECT 1 FROM agent_authority s "+
+			"WHERE s.data_key = k.id)", dataKey).Error; err != nil {
 			return err
 		}
 		var left int64

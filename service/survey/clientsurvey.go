@@ -44,15 +44,14 @@ const (
 	maxReports = 300 // lines of each sort of words
 )
 
-// TakeClientSurvey takes in what an engineer's client saw from inside. It is the
-// client's word, and its vantage says so. FieldError, store.ErrSurveying.
-func (w *Service) TakeClientSurvey(ctx context.Context, by store.Actor, i store.Instance,
+// TakeClientSurvey takes in what an engineer's client, or the agent there, saw from
+// inside. It is their word, and its vantage says whose. FieldError, store.ErrSurveying.
+func (w *Service) TakeClientSurvey(ctx context.Context, by store.Actor, i store.Instance, vantage string,
 	r wire.ClientSurvey) (wire.Survey, error) {
 	if len(r.Users) > maxUsers {
 		return wire.Survey{}, door.FieldError{Field: "users", Problem: fmt.Sprintf("more than %d users", maxUsers)}
 	}
-	out := wire.Survey{Instance: i.Name, LoginUser: i.LoginUser, Vantage: "the client of " + by.Operator + " at " +
-		by.Address, Files: said(r.Files), NotSeen: said(r.NotSeen), Broken: said(r.Broken),
+	out := wire.Survey{Instance: i.Name, LoginUser: i.LoginUser, Vantage: vantage, Files: said(r.Files), NotSeen: said(r.NotSeen), Broken: said(r.Broken),
 		Ignored: said(r.Ignored), Config: said(r.Config), Doors: doorsSaid(r.Doors), Lying: []wire.LyingKey{},
 		Keys: []wire.Surveyed{}, Machine: machineSaid(r.Machine)}
 	for _, l := range r.Lying[:min(maxReports, len(r.Lying))] {
@@ -83,7 +82,7 @@ func (w *Service) TakeClientSurvey(ctx context.Context, by store.Actor, i store.
 	kept.Found = c.Found
 	kept.Parts = []store.SurveyPart{{Sort: "client", Vantage: out.Vantage, Recorded: c.Recorded,
 		Unrecorded: c.Unrecorded, Missing: c.missing, Expired: c.lapsed, Report: out}}
-	kept.Journal = "by the client: " + c.words()
+	kept.Journal = "by " + vantage + ": " + c.words()
 	log, uses, err := w.loggedUses(ctx, out.Vantage, r.Logins)
 	if err != nil {
 		return out, errJoinGive(ctx, w, turn, err)

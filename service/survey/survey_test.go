@@ -117,7 +117,7 @@ func TestLoginsMended(t *testing.T) {
 		t.Helper()
 		u := use
 		u.Count = count
-		if _, err := h.W.Survey.TakeClientSurvey(t.Context(), kindtest.By, i, wire.ClientSurvey{Logins: &wire.LoginLog{Source: "journal", Since: &since,
+		if _, err := h.W.Survey.TakeClientSurvey(t.Context(), kindtest.By, i, "a client", wire.ClientSurvey{Logins: &wire.LoginLog{Source: "journal", Since: &since,
 			Clock: at, Uses: []wire.LoggedUse{u}}}); err != nil {
 			t.Fatal(err)
 		}
@@ -174,7 +174,7 @@ func TestJudgedByLog(t *testing.T) {
 			u := &uses[n]
 			u.Last, u.Day, u.Count, u.Trusted, u.LoginUser, u.Method = u.First, u.First.Format(time.DateOnly), 1, true, "debian", "publickey"
 		}
-		if _, err := h.W.Survey.TakeClientSurvey(t.Context(), kindtest.By, i, wire.ClientSurvey{Logins: &wire.LoginLog{Source: "journal", Since: &since,
+		if _, err := h.W.Survey.TakeClientSurvey(t.Context(), kindtest.By, i, "a client", wire.ClientSurvey{Logins: &wire.LoginLog{Source: "journal", Since: &since,
 			Clock: now, Uses: uses}}); err != nil {
 			t.Fatal(err)
 		}

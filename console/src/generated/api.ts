@@ -460,6 +460,94 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/instances/{name}/agent": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * What is known of an instance's resident agent, and what it pins.
+     * @description For whoever is viewer or more.
+     */
+    get: operations["get-instances-name-agent"];
+    /**
+     * Enroll an agent's key, as an engineer's session read it on the instance.
+     * @description For whoever is operator or more.
+     */
+    put: operations["put-instances-name-agent"];
+    post?: never;
+    /**
+     * Know an instance's agent no more.
+     * @description For whoever is operator or more.
+     */
+    delete: operations["delete-instances-name-agent"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/instances/{name}/agent/call": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Pass a request on to the agent that an operator signed.
+     * @description For whoever is operator or more.
+     */
+    post: operations["post-instances-name-agent-call"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/instances/{name}/agent/look": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Have the agent look at who gets in, and take in what it saw.
+     * @description For whoever is operator or more.
+     */
+    post: operations["post-instances-name-agent-look"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/instances/{name}/agent/token": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * A token that enrolls the instance's agent once, within the hour.
+     * @description For whoever is operator or more.
+     */
+    post: operations["post-instances-name-agent-token"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/instances/{name}/boot-log": {
     parameters: {
       query?: never;
@@ -2664,6 +2752,58 @@ export interface components {
         [key: string]: string;
       };
       via?: components["schemas"]["Hop"];
+    };
+    Agent: {
+      address?: string;
+      authority?: string;
+      connected: boolean;
+      /** Format: date-time */
+      connected_at?: string;
+      enrolled: boolean;
+      /** Format: date-time */
+      enrolled_at?: string;
+      enrolled_by?: string;
+      fingerprint?: string;
+      frozen?: boolean;
+      instance: string;
+      /** Format: int64 */
+      instance_id: number;
+      never: string[];
+      /** Format: date-time */
+      refused_at?: string;
+      refused_from?: string;
+      /** Format: date-time */
+      seen_at?: string;
+      service?: string;
+      trust?: string;
+      verbs: string[];
+      version?: string;
+    };
+    AgentCall: {
+      request: components["schemas"]["AgentcallsRequest"];
+      signature: string;
+    };
+    AgentDone: {
+      result: string;
+    };
+    AgentKey: {
+      public_key: string;
+    };
+    AgentToken: {
+      authority: string;
+      service: string;
+      token: string;
+    };
+    AgentcallsRequest: {
+      agent: string;
+      args: string;
+      /** Format: int64 */
+      instance: number;
+      judged: string;
+      nonce: string;
+      /** Format: date-time */
+      until: string;
+      verb: string;
     };
     BootLog: {
       /** Format: date-time */
@@ -5117,6 +5257,190 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Work"];
+        };
+      };
+    };
+  };
+  "get-instances-name-agent": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Agent"];
+        };
+      };
+    };
+  };
+  "put-instances-name-agent": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["AgentKey"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+    };
+  };
+  "delete-instances-name-agent": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+    };
+  };
+  "post-instances-name-agent-call": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["AgentCall"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["AgentDone"];
+        };
+      };
+    };
+  };
+  "post-instances-name-agent-look": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Survey"];
+        };
+      };
+    };
+  };
+  "post-instances-name-agent-token": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["AgentToken"];
         };
       };
     };

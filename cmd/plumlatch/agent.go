@@ -1,0 +1,316 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"plumlatch/client"
+	"plumlatch/core/agentcalls"
+	"plumlatch/core/keypair"
+	"plumlatch/core/names"
+	"plumlatch/core/plaintext"
+	"plumlatch/core/times"
+	"plumlatch/core/wire"
+	"plumlatch/reach"
+)
+
+// agentOptions are what instance agent is asked for.
+type agentOptions struct {
+	identity, passFile, program, verbs, never, trust, operators string
+	agent, yes, asJSON                                          bool
+}
+
+// instanceAgent shows, installs and removes the resident agent of an instance.
+func instanceAgent(fs *flag.FlagSet) func(*cli) error {
+	var o agentOptions
+	fs.StringVar(&o.verbs, "verbs", "look", "install: what it may do, `look,edit,users,sessions`; it is written into the file of the instance's owner")
+	fs.StringVar(&o.never, "never", "", "install: `USER,USER` whom it never touches")
+	fs.StringVar(&o.trust, "trust", "", "install: whose word changes something: `operators` (each change is signed), or service (default: operators)")
+	fs.StringVar(&o.operators, "operators", "", "install: `FILE,FILE` with the public keys of those who may sign (default: the key that you come in with)")
+	fs.StringVar(&o.program, "program", "", "install: the agent's executable `file` (default: plumlatch-agent beside this program)")
+	fs.StringVar(&o.identity, "identity", "", "your private key `file`: it is used here and never sent (default: a key of ~/.ssh that opens the instance)")
+	fs.BoolVar(&o.agent, "ssh-agent", false, "the same with the keys in the running ssh-agent")
+	fs.StringVar(&o.passFile, "passphrase-file", "", "`file` with the passphrase of -identity")
+	fs.BoolVar(&o.yes, "yes", false, "do not ask")
+	fs.BoolVar(&o.asJSON, "json", false, "show: print JSON")
+	return func(c *cli) error {
+		if len(c.args) != 2 || !slices.Contains([]string{"show", "install", "remove", "token"}, c.args[0]) {
+			return usagef("say show NAME, install NAME, remove NAME or token NAME")
+		}
+		verb, name := c.args[0], c.args[1]
+		written := false
+		for _, n := range []string{"verbs", "never", "trust", "operators", "program"} {
+			fs.Visit(func(f *flag.Flag) { written = written || f.Name == n })
+		}
+		switch {
+		case verb != "install" && written:
+			return usagef("-verbs, -never, -trust, -operators and -program go with install")
+		case verb != "show" && o.asJSON:
+			return usagef("-json goes with show")
+		case o.identity != "" && o.agent:
+			return usagef("give -identity or -ssh-agent")
+		}
+		service, err := c.service()
+		if err != nil {
+			return err
+		}
+		switch verb {
+		case "show":
+			return c.showAgent(service, name, o.asJSON)
+		case "install":
+			return c.installAgent(service, name, o)
+		case "token":
+			return c.agentToken(service, name)
+		}
+		return c.removeAgent(service, name, o)
+	}
+}
+
+func (c *cli) showAgent(service *client.Client, name string, asJSON bool) error {
+	a, err := service.Agent(c.ctx, name)
+	if err != nil {
+		return err
+	}
+	if asJSON {
+		return c.json(a)
+	}
+	if !a.Enrolled {
+		fmt.Fprintf(c.out, "%s has no agent.\n", a.Instance)
+		if a.Service == "" {
+			fmt.Fprintln(c.out, "This service takes no agents: it was started without -agent-listen.")
+		} else {
+			fmt.Fprintf(c.out, "next: plumlatch instance agent install %s\n", a.Instance)
+		}
+		return nil
+	}
+	now := time.Now()
+	is := "never connected"
+	switch {
+	case a.Connected:
+		is = "connected, from " + a.Address + ", since " + times.Show(a.ConnectedAt.Local())
+	case a.SeenAt != nil:
+		is = "not connected; last seen " + ago(*a.SeenAt, now)
+	}
+	fmt.Fprintf(c.out, "%s: %s.\n", a.Instance, is)
+	fmt.Fprintf(c.out, "its key %s, enrolled by %s %s\n", a.Fingerprint, plaintext.Line(a.EnrolledBy), ago(*a.EnrolledAt, now))
+	if a.ConnectedAt != nil {
+		fmt.Fprintf(c.out, "its owner's file allows: %s\n", or(strings.Join(a.Verbs, ", "), "nothing"))
+		if len(a.Never) > 0 {
+			fmt.Fprintf(c.out, "it never touches: %s\n", strings.Join(a.Never, ", "))
+		}
+		fmt.Fprintln(c.out, trustWords(a))
+	}
+	if a.RefusedAt != nil {
+		fmt.Fprintf(c.out, "another machine came with its key, from %s, %s, and was refused: it is a copy of this one, or has its key\n", plaintext.Line(a.RefusedFrom),
+			ago(*a.RefusedAt, now))
+	}
+	if a.Connected {
+		fmt.Fprintf(c.out, "next: plumlatch survey %s -by agent\n", a.Instance)
+	}
+	return nil
+}
+
+func or(s, otherwise string) string {
+	if s == "" {
+		return otherwise
+	}
+	return s
+}
+
+// trustWords says whose word changes something there.
+func trustWords(a wire.Agent) string {
+	switch {
+	case !slices.ContainsFunc(a.Verbs, func(v string) bool { return agentcalls.Verb(v).Changes() }):
+		return "it changes nothing"
+	case a.Trust == string(agentcalls.ByService):
+		return "it changes what the service asks for: whoever has the service has this instance"
+	case a.Frozen:
+		return "it changes nothing: its owner's file names no operator whose signature it takes"
+	}
+	return "it changes only what an operator has signed whom its owner's file names"
+}
+
+// installAgent puts the agent there in the engineer's own session, and reads the key that it made in the same session: so whose it is needs no
+// token, and nobody's word.
+func (c *cli) installAgent(service *client.Client, name string, o agentOptions) error {
+	a, err := service.Agent(c.ctx, name)
+	if err != nil {
+		return err
+	}
+	if a.Service == "" {
+		return failure{errors.New("this service takes no agents"), "start it with -agent-listen ADDRESS and -agent-address HOST:PORT"}
+	}
+	program, err := agentProgram(o.program)
+	if err != nil {
+		return err
+	}
+	in, err := c.enterKnown(service, name, adoptOptions{identity: o.identity, agent: o.agent, passFile: o.passFile}, "plumlatch instance agent install "+name)
+	if err != nil {
+		return err
+	}
+	defer in.close()
+	owner, err := ownerText(a.Service, in.own, o)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(c.err, "The agent goes to %s: %s, %s, a unit of systemd. %s, unless there is one already:\n\n%s\n", in.of.Name, reach.AgentProgram, reach.AgentState,
+		reach.AgentOwner, indent(owner))
+	if a.Enrolled {
+		fmt.Fprintf(c.err, "It replaces the agent with the key %s.\n", a.Fingerprint)
+	}
+	if !o.yes {
+		if err := c.confirm("Install it?"); err != nil {
+			return err
+		}
+	}
+	public, owned, err := reach.InstallAgent(c.ctx, in.ssh, reach.AgentParts{Program: program, Owner: owner, Authority: a.Authority, Instance: a.InstanceID})
+	if errors.Is(err, reach.ErrNoSudo) {
+		return failure{fmt.Errorf("%s has no sudo without a password on %s: an agent is installed as root alone", in.of.LoginUser, in.of.Name),
+			"the same command with the key of a user who has sudo without a password"}
+	}
+	if err != nil {
+		return err
+	}
+	if err := service.EnrollAgent(c.ctx, in.of.Name, public); err != nil {
+		return err
+	}
+	if err := reach.StartAgent(c.ctx, in.ssh); err != nil {
+		return err
+	}
+	if owned {
+		text, err := reach.AgentOwnerText(c.ctx, in.ssh)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(c.err, "There was a file of its owner's already, and it stays:\n\n%s\n", indent(text))
+	}
+	return c.agentComes(service, in.of.Name)
+}
+
+func indent(text string) string {
+	return "    " + strings.ReplaceAll(strings.TrimRight(text, "\n"), "\n", "\n    ") + "\n"
+}
+
+// agentComes waits until the service sees it.
+func (c *cli) agentComes(service *client.Client, name string) error {
+	ctx, cancel := context.WithTimeout(c.ctx, time.Minute)
+	defer cancel()
+	for {
+		a, err := service.Agent(ctx, name)
+		if err == nil && a.Connected {
+			return c.showAgent(service, name, false)
+		}
+		select {
+		case <-ctx.Done():
+			return failure{fmt.Errorf("the agent of %s is installed, and did not connect within a minute: can the instance dial %s? On it, journalctl -u %s says more",
+				name, a.Service, reach.AgentUnit), "plumlatch instance agent show " + name}
+		case <-time.After(300 * time.Millisecond):
+		}
+	}
+}
+
+// agentProgram reads the executable that is sent.
+func agentProgram(file string) ([]byte, error) {
+	if file == "" {
+		self, err := os.Executable()
+		if err != nil {
+			return nil, err
+		}
+		file = filepath.Join(filepath.Dir(self), "plumlatch-agent")
+	}
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return nil, failure{fmt.Errorf("the agent's executable: %w", err), "the same command with -program FILE; make build makes bin/plumlatch-agent"}
+	}
+	if !strings.HasPrefix(string(data[:min(4, len(data))]), "\x7fELF") {
+		return nil, fmt.Errorf("%s is no executable for Linux", file)
+	}
+	return data, nil
+}
+
+// ownerText is the file of an instance's owner, as the options have it.
+func ownerText(service string, own keypair.Public, o agentOptions) (string, error) {
+	var out strings.Builder
+	fmt.Fprintf(&out, "# What the agent of Plum Latch may do on this machine (docs/agent.md). No verb of the agent changes this file.\nservice: %s\n", service)
+	verbs := strings.Split(o.verbs, ",")
+	fmt.Fprintf(&out, "verbs: [%s]\n", strings.Join(verbs, ", "))
+	var never []string
+	if o.never != "" {
+		if never = strings.Split(o.never, ","); !slices.ContainsFunc(never, func(u string) bool { return !names.LoginUser(u) }) {
+			fmt.Fprintf(&out, "never: [%s]\n", strings.Join(never, ", "))
+		}
+	}
+	trust := or(o.trust, string(agentcalls.ByOperators))
+	fmt.Fprintf(&out, "trust: %s\n", trust)
+	lines := []string{keypair.Public{Blob: own.Blob, Comment: "who installed it"}.Line()}
+	if o.operators != "" {
+		lines = nil
+		for _, file := range strings.Split(o.operators, ",") {
+			data, err := os.ReadFile(file)
+			if err != nil {
+				return "", err
+			}
+			p, err := keypair.ReadPublic(data)
+			if err != nil {
+				return "", fmt.Errorf("%s: %w", file, err)
+			}
+			lines = append(lines, keypair.Public{Blob: p.Blob, Comment: filepath.Base(file)}.Line())
+		}
+	}
+	owner, err := agentcalls.ReadOwner(verbs, never, trust, lines)
+	if err != nil {
+		return "", usagef("%s", err)
+	}
+	if slices.ContainsFunc(owner.Verbs, agentcalls.Verb.Changes) && owner.Trust == agentcalls.ByOperators {
+		out.WriteString("operators:\n")
+		for _, l := range lines {
+			fmt.Fprintf(&out, "  - %q\n", l)
+		}
+	}
+	return out.String(), nil
+}
+
+// removeAgent takes all of it away, and has the service know it no more.
+func (c *cli) removeAgent(service *client.Client, name string, o agentOptions) error {
+	in, err := c.enterKnown(service, name, adoptOptions{identity: o.identity, agent: o.agent, passFile: o.passFile}, "plumlatch instance agent remove "+name)
+	if err != nil {
+		return err
+	}
+	defer in.close()
+	if !o.yes {
+		if err := c.confirm(fmt.Sprintf("Take the agent of %s away, with its key and its owner's file?", in.of.Name)); err != nil {
+			return err
+		}
+	}
+	if err := reach.RemoveAgent(c.ctx, in.ssh); err != nil {
+		return err
+	}
+	a, err := service.Agent(c.ctx, in.of.Name)
+	if err == nil && a.Enrolled {
+		err = service.ForgetAgent(c.ctx, in.of.Name)
+	}
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(c.out, "%s has no agent any more: nothing of it is left there, and its key opens no connection.\n", in.of.Name)
+	return nil
+}
+
+// agentToken prints what an instance's first boot needs to enroll its agent.
+func (c *cli) agentToken(service *client.Client, name string) error {
+	t, err := service.AgentToken(c.ctx, name)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(c.err, "The token enrolls the agent of %s once, within the hour. On the instance, with the agent's program and its owner's file in place:\n"+
+		"plumlatch-agent enroll -token-file FILE -authority FILE\nThe service is at %s; this is its authority:\n%s", name, t.Service, t.Authority)
+	fmt.Fprintln(c.out, t.Token)
+	return nil
+}

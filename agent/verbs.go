@@ -138,14 +138,9 @@ func (p Paths) once(r agentcalls.Request) error {
 	return err
 }
 
-// LookArgs are the arguments of look.
-type LookArgs struct {
-	LoginsSince time.Time `json:"logins_since"` // from when the log of logins is read; the whole of it for the zero time
-}
-
 // look sees all that an engineer's session with sudo sees.
 func look(ctx context.Context, r agentcalls.Request) (wire.ClientSurvey, error) {
-	w, err := args[LookArgs](r)
+	w, err := args[agentcalls.LookArgs](r)
 	if err != nil {
 		return wire.ClientSurvey{}, err
 	}
@@ -167,61 +162,30 @@ func look(ctx context.Context, r agentcalls.Request) (wire.ClientSurvey, error) 
 	return out, nil
 }
 
-// EditArgs are the arguments of edit.
-type EditArgs struct {
-	User string `json:"user"`
-	Line string `json:"line"` // to be added: an authorized_keys line
-}
-
-// Edited is what edit did.
-type Edited struct {
-	File  string `json:"file"`
-	There bool   `json:"there"` // the line stood there before; nothing was written
-}
-
 // edit adds a line to a user's file of keys, in one append: it can only add a way in. Lines are taken out by nobody but a session, or the
 // steward, which ask the guard.
-func edit(ctx context.Context, owner agentcalls.Owner, r agentcalls.Request) (Edited, error) {
-	w, err := args[EditArgs](r)
+func edit(ctx context.Context, owner agentcalls.Owner, r agentcalls.Request) (agentcalls.Edited, error) {
+	w, err := args[agentcalls.EditArgs](r)
 	if err != nil {
-		return Edited{}, err
+		return agentcalls.Edited{}, err
 	}
 	if err := owner.Untouched(w.User); err != nil {
-		return Edited{}, err
+		return agentcalls.Edited{}, err
 	}
 	lines := authkeys.Parse([]byte(w.Line), time.UTC)
 	if strings.ContainsAny(w.Line, "\r\n\x00") || len(lines) != 1 || lines[0].Err != nil {
-		return Edited{}, fmt.Errorf("%w: it is no line of a file of keys", agentcalls.ErrRequest)
+		return agentcalls.Edited{}, fmt.Errorf("%w: it is no line of a file of keys", agentcalls.ErrRequest)
 	}
 	u, name, err := reach.KeysFileHere(ctx, w.User)
 	if err != nil {
-		return Edited{}, refused{err}
+		return agentcalls.Edited{}, refused{err}
 	}
 	done, err := addAs(ctx, u, addLine{name, w.Line, r.Judged})
-	return Edited{File: name, There: done.There}, err
+	return agentcalls.Edited{File: name, There: done.There}, err
 }
 
-// UsersArgs are the arguments of users.
-type UsersArgs struct {
-	Do       string `json:"do"` // list, add, owned, remove, lock
-	User     string `json:"user,omitempty"`
-	Shell    string `json:"shell,omitempty"`
-	Sudo     bool   `json:"sudo,omitempty"`
-	Ends     int64  `json:"ends,omitempty"` // seconds since 1970; 0 for no end
-	Line     string `json:"line,omitempty"` // an authorized_keys line
-	KeepHome bool   `json:"keep_home,omitempty"`
-}
-
-// UsersDone is what users saw or did.
-type UsersDone struct {
-	All   []accounts.Account `json:"all,omitempty"`
-	Keys  map[string]int     `json:"keys,omitempty"`
-	Owned accounts.Owned     `json:"owned,omitzero"`
-	Said  string             `json:"said,omitempty"`
-}
-
-func users(ctx context.Context, owner agentcalls.Owner, r agentcalls.Request) (out UsersDone, err error) {
-	w, err := args[UsersArgs](r)
+func users(ctx context.Context, owner agentcalls.Owner, r agentcalls.Request) (out agentcalls.UsersDone, err error) {
+	w, err := args[agentcalls.UsersArgs](r)
 	if err != nil {
 		return out, err
 	}
@@ -241,7 +205,7 @@ func users(ctx context.Context, owner agentcalls.Owner, r agentcalls.Request) (o
 	a := there.Find(w.User)
 	switch w.Do {
 	case "list":
-		return UsersDone{All: there.All, Keys: there.Keys}, nil
+		return agentcalls.UsersDone{All: there.All, Keys: there.Keys}, nil
 	case "add":
 		if a != nil {
 			return out, refused{errors.New("there is a user of that name already")}
@@ -273,20 +237,8 @@ func users(ctx context.Context, owner agentcalls.Owner, r agentcalls.Request) (o
 	return out, err
 }
 
-// SessionsArgs are the arguments of sessions.
-type SessionsArgs struct {
-	User        string `json:"user"`
-	Fingerprint string `json:"fingerprint"` // SHA256:..., of the key that opened those that end
-}
-
-// SessionsDone is what sessions did.
-type SessionsDone struct {
-	Ended int   `json:"ended"`
-	Left  []int `json:"left,omitempty"` // processes that are still there
-}
-
-func sessions(ctx context.Context, owner agentcalls.Owner, r agentcalls.Request) (out SessionsDone, err error) {
-	w, err := args[SessionsArgs](r)
+func sessions(ctx context.Context, owner agentcalls.Owner, r agentcalls.Request) (out agentcalls.SessionsDone, err error) {
+	w, err := args[agentcalls.SessionsArgs](r)
 	if err != nil {
 		return out, err
 	}

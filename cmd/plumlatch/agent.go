@@ -2,6 +2,8 @@ package main
 
 import (
 	"context"
+	"crypto/rand"
+	"encoding/json"
 	"errors"
 	"flag"
 	"fmt"
@@ -10,6 +12,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"golang.org/x/crypto/ssh"
 
 	"plumlatch/client"
 	"plumlatch/core/agentcalls"
@@ -312,5 +316,31 @@ func (c *cli) agentToken(service *client.Client, name string) error {
 	fmt.Fprintf(c.err, "The token enrolls the agent of %s once, within the hour. On the instance, with the agent's program and its owner's file in place:\n"+
 		"plumlatch-agent enroll -token-file FILE -authority FILE\nThe service is at %s; this is its authority:\n%s", name, t.Service, t.Authority)
 	fmt.Fprintln(c.out, t.Token)
+	return nil
+}
+
+// askAgent signs a request for an instance's agent, has the service pass it on, and reads what the agent answers.
+func askAgent(ctx context.Context, service *client.Client, a wire.Agent, signer ssh.Signer, verb agentcalls.Verb, args, out any) error {
+	text, err := json.Marshal(args)
+	if err != nil {
+		return err
+	}
+	r := agentcalls.Request{Verb: verb, Instance: a.InstanceID, Agent: a.Fingerprint, Args: string(text), Nonce: rand.Text(),
+		Until: time.Now().Add(10 * time.Minute).Truncate(time.Second)}
+	message, err := r.Text()
+	if err != nil {
+		return err
+	}
+	signature, err := keypair.Sign(signer, agentcalls.Namespace, message)
+	if err != nil {
+		return err
+	}
+	answer, err := service.AgentCall(ctx, a.Instance, r, string(signature))
+	if err != nil {
+		return err
+	}
+	if err := json.Unmarshal([]byte(answer), out); err != nil {
+		return fmt.Errorf("what the agent of %s answered cannot be read", a.Instance)
+	}
 	return nil
 }

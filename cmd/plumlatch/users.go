@@ -8,12 +8,16 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
 	"plumlatch/client"
 	"plumlatch/core/accounts"
+	"plumlatch/core/agentcalls"
 	"plumlatch/core/keypair"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
@@ -79,36 +83,170 @@ func instanceUser(fs *flag.FlagSet) func(*cli) error {
 	}
 }
 
-// userOf logs in, looks, and does what was asked for.
+// userHands see and change the users of an instance: the engineer's own session, or the agent there.
+type userHands struct {
+	all         []accounts.Account
+	keys        map[string]int // lines in the files that the server reads for each; -1 where they were not seen
+	seenBy      string
+	notSeen     []string
+	add         func(context.Context, accounts.Wanted) error
+	owned       func(context.Context, string) (accounts.Owned, error)
+	remove      func(ctx context.Context, user string, keepHome bool) (stays string, err error)
+	lock        func(context.Context, string) error
+	setPassword func(ctx context.Context, user string, password []byte, expire bool) error // nil: not by these
+}
+
+// find returns an account; nil if there is none of that name.
+func (h userHands) find(user string) *accounts.Account {
+	for n := range h.all {
+		if h.all[n].Name == user {
+			return &h.all[n]
+		}
+	}
+	return nil
+}
+
+// userOf looks, by the agent where that may, else by logging in, and does what was asked for.
 func (c *cli) userOf(service *client.Client, verb string, rest []string, o userOptions) error {
-	known, err := c.enterKnown(service, rest[0], adoptOptions{identity: o.identity, agent: o.agent, passFile: o.passFile}, "plumlatch instance user "+verb+" "+
-		strings.Join(rest, " "))
+	i, err := service.Instance(c.ctx, rest[0])
 	if err != nil {
 		return err
 	}
-	i, in := known.of, known.entrance
-	defer in.close()
-	only := ""
-	if verb == "add" || verb == "password" { // what is asked of the others is asked for removing one alone
-		only = rest[1]
-	}
-	there, err := reach.ReadAccounts(c.ctx, in.ssh, in.files, i.LoginUser, only)
-	if errors.Is(err, reach.ErrNoSudo) {
-		return failure{fmt.Errorf("%s has %s on %s: its users are seen and changed as root alone", i.LoginUser, cmp.Or(there.Privilege, "no sudo"), i.Name),
-			"the same command with the key of a user who has sudo without a password"}
-	}
+	hands, err := c.usersByAgent(service, i, verb, o)
 	if err != nil {
 		return err
+	}
+	if hands == nil {
+		known, err := c.enterKnown(service, rest[0], adoptOptions{identity: o.identity, agent: o.agent, passFile: o.passFile}, "plumlatch instance user "+verb+" "+
+			strings.Join(rest, " "))
+		if err != nil {
+			return err
+		}
+		defer known.close()
+		only := ""
+		if verb == "add" || verb == "password" { // what is asked of the others is asked for removing one alone
+			only = rest[1]
+		}
+		if hands, err = c.usersBySession(known, only); err != nil {
+			return err
+		}
 	}
 	switch verb {
 	case "list":
-		return c.listUsers(i, there, o.asJSON)
+		return c.listUsers(i, *hands, o.asJSON)
 	case "add":
-		return c.addUser(service, i, in, &there, rest[1], o)
+		return c.addUser(service, i, *hands, rest[1], o)
 	case "remove":
-		return c.removeUser(service, i, in, &there, rest[1], o)
+		return c.removeUser(service, i, *hands, rest[1], o)
 	}
-	return c.setPassword(service, i, in, &there, rest[1], o)
+	return c.setPassword(service, i, *hands, rest[1], o)
+}
+
+// usersBySession are the hands of an engineer's session; with a name they look at that user alone.
+func (c *cli) usersBySession(known *knownEntrance, only string) (*userHands, error) {
+	i, in := known.of, known.entrance
+	there, err := reach.ReadAccounts(c.ctx, in.ssh, in.files, i.LoginUser, only)
+	if errors.Is(err, reach.ErrNoSudo) {
+		return nil, failure{fmt.Errorf("%s has %s on %s: its users are seen and changed as root alone", i.LoginUser, cmp.Or(there.Privilege, "no sudo"), i.Name),
+			"the same command with the key of a user who has sudo without a password"}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &userHands{all: there.All, keys: there.Keys, seenBy: i.LoginUser + " with " + there.Privilege, notSeen: there.NotSeen,
+		add: func(ctx context.Context, w accounts.Wanted) error {
+			_, err := there.Add(ctx, in.ssh, w)
+			return err
+		},
+		owned: func(ctx context.Context, user string) (accounts.Owned, error) { return there.Owned(ctx, in.ssh, user) },
+		remove: func(ctx context.Context, user string, keepHome bool) (string, error) {
+			return there.Remove(ctx, in.ssh, user, keepHome)
+		},
+		lock: func(ctx context.Context, user string) error { return there.LockPassword(ctx, in.ssh, user) },
+		setPassword: func(ctx context.Context, user string, password []byte, expire bool) error {
+			return there.SetPassword(ctx, in.ssh, user, password, expire)
+		}}, nil
+}
+
+// usersByAgent are the hands of the agent, if it is connected, its owner's file opens users, and it takes this engineer's signature; nil if
+// not. A password is set in a session alone.
+func (c *cli) usersByAgent(service *client.Client, i wire.Instance, verb string, o userOptions) (*userHands, error) {
+	if verb == "password" && o.fresh != "none" || openable(i) != nil {
+		return nil, nil
+	}
+	a, err := service.Agent(c.ctx, i.Name)
+	if err != nil {
+		return nil, err
+	}
+	if !a.Connected || !slices.Contains(a.Verbs, string(agentcalls.Users)) {
+		return nil, nil
+	}
+	var signer ssh.Signer
+	file := o.identity
+	switch {
+	case o.agent:
+		signers, err := agentSigners()
+		if err != nil || len(signers) != 1 { // with several, which of them the agent takes is not known
+			return nil, nil
+		}
+		signer = signers[0]
+	case file == "":
+		if _, file, err = c.ownIdentity(service, i, ""); err != nil {
+			return nil, nil
+		}
+	}
+	if signer == nil {
+		if _, signer, err = c.fileSigner(file, o.passFile); err != nil {
+			return nil, err
+		}
+	}
+	ask := func(ctx context.Context, args agentcalls.UsersArgs) (out agentcalls.UsersDone, err error) {
+		err = askAgent(ctx, service, a, signer, agentcalls.Users, args, &out)
+		return plainUsers(out), err
+	}
+	there, err := ask(c.ctx, agentcalls.UsersArgs{Do: "list"})
+	if p, ok := errors.AsType[*client.Problem](err); ok && (p.Of("agent-refused") || p.Of("agent-away")) {
+		fmt.Fprintf(c.err, "Not by the agent: %s\n", p.Detail)
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &userHands{all: there.All, keys: there.Keys, seenBy: "the agent there",
+		add: func(ctx context.Context, w accounts.Wanted) error {
+			_, err := ask(ctx, agentcalls.UsersArgs{Do: "add", User: w.Name, Shell: w.Shell, Sudo: w.Sudo, Ends: w.Ends, Line: w.Line})
+			return err
+		},
+		owned: func(ctx context.Context, user string) (accounts.Owned, error) {
+			out, err := ask(ctx, agentcalls.UsersArgs{Do: "owned", User: user})
+			return out.Owned, err
+		},
+		remove: func(ctx context.Context, user string, keepHome bool) (string, error) {
+			out, err := ask(ctx, agentcalls.UsersArgs{Do: "remove", User: user, KeepHome: keepHome})
+			return out.Said, err
+		},
+		lock: func(ctx context.Context, user string) error {
+			_, err := ask(ctx, agentcalls.UsersArgs{Do: "lock", User: user})
+			return err
+		}}, nil
+}
+
+// plainUsers makes what an agent says fit to be shown: it may be anybody's by now.
+func plainUsers(out agentcalls.UsersDone) agentcalls.UsersDone {
+	line := func(s *string) { *s = plaintext.Line(plaintext.Cut(*s, 200)) }
+	out.All = slices.DeleteFunc(out.All, func(a accounts.Account) bool { return !names.LoginUser(a.Name) })
+	for n := range out.All {
+		line(&out.All[n].Shell)
+		line(&out.All[n].Home)
+		line(&out.All[n].Password)
+	}
+	for _, list := range [][]string{out.Owned.Runs, out.Owned.Others} {
+		for n := range list {
+			line(&list[n])
+		}
+	}
+	line(&out.Said)
+	return out
 }
 
 // shownUser is one user, as -json has it.
@@ -129,16 +267,16 @@ type shownUser struct {
 // day is a day of shadow(5).
 func day(n int) string { return time.Unix(int64(n)*24*60*60, 0).UTC().Format(time.DateOnly) }
 
-func (c *cli) listUsers(i wire.Instance, there reach.Accounts, asJSON bool) error {
+func (c *cli) listUsers(i wire.Instance, there userHands, asJSON bool) error {
 	out := []shownUser{}
-	for _, a := range there.All {
-		u := shownUser{User: a.Name, UID: a.UID, Sudo: a.Sudo, Password: a.Password, Keys: there.Keys[a.Name], Processes: a.Processes, Shell: a.Shell, Home: a.Home,
+	for _, a := range there.all {
+		u := shownUser{User: a.Name, UID: a.UID, Sudo: a.Sudo, Password: a.Password, Keys: there.keys[a.Name], Processes: a.Processes, Shell: a.Shell, Home: a.Home,
 			HomeIs: a.HomeIs}
 		if a.Expires > 0 {
 			u.Expires = day(a.Expires)
 		}
 		var wrong []string
-		for _, b := range there.All {
+		for _, b := range there.all {
 			if b.UID == a.UID && b.Name != a.Name {
 				wrong = append(wrong, "same number as "+b.Name)
 			}
@@ -157,7 +295,7 @@ func (c *cli) listUsers(i wire.Instance, there reach.Accounts, asJSON bool) erro
 	if asJSON {
 		return c.json(wire.List[shownUser]{Items: out})
 	}
-	fmt.Fprintf(c.out, "Users of %s with a shell that logs in, seen by %s with %s.\n\n", i.Name, i.LoginUser, there.Privilege)
+	fmt.Fprintf(c.out, "Users of %s with a shell that logs in, seen by %s.\n\n", i.Name, there.seenBy)
 	var rows [][]string
 	for _, u := range out {
 		keys := "not seen"
@@ -168,7 +306,7 @@ func (c *cli) listUsers(i wire.Instance, there reach.Accounts, asJSON bool) erro
 	}
 	c.table([]string{"user", "uid", "becomes root", "password", "keys", "runs", "ends", "home", ""}, rows, "There is no such user.")
 	fmt.Fprintln(c.out)
-	c.said("not seen", there.NotSeen)
+	c.said("not seen", there.notSeen)
 	return nil
 }
 
@@ -224,12 +362,12 @@ func (c *cli) userDone(service *client.Client, i wire.Instance, w wire.Work) err
 	}
 }
 
-func (c *cli) addUser(service *client.Client, i wire.Instance, in *entrance, there *reach.Accounts, user string, o userOptions) error {
+func (c *cli) addUser(service *client.Client, i wire.Instance, there userHands, user string, o userOptions) error {
 	until, err := o.at(time.Now())
 	if err != nil {
 		return err
 	}
-	if there.Find(user) != nil {
+	if there.find(user) != nil {
 		return failure{fmt.Errorf("%s has a user %s already", i.Name, user), "plumlatch instance user list " + i.Name}
 	}
 	w, todo, tell, err := c.userBegun(service, i, wire.SetUser{Do: wire.UserAdd, User: user, Key: o.key, Sudo: o.sudo, Until: until, Reason: o.reason})
@@ -258,7 +396,7 @@ func (c *cli) addUser(service *client.Client, i wire.Instance, in *entrance, the
 		err = c.confirm(what + "?")
 	}
 	if err == nil {
-		_, err = there.Add(c.ctx, in.ssh, wanted)
+		err = there.add(c.ctx, wanted)
 	}
 	if err := tell(err, ""); err != nil {
 		return err
@@ -266,17 +404,17 @@ func (c *cli) addUser(service *client.Client, i wire.Instance, in *entrance, the
 	return c.userDone(service, i, w)
 }
 
-func (c *cli) removeUser(service *client.Client, i wire.Instance, in *entrance, there *reach.Accounts, user string, o userOptions) error {
-	a := there.Find(user)
+func (c *cli) removeUser(service *client.Client, i wire.Instance, there userHands, user string, o userOptions) error {
+	a := there.find(user)
 	switch {
 	case a == nil:
 		return failure{fmt.Errorf("%s has no user %s whose shell logs in", i.Name, user), "plumlatch instance user list " + i.Name}
 	case user == i.LoginUser || a.UID == 0:
 		return failure{fmt.Errorf("people come in to %s as %s: it stays", i.Name, user), "plumlatch instance user list " + i.Name}
-	case accounts.LastRoot(there.All, there.Keys, user):
+	case accounts.LastRoot(there.all, there.keys, user):
 		return failure{fmt.Errorf("%s is the last user of %s who can become root", user, i.Name), "plumlatch instance user add " + i.Name + " USER -key KEY -sudo"}
 	}
-	owned, err := there.Owned(c.ctx, in.ssh, user)
+	owned, err := there.owned(c.ctx, user)
 	if err != nil {
 		return err
 	}
@@ -312,7 +450,7 @@ func (c *cli) removeUser(service *client.Client, i wire.Instance, in *entrance, 
 	}
 	stays := ""
 	if err == nil {
-		stays, err = there.Remove(c.ctx, in.ssh, user, o.keepHome)
+		stays, err = there.remove(c.ctx, user, o.keepHome)
 	}
 	if err := tell(err, stays); err != nil {
 		return err
@@ -331,8 +469,8 @@ func sizeOf(kib int) string {
 	return fmt.Sprintf("%d KiB", kib)
 }
 
-func (c *cli) setPassword(service *client.Client, i wire.Instance, in *entrance, there *reach.Accounts, user string, o userOptions) error {
-	if there.Find(user) == nil {
+func (c *cli) setPassword(service *client.Client, i wire.Instance, there userHands, user string, o userOptions) error {
+	if there.find(user) == nil {
 		return failure{fmt.Errorf("%s has no user %s whose shell logs in", i.Name, user), "plumlatch instance user list " + i.Name}
 	}
 	var password []byte
@@ -355,9 +493,9 @@ func (c *cli) setPassword(service *client.Client, i wire.Instance, in *entrance,
 		return err
 	}
 	if err == nil && o.fresh == "none" {
-		err = there.LockPassword(c.ctx, in.ssh, user)
+		err = there.lock(c.ctx, user)
 	} else if err == nil {
-		err = there.SetPassword(c.ctx, in.ssh, user, password, o.expire)
+		err = there.setPassword(c.ctx, user, password, o.expire)
 	}
 	if err == nil && o.fresh == "random" { // it is set: whatever becomes of the rest, somebody has to know it
 		fmt.Fprintf(c.err, "The password of %s on %s. It is shown here, and kept nowhere:\n", user, i.Name)

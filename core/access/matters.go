@@ -161,6 +161,15 @@ type Door struct {
 	Uses                     []BadUse        // by its own log
 	LogSince, LogRead        time.Time       // what its log covered when it was last read; zero: it was not
 	NewAddresses             []NewUse        // from which nobody came in before, by any log
+	Agent                    *ResidentAgent  // nil for none
+}
+
+// ResidentAgent is what is known of an instance's agent.
+type ResidentAgent struct {
+	EnrolledAt, SeenAt time.Time // SeenAt is zero before it ever connected; it is renewed while it is connected
+	Trusting           bool      // it says that the service's word is enough to change something
+	RefusedAt          time.Time // another one came with its key; zero: never
+	RefusedFrom        string
 }
 
 // NewUse is the first use from an address, by an instance's own log.
@@ -273,8 +282,41 @@ func (p Policy) Judge(d Door, now time.Time) ([]Matter, time.Time) {
 		j.key(k)
 	}
 	j.server()
+	j.agent()
 	j.looked()
 	return j.out, j.again
+}
+
+const (
+	agentAwayFor   = 24 * time.Hour
+	agentCopiedFor = 30 * 24 * time.Hour
+)
+
+// agent judges the resident agent.
+func (j *judging) agent() {
+	d, a := j.door, j.door.Agent
+	if a == nil {
+		return
+	}
+	show := "plumlatch instance agent show " + d.Name
+	if since := a.RefusedAt; !since.IsZero() && j.now.Before(since.Add(agentCopiedFor)) {
+		j.at(since.Add(agentCopiedFor))
+		j.say(AgentCopied, "", "the service refused it "+on(since), show, "Another machine, at %s, came with the key of %s's agent while that was connected: "+
+			"it is a copy of %s, or somebody has its key. If the key is out: plumlatch instance agent install %s makes another.", a.RefusedFrom, d.Name, d.Name, d.Name)
+	}
+	if a.Trusting {
+		j.say(AgentTrusts, "", "the agent says so, by the file of its owner", show, "The agent of %s changes what the service asks for, without an operator's signature: "+
+			"whoever has the service has %s.", d.Name, d.Name)
+	}
+	seen := a.SeenAt
+	if seen.IsZero() {
+		seen = a.EnrolledAt
+	}
+	if away := seen.Add(agentAwayFor); d.Running && !j.now.Before(away) {
+		j.say(AgentAway, "", "last seen "+on(a.SeenAt), show, "The agent of %s has not been connected for a day: what only it sees is not seen.", d.Name)
+	} else {
+		j.at(away)
+	}
 }
 
 // password judges the first password of an instance without SSH. Nothing is claimed of who else gets in there.

@@ -432,7 +432,7 @@ func (s *Service) Look(ctx context.Context, by store.Actor, i store.Instance) (w
 	if log != nil {
 		since = reach.LoginsSince(log.ReadAt)
 	}
-	args, err := json.Marshal(map[string]time.Time{"logins_since": since})
+	args, err := json.Marshal(agentcalls.LookArgs{LoginsSince: since})
 	if err != nil {
 		return wire.Survey{}, err
 	}

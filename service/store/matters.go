@@ -414,7 +414,7 @@ func doorsOf(tx *gorm.DB, ids []int64) (map[int64]*access.Door, []doorRow, error
 // newFor is for how long an address that no log had before is read: longer than any policy tells it, by good sense.
 const newFor = "90 days"
 
-// doorLogs reads what instances' own logs cover, and from where somebody came in for the first time. What the service itself did, and
+// doorLogs reads what is known of instances' agents, what their own logs cover, and from where somebody came in for the first time. What the service itself did, and
 // a key that the cloud lent, is nobody's.
 func doorLogs(tx *gorm.DB, ids []int64, doors map[int64]*access.Door) error {
 	var logs []struct {
@@ -424,6 +424,21 @@ func doorLogs(tx *gorm.DB, ids []int64, doors map[int64]*access.Door) error {
 	}
 	if err := tx.Raw("SELECT instance_id, since, read_at FROM login_logs WHERE instance_id IN ?", ids).Scan(&logs).Error; err != nil {
 		return err
+	}
+	var agents []struct {
+		InstanceID        int64
+		EnrolledAt        time.Time
+		SeenAt, RefusedAt *time.Time
+		RefusedFrom       string
+		Trusting          bool
+	}
+	if err := tx.Raw("SELECT instance_id, enrolled_at, seen_at, refused_at, refused_from, trust = 'service' AND verbs <> 'look' AS trusting FROM agents "+
+		"WHERE instance_id IN ?", ids).Scan(&agents).Error; err != nil {
+		return err
+	}
+	for _, a := range agents {
+		doors[a.InstanceID].Agent = &access.ResidentAgent{EnrolledAt: a.EnrolledAt, SeenAt: timeOf(a.SeenAt), Trusting: a.Trusting, RefusedAt: timeOf(a.RefusedAt),
+			RefusedFrom: a.RefusedFrom}
 	}
 	for _, l := range logs {
 		doors[l.InstanceID].LogSince, doors[l.InstanceID].LogRead = timeOf(l.Since), l.ReadAt

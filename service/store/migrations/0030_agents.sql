@@ -38,3 +38,19 @@ CREATE TABLE agent_tokens (
     used_at     timestamptz
 );
 CREATE INDEX agent_tokens_instance ON agent_tokens (instance_id);
+
+-- What an agent comes to is judged when it comes, goes, or is refused; not each time that it is seen.
+CREATE FUNCTION judge_agent() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+    INSERT INTO to_judge (instance_id) SELECT DISTINCT instance_id FROM changed;
+    RETURN NULL;
+END $$;
+CREATE TRIGGER judge_i AFTER INSERT ON agents REFERENCING NEW TABLE AS changed FOR EACH STATEMENT EXECUTE FUNCTION judge_agent();
+CREATE TRIGGER judge_d AFTER DELETE ON agents REFERENCING OLD TABLE AS changed FOR EACH STATEMENT EXECUTE FUNCTION judge_agent();
+CREATE FUNCTION judge_agent_changed() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+    INSERT INTO to_judge (instance_id) SELECT DISTINCT n.instance_id FROM changed n JOIN before o ON o.instance_id = n.instance_id
+        WHERE (o.trust, o.verbs, o.connected_at, o.refused_at) IS DISTINCT FROM (n.trust, n.verbs, n.connected_at, n.refused_at) OR n.seen_at < o.seen_at;
+    RETURN NULL;
+END $$;
+CREATE TRIGGER judge_u AFTER UPDATE ON agents REFERENCING OLD TABLE AS before NEW TABLE AS changed FOR EACH STATEMENT EXECUTE FUNCTION judge_agent_changed();

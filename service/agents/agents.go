@@ -22,6 +22,7 @@ import (
 
 	"plumlatch/core/agentcalls"
 	"plumlatch/core/plaintext"
+	"plumlatch/core/secrets"
 	"plumlatch/core/wire"
 	"plumlatch/reach"
 	"plumlatch/service/door"
@@ -70,6 +71,8 @@ var (
 	ErrNone = errors.New("it has no agent")
 	// ErrAway: its agent is not connected.
 	ErrAway = errors.New("its agent is not connected")
+	// ErrSecret: an agent sent what no agent of ours sends.
+	ErrSecret = errors.New("what the agent sent holds a private key: nothing of it is kept. See who has that machine")
 	// ErrOff: this service takes no agents.
 	ErrOff = errors.New("this service takes no agents: it was started without -agent-listen")
 )
@@ -414,6 +417,18 @@ func (s *Service) ask(ctx context.Context, i store.Instance, call agentcalls.Cal
 	var a agentcalls.Answer
 	if err := json.Unmarshal(text, &a); err != nil {
 		return nil, errors.New("the agent's answer is none, or longer than any")
+	}
+	var parts any
+	if len(a.Result) > 0 && json.Unmarshal(a.Result, &parts) != nil {
+		return nil, errors.New("the agent's answer is none")
+	}
+	found := false
+	secrets.Each(&parts, func(_, text string) string {
+		found = found || secrets.Holds(text)
+		return text
+	})
+	if found || secrets.Holds(a.Said) {
+		return nil, ErrSecret
 	}
 	if a.Code != "" {
 		return nil, Refused{a.Code, plaintext.Line(plaintext.Cut(a.Said, 400))}

@@ -51,6 +51,8 @@ func (s *Server) agentFailed(c *gin.Context, i store.Instance, err error) {
 		agentAway.detail(c, "%s has no agent: plumlatch instance agent install %s", i.Name, i.Name)
 	case errors.Is(err, agents.ErrAway):
 		agentAway.detail(c, "%s: %s", i.Name, err)
+	case errors.Is(err, agents.ErrSecret):
+		agentRefused.detail(c, "%s: %s", i.Name, err)
 	case errors.Is(err, agents.ErrOff):
 		conflict.detail(c, "%s", agents.ErrOff)
 	case errors.Is(err, store.ErrAgentElsewhere):

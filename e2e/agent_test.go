@@ -401,6 +401,7 @@ func TestAgentVerbs(t *testing.T) {
 	m.sh("systemctl restart plumlatch-agent.service")
 	waitFor(t, "it says whom it trusts", func() bool { return d.agentOf(t, name).Trust == "service" })
 	has(t, "today, trusting", d.reasonsOf(t, "instance", name), "agent-trusts-service", true)
+	contains(t, "the instance", d.must(t, "instance", "show", name), "agent        connected; it changes what the service asks for: whoever has the service has this instance")
 	contains(t, "trusting", d.must(t, "instance", "agent", "show", name), "whoever has the service has this instance")
 }
 
@@ -530,5 +531,70 @@ func TestAgentCopies(t *testing.T) {
 	}
 	if out, err := exec.Command(program, "enroll", "-root", thief, "-token-file", filepath.Join(thief, "token"), "-authority", at).CombinedOutput(); err == nil {
 		t.Errorf("an authority that is none: %s", out)
+	}
+}
+
+// TestRestoreByAgent: the private key is gone, and the agent lets a new one in, signed by an operator: with the port open, and with it shut from
+// everywhere, where what was not seen is said.
+func TestRestoreByAgent(t *testing.T) {
+	t.Parallel()
+	m := startAgentHost(t)
+	d := newHome(t, shared)
+	name := fmt.Sprintf("inner-lost-%d", m.port)
+	d.must(t, m.args(name, "-record", name+"-key")...)
+	operator, err := keypair.Create(keypair.Ed25519, "operator")
+	mustDo(t, err)
+	private, err := operator.OpenSSH(nil)
+	mustDo(t, err)
+	op := filepath.Join(d.dir, "operator")
+	mustDo(t, os.WriteFile(op, private, 0o600))
+	mustDo(t, os.WriteFile(op+".pub", []byte(operator.Public.Line()), 0o644))
+	contains(t, "the ways", d.must(t, "restore", name), "Not open: agent", "it has no agent", "plumlatch instance agent install "+name)
+	d.must(t, "instance", "agent", "install", name, "-identity", m.identity, "-verbs", "look", "-yes")
+	contains(t, "the ways", d.must(t, "restore", name), "its owner's file does not open edit to the agent")
+	mustDo(t, os.Remove("/etc/plumlatch-agent.yaml"))
+	d.must(t, "instance", "agent", "install", name, "-identity", m.identity, "-verbs", "look,edit", "-operators", op+".pub", "-yes")
+	d.must(t, "key", "lost", name+"-key")
+	var ways wire.Routes
+	mustDo(t, json.Unmarshal([]byte(d.must(t, "restore", name, "-json")), &ways))
+	if o := ways.Offers[0]; o.Route != "agent" || !o.Open || o.Down != 0 || ways.Offers[1].Route != "steward" {
+		t.Errorf("first is %+v, then %s", o, ways.Offers[1].Route)
+	}
+	login := func(file string) error {
+		return exec.Command("ssh", "-F", "none", "-i", file, "-p", fmt.Sprint(m.port), "-o", "IdentitiesOnly=yes", "-o", "BatchMode=yes", "-o", "StrictHostKeyChecking=no",
+			"-o", "UserKnownHostsFile=/dev/null", "-l", m.user, "127.0.0.1", "true").Run()
+	}
+	restored := func(fresh string) (wire.Work, string) {
+		t.Helper()
+		d.must(t, "key", "create", fresh, "-dir", d.dir)
+		d.must(t, "restore", name, "-route", "agent", "-new", fresh, "-detach", "-yes")
+		id := lastRestore(t, d, name)
+		waitFor(t, "it waits for a signature", func() bool {
+			return d.workByID(t, id).StepName == "agent" && d.workByID(t, id).WaitsCode == wire.WaitsHands
+		})
+		// Another's signature lets nobody in.
+		r := d.client(t, "", "restore", "grant", fmt.Sprint(id), "-identity", m.identity, "-yes")
+		if r.code == 0 || !strings.Contains(r.err, "(unsigned)") || login(filepath.Join(d.dir, fresh)) == nil {
+			t.Errorf("another's signature: %+v", r)
+		}
+		contains(t, "signed", d.must(t, "restore", "grant", fmt.Sprint(id), "-identity", op, "-yes"), "The agent of "+name+" has added them to")
+		waitFor(t, "it waits for a login", func() bool { w := d.workByID(t, id); return w.StepName == "login" || w.Over() })
+		d.must(t, "key", "prove", fresh, "-identity", filepath.Join(d.dir, fresh))
+		waitFor(t, "the end", func() bool { return d.workByID(t, id).Over() })
+		return d.workByID(t, id), d.must(t, "work", "report", fmt.Sprint(id))
+	}
+	w, report := restored(name + "-open")
+	if w.State != "done" || login(filepath.Join(d.dir, name+"-open")) != nil || strings.Contains(report, "not seen from outside") {
+		t.Errorf("with the port open: %+v %s", w, report)
+	}
+	d.must(t, "key", "lost", name+"-open")
+	m.stop()
+	w, report = restored(name + "-shut")
+	if w.State != "done" || !strings.Contains(report, "not seen from outside: whether its server takes "+name+"-shut") {
+		t.Errorf("with the port shut: %+v %s", w, report)
+	}
+	m.start()
+	if err := login(filepath.Join(d.dir, name+"-shut")); err != nil {
+		t.Errorf("the real ssh: %v", err)
 	}
 }

@@ -203,8 +203,12 @@ done`)
 // offered are the methods that its server offers somebody without a key, as the real ssh says.
 func (m *inner) offered(user string) string {
 	m.t.Helper()
-	out, _ := exec.Command("ssh", "-F", "none", "-p", fmt.Sprint(m.port), "-o", "PreferredAuthentications=none", "-o", "BatchMode=yes", "-o",
-		"StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR", "-l", user, "127.0.0.1", "true").CombinedOutput()
+	var out []byte
+	waitFor(m.t, "a server that answers", func() bool { // one that reads its configuration answers nobody for a moment
+		out, _ = exec.Command("ssh", "-F", "none", "-p", fmt.Sprint(m.port), "-o", "PreferredAuthentications=none", "-o", "BatchMode=yes", "-o",
+			"StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR", "-l", user, "127.0.0.1", "true").CombinedOutput()
+		return !strings.Contains(string(out), "Connection refused") && !strings.Contains(string(out), "Connection reset") && !strings.Contains(string(out), "Connection closed")
+	})
 	_, rest, ok := strings.Cut(string(out), "Permission denied (")
 	if !ok {
 		m.t.Fatalf("ssh says %s", out)

@@ -52,7 +52,7 @@ var bodyOf = map[string]any{
 	"POST /restores/plan": wire.RestoreMany{}, "POST /restores": wire.RestoreMany{},
 	"POST /work/:id/placed": wire.PlacedReport{}, "POST /work/:id/permit": wire.PermitRequest{},
 	"POST /instances/:name/users": wire.SetUser{}, "POST /work/:id/user": wire.UserTold{},
-	"PUT /instances/:name/agent": wire.AgentKey{}, "POST /instances/:name/agent/token": struct{}{}, "POST /instances/:name/agent/look": struct{}{},
+	"PUT /instances/:name/agent":       wire.AgentKey{},
 	"POST /instances/:name/agent/call": wire.AgentCall{}, "POST /instances/:name/logins": wire.SetLogins{}, "POST /instances/:name/logins-seen": wire.LoginsSeen{}, "POST /work/:id/logins": wire.LoginsTold{},
 	"POST /work/:id/fetched": wire.Fetched{}, "POST /work/:id/enabled": wire.EnabledServices{},
 	"POST /adoptions": wire.Adoption{}, "POST /adopt-many": wire.AdoptMany{},
@@ -71,7 +71,8 @@ var bodyOf = map[string]any{
 
 // without are the calls that take no text in a body.
 var without = map[string]bool{"POST /instances/:name/password": true, "POST /instances/:name/password/changed": true,
-	"POST /session/code": true, "POST /keys/:name/retire": true, "POST /keys/:name/use-again": true,
+	"POST /session/code": true, "POST /instances/:name/agent/token": true, "POST /instances/:name/agent/look": true,
+	"POST /keys/:name/retire": true, "POST /keys/:name/use-again": true,
 	"POST /instances/:name/stop": true, "POST /instances/:name/start": true, "POST /work/:id/cancel": true,
 	"POST /work/:id/retry": true,
 	"POST /work/:id/pause": true, "POST /work/:id/go-on": true, "POST /work/:id/close": true,

@@ -128,6 +128,19 @@ func or(s, otherwise string) string {
 	return s
 }
 
+// agentWords says in one line what is known of an instance's agent; "" for none.
+func agentWords(a wire.Agent, now time.Time) string {
+	switch {
+	case !a.Enrolled:
+		return ""
+	case a.ConnectedAt == nil:
+		return "enrolled " + ago(*a.EnrolledAt, now) + ", and it never connected"
+	case !a.Connected:
+		return "not connected; last seen " + ago(*a.SeenAt, now)
+	}
+	return "connected; " + trustWords(a)
+}
+
 // trustWords says whose word changes something there.
 func trustWords(a wire.Agent) string {
 	switch {
@@ -342,5 +355,48 @@ func askAgent(ctx context.Context, service *client.Client, a wire.Agent, signer 
 	if err := json.Unmarshal([]byte(answer), out); err != nil {
 		return fmt.Errorf("what the agent of %s answered cannot be read", a.Instance)
 	}
+	return nil
+}
+
+// placeByAgent has the agent of an instance add the lines of a restore, signed here.
+func (c *cli) placeByAgent(service *client.Client, lines wire.RestoreLines, o showing) error {
+	a, err := service.Agent(c.ctx, lines.Instance)
+	if err != nil {
+		return err
+	}
+	var signer ssh.Signer
+	if o.identity != "" {
+		_, signer, err = c.fileSigner(o.identity, o.passFile)
+	} else {
+		var all []ssh.Signer
+		if all, err = agentSigners(); err == nil && len(all) != 1 {
+			err = failure{errors.New("the ssh-agent has none or several keys, and which of them the agent there takes is not known"), "the same command with -identity FILE"}
+		} else if err == nil {
+			signer = all[0]
+		}
+	}
+	if err != nil {
+		return err
+	}
+	file := ""
+	for _, line := range lines.Lines {
+		var done agentcalls.Edited
+		if err := askAgent(c.ctx, service, a, signer, agentcalls.Edit, agentcalls.EditArgs{User: lines.LoginUser, Line: line}, &done); err != nil {
+			return err
+		}
+		file = done.File
+	}
+	// The ledger names files as the server's configuration does.
+	for _, f := range lines.Files {
+		if file == f || !filepath.IsAbs(f) && strings.HasSuffix(file, "/"+f) {
+			file = f
+			break
+		}
+	}
+	if err := service.ReportPlaced(c.ctx, lines.Work, wire.PlacedReport{File: plaintext.Line(plaintext.Cut(file, 300)), With: "the agent"}); err != nil {
+		return fmt.Errorf("the lines stand in %s, and the service did not hear of it: %w", plaintext.Line(file), err)
+	}
+	fmt.Fprintf(c.out, "The agent of %s has added them to %s of %s; the service asks the server now.\nnext: plumlatch work follow %d\n", lines.Instance, plaintext.Line(file),
+		lines.LoginUser, lines.Work)
 	return nil
 }

@@ -201,6 +201,11 @@ func instanceShow(fs *flag.FlagSet) func(*cli) error {
 			line("through", fmt.Sprintf("%s@%s port %d", i.Via.LoginUser, i.Via.Address, i.Via.Port))
 		}
 		line("privilege", i.Privilege)
+		a, err := service.Agent(c.ctx, i.Name)
+		if err != nil {
+			return err
+		}
+		line("agent", agentWords(a, time.Now()))
 		line("files", strings.Join(i.KeysFiles, ", "))
 		line("cloud", strings.TrimSpace(i.Cloud+" "+i.CloudID))
 		line(map[bool]string{true: "adopted", false: "launched"}[i.Adopted || i.Found], ago(i.CreatedAt, time.Now())+

@@ -55,7 +55,7 @@ func passwordFlag(fs *flag.FlagSet, into *string) {
 func restore(fs *flag.FlagSet) func(*cli) error {
 	var o restoreOptions
 	o.showing.flags(fs)
-	fs.StringVar(&o.route, "route", "", "carry out this `route`: second-key, steward, lent-key, boot-text, disk, copy or already-open")
+	fs.StringVar(&o.route, "route", "", "carry out this `route`: agent, second-key, steward, lent-key, boot-text, disk, copy or already-open")
 	fs.BoolVar(&o.best, "go", false, "carry out the best open route, with a pair made here; asks once")
 	fs.StringVar(&o.new, "new", "", "recorded `key` that is to open it (default: a pair that is made here, now)")
 	fs.StringVar(&o.lost, "lost", "", "record this `key` as lost first")
@@ -377,7 +377,7 @@ func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, sig
 	end, err := c.followUntil(service, w, "plumlatch work here", func(e wire.WorkEvent, enough func()) {
 		switch {
 		// told again, and over
-		case slices.Contains([]string{"by-hand", "lent", "grant", "enable", "login"}, e.Step) && !c.isAt(service, w.ID, e):
+		case slices.Contains([]string{"by-hand", "lent", "agent", "grant", "enable", "login"}, e.Step) && !c.isAt(service, w.ID, e):
 		case e.Step == "by-hand" && !byHand:
 			byHand = true
 			if trouble = c.placeByPassword(service, w.ID, o); trouble != nil {
@@ -397,6 +397,10 @@ func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, sig
 				waits = fmt.Sprintf("plumlatch work here %d", w.ID)
 				enough()
 			}
+		case e.Step == "agent" && e.Code == wire.EventWaits:
+			waits = fmt.Sprintf("an operator whom its owner's file names: plumlatch restore grant %d -identity FILE; then here: plumlatch work here %d", w.ID, w.ID)
+			trouble = errors.New("it waits for an operator to sign for the agent")
+			enough()
 		case e.Step == "grant" && e.Code == wire.EventWaits:
 			waits = fmt.Sprintf("its holder, on their machine: plumlatch restore grant %d -identity FILE; then "+
 				"here: plumlatch work here %d", w.ID, w.ID)
@@ -470,7 +474,7 @@ func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, sig
 // line that was added since is no longer waited for, though the step may not know yet.
 func (c *cli) isAt(service *client.Client, id int64, e wire.WorkEvent) bool {
 	w, err := service.WorkByID(c.ctx, id)
-	return err == nil && !w.Over() && w.StepName == e.Step && (e.Step != "grant" || w.Events <= e.N)
+	return err == nil && !w.Over() && w.StepName == e.Step && (e.Step != "grant" && e.Step != "agent" || w.Events <= e.N)
 }
 
 // printRestored says what was done, what was found, and what is left.

@@ -62,10 +62,18 @@ func restoreGrant(fs *flag.FlagSet) func(*cli) error {
 			fmt.Fprintf(c.out, "  %s\n", plaintext.Line(l))
 		}
 		fmt.Fprintln(c.out)
+		byAgent := w.Kind == "restore-agent"
+		how := "Add these lines, by your own key?"
+		if byAgent {
+			how = "Have the agent there add these lines, signed by your key?"
+		}
 		if !*yes {
-			if err := c.confirm("Add these lines, by your own key?"); err != nil {
+			if err := c.confirm(how); err != nil {
 				return err
 			}
+		}
+		if byAgent {
+			return c.placeByAgent(service, lines, o)
 		}
 		return c.addByOwn(service, i, lines, o)
 	}

@@ -132,6 +132,7 @@ export type Finding = Schemas["WhyFinding"];
 export type WhyReport = Schemas["WhyReport"];
 
 export type Instance = Schemas["Instance"];
+export type Agent = Schemas["Agent"];
 export type FirstPassword = Schemas["FirstPassword"];
 
 export type Work = Narrow<
@@ -353,6 +354,7 @@ export const api = {
       public_key: publicKey,
       seen_as: "",
     }),
+  agent: (n: string) => call<Agent>("GET", `/instances/${name(n)}/agent`),
   rules: (n: string) => call<{ groups: RuleGroup[] }>("GET", `/instances/${name(n)}/rules`),
   admit: (n: string, from: string, ports: string, seconds: number, reason: string) =>
     call<Work>("POST", `/instances/${name(n)}/rules`, {

@@ -16,7 +16,7 @@ import { RegionChoice } from "./choices";
 import { Link, useNavigate, useParams } from "react-router";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { OpeningOf } from "./access";
-import { api, type Instance } from "./api";
+import { type Agent, api, type Instance } from "./api";
 import { BootLog, HostKeys, Rules } from "./doors";
 import { ServerTable } from "./list";
 import { useParam } from "./param";
@@ -31,6 +31,63 @@ import { When } from "./when";
 import { WorkCard } from "./work";
 
 const busy = (i: Instance) => i.phase !== "ready" && i.phase !== "failed";
+
+/** Whose word changes something there, as the client says it. */
+function agentTrust(a: Agent): string {
+  if (!a.verbs?.some((v) => v !== "look")) return "it changes nothing";
+  if (a.trust === "service")
+    return "it changes what the service asks for: whoever has the service has this instance";
+  if (a.frozen)
+    return "it changes nothing: its owner's file names no operator whose signature it takes";
+  return "it changes only what an operator has signed whom its owner's file names";
+}
+
+/** What is known of the resident agent of an instance. */
+function AgentOf({ instance }: { instance: string }) {
+  const agent = useQuery(queries.agent(instance));
+  return (
+    <Loaded query={agent}>
+      {(a) =>
+        !a.enrolled ? (
+          <p>
+            It has none.{" "}
+            {a.service && <Mono>{`plumlatch instance agent install ${a.instance}`}</Mono>}
+          </p>
+        ) : (
+          <>
+            <p>
+              {a.connected ? (
+                <>
+                  Connected, from <code>{a.address}</code>, since <When at={a.connected_at!} />.
+                </>
+              ) : a.seen_at ? (
+                <>
+                  Not connected; last seen <When at={a.seen_at} />.
+                </>
+              ) : (
+                "It never connected."
+              )}{" "}
+              Its key is <code>{a.fingerprint}</code>.
+            </p>
+            {a.connected_at && (
+              <p>
+                Its owner&apos;s file allows {a.verbs?.join(", ") || "nothing"}
+                {a.never?.length ? `, and nothing to ${a.never.join(", ")}` : ""}; {agentTrust(a)}.
+              </p>
+            )}
+            {a.refused_at && (
+              <Alert
+                type="warning"
+                showIcon
+                title={`Another machine came with its key from ${a.refused_from}, ${ago(a.refused_at)}, and was refused: it is a copy of this one, or has its key.`}
+              />
+            )}
+          </>
+        )
+      }
+    </Loaded>
+  );
+}
 
 function State({ instance }: { instance: Instance }) {
   return (
@@ -380,6 +437,8 @@ export function InstancePage() {
             <>
               <h2>Its host key</h2>
               <HostKeys instance={i} />
+              <h2>Its agent</h2>
+              <AgentOf instance={i.name} />
             </>
           )}
           {!i.adopted && i.cloud_id && (

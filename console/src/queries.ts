@@ -117,6 +117,12 @@ export const queries = {
       refetchInterval: slowly,
       retry: false,
     }),
+  agent: (instance: string) =>
+    queryOptions({
+      queryKey: ["instances", "agent", instance],
+      queryFn: () => api.agent(instance),
+      refetchInterval: slowly,
+    }),
   keyLists: () =>
     queryOptions({ queryKey: ["key lists"], queryFn: api.keyLists, staleTime: seldom }),
   discovery: () =>

@@ -25,6 +25,7 @@ func ExampleCompare() {
 	// already-open false false 1
 	// second-key false false 1
 	// lent-key false false 1
+	// agent false false 1
 	// boot-text false true 1
 	// copy false false 1
 }

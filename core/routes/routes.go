@@ -42,7 +42,8 @@ type Facts struct {
 	InCloud             bool   // a cloud of ours is behind it
 	Static              bool   // its address stays when it is stopped
 	Keys                []Key
-	Steward             *Key // the service's own; nil if there is none
+	Steward             *Key   // the service's own; nil if there is none
+	Agent               *Agent // nil if there is none
 	Now                 time.Time
 	Measured            bool // the server was asked just now; else what was recorded counts
 
@@ -131,6 +132,8 @@ type Route struct {
 	About string
 	Steps []Step // before those that every route ends with
 	Whole bool   // Steps are its whole way: it ends in an order of its own
+	// NoPort: what it does needs no inbound rule.
+	NoPort bool
 	// Judge says in the offer whether the route is open, and what it costs.
 	Judge func(Facts, *Offer)
 }
@@ -191,7 +194,7 @@ func Compare(f Facts) []Offer {
 	for _, r := range All() {
 		o := Offer{Route: r.Name, About: r.About, Sure: f.sure(time.Time{})}
 		r.Judge(f, &o)
-		if what, command := f.Shut(); what != "" {
+		if what, command := f.Shut(); what != "" && !r.NoPort {
 			o.Lacking = append(o.Lacking, Lack{what, command})
 		}
 		if f.Gone != "" {

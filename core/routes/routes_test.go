@@ -21,7 +21,7 @@ func inOrder() Facts {
 		Steward: &Key{Accepted: true}, BootText: true, Volumes: true, RootVolume: "hold-1", Zone: "a",
 		RescueImage: "debian-12", Image: "board", HostKeys: true, Lends: time.Minute,
 		Offered: []string{"password"}, OfferedAt: now, Change: time.Second, Currency: "pence", RescueHour: 2,
-		Images: true, ImagesRunning: true, Shuts: true, ShutsOut: true, ImageTime: time.Minute, Service: netip.MustParseAddr("192.0.2.7"),
+		Agent: &Agent{Connected: true, Edit: true}, Images: true, ImagesRunning: true, Shuts: true, ShutsOut: true, ImageTime: time.Minute, Service: netip.MustParseAddr("192.0.2.7"),
 	}
 }
 
@@ -57,7 +57,7 @@ func TestEachCondition(t *testing.T) {
 		"no steward": {func(f *Facts) { f.Steward = nil }, []string{"steward"}, "no steward"},
 		"the steward is refused": {func(f *Facts) { f.Steward.Accepted = false }, []string{"steward"},
 			"not known to be accepted"},
-		"stopped": {func(f *Facts) { f.State = "stopped" }, []string{"steward", "already-open", "lent-key"},
+		"stopped": {func(f *Facts) { f.State = "stopped" }, []string{"steward", "already-open", "lent-key", "agent"},
 			"it is stopped"},
 		"stopping destroys": {func(f *Facts) { f.StopDestroys = "its local disk is wiped" },
 			[]string{"boot-text", "disk", "copy"}, "its local disk is wiped"},
@@ -92,7 +92,11 @@ func TestEachCondition(t *testing.T) {
 		"nobody looked": {func(f *Facts) { f.Offered, f.OfferedAt = nil, time.Time{} }, []string{"already-open"},
 			"nobody has looked"},
 		"gone": {func(f *Facts) { f.Gone = "it was removed" },
-			[]string{"second-key", "steward", "boot-text", "disk", "already-open", "lent-key", "copy"}, "it was removed"},
+			[]string{"second-key", "steward", "boot-text", "disk", "already-open", "lent-key", "copy", "agent"}, "it was removed"},
+		"no agent":            {func(f *Facts) { f.Agent = nil }, []string{"agent"}, "it has no agent"},
+		"an agent away":       {func(f *Facts) { f.Agent = &Agent{Edit: true} }, []string{"agent"}, "is not connected"},
+		"an agent that looks": {func(f *Facts) { f.Agent = &Agent{Connected: true} }, []string{"agent"}, "does not open edit"},
+		"a frozen agent":      {func(f *Facts) { f.Agent = &Agent{Connected: true, Edit: true, Frozen: true} }, []string{"agent"}, "names no operator"},
 	} {
 		f := inOrder()
 		f.Keys = slices.Clone(f.Keys)
@@ -115,7 +119,7 @@ func TestRank(t *testing.T) {
 	for _, o := range Compare(inOrder()) {
 		order = append(order, o.Route)
 	}
-	if got := strings.Join(order, " "); got != "steward lent-key already-open second-key boot-text disk copy" {
+	if got := strings.Join(order, " "); got != "agent steward lent-key already-open second-key boot-text disk copy" {
 		t.Errorf("ranked %s", got)
 	}
 	// Many at a time: those that need nobody's hand first, and one that is shut is none of them.
@@ -125,11 +129,11 @@ func TestRank(t *testing.T) {
 	for _, o := range Alone(Compare(f)) {
 		order = append(order, o.Route)
 	}
-	if got := strings.Join(order, " "); got != "disk lent-key already-open second-key copy steward boot-text" {
+	if got := strings.Join(order, " "); got != "disk agent lent-key already-open second-key copy steward boot-text" {
 		t.Errorf("for many: %s", got)
 	}
 	f = inOrder()
-	f.Steward, f.Offered, f.Keys, f.Lends = nil, nil, nil, 0
+	f.Steward, f.Offered, f.Keys, f.Lends, f.Agent = nil, nil, nil, 0, nil
 	order = order[:0]
 	for _, o := range Compare(f) {
 		order = append(order, o.Route)
@@ -139,7 +143,7 @@ func TestRank(t *testing.T) {
 	}
 }
 
-// TestShut: a door that no inbound rule leads to is no way in, whichever route is taken.
+// TestShut: a door that no inbound rule leads to is no way in, whichever route is taken; the agent adds the key all the same, and says so.
 func TestShut(t *testing.T) {
 	for _, c := range []struct {
 		what, rules, service, lack string
@@ -163,6 +167,12 @@ func TestShut(t *testing.T) {
 		}
 		for _, o := range Compare(f) {
 			if c.service == "" && o.Route == "copy" { // which needs to know it
+				continue
+			}
+			if o.Route == "agent" { // which needs no port; whoever comes in by the key does
+				if !o.Open || c.lack != "" && (len(o.ToCheck) != 1 || !strings.Contains(o.ToCheck[0], c.lack)) {
+					t.Errorf("%s: by the agent: %+v", c.what, o)
+				}
 				continue
 			}
 			if o.Open != (c.lack == "") || c.lack != "" && !strings.Contains(o.Lacking[0].What, c.lack) {

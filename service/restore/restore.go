@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"plumlatch/core/access"
+	"plumlatch/core/agentcalls"
 	"plumlatch/core/comeback"
 	"plumlatch/core/firstpassword"
 	"plumlatch/core/keypair"
@@ -221,6 +222,8 @@ func (w *Service) restoreTable() map[string]work.Step {
 		"grant": {Title: "waiting for the holder of another key to add the new one",
 			Do: restoreOf.Do((*restoreJob).byHand)},
 		"lent": {Title: "waiting for a login by a key that the cloud lends",
+			Do: restoreOf.Do((*restoreJob).byHand)},
+		"agent": {Title: "waiting for an operator's signature, for the agent there to add the new key",
 			Do: restoreOf.Do((*restoreJob).byHand)},
 		"by-hand": {Title: "waiting for the new key to be added by hand", Do: restoreOf.Do((*restoreJob).byHand)},
 		"place": {Title: "adding the new key by the service's own",
@@ -561,6 +564,10 @@ func (w *Service) FactsOf(ctx context.Context, row store.RestoreRow, c CloudSide
 		Change:       c.terms.Change, Currency: c.terms.Currency, RescueHour: c.terms.InstanceHour[p.RescueSize],
 		Rehearsed: rehearsedOf(row.Rehearsed), Alike: rehearsedOf(row.Alike),
 		Services: len(row.Checks) > 0, Image: row.Image, HostKeys: row.Pinned, Desktop: row.Desktop}
+	if row.HasAgent {
+		f.Agent = &routes.Agent{Connected: row.AgentConnected, Edit: slices.Contains(strings.Fields(row.AgentVerbs), string(agentcalls.Edit)),
+			Frozen: row.AgentFrozen, Trusting: row.AgentTrust == string(agentcalls.ByService)}
+	}
 	if p.Images != nil {
 		f.Images, f.ImagesRunning, f.Shuts, f.ShutsOut = true, p.Images.Running, p.Images.Shuts, p.Images.ShutsOut
 	}

@@ -1,6 +1,9 @@
 package restore_test
 
 import (
+	"bytes"
+	"os"
+	"strings"
 	"testing"
 	"time"
 
@@ -118,4 +121,54 @@ func TestAstray(t *testing.T) {
 	if after := h.Machine("berth-1"); after != before {
 		t.Errorf("before: %s\nafter: %s", before, after)
 	}
+}
+
+// TestRestoreByAgent: the same where somebody signs for the agent, which adds the line; the steward takes it out again where the restore goes
+// back.
+func TestRestoreByAgent(t *testing.T) {
+	t.Parallel()
+	key := bytes.Repeat([]byte{7}, 51)
+	kindtest.EveryHalt(t, kindtest.Case{
+		Kind: "restore-agent",
+		Some: 4, Returns: "restore-agent/accept/end",
+		Prepare: func(h *kindtest.House) {
+			h.Key("first")
+			h.Key("second")
+			i := h.Launch("berth-1", "first")
+			if err := h.DB.EnrollAgent(h.Context(), kindtest.By, i, key, "SHA256:x"); err != nil {
+				h.Fatal(err)
+			}
+		},
+		Begin: func(h *kindtest.House) (store.Work, error) {
+			i := h.Instance("berth-1")
+			if err := h.DB.AgentCame(h.Context(), store.Agent{InstanceID: i.ID, PublicKey: key, Verbs: "look edit", Trust: "operators"}); err != nil {
+				return store.Work{}, err
+			}
+			return h.W.Restore.Restore(h.Context(), kindtest.By, store.Once{}, i, wire.Restore{Route: "agent", New: "second"})
+		},
+		While: func(h *kindtest.House, w store.Work) {
+			k, err := h.DB.KeyAlone(h.Context(), "second")
+			if err != nil {
+				h.Fatal(err)
+			}
+			switch {
+			case w.At == "agent" && w.WaitsCode == wire.WaitsHands:
+				file := h.KeysFile(h.Instance("berth-1"))
+				text, err := os.ReadFile(file)
+				if err == nil && !strings.Contains(string(text), k.Public().Line()) {
+					err = os.WriteFile(file, []byte(string(text)+"\n"+k.Public().Line()+"\n"), 0o600)
+				}
+				if err != nil {
+					h.Fatal(err)
+				}
+				_ = h.W.Restore.ReportPlaced(h.Context(), kindtest.By, w, wire.PlacedReport{File: ".ssh/authorized_keys", With: "the agent"})
+			case w.WaitsCode == wire.WaitsLogin:
+				if err := h.DB.KeyShown(h.Context(), kindtest.By, k); err != nil {
+					h.Fatal(err)
+				}
+			}
+		},
+		Reset: func(h *kindtest.House) { h.Unplaced("berth-1", "second") },
+		State: func(h *kindtest.House) string { return h.Machine("berth-1") + "\n" + h.Keys("berth-1") },
+	})
 }

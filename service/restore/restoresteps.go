@@ -211,6 +211,9 @@ func (r *restoreJob) byHand() error {
 	if r.In.Route == "lent-key" {
 		what = fmt.Sprintf("%s to be added by a key that the cloud lends (plumlatch work here %d)", r.In.New, r.Work.ID)
 	}
+	if r.In.Route == "agent" {
+		what = fmt.Sprintf("an operator to sign for the agent there, which adds %s (plumlatch restore grant %d -identity FILE)", r.In.New, r.Work.ID)
+	}
 	return r.Wait(wire.WaitsHands, what+"; if nobody does, this ends", time.Minute, grantLimit)
 }
 
@@ -233,6 +236,11 @@ func (r *restoreJob) accepted() error {
 	if r.Instance.Desktop { // it gives a first password, which is all that can be seen of it from here
 		return r.isIn()
 	}
+	if r.In.Route == "agent" { // no port has to be open to where the service is
+		if out, err := r.outOfSight(); err != nil || out {
+			return err
+		}
+	}
 	if err := r.awaitAccepted(); err != nil {
 		return err
 	}
@@ -244,6 +252,39 @@ func (r *restoreJob) accepted() error {
 		return door.Failf("the server does not take %s, though its line was added", r.In.New)
 	}
 	return r.isIn()
+}
+
+// outOfSight tells that the server cannot be asked from here, after the agent has added the line: then nothing is seen of whether it takes the
+// key, and that is said. A server that answers is asked as after any other route.
+func (r *restoreJob) outOfSight() (bool, error) {
+	t, err := r.Target(r.Ctx, r.Instance)
+	if err != nil {
+		return false, err
+	}
+	k, err := r.Store.KeyByID(r.Ctx, r.In.NewID)
+	if err != nil {
+		return false, err
+	}
+	for tries := 0; ; tries++ {
+		answer := reach.Probe(r.Ctx, r.Reach, t, [][]byte{k.Blob}, time.Now)[0]
+		switch {
+		case r.Ctx.Err() != nil:
+			return false, store.ErrLost
+		case answer.Answer != reach.NotAsked:
+			return false, nil
+		case tries == 2: // it is not the network of a moment
+			left := fmt.Sprintf("not seen from outside: whether its server takes %s (%s); the agent there says that its line stands in %s", r.In.New,
+				plaintext.Line(plaintext.Cut(answer.Detail, 150)), r.D.File)
+			if !slices.Contains(r.D.Restore.Left, left) {
+				r.D.Restore.Left = append(r.D.Restore.Left, left)
+			}
+			return true, r.isIn()
+		}
+		if stop := r.Stopping(); stop != nil {
+			return false, stop
+		}
+		r.Sleep(2 * door.Poll)
+	}
 }
 
 // isIn notes since when the new key is in.

@@ -162,8 +162,11 @@ type RestoreRow struct {
 	CloudID, Region, Zone, Image  string
 	Phase                         Phase
 	Adopted, Steward, Privileged  bool
-	Desktop                       bool        // it has no SSH
-	Pinned                        bool        // a host key of it is recorded
+	Desktop                       bool // it has no SSH
+	Pinned                        bool // a host key of it is recorded
+	HasAgent, AgentConnected      bool // a resident one; what follows is its own word
+	AgentVerbs, AgentTrust        string
+	AgentFrozen                   bool
 	Checks                        Paths       `gorm:"type:jsonb"`
 	Keys                          RestoreKeys `gorm:"type:jsonb"`
 	Offered                       Paths       `gorm:"type:jsonb"`
@@ -221,8 +224,10 @@ func (s *Store) RestoreRows(ctx context.Context, name, tag string, after int64, 
 				WHERE a.instance_id = i.id AND a.login_user = i.login_user), '[]') AS keys,
 			EXISTS (SELECT 1 FROM surveys s WHERE s.instance_id = i.id AND s.sort = 'inside'
 			AND s.cause = 'steward') AS steward_out,
+			g.instance_id IS NOT NULL AS has_agent, coalesce(g.seen_at > clock_timestamp() - `+agentSeen+`, false) AS agent_connected,
+			coalesce(g.verbs, '') AS agent_verbs, coalesce(g.trust, '') AS agent_trust, coalesce(g.frozen, false) AS agent_frozen,
 			o.methods AS offered, o.at AS offered_at, o.rules
-		FROM instances i LEFT JOIN LATERAL (SELECT s.seen_at AS at,
+		FROM instances i LEFT JOIN agents g ON g.instance_id = i.id LEFT JOIN LATERAL (SELECT s.seen_at AS at,
 		coalesce(nullif(s.report->'rules', 'null'), '[]') AS rules, (SELECT m->'methods'
 		FROM jsonb_array_elements(coalesce(nullif(s.report->'methods', 'null'), '[]')) m
 		WHERE m->>'user' = i.login_user LIMIT 1) AS methods

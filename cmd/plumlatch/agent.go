@@ -18,7 +18,6 @@ import (
 	"plumlatch/client"
 	"plumlatch/core/agentcalls"
 	"plumlatch/core/keypair"
-	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/times"
 	"plumlatch/core/wire"
@@ -60,6 +59,9 @@ func instanceAgent(fs *flag.FlagSet) func(*cli) error {
 			return usagef("-json goes with show")
 		case o.identity != "" && o.agent:
 			return usagef("give -identity or -ssh-agent")
+		}
+		if _, err := agentcalls.ReadOwner(strings.Split(o.verbs, ","), commas(o.never), o.trust, nil); err != nil {
+			return usagef("-%s", err) // it names the option
 		}
 		service, err := c.service()
 		if err != nil {
@@ -119,6 +121,14 @@ func (c *cli) showAgent(service *client.Client, name string, asJSON bool) error 
 		fmt.Fprintf(c.out, "next: plumlatch survey %s -by agent\n", a.Instance)
 	}
 	return nil
+}
+
+// commas splits a list; "" is none.
+func commas(s string) []string {
+	if s == "" {
+		return nil
+	}
+	return strings.Split(s, ",")
 }
 
 func or(s, otherwise string) string {
@@ -258,11 +268,9 @@ func ownerText(service string, own keypair.Public, o agentOptions) (string, erro
 	fmt.Fprintf(&out, "# What the agent of Plum Latch may do on this machine (docs/agent.md). No verb of the agent changes this file.\nservice: %s\n", service)
 	verbs := strings.Split(o.verbs, ",")
 	fmt.Fprintf(&out, "verbs: [%s]\n", strings.Join(verbs, ", "))
-	var never []string
-	if o.never != "" {
-		if never = strings.Split(o.never, ","); !slices.ContainsFunc(never, func(u string) bool { return !names.LoginUser(u) }) {
-			fmt.Fprintf(&out, "never: [%s]\n", strings.Join(never, ", "))
-		}
+	never := commas(o.never)
+	if len(never) > 0 {
+		fmt.Fprintf(&out, "never: [%s]\n", strings.Join(never, ", "))
 	}
 	trust := or(o.trust, string(agentcalls.ByOperators))
 	fmt.Fprintf(&out, "trust: %s\n", trust)

@@ -31,8 +31,9 @@ var (
 	// dialLimit bounds getting in, from the first packet to the service's welcome.
 	dialLimit = 45 * time.Second
 	// backFrom and backTo are the least and the most that is waited between two tries: each time up to twice as long as before, at random.
-	// Agents whose service began anew so do not come all at once.
 	backFrom, backTo = 2 * time.Second, 5 * time.Minute
+	// afterGood is the most that is waited after a connection that was good: the service may have begun anew, and then others come too.
+	afterGood = 30 * time.Second
 	// pingEvery is how often a connection on which nothing goes on is tried.
 	pingEvery = 45 * time.Second
 )
@@ -68,17 +69,22 @@ func (a *Agent) Run(ctx context.Context) error {
 			return err
 		}
 		if time.Since(begun) > time.Minute {
-			wait = backFrom * 8 // it was good: the service may have begun anew, and others come too
+			wait = afterGood
 		}
-		pause := backFrom/2 + rand.N(wait)
+		var pause time.Duration
+		pause, wait = backOff(wait, rand.N[time.Duration])
 		a.Log.Warn("not connected", "error", plaintext.Line(plaintext.Cut(err.Error(), 300)), "again_in", pause.Round(time.Second).String())
-		wait = min(wait*2, backTo)
 		select {
 		case <-ctx.Done():
 			return nil
 		case <-time.After(pause):
 		}
 	}
+}
+
+// backOff is how long is waited now, at random up to wait, and what the next wait is: up to twice as long, and never more than backTo.
+func backOff(wait time.Duration, random func(time.Duration) time.Duration) (pause, next time.Duration) {
+	return backFrom/2 + random(wait), min(wait*2, backTo)
 }
 
 // once is one connection, to its end. The files are read anew for each: their owner may have changed them.

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"log/slog"
 	"math/big"
+	mathrand "math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -246,5 +247,37 @@ func TestRefusesBeforeItActs(t *testing.T) {
 	}))
 	if no := (refused{}); !errors.As(err, &no) {
 		t.Errorf("no such user: %v", err)
+	}
+}
+
+// TestBackOff: agents that lost the same service in the same moment come back over half a minute, and those that it goes on refusing each
+// some minutes.
+func TestBackOff(t *testing.T) {
+	const agents = 10_000
+	draw := mathrand.New(mathrand.NewPCG(1, 2))
+	random := func(n time.Duration) time.Duration { return time.Duration(draw.Int64N(int64(n))) }
+	seconds := map[int]int{}
+	for range agents {
+		pause, next := backOff(afterGood, random)
+		if next != 2*afterGood {
+			t.Fatalf("next %s", next)
+		}
+		seconds[int(pause/time.Second)]++
+	}
+	for at, n := range seconds {
+		if n > agents/20 {
+			t.Errorf("%d come in second %d", n, at)
+		}
+	}
+	wait := backFrom
+	for range 20 {
+		pause, next := backOff(wait, random)
+		if pause < backFrom/2 || pause > backFrom/2+wait || next < wait || next > backTo {
+			t.Errorf("after %s: %s, then %s", wait, pause, next)
+		}
+		wait = next
+	}
+	if wait != backTo {
+		t.Errorf("in the end up to %s", wait)
 	}
 }

@@ -21,6 +21,9 @@ import (
 	"plumlatch/reach"
 )
 
+// atOnce holds as many as are carried out at one time; the others wait.
+var atOnce = make(chan struct{}, 2)
+
 // verbLimit is how long one call may take at most.
 const verbLimit = 12 * time.Minute
 
@@ -36,6 +39,12 @@ var errChanged = errors.New("the file is not what this was judged on")
 func (a *Agent) serve(ctx context.Context, ch *reach.Channel, head []byte) {
 	ctx, cancel := context.WithTimeout(ctx, verbLimit)
 	defer cancel()
+	select { // a service that asks for much at a time does not take the machine from its own work
+	case atOnce <- struct{}{}:
+		defer func() { <-atOnce }()
+	case <-ctx.Done():
+		return
+	}
 	result, err := a.call(ctx, head)
 	answer := agentcalls.Answer{}
 	if err == nil {

@@ -40,6 +40,7 @@ type Service struct {
 	connected map[int64]*connection // by instance
 	http      *http.Server
 	stop      context.CancelFunc
+	closed    bool
 	done      sync.WaitGroup
 }
 
@@ -116,6 +117,7 @@ func (s *Service) Close() {
 	s.stop()
 	_ = s.http.Close()
 	s.mu.Lock()
+	s.closed = true
 	for _, c := range s.connected {
 		c.link.End(errors.New("the service ends"))
 	}
@@ -125,7 +127,13 @@ func (s *Service) Close() {
 
 // welcome is one agent's connection, to its end.
 func (s *Service) welcome(ctx context.Context, w http.ResponseWriter, r *http.Request) {
+	s.mu.Lock()
+	if s.closed {
+		s.mu.Unlock()
+		return
+	}
 	s.done.Add(1)
+	s.mu.Unlock()
 	defer s.done.Done()
 	if r.URL.Path != agentcalls.Path || r.TLS == nil || len(r.TLS.PeerCertificates) == 0 {
 		http.NotFound(w, r)

@@ -411,8 +411,35 @@ func TestTokens(t *testing.T) {
 	if _, w := thief.enter(with); w.Refused != agentcalls.OldToken || !strings.Contains(w.Why, "has an agent already") {
 		t.Errorf("it replaces: %+v", w)
 	}
+	refusals := func() (n int) {
+		all, _, err := h.DB.Journal(t.Context(), "instance berth-1", store.Page{Limit: 200})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, e := range all {
+			if e.Action == "agent.refuse" {
+				n++
+			}
+		}
+		return n
+	}
+	was := refusals()
+	if _, w := thief.enter(with); w.Refused != agentcalls.OldToken || refusals() != was || was != 2 {
+		t.Errorf("one that goes on trying: %+v; %d entries, and %d before", w, refusals(), was)
+	}
 	with.Token = "NOBODYS"
 	if _, w := thief.enter(with); w.Refused != agentcalls.OldToken {
 		t.Errorf("nobody's: %+v", w)
+	}
+	// An instance that is no more has no agent.
+	if _, err := h.W.Lifecycle.Change(t.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"), store.Removing, false); err != nil {
+		t.Fatal(err)
+	}
+	h.Until("its end", func() bool {
+		_, err := h.DB.InstanceByName(t.Context(), "berth-1")
+		return errors.Is(err, store.ErrNotFound)
+	})
+	if _, w := first.enter(hello); w.Refused != agentcalls.Unknown {
+		t.Errorf("a removed instance's agent: %+v", w)
 	}
 }

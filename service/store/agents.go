@@ -55,9 +55,9 @@ func (s *Store) AgentOf(ctx context.Context, instanceID int64) (Agent, error) {
 	return one[Agent](ctx, s, agentColumns+"WHERE instance_id = ?", instanceID)
 }
 
-// AgentByKey returns the agent with a key. ErrNotFound.
+// AgentByKey returns the agent with a key, of an instance that was not removed. ErrNotFound.
 func (s *Store) AgentByKey(ctx context.Context, publicKey []byte) (Agent, error) {
-	return one[Agent](ctx, s, agentColumns+"WHERE public_key = ?", raw(publicKey))
+	return one[Agent](ctx, s, agentColumns+"WHERE public_key = ? AND EXISTS (SELECT FROM instances i WHERE i.id = instance_id AND i.phase <> 'removed')", raw(publicKey))
 }
 
 // ErrAgentElsewhere says that the key is that of another instance's agent.
@@ -141,9 +141,10 @@ func (s *Store) RedeemAgentToken(ctx context.Context, hash, publicKey []byte, fi
 		var rows []struct {
 			InstanceID int64
 			MadeBy     string
-			Good       bool
+			Good, Told bool
 		}
-		if err := tx.Raw("SELECT instance_id, made_by, used_at IS NULL AND until_at > clock_timestamp() AS good FROM agent_tokens WHERE hash = ? FOR UPDATE",
+		if err := tx.Raw("SELECT instance_id, made_by, used_at IS NULL AND until_at > clock_timestamp() AS good, "+
+			"coalesce(refused_at > clock_timestamp() - interval '1 hour', false) AS told FROM agent_tokens WHERE hash = ? FOR UPDATE",
 			raw(hash)).Scan(&rows).Error; err != nil {
 			return err
 		}
@@ -172,6 +173,12 @@ func (s *Store) RedeemAgentToken(ctx context.Context, hash, publicKey []byte, fi
 		}
 		if no != nil {
 			if err := refuseAgent(tx, i.ID, address); err != nil {
+				return err
+			}
+			if rows[0].Told { // once an hour is enough for one that goes on trying
+				return nil
+			}
+			if err := tx.Exec("UPDATE agent_tokens SET refused_at = clock_timestamp() WHERE hash = ?", raw(hash)).Error; err != nil {
 				return err
 			}
 			_, err := entry{Actor: Service, Action: "agent.refuse", Target: "instance " + i.Name, Outcome: fmt.Sprintf("an agent from %s came with a token: %s", address, no)}.write(tx)

@@ -630,3 +630,11 @@ func some(all []string, n int) []string {
 	rand.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
 	return all[:min(n, len(all))]
 }
+
+// Exec runs a statement in the database, as its owner: for what a test has to have there, and no call of the service makes.
+func (h *House) Exec(sql string, args ...any) {
+	h.Helper()
+	if _, err := h.bare.Exec(h.Context(), sql, args...); err != nil {
+		h.Fatal(err)
+	}
+}

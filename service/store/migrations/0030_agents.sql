@@ -35,7 +35,8 @@ CREATE TABLE agent_tokens (
     instance_id bigint NOT NULL REFERENCES instances ON DELETE CASCADE,
     made_by     text NOT NULL,
     until_at    timestamptz NOT NULL,
-    used_at     timestamptz
+    used_at     timestamptz,
+    refused_at  timestamptz                     -- somebody came with it in vain, and that was journaled
 );
 CREATE INDEX agent_tokens_instance ON agent_tokens (instance_id);
 

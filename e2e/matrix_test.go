@@ -521,7 +521,7 @@ func (x *trial) run() (end string, broken []string) {
 		}
 	}()
 	fail := func(err error) (string, []string) {
-		x.late = strings.Contains(err.Error(), "it cannot go back any more")
+		x.late = strings.Contains(err.Error(), "it cannot go back any more") || strings.Contains(err.Error(), "there is nothing to cancel")
 		return "in no way", []string{err.Error()}
 	}
 	first, err := x.replica(x.point, x.how)

@@ -437,8 +437,6 @@ export function InstancePage() {
             <>
               <h2>Its host key</h2>
               <HostKeys instance={i} />
-              <h2>Its agent</h2>
-              <AgentOf instance={i.name} />
             </>
           )}
           {!i.adopted && i.cloud_id && (
@@ -463,6 +461,12 @@ export function InstancePage() {
                   </li>
                 ))}
               </ul>
+            </>
+          )}
+          {!i.desktop && (
+            <>
+              <h2>Its agent</h2>
+              <AgentOf instance={i.name} />
             </>
           )}
           {!i.adopted && i.cloud_id && <BootLog name={i.name} />}

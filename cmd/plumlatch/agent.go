@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
@@ -107,7 +108,7 @@ func (c *cli) showAgent(service *client.Client, name string, asJSON bool) error 
 	fmt.Fprintf(c.out, "%s: %s.\n", a.Instance, is)
 	fmt.Fprintf(c.out, "its key %s, enrolled by %s %s\n", a.Fingerprint, plaintext.Line(a.EnrolledBy), ago(*a.EnrolledAt, now))
 	if a.ConnectedAt != nil {
-		fmt.Fprintf(c.out, "its owner's file allows: %s\n", or(strings.Join(a.Verbs, ", "), "nothing"))
+		fmt.Fprintf(c.out, "its owner's file allows: %s\n", cmp.Or(strings.Join(a.Verbs, ", "), "nothing"))
 		if len(a.Never) > 0 {
 			fmt.Fprintf(c.out, "it never touches: %s\n", strings.Join(a.Never, ", "))
 		}
@@ -129,13 +130,6 @@ func commas(s string) []string {
 		return nil
 	}
 	return strings.Split(s, ",")
-}
-
-func or(s, otherwise string) string {
-	if s == "" {
-		return otherwise
-	}
-	return s
 }
 
 // agentWords says in one line what is known of an instance's agent; "" for none.
@@ -272,7 +266,7 @@ func ownerText(service string, own keypair.Public, o agentOptions) (string, erro
 	if len(never) > 0 {
 		fmt.Fprintf(&out, "never: [%s]\n", strings.Join(never, ", "))
 	}
-	trust := or(o.trust, string(agentcalls.ByOperators))
+	trust := cmp.Or(o.trust, string(agentcalls.ByOperators))
 	fmt.Fprintf(&out, "trust: %s\n", trust)
 	lines := []string{keypair.Public{Blob: own.Blob, Comment: "who installed it"}.Line()}
 	if o.operators != "" {

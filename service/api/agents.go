@@ -94,13 +94,18 @@ func (s *Server) agentForget(c *gin.Context) {
 	c.Status(http.StatusNoContent)
 }
 
-// agentToken makes a token that enrolls the agent of an instance once.
-func (s *Server) agentToken(c *gin.Context) {
+// bare is withSSH for a call that takes no fields.
+func (s *Server) bare(c *gin.Context) (store.Instance, bool) {
 	var none struct{}
 	if c.Request.ContentLength != 0 && !read(c, &none) {
-		return
+		return store.Instance{}, false
 	}
-	i, ok := s.withSSH(c)
+	return s.withSSH(c)
+}
+
+// agentToken makes a token that enrolls the agent of an instance once.
+func (s *Server) agentToken(c *gin.Context) {
+	i, ok := s.bare(c)
 	if !ok {
 		return
 	}
@@ -119,11 +124,7 @@ func (s *Server) agentToken(c *gin.Context) {
 
 // agentLook has an instance's agent look.
 func (s *Server) agentLook(c *gin.Context) {
-	var none struct{}
-	if c.Request.ContentLength != 0 && !read(c, &none) {
-		return
-	}
-	i, ok := s.withSSH(c)
+	i, ok := s.bare(c)
 	if !ok {
 		return
 	}

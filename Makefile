@@ -10,7 +10,7 @@ SHOT_PACKAGES = chromium=/usr/bin/chromium xvfb=/usr/bin/xvfb-run xauth=/usr/bin
 
 CONSOLE_SOURCES = $(shell find console/src console/public -type f) console/size.mjs console/index.html console/vite.config.ts console/tsconfig.json
 
-.PHONY: help demo demo-reset build test check race cover matrix windows model lint bench generate fuzz screenshots format clean
+.PHONY: help demo demo-reset build agent-release test check race cover matrix windows model lint bench generate fuzz screenshots format clean
 
 help: ## show this list
 	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -35,7 +35,7 @@ console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE_SOURC
 	cd console && npm run -s build
 	@touch $@
 
-CORE_SOURCES = $(shell find core cmd/plumlatch-wasm -name '*.go' ! -name '*_test.go') go.mod go.sum
+CORE_SOURCES = $(shell find core shell stream cmd/plumlatch-wasm -name '*.go' ! -name '*_test.go') go.mod go.sum
 
 # The core for the browser, with the loader that belongs to this version of Go.
 # The console's build empties dist, so these come after it.
@@ -44,6 +44,11 @@ console/dist/core.wasm.gz: console/dist/index.html $(CORE_SOURCES)
 	GOOS=js GOARCH=wasm go build -trimpath -ldflags='-s -w' -o console/dist/core.wasm ./cmd/plumlatch-wasm
 	gzip -9 -n -f console/dist/core.wasm
 	@touch $@
+
+agent-release: ## build the agent with VERSION=N and sign it with the key of releases KEY=FILE, for upgrades
+	@[ -n "$(VERSION)" ] && [ -n "$(KEY)" ] || { echo 'make agent-release VERSION=2 KEY=FILE'; exit 2; }
+	CGO_ENABLED=0 go build -buildvcs=auto -trimpath -ldflags='-s -w -X plumlatch/agent.Version=$(VERSION)' -o bin/ ./cmd/plumlatch-agent
+	go run ./tools/agentrelease -program bin/plumlatch-agent -version $(VERSION) -key $(KEY)
 
 test: build ## run every test; installs what is missing for them
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)')

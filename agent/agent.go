@@ -14,6 +14,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/http"
+	"sync"
 	"time"
 
 	"github.com/coder/websocket"
@@ -23,8 +24,8 @@ import (
 	"plumlatch/reach"
 )
 
-// Version is the agent's own: it grows, and never falls.
-const Version = "1"
+// Version is the agent's own, a whole number: it grows, and never falls. A build can set it (go help build, -ldflags -X).
+var Version = "1"
 
 // Times of dialling. They are variables for tests.
 var (
@@ -42,6 +43,16 @@ var (
 type Agent struct {
 	Paths Paths
 	Log   *slog.Logger
+	// Trial: it is to show that it comes up, and ends then; Run returns nil once the service has let it in.
+	Trial bool
+	// Machine is what the verbs are done on; nil for the one that this program runs on, as root.
+	Machine Machine
+
+	mu   sync.Mutex
+	next *next // a program that is to be tried once this connection has ended; nil for none
+	// upgrading: one upgrade goes on, from its first byte to its end. A second one would write where the first one's program lies that was found to
+	// be the signed one.
+	upgrading bool
 }
 
 // refusal is the service's own no.
@@ -57,6 +68,13 @@ func (r refusal) Error() string {
 // Run connects, serves what is asked, and connects again, until ctx ends. ErrNotEnrolled, ErrCopied, ErrOwnerFile and other errors of the
 // files end it at once: nothing is dialled then.
 func (a *Agent) Run(ctx context.Context) error {
+	if _, err := a.Paths.load(); err != nil { // a copy ends nobody's account
+		return err
+	}
+	if a.Trial {
+		return a.once(ctx)
+	}
+	go a.keepEnds(ctx)
 	wait := backFrom
 	for {
 		begun := time.Now()
@@ -67,6 +85,12 @@ func (a *Agent) Run(ctx context.Context) error {
 		var own ownError
 		if errors.As(err, &own) {
 			return err
+		}
+		if n := a.takeNext(); n != nil {
+			a.try(ctx, *n)
+			a.endUpgrade()
+			wait = backFrom
+			continue
 		}
 		if time.Since(begun) > time.Minute {
 			wait = afterGood
@@ -103,7 +127,7 @@ func (a *Agent) once(ctx context.Context) error {
 	defer conn.CloseNow()
 	conn.SetReadLimit(64 << 10)
 	hello, err := json.Marshal(agentcalls.Hello{Version: Version, Verbs: enrolled.owner.Verbs, Never: enrolled.owner.Never, Trust: enrolled.owner.Trust,
-		Frozen: enrolled.owner.Frozen(), Token: enrolled.token})
+		Frozen: enrolled.owner.Frozen(), Last: a.Paths.lastUpgrade(), Token: enrolled.token})
 	if err != nil {
 		return err
 	}
@@ -131,8 +155,14 @@ func (a *Agent) once(ctx context.Context) error {
 	}
 	late.Stop()
 	a.Log.Info("connected", "service", enrolled.service, "instance", w.Instance)
+	if a.Trial {
+		return nil
+	}
 	link := reach.NewLink(ctx, reach.OverWebSocket(conn), func(ctx context.Context, ch *reach.Channel, head []byte) {
 		a.serve(ctx, ch, head)
+		if a.hasNext() { // what else is asked for meanwhile is not answered: it is asked again
+			time.AfterFunc(answerHeard, cancel)
+		}
 	})
 	go a.ping(ctx, conn, link)
 	return link.Run()

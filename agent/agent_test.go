@@ -136,11 +136,19 @@ func TestOwnerFile(t *testing.T) {
 		"trust in everybody":  "service: a:1\ntrust: all\n",
 		"no key":              "service: a:1\noperators: [x]\n",
 		"a list":              "- a\n",
+		"no key of releases":  "service: a:1\nrelease: x\n",
+		"upgrades, perhaps":   "service: a:1\nupgrades: perhaps\n",
 		"nothing":             "",
 	} {
 		put(t, p, OwnerFile, text, 0o644)
 		if o, _, err := p.ReadOwner(); !errors.Is(err, ErrOwnerFile) {
 			t.Errorf("%s: %+v %v", what, o, err)
+		}
+	}
+	for text, want := range map[string]bool{"": true, "upgrades: on\n": true, "upgrades: off\n": false} {
+		put(t, p, OwnerFile, "service: a:1\n"+text, 0o644)
+		if o, _, err := p.ReadOwner(); err != nil || o.Upgrades != want {
+			t.Errorf("%q: %+v %v", text, o, err)
 		}
 	}
 	put(t, p, OwnerFile, "service: a:1\n", 0o664)
@@ -235,7 +243,7 @@ func TestRefusesBeforeItActs(t *testing.T) {
 		"arguments that none": {with(func(r *agentcalls.Request) { r.Args = "[]" }), agentcalls.Malformed},
 		"no line":             {with(func(*agentcalls.Request) {}), agentcalls.Malformed},
 	} {
-		_, err := a.call(t.Context(), c.head)
+		_, err := a.call(t.Context(), c.head, nil)
 		if got := agentcalls.CodeOf(err); err == nil || got != c.want {
 			t.Errorf("%s: %v (%s), want %s", what, err, got, c.want)
 		}
@@ -244,7 +252,7 @@ func TestRefusesBeforeItActs(t *testing.T) {
 	_, err = a.call(t.Context(), with(func(r *agentcalls.Request) {
 		args, _ := json.Marshal(agentcalls.EditArgs{User: "no-such-user-here", Line: line})
 		r.Args = string(args)
-	}))
+	}), nil)
 	if no := (refused{}); !errors.As(err, &no) {
 		t.Errorf("no such user: %v", err)
 	}

@@ -33,6 +33,8 @@ import (
 const (
 	OwnerFile = "/etc/plumlatch-agent.yaml"
 	StateDir  = "/var/lib/plumlatch-agent"
+	// PublicFile has the public half of its key, for everybody there to read: a client that is to sign for it compares that.
+	PublicFile = "/etc/plumlatch-agent.pub"
 )
 
 // ExitOwn is the status with which it ends if its own files keep it from dialling (sysexits(3), EX_CONFIG).
@@ -60,15 +62,6 @@ var (
 	ErrOwnerFile = errors.New("the file of what this agent may do")
 )
 
-// ownerText is the file of the owner.
-type ownerText struct {
-	Service   string   `yaml:"service"`
-	Verbs     []string `yaml:"verbs"`
-	Never     []string `yaml:"never"`
-	Trust     string   `yaml:"trust"`
-	Operators []string `yaml:"operators"`
-}
-
 // bound is what the key was enrolled for.
 type bound struct {
 	Instance int64             `json:"instance"`
@@ -84,6 +77,7 @@ type enrolled struct {
 	token       string
 	authority   *x509.Certificate
 	certificate tls.Certificate
+	key         ed25519.PrivateKey
 }
 
 func (p Paths) load() (enrolled, error) {
@@ -124,7 +118,7 @@ func (p Paths) read() (e enrolled, err error) {
 		return e, fmt.Errorf("%w: the service's authority is no certificate", ErrNotEnrolled)
 	}
 	e.own = agentcalls.Own{Instance: b.Instance, Agent: Fingerprint(key.Public().(ed25519.PublicKey))}
-	e.token = b.Token
+	e.token, e.key = b.Token, key
 	e.certificate, err = certificate(key)
 	return e, err
 }
@@ -155,7 +149,7 @@ func (p Paths) ReadOwner() (agentcalls.Owner, string, error) {
 	if err != nil {
 		return wrong(err)
 	}
-	var t ownerText
+	var t agentcalls.OwnerFile
 	d := yaml.NewDecoder(bytes.NewReader(data))
 	d.KnownFields(true)
 	if err := d.Decode(&t); err != nil {
@@ -164,7 +158,7 @@ func (p Paths) ReadOwner() (agentcalls.Owner, string, error) {
 	if _, _, err := net.SplitHostPort(t.Service); err != nil {
 		return wrong(errors.New("service: it is HOST:PORT"))
 	}
-	o, err := agentcalls.ReadOwner(t.Verbs, t.Never, t.Trust, t.Operators)
+	o, err := t.Read()
 	if err != nil {
 		return wrong(err)
 	}
@@ -258,7 +252,11 @@ func (p Paths) Enroll(instance int64, authority []byte, token string) (public st
 			return "", err
 		}
 	}
-	return line(own)
+	text, err := line(own)
+	if err != nil {
+		return "", err
+	}
+	return text, write(p.at(PublicFile), 0o644, []byte(text+"\n"))
 }
 
 // redeemed keeps that the token was taken.
@@ -280,12 +278,17 @@ func (p Paths) redeemed(instance int64) (enrolled, error) {
 
 // write puts a file of the agent's own in its place, flushed.
 func (p Paths) write(name string, data []byte) error {
-	at := p.at(StateDir + "/" + name)
-	f, err := os.OpenFile(at+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC|syscall.O_NOFOLLOW, 0o600)
+	return write(p.at(StateDir+"/"+name), 0o600, data)
+}
+
+func write(at string, mode fs.FileMode, data []byte) error {
+	f, err := os.OpenFile(at+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC|syscall.O_NOFOLLOW, mode)
 	if err != nil {
 		return err
 	}
-	_, err = f.Write(data)
+	if err = f.Chmod(mode); err == nil { // whatever the umask
+		_, err = f.Write(data)
+	}
 	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
 		return errors.Join(err, os.Remove(at+".new"))
 	}

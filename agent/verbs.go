@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"slices"
@@ -15,9 +16,8 @@ import (
 	"plumlatch/core/accounts"
 	"plumlatch/core/agentcalls"
 	"plumlatch/core/authkeys"
+	"plumlatch/core/keypair"
 	"plumlatch/core/plaintext"
-	"plumlatch/core/why"
-	"plumlatch/core/wire"
 	"plumlatch/reach"
 )
 
@@ -32,20 +32,27 @@ type refused struct{ error }
 
 func (r refused) Unwrap() error { return r.error }
 
-// errChanged: the file is not what the change was judged on.
-var errChanged = errors.New("the file is not what this was judged on")
+// Refuse makes an error of what a machine does not do: it would do harm, or cannot be done there.
+func Refuse(format string, a ...any) error { return refused{fmt.Errorf(format, a...)} }
+
+// ErrChanged says that a file is not what the change was judged on.
+var ErrChanged = errors.New("the file is not what this was judged on")
 
 // serve carries out what a channel asks for, and answers. The files are read anew: what their owner says now counts.
 func (a *Agent) serve(ctx context.Context, ch *reach.Channel, head []byte) {
+	if a.stream(ctx, ch, head) {
+		return
+	}
 	ctx, cancel := context.WithTimeout(ctx, verbLimit)
 	defer cancel()
-	select { // a service that asks for much at a time does not take the machine from its own work
+	defer context.AfterFunc(ctx, ch.Close)() // what is read from a service that sends nothing more ends with the time, too
+	select {                                 // a service that asks for much at a time does not take the machine from its own work
 	case atOnce <- struct{}{}:
 		defer func() { <-atOnce }()
 	case <-ctx.Done():
 		return
 	}
-	result, err := a.call(ctx, head)
+	result, err := a.call(ctx, head, ch)
 	answer := agentcalls.Answer{}
 	if err == nil {
 		answer.Result, err = json.Marshal(result)
@@ -54,7 +61,7 @@ func (a *Agent) serve(ctx context.Context, ch *reach.Channel, head []byte) {
 		answer = agentcalls.Answer{Code: agentcalls.CodeOf(err), Said: plaintext.Line(plaintext.Cut(err.Error(), 400))}
 		var no refused
 		switch {
-		case errors.Is(err, errChanged):
+		case errors.Is(err, ErrChanged):
 			answer.Code = agentcalls.Changed
 		case errors.As(err, &no):
 			answer.Code = agentcalls.Refused
@@ -73,16 +80,20 @@ func (a *Agent) serve(ctx context.Context, ch *reach.Channel, head []byte) {
 	}
 }
 
-func (a *Agent) call(ctx context.Context, head []byte) (any, error) {
-	var c agentcalls.Call
+// judged reads a call, and the files anew, and asks their owner's whether it is carried out.
+func (a *Agent) judged(head []byte) (c agentcalls.Call, e enrolled, err error) {
 	if err := json.Unmarshal(head, &c); err != nil {
-		return nil, agentcalls.ErrRequest
+		return c, e, agentcalls.ErrRequest
 	}
-	e, err := a.Paths.load()
+	if e, err = a.Paths.load(); err != nil {
+		return c, e, err
+	}
+	return c, e, e.owner.Judge(c.Request, c.Signature, e.own, time.Now())
+}
+
+func (a *Agent) call(ctx context.Context, head []byte, in io.Reader) (any, error) {
+	c, e, err := a.judged(head)
 	if err != nil {
-		return nil, err
-	}
-	if err := e.owner.Judge(c.Request, c.Signature, e.own, time.Now()); err != nil {
 		return nil, err
 	}
 	if c.Request.Verb.Changes() {
@@ -93,13 +104,21 @@ func (a *Agent) call(ctx context.Context, head []byte) (any, error) {
 	}
 	switch c.Request.Verb {
 	case agentcalls.Look:
-		return look(ctx, c.Request)
+		w, err := args[agentcalls.LookArgs](c.Request)
+		if err != nil {
+			return nil, err
+		}
+		return a.machine().Look(ctx, w)
 	case agentcalls.Edit:
-		return edit(ctx, e.owner, c.Request)
+		return a.edit(ctx, e.owner, c.Request)
 	case agentcalls.Users:
-		return users(ctx, e.owner, c.Request)
+		return a.users(ctx, e, c.Request)
+	case agentcalls.Logins:
+		return a.logins(ctx, e.owner, c.Request)
+	case agentcalls.Upgrade:
+		return a.upgrade(ctx, e.owner, c.Request, in)
 	case agentcalls.Sessions:
-		return sessions(ctx, e.owner, c.Request)
+		return a.sessions(ctx, e.owner, c.Request)
 	}
 	return nil, agentcalls.ErrRequest
 }
@@ -147,33 +166,9 @@ func (p Paths) once(r agentcalls.Request) error {
 	return err
 }
 
-// look sees all that an engineer's session with sudo sees.
-func look(ctx context.Context, r agentcalls.Request) (wire.ClientSurvey, error) {
-	w, err := args[agentcalls.LookArgs](r)
-	if err != nil {
-		return wire.ClientSurvey{}, err
-	}
-	around, err := reach.LookAround(ctx, reach.Here{}, reach.LocalFiles(), "root", "")
-	if err != nil {
-		return wire.ClientSurvey{}, err
-	}
-	out := around.Report()
-	logins, err := reach.ReadLogins(ctx, reach.Here{}, w.LoginsSince)
-	if err != nil {
-		out.NotSeen = append(out.NotSeen, plaintext.Line(plaintext.Cut("the log of logins: "+err.Error(), 300)))
-		return out, nil
-	}
-	log, notSeen := logins.Report()
-	out.Logins = &log
-	if notSeen != "" {
-		out.NotSeen = append(out.NotSeen, notSeen)
-	}
-	return out, nil
-}
-
-// edit adds a line to a user's file of keys, in one append: it can only add a way in. Lines are taken out by nobody but a session, or the
-// steward, which ask the guard.
-func edit(ctx context.Context, owner agentcalls.Owner, r agentcalls.Request) (agentcalls.Edited, error) {
+// edit adds a line to a user's file of keys, in one append; or takes lines out, by the safe edit, if one of the keys that the request rests on
+// stays there as a way in; or reads.
+func (a *Agent) edit(ctx context.Context, owner agentcalls.Owner, r agentcalls.Request) (agentcalls.Edited, error) {
 	w, err := args[agentcalls.EditArgs](r)
 	if err != nil {
 		return agentcalls.Edited{}, err
@@ -181,72 +176,92 @@ func edit(ctx context.Context, owner agentcalls.Owner, r agentcalls.Request) (ag
 	if err := owner.Untouched(w.User); err != nil {
 		return agentcalls.Edited{}, err
 	}
-	lines := authkeys.Parse([]byte(w.Line), time.UTC)
-	if strings.ContainsAny(w.Line, "\r\n\x00") || len(lines) != 1 || lines[0].Err != nil {
-		return agentcalls.Edited{}, fmt.Errorf("%w: it is no line of a file of keys", agentcalls.ErrRequest)
+	lines := w.Take
+	if w.Line != "" {
+		lines = append([]string{w.Line}, lines...)
 	}
-	u, name, err := reach.KeysFileHere(ctx, w.User)
-	if err != nil {
-		return agentcalls.Edited{}, refused{err}
+	for _, line := range lines {
+		parsed := authkeys.Parse([]byte(line), time.UTC)
+		if strings.ContainsAny(line, "\r\n\x00") || len(parsed) != 1 || parsed[0].Err != nil {
+			return agentcalls.Edited{}, fmt.Errorf("%w: it is no line of a file of keys", agentcalls.ErrRequest)
+		}
 	}
-	done, err := addAs(ctx, u, addLine{name, w.Line, r.Judged})
-	return agentcalls.Edited{File: name, There: done.There}, err
+	if len(w.Take) > 0 && (w.Line != "" || r.Judged == "" || len(w.Rests) == 0) {
+		return agentcalls.Edited{}, fmt.Errorf("%w: lines are taken out by themselves, of a file that was judged, with the keys that stay", agentcalls.ErrRequest)
+	}
+	return a.machine().Edit(ctx, w, r.Judged)
 }
 
-func users(ctx context.Context, owner agentcalls.Owner, r agentcalls.Request) (out agentcalls.UsersDone, err error) {
+func (a *Agent) users(ctx context.Context, e enrolled, r agentcalls.Request) (out agentcalls.UsersDone, err error) {
 	w, err := args[agentcalls.UsersArgs](r)
 	if err != nil {
 		return out, err
 	}
+	if !slices.Contains([]string{"list", "add", "owned", "remove", "lock", "password"}, w.Do) {
+		return out, fmt.Errorf("%w: users does list, add, owned, remove, lock and password", agentcalls.ErrRequest)
+	}
 	if w.Do != "list" {
-		if err := owner.Untouched(w.User); err != nil {
+		if err := e.owner.Untouched(w.User); err != nil {
 			return out, err
 		}
 	}
-	only := ""
-	if w.Do == "add" || w.Do == "lock" {
-		only = w.User
+	hash := ""
+	if w.Do == "password" {
+		if hash, err = agentcalls.OpenBox(e.key, w.Box, r, w.User); err != nil {
+			return out, refused{err}
+		}
 	}
-	there, err := reach.ReadAccounts(ctx, reach.Here{}, reach.LocalFiles(), "root", only)
-	if err != nil {
+	if out, err = a.machine().Users(ctx, w, hash); err != nil {
 		return out, err
 	}
-	a := there.Find(w.User)
-	switch w.Do {
-	case "list":
-		return agentcalls.UsersDone{All: there.All, Keys: there.Keys}, nil
-	case "add":
-		if a != nil {
-			return out, refused{errors.New("there is a user of that name already")}
-		}
-		out.Said, err = there.Add(ctx, reach.Here{}, accounts.Wanted{Name: w.User, Shell: w.Shell, Sudo: w.Sudo, Ends: w.Ends, Line: w.Line})
-	case "owned":
-		out.Owned, err = there.Owned(ctx, reach.Here{}, w.User)
-	case "remove":
-		switch {
-		case a == nil:
-			return out, refused{errors.New("there is no such user")}
-		case a.UID == 0:
-			return out, refused{errors.New("root stays")}
-		case accounts.LastRoot(there.All, there.Keys, w.User):
-			return out, refused{errors.New("it is the last user who can become root")}
-		}
-		out.Said, err = there.Remove(ctx, reach.Here{}, w.User, w.KeepHome)
-	case "lock":
-		if a == nil {
-			return out, refused{errors.New("there is no such user")}
-		}
-		err = there.LockPassword(ctx, reach.Here{}, w.User)
-	default:
-		return out, fmt.Errorf("%w: users does list, add, owned, remove and lock", agentcalls.ErrRequest)
-	}
-	if errors.Is(err, reach.ErrRefused) || errors.Is(err, accounts.ErrWanted) {
-		err = refused{err}
+	switch {
+	case w.Do == "add" && w.Ends > 0:
+		err = a.Paths.keepEnd(w.User, out.UID, accounts.EndDay(w.Ends), time.Unix(w.Ends, 0).UTC())
+	case w.Do == "remove":
+		err = a.Paths.keepEnd(w.User, 0, 0, time.Time{})
 	}
 	return out, err
 }
 
-func sessions(ctx context.Context, owner agentcalls.Owner, r agentcalls.Request) (out agentcalls.SessionsDone, err error) {
+// logins sees and changes how people log in, as an engineer's session with sudo does: the way back lies there before anything is changed, and only
+// a login that was made after the change ends it, with the signature of one who may confirm.
+func (a *Agent) logins(ctx context.Context, owner agentcalls.Owner, r agentcalls.Request) (out agentcalls.LoginsDone, err error) {
+	w, err := args[agentcalls.LoginsArgs](r)
+	if err != nil {
+		return out, err
+	}
+	switch w.Do {
+	case "look", "back", "heard":
+	case "confirm":
+		if w.Process < 2 || len(w.Signature) > 16<<10 {
+			return out, fmt.Errorf("%w: no login is named", agentcalls.ErrRequest)
+		}
+	case "change":
+		if err := w.Change.Check(); err != nil {
+			return out, fmt.Errorf("%w: %w", agentcalls.ErrRequest, err)
+		}
+		for n, line := range w.Signers {
+			p, err := keypair.ReadPublic([]byte(line))
+			if err != nil || strings.ContainsAny(line, "\r\n") {
+				return out, fmt.Errorf("%w: who may confirm is no public key", agentcalls.ErrRequest)
+			}
+			w.Signers[n] = keypair.Public{Blob: p.Blob}.Line()
+		}
+		if len(w.Signers) == 0 {
+			return out, Refuse("nobody is named who could confirm it")
+		}
+		if w.Change.Root != "" {
+			if err := owner.Untouched("root"); err != nil {
+				return out, err
+			}
+		}
+	default:
+		return out, fmt.Errorf("%w: logins does look, change, back, confirm and heard", agentcalls.ErrRequest)
+	}
+	return a.machine().Logins(ctx, w)
+}
+
+func (a *Agent) sessions(ctx context.Context, owner agentcalls.Owner, r agentcalls.Request) (out agentcalls.SessionsDone, err error) {
 	w, err := args[agentcalls.SessionsArgs](r)
 	if err != nil {
 		return out, err
@@ -254,15 +269,8 @@ func sessions(ctx context.Context, owner agentcalls.Owner, r agentcalls.Request)
 	if err := owner.Untouched(w.User); err != nil {
 		return out, err
 	}
-	if w.Fingerprint == "" {
+	if !agentcalls.IsFingerprint(w.Fingerprint) {
 		return out, fmt.Errorf("%w: the key is not named", agentcalls.ErrRequest)
 	}
-	all, err := reach.Sessions(ctx, reach.Here{}, w.User)
-	if err != nil {
-		return out, err
-	}
-	all = slices.DeleteFunc(all, func(s why.SSHDSession) bool { return s.Fingerprint != w.Fingerprint })
-	out.Left, err = reach.EndSessions(ctx, reach.Here{}, all)
-	out.Ended = len(all) - len(out.Left)
-	return out, err
+	return a.machine().Sessions(ctx, w)
 }

@@ -33,6 +33,11 @@ func (c *Client) AgentLook(ctx context.Context, instance string) (s wire.Survey,
 	return s, c.patient().do(ctx, "POST", instancePath(instance, "agent/look"), nil, nil, &s)
 }
 
+// AgentUpgrade has an instance's agent take the program that the service offers.
+func (c *Client) AgentUpgrade(ctx context.Context, instance string) (u wire.AgentUpgrade, err error) {
+	return u, c.patient().do(ctx, "POST", instancePath(instance, "agent/upgrade"), nil, nil, &u)
+}
+
 // AgentCall has a signed request passed on, and returns the verb's own JSON.
 func (c *Client) AgentCall(ctx context.Context, instance string, r agentcalls.Request, signature string) (string, error) {
 	var out wire.AgentDone

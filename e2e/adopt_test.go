@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -31,6 +32,7 @@ type adoptee struct {
 	identity string // the engineer's private file
 	file     string // that the server reads
 	text     string // what stood in it
+	sudoers  string // the directory of sudo's rules; "" is this machine's
 }
 
 // handWritten is what people leave in such a file; KEY is the engineer's, and
@@ -43,7 +45,7 @@ const handWritten = "# the night crew's keys -- ask before you touch them\n\n" +
 	"this line is no key at all\n" +
 	"OTHER3 last, without a newline"
 
-func startAdoptee(t *testing.T, file string, more ...string) *adoptee {
+func startAdoptee(t testing.TB, file string, more ...string) *adoptee {
 	t.Helper()
 	a := &adoptee{realSSHD: startSSHD(t, more...)}
 	dir := t.TempDir()
@@ -78,7 +80,7 @@ func startAdoptee(t *testing.T, file string, more ...string) *adoptee {
 	return a
 }
 
-func (a *adoptee) put(t *testing.T, file, text string, own bool) {
+func (a *adoptee) put(t testing.TB, file, text string, own bool) {
 	t.Helper()
 	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
 		t.Fatal(err)
@@ -100,7 +102,7 @@ func (a *adoptee) hostKeyLine() string {
 	return fmt.Sprintf("[127.0.0.1]:%d %s\n", a.port, keypair.Public{Blob: a.hostKey}.Line())
 }
 
-func (a *adoptee) now(t *testing.T) string {
+func (a *adoptee) now(t testing.TB) string {
 	t.Helper()
 	data, err := os.ReadFile(a.file)
 	if err != nil {
@@ -119,10 +121,15 @@ func (a *adoptee) args(name string, more ...string) []string {
 		"-host-key", keypair.Fingerprint(a.hostKey)}, more...)
 }
 
+// sudoer is the file of that name among sudo's rules.
+func (a *adoptee) sudoer(name string) string {
+	return filepath.Join(cmp.Or(a.sudoers, "/etc/sudoers.d"), name)
+}
+
 // grantSudo lets the account become root without a password.
 func (a *adoptee) grantSudo(t *testing.T) {
 	t.Helper()
-	file := "/etc/sudoers.d/" + a.user
+	file := a.sudoer(a.user)
 	if err := os.WriteFile(file, []byte(a.user+" ALL=(ALL) NOPASSWD: ALL\n"), 0o440); err != nil {
 		t.Fatal(err)
 	}
@@ -442,7 +449,7 @@ func TestAdoptHostKey(t *testing.T) {
 }
 
 // newHome is the same service for a person with a home of their own.
-func newHome(t *testing.T, d *demo) *demo {
+func newHome(t testing.TB, d *demo) *demo {
 	t.Helper()
 	own := *d
 	own.dir = t.TempDir()

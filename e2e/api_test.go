@@ -21,7 +21,7 @@ import (
 	"plumlatch/core/wire"
 )
 
-func newPublic(t *testing.T) string {
+func newPublic(t testing.TB) string {
 	t.Helper()
 	p, err := keypair.Create(keypair.Ed25519, "made for a test")
 	if err != nil {
@@ -309,7 +309,7 @@ func TestWhoMayDoWhat(t *testing.T) {
 }
 
 // token2 makes a token with the given options and returns its text.
-func (d *demo) token2(t *testing.T, options ...string) string {
+func (d *demo) token2(t testing.TB, options ...string) string {
 	t.Helper()
 	var tok wire.Token
 	if err := json.Unmarshal([]byte(d.must(t,

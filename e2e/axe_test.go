@@ -28,7 +28,7 @@ func axePages(instance, key string, work int64) map[string]string {
 		"/instances/" + instance + "/restore": "Rehearse it first", "/keys": key, "/keys/" + key: key, "/access": "Access",
 		"/map": "Access map", "/journal": "Journal", "/create": "pair", "/check": "file", "/launch": "Launch", "/adopt": "Adopt", "/cloud-keys": "lists of keys",
 		"/rotate": "Rotate", "/work": "Work", fmt.Sprintf("/work/%d", work): "launch", "/people": "Tokens",
-		"/keys/" + key + "/exposed": "expos",
+		"/keys/" + key + "/exposed": "expos", "/keybooks": "Keybooks", "/shells?instance=" + instance: "Your private file is opened in this page",
 	}
 }
 

@@ -31,7 +31,7 @@ type sent struct{ method, url, body string }
 
 type css = chromedp.CSS
 
-func openBrowser(t *testing.T, base string) *browser {
+func openBrowser(t testing.TB, base string) *browser {
 	t.Helper()
 	if _, err := os.Stat("../console/dist/index.html"); err != nil {
 		t.Fatal("the console is not built: run \"make build\" first")
@@ -100,7 +100,7 @@ func openBrowser(t *testing.T, base string) *browser {
 }
 
 // do runs steps within a time limit.
-func (b *browser) do(t *testing.T, steps ...chromedp.Action[chromedp.Void]) {
+func (b *browser) do(t testing.TB, steps ...chromedp.Action[chromedp.Void]) {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(b.ctx, 3*time.Minute)
 	defer cancel()
@@ -110,7 +110,7 @@ func (b *browser) do(t *testing.T, steps ...chromedp.Action[chromedp.Void]) {
 	}
 }
 
-func (b *browser) text(t *testing.T) string {
+func (b *browser) text(t testing.TB) string {
 	t.Helper()
 	text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string]("document.body.innerText"))
 	if err != nil {
@@ -120,7 +120,7 @@ func (b *browser) text(t *testing.T) string {
 }
 
 // see waits until the page's text has every word.
-func (b *browser) see(t *testing.T, words ...string) {
+func (b *browser) see(t testing.TB, words ...string) {
 	t.Helper()
 	var text string
 	for deadline := time.Now().Add(2 * time.Minute); time.Now().Before(deadline); time.Sleep(80 * time.Millisecond) {
@@ -141,12 +141,12 @@ func (b *browser) see(t *testing.T, words ...string) {
 	t.Fatalf("the page never says %q:\n%s\nthe browser: %q", words, text, b.console)
 }
 
-func (b *browser) visit(t *testing.T, path string) {
+func (b *browser) visit(t testing.TB, path string) {
 	t.Helper()
 	b.do(t, chromedp.Navigate(b.base+path))
 }
 
-func (b *browser) press(t *testing.T, label string) {
+func (b *browser) press(t testing.TB, label string) {
 	t.Helper()
 	// One that cannot be pressed yet is waited for, as a person does.
 	b.do(t, chromedp.Click(chromedp.Search(`//button[normalize-space(.)="`+label+`" and not(@disabled)]`)))
@@ -154,7 +154,7 @@ func (b *browser) press(t *testing.T, label string) {
 
 // fill writes into a field until it has the text: a dialog that opens may take
 // the focus away in the middle.
-func (b *browser) fill(t *testing.T, field css, text string) {
+func (b *browser) fill(t testing.TB, field css, text string) {
 	t.Helper()
 	b.do(t, chromedp.WaitVisible(field))
 	waitFor(t, "the text in "+string(field), func() bool {
@@ -170,7 +170,7 @@ func (b *browser) fill(t *testing.T, field css, text string) {
 	})
 }
 
-func (b *browser) signIn(t *testing.T, operator, password string) {
+func (b *browser) signIn(t testing.TB, operator, password string) {
 	t.Helper()
 	b.visit(t, "/")
 	b.do(t, chromedp.WaitVisible(css("#operator")), chromedp.SendKeys(css("#operator"), operator),

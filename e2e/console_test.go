@@ -233,13 +233,14 @@ func consoleWork(t *testing.T, b *browser, d *demo, dir string) {
 	b.press(t, "Show what it costs, and its cloud-config")
 	b.see(t, "line 2: users must be a list")
 	b.fill(t, "#user_data", "#cloud-config\npackages: [rsync]\n")
+	b.do(t, chromedp.Click(css("#agent_verbs")), chromedp.SendKeys(css("#agent_verbs"), "look\r"), chromedp.Click(css("h1")))
 	b.press(t, "Show what it costs, and its cloud-config")
-	b.see(t, "packages: [rsync]", "merge_how")
+	b.see(t, "packages: [rsync]", "merge_how", "/etc/plumlatch-agent.yaml", "verbs: [look]")
 	b.press(t, "Launch")
 	b.see(t, "asking the cloud for the instance (done)", "waiting until it runs (doing)", "none yet",
 		"skerry-island, skerry-island-a", "14 GiB", "line=south")
 	b.visit(t, "/work")
-	b.see(t, "launch work-board", "2 of 5")
+	b.see(t, "launch work-board", "2 of 6")
 	b.do(t, chromedp.Click(chromedp.Search(`//td/a[.="launch work-board"]`)))
 	b.see(t, "waiting until it runs (doing)")
 	b.press(t, "Cancel")
@@ -250,7 +251,7 @@ func consoleWork(t *testing.T, b *browser, d *demo, dir string) {
 	b.press(t, "Try again")
 	b.see(t, "taken up again by harbour-lead", "done: running at")
 	b.visit(t, "/instances/work-board")
-	b.see(t, "work-desk", "accepted")
+	b.see(t, "work-desk", "accepted", "Connected, from", "allows look; it changes nothing")
 	if err := os.Chmod(filepath.Join(dir, "work-desk"), 0o600); err != nil {
 		t.Fatal(err)
 	}

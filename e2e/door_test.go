@@ -380,7 +380,7 @@ func TestUsage(t *testing.T) {
 			}
 		}
 	}
-	if stages != 8 {
+	if stages != 9 {
 		t.Errorf("help shows %d stages", stages)
 	}
 	if commands < 90 {

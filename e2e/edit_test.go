@@ -41,7 +41,7 @@ func stewardOf(t *testing.T, real *realSSHD, others string) reach.Files {
 	return files
 }
 
-func publicKey(t *testing.T) keypair.Public {
+func publicKey(t testing.TB) keypair.Public {
 	t.Helper()
 	p, err := keypair.ReadPublic([]byte(newPublic(t)))
 	if err != nil {

@@ -147,7 +147,7 @@ func hostileSFTP(ch ssh.Channel, how string) {
 }
 
 // metric reads one of the service's own numbers.
-func (d *demo) metric(t *testing.T, name string) int {
+func (d *demo) metric(t testing.TB, name string) int {
 	t.Helper()
 	m := regexp.MustCompile(`(?m)^` + name + ` (\S+)$`).FindStringSubmatch(d.api(t, "GET", "/api/v1/metrics", "").body)
 	if m == nil {

@@ -72,7 +72,7 @@ func (e *engineer) has(t *testing.T, identity string) {
 }
 
 // types runs a line in the engineer's shell.
-func (e *engineer) types(t *testing.T, line string) result {
+func (e *engineer) types(t testing.TB, line string) result {
 	t.Helper()
 	cmd := exec.Command("/bin/sh", "-c", line)
 	cmd.Dir = e.home
@@ -85,7 +85,7 @@ func (e *engineer) types(t *testing.T, line string) result {
 	return result{out.String(), errOut.String(), cmd.ProcessState.ExitCode()}
 }
 
-func (e *engineer) must(t *testing.T, line, want string) {
+func (e *engineer) must(t testing.TB, line, want string) {
 	t.Helper()
 	if r := e.types(t, line); r.code != 0 || !strings.Contains(r.out, want) {
 		t.Errorf("%s: %d %q %q, want %q", line, r.code, r.out, r.err, want)

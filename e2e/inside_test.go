@@ -82,13 +82,14 @@ esac
 func startInner(t *testing.T, options ...string) *inner {
 	t.Helper()
 	m := &inner{adoptee: startAdoptee(t, ""), t: t, dir: t.TempDir(), options: options}
-	m.grantSudo(t)
 	at := func(name string) string { return filepath.Join(m.dir, name) }
-	for _, d := range []string{"units", "lib", "run/state", "run/system", "cloud/cloud.cfg.d"} {
+	for _, d := range []string{"units", "lib", "sudoers.d", "run/state", "run/system", "cloud/cloud.cfg.d"} {
 		mustDo(t, os.MkdirAll(at(d), 0o755))
 	}
 	mustDo(t, os.CopyFS(at("etc-ssh"), os.DirFS("/etc/ssh")))
 	mustDo(t, os.MkdirAll(at("etc-ssh/sshd_config.d"), 0o755))
+	m.sudoers = at("sudoers.d") // its own: whoever has sudo in another test could become root here too
+	m.grantSudo(t)
 	keys, err := filepath.Glob(at("etc-ssh/ssh_host_*_key")) // CopyFS makes them readable by all
 	mustDo(t, err)
 	for _, k := range keys {
@@ -102,6 +103,7 @@ func startInner(t *testing.T, options ...string) *inner {
 	}
 	m.anchor = exec.Command("unshare", "-m", "--propagation", "private", "sh", "-c", `set -e
 mount --bind "$1/etc-ssh" /etc/ssh
+mount --bind "$1/sudoers.d" /etc/sudoers.d
 mount --bind "$1/units" /etc/systemd/system
 mount --bind "$1/lib" /var/lib/plumlatch
 mount --bind "$1/cloud" /etc/cloud
@@ -410,7 +412,7 @@ func TestLogins(t *testing.T) {
 	still("at the end")
 
 	// Without sudo nothing is seen, and nothing changed.
-	mustDo(t, os.Remove("/etc/sudoers.d/"+m.user))
+	mustDo(t, os.Remove(m.sudoer(m.user)))
 	r = d.client(t, "", logins("-password", "off", "-yes")...)
 	if r.code == 0 || !strings.Contains(r.err, "no sudo") {
 		t.Errorf("without sudo: %+v", r)
@@ -484,6 +486,27 @@ func TestLoginsWayBack(t *testing.T) {
 	m.stop()
 	back("the server died")
 	m.end() // systemd's own
+	m.start()
+	// The same where systemd does not know the server: the way back starts it, with the options that it had.
+	m.killedAtReload(d, change...)
+	m.state("unit", "-")
+	m.sh("printf '' >/var/lib/plumlatch/logins/unit")
+	m.stop()
+	back("a server of its own died")
+	m.end()
+	m.start()
+	// And where somebody has started it anew meanwhile: that one is told, as another beside it could not listen.
+	m.killedAtReload(d, change...)
+	waitFor(t, "the reload", func() bool { return m.has("lib/logins/reloaded") })
+	m.state("unit", "-")
+	m.sh("printf '' >/var/lib/plumlatch/logins/unit")
+	m.stop()
+	m.start()
+	if got := m.offered(m.user); got != "publickey" {
+		t.Errorf("started anew, and offered is %s", got)
+	}
+	back("a server that was started anew")
+	m.end()
 	m.start()
 	// The machine begins anew.
 	m.killedAtReload(d, change...)
@@ -625,4 +648,26 @@ func TestLoginsConfirmed(t *testing.T) {
 			t.Errorf("%s was full, and a unit is left", full)
 		}
 	}
+	// A disk that is full when it is to go back, and a file that others have changed since: it is tried again, and their line stays.
+	const folder = "/etc/ssh/sshd_config.d"
+	m.sh("cp -a " + folder + " /run/systemd/kept && mount -t tmpfs -o size=64k tmpfs " + folder + " && cp -a /run/systemd/kept/. " + folder + "/")
+	third, err := reach.ReadLoginWays(t.Context(), old, files, m.user)
+	mustDo(t, err)
+	full, err := third.PlanLogins(t.Context(), old, files, logins.Change{Password: "on"})
+	mustDo(t, err)
+	mustDo(t, full.Arm(t.Context(), old, []string{strings.TrimSpace(mustRead(t, m.identity+".pub"))}))
+	mustDo(t, full.Place(t.Context(), old))
+	m.sh("echo '# by others' >>" + folder + "/00-plumlatch.conf; cat /dev/zero >" + folder + "/full 2>/dev/null || :")
+	if said := m.sh("sh /var/lib/plumlatch/logins/way-back; echo $?"); !strings.HasSuffix(strings.TrimSpace(said), "1") || !m.has("lib/logins/armed") {
+		t.Errorf("on a full disk: %s", said)
+	}
+	if text := m.sh("cat " + folder + "/00-plumlatch.conf"); !strings.Contains(text, "PasswordAuthentication yes") || !strings.Contains(text, "# by others") {
+		t.Errorf("on a full disk: %s", text)
+	}
+	m.sh("rm " + folder + "/full; sh /var/lib/plumlatch/logins/way-back")
+	if text := m.sh("cat " + folder + "/00-plumlatch.conf"); !strings.Contains(text, "PasswordAuthentication no") || !strings.Contains(text, "# by others") ||
+		m.has("lib/logins/armed") || m.offered(m.user) != "publickey" {
+		t.Errorf("with room again: %s", text)
+	}
+	m.sh("umount -l " + folder + " && rm -rf /run/systemd/kept")
 }

@@ -16,8 +16,8 @@ func TestPricesAndStaticAddress(t *testing.T) {
 	d := newHome(t, &demo{dir: s.dir, url: s.serve(t).URL(), token: s.token})
 	contains(t, "sizes", d.must(t, "size", "list"), "AN HOUR", "2 harbour pence", "A MONTH", "1460 harbour pence")
 	launch := func(name string, more ...string) result {
-		return d.client(t, "", append([]string{"instance", "launch", name, "-image", "debian-12", "-size", "small", "-region",
-			"north-pier", "-disk", "10", "-key", s.key}, more...)...)
+		return d.client(t, "", append([]string{"instance", "launch", name, "-image", "debian-12", "-size", "small/10", "-region",
+			"north-pier", "-key", s.key}, more...)...)
 	}
 	if r := launch("price-1", "-plan"); r.code != 0 || !strings.HasPrefix(r.out, "#cloud-config") || !strings.Contains(r.err,
 		"It costs 2.2 harbour pence an hour, 1606 a month, by the cloud's list") || !strings.Contains(r.err, "It usually runs after ") {

@@ -28,8 +28,8 @@ func TestLaunchWithEverything(t *testing.T) {
 	if err := os.WriteFile(own, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	base := []string{"instance", "launch", "every-board", "-image", "debian-12", "-size", "medium", "-region",
-		"south-pier/south-pier-c", "-disk", "33",
+	base := []string{"instance", "launch", "every-board", "-image", "debian-12", "-size", "medium/33", "-region",
+		"south-pier/south-pier-c",
 		"-tag", "line=south", "-tag", "deck=upper", "-user-data", own, "-key", "every-key"}
 	r := d.client(t, "", append(base, "-plan")...)
 	if r.code != 0 || !strings.Contains(r.out, "merge_how") || !strings.Contains(r.out, "packages: [rsync]") ||

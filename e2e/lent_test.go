@@ -4,11 +4,15 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
+
+	"plumlatch/core/access"
 	"plumlatch/core/wire"
 )
 
@@ -28,7 +32,7 @@ func TestLentKey(t *testing.T) {
 	d.must(t, "discover", "adopt", x.name, "-yes")
 	var routes wire.Routes
 	mustDo(t, json.Unmarshal([]byte(d.must(t, "restore", x.name, "-json")), &routes))
-	if o := routes.Offers[0]; o.Route != "lent-key" || !o.Open || o.Down != 0 {
+	if o := routes.Offers[slices.IndexFunc(routes.Offers, func(o wire.RouteOffer) bool { return o.Route == "lent-key" })]; !o.Open || o.Down != 0 {
 		t.Errorf("offered first: %+v", o)
 	}
 	// No rule lets this machine in: one does while it is needed, and no longer.
@@ -88,6 +92,8 @@ func TestLentKey(t *testing.T) {
 	}
 	lentComesLate(t, x)
 	lentStays(t, x)
+	streamShut(t, x)
+	lentInPage(t, x, s.password)
 	// An image without the agent, and a key that is recorded.
 	d.must(t, "key", "create", "lent-plain", "-dir", dir, "-new-passphrase", none)
 	d.must(t, "instance", "launch", "lent-none", "-image", "harrow-linux-4", "-size", "medium", "-region", "north-pier", "-key",
@@ -104,6 +110,45 @@ func TestLentKey(t *testing.T) {
 		!strings.Contains(a.body, "it is recorded") {
 		t.Errorf("a recorded key: %d %s", a.status, a.body)
 	}
+}
+
+// streamShut: where no rule lets the service in from its own address, a stream says so, and what it names next lets it in for a while.
+func streamShut(t *testing.T, x *strayed) {
+	d := x.d
+	policy := strings.Replace(access.DefaultPolicy, "\nstream:\n  who: []", "\nstream:\n  who: [{operators: [first-admin]}]", 1)
+	d.must(t, "policy", "set", writeFile(t, policy))
+	d.must(t, "instance", "unadmit", x.name, "-from", "service", "-yes")
+	r := d.client(t, "", "stream", x.name, "-way", "service")
+	_, next, ok := strings.Cut(r.err, "next: plumlatch ")
+	if r.code != 1 || r.out != "" || !ok || !strings.Contains(r.err, "from the service's own address") {
+		t.Fatalf("shut: %+v", r)
+	}
+	if strings.TrimSpace(next) != "instance admit "+x.name+" -from service -for 1h" {
+		t.Errorf("next is %q", next)
+	}
+	contains(t, "let in", d.must(t, strings.Fields(next)...), x.name+" lets 127.0.0.5/32 in", "ends by itself")
+	if r := d.client(t, "EXIT\r\n", "stream", x.name, "-way", "service"); !strings.HasPrefix(r.out, "SSH-2.0-") {
+		t.Errorf("let in: %+v", r)
+	}
+	contains(t, "the rules", d.must(t, "instance", "rules", x.name), "the service itself", "ends in")
+}
+
+// lentInPage: a shell in the page by a key that the cloud lends, whose agent takes it a little late.
+func lentInPage(t *testing.T, x *strayed, password string) {
+	mustDo(t, standinCallAt(x.at, "POST", "/v1/faults", fmt.Sprintf(`{"call":"lent-late","how":"slow","name":%q,"delay_ms":1200}`, x.name), nil))
+	b := openBrowser(t, x.d.url)
+	b.signIn(t, "first-admin", password)
+	b.see(t, "first-admin, admin")
+	b.visit(t, "/shells?instance="+x.name)
+	b.see(t, "A key that the cloud lends")
+	b.do(t, chromedp.Click(chromedp.Search(`//label[contains(., "A key that the cloud lends")]`)))
+	b.see(t, "The cloud's own agent lets its public half in")
+	b.fill(t, css(`input[aria-label="why, for the journal"]`), "the page is nearer")
+	b.do(t, chromedp.Click(chromedp.Search(`//button[contains(., "Open a shell on") and not(@disabled)]`)))
+	b.do(t, chromedp.WaitVisible(css(".xterm-rows")))
+	b.typing(t, "hostname\r")
+	b.shows(t, "\n"+x.name)
+	contains(t, "the journal", x.d.must(t, "journal", "list", "-limit", "20"), "key.lend", "the page is nearer", "stream.begin")
 }
 
 // lentComesLate: an agent that is slow to take the key is waited for.
@@ -165,4 +210,37 @@ func lentStays(t *testing.T, x *strayed) {
 	contains(t, "today", d.must(t, "today", "-what", "lent-key-stays"), "The cloud lent "+fingerprint+" on "+x.name)
 	mustDo(t, os.WriteFile(keys, []byte(before), 0o600)) // taken out by hand
 	waitFor(t, "it to be seen gone", func() bool { return !slices.Contains(d.reasonsOf(t, "instance", x.name), "lent-key-stays") })
+}
+
+// TestCloudAgentRoute: the cloud's own agent sets the new key on an instance whose key is lost, and the real ssh gets in by it; without the right to do
+// so, the offer says what has to be granted, and how long that takes.
+func TestCloudAgentRoute(t *testing.T) {
+	t.Parallel()
+	d := newHome(t, shared)
+	name := "cloud-agent-route"
+	d.must(t, "key", "create", name+"-old", "-dir", d.dir, "-new-passphrase", "none")
+	d.must(t, "instance", "launch", name, "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", name+"-old")
+	id := d.instance(t, name).CloudID
+	nature := func(text string) {
+		t.Helper()
+		mustDo(t, standinCall("POST", "/v1/instances/"+id+"/nature", text, nil))
+	}
+	nature(`{"stop_destroys":"","missing_rights":["set-keys"]}`)
+	d.must(t, "key", "lost", name+"-old")
+	contains(t, "no right", d.must(t, "restore", name), "cloud-agent", "may not set keys on it: grant set-keys on the instance to this service's account, which holds after about 2m")
+	if r := d.client(t, "", "restore", name, "-route", "cloud-agent", "-new", name+"-old", "-yes"); r.code == 0 {
+		t.Errorf("a way that is not open: %+v", r)
+	}
+	nature(`{"stop_destroys":"","missing_rights":[]}`)
+	d.must(t, "key", "create", name+"-new", "-dir", d.dir, "-new-passphrase", "none")
+	key := filepath.Join(d.dir, name+"-new")
+	contains(t, "restored", d.must(t, "restore", name, "-route", "cloud-agent", "-new", name+"-new", "-identity", key, "-yes"), name+"-new")
+	i := d.instance(t, name)
+	cmd := exec.Command("ssh", "-F", "none", "-i", key, "-p", fmt.Sprint(i.Port), "-o", "IdentitiesOnly=yes", "-o", "BatchMode=yes", "-o", "StrictHostKeyChecking=no", "-o",
+		"UserKnownHostsFile=/dev/null", "-l", "debian", i.Address, "cat .ssh/authorized_keys")
+	if out, err := cmd.Output(); err != nil || !strings.Contains(string(out), "placed-by-the-cloud") {
+		t.Errorf("the real ssh: %s %v", out, err)
+	}
+	contains(t, "who", d.must(t, "who", name), name+"-new")
+	d.must(t, "instance", "remove", name, "-yes")
 }

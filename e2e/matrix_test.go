@@ -108,7 +108,8 @@ func (x *trial) name() string {
 func halts() []string {
 	return slices.DeleteFunc(kinds.Halts(), func(p string) bool {
 		return strings.Contains(p, "/unplace/") || strings.Contains(p, "/place-again/") || strings.HasPrefix(p, "cloud-key-split/") ||
-			strings.HasPrefix(p, "set-logins/") || strings.HasPrefix(p, "set-user/") || strings.HasPrefix(p, "restore-agent/")
+			strings.HasPrefix(p, "set-logins/") || strings.HasPrefix(p, "set-user/") || strings.HasPrefix(p, "restore-agent/") || strings.HasPrefix(p, "restore-cloud-agent/") || strings.HasPrefix(p, "launch/agent/") ||
+			strings.HasPrefix(p, "keybook-settle/") || strings.HasPrefix(p, "access-settle/") || strings.HasPrefix(p, "access-end/")
 	})
 }
 
@@ -260,6 +261,7 @@ func runTrials(t *testing.T, name string, size int, within bool) {
 
 // slot is a database of its own, in which one case runs at a time.
 type slot struct {
+	password string // of first-admin
 	n        int
 	dir      string
 	database string
@@ -320,7 +322,7 @@ func newSlotOn(t *testing.T, n int, cloud *demo) *slot {
 	if err != nil {
 		t.Fatalf("admin: %v", err)
 	}
-	password := strings.Split(string(out), "\n")[1]
+	s.password = strings.Split(string(out), "\n")[1]
 	r, err := s.start("", "")
 	if err != nil {
 		t.Fatal(err)
@@ -328,7 +330,7 @@ func newSlotOn(t *testing.T, n int, cloud *demo) *slot {
 	defer r.end()
 	d := &demo{dir: s.dir, url: r.url}
 	in := d.api(t, "POST", "/api/v1/session",
-		mustJSON(t, wire.Credentials{Operator: "first-admin", Password: password}), "Origin", r.url)
+		mustJSON(t, wire.Credentials{Operator: "first-admin", Password: s.password}), "Origin", r.url)
 	cookie, _, _ := strings.Cut(in.header.Get("Set-Cookie"), ";")
 	tok := d.api(t, "POST", "/api/v1/tokens", `{"name":"t","role":"","seconds":36000}`, "Cookie",
 		cookie, "Origin", r.url)
@@ -440,7 +442,7 @@ func (s *slot) start(point, how string) (*replica, error) {
 }
 
 // serve starts a replica for the time of a test.
-func (s *slot) serve(t *testing.T) *client.Client {
+func (s *slot) serve(t testing.TB) *client.Client {
 	t.Helper()
 	r, err := s.start("", "")
 	if err != nil {

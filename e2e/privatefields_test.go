@@ -34,6 +34,8 @@ var bodyOf = map[string]any{
 	"POST /session/redeem": wire.ConsoleCode{}, "PUT /session/password": wire.PasswordChange{},
 	"PUT /keys/:name/private-print": wire.PrivatePrint{},
 	"POST /keys/:name/challenge":    wire.ChallengeRequest{}, "POST /keys/:name/proof": wire.Proof{},
+	"POST /keybooks/compare": wire.KeybookText{}, "POST /keybooks": wire.KeybookSettle{}, "POST /keybooks/write": wire.KeybookWrite{},
+	"POST /instances/:name/tags": wire.TagChange{}, "POST /instances/:name/streams": wire.NewStream{}, "POST /streams/:id/key": wire.SessionKey{},
 	"POST /holders": wire.Holder{}, "POST /instances": wire.Launch{},
 	"POST /instances/:name/survey": wire.SurveyRequest{}, "POST /instances/:name/why": wire.WhyRequest{},
 	"POST /instances/:name/refresh": wire.Refresh{}, "POST /instances/:name/rules": wire.Admit{},
@@ -72,7 +74,8 @@ var bodyOf = map[string]any{
 // without are the calls that take no text in a body.
 var without = map[string]bool{"POST /instances/:name/password": true, "POST /instances/:name/password/changed": true,
 	"POST /session/code": true, "POST /instances/:name/agent/token": true, "POST /instances/:name/agent/look": true,
-	"POST /keys/:name/retire": true, "POST /keys/:name/use-again": true,
+	"POST /instances/:name/agent/upgrade": true,
+	"POST /keys/:name/retire":             true, "POST /keys/:name/use-again": true,
 	"POST /instances/:name/stop": true, "POST /instances/:name/start": true, "POST /work/:id/cancel": true,
 	"POST /work/:id/retry": true,
 	"POST /work/:id/pause": true, "POST /work/:id/go-on": true, "POST /work/:id/close": true,

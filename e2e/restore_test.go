@@ -389,7 +389,7 @@ func TestRestoreReady(t *testing.T) {
 	d.launchBoard(t, "ready-1", s.key)
 	id := d.instance(t, "ready-1").CloudID
 	nature := func(text string) { mustDo(t, standinCall("POST", "/v1/instances/"+id+"/nature", text, nil)) }
-	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward lent-key boot-text disk" {
+	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward cloud-agent lent-key boot-text disk" {
 		t.Errorf("in order: %v", got)
 	}
 	// What the steward itself writes does not make it older news that the steward gets in: its session was
@@ -407,20 +407,20 @@ func TestRestoreReady(t *testing.T) {
 			}
 		}
 	}
-	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward lent-key boot-text disk" {
+	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward cloud-agent lent-key boot-text disk" {
 		t.Errorf("after its own writes: %v", got)
 	}
-	nature(`{"stop_destroys":"a group replaces members that stop","missing_rights":["lend"]}`)
+	nature(`{"stop_destroys":"a group replaces members that stop","missing_rights":["lend","set-keys"]}`)
 	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward" {
 		t.Errorf("stopping destroys: %v", got)
 	}
 	contains(t, "compared", d.must(t, "restore", "ready-1"), "a group replaces members that stop")
 	nature(`{"stop_destroys":"","missing_rights":["volumes"]}`)
-	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward lent-key boot-text" {
+	if got := ready()["ready-1"]; strings.Join(got, " ") != "steward cloud-agent lent-key boot-text" {
 		t.Errorf("no right to volumes: %v", got)
 	}
 	// Nothing at all: the key is lost, the steward's line is gone, and nothing may be stopped.
-	nature(`{"stop_destroys":"","missing_rights":["stop","lend"]}`)
+	nature(`{"stop_destroys":"","missing_rights":["stop","lend","set-keys"]}`)
 	file := shared.path("standin", "instances", id, "home/debian/.ssh/authorized_keys")
 	mustDo(t, os.WriteFile(file, nil, 0o600))
 	d.must(t, "survey", "ready-1", "-outside")
@@ -732,7 +732,7 @@ func (d *demo) lockOut(t *testing.T, name string) {
 	file := shared.path("standin", "instances", id, "home/debian/.ssh/authorized_keys")
 	mustDo(t, os.WriteFile(file, []byte(stewardLine.ReplaceAllString(mustRead(t, file), "")), 0o600))
 	mustDo(t, standinCall("POST", "/v1/instances/"+id+"/nature",
-		`{"stop_destroys":"","missing_rights":["user-data"]}`, nil))
+		`{"stop_destroys":"","missing_rights":["user-data","set-keys"]}`, nil))
 	d.must(t, "survey", name, "-outside")
 	_ = d.client(t, "", "survey", name, "-inside") // it does not get in
 }

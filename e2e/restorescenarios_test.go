@@ -207,7 +207,7 @@ func lockedOut(x *trial) error {
 		return err
 	}
 	if err := standinCall("POST", "/v1/instances/"+x.cloudID+"/nature",
-		`{"stop_destroys":"","missing_rights":["user-data"]}`, nil); err != nil {
+		`{"stop_destroys":"","missing_rights":["user-data","set-keys"]}`, nil); err != nil {
 		return err
 	}
 	_ = x.plumlatch("survey", x.instance, "-inside") // it does not get in

@@ -31,7 +31,7 @@ type person struct {
 
 func newPerson(t *testing.T, d *demo) *person { return &person{d: d, home: t.TempDir()} }
 
-func (p *person) run(t *testing.T, args ...string) result {
+func (p *person) run(t testing.TB, args ...string) result {
 	t.Helper()
 	cmd := exec.Command(filepath.Join(bin, "plumlatch"), args...)
 	for _, e := range os.Environ() {
@@ -49,7 +49,7 @@ func (p *person) run(t *testing.T, args ...string) result {
 	return result{out.String(), errOut.String(), cmd.ProcessState.ExitCode()}
 }
 
-func (p *person) must(t *testing.T, args ...string) string {
+func (p *person) must(t testing.TB, args ...string) string {
 	t.Helper()
 	r := p.run(t, args...)
 	if r.code != 0 {

@@ -50,7 +50,7 @@ func (r *realSSHD) target() reach.Target {
 // doors numbers the accounts made for tests.
 var doors atomic.Int32
 
-func startSSHD(t *testing.T, more ...string) *realSSHD {
+func startSSHD(t testing.TB, more ...string) *realSSHD {
 	t.Helper()
 	if os.Geteuid() != 0 {
 		t.Skip("a stock sshd needs root: run the tests as root to have this one")
@@ -100,7 +100,7 @@ func startSSHD(t *testing.T, more ...string) *realSSHD {
 const toSyslog = "to syslog"
 
 // serve starts the server, or starts it anew with further options.
-func (r *realSSHD) serve(t *testing.T, more ...string) {
+func (r *realSSHD) serve(t testing.TB, more ...string) {
 	t.Helper()
 	r.stop()
 	where := "-e" // to its standard error

@@ -25,7 +25,7 @@ type terminal struct {
 	text bytes.Buffer
 }
 
-func (d *demo) terminal(t *testing.T, args ...string) *terminal {
+func (d *demo) terminal(t testing.TB, args ...string) *terminal {
 	t.Helper()
 	master, err := os.OpenFile("/dev/ptmx", os.O_RDWR|syscall.O_NOCTTY, 0)
 	if err != nil {

@@ -410,7 +410,7 @@ func TestToday(t *testing.T) {
 	}
 }
 
-func writeFile(t *testing.T, text string) string {
+func writeFile(t testing.TB, text string) string {
 	t.Helper()
 	name := filepath.Join(t.TempDir(), "file")
 	mustDo(t, os.WriteFile(name, []byte(text), 0o600))

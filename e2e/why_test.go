@@ -42,7 +42,7 @@ type whyCase struct {
 	here   bool     // only the engineer's machine can see it
 }
 
-func (b *broken) client(t *testing.T, args ...string) result {
+func (b *broken) client(t testing.TB, args ...string) result {
 	t.Helper()
 	cmd := exec.Command(filepath.Join(bin, "plumlatch"), args...)
 	cmd.Env = append(append(os.Environ(), "PLUMLATCH_URL="+b.d.url, "PLUMLATCH_TOKEN="+b.d.token, "HOME="+b.home,
@@ -207,7 +207,7 @@ var fileCases = []whyCase{
 		}, says: []string{"7 keys"}},
 }
 
-func mustDo(t *testing.T, err error) {
+func mustDo(t testing.TB, err error) {
 	t.Helper()
 	if err != nil {
 		t.Fatal(err)

@@ -15,7 +15,7 @@ import (
 )
 
 // downloads makes the browser save files into a folder without asking.
-func (b *browser) downloads(t *testing.T, dir string) {
+func (b *browser) downloads(t testing.TB, dir string) {
 	t.Helper()
 	b.do(t, chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
 		_, err := cdp.Call(ctx, target, cdbrowser.SetDownloadBehavior, cdbrowser.SetDownloadBehaviorParams{

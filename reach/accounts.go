@@ -131,19 +131,41 @@ func (a *Accounts) Remove(ctx context.Context, host Host, user string, keepHome 
 	return answer(asRoot(ctx, host, a.prefix, accounts.Remove(user, keepHome)))
 }
 
+// End ends an account whose time is over; it stays, with all that is its own. ErrRefused.
+func (a *Accounts) End(ctx context.Context, host Host, user string) error {
+	if !names.LoginUser(user) {
+		return accounts.ErrWanted
+	}
+	_, err := answer(asRoot(ctx, host, a.prefix, accounts.End(user)))
+	return err
+}
+
 // SetPassword gives an account a password, whose hash alone leaves this machine, on the standard input of chpasswd(8): it stands in no
 // command line there. With expire, it has to be changed at the first login. ErrRefused.
 func (a *Accounts) SetPassword(ctx context.Context, host Host, user string, password []byte, expire bool) error {
 	if !names.LoginUser(user) {
 		return accounts.ErrWanted
 	}
-	takes, err := answer(asRoot(ctx, host, a.prefix, accounts.Takes))
+	takes, err := a.Takes(ctx, host)
 	if err != nil {
 		return err
 	}
-	hash, err := hashPassword(takes, password)
+	hash, err := HashPassword(takes, password)
 	if err != nil {
 		return err
+	}
+	return a.SetHash(ctx, host, user, hash, expire)
+}
+
+// Takes tells how the system hashes passwords: yescrypt or sha512crypt.
+func (a *Accounts) Takes(ctx context.Context, host Host) (string, error) {
+	return answer(asRoot(ctx, host, a.prefix, accounts.Takes))
+}
+
+// SetHash gives an account a password by its hash, as SetPassword does. ErrRefused.
+func (a *Accounts) SetHash(ctx context.Context, host Host, user, hash string, expire bool) error {
+	if !names.LoginUser(user) {
+		return accounts.ErrWanted
 	}
 	if _, err := withInput(ctx, host, a.prefix+"/usr/sbin/chpasswd -e", user+":"+hash+"\n"); err != nil {
 		return fmt.Errorf("%w: chpasswd did not take it: %w", ErrRefused, err)

@@ -18,13 +18,14 @@ import (
 const (
 	AgentProgram = "/usr/local/sbin/plumlatch-agent"
 	AgentOwner   = "/etc/plumlatch-agent.yaml"
+	AgentPublic  = "/etc/plumlatch-agent.pub"
 	AgentState   = "/var/lib/plumlatch-agent"
 	AgentUnit    = "plumlatch-agent.service"
 )
 
-// agentUnit keeps the agent from all that it does not need (systemd.exec(5)). It writes homes, /etc and /var, as the verbs do: so those stay
+// AgentUnitText keeps the agent from all that it does not need (systemd.exec(5)). It writes homes, /etc and /var, as the verbs do: so those stay
 // open to it. It makes users and becomes them, so it has what that takes, and no other capability.
-const agentUnit = `[Unit]
+const AgentUnitText = `[Unit]
 Description=Plum Latch agent
 Wants=network-online.target
 After=network-online.target cloud-init-local.service
@@ -38,6 +39,7 @@ MemoryMax=256M
 TasksMax=256
 NoNewPrivileges=yes
 ProtectSystem=yes
+ReadWritePaths=-/usr/local/sbin
 PrivateTmp=yes
 PrivateDevices=yes
 ProtectClock=yes
@@ -100,7 +102,7 @@ key=$(printf %%s %[6]s | %[2]s enroll -instance %[7]d 2>/tmp/plumlatch-agent.$$)
 rm -f /tmp/plumlatch-agent.$$
 echo "key $key"
 echo plumlatch-done
-`, AgentUnit, AgentProgram, shellQuote(agentUnit), AgentOwner, shellQuote(p.Owner), shellQuote(p.Authority), p.Instance)
+`, AgentUnit, AgentProgram, shellQuote(AgentUnitText), AgentOwner, shellQuote(p.Owner), shellQuote(p.Authority), p.Instance)
 	text, err = asRoot(ctx, host, prefix, strings.ReplaceAll(script, "/tmp/plumlatch-agent.$$", "/run/plumlatch-agent.said"))
 	if _, err := answer(text, err); err != nil {
 		return "", false, err
@@ -156,11 +158,25 @@ func RemoveAgent(ctx context.Context, host Host) error {
 	}
 	text, err := asRoot(ctx, host, prefix, fmt.Sprintf(`systemctl disable --now %[1]s >/dev/null 2>&1
 systemctl stop %[1]s >/dev/null 2>&1
-rm -rf %[2]s %[2]s.new /etc/systemd/system/%[1]s %[3]s %[4]s
+rm -rf %[2]s %[2]s.new /etc/systemd/system/%[1]s %[3]s %[4]s %[5]s
 systemctl daemon-reload >/dev/null 2>&1
-for f in %[2]s /etc/systemd/system/%[1]s %[3]s %[4]s; do [ ! -e $f ] || { echo "plumlatch-refused $f is there still"; exit 0; }; done
+for f in %[2]s /etc/systemd/system/%[1]s %[3]s %[4]s %[5]s; do [ ! -e $f ] || { echo "plumlatch-refused $f is there still"; exit 0; }; done
 ! systemctl is-active --quiet %[1]s || { echo "plumlatch-refused it runs still"; exit 0; }
-echo plumlatch-done`, AgentUnit, AgentProgram, AgentOwner, AgentState))
+echo plumlatch-done`, AgentUnit, AgentProgram, AgentOwner, AgentState, AgentPublic))
 	_, err = answer(text, err)
 	return err
+}
+
+// AgentKeyThere reads the public half of the agent's key on an instance, in anybody's session: root alone can write it. ErrRefused if there is
+// none.
+func AgentKeyThere(ctx context.Context, host Host) (keypair.Public, error) {
+	text, err := capture(ctx, host, "cat "+AgentPublic)
+	if err != nil {
+		return keypair.Public{}, fmt.Errorf("%w: it has no %s, so no agent, or one of an older version", ErrRefused, AgentPublic)
+	}
+	k, err := keypair.ReadPublic([]byte(strings.TrimSpace(text)))
+	if err != nil {
+		return keypair.Public{}, fmt.Errorf("%w: what stands in its %s is no public key", ErrRefused, AgentPublic)
+	}
+	return k, nil
 }

@@ -359,8 +359,11 @@ func editOnce(ctx context.Context, f Files, name string, permit rotation.Permit,
 	if same, err := stillOurs(f, name, old, out.Before); err != nil || !same {
 		return false, errors.Join(err, f.Remove(next))
 	}
-	if err := f.Replace(next, name); err != nil {
+	switch swapped, err := putInPlace(f, next, name, old, out); {
+	case err != nil:
 		return false, errors.Join(fmt.Errorf("%s: %w", name, err), f.Remove(next))
+	case !swapped: // what came out is not what was read: it stands there again
+		return false, f.Remove(next)
 	}
 	out.replaced = true
 	permit.Spend(name)
@@ -385,6 +388,38 @@ func editOnce(ctx context.Context, f Files, name string, permit rotation.Permit,
 	}
 	out.After, err = readAll(f, name)
 	return true, err
+}
+
+// Exchanger is a way to the files of a machine on which two names can be exchanged in one step (renameat2(2), RENAME_EXCHANGE).
+type Exchanger interface {
+	// Exchange makes each name that of the other's file. ErrNotSupported where this file system cannot.
+	Exchange(a, b string) error
+}
+
+// putInPlace puts the new file in the place of the one that is held open. Where names can be exchanged, what came out is looked at: another file
+// that somebody has put there in that very moment goes back, and false is returned. Elsewhere it is replaced.
+func putInPlace(f Files, next, name string, old io.ReadSeeker, e *Edited) (bool, error) {
+	x, ok := f.(Exchanger)
+	if !ok {
+		return true, f.Replace(next, name)
+	}
+	if err := x.Exchange(next, name); errors.Is(err, ErrNotSupported) {
+		return true, f.Replace(next, name)
+	} else if err != nil {
+		return false, err
+	}
+	held, err := stillOurs(f, next, old, e.Before)
+	if held {
+		return true, f.Remove(next)
+	}
+	if err := errors.Join(err, x.Exchange(next, name)); err != nil {
+		return false, err
+	}
+	// Whoever put it there may have done so twice: then the later file came out now, and it is the one that goes back.
+	if now, err := readAll(f, next); err != nil || !bytes.Equal(now, e.After) {
+		return false, errors.Join(err, x.Exchange(next, name))
+	}
+	return false, nil
 }
 
 // confirm asks the permit whether it still holds, with the other files that were

@@ -16,6 +16,8 @@ import (
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
+
+	"plumlatch/core/hostkeys"
 )
 
 // Files is a way to touch the files of one login user on an instance. Paths
@@ -258,7 +260,7 @@ func sshClientBy(conn net.Conn, t Target, by []ssh.AuthMethod) (*ssh.Client, err
 	c, channels, requests, err := ssh.NewClientConn(conn, t.Address, &ssh.ClientConfig{
 		Config: ssh.Config{KeyExchanges: stewardKex},
 		User:   t.User, ClientVersion: "SSH-2.0-plumlatch-steward", Auth: by,
-		HostKeyCallback: pinned(t.HostKeys), HostKeyAlgorithms: algorithms(t.HostKeys),
+		HostKeyCallback: pinned(t.HostKeys), HostKeyAlgorithms: hostkeys.Algorithms(t.HostKeys),
 	})
 	if err != nil {
 		return nil, err

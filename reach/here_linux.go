@@ -66,18 +66,16 @@ func (Here) output(ctx context.Context, command string, in io.Reader, limit time
 	return err
 }
 
-// localFiles touches the files of this machine, as root. Relative paths begin at the root of it.
-type localFiles struct{}
+// localFiles touches the files of this machine, or of a folder of it. Relative paths begin at the root of it.
+type localFiles struct{ root string }
 
 // LocalFiles is the way to the files of the machine that this program runs on. Each write is flushed to the disk.
 func LocalFiles() Files { return localFiles{} }
 
-func (localFiles) at(name string) string {
-	if path.IsAbs(name) {
-		return name
-	}
-	return path.Join("/", name)
-}
+// FilesBelow is LocalFiles for a machine that is a folder of this one.
+func FilesBelow(root string) Files { return localFiles{root} }
+
+func (f localFiles) at(name string) string { return path.Join("/", f.root, path.Join("/", name)) }
 
 func (localFiles) Whoami() int { return os.Geteuid() }
 
@@ -138,6 +136,21 @@ func (f localFiles) Replace(from, to string) error {
 	return errors.Join(dir.Sync(), dir.Close())
 }
 
+func (f localFiles) Exchange(a, b string) error {
+	err := unix.Renameat2(unix.AT_FDCWD, f.at(a), unix.AT_FDCWD, f.at(b), unix.RENAME_EXCHANGE)
+	switch {
+	case errors.Is(err, unix.EINVAL), errors.Is(err, unix.ENOSYS), errors.Is(err, unix.EOPNOTSUPP):
+		return ErrNotSupported
+	case err != nil:
+		return err
+	}
+	dir, err := os.Open(path.Dir(f.at(b)))
+	if err != nil {
+		return err
+	}
+	return errors.Join(dir.Sync(), dir.Close())
+}
+
 func (f localFiles) Remove(name string) error { return os.Remove(f.at(name)) }
 
 func (f localFiles) ReadDir(name string, limit int) ([]string, map[string]FileInfo, error) {
@@ -170,6 +183,9 @@ func (f localFiles) RealPath(name string) (string, error) {
 	at, err := os.Readlink(fmt.Sprintf("/proc/self/fd/%d", file.Fd()))
 	if err == nil && strings.HasSuffix(at, " (deleted)") {
 		err = fs.ErrNotExist
+	}
+	if f.root != "" {
+		at = path.Join("/", strings.TrimPrefix(at, path.Clean(f.root)))
 	}
 	return at, err
 }

@@ -172,6 +172,8 @@ func sshdArgs(command string) []string {
 	return f
 }
 
+var port = regexp.MustCompile(`^[0-9]{1,5}$`)
+
 // sshdTest is the command that prints what holds for this connection
 // (sshd(8), -T and -C). Only words of a plain grammar are taken over.
 func sshdTest(user, connection string, listener []string) string {
@@ -182,7 +184,7 @@ func sshdTest(user, connection string, listener []string) string {
 	for n := 1; n+1 < len(listener); n++ {
 		switch v := listener[n+1]; {
 		case listener[n] == "-f" && safePath.MatchString(v), listener[n] == "-h" &&
-			safePath.MatchString(v), listener[n] == "-o" && safeOption.MatchString(v):
+			safePath.MatchString(v), listener[n] == "-p" && port.MatchString(v), listener[n] == "-o" && safeOption.MatchString(v):
 			words = append(words, listener[n], v)
 		}
 	}

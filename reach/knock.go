@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"plumlatch/core/hostkeys"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/why"
 )
@@ -74,7 +75,7 @@ func KnockOver(ctx context.Context, dial func(context.Context) (net.Conn, error)
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
 	heard := &listened{Conn: conn}
-	prefer := append(algorithms(t.HostKeys), ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384,
+	prefer := append(hostkeys.Algorithms(t.HostKeys), ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384,
 		ssh.KeyAlgoECDSA521, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256)
 	_, _, _, err = ssh.NewClientConn(heard, t.Address, &ssh.ClientConfig{
 		User: "plumlatch-knock", ClientVersion: "SSH-2.0-plumlatch-probe", HostKeyAlgorithms: prefer,
@@ -168,7 +169,7 @@ func Enter(ctx context.Context, p Policy, t Target, signer ssh.Signer) (*Client,
 	used := &usedFor{Signer: signer, signed: &e.Took}
 	c, channels, requests, err := ssh.NewClientConn(l, t.Address, &ssh.ClientConfig{
 		User: t.User, ClientVersion: "SSH-2.0-plumlatch-steward", HostKeyCallback: pinned(t.HostKeys),
-		HostKeyAlgorithms: algorithms(t.HostKeys),
+		HostKeyAlgorithms: hostkeys.Algorithms(t.HostKeys),
 		BannerCallback: func(message string) error {
 			if e.Took { // what comes before greets everybody
 				e.Banner = plaintext.Line(plaintext.Cut(strings.TrimSpace(message), 200))

@@ -380,6 +380,6 @@ func (ch *Channel) Reset(why error) {
 	ch.link.forget(ch)
 	ch.fail(why)
 	if !over {
-		_ = ch.link.write(frames.Frame{Type: frames.Reset, Channel: ch.number, Body: []byte(plaintext.Cut(plaintext.Line(why.Error()), frames.MaxReason))})
+		_ = ch.link.write(frames.Frame{Type: frames.Reset, Channel: ch.number, Body: []byte(plaintext.Cut(plaintext.Line(why.Error()), frames.MaxReason/4))}) // of four bytes at most
 	}
 }

@@ -100,6 +100,43 @@ func ReadLoginWays(ctx context.Context, host Host, own Files, user string) (Logi
 	return w, nil
 }
 
+// Plain are the ways as another machine has told them, fit to be shown: it may be anybody's.
+func (w LoginWays) Plain() LoginWays {
+	line := func(s string) string { return plaintext.Line(plaintext.Cut(s, 300)) }
+	lines := func(all []string) (out []string) {
+		for _, s := range all {
+			out = append(out, line(s))
+		}
+		return out
+	}
+	out := LoginWays{Privilege: line(w.Privilege), Effective: map[string]logins.Effective{}, Started: lines(w.Started), FirstBoot: lines(w.FirstBoot), Waits: w.Waits,
+		NotSeen: lines(w.NotSeen)}
+	for _, a := range w.Accounts {
+		if names.LoginUser(a.User) {
+			a.Has = line(a.Has)
+			out.Accounts = append(out.Accounts, a)
+		}
+	}
+	for user, e := range w.Effective {
+		if !names.LoginUser(user) {
+			continue
+		}
+		out.Effective[user] = logins.Effective{}
+		for _, way := range logins.Ways {
+			if v, ok := e[way]; ok {
+				out.Effective[user][way] = line(v)
+			}
+		}
+	}
+	for _, s := range w.Said {
+		if reported.MatchString(s) {
+			out.Said = append(out.Said, plaintext.Line(plaintext.Cut(s, 200)))
+		}
+	}
+	out.Config = w.Config
+	return out
+}
+
 // open opens the files as root.
 func (w *LoginWays) open(host Host, own Files) (Files, func(), error) {
 	if w.sftp == "" {
@@ -286,6 +323,9 @@ func (w *LoginWays) includes(files Files) bool {
 	return false
 }
 
+// Challenge is what is signed to confirm.
+func (c *LoginChange) Challenge() string { return c.arming.Challenge }
+
 // File is the file that is written.
 func (c *LoginChange) File() string { return c.arming.File }
 
@@ -425,7 +465,38 @@ func (c *LoginChange) Confirm(ctx context.Context, fresh *Client, sign func(text
 	if err != nil {
 		return err
 	}
-	text, err := withInput(ctx, fresh, c.ways.prefix+"sh -c "+shellQuote(logins.Confirm), armored)
+	return confirmed(withInput(ctx, fresh, c.ways.prefix+"sh -c "+shellQuote(logins.Confirm), armored))
+}
+
+// ConfirmLogin ends the way back on this machine for a login of which one process is known; signature is over the change's challenge. It is for
+// whoever is root there without a session. ErrWentBack.
+func ConfirmLogin(ctx context.Context, host Host, process int, signature string) error {
+	return confirmed(withInput(ctx, host, "sh -c "+shellQuote(logins.ConfirmOf(process)), signature))
+}
+
+// PutBackLogins puts a change back that waits, as LoginChange.PutBack does, for whoever is root there without a session.
+func PutBackLogins(ctx context.Context, host Host) error {
+	_, err := (&LoginWays{}).script(ctx, host, logins.PutBack)
+	return err
+}
+
+// HeardLogins is LoginChange.Heard, for whoever is root there without a session.
+func HeardLogins(ctx context.Context, host Host) error {
+	_, err := (&LoginWays{}).script(ctx, host, logins.Report)
+	return err
+}
+
+// OwnProcess is a process of the SSH server's that serves this connection, by its number on the machine: it lasts as long as the connection.
+func OwnProcess(ctx context.Context, fresh *Client) (int, error) {
+	text, err := capture(ctx, fresh, "exec sh -c 'echo $PPID'") // whatever the user's own shell is
+	n, bad := strconv.Atoi(strings.TrimSpace(text))
+	if bad != nil || n < 2 {
+		return 0, fmt.Errorf("which process serves this login is not known: %w", errors.Join(err, bad))
+	}
+	return n, nil
+}
+
+func confirmed(text string, err error) error {
 	switch said := lastLine(text); said {
 	case logins.SaidDone:
 		return nil

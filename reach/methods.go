@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"golang.org/x/crypto/ssh"
+
+	"plumlatch/core/hostkeys"
 )
 
 // Methods asks a server by which methods it would let a user log in (RFC 4252
@@ -28,7 +30,7 @@ func Methods(ctx context.Context, p Policy, t Target) (methods []string, open bo
 	note := func(method string) { methods = append(methods, method) }
 	client, _, requests, err := ssh.NewClientConn(conn, t.Address, &ssh.ClientConfig{
 		User: t.User, ClientVersion: "SSH-2.0-plumlatch-probe", HostKeyCallback: pinned(t.HostKeys),
-		HostKeyAlgorithms: algorithms(t.HostKeys),
+		HostKeyAlgorithms: hostkeys.Algorithms(t.HostKeys),
 		// The library calls each only where the server offers the method; the last two end the connection.
 		Auth: []ssh.AuthMethod{
 			ssh.PublicKeysCallback(func() ([]ssh.Signer, error) { note("publickey"); return nil, nil }),

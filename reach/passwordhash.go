@@ -19,8 +19,8 @@ const (
 	shaRounds    = 5000
 )
 
-// hashPassword makes the hash of a password, in the way that a system takes: yescrypt or sha512crypt (crypt(5)). ErrPassword.
-func hashPassword(takes string, password []byte) (string, error) {
+// HashPassword makes the hash of a password, in the way that a system takes: yescrypt or sha512crypt (crypt(5)). ErrPassword.
+func HashPassword(takes string, password []byte) (string, error) {
 	if len(password) == 0 || len(password) > 511 || bytes.ContainsAny(password, "\n\r\x00") {
 		return "", ErrPassword
 	}

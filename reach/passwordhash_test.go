@@ -19,7 +19,7 @@ func TestHashPassword(t *testing.T) {
 	for _, takes := range []string{"yescrypt", "sha512crypt"} {
 		seen := map[string]bool{}
 		for _, password := range [][]byte{[]byte("mast-lamp-7"), every, []byte("x"), []byte("übergröße ☃"), []byte(strings.Repeat("a", 511))} {
-			hash, err := hashPassword(takes, password)
+			hash, err := HashPassword(takes, password)
 			if err != nil || seen[hash] || strings.ContainsAny(hash, ":\n") || !strings.HasPrefix(hash, map[string]string{"yescrypt": "$y$j9T$", "sha512crypt": "$6$"}[takes]) {
 				t.Fatalf("%s of %.20q: %s %v", takes, password, hash, err)
 			}
@@ -33,11 +33,11 @@ func TestHashPassword(t *testing.T) {
 		}
 	}
 	for _, bad := range []string{"", "a\nb", "a\rb", "a\x00b", strings.Repeat("a", 512)} {
-		if _, err := hashPassword("yescrypt", []byte(bad)); !errors.Is(err, ErrPassword) {
+		if _, err := HashPassword("yescrypt", []byte(bad)); !errors.Is(err, ErrPassword) {
 			t.Errorf("%.20q: %v", bad, err)
 		}
 	}
-	if _, err := hashPassword("md5crypt", []byte("x")); err == nil {
+	if _, err := HashPassword("md5crypt", []byte("x")); err == nil {
 		t.Error("a hash that is none of ours")
 	}
 }

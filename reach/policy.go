@@ -124,7 +124,10 @@ type Hop struct {
 // addresses must be allowed: a jump host shall not be made to reach what is
 // forbidden either.
 func (p Policy) dial(ctx context.Context, t Target) (net.Conn, error) {
-	if t.Via == nil {
+	switch {
+	case t.Via == nil && t.Over != nil:
+		return p.dialOver(ctx, t)
+	case t.Via == nil:
 		return p.Dial(ctx, t.Address, t.Port)
 	}
 	target, err := p.Check(t.Address, t.Port)
@@ -147,6 +150,24 @@ func (p Policy) dial(ctx context.Context, t Target) (net.Conn, error) {
 	l := inner.(*line)
 	l.Conn = hopped{l.Conn, hop.Close}
 	return l, nil
+}
+
+// directLimit is how long a connection to an address may take to which another way leads, too.
+const directLimit = 3 * time.Second
+
+// dialOver opens a connection to a target's address, and where none is made, one over its other way. What is forbidden stays so.
+func (p Policy) dialOver(ctx context.Context, t Target) (net.Conn, error) {
+	limited, cancel := context.WithTimeout(ctx, directLimit)
+	defer cancel()
+	conn, err := p.Dial(limited, t.Address, t.Port)
+	if err == nil || ctx.Err() != nil || errors.Is(err, ErrPolicy) {
+		return conn, err
+	}
+	over, e := t.Over(ctx)
+	if e != nil {
+		return nil, errors.Join(err, e)
+	}
+	return newLine(over), nil
 }
 
 // hopped is a connection through a hop, which ends with it: the hop first, since

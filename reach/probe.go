@@ -14,6 +14,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"plumlatch/core/hostkeys"
 	"plumlatch/core/keypair"
 	"plumlatch/core/plaintext"
 )
@@ -48,6 +49,9 @@ type Target struct {
 	User     string
 	HostKeys [][]byte // pinned blobs: another host key is never asked anything
 	Via      *Hop     // the jump host that it is reached through, nil for none
+	// Over, if it is not nil, is another way to the same server, for where no connection to its address is made. It is the host key that says that it
+	// is the same. The connection lasts until ctx ends at the latest.
+	Over func(ctx context.Context) (net.Conn, error)
 }
 
 // place names the server: behind one address, and behind one jump host, there
@@ -191,7 +195,7 @@ func ask(ctx context.Context, p Policy, t Target, keys [][]byte) (answers []Answ
 			return signers, nil
 		})},
 		HostKeyCallback:   pinned(t.HostKeys),
-		HostKeyAlgorithms: algorithms(t.HostKeys),
+		HostKeyAlgorithms: hostkeys.Algorithms(t.HostKeys),
 	})
 	if err == nil {
 		go ssh.DiscardRequests(requests)
@@ -272,20 +276,6 @@ func pinned(blobs [][]byte) ssh.HostKeyCallback {
 		}
 		return ErrStranger
 	}
-}
-
-// algorithms makes the server show a host key of a type that is pinned.
-func algorithms(blobs [][]byte) []string {
-	var out []string
-	for _, b := range blobs {
-		if k, err := ssh.ParsePublicKey(b); err == nil {
-			if k.Type() == ssh.KeyAlgoRSA {
-				out = append(out, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256)
-			}
-			out = append(out, k.Type())
-		}
-	}
-	return out
 }
 
 // dialError gives the ordinary ways of not getting through an ordinary sentence.

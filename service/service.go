@@ -31,6 +31,8 @@ type Options struct {
 	// Agents is where agents connect, and AgentAddress HOST:PORT that instances dial for it; nil for none. It is the service's own from Start on.
 	Agents       net.Listener
 	AgentAddress string
+	// AgentProgram is the file of the agent's executable, which first boots of launches with an agent fetch; "" for none.
+	AgentProgram string
 }
 
 // Service is a started service.
@@ -52,6 +54,7 @@ func Start(ctx context.Context, w *kinds.Worker, listener net.Listener, o Option
 		return nil, err
 	}
 	if o.Agents != nil {
+		w.Agents.Program = o.AgentProgram
 		if err := w.Agents.Serve(ctx, o.Agents, o.AgentAddress); err != nil {
 			w.Close()
 			return nil, err

@@ -37,6 +37,9 @@ type Image struct {
 	// FirstPassword: it takes no key and runs no SSH server, but gives a first
 	// password, encrypted to the RSA key that it is launched with.
 	FirstPassword bool `json:"first_password,omitempty"`
+
+	// Agent: Plum Latch's own agent is on it.
+	Agent bool `json:"-"`
 }
 
 // Size is how large an instance is.
@@ -79,16 +82,16 @@ var (
 	}
 	Images = []Image{
 		{"debian-12", "Debian 12", "debian", allTypes, 8, "small", everywhere, "SSH-2.0-OpenSSH_9.2p1 standin-debian",
-			true, false, false},
+			true, false, false, true},
 		{"harrow-linux-4", "Harrow Linux 4", "deckhand", allTypes, 12, "medium", []string{"north-pier", "south-pier"},
-			"SSH-2.0-OpenSSH_9.3 standin-harrow", false, false, false},
+			"SSH-2.0-OpenSSH_9.3 standin-harrow", false, false, false, false},
 		{"tideline-2", "Tideline 2 (no RSA)", "gauger",
 			[]string{"ssh-ed25519", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521"}, 4, "small",
-			[]string{"south-pier", "skerry-island"}, "SSH-2.0-OpenSSH_9.6 standin-tideline", false, false, false},
+			[]string{"south-pier", "skerry-island"}, "SSH-2.0-OpenSSH_9.6 standin-tideline", false, false, false, false},
 		{"harrow-web-2", "Harrow Web 2 (a board service on port 7080)", "debian", allTypes, 8, "small", everywhere,
-			"SSH-2.0-OpenSSH_9.2p1 standin-web", true, true, false},
+			"SSH-2.0-OpenSSH_9.2p1 standin-web", true, true, false, true},
 		{"quay-desk-1", "Quay Desk 1 (remote desktop, no SSH)", "Administrator", []string{"ssh-rsa"}, 20, "medium",
-			[]string{"north-pier", "south-pier"}, "", false, false, true},
+			[]string{"north-pier", "south-pier"}, "", false, false, true, false},
 	}
 	Sizes = []Size{
 		{"small", 1, 1024, 10, everywhere},

@@ -64,7 +64,7 @@ type Instance struct {
 type Nature struct {
 	// StopDestroys: stopping it is its end; why, in words.
 	StopDestroys string `json:"stop_destroys"`
-	// MissingRights are what the caller may not do with it: stop, start, volumes, user-data, lend.
+	// MissingRights are what the caller may not do with it: stop, start, volumes, user-data, lend, images, set-keys.
 	MissingRights []string `json:"missing_rights"`
 }
 

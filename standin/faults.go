@@ -20,7 +20,9 @@ type Fault struct {
 	// the agent takes it only after Delay; or "first-password", "fail": it is no
 	// cipher text, "astray": it is encrypted to another key; or own-images,
 	// own-image, make-image, remove-image, and "image-state", "fail": the image
-	// never gets ready; or "host-keys", "fail": a copy has those of its original.
+	// never gets ready; or "host-keys", "fail": a copy has those of its original; or
+	// "agent", "slow": the agent on it answers after Delay, "fail": it dies in the
+	// middle of a verb; or "agent-away", "hang": it stays away for Delay at its next start.
 	Call string `json:"call"`
 	// How is fail (500, and nothing is done), lose (it is done, and the
 	// connection breaks before the answer), slow (it is done after Delay),
@@ -40,7 +42,8 @@ var (
 		"volumes", "volume", "detach", "attach", "user-data", "set-user-data", "volume-state",
 		"attach-device", "umount", "key-entries", "add-key-entry", "remove-key-entry",
 		"placed-keys", "place-key", "unplace-key", "lend", "lent-stays", "lent-late", "first-password",
-		"own-images", "own-image", "make-image", "remove-image", "image-state", "host-keys", "set-groups", "outbound", "sent"}
+		"own-images", "own-image", "make-image", "remove-image", "image-state", "host-keys", "set-groups", "outbound", "sent",
+		"agent", "agent-away"}
 	faultHows = []string{"fail", "lose", "slow", "late", "twice", "hang", "astray"}
 )
 

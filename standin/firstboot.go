@@ -27,6 +27,9 @@ import (
 	"plumlatch/standin/tree"
 )
 
+// cloudID is where cloud-init keeps which instance it is.
+const cloudID = "var/lib/cloud/data/instance-id"
+
 const hostKeyFile = "etc/ssh/ssh_host_ed25519_key"
 
 // makeDisk makes the root volume from the image, unless it stands already.
@@ -67,6 +70,11 @@ func (c *Cloud) makeDisk(in *stored) error {
 		return err
 	}
 	image, _ := imageByName(in.Image)
+	if image.Agent {
+		if err := errors.Join(c.root.MkdirAll(root+"/"+path.Dir(agentProgram), 0o755), c.writeFile(root+"/"+agentProgram, "", 0o755)); err != nil {
+			return err
+		}
+	}
 	if image.Service {
 		if err := errors.Join(c.root.MkdirAll(root+"/"+path.Dir(serviceEnabled), 0o755),
 			c.writeFile(root+"/"+serviceEnabled, "", 0o644)); err != nil {
@@ -118,11 +126,12 @@ func (c *Cloud) writeFile(name, text string, mode fs.FileMode) error {
 
 // cloudConfig is as much of "#cloud-config" as the stand-in's first boot knows.
 type cloudConfig struct {
-	Hostname    string    `yaml:"hostname"`
-	Keys        []string  `yaml:"ssh_authorized_keys"`
-	Users       yaml.Node `yaml:"users"`
-	PasswordSSH any       `yaml:"ssh_pwauth"`
-	DisableRoot *bool     `yaml:"disable_root"`
+	Hostname    string        `yaml:"hostname"`
+	Keys        []string      `yaml:"ssh_authorized_keys"`
+	Users       yaml.Node     `yaml:"users"`
+	PasswordSSH any           `yaml:"ssh_pwauth"`
+	DisableRoot *bool         `yaml:"disable_root"`
+	Files       []writtenFile `yaml:"write_files"`
 }
 
 type cloudUser struct {
@@ -137,6 +146,10 @@ func (c *Cloud) firstBoot(in *stored) error {
 	var console strings.Builder
 	fmt.Fprintf(&console, "[    0.000000] stand-in kernel, instance %s\n[    0.812000] root volume mounted\n", in.ID)
 	image, _ := imageByName(in.Image)
+	// As cloud-init does, at each boot: a copy has another one than its original.
+	if err := errors.Join(c.root.MkdirAll(root+"/"+path.Dir(cloudID), 0o755), c.writeFile(root+"/"+cloudID, in.ID+"\n", 0o644)); err != nil {
+		return err
+	}
 	if image.FirstPassword && !in.FirstBoot {
 		if err := c.givePassword(in, &console); err != nil {
 			return err
@@ -155,6 +168,9 @@ func (c *Cloud) firstBoot(in *stored) error {
 			if err := c.writeFile(root+"/etc/hostname", cfg.Hostname+"\n", 0o644); err != nil {
 				return err
 			}
+		}
+		if err := errors.Join(c.writeFiles(in, cfg.Files, &console), c.enrollAgent(in, image, &console)); err != nil {
+			return err
 		}
 		passwords := "yes"
 		if cfg.PasswordSSH == false || cfg.PasswordSSH == "false" || cfg.PasswordSSH == "no" {

@@ -134,6 +134,8 @@ func (c *Cloud) PlaceKey(token string, p PlacedKey) (PlacedKey, error) {
 	defer c.mu.Unlock()
 	if in, ok := c.instances[p.Instance]; p.Instance != "" && (!ok || in.State == Removed) {
 		return PlacedKey{}, ErrNotFound
+	} else if ok && slices.Contains(in.Nature.MissingRights, "set-keys") {
+		return PlacedKey{}, fmt.Errorf("%w: the caller may not set keys there", ErrState)
 	}
 	for _, had := range c.placed {
 		if slices.Contains(had.Tokens, token) {
@@ -196,6 +198,9 @@ func (c *Cloud) agent() {
 // agentOn has the login user's file of an instance say what is kept for it: what is missing is appended, and lines of
 // its own whose entry is gone are taken out.
 func (c *Cloud) agentOn(in *stored) error {
+	if !c.lends(in.Image) { // the agent is not on its image
+		return nil
+	}
 	disk := diskName(in.ID)
 	if v := c.rootOf(in.ID); v != nil {
 		disk = v.folder()

@@ -2,6 +2,7 @@ package standin
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -42,6 +43,8 @@ type server struct {
 	cloud    *Cloud
 	tree     *tree.Tree // the root volume, and what is mounted on it
 	web      *http.Server
+	disk     string             // the folder of the root volume
+	endAgent context.CancelFunc // nil without an agent
 
 	mu    sync.Mutex
 	conns map[net.Conn]bool
@@ -60,7 +63,7 @@ func listen(c *Cloud, disk string, in Instance, image Image, door string) (*serv
 		return nil, err
 	}
 	s := &server{in: in, image: image, root: root, log: o.Log.With("instance", in.ID), door: door,
-		conns: map[net.Conn]bool{}, cloud: c, tree: tree.New(root)}
+		conns: map[net.Conn]bool{}, cloud: c, tree: tree.New(root), disk: disk}
 	s.now = func() time.Time { return o.Now().Add(s.odds.ahead()) }
 	s.admitted.Store(&[]netip.Prefix{})
 	key, err := root.ReadFile(hostKeyFile)
@@ -78,6 +81,7 @@ func listen(c *Cloud, disk string, in Instance, image Image, door string) (*serv
 		root.Close()
 		return nil, err
 	}
+	s.runAgent() // it needs no port
 	if door == DoorClosed {
 		return s, nil
 	}
@@ -89,8 +93,7 @@ func listen(c *Cloud, disk string, in Instance, image Image, door string) (*serv
 		s.listener, err = net.Listen("tcp4", net.JoinHostPort(in.Address, strconv.Itoa(in.Port)))
 	}
 	if err != nil {
-		root.Close()
-		return nil, fmt.Errorf("SSH server: %w; is another stand-in using this block? (NET= moves it)", err)
+		return nil, errors.Join(fmt.Errorf("SSH server: %w; is another stand-in using this block? (NET= moves it)", err), s.Close())
 	}
 	s.wg.Go(s.accept)
 	return s, nil
@@ -109,6 +112,9 @@ func (s *server) Close() error {
 	s.mu.Unlock()
 	if s.web != nil {
 		s.web.Close()
+	}
+	if s.endAgent != nil {
+		s.endAgent()
 	}
 	s.wg.Wait()
 	for _, m := range s.tree.Mounts() {
@@ -229,6 +235,7 @@ func (s *server) handle(conn net.Conn) {
 		return
 	}
 	_ = conn.SetDeadline(time.Time{})
+	s.logLogin(sc)
 	defer sc.Close()
 	go ssh.DiscardRequests(requests)
 	var wg sync.WaitGroup
@@ -273,6 +280,7 @@ func (q *quickConn) Read(p []byte) (int, error) {
 const (
 	extCommand = "command"
 	extNoPTY   = "no-pty"
+	extPrint   = "fingerprint" // with the key's type, as the log has it
 )
 
 var errRefused = errors.New("refused")
@@ -300,7 +308,7 @@ func (s *server) authorize(c ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissi
 		if !d.Allowed {
 			continue
 		}
-		p := &ssh.Permissions{Extensions: map[string]string{}}
+		p := &ssh.Permissions{Extensions: map[string]string{extPrint: logType(key.Type()) + " " + ssh.FingerprintSHA256(key)}}
 		if d.Line.Options.HasCommand {
 			p.Extensions[extCommand] = d.Line.Options.Command
 		}
@@ -312,8 +320,11 @@ func (s *server) authorize(c ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissi
 	return nil, errRefused
 }
 
-// admits tells whether the inbound rules let an address in.
+// admits tells whether the inbound rules let an address in. They stand before the machine: what is on it already they do not see.
 func (s *server) admits(from netip.Addr) bool {
+	if from.String() == s.in.Address {
+		return true
+	}
 	return slices.ContainsFunc(*s.admitted.Load(), func(p netip.Prefix) bool { return p.Contains(from) })
 }
 
@@ -380,4 +391,19 @@ func (s *server) readStrictly(user account, name string) ([]byte, error) {
 		}
 	}
 	return s.root.ReadFile(full)
+}
+
+// logType is a key's type as OpenSSH's server logs it.
+func logType(t string) string {
+	switch {
+	case t == ssh.KeyAlgoRSA:
+		return "RSA"
+	case strings.HasPrefix(t, "ecdsa-"):
+		return "ECDSA"
+	case strings.HasPrefix(t, "sk-ecdsa-"):
+		return "ECDSA-SK"
+	case strings.HasPrefix(t, "sk-"):
+		return "ED25519-SK"
+	}
+	return "ED25519"
 }

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/go-crypt/crypt"
 	"golang.org/x/crypto/ssh"
 )
 
@@ -44,6 +45,9 @@ func (s *server) settings() map[string]string {
 func (s *server) configure() *ssh.ServerConfig {
 	set := s.settings()
 	config := &ssh.ServerConfig{ServerVersion: s.image.Banner, MaxAuthTries: maxAuthTries}
+	if v := set["standinidentification"]; v != "" { // no word of sshd's: what a server of another version says (RFC 4253 section 4.2)
+		config.ServerVersion = v
+	}
 	if n, err := strconv.Atoi(set["maxauthtries"]); err == nil && n > 0 {
 		config.MaxAuthTries = n
 	}
@@ -62,7 +66,7 @@ func (s *server) configure() *ssh.ServerConfig {
 	}
 	if set["passwordauthentication"] == "yes" {
 		config.PasswordCallback = func(c ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
-			if want := s.password(c.User()); want == "" || want != string(password) {
+			if !isPassword(s.password(c.User()), password) {
 				return nil, errRefused
 			}
 			return s.account(c.User(), set, &ssh.Permissions{Extensions: map[string]string{}})
@@ -115,7 +119,7 @@ func (s *server) expires(name string) (int64, bool) {
 	return 0, false
 }
 
-// password is a user's password: on a stand-in etc/shadow has it as "{plain}WORD"; "" for none.
+// password is what etc/shadow has of a user's password: a hash (crypt(5)), or on a stand-in "{plain}WORD"; "" for none.
 func (s *server) password(name string) string {
 	shadow, err := s.root.ReadFile("etc/shadow")
 	if err != nil {
@@ -123,12 +127,22 @@ func (s *server) password(name string) string {
 	}
 	for line := range strings.Lines(string(shadow)) {
 		if f := strings.Split(strings.TrimSpace(line), ":"); len(f) > 1 && f[0] == name {
-			if word, ok := strings.CutPrefix(f[1], "{plain}"); ok {
-				return word
-			}
+			return f[1]
 		}
 	}
 	return ""
+}
+
+// isPassword tells whether a password is the one that is kept.
+func isPassword(kept string, password []byte) bool {
+	if word, ok := strings.CutPrefix(kept, "{plain}"); ok {
+		return word != "" && word == string(password)
+	}
+	if !strings.HasPrefix(kept, "$") {
+		return false
+	}
+	ok, err := crypt.CheckPassword(string(password), kept)
+	return ok && err == nil
 }
 
 // penalties is a per-source penalty as OpenSSH 9.8 and later have it

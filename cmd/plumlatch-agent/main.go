@@ -36,8 +36,8 @@ func run(args []string) int {
 		return 2
 	}
 	switch args[0] {
-	case agent.AddLineCommand: // by itself, as another user
-		if err := agent.AddLine(os.Stdin, os.Stdout); err != nil {
+	case agent.EditKeysCommand: // by itself, as another user
+		if err := agent.EditKeys(context.Background(), os.Stdin, os.Stdout); err != nil {
 			return fail(err)
 		}
 		return 0
@@ -46,8 +46,10 @@ func run(args []string) int {
 		return 0
 	}
 	fs := flag.NewFlagSet("plumlatch-agent "+args[0], flag.ContinueOnError)
+	// "check" and "run -trial" are what an older version calls of a newer one before it takes it: they stay as they are.
 	var p agent.Paths
 	fs.StringVar(&p.Root, "root", "", "`folder` before all of its files, to try it")
+	trial := fs.Bool("trial", false, "with run: connect once, and end: an upgrade tries itself so")
 	instance := fs.Int64("instance", 0, "with enroll: the instance's `ID` in the ledger")
 	authority := fs.String("authority", "-", "with enroll: `file` with the certificate of the service's authority; - is the standard input")
 	token := fs.String("token-file", "", "with enroll: `file` with the token of a launch, instead of -instance")
@@ -59,7 +61,7 @@ func run(args []string) int {
 	case "run":
 		ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 		defer stop()
-		if err := (&agent.Agent{Paths: p, Log: log}).Run(ctx); err != nil {
+		if err := (&agent.Agent{Paths: p, Log: log, Trial: *trial}).Run(ctx); err != nil {
 			fail(err)
 			return agent.ExitOwn // the unit does not start it again: nothing here mends itself
 		}

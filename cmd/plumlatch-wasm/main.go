@@ -4,7 +4,7 @@
 // worker of the console's page and puts one object, plumlatchCore, into the
 // worker's scope. Each of its functions takes and returns plain values and
 // returns a Promise, since Go must not block the thread that called it.
-// Nothing here can reach the network: it is given bytes and gives bytes back.
+// Nothing here reaches the network but the shell, by a stream of the service that the page came from: the bytes that go there are SSH's cipher text.
 package main
 
 import (
@@ -23,6 +23,11 @@ func main() {
 		"inspect": promise(inspect),
 		"convert": promise(convert),
 		"holds":   promise(holds),
+
+		"keyOpen": promise(keyOpen), "keyMake": promise(keyMake), "keyForget": promise(keyForget),
+		"shellOpen": promise(shellOpen), "shellDrawn": promise(shellDrawn), "shellType": promise(shellType), "shellResize": promise(shellResize),
+		"shellClose": promise(shellClose), "shellFiles": promise(shellFiles), "shellGet": promise(shellGet), "shellPut": promise(shellPut),
+		"shellPart": promise(shellPart), "shellStop": promise(shellStop),
 	})
 	if ready := js.Global().Get("plumlatchReady"); ready.Type() == js.TypeFunction {
 		ready.Invoke()

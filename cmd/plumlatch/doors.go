@@ -86,11 +86,21 @@ func instanceRules(fs *flag.FlagSet) func(*cli) error {
 	}
 }
 
-// ranges reads -from: ranges separated by commas; "me" stands for one's own address.
+// ranges reads -from: ranges separated by commas; "me" stands for one's own address, and "service" for the service's.
 func (c *cli) ranges(service *client.Client, r wire.Rules, from, address string, yes bool) (out []string,
 	me bool, err error) {
 	for _, f := range splitList(from) {
-		if f != "me" {
+		switch f {
+		case "me":
+		case "service":
+			a, err := netip.ParseAddr(r.ServiceAddress)
+			if err != nil {
+				return nil, false, failure{errors.New("the service was not told which address it connects from (plumlatchd -dial-from)"),
+					"ask whoever runs it for that address: plumlatch instance admit " + r.Instance + " -from ADDRESS -for 1h"}
+			}
+			out = append(out, netip.PrefixFrom(a, a.BitLen()).String())
+			continue
+		default:
 			out = append(out, f)
 			continue
 		}
@@ -196,7 +206,7 @@ func (c *cli) settled(service *client.Client, w wire.Work) (wire.Work, error) {
 }
 
 func instanceAdmit(fs *flag.FlagSet) func(*cli) error {
-	from := fs.String("from", "", "`networks`, separated by commas, or me: your own address, as the cloud sees it")
+	from := fs.String("from", "", "`networks`, separated by commas, or me: your own address, as the cloud sees it; or service: the address that the service connects from")
 	var e ends // when the rule is withdrawn by itself
 	e.flags(fs)
 	address := fs.String("my-address", "", "your own `address`, where the cloud's view of it is wrong")
@@ -299,7 +309,7 @@ func rangeProblem(err error, instance, from string) error {
 }
 
 func instanceUnadmit(fs *flag.FlagSet) func(*cli) error {
-	from := fs.String("from", "", "`networks`, separated by commas, or me: your own address, as the cloud sees it")
+	from := fs.String("from", "", "`networks`, separated by commas, or me: your own address, as the cloud sees it; or service: the address that the service connects from")
 	address := fs.String("my-address", "", "your own `address`, where the cloud's view of it is wrong")
 	cutOff := fs.Int("cut-off", 0, "the `number` of instances that people are cut off from by this, on purpose")
 	ports := fs.String("port", "", "`port` or range that they were let in to (default: the SSH port)")

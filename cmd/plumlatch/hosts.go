@@ -52,11 +52,14 @@ func (h hostsFiles) includePaths() []string {
 const (
 	headService = "service: "
 	headKeys    = "keys: "
+	headWay     = "way: "
+	wayStream   = "stream" // of headWay: through the service
 )
 
 // hostsPlan is what the files would hold.
 type hostsPlan struct {
 	files   hostsFiles
+	stream  string // the program that carries the bytes through the service; "" for the direct way
 	text    string
 	service string
 	pins    *hostkeys.Pins
@@ -88,7 +91,7 @@ type pinMoved struct {
 
 // planHosts works out the files. accepted are host keys, by fingerprint, that
 // the engineer has said yes to. With sessions, what PPK files open is worked out, too.
-func (c *cli) planHosts(service *client.Client, base, keyDir string, sessions bool, accepted ...string) (*hostsPlan, error) {
+func (c *cli) planHosts(service *client.Client, base, keyDir string, sessions bool, by *bool, accepted ...string) (*hostsPlan, error) {
 	files, err := hostsPlace()
 	if err != nil {
 		return nil, err
@@ -102,6 +105,11 @@ func (c *cli) planHosts(service *client.Client, base, keyDir string, sessions bo
 	if at := headValue(before, headService); at != "" && at != base {
 		return nil, failure{fmt.Errorf("%s was written for another service, %s", files.config, plaintext.Line(at)),
 			"remove that file to have it written for this one"}
+	}
+	if by == nil && headValue(before, headWay) == wayStream || by != nil && *by {
+		if p.stream, err = os.Executable(); err != nil {
+			return nil, err
+		}
 	}
 	if keyDir == "" {
 		if keyDir = headValue(before, headKeys); keyDir == "" {
@@ -180,6 +188,9 @@ func (c *cli) planHosts(service *client.Client, base, keyDir string, sessions bo
 	}
 	head := []string{"Written by \"plumlatch hosts write\", which writes it anew: change nothing here.",
 		headService + base, headKeys + keyDir}
+	if p.stream != "" {
+		head = append(head, headWay+wayStream)
+	}
 	if p.text, err = sshconfig.Render(head, p.hosts, knows); err != nil {
 		return nil, err
 	}
@@ -207,11 +218,11 @@ func (p *hostsPlan) host(i wire.Instance, a wire.Access, identity string, accept
 		return h, err
 	}
 	h = sshconfig.Host{Name: i.Name, Address: d.address, Port: d.port, User: d.user, IdentityFile: identity,
-		Alias: d.alias, KnownHosts: p.files.known}
+		Alias: d.alias, KnownHosts: p.files.known, Stream: p.stream}
 	p.known[h.Name] = d.keys
 	keys := map[string][]keypair.Public{"": d.keys}
 	aliases := map[string]string{"": d.alias}
-	if d.hop != nil {
+	if d.hop != nil && p.stream == "" {
 		h.Hop = &sshconfig.Host{Name: d.hop.alias, Address: d.hop.address, Port: d.hop.port, User: d.hop.user,
 			IdentityFile: identity, Alias: d.hop.alias, KnownHosts: p.files.known}
 		keys[hopServer], aliases[hopServer] = d.hop.keys, d.hop.alias
@@ -292,19 +303,19 @@ func knownOptions() func(string) bool {
 }
 
 // planned works the files out for the service that the environment names.
-func (c *cli) planned(dir string, sessions bool) (*hostsPlan, error) {
+func (c *cli) planned(dir string, sessions bool, by *bool) (*hostsPlan, error) {
 	_, service, err := c.begin()
 	if err != nil {
 		return nil, err
 	}
-	return c.planHosts(service, os.Getenv("PLUMLATCH_URL"), dir, sessions)
+	return c.planHosts(service, os.Getenv("PLUMLATCH_URL"), dir, sessions, by)
 }
 
 func hostsPrint(fs *flag.FlagSet) func(*cli) error {
 	dir := fs.String("dir", "", "`folder` with your private keys (default: as last written, else ~/.ssh)")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		p, err := c.planned(*dir, false)
+		p, err := c.planned(*dir, false, nil)
 		if err != nil {
 			return err
 		}
@@ -330,9 +341,16 @@ func hostsWrite(fs *flag.FlagSet) func(*cli) error {
 	yes := fs.Bool("yes", false, "do not ask before ~/.ssh/config gets its Include line, or a host key changes")
 	sessions := fs.String("sessions", "", "write saved sessions, too, for the Windows client that reads PPK files: a "+
 		"registry `file`, which must not exist")
+	byStream := fs.Bool("stream", false, "have ssh go through the service, which passes bytes on that it cannot read; it stays so until -stream=false")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		p, err := c.planned(*dir, *sessions != "")
+		var by *bool
+		fs.Visit(func(f *flag.Flag) {
+			if f.Name == "stream" {
+				by = byStream
+			}
+		})
+		p, err := c.planned(*dir, *sessions != "", by)
 		if err != nil {
 			return err
 		}
@@ -394,6 +412,9 @@ func hostsWrite(fs *flag.FlagSet) func(*cli) error {
 func count(n int, what string) string {
 	if n == 1 {
 		return "1 " + what
+	}
+	if strings.HasSuffix(what, "s") {
+		what += "e"
 	}
 	return fmt.Sprintf("%d %ss", n, what)
 }
@@ -525,7 +546,7 @@ func (c *cli) renewHosts(service *client.Client, accepted ...string) {
 	}
 	inner := *c
 	inner.ctx = context.WithoutCancel(c.ctx)
-	p, err := inner.planHosts(service, base, "", false, accepted...)
+	p, err := inner.planHosts(service, base, "", false, nil, accepted...)
 	if err == nil {
 		err = p.write()
 	}

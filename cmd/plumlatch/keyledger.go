@@ -306,6 +306,9 @@ func agentSigner(fingerprints ...string) (ssh.Signer, error) {
 	if err != nil {
 		return nil, err
 	}
+	if len(fingerprints) == 0 && len(signers) == 1 { // whichever: there is no other
+		return signers[0], nil
+	}
 	for _, s := range signers {
 		if slices.Contains(fingerprints, keypair.Fingerprint(s.PublicKey().Marshal())) {
 			return s, nil

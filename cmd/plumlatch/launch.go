@@ -5,6 +5,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"strconv"
 	"strings"
 
 	"plumlatch/client"
@@ -34,9 +35,10 @@ func (t tagFlag) Set(v string) error {
 
 func instanceLaunch(fs *flag.FlagSet) func(*cli) error {
 	image := fs.String("image", "", "`image` of the root volume; it decides the login user (image list)")
-	size := fs.String("size", "", "`size` (size list)")
+	size := fs.String("size", "", "`SIZE` or SIZE/GIB of its root volume; without that the size's own (size list)")
 	region := fs.String("region", "", "`REGION` or REGION/ZONE; without a zone the cloud chooses one (region list)")
-	disk := fs.Int("disk", 0, "size of the root volume, in `GiB`; without it the size's own")
+	agent := fs.String("agent", "", "first boot enrolls the resident agent, which may do these `verbs`: look,edit,users,... "+
+		"(docs/agent.md); the people of -key may sign for it")
 	tags := tagFlag{}
 	fs.Var(tags, "tag", "`NAME=VALUE` to label it with; as often as wanted")
 	userData := fs.String("user-data", "", "`file` with user data of your own, which is merged with the keys")
@@ -56,8 +58,14 @@ func instanceLaunch(fs *flag.FlagSet) func(*cli) error {
 		if err != nil {
 			return err
 		}
-		r := wire.Launch{Name: args[0], Image: *image, Size: *size, DiskGB: *disk, Tags: tags,
-			StaticAddress: *static}
+		r := wire.Launch{Name: args[0], Image: *image, Tags: tags, StaticAddress: *static, AgentVerbs: commas(*agent)}
+		var disk string
+		var sized bool
+		if r.Size, disk, sized = strings.Cut(*size, "/"); sized {
+			if r.DiskGB, err = strconv.Atoi(disk); err != nil || r.DiskGB < 1 {
+				return usagef("-size is SIZE, or SIZE/GIB with the root volume's size in whole GiB")
+			}
+		}
 		r.Region, r.Zone, _ = strings.Cut(*region, "/")
 		if r.NoKey = *keys == none; !r.NoKey {
 			for _, name := range splitList(*keys) {
@@ -121,7 +129,11 @@ func instanceLaunch(fs *flag.FlagSet) func(*cli) error {
 			fmt.Fprintf(c.out, "Launching %s: work %d.\nnext: plumlatch work follow %d\n", i.Name, i.Work, i.Work)
 			return nil
 		}
-		return c.finish(service, i, "launch", *asJSON)
+		if err := c.finish(service, i, "launch", *asJSON); err != nil || *agent == "" {
+			return err
+		}
+		fmt.Fprintf(c.err, "Its agent is known by the service's word alone until you have compared it: plumlatch instance agent pin %s\n", i.Name)
+		return nil
 	}
 }
 
@@ -133,7 +145,7 @@ func (c *cli) warnings(all []string) {
 
 // fieldWord is what a person calls a field of a request: the option that fills it.
 func fieldWord(field string) string {
-	if word := map[string]string{"disk_gb": "-disk", "user_data": "-user-data", "keys": "-key", "no_key": "-key none", "cloud_key": "-key",
+	if word := map[string]string{"disk_gb": "-size SIZE/GIB", "agent_verbs": "-agent", "user_data": "-user-data", "keys": "-key", "no_key": "-key none", "cloud_key": "-key",
 		"static_address": "-static-address", "host_keys": "host key", "public_key": "public key", "login_user": "-user"}[field]; word != "" {
 		return word
 	}

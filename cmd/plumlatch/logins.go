@@ -3,6 +3,7 @@ package main
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"flag"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"plumlatch/client"
+	"plumlatch/core/agentcalls"
 	"plumlatch/core/keypair"
 	"plumlatch/core/logins"
 	"plumlatch/core/plaintext"
@@ -99,31 +101,64 @@ func (c *cli) runningWith(service *client.Client, tag string) ([]string, error) 
 	return out, nil
 }
 
-// loginsOf shows or changes the ways of one instance.
+// loginHands change how people log in: the engineer's own session, or the agent there.
+type loginHands interface {
+	plan(logins.Change) (nothing bool, err error)
+	// change lays the way back, writes the file, and has the server read it. What goes wrong is put back.
+	change(signers []string) error
+	back() error
+	// confirm ends the way back, by a login that was made after the change.
+	confirm(fresh *entrance, signer ssh.Signer) error
+	heard()
+	file() string
+}
+
+// loginsOf shows or changes the ways of one instance: by the agent where that may, else in a session.
 func (c *cli) loginsOf(service *client.Client, name string, o loginsOptions) error {
 	own := adoptOptions{identity: o.identity, agent: o.agent, passFile: o.passFile}
-	in, err := c.enterKnown(service, name, own, "plumlatch instance logins "+name)
+	i, err := service.Instance(c.ctx, name)
 	if err != nil {
 		return err
 	}
-	i, d, used := in.of, in.door, in.used
-	o.identity = in.identity
-	enter := func(signer ssh.Signer) (*entrance, error) {
-		own.identity, own.signer = in.identity, signer
-		again, err := c.enterKnown(service, name, own, "")
-		if err != nil {
-			return nil, err
+	enter := func() (*knownEntrance, error) {
+		return c.enterKnown(service, name, own, "plumlatch instance logins "+name)
+	}
+	var ways reach.LoginWays
+	var hands loginHands
+	var seenBy string
+	var signer ssh.Signer
+	var used *wire.Access
+	agent, err := c.agentFor(service, name, i, agentcalls.Logins, own)
+	if err == nil && agent != nil {
+		ways, err = c.waysByAgent(agent)
+		if p, ok := errors.AsType[*client.Problem](err); ok && (p.Of("agent-refused") || p.Of("agent-away")) {
+			fmt.Fprintf(c.err, "Not by the agent: %s\n", p.Detail)
+			agent, err = nil, nil
 		}
-		return again.entrance, nil
-	}
-	defer in.close()
-	ways, err := reach.ReadLoginWays(c.ctx, in.ssh, in.files, i.LoginUser)
-	if errors.Is(err, reach.ErrNoSudo) {
-		return failure{fmt.Errorf("%s has %s on %s: what its server obeys is not seen without root", i.LoginUser, cmp.Or(ways.Privilege, "no sudo"), i.Name),
-			"the same command with the key of a user who has sudo without a password"}
 	}
 	if err != nil {
 		return err
+	}
+	if agent != nil {
+		hands, seenBy, signer = &loginsByAgent{c: c, agent: agent}, "the agent there", agent.signer
+		own.signer = signer
+	} else {
+		in, err := enter()
+		if err != nil {
+			return err
+		}
+		defer in.close()
+		ways, err = reach.ReadLoginWays(c.ctx, in.ssh, in.files, i.LoginUser)
+		if errors.Is(err, reach.ErrNoSudo) {
+			return failure{fmt.Errorf("%s has %s on %s: what its server obeys is not seen without root", i.LoginUser, cmp.Or(ways.Privilege, "no sudo"), i.Name),
+				"the same command with the key of a user who has sudo without a password"}
+		}
+		if err != nil {
+			return err
+		}
+		used, o.identity, signer = in.used, in.identity, in.signer
+		own.identity, own.signer = in.identity, in.signer
+		hands, seenBy = &loginsBySession{c: c, in: in.entrance, ways: &ways}, i.LoginUser+" with "+ways.Privilege
 	}
 	if len(ways.Said) > 0 { // what the way back there did, and nobody was there to hear
 		for _, line := range ways.Said {
@@ -134,9 +169,9 @@ func (c *cli) loginsOf(service *client.Client, name string, o loginsOptions) err
 		}
 	}
 	if o.Change == (logins.Change{}) {
-		return c.showLogins(i, ways, o.asJSON)
+		return c.showLogins(i, ways, seenBy, o.asJSON)
 	}
-	if err := c.changeLogins(service, i, d, in.entrance, &ways, enter, o); err != nil {
+	if err := c.changeLogins(service, i, hands, signer, ways, enter, o); err != nil {
 		return err
 	}
 	if used != nil && used.ID != 0 {
@@ -144,6 +179,100 @@ func (c *cli) loginsOf(service *client.Client, name string, o loginsOptions) err
 	}
 	return nil
 }
+
+// loginsBySession does it in an engineer's session with sudo.
+type loginsBySession struct {
+	c    *cli
+	in   *entrance
+	ways *reach.LoginWays
+	made *reach.LoginChange
+}
+
+func (h *loginsBySession) plan(change logins.Change) (nothing bool, err error) {
+	if h.made, err = h.ways.PlanLogins(h.c.ctx, h.in.ssh, h.in.files, change); err != nil {
+		return false, err
+	}
+	return h.made.Nothing(), nil
+}
+
+func (h *loginsBySession) change(signers []string) error {
+	if err := h.made.Arm(h.c.ctx, h.in.ssh, signers); err != nil {
+		return err
+	}
+	return h.made.Place(h.c.ctx, h.in.ssh)
+}
+
+func (h *loginsBySession) back() error { return h.made.PutBack(h.c.ctx, h.in.ssh) }
+
+func (h *loginsBySession) confirm(fresh *entrance, signer ssh.Signer) error {
+	return h.made.Confirm(h.c.ctx, fresh.ssh, func(text []byte) (string, error) {
+		signed, err := keypair.Sign(signer, logins.Namespace, text)
+		return string(signed), err
+	})
+}
+
+func (h *loginsBySession) heard()       { h.made.Heard(h.c.ctx, h.in.ssh) }
+func (h *loginsBySession) file() string { return h.made.File() }
+
+// loginsByAgent does it by the agent there. The login that confirms is an ordinary one, without sudo: the agent looks which process of the
+// server's it is, and when that began.
+type loginsByAgent struct {
+	c      *cli
+	agent  *agentHands
+	wanted logins.Change
+	done   agentcalls.LoginsDone
+}
+
+func (h *loginsByAgent) ask(ctx context.Context, args agentcalls.LoginsArgs) (out agentcalls.LoginsDone, err error) {
+	return out, h.agent.ask(ctx, agentcalls.Logins, "", args, &out)
+}
+
+func (c *cli) waysByAgent(agent *agentHands) (ways reach.LoginWays, err error) {
+	done, err := (&loginsByAgent{c: c, agent: agent}).ask(c.ctx, agentcalls.LoginsArgs{Do: "look"})
+	if err == nil && json.Unmarshal(done.Ways, &ways) != nil {
+		err = fmt.Errorf("what the agent of %s sees cannot be read", agent.agent.Instance)
+	}
+	return ways.Plain(), err
+}
+
+func (h *loginsByAgent) plan(change logins.Change) (bool, error) {
+	h.wanted = change
+	return false, nil // the agent says so when it is to change it
+}
+
+func (h *loginsByAgent) change(signers []string) (err error) {
+	h.done, err = h.ask(h.c.ctx, agentcalls.LoginsArgs{Do: "change", Change: h.wanted, Signers: signers})
+	h.done.File = plaintext.Line(plaintext.Cut(h.done.File, 300))
+	if err == nil && h.done.Nothing {
+		return errHasItSo
+	}
+	return err
+}
+
+func (h *loginsByAgent) back() error {
+	_, err := h.ask(h.c.ctx, agentcalls.LoginsArgs{Do: "back"})
+	return err
+}
+
+func (h *loginsByAgent) confirm(fresh *entrance, signer ssh.Signer) error {
+	process, err := reach.OwnProcess(h.c.ctx, fresh.ssh)
+	if err != nil {
+		return err
+	}
+	signed, err := keypair.Sign(signer, logins.Namespace, []byte(h.done.Challenge))
+	if err != nil {
+		return err
+	}
+	_, err = h.ask(h.c.ctx, agentcalls.LoginsArgs{Do: "confirm", Process: process, Signature: string(signed)})
+	return err
+}
+
+func (h *loginsByAgent) heard() { _, _ = h.ask(h.c.ctx, agentcalls.LoginsArgs{Do: "heard"}) } // it is told once more otherwise
+
+func (h *loginsByAgent) file() string { return h.done.File }
+
+// errHasItSo says that nothing is to be changed.
+var errHasItSo = errors.New("it has it so already")
 
 // shownWay is one way of logging in, as -json has it.
 type shownWay struct {
@@ -164,7 +293,7 @@ type shownLogins struct {
 	NotSeen   []string   `json:"not_seen"`
 }
 
-func (c *cli) showLogins(i wire.Instance, ways reach.LoginWays, asJSON bool) error {
+func (c *cli) showLogins(i wire.Instance, ways reach.LoginWays, seenBy string, asJSON bool) error {
 	out := shownLogins{Instance: i.Name, Privilege: ways.Privilege, ForSome: []string{}, FirstBoot: append([]string{}, ways.FirstBoot...), Waits: ways.Waits,
 		NotSeen: append([]string{}, ways.NotSeen...)}
 	for _, w := range logins.Ways {
@@ -179,7 +308,7 @@ func (c *cli) showLogins(i wire.Instance, ways reach.LoginWays, asJSON bool) err
 	if asJSON {
 		return c.json(out)
 	}
-	fmt.Fprintf(c.out, "Ways of logging in to %s besides keys, as its own server says (sshd -T), asked by %s with %s.\n\n", i.Name, i.LoginUser, ways.Privilege)
+	fmt.Fprintf(c.out, "Ways of logging in to %s besides keys, as its own server says (sshd -T), asked by %s.\n\n", i.Name, seenBy)
 	var rows [][]string
 	for _, w := range out.Ways {
 		who := strings.Join(w.Opens, ", ")
@@ -250,21 +379,23 @@ func (c *cli) wouldFollow(i wire.Instance, ways reach.LoginWays) {
 }
 
 // changeLogins changes the ways of one instance: the way back is laid first, and a login that was made after the change confirms it.
-func (c *cli) changeLogins(service *client.Client, i wire.Instance, d door, in *entrance, ways *reach.LoginWays,
-	enter func(ssh.Signer) (*entrance, error), o loginsOptions) error {
+func (c *cli) changeLogins(service *client.Client, i wire.Instance, hands loginHands, signer ssh.Signer, ways reach.LoginWays,
+	enter func() (*knownEntrance, error), o loginsOptions) error {
 	if o.Root == "off" && i.LoginUser == "root" {
 		return failure{fmt.Errorf("you come in to %s as root yourself", i.Name), "log in as another user who has sudo without a password"}
 	}
-	plan, err := ways.PlanLogins(c.ctx, in.ssh, in.files, o.Change)
-	if errors.Is(err, reach.ErrWaits) {
-		return failure{fmt.Errorf("%s: %w", i.Name, err), "plumlatch instance logins " + i.Name}
-	}
-	if err != nil {
-		return fmt.Errorf("%s: %w", i.Name, err)
-	}
-	if plan.Nothing() {
+	so := func() error {
 		fmt.Fprintf(c.out, "%s has it so already: %s.\n", i.Name, o.Change)
 		return nil
+	}
+	nothing, err := hands.plan(o.Change)
+	switch {
+	case errors.Is(err, reach.ErrWaits):
+		return failure{fmt.Errorf("%s: %w", i.Name, err), "plumlatch instance logins " + i.Name}
+	case err != nil:
+		return fmt.Errorf("%s: %w", i.Name, err)
+	case nothing:
+		return so()
 	}
 	if left := logins.LeftOut(ways.Accounts, ways.Effective, o.Change); len(left) > 0 && !o.yes {
 		if err := c.confirm(fmt.Sprintf("%s get in to %s no more then, as far as is seen. Go on?", strings.Join(left, ", "), i.Name)); err != nil {
@@ -280,17 +411,20 @@ func (c *cli) changeLogins(service *client.Client, i wire.Instance, d door, in *
 		defer cancel()
 		return service.LoginsTold(ctx, w.ID, wire.LoginsTold{Confirmed: confirmed, Said: said})
 	}
-	if err := c.carryOut(service, w, i, d, in, plan, enter, o); err != nil {
+	if err := c.carryOut(service, w, i, hands, signer, enter, o); err != nil {
 		if wrong := tell(false, plaintext.Line(plaintext.Cut(err.Error(), 300))); wrong != nil {
 			return errors.Join(err, wrong)
 		}
-		plan.Heard(c.ctx, in.ssh)
+		if errors.Is(err, errHasItSo) {
+			return so()
+		}
+		hands.heard()
 		return err
 	}
 	if err := tell(true, ""); err != nil {
 		return err
 	}
-	plan.Heard(c.ctx, in.ssh)
+	hands.heard()
 	for !w.Over() {
 		if w, err = service.WorkByID(c.ctx, w.ID); err != nil {
 			return err
@@ -304,40 +438,43 @@ func (c *cli) changeLogins(service *client.Client, i wire.Instance, d door, in *
 	if w.State != "done" {
 		return c.workFailed(service, w)
 	}
-	fmt.Fprintf(c.out, "%s: %s (in %s).\n", i.Name, plaintext.Line(w.Outcome), plan.File())
+	fmt.Fprintf(c.out, "%s: %s (in %s).\n", i.Name, plaintext.Line(w.Outcome), hands.file())
 	return nil
 }
 
 // carryOut changes it there. What goes wrong is put back.
-func (c *cli) carryOut(service *client.Client, w wire.Work, i wire.Instance, d door, in *entrance, plan *reach.LoginChange,
-	enter func(ssh.Signer) (*entrance, error), o loginsOptions) error {
+func (c *cli) carryOut(service *client.Client, w wire.Work, i wire.Instance, hands loginHands, signer ssh.Signer, enter func() (*knownEntrance, error),
+	o loginsOptions) error {
 	todo, err := c.toChange(service, w)
 	if err != nil {
 		return err
 	}
+	own := keypair.Public{Blob: signer.PublicKey().Marshal()}
 	if !slices.ContainsFunc(todo.Signers, func(line string) bool {
 		p, err := keypair.ReadPublic([]byte(line))
-		return err == nil && p.Fingerprint() == in.own.Fingerprint()
+		return err == nil && p.Fingerprint() == own.Fingerprint()
 	}) {
-		return failure{fmt.Errorf("%s is no person's key of %s that a login was seen with, so it confirms nothing", in.own.Fingerprint(), i.Name),
+		return failure{fmt.Errorf("%s is no person's key of %s that a login was seen with, so it confirms nothing", own.Fingerprint(), i.Name),
 			"plumlatch open " + i.Name + ", with that key; it has to be recorded"}
 	}
-	if err := plan.Arm(c.ctx, in.ssh, []string{keypair.Public{Blob: in.own.Blob}.Line()}); err != nil {
+	if err := hands.change([]string{own.Line()}); err != nil {
 		return err
 	}
 	fmt.Fprintf(c.err, "The way back lies on %s: without a new login within three minutes it puts all back.\n", i.Name)
-	if err := plan.Place(c.ctx, in.ssh); err != nil {
-		return err
-	}
 	back := func(err error) error {
-		if wrong := plan.PutBack(c.ctx, in.ssh); wrong != nil {
+		if wrong := hands.back(); wrong != nil {
 			return fmt.Errorf("%w; it is put back by the instance itself within three minutes", err)
 		}
 		return fmt.Errorf("%w; it was put back", err)
 	}
+	fresh, err := enter()
+	if err != nil {
+		return back(fmt.Errorf("a new login did not succeed after the change: %w", err))
+	}
+	defer fresh.close()
 	if o.Password == "off" && i.Via == nil {
 		t := reach.Target{Address: i.Address, Port: i.Port, User: i.LoginUser}
-		for _, k := range d.keys {
+		for _, k := range fresh.door.keys {
 			t.HostKeys = append(t.HostKeys, k.Blob)
 		}
 		methods, open, err := reach.Methods(c.ctx, here, t)
@@ -348,15 +485,7 @@ func (c *cli) carryOut(service *client.Client, w wire.Work, i wire.Instance, d d
 			return back(fmt.Errorf("asked from here, the server still offers %s a password", i.LoginUser))
 		}
 	}
-	fresh, err := enter(in.signer)
-	if err != nil {
-		return back(fmt.Errorf("a new login did not succeed after the change: %w", err))
-	}
-	defer fresh.close()
-	err = plan.Confirm(c.ctx, fresh.ssh, func(text []byte) (string, error) {
-		signed, err := keypair.Sign(in.signer, logins.Namespace, text)
-		return string(signed), err
-	})
+	err = hands.confirm(fresh.entrance, signer)
 	if errors.Is(err, reach.ErrWentBack) {
 		return failure{err, "plumlatch instance logins " + i.Name}
 	}

@@ -150,6 +150,8 @@ func nextFor(err error) string {
 		return ""
 	case p.Status == 401:
 		return "plumlatch sign-in URL, or set PLUMLATCH_TOKEN to a good token (the demo: . .demo/client.env)"
+	case p.Of("may-not-stream"):
+		return "plumlatch policy show, and have an admin name who may (stream.who)"
 	case p.Of("forbidden"):
 		return "ask an admin for a role that may do this: plumlatch operator role NAME operator"
 	case p.Of("not-found") && p.Field == "instance":

@@ -22,6 +22,7 @@ import (
 	"plumlatch/core/hostkeys"
 	"plumlatch/core/keypair"
 	"plumlatch/core/names"
+	"plumlatch/core/plaintext"
 	"plumlatch/core/wire"
 )
 
@@ -34,7 +35,8 @@ type door struct {
 	alias   string
 	known   string // known_hosts lines
 	keys    []keypair.Public
-	hop     *door // the jump host, nil for none
+	hop     *door  // the jump host, nil for none
+	proxy   string // the command that carries the bytes; "" for none
 }
 
 func checkDoor(i wire.Instance) (door, error) {
@@ -94,7 +96,8 @@ func open(fs *flag.FlagSet) func(*cli) error {
 	dir := fs.String("dir", "", "`folder` to look for keys in (default ~/.ssh)")
 	user := fs.String("user", "", "log in as this `user` (default: the recorded login user)")
 	lent := fs.Bool("lent", false, "have the cloud take a key made for this minute (not every cloud and image does)")
-	reason := fs.String("reason", "", "with -lent: `why`; it is kept in the journal")
+	byStream := fs.Bool("stream", false, "go through the service, which passes bytes on that it cannot read; without it, only if the direct way is shut")
+	reason := fs.String("reason", "", "with -lent, or for a stream: `why`; it is kept in the journal")
 	show := fs.Bool("print", false, "print the parts that another client needs, and start nothing")
 	asJSON := fs.Bool("json", false, "with -print: print JSON")
 	return func(c *cli) error {
@@ -110,8 +113,10 @@ func open(fs *flag.FlagSet) func(*cli) error {
 			return usagef("-json goes with -print")
 		case *lent && (*identity != "" || *user != "" || *show):
 			return usagef("-lent makes a key of its own, for the recorded login user: leave out -identity, -user and -print")
-		case *lent != (*reason != ""):
+		case *lent && *reason == "":
 			return usagef("-lent and -reason go together: say why, it is kept in the journal")
+		case *byStream && *show:
+			return usagef("-stream and -print do not go together: plumlatch hosts write -stream is for other programs")
 		}
 		i, err := service.Instance(c.ctx, args[0])
 		if err != nil {
@@ -126,6 +131,11 @@ func open(fs *flag.FlagSet) func(*cli) error {
 		d, err := pinnedDoor(service, i)
 		if err != nil {
 			return err
+		}
+		if *byStream {
+			if err := d.byStream(i.Name, *reason); err != nil {
+				return err
+			}
 		}
 		if *lent {
 			return c.openLent(service, i, d, *reason)
@@ -142,6 +152,14 @@ func open(fs *flag.FlagSet) func(*cli) error {
 			return c.printDoor(i, d, file, *asJSON)
 		}
 		status, err := c.ssh(d, file, c.rest)
+		if err == nil && status == sshFailed && d.proxy == "" {
+			if why := d.shut(c.ctx); why != nil && c.ctx.Err() == nil {
+				fmt.Fprintf(c.err, "plumlatch: the direct way is shut (%s): going through the service\n", plaintext.Line(why.Error()))
+				if err = d.byStream(i.Name, *reason); err == nil {
+					status, err = c.ssh(d, file, c.rest)
+				}
+			}
+		}
 		if err != nil {
 			return err
 		}
@@ -507,7 +525,10 @@ func (c *cli) ssh(d door, identity string, command []string) (int, error) {
 	} {
 		args = append(args, "-o", o)
 	}
-	if d.hop != nil {
+	switch {
+	case d.proxy != "":
+		args = append(args, "-o", "ProxyCommand="+d.proxy)
+	case d.hop != nil:
 		args = append(args, "-o", "ProxyCommand="+proxyCommand(program, *d.hop, identity, known))
 	}
 	args = append(append(args, "--", d.address.String()), command...)

@@ -46,6 +46,7 @@ func (c *cli) printOpening(o wire.Opening) {
 	now := time.Now()
 	var out [][]string
 	var lost []string
+	whiles := 0 // accesses with an end: nobody counts on those
 	holders := map[string]bool{}
 	for _, a := range rows {
 		if a.KeyState == access.Lost { // nobody has it: it lets nobody in
@@ -55,8 +56,11 @@ func (c *cli) printOpening(o wire.Opening) {
 		holder, sort := a.Holder, a.HolderSort
 		if holder == "" {
 			holder = "(not known)"
-		} else {
+		} else if a.Until == nil {
 			holders[holder] = true
+		}
+		if a.Until != nil {
+			whiles++
 		}
 		shown := "never shown"
 		if a.ShownAt != nil {
@@ -88,13 +92,20 @@ func (c *cli) printOpening(o wire.Opening) {
 	case o.Sole != "":
 		fmt.Fprintf(c.out, "%s is the sole opener: without it there is no way in for people.\n", o.Sole)
 	case o.People == 0:
-		fmt.Fprintf(c.out, "Only what nobody recorded lets people in: %s.\n", plaintext.Line(o.Besides))
+		what := "nobody recorded"
+		if whiles > 0 {
+			what = "has an end, or nobody recorded,"
+		}
+		fmt.Fprintf(c.out, "Only what %s lets people in: %s.\n", what, plaintext.Line(o.Besides))
 	default:
 		fmt.Fprintf(c.out, "%s, of %s that are known", count(o.People, "key"), count(len(holders), "holder"))
 		if o.Besides != "" {
 			fmt.Fprintf(c.out, "; and besides: %s", plaintext.Line(o.Besides))
 		}
 		fmt.Fprintln(c.out, ".")
+	}
+	if whiles > 0 {
+		fmt.Fprintf(c.out, "%s with an end: until then, and nothing to count on.\n", count(whiles, "access"))
 	}
 	if len(lost) > 0 {
 		fmt.Fprintf(c.out, "Lost, and so no opener: %s.\n", strings.Join(lost, ", "))

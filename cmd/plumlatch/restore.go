@@ -55,7 +55,7 @@ func passwordFlag(fs *flag.FlagSet, into *string) {
 func restore(fs *flag.FlagSet) func(*cli) error {
 	var o restoreOptions
 	o.showing.flags(fs)
-	fs.StringVar(&o.route, "route", "", "carry out this `route`: agent, second-key, steward, lent-key, boot-text, disk, copy or already-open")
+	fs.StringVar(&o.route, "route", "", "carry out this `route`: agent, second-key, steward, cloud-agent, lent-key, boot-text, disk, copy or already-open")
 	fs.BoolVar(&o.best, "go", false, "carry out the best open route, with a pair made here; asks once")
 	fs.StringVar(&o.new, "new", "", "recorded `key` that is to open it (default: a pair that is made here, now)")
 	fs.StringVar(&o.lost, "lost", "", "record this `key` as lost first")

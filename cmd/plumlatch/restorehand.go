@@ -17,6 +17,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"plumlatch/client"
+	"plumlatch/core/agentcalls"
 	"plumlatch/core/authkeys"
 	"plumlatch/core/keypair"
 	"plumlatch/core/plaintext"
@@ -234,11 +235,7 @@ func reportText(r wire.Report) string { return routes.Markdown(r) }
 // only way in by now. Where there is no permit they stay, and that is said.
 func (c *cli) takeLinesOut(service *client.Client, files reach.Files, file string, l wire.RestoreLines,
 	added []string, cause error) error {
-	stay := func(why error) error {
-		return failure{fmt.Errorf("the work is over (%w), and the new lines stay in %s: %w", cause, file, why),
-			fmt.Sprintf("plumlatch survey %[1]s; plumlatch access record %[1]s %[2]s; and once another way in is shown: "+
-				"plumlatch access remove %[1]s -key %[2]s", l.Instance, l.Key)}
-	}
+	stay := stays(file, l, cause)
 	i, err := service.Instance(c.ctx, l.Instance)
 	if err != nil {
 		return stay(err)
@@ -278,6 +275,54 @@ func (c *cli) takeLinesOut(service *client.Client, files reach.Files, file strin
 		return stay(err)
 	}
 	return fmt.Errorf("the service does not want the lines any more, and they were taken out again: %w", cause)
+}
+
+// stays says that lines stay which nobody wants any more, and what to do about them.
+func stays(file string, l wire.RestoreLines, cause error) func(error) error {
+	return func(why error) error {
+		return failure{fmt.Errorf("the work is over (%w), and the new lines stay in %s: %w", cause, file, why),
+			fmt.Sprintf("plumlatch survey %[1]s; plumlatch access record %[1]s %[2]s; and once another way in is shown: "+
+				"plumlatch access remove %[1]s -key %[2]s", l.Instance, l.Key)}
+	}
+}
+
+// takeOutByAgent is takeLinesOut by the agent there, which has the file: it tells what stands in it, the guard judges by that, and the agent
+// takes the lines out if the file is still so.
+func (c *cli) takeOutByAgent(service *client.Client, hands agentHands, file string, l wire.RestoreLines, added []string, cause error) error {
+	stay := stays(file, l, cause)
+	i, err := service.Instance(c.ctx, l.Instance)
+	if err != nil {
+		return stay(err)
+	}
+	var seen agentcalls.Edited
+	if err := hands.ask(c.ctx, agentcalls.Edit, "", agentcalls.EditArgs{User: l.LoginUser}, &seen); err != nil {
+		return stay(err)
+	}
+	r := wire.PermitRequest{File: file, SHA256: seen.SHA256, Lines: added, Keys: []wire.FoundKey{}}
+	for _, k := range seen.Keys {
+		r.Keys = append(r.Keys, wire.FoundKey{File: file, Line: k.Line, Options: k.Options, PublicKey: k.PublicKey})
+	}
+	signed, err := service.Permit(c.ctx, l.Work, r)
+	if err != nil {
+		return stay(err)
+	}
+	key, err := signingKey(service, signed.PublicKey)
+	if err != nil {
+		return stay(err)
+	}
+	paper, err := rotation.CheckPaper([]byte(signed.Text), signed.Signature, key, rotation.Paper{Work: l.Work, Instance: i.Alias, LoginUser: l.LoginUser, File: file,
+		Lines: added}, time.Now())
+	if err == nil && paper.SHA256 != seen.SHA256 {
+		err = rotation.ErrStale
+	}
+	if err != nil {
+		return stay(err)
+	}
+	var done agentcalls.Edited
+	if err := hands.ask(c.ctx, agentcalls.Edit, paper.SHA256, agentcalls.EditArgs{User: l.LoginUser, Take: added, Rests: paper.Rests}, &done); err != nil {
+		return stay(err)
+	}
+	return fmt.Errorf("the service does not want the lines any more, and the agent took them out again: %w", cause)
 }
 
 // signingKey is the key that this machine knows the service to sign with, or the

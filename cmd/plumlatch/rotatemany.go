@@ -352,6 +352,9 @@ func manyWordsOf(w wire.Work) manyWords {
 	case "access-add-many":
 		return manyWords{shown: "opened by it", rest: "What is left is done", mend: "plumlatch why",
 			back: "what waits for its end, taken out now"}
+	case "keybook-settle":
+		return manyWords{shown: "settled", rest: "What is out of reach is done when it is back", mend: "plumlatch why",
+			back: "what is not done, left as it is", now: true}
 	case "restore-many":
 		return manyWords{shown: "restored", mend: "plumlatch restore", back: "what is at hand goes back",
 			rest: "The rest goes on", last: "gives up what its parts shared", now: true}
@@ -446,6 +449,10 @@ func (c *cli) manyEnd(service *client.Client, w wire.Work, p wire.FleetPlan, m m
 			failed), fmt.Sprintf("plumlatch work go-on %d, or %s: plumlatch work cancel %d", w.ID, m.back, w.ID)}
 	case w.Over() && w.State != "done":
 		return c.workFailed(service, w)
+	}
+	for _, k := range p.Kept {
+		fmt.Fprintf(c.out, "stays: %s\n", plaintext.Line(k))
+		c.exit = exitNeedsHand
 	}
 	fmt.Fprintf(c.out, "%s %s", count(shown, "instance"), m.shown)
 	if failed > 0 {

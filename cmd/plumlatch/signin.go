@@ -80,6 +80,11 @@ func writeSignIns(all []signedIn) error {
 	if err != nil {
 		return err
 	}
+	return writePrivateJSON(file, all)
+}
+
+// writePrivateJSON replaces a file of the client's own as a whole; nobody else can read it.
+func writePrivateJSON(file string, all any) error {
 	if err := makeFolder(filepath.Dir(file)); err != nil {
 		return err
 	}
@@ -87,7 +92,7 @@ func writeSignIns(all []signedIn) error {
 	if err != nil {
 		return err
 	}
-	f, err := os.CreateTemp(filepath.Dir(file), ".sign-ins-*")
+	f, err := os.CreateTemp(filepath.Dir(file), ".new-*")
 	if err != nil {
 		return err
 	}

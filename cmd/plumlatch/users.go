@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"crypto/rand"
 	"errors"
 	"flag"
 	"fmt"
@@ -12,8 +13,6 @@ import (
 	"strconv"
 	"strings"
 	"time"
-
-	"golang.org/x/crypto/ssh"
 
 	"plumlatch/client"
 	"plumlatch/core/accounts"
@@ -93,7 +92,7 @@ type userHands struct {
 	owned       func(context.Context, string) (accounts.Owned, error)
 	remove      func(ctx context.Context, user string, keepHome bool) (stays string, err error)
 	lock        func(context.Context, string) error
-	setPassword func(ctx context.Context, user string, password []byte, expire bool) error // nil: not by these
+	setPassword func(ctx context.Context, user string, password []byte, expire bool) error
 }
 
 // find returns an account; nil if there is none of that name.
@@ -112,7 +111,7 @@ func (c *cli) userOf(service *client.Client, verb string, rest []string, o userO
 	if err != nil {
 		return err
 	}
-	hands, err := c.usersByAgent(service, i, verb, o)
+	hands, err := c.usersByAgent(service, rest[0], i, o)
 	if err != nil {
 		return err
 	}
@@ -148,7 +147,7 @@ func (c *cli) usersBySession(known *knownEntrance, only string) (*userHands, err
 	there, err := reach.ReadAccounts(c.ctx, in.ssh, in.files, i.LoginUser, only)
 	if errors.Is(err, reach.ErrNoSudo) {
 		return nil, failure{fmt.Errorf("%s has %s on %s: its users are seen and changed as root alone", i.LoginUser, cmp.Or(there.Privilege, "no sudo"), i.Name),
-			"the same command with the key of a user who has sudo without a password"}
+			"the same command with the key of a user who has sudo without a password; an agent there that may do it needs none (plumlatch instance agent show " + i.Name + ")"}
 	}
 	if err != nil {
 		return nil, err
@@ -168,40 +167,18 @@ func (c *cli) usersBySession(known *knownEntrance, only string) (*userHands, err
 		}}, nil
 }
 
-// usersByAgent are the hands of the agent, if it is connected, its owner's file opens users, and it takes this engineer's signature; nil if
-// not. A password is set in a session alone.
-func (c *cli) usersByAgent(service *client.Client, i wire.Instance, verb string, o userOptions) (*userHands, error) {
-	if verb == "password" && o.fresh != "none" || openable(i) != nil {
+// usersByAgent are the hands of the agent, if it is connected and pinned here, its owner's file opens users, and it takes this engineer's
+// signature; nil if not.
+func (c *cli) usersByAgent(service *client.Client, called string, i wire.Instance, o userOptions) (*userHands, error) {
+	if openable(i) != nil {
 		return nil, nil
 	}
-	a, err := service.Agent(c.ctx, i.Name)
-	if err != nil {
+	hands, err := c.agentFor(service, called, i, agentcalls.Users, adoptOptions{identity: o.identity, agent: o.agent, passFile: o.passFile})
+	if hands == nil || err != nil {
 		return nil, err
 	}
-	if !a.Connected || !slices.Contains(a.Verbs, string(agentcalls.Users)) {
-		return nil, nil
-	}
-	var signer ssh.Signer
-	file := o.identity
-	switch {
-	case o.agent:
-		signers, err := agentSigners()
-		if err != nil || len(signers) != 1 { // with several, which of them the agent takes is not known
-			return nil, nil
-		}
-		signer = signers[0]
-	case file == "":
-		if _, file, err = c.ownIdentity(service, i, ""); err != nil {
-			return nil, nil
-		}
-	}
-	if signer == nil {
-		if _, signer, err = c.fileSigner(file, o.passFile); err != nil {
-			return nil, err
-		}
-	}
 	ask := func(ctx context.Context, args agentcalls.UsersArgs) (out agentcalls.UsersDone, err error) {
-		err = askAgent(ctx, service, a, signer, agentcalls.Users, args, &out)
+		err = hands.ask(ctx, agentcalls.Users, "", args, &out)
 		return plainUsers(out), err
 	}
 	there, err := ask(c.ctx, agentcalls.UsersArgs{Do: "list"})
@@ -228,6 +205,23 @@ func (c *cli) usersByAgent(service *client.Client, i wire.Instance, verb string,
 		lock: func(ctx context.Context, user string) error {
 			_, err := ask(ctx, agentcalls.UsersArgs{Do: "lock", User: user})
 			return err
+		},
+		setPassword: func(ctx context.Context, user string, password []byte, expire bool) error {
+			hash, err := reach.HashPassword(there.Takes, password)
+			if err != nil {
+				return err
+			}
+			key, err := keypair.ReadPublic([]byte(hands.agent.PublicKey)) // the pinned one: agentOf has compared it
+			if err != nil {
+				return err
+			}
+			nonce := rand.Text()
+			box, err := agentcalls.NewPassword{User: user, Hash: hash, Nonce: nonce}.Seal(key.Blob)
+			if err != nil {
+				return err
+			}
+			var done agentcalls.UsersDone
+			return hands.askAs(ctx, agentcalls.Users, "", nonce, agentcalls.UsersArgs{Do: "password", User: user, Box: box, Expire: expire}, &done)
 		}}, nil
 }
 

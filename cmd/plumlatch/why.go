@@ -321,7 +321,7 @@ func (c *cli) fix(service *client.Client, r whyReport) (done []string, err error
 				continue
 			}
 			hosts = true
-			p, err := c.planHosts(service, os.Getenv("PLUMLATCH_URL"), filepath.Dir(r.file), false)
+			p, err := c.planHosts(service, os.Getenv("PLUMLATCH_URL"), filepath.Dir(r.file), false, nil)
 			if err == nil && len(p.moved) > 0 {
 				err = failure{errors.New("a host key has changed, which needs a yes"), "plumlatch hosts write"}
 			}

@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -33,6 +34,9 @@ type config struct {
 	pprofListen  string
 	agentListen  string
 	agentAddress string
+	agentProgram string
+	keybook      string
+	keybookAs    string
 	lease        time.Duration
 	stateLimit   time.Duration
 	follow       time.Duration
@@ -74,6 +78,10 @@ func (c *config) flags(fs *flag.FlagSet) {
 			"it is given")
 	fs.StringVar(&c.agentListen, "agent-listen", "", "`address` to listen on for the agents of instances; no agents unless it is given")
 	fs.StringVar(&c.agentAddress, "agent-address", "", "`HOST:PORT` that instances dial for that (default: -agent-listen)")
+	fs.StringVar(&c.agentProgram, "agent-program", "", "`file` of the agent's executable, which instances launched with an agent fetch at first boot (default: "+
+		"plumlatch-agent beside this program, if it is there)")
+	fs.StringVar(&c.keybook, "keybook", "", "a keybook on this disk, a `file or folder`: it is compared whenever it changes, and what differs stands on today")
+	fs.StringVar(&c.keybookAs, "keybook-as", "", "settle it by itself, under this `operator`'s name and role, if an operator has signed the text")
 	fs.StringVar(&c.logFormat, "log-format", "text", "`format` of the log: text or json")
 }
 
@@ -149,6 +157,9 @@ func (c *config) check() error {
 		}
 		c.ownerURL = strings.TrimSpace(string(data))
 	}
+	if c.agentProgram == "" && c.agentListen != "" {
+		c.agentProgram = besideThis("plumlatch-agent")
+	}
 	if c.agentAddress == "" {
 		c.agentAddress = c.agentListen
 	}
@@ -158,6 +169,9 @@ func (c *config) check() error {
 		}
 	} else if c.agentAddress != "" {
 		return errors.New("option agent-address goes with -agent-listen")
+	}
+	if c.keybookAs != "" && c.keybook == "" {
+		return errors.New("option keybook-as goes with -keybook")
 	}
 	if c.surveys < 0 || c.surveys > 256 {
 		return errors.New("option surveys: give 0 to 256")
@@ -207,4 +221,17 @@ func (c *config) checkListen() error {
 			"would cross a network in the clear; give -tls-cert and -tls-key", c.listen)
 	}
 	return nil
+}
+
+// besideThis is a program in the folder of this one; "" if it is not there.
+func besideThis(name string) string {
+	self, err := os.Executable()
+	if err != nil {
+		return ""
+	}
+	file := filepath.Join(filepath.Dir(self), name)
+	if _, err := os.Stat(file); err != nil {
+		return ""
+	}
+	return file
 }

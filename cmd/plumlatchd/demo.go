@@ -146,7 +146,7 @@ func (d *demoRun) start(ctx context.Context) error {
 	c := config{
 		listen: d.address(0), databaseURL: serviceURL, ownerURL: url, identityFile: d.path("service", "identity.txt"),
 		cloudURL: "http://" + d.address(1), cloudToken: d.path("standin-token"),
-		dialFrom: d.dialFrom(), dialLoopback: true, agentListen: d.address(3), agentAddress: d.address(3),
+		dialFrom: d.dialFrom(), dialLoopback: true, agentListen: d.address(3), agentAddress: d.address(3), agentProgram: besideThis("plumlatch-agent"),
 		// one replica: a short lease goes on soon after a kill
 		lease: 3 * time.Second, stateLimit: 5 * time.Minute, follow: d.follow, surveys: d.surveys, connections: 16,
 	}

@@ -2,61 +2,47 @@ package main
 
 import (
 	"context"
+	_ "embed"
 	"errors"
 	"fmt"
+	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
+	"plumlatch/bookfile"
 	"plumlatch/client"
+	"plumlatch/core/access"
 	"plumlatch/core/keypair"
 	"plumlatch/core/wire"
 	"plumlatch/service/cloud"
 	"plumlatch/service/cloud/standin"
 )
 
-// The keys of Harrow Sound Ferries, an invented line of car ferries, and the
-// folder of whoever holds each.
+// fleetBook is the fleet of Harrow Sound Ferries, as a keybook: the demo is filled from it.
+//
+//go:embed ferry-line.yaml
+var fleetBook string
+
+// The pairs of the demo's people, each in the folder of whoever holds it, and where a private half is said to be kept.
 var seedKeys = []struct {
-	name, holder, note string
-	kind               keypair.Kind
-	sort               string // of the holder
-	keptAt             string
+	name, holder string
+	kind         keypair.Kind
+	keptAt       string
 }{
-	{"harbour-ops-2026", "harbour-ops", "the operations team's key of this year", keypair.Ed25519, "team",
-		"the safe in the harbour office"},
-	{"day-crew", "day-crew", "shared by the day shift", keypair.Ed25519, "team", ""},
-	{"old-gate-contractor", "gate-contractor", "fitted the ticket gates; contract ended in spring",
-		keypair.RSA3072, "person", ""},
-	{"ticket-desk", "ticket-desk", "", keypair.Ed25519, "machine", "the desk's own computer"},
-	{"tide-survey", "tide-survey", "reads the gauges for the yearly survey", keypair.Ed25519, "person", ""},
-	{"cargo-robot", "cargo-robot", "a job, not a person: moves manifests at night", keypair.Ed25519, "job",
-		"the job's own machine"},
-	{"skerry-watch", "skerry-watch", "the watch on the island", keypair.Ed25519, "person", ""},
-	{"bridge-duty", "bridge-duty", "", keypair.RSA3072, "team", ""},
+	{"harbour-ops-2026", "harbour-ops", keypair.Ed25519, "the safe in the harbour office"},
+	{"day-crew", "day-crew", keypair.Ed25519, ""},
+	{"old-gate-contractor", "gate-contractor", keypair.RSA3072, ""},
+	{"ticket-desk", "ticket-desk", keypair.Ed25519, "the desk's own computer"},
+	{"tide-survey", "tide-survey", keypair.Ed25519, ""},
+	{"cargo-robot", "cargo-robot", keypair.Ed25519, "the job's own machine"},
+	{"skerry-watch", "skerry-watch", keypair.Ed25519, ""},
+	{"bridge-duty", "bridge-duty", keypair.RSA3072, ""},
 }
 
-var seedInstances = []struct {
-	name, region, image, size string
-	keys                      []string
-	stopped                   bool
-}{
-	{"berth-board-1", "north-pier", "debian-12", "small", []string{"harbour-ops-2026", "day-crew"}, false},
-	{"berth-board-2", "north-pier", "debian-12", "small", []string{"harbour-ops-2026", "day-crew"}, false},
-	{"ticket-gate-1", "north-pier", "harrow-linux-4", "medium", []string{"harbour-ops-2026", "old-gate-contractor"},
-		false},
-	{"ticket-gate-2", "north-pier", "harrow-linux-4", "medium", []string{"old-gate-contractor"}, false},
-	{"ticket-gate-3", "south-pier", "harrow-linux-4", "medium",
-		[]string{"ticket-desk", "old-gate-contractor", "harbour-ops-2026"}, false},
-	{"cargo-manifest-1", "south-pier", "debian-12", "medium", []string{"harbour-ops-2026", "cargo-robot"}, false},
-	{"cargo-manifest-2", "south-pier", "debian-12", "medium", []string{"cargo-robot"}, false},
-	{"fare-ledger-1", "south-pier", "debian-12", "large", []string{"harbour-ops-2026", "bridge-duty"}, false},
-	{"tide-gauge-1", "skerry-island", "tideline-2", "small", []string{"tide-survey", "skerry-watch"}, false},
-	{"tide-gauge-2", "skerry-island", "tideline-2", "small", []string{"tide-survey", "skerry-watch"}, false},
-	{"tide-gauge-3", "skerry-island", "tideline-2", "small", []string{"tide-survey"}, true},
-	{"office-desk-1", "north-pier", "quay-desk-1", "medium", []string{"bridge-duty"}, false}, // no SSH
-	{"lamp-control-1", "skerry-island", "debian-12", "small", []string{"skerry-watch", "harbour-ops-2026"}, false},
-}
+// stoppedAtFirst is an instance that does not run when the demo begins.
+const stoppedAtFirst = "tide-gauge-3"
 
 // Instances that somebody launched at the cloud itself, with a key that nobody has any more: the ledger does
 // not know them.
@@ -126,60 +112,104 @@ func (d *demoRun) seedAll(ctx context.Context) error {
 		return err
 	}
 	for _, k := range seedKeys {
-		public, err := d.holderKey(k.holder, k.name, k.kind)
-		if err != nil {
+		if _, err := d.holderKey(k.holder, k.name, k.kind); err != nil {
 			return err
 		}
-		if err := passOver(c.AddHolder(ctx, k.holder, k.sort)); err != nil {
-			return fmt.Errorf("holder %s: %w", k.holder, err)
+	}
+	book := filepath.Join(d.holders, "ferry-line.yaml")
+	// The contractor's key is put on instances first, and retired in the end: seeding that goes on after an end would be refused its launches.
+	for _, text := range []string{strings.Replace(fleetBook, "state: retired", "state: in use", 1), fleetBook} {
+		if err := os.WriteFile(book, []byte(text), 0o644); err != nil {
+			return err
 		}
-		_, err = c.AddKey(ctx, wire.NewKey{Name: k.name, PublicKey: public, MadeHere: true, Note: k.note,
-			Holder: k.holder, KeptAt: k.keptAt, Passphrase: "no"})
-		if err := passOver(err); err != nil {
+		if text == fleetBook {
+			if err := d.seedRest(ctx, c); err != nil {
+				return err
+			}
+		}
+		if err := settleSeed(ctx, c, book); err != nil {
+			return err
+		}
+	}
+	return os.WriteFile(d.path("seeded"), []byte(time.Now().UTC().Format(time.RFC3339)+"\n"), 0o600)
+}
+
+// settleSeed settles the demo's keybook, as somebody who types keybook settle -launch.
+func settleSeed(ctx context.Context, c *client.Client, path string) error {
+	folder, err := bookfile.Open(path)
+	if err != nil {
+		return err
+	}
+	r := folder.Read(time.Now())
+	if r.Report.Errors() > 0 {
+		return fmt.Errorf("%s: %s", path, r.Report.Findings[0])
+	}
+	text := wire.KeybookText{Files: r.Sources, Publics: r.Publics}
+	open, err := c.Work(ctx, url.Values{"kind": {"keybook-settle"}, "state": {"open"}}, 0)
+	if err != nil {
+		return err
+	}
+	for _, w := range open { // seeding was interrupted: that goes on
+		if _, err := c.Follow(ctx, w.ID, 0, nil); err != nil {
+			return err
+		}
+	}
+	d, err := c.CompareBook(ctx, text)
+	if err != nil {
+		return err
+	}
+	if d.Difference == nil {
+		return fmt.Errorf("%s: the service does not take it", path)
+	}
+	if d.Difference.Nothing() {
+		return nil
+	}
+	w, err := c.SettleBook(ctx, wire.KeybookSettle{KeybookText: text, Compared: d.Difference.Hash, Launch: true})
+	if err != nil {
+		return fmt.Errorf("%s: %w", path, err)
+	}
+	if w, err = c.Follow(ctx, w.ID, 0, nil); err == nil && w.State != "done" {
+		err = fmt.Errorf("%s: %s", path, w.Outcome)
+	}
+	return err
+}
+
+// seedRest is what no keybook says: where keys are kept, what does not run, and what the cloud has besides.
+func (d *demoRun) seedRest(ctx context.Context, c *client.Client) error {
+	const nobody = "\nstream:\n  who: []"
+	policy := strings.Replace(access.DefaultPolicy, nobody, "\nstream:\n  who: [{operators: ["+demoOperator+"]}]", 1)
+	if policy == access.DefaultPolicy {
+		return errors.New("the policy has no place for who may open streams")
+	}
+	if err := c.SetPolicy(ctx, policy, false); err != nil {
+		return err
+	}
+	no := "no"
+	for _, k := range seedKeys {
+		change := wire.KeyChange{Passphrase: &no}
+		if k.keptAt != "" {
+			change.KeptAt = &k.keptAt
+		}
+		if _, err := c.ChangeKey(ctx, k.name, change); err != nil {
 			return fmt.Errorf("key %s: %w", k.name, err)
 		}
 	}
-	for _, i := range seedInstances {
-		_, err := c.Launch(ctx, wire.Launch{Name: i.name, Region: i.region, Image: i.image, Size: i.size, Keys: i.keys})
-		if err := passOver(err); err != nil {
-			return fmt.Errorf("instance %s: %w", i.name, err)
-		}
+	in, err := c.Instance(ctx, stoppedAtFirst)
+	if err != nil {
+		return err
 	}
-	for _, i := range seedInstances {
-		in, err := c.Instance(ctx, i.name)
-		if err != nil {
-			return err
+	if in.State == "running" {
+		if in, err = c.Change(ctx, in.Name, "stop"); err != nil {
+			return fmt.Errorf("instance %s: %w", in.Name, err)
 		}
 		if _, err := c.Follow(ctx, in.Work, 0, nil); err != nil {
 			return err
-		}
-		if in, err = c.Instance(ctx, i.name); err != nil {
-			return err
-		}
-		if i.stopped && in.State == "running" {
-			if in, err = c.Change(ctx, i.name, "stop"); err != nil {
-				return fmt.Errorf("instance %s: %w", i.name, err)
-			}
-			if _, err := c.Follow(ctx, in.Work, 0, nil); err != nil {
-				return err
-			}
 		}
 	}
 	if err := d.seedStrays(ctx, c); err != nil {
 		return err
 	}
-	// The last: seeding that goes on after an end would be refused its launches.
-	if _, err := c.RetireKey(ctx, "old-gate-contractor", true); err != nil {
-		return err
-	}
-	return os.WriteFile(d.path("seeded"), []byte(time.Now().UTC().Format(time.RFC3339)+"\n"), 0o600)
-}
-
-func passOver(err error) error {
-	if p, ok := errors.AsType[*client.Problem](err); ok && (p.Of("name-taken") || p.Of("key-known")) {
-		return nil
-	}
-	return err
+	return nil
 }
 
 // holderKey makes a pair in its holder's folder, or finds it there, and

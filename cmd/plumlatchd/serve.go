@@ -18,6 +18,7 @@ import (
 	"plumlatch/service/atrest"
 	"plumlatch/service/cloud/standin"
 	"plumlatch/service/door"
+	"plumlatch/service/fleet"
 	"plumlatch/service/kinds"
 	"plumlatch/service/store"
 )
@@ -60,10 +61,14 @@ func startService(ctx context.Context, c config, log *slog.Logger) (_ *service.S
 	driver := standin.New(c.cloudURL, strings.TrimSpace(string(token)))
 	worker := kinds.New(&door.Service{Store: db, Cloud: driver, Reach: policy, Cipher: cipher, Log: log,
 		Lease: c.lease, StateLimit: c.stateLimit, FollowEvery: c.follow, Heads: heads, Halt: halt}, c.surveys)
+	if c.keybook != "" {
+		worker.Book = &fleet.Following{Path: c.keybook, As: c.keybookAs}
+	}
 	options := service.Options{Console: console.Files(), Listen: c.listen, CertFile: c.tlsCert, KeyFile: c.tlsKey}
 	if c.allowHosts != "" {
 		options.Hosts = strings.Split(c.allowHosts, ",")
 	}
+	options.AgentProgram = c.agentProgram
 	if c.agentListen != "" {
 		if options.Agents, err = net.Listen("tcp", c.agentListen); err != nil {
 			return nil, errors.Join(fmt.Errorf("option agent-listen: %w", err), db.Close())

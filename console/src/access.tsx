@@ -147,10 +147,13 @@ function sumOf(o: Opening): string {
     return "Nothing is known that lets people in.";
   }
   if (o.sole) {
-    return `${o.sole} is the only way in for people.`;
+    return `${o.sole} is the only way in for people${o.besides ? `; and besides, ${o.besides}` : ""}.`;
   }
   if (o.people === 0) {
-    return `Only what nobody recorded lets people in: ${o.besides}.`;
+    const what = o.keys.some((k) => k.until)
+      ? "has an end, or nobody recorded,"
+      : "nobody recorded";
+    return `Only what ${what} lets people in: ${o.besides}.`;
   }
   return `${o.people} keys of people open it${o.besides ? `; and besides: ${o.besides}` : ""}.`;
 }

@@ -133,6 +133,9 @@ export type WhyReport = Schemas["WhyReport"];
 
 export type Instance = Schemas["Instance"];
 export type Agent = Schemas["Agent"];
+export type Stream = Schemas["Stream"];
+export type StreamBegun = Schemas["StreamBegun"];
+export type Lent = Schemas["Lent"];
 export type FirstPassword = Schemas["FirstPassword"];
 
 export type Work = Narrow<
@@ -176,6 +179,28 @@ export type FleetPlan = Narrow<
     members: FleetMember[];
   }
 >;
+
+export type BookItem = Schemas["KeybookItem"];
+
+export type Difference = Schemas["KeybookDifference"];
+
+export type Compared = Narrow<Schemas["KeybookCompared"], { difference: Difference | null }>;
+
+export type Book = Schemas["Keybook"];
+
+/** A text of a keybook: its files, and the public halves beside it. */
+export interface BookText {
+  files: Schemas["KeybookSource"][];
+  publics?: Record<string, string>;
+}
+
+export interface SettleBook extends BookText {
+  compared: string;
+  withdraw: number;
+  cut_off: number;
+  launch: boolean;
+  version: string;
+}
 
 export type WorkEvent = Schemas["WorkEvent"];
 
@@ -241,6 +266,7 @@ export interface LaunchRequest {
   user_data?: string;
   static_address?: string;
   cloud_key?: string;
+  agent_verbs?: string[];
 }
 
 export interface LaunchPlan {
@@ -318,6 +344,10 @@ export const api = {
   createToken: (n: string, role: string, seconds: number) =>
     call<Token>("POST", "/tokens", { name: n, role, seconds }),
   revokeToken: (id: number) => call<void>("DELETE", `/tokens/${id}`),
+  compareBook: (text: BookText) => call<Compared>("POST", "/keybooks/compare", text),
+  settleBook: (r: SettleBook) => call<Work>("POST", "/keybooks", r),
+  books: () => call<Page<Book>>("GET", "/keybooks" + query({ limit: 50 })),
+  book: (work: number) => call<Book>("GET", `/keybooks/${work}`),
   operators: () => call<Page<Operator>>("GET", "/operators"),
   addOperator: (o: { name: string; role: string; public_key?: string }) =>
     call<Operator>("POST", "/operators", o),
@@ -354,6 +384,16 @@ export const api = {
       public_key: publicKey,
       seen_as: "",
     }),
+  openStream: (n: string, reason: string) =>
+    call<StreamBegun>("POST", `/instances/${name(n)}/streams`, { reason }),
+  streams: (instance: string) =>
+    call<Page<Stream>>("GET", "/streams" + query({ instance, open: "true" })),
+  sessionKey: (id: number, publicKey: string) =>
+    call<Work>("POST", `/streams/${id}/key`, { public_key: publicKey }),
+  lendKey: (n: string, publicKey: string, reason: string) =>
+    call<Lent>("POST", `/instances/${name(n)}/lend`, { public_key: publicKey, reason }),
+  sessionBegan: (id: number) => call<Work>("DELETE", `/streams/${id}/key`),
+  endStream: (id: number) => call<void>("DELETE", `/streams/${id}`),
   agent: (n: string) => call<Agent>("GET", `/instances/${name(n)}/agent`),
   rules: (n: string) => call<{ groups: RuleGroup[] }>("GET", `/instances/${name(n)}/rules`),
   admit: (n: string, from: string, ports: string, seconds: number, reason: string) =>

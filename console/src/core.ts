@@ -24,10 +24,40 @@ export interface Inspected extends PublicHalf {
   warning?: string;
 }
 
+export interface RemoteFile {
+  name: string;
+  size: number;
+  folder: boolean;
+  mode: string;
+  at: string;
+}
+
 interface Answer {
   id: number;
   result?: unknown;
   error?: string;
+}
+
+/** What the core says of a session by itself. */
+export interface ShellEvent {
+  shell: number;
+  /** What came for the terminal. */
+  data?: Uint8Array;
+  /** Whether the connection is there: one that broke is taken up again. */
+  line?: boolean;
+  /** Why it is over, "" for an end in order; and what ended. */
+  over?: string;
+  code?: string;
+  /** A part of a file, and which. */
+  part?: Uint8Array<ArrayBuffer>;
+  move?: number;
+}
+
+const listeners = new Set<(e: ShellEvent) => void>();
+
+/** Has f called with all that the core says of sessions. */
+export function onShell(f: (e: ShellEvent) => void) {
+  listeners.add(f);
 }
 
 let worker: Worker | undefined;
@@ -37,7 +67,11 @@ const waiting = new Map<number, { done: (v: unknown) => void; failed: (e: Error)
 function running(): Worker {
   if (!worker) {
     worker = new Worker("/core-worker.js");
-    worker.onmessage = (event: MessageEvent<Answer>) => {
+    worker.onmessage = (event: MessageEvent<Answer | ShellEvent>) => {
+      if ("shell" in event.data) {
+        for (const f of listeners) f(event.data);
+        return;
+      }
       const { id, result, error } = event.data;
       const call = waiting.get(id);
       waiting.delete(id);
@@ -72,6 +106,35 @@ export const core = {
   inspect: (r: { file: Uint8Array; passphrase: string }) => ask<Inspected>("inspect", r),
   convert: (r: { file: Uint8Array; passphrase: string; format: string; newPassphrase: string }) =>
     ask<Written>("convert", r),
+  /** Keeps the pair of a private file in the worker, for openShell; no call gives it back. */
+  keyOpen: (r: { file: Uint8Array; passphrase: string }) =>
+    ask<PublicHalf & { pair: number }>("keyOpen", r),
+  /** Makes a pair for one session, whose private half never leaves the worker. */
+  keyMake: () => ask<PublicHalf & { pair: number }>("keyMake", {}),
+  keyForget: (pair: number) => ask<unknown>("keyForget", { pair }),
+  shellOpen: (r: {
+    stream: number;
+    secret: string;
+    pair: number;
+    user: string;
+    hostKeys: string[];
+    columns: number;
+    rows: number;
+  }) => ask<{ shell?: number; refused?: string }>("shellOpen", r),
+  shellDrawn: (shell: number, bytes: number) => ask<unknown>("shellDrawn", { shell, bytes }),
+  shellType: (shell: number, data: Uint8Array) => ask<unknown>("shellType", { shell, data }),
+  shellResize: (shell: number, columns: number, rows: number) =>
+    ask<unknown>("shellResize", { shell, columns, rows }),
+  shellClose: (shell: number) => ask<unknown>("shellClose", { shell }),
+  shellFiles: (shell: number, folder: string) =>
+    ask<{ where: string; files: RemoteFile[] }>("shellFiles", { shell, folder }),
+  shellGet: (shell: number, move: number, name: string) =>
+    ask<unknown>("shellGet", { shell, move, name }),
+  shellPut: (shell: number, move: number, folder: string, name: string) =>
+    ask<unknown>("shellPut", { shell, move, folder, name }),
+  shellPart: (shell: number, move: number, data: Uint8Array) =>
+    ask<unknown>("shellPart", { shell, move, data }),
+  shellStop: (shell: number, move: number) => ask<unknown>("shellStop", { shell, move }),
   /** Whether a private key stands in a text, in any form that the service would refuse. */
   holdsPrivate: (text: string) => ask<{ holds: boolean }>("holds", { text }).then((a) => a.holds),
 };

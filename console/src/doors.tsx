@@ -4,7 +4,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, type Instance, over, type Rule, type RuleGroup, type Work } from "./api";
-import { Loaded, Mono, Nothing } from "./parts";
+import { Loaded, Mono, Nothing, Scrolled } from "./parts";
 import { changed, queries } from "./queries";
 import { useMayChange } from "./session";
 import { ago, until } from "./text";
@@ -77,56 +77,58 @@ export function Rules({ instance }: { instance: string }) {
     <Loaded query={query}>
       {({ groups }) => (
         <>
-          <Table
-            size="small"
-            pagination={false}
-            rowKey={(x) => x.rule.id}
-            dataSource={groups.flatMap((group) => group.rules.map((rule) => ({ group, rule })))}
-            locale={{ emptyText: <Nothing>No rule lets anybody in.</Nothing> }}
-            columns={[
-              {
-                title: "From",
-                render: (_, { rule }) => (
-                  <>
-                    <code>{rule.from}</code>{" "}
-                    {rule.world && <Tag color="warning">the whole world</Tag>}
-                  </>
-                ),
-              },
-              { title: "To port", render: (_, { rule }) => rule.ports ?? "SSH" },
-              { title: "Who", render: (_, { rule }) => who(rule) },
-              { title: "Since", render: (_, { rule }) => rule.at && ago(rule.at) },
-              {
-                title: "End",
-                render: (_, { rule }) =>
-                  rule.until ? (
-                    <Link to={`/work/${rule.work}`}>{until(rule.until)}</Link>
-                  ) : (
-                    <span className="quiet">none</span>
+          <Scrolled label="Inbound rules">
+            <Table
+              size="small"
+              pagination={false}
+              rowKey={(x) => x.rule.id}
+              dataSource={groups.flatMap((group) => group.rules.map((rule) => ({ group, rule })))}
+              locale={{ emptyText: <Nothing>No rule lets anybody in.</Nothing> }}
+              columns={[
+                {
+                  title: "From",
+                  render: (_, { rule }) => (
+                    <>
+                      <code>{rule.from}</code>{" "}
+                      {rule.world && <Tag color="warning">the whole world</Tag>}
+                    </>
                   ),
-              },
-              {
-                title: "Group",
-                render: (_, { group }) => (
-                  <span title={group.shared_with.join(", ")}>
-                    {group.name}
-                    <span className="quiet">
-                      {group.own
-                        ? ", its own"
-                        : group.others === 0
-                          ? ", shared; nobody else yet"
-                          : `, shared with ${group.others} others`}
+                },
+                { title: "To port", render: (_, { rule }) => rule.ports ?? "SSH" },
+                { title: "Who", render: (_, { rule }) => who(rule) },
+                { title: "Since", render: (_, { rule }) => rule.at && ago(rule.at) },
+                {
+                  title: "End",
+                  render: (_, { rule }) =>
+                    rule.until ? (
+                      <Link to={`/work/${rule.work}`}>{until(rule.until)}</Link>
+                    ) : (
+                      <span className="quiet">none</span>
+                    ),
+                },
+                {
+                  title: "Group",
+                  render: (_, { group }) => (
+                    <span title={group.shared_with.join(", ")}>
+                      {group.name}
+                      <span className="quiet">
+                        {group.own
+                          ? ", its own"
+                          : group.others === 0
+                            ? ", shared; nobody else yet"
+                            : `, shared with ${group.others} others`}
+                      </span>
                     </span>
-                  </span>
-                ),
-              },
-              {
-                title: "Do",
-                align: "right",
-                render: (_, { group, rule }) => withdraw(group, rule),
-              },
-            ]}
-          />
+                  ),
+                },
+                {
+                  title: "Do",
+                  align: "right",
+                  render: (_, { group, rule }) => withdraw(group, rule),
+                },
+              ]}
+            />
+          </Scrolled>
           <Space wrap className="filters gap">
             <Input
               id="admit-from"

@@ -23,6 +23,7 @@ import { useParam } from "./param";
 import { Loaded, Mono, Nothing, Title } from "./parts";
 import { changed, meanwhile, queries } from "./queries";
 import { useMayChange } from "./session";
+import { Streams } from "./streams";
 import { ago } from "./text";
 import { Surveys } from "./surveys";
 import { Timeline } from "./timeline";
@@ -34,7 +35,7 @@ const busy = (i: Instance) => i.phase !== "ready" && i.phase !== "failed";
 
 /** Whose word changes something there, as the client says it. */
 function agentTrust(a: Agent): string {
-  if (!a.verbs?.some((v) => v !== "look")) return "it changes nothing";
+  if (!a.verbs?.some((v) => v !== "look" && v !== "stream")) return "it changes nothing";
   if (a.trust === "service")
     return "it changes what the service asks for: whoever has the service has this instance";
   if (a.frozen)
@@ -268,6 +269,12 @@ export function InstancePage() {
                 {!i.desktop && (
                   <>
                     <Button
+                      disabled={!mayChange || i.state !== "running"}
+                      onClick={() => void navigate(`/shells?instance=${i.name}`)}
+                    >
+                      Open a shell
+                    </Button>
+                    <Button
                       disabled={!mayChange || busy(i)}
                       onClick={() => void navigate(`/instances/${i.name}/rotate`)}
                     >
@@ -353,6 +360,7 @@ export function InstancePage() {
             </>
           )}
           <h2>What goes on, and what needs a hand</h2>
+          <Streams instance={i.name} />
           {!!i.work && (busy(i) || i.state === "failed") && <WorkCard id={i.work} />}
           <Matters of={{ instance: i.name }} />
           <p>

@@ -17,10 +17,14 @@ const script = (name: string, load: () => Promise<ComponentType<never>>) =>
 
 const known: ReturnType<typeof script>[] = [];
 
-/** Makes a component that loads another one. Its name is for the cache alone, and unique. */
-export function later<P extends object>(name: string, load: () => Promise<ComponentType<P>>) {
+/** Makes a component that loads another one. Its name is for the cache alone, and unique. Not early: only when somebody goes there. */
+export function later<P extends object>(
+  name: string,
+  load: () => Promise<ComponentType<P>>,
+  early = true,
+) {
   const of = script(name, load as () => Promise<ComponentType<never>>);
-  known.push(of);
+  if (early) known.push(of);
   return function Later(props: P) {
     const part = useQuery(of);
     if (part.error) {

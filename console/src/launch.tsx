@@ -31,6 +31,7 @@ const request = (f: Fields): LaunchRequest => ({
   user_data: f.user_data || undefined,
   static_address: f.static_address || undefined,
   cloud_key: f.cloud_key || undefined,
+  agent_verbs: f.agent_verbs?.length ? f.agent_verbs : undefined,
   tags: Object.fromEntries(
     (f.tags ?? []).map((t) => {
       const [name = "", ...value] = t.split("=");
@@ -51,7 +52,10 @@ const fieldNames = [
   "static_address",
   "keys",
   "cloud_key",
+  "agent_verbs",
 ] as const;
+
+const agentVerbs = ["look", "edit", "users", "logins", "sessions", "stream"];
 
 /** An amount of money: with the digits that it has, four after the point at most. */
 const amount = (x: number) => (x >= 100 ? x.toFixed(0) : String(+x.toFixed(4)));
@@ -320,6 +324,17 @@ export function LaunchPage() {
                     ]}
                   >
                     <Select mode="tags" open={false} placeholder="line=north" suffixIcon={null} />
+                  </Form.Item>
+                  <Form.Item
+                    name="agent_verbs"
+                    label="Resident agent"
+                    extra="First boot enrolls it, if it may do something. The people of the keys above may sign for it. To look alone is a good choice."
+                  >
+                    <Select
+                      mode="multiple"
+                      placeholder="none"
+                      options={agentVerbs.map((v) => ({ value: v, label: v }))}
+                    />
                   </Form.Item>
                   <Form.Item
                     name="user_data"

@@ -73,7 +73,9 @@ function Frame({
             <NavLink to="/keys">Keys</NavLink>
             <NavLink to="/map">Access map</NavLink>
             <NavLink to="/check">Key files</NavLink>
+            <NavLink to="/keybooks">Keybooks</NavLink>
             <NavLink to="/work">Work</NavLink>
+            <NavLink to="/shells">Shells</NavLink>
             <NavLink to="/journal">Journal</NavLink>
           </nav>
           <span className="who">
@@ -97,6 +99,7 @@ function Frame({
             <Route path="/today" element={<pages.Today />} />
             <Route path="/access" element={<pages.Access />} />
             <Route path="/map" element={<pages.Map />} />
+            <Route path="/keybooks" element={<pages.Books />} />
             <Route path="/journal" element={<pages.Journal />} />
             <Route path="/keys" element={<pages.Keys />} />
             <Route path="/keys/:name" element={<pages.Key />} />
@@ -111,6 +114,7 @@ function Frame({
             <Route path="/instances/:name/rotate" element={<pages.Rotate />} />
             <Route path="/rotate" element={<pages.RotateMany />} />
             <Route path="/keys/:name/exposed" element={<pages.Exposed />} />
+            <Route path="/shells" element={<pages.Shells />} />
             <Route path="/work" element={<pages.WorkList />} />
             <Route path="/work/:id" element={<pages.Work />} />
             <Route path="/people" element={<pages.People />} />

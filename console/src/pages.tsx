@@ -4,6 +4,7 @@ import { later } from "./later";
 export const pages = {
   Access: later("access", () => import("./access").then((m) => m.AccessPage)),
   Adopt: later("adopt", () => import("./adopt").then((m) => m.AdoptPage)),
+  Books: later("books", () => import("./books").then((m) => m.BooksPage)),
   Check: later("check", () => import("./workbench").then((m) => m.CheckPage)),
   CloudKeys: later("cloud-keys", () => import("./cloudkeys").then((m) => m.CloudKeysPage)),
   Create: later("create", () => import("./workbench").then((m) => m.CreatePage)),
@@ -20,6 +21,7 @@ export const pages = {
   Restore: later("restore", () => import("./restore").then((m) => m.RestorePage)),
   Rotate: later("rotate", () => import("./rotation").then((m) => m.RotatePage)),
   RotateMany: later("rotate-many", () => import("./waves").then((m) => m.RotateManyPage)),
+  Shells: later("shells", () => import("./shells").then((m) => m.ShellsPage), false),
   Today: later("today", () => import("./today").then((m) => m.TodayPage)),
   Why: later("why", () => import("./why").then((m) => m.WhyPage)),
   Work: later("work", () => import("./work").then((m) => m.WorkPage)),

@@ -123,6 +123,12 @@ export const queries = {
       queryFn: () => api.agent(instance),
       refetchInterval: slowly,
     }),
+  streams: (instance: string) =>
+    queryOptions({
+      queryKey: ["streams", instance],
+      queryFn: () => api.streams(instance),
+      refetchInterval: sometimes,
+    }),
   keyLists: () =>
     queryOptions({ queryKey: ["key lists"], queryFn: api.keyLists, staleTime: seldom }),
   discovery: () =>
@@ -225,6 +231,24 @@ export const queries = {
     queryOptions({ queryKey: ["people", "keys", name], queryFn: () => api.operatorKeys(name) }),
   policy: () => queryOptions({ queryKey: ["people", "policy"], queryFn: api.policy }),
 
+  books: () => queryOptions({ queryKey: ["books"], queryFn: api.books }),
+  book: (work: number) =>
+    queryOptions({ queryKey: ["books", work], queryFn: () => api.book(work) }),
+  /** What the journal has of some instances since a time, the newest first. */
+  journalOf: (instances: string[], since: string) =>
+    queryOptions({
+      queryKey: ["journal", "of", instances, since],
+      queryFn: async () => {
+        const pages = await Promise.all(
+          instances.map((i) => api.journal({ target: `instance ${i}`, limit: 20 })),
+        );
+        return pages
+          .flatMap((p) => p.items)
+          .filter((e) => e.at > since)
+          .sort((a, b) => b.id - a.id)
+          .slice(0, 50);
+      },
+    }),
   works: (q: ListQuery) =>
     queryOptions({ queryKey: ["works", q], queryFn: () => api.workList(q), ...again }),
   work: (id: number) =>
@@ -241,6 +265,7 @@ const old = (client: QueryClient, ...first: string[]) =>
 /** What a change makes old; what is on the page is read again. */
 export const changed = {
   keyLists: (client: QueryClient) => old(client, "key lists", "today", "works", "journal"),
+  books: (client: QueryClient) => old(client, "books", "today", "works", "journal"),
   matter: (client: QueryClient) => old(client, "today"),
   /** Operators, tokens, keys that sign, or the policy. */
   people: (client: QueryClient) => old(client, "people", "today", "journal"),
@@ -248,6 +273,7 @@ export const changed = {
   instance: (client: QueryClient) => old(client, "instances", "access", "today", "works"),
   /** Somebody looked at an instance, or wrote down what opens it. */
   access: (client: QueryClient) => old(client, "access", "keys", "instances", "today"),
+  streams: (client: QueryClient) => old(client, "streams", "journal"),
   hostKey: (client: QueryClient) => old(client, "host-key", "instances", "today"),
   /** A piece of work went on. */
   work: (client: QueryClient, id: number) =>

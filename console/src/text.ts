@@ -46,3 +46,10 @@ export function shellWord(word: string): string {
   const home = word.startsWith("~/") ? "~/" : "";
   return home + "'" + word.slice(home.length).replaceAll("'", "'\\''") + "'";
 }
+
+/** A number of bytes. */
+export function bytes(n: number): string {
+  if (n < 10_000) return `${n} B`;
+  if (n < 10_000_000) return `${Math.round(n / 1000)} kB`;
+  return `${Math.round(n / 1_000_000)} MB`;
+}

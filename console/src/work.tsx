@@ -6,6 +6,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, over, type Work, type WorkEvent } from "./api";
 import { ServerTable } from "./list";
 import { useParam } from "./param";
+import { Streams } from "./streams";
 import { Loaded, Nothing, Title } from "./parts";
 import { changed, meanwhile, queries } from "./queries";
 import { useMayChange } from "./session";
@@ -216,6 +217,7 @@ export function WorkListPage() {
           </Tag>
         )}
       </Space>
+      <Streams instance={instance ?? ""} />
       <ServerTable
         key={[state, instance].join(" ")}
         list={queries.works}

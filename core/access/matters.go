@@ -62,8 +62,10 @@ type DoorKey struct {
 	At                        time.Time // of the standing
 	Against                   Kind      // what speaks against it since
 	AgainstAt                 time.Time
-	There                     *There // nil if no survey found it there
-	Leaving                   bool   // a rotation that is at hand takes it out at its end
+	There                     *There    // nil if no survey found it there
+	Leaving                   bool      // a rotation that is at hand takes it out at its end
+	Until                     time.Time // the end that it was shared with; zero: none
+	Only                      string    // the one command that it was shared for
 	RecordedAt                time.Time
 	UsedAt                    time.Time // by the instance's own log; zero: it has not
 }
@@ -91,8 +93,8 @@ func (k DoorKey) gone() bool {
 }
 
 // WayIn tells whether it is a way in for people: recorded, held by a person or a
-// team, in use, with evidence that nothing speaks against, and not confined to
-// one command. The reason says why not.
+// team, in use, with evidence that nothing speaks against, not confined to
+// one command, and without an end (rule 1). The reason says why not.
 func (k DoorKey) WayIn() (ok bool, why string) {
 	switch {
 	case k.Steward:
@@ -109,7 +111,7 @@ func (k DoorKey) WayIn() (ok bool, why string) {
 		return false, "has expired"
 	case k.There != nil && k.There.Limits == Authority:
 		return false, "vouches for others, and logs nobody in"
-	case k.There != nil && k.There.Limits == Command:
+	case k.Only != "" || k.There != nil && k.There.Limits == Command:
 		return false, "runs one command only"
 	case k.Against == Seen || k.Against == Placed:
 		return false, "is not in the files"
@@ -117,8 +119,30 @@ func (k DoorKey) WayIn() (ok bool, why string) {
 		return false, "was refused"
 	case k.Standing == None:
 		return false, "was never seen to open it"
+	case k.ends():
+		return false, "has an end"
 	}
 	return true, ""
+}
+
+// ends tells whether it opens for a while only: it was shared so, or its line there says so. A key that a rotation is taking out has an end of that
+// rotation's making, beside a key that was shown to get in.
+func (k DoorKey) ends() bool {
+	return !k.Leaving && (!k.Until.IsZero() || k.There != nil && !k.There.Ends.IsZero())
+}
+
+// forWhile tells whether it is a way in for people but for its end.
+func (k DoorKey) forWhile() bool {
+	if !k.ends() {
+		return false
+	}
+	k.Until = time.Time{}
+	if k.There != nil {
+		there := *k.There
+		there.Ends, k.There = time.Time{}, &there
+	}
+	ok, _ := k.WayIn()
+	return ok
 }
 
 // Looked is the last survey of one sort.
@@ -157,6 +181,7 @@ type Door struct {
 	First                    *LaunchPassword // of a Desktop, as long as nobody has recorded that it was changed
 	Kept                     []OldMachine    // that a copy took the place of, and whose time is over
 	Unrehearsed              []Rehearsal     // of each route the last one, if it failed
+	Streams                  []OpenStream    // sessions through the service
 	LentStays                []Lent          // keys that the cloud lent, and that the server took after their end
 	Uses                     []BadUse        // by its own log
 	LogSince, LogRead        time.Time       // what its log covered when it was last read; zero: it was not
@@ -209,6 +234,13 @@ type Rehearsal struct {
 	Route, Said string
 	Work        int64
 	At          time.Time
+}
+
+// OpenStream is a session through the service that is open.
+type OpenStream struct {
+	ID       int64
+	Operator string
+	Begun    time.Time
 }
 
 // Lent is a key that the cloud lent for a while.
@@ -366,9 +398,17 @@ func (j *judging) waysIn() {
 		command := "plumlatch survey " + d.Name
 		if keys := o.usable(); len(keys) > 0 {
 			command = "plumlatch access record " + d.Name + " " + keys[0].Fingerprint
+		} else if len(o.ForWhile) > 0 {
+			command = "plumlatch access second " + d.Name
 		}
-		j.say(NotRecorded, "", evidence+"; "+o.Besides(), command,
-			"Only what nobody recorded lets people into %s.", d.Name)
+		sentence := "Only what nobody recorded lets people into %s."
+		switch {
+		case len(o.ForWhile) > 0 && len(o.usable()) == 0 && len(o.Others) == 0:
+			sentence = "Only what has an end lets people into %s."
+		case len(o.ForWhile) > 0:
+			sentence = "Only what has an end, or nobody recorded, lets people into %s."
+		}
+		j.say(NotRecorded, "", evidence+"; "+o.Besides(), command, sentence, d.Name)
 	case only && (j.p.Today.SoleOpeners == nil || *j.p.Today.SoleOpeners):
 		m := j.say(SoleOpenerKey, sole.name(), j.known(sole), "plumlatch access second "+d.Name,
 			"%s is the only way into %s for people.", sole.name(), d.Name)
@@ -551,6 +591,15 @@ func (j *judging) server() {
 			u.LoginUser)
 	}
 	j.addresses()
+	for _, s := range d.Streams {
+		long := time.Duration(j.p.Stream.Long)
+		if end := s.Begun.Add(long); long > 0 && end.After(j.now) {
+			j.at(end)
+		} else if long > 0 {
+			j.say(StreamLong, fmt.Sprintf("stream %d", s.ID), "open since "+on(s.Begun), fmt.Sprintf("plumlatch streams end %d", s.ID),
+				"%s has had a session through the service on %s since %s.", s.Operator, d.Name, on(s.Begun))
+		}
+	}
 	for _, l := range d.LentStays {
 		command := fmt.Sprintf("plumlatch access remove %s -key %s", d.Name, l.Fingerprint)
 		if l.Withdrawal != 0 {
@@ -690,6 +739,27 @@ func (p Policy) JudgeKeyList(region string, used, most int) []Matter {
 	}
 	return []Matter{{Reason: KeyListFull, Subject: "cloud " + cmp.Or(region, "keys"), Evidence: where, Command: command,
 		Sentence: fmt.Sprintf("%s holds %d of %d.", strings.ToUpper(where[:1])+where[1:], used, most)}}
+}
+
+// JudgeKeybook says whether a followed keybook needs a hand: todo is how much is not as it says, in words; waits is why the service does not
+// settle that by itself, trouble why it could not be compared.
+func (p Policy) JudgeKeybook(name, path string, todo int, words, waits, trouble string) []Matter {
+	m := Matter{Subject: "keybook " + cmp.Or(name, path), Evidence: "the files of " + path, About: path}
+	switch {
+	case trouble != "":
+		m.Reason, m.Command, m.Sentence = BookTrouble, "plumlatch keybook check "+path, "The keybook in "+path+" cannot be compared: "+strings.TrimRight(trouble, ".")+"."
+	case todo > 0:
+		m.Reason, m.Command, m.Sentence = BookDiffers, "plumlatch keybook compare "+path, fmt.Sprintf("The keybook %s is not carried out: %s.", name, words)
+		if waits != "" {
+			m.Sentence += " It waits: " + strings.TrimRight(waits, ".") + "."
+		}
+	default:
+		return nil
+	}
+	if slices.Contains(p.Today.LeaveOut, m.Reason) {
+		return nil
+	}
+	return []Matter{m}
 }
 
 // JudgeDiscovered says what an instance is that the ledger does not know.

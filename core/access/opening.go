@@ -100,6 +100,7 @@ func (s OtherSort) Explains() string {
 // that nobody gets in, says it by this.
 type Opening struct {
 	People     []DoorKey // recorded, and a way in for people
+	ForWhile   []DoorKey // recorded, and a way in for people until its end
 	Unrecorded []DoorKey // stand in its files, would be taken, and nobody recorded them
 	Others     []Other
 	// NotSeen says why there may be more than this: nobody has looked, or could not.
@@ -120,6 +121,8 @@ func (d Door) Opening() Opening {
 		}
 		if ok, _ := k.WayIn(); ok {
 			o.People = append(o.People, k)
+		} else if k.Recorded && k.forWhile() {
+			o.ForWhile = append(o.ForWhile, k)
 		} else if d.opensUnrecorded(k) {
 			o.Unrecorded = append(o.Unrecorded, k)
 		}
@@ -183,7 +186,7 @@ func named(keys []DoorKey) (out []string) {
 }
 
 // Sole returns the key that is the only way in, if that is so: one recorded key of a person's, and
-// nothing that nobody recorded.
+// nothing that nobody recorded. What ends by itself is none.
 func (o Opening) Sole() (k DoorKey, ok bool) {
 	if len(named(o.People)) != 1 || len(o.usable()) > 0 || len(o.Others) > 0 {
 		return DoorKey{}, false
@@ -196,19 +199,26 @@ func (o Opening) Count() int { return len(named(o.People)) }
 
 // Nobody tells whether nothing at all is known that lets people in.
 func (o Opening) Nobody() bool {
-	return len(o.People) == 0 && len(o.usable()) == 0 && len(o.Others) == 0
+	return len(o.People) == 0 && len(o.ForWhile) == 0 && len(o.usable()) == 0 && len(o.Others) == 0
 }
 
-// Besides says what opens it besides the recorded keys of people; "" for nothing.
+// Besides says what opens it besides the recorded keys of people that have no end; "" for nothing.
 func (o Opening) Besides() string {
 	var parts []string
-	if keys := named(o.usable()); len(keys) > 0 {
+	for _, of := range []struct {
+		what string
+		keys []DoorKey
+	}{{"for a while only", o.ForWhile}, {"keys that nobody recorded", o.usable()}} {
+		keys := named(of.keys)
+		if len(keys) == 0 {
+			continue
+		}
 		shown := keys[:min(3, len(keys))]
 		text := strings.Join(shown, ", ")
 		if n := len(keys) - len(shown); n > 0 {
 			text += fmt.Sprintf(" and %d more", n)
 		}
-		parts = append(parts, "keys that nobody recorded: "+text)
+		parts = append(parts, of.what+": "+text)
 	}
 	for n, other := range o.Others {
 		if n == 3 {

@@ -27,6 +27,14 @@ func TestOpening(t *testing.T) {
 	}
 	lostStray := stray
 	lostStray.Key, lostStray.State = "lost-key", Lost
+	ending := second
+	ending.Until = at.Add(time.Hour)
+	endingLine := second
+	endingLine.There = &There{Place: ".ssh/authorized_keys:2", From: "steward", At: at, Ends: at.Add(time.Hour)}
+	only := second
+	only.Only = "uptime"
+	machine := ending
+	machine.HolderSort = "job"
 	firstBoot := DoorKey{Key: "day-crew", Fingerprint: "SHA256:a", LoginUser: "root", State: InUse,
 		There: &There{Place: "/root/.ssh/authorized_keys:1", From: "steward", At: at, Limits: Command}}
 	authority := with(standing(recorded, at), Authority)
@@ -51,6 +59,11 @@ func TestOpening(t *testing.T) {
 		"a line that trusts an authority":         {keys: []DoorKey{recorded, with(stray, Authority)}, inside: looked, besides: []string{"a certificate authority (SHA256:c) for debian, in .ssh/authorized_keys:3"}},
 		"a setting that trusts them":              {keys: []DoorKey{recorded}, others: []Other{{Sort: CASetting, Value: "/etc/ssh/ca.pub", Place: "/etc/ssh/sshd_config:4"}}, inside: looked, besides: []string{"TrustedUserCAKeys /etc/ssh/ca.pub, in /etc/ssh/sshd_config:4"}},
 		"login by password":                       {keys: []DoorKey{recorded}, others: []Other{{Sort: Password, User: "debian"}}, inside: looked, besides: []string{"login by password for debian"}},
+		"one with an end beside it":               {keys: []DoorKey{recorded, ending}, inside: looked, sole: "day-crew", besides: []string{"for a while only: night-crew"}, reason: SoleOpenerKey},
+		"one whose line ends":                     {keys: []DoorKey{recorded, endingLine}, inside: looked, sole: "day-crew", besides: []string{"for a while only: night-crew"}, reason: SoleOpenerKey},
+		"one shared for one command":              {keys: []DoorKey{recorded, only}, inside: looked, sole: "day-crew", reason: SoleOpenerKey},
+		"only one with an end":                    {keys: []DoorKey{ending}, inside: looked, besides: []string{"for a while only: night-crew"}, reason: NotRecorded},
+		"only a job's, with an end":               {keys: []DoorKey{machine}, inside: looked, nobody: true, reason: NoWayIn},
 		"nothing":                                 {inside: looked, nobody: true, reason: NoWayIn},
 		"a lost key alone":                        {keys: []DoorKey{lost}, inside: looked, nobody: true, reason: NoWayIn},
 		"only one that nobody recorded":           {keys: []DoorKey{stray}, inside: looked, besides: []string{"keys that nobody recorded: SHA256:c (stray)"}, reason: NotRecorded},

@@ -12,6 +12,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"plumlatch/core/names"
 	"plumlatch/core/routes"
 	"plumlatch/core/times"
 )
@@ -72,6 +73,16 @@ type Policy struct {
 		Over int    `yaml:"over"` // work on more instances than this; 0: none
 		By   string `yaml:"by"`   // second, signature or either
 	} `yaml:"word"`
+	// Stream says who may have the bytes of SSH connections carried by the service, and how much of that.
+	Stream struct {
+		Who     []Adopters `yaml:"who"`     // nobody besides; empty: nobody at all
+		Reason  bool       `yaml:"reason"`  // whoever opens one has to give one
+		Idle    Span       `yaml:"idle"`    // one through which nothing goes for this long ends
+		Long    Span       `yaml:"long"`    // one that lasts longer is told on today; 0: none is
+		Longest Span       `yaml:"longest"` // one that lasts this long ends
+		Each    int        `yaml:"each"`    // how many one operator may have open
+		Rate    int        `yaml:"rate"`    // MiB a second of all that an operator has open, on one replica; 0: as fast as it goes
+	} `yaml:"stream"`
 	// PrivateHalf is how long a private half that was shown to exist counts as there.
 	PrivateHalf Span `yaml:"private_half"`
 }
@@ -115,6 +126,14 @@ rehearse:
 word:
   over: 0             # work on more instances than this waits for a word besides; 0: none does
   by: either          # second (another operator's word), signature (a fresh SSH signature of whoever asked), or either
+stream:
+  who: []             # who may open a stream (plumlatch stream, the shell in the page), such as [{operators: [night-lead], tag: env=prod}]; empty: nobody
+  reason: false       # whoever opens one has to give a reason
+  idle: 1h            # one through which nothing goes for this long ends
+  long: 8h            # one that lasts longer is told on today; 0: none is
+  longest: 24h        # one that lasts this long ends
+  each: 8             # how many one operator may have open
+  rate: 0             # MiB a second of all that an operator has open; 0: as fast as it goes
 private_half: 90d     # for how long a private half that was shown to exist counts as there
 `
 
@@ -124,12 +143,8 @@ type TagAge struct {
 	Age Span   `yaml:"age"`
 }
 
-// TagFits tells whether instances with these tags are meant by NAME=VALUE, or by NAME alone.
-func TagFits(tag string, tags map[string]string) bool {
-	name, value, both := strings.Cut(tag, "=")
-	v, ok := tags[name]
-	return ok && (!both || v == value)
-}
+// TagFits tells whether tags have NAME=VALUE, or NAME with any value.
+func TagFits(tag string, tags map[string]string) bool { return names.TagFits(tag, tags) }
 
 // MayShare returns the operators who alone may share access to instances with
 // these tags, and the tag that says so; nil if every operator may.
@@ -142,7 +157,7 @@ func (p Policy) MayShare(tags map[string]string) (operators []string, tag string
 	return nil, ""
 }
 
-// Adopters are operators who may adopt instances of a region, or with a tag, from the cloud's list.
+// Adopters are operators who may do something with instances of a region, or with a tag.
 type Adopters struct {
 	Operators []string `yaml:"operators"`
 	Region    string   `yaml:"region"` // "" for every region
@@ -151,10 +166,17 @@ type Adopters struct {
 
 // MayAdopt tells whether an operator who is no admin may adopt an instance from the cloud's list.
 func (p Policy) MayAdopt(operator, region string, tags map[string]string) bool {
-	return slices.ContainsFunc(p.Adopt.Who, func(a Adopters) bool {
-		return slices.Contains(a.Operators, operator) && (a.Region == "" || a.Region == region) &&
-			(a.Tag == "" || TagFits(a.Tag, tags))
-	})
+	return slices.ContainsFunc(p.Adopt.Who, func(a Adopters) bool { return a.fit(operator, region, tags) })
+}
+
+// MayStream tells whether an operator may open a stream to an instance.
+func (p Policy) MayStream(operator, region string, tags map[string]string) bool {
+	return slices.ContainsFunc(p.Stream.Who, func(a Adopters) bool { return a.fit(operator, region, tags) })
+}
+
+func (a Adopters) fit(operator, region string, tags map[string]string) bool {
+	return slices.ContainsFunc(a.Operators, func(n string) bool { return names.Fold(n) == names.Fold(operator) }) && (a.Region == "" || a.Region == region) &&
+		(a.Tag == "" || TagFits(a.Tag, tags))
 }
 
 // NeverAdopted returns the tag by which an instance is left alone; "" if there is none.
@@ -277,6 +299,19 @@ func (p Policy) check() error {
 	}
 	if slices.Contains(p.Adopt.Never, "") {
 		return errors.New("adopt.never: each entry is a tag")
+	}
+	for _, a := range p.Stream.Who {
+		if len(a.Operators) == 0 {
+			return errors.New("stream.who: each entry has operators, and a region or a tag if it is not for all")
+		}
+	}
+	switch s := p.Stream; {
+	case time.Duration(s.Idle) < time.Minute, time.Duration(s.Longest) < time.Minute:
+		return errors.New("stream.idle and stream.longest: a minute is the least, and there is always an end")
+	case time.Duration(s.Longest) > 7*24*time.Hour:
+		return errors.New("stream.longest: 7d is the most")
+	case s.Each < 1 || s.Each > 1000, s.Rate < 0:
+		return errors.New("stream.each is a number from 1 to 1000, and stream.rate MiB a second, 0 for as fast as it goes")
 	}
 	if e := time.Duration(p.Rehearse.Every); e > 0 && e < 24*time.Hour {
 		return errors.New("rehearse.every: once a day is the most; 0 never rehearses by itself")

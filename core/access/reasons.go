@@ -35,6 +35,7 @@ const (
 	WeakKey         Reason = "weak-key"             // a key that opens something is weak
 	StillListed     Reason = "key-still-listed"     // a cloud's list has a key that is lost, exposed or retired
 	LentStays       Reason = "lent-key-stays"       // a key that the cloud lent for a minute is still taken
+	StreamLong      Reason = "stream-lasts-long"    // a session through the service lasts longer than the policy's time
 	PasswordKey     Reason = "first-password-key"   // the key of a first password that nobody changed is lost or exposed
 	FirstPassword   Reason = "first-password"       // a first password that was not recorded as changed
 	RehearsalFailed Reason = "rehearsal-failed"     // its last rehearsal of a way back in did not get in
@@ -45,6 +46,8 @@ const (
 	AgentAway       Reason = "agent-away"           // its agent has not been connected for a day
 	VanishedReason  Reason = "vanished-instance"    // the cloud knows it no more
 	Undiscovered    Reason = "unknown-instance"     // the cloud has it and the ledger does not
+	BookDiffers     Reason = "keybook-differs"      // the ledger is not as a followed keybook says
+	BookTrouble     Reason = "keybook-trouble"      // a followed keybook could not be compared
 	KeyListFull     Reason = "key-list-full"        // a cloud's list of keys has little room
 	LabelDiffers    Reason = "label-differs"        // the cloud's label names another key
 	AgentTrusts     Reason = "agent-trusts-service" // its agent changes what the service alone asks for
@@ -99,10 +102,13 @@ var reasons = map[Reason]urgency{
 	OldKept:         {213, Later, "an old machine that a copy took the place of waits to be removed"},
 	StillListed:     {147, Soon, "a cloud's list of keys has one that nobody should launch with"},
 	LentStays:       {148, Soon, "a key that the cloud lent for a minute is still taken"},
+	StreamLong:      {149, Soon, "a session through the service lasts long"},
 	AccessExpired:   {150, Soon, "the end of an access has come"},
 	AccessExpiring:  {155, Soon, "the end of an access is near"},
 	SurveyFailed:    {160, Soon, "the last survey could not look"},
 	AgentAway:       {162, Soon, "an agent has not been connected for a day"},
+	BookTrouble:     {163, Soon, "a followed keybook cannot be compared"},
+	BookDiffers:     {164, Soon, "the ledger is not as a followed keybook says"},
 	VanishedReason:  {165, Soon, "the cloud knows an instance no more"},
 	Undiscovered:    {210, Later, "the cloud has an instance that the ledger does not know"},
 	KeyListFull:     {213, Later, "a cloud's list of keys is nearly full"},

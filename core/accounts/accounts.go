@@ -316,6 +316,26 @@ echo "` + SaidDone + ` $said"
 `
 }
 
+// EndDay is the day, since 1970, from which on an account with an end, in seconds since 1970, logs in no more by the system itself (shadow(5)): the
+// next one.
+func EndDay(ends int64) int { return int((ends + 24*60*60 - 1) / (24 * 60 * 60)) }
+
+// End is the script that ends an account whose time is over: nobody logs in any more, it can become root no more, and what it runs ends. It stays,
+// with all that is its own.
+func End(user string) string {
+	return head + fmt.Sprintf("u=%s\nt=%s\n", quote(user), quote(SudoFile(user))) + `id=$(id -u "$u" 2>/dev/null) || refuse "there is no user $u there"
+[ "$id" != 0 ] || refuse "$u is root"
+others=$(getent passwd | awk -F: -v id="$id" -v u="$u" '$3 == id && $1 != u { print $1 }')
+[ -z "$others" ] || refuse "$u has the same number as $others: what is whose cannot be told"
+usermod -e 1 "$u"
+rm -f "$t"
+pkill -TERM -U "$id" 2>/dev/null || :
+for n in 1 2 3 4 5 6 7 8 9 10; do ps -U "$id" -o pid= >/dev/null 2>&1 || break; sleep 0.2; done
+pkill -KILL -U "$id" 2>/dev/null || :
+echo "` + SaidDone + `"
+`
+}
+
 // After is the script that is run once a password was set, or instead of one: expire has the user change it at the first login, lock
 // takes it away. A lock is '*': keys go on working, where "!" would have the SSH server refuse them.
 func After(user string, expire, lock bool) string {

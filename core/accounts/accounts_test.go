@@ -123,7 +123,7 @@ func TestScripts(t *testing.T) {
 		}
 	}
 	for what, script := range map[string]string{"list": List(""), "list one": List("maria"), "add": good.Script(), "add, bare": Wanted{Name: "x"}.Script(), "owns": Owns("maria"), "remove": Remove("maria", false),
-		"remove, and keep": Remove("maria", true), "after": After("maria", true, true), "takes": Takes} {
+		"remove, and keep": Remove("maria", true), "end": End("maria"), "after": After("maria", true, true), "takes": Takes} {
 		cmd := exec.Command("sh", "-n")
 		cmd.Stdin = strings.NewReader(script)
 		if out, err := cmd.CombinedOutput(); err != nil {

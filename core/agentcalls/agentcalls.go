@@ -28,14 +28,22 @@ const (
 	Look     Verb = "look"     // see who gets in, what runs there, who came in: changes nothing
 	Edit     Verb = "edit"     // add a line to a user's authorized_keys, or take one out
 	Users    Verb = "users"    // add, change and remove accounts
+	Logins   Verb = "logins"   // change how people log in besides keys, with the way back laid first
 	Sessions Verb = "sessions" // end sessions that a key opened
+	Stream   Verb = "stream"   // carry the bytes of an SSH connection to the machine's own server: whoever has no key gets no further there
+	// Upgrade puts a newer program of the agent in the place of the old one. It is none of the verbs that the owner's file lists: the key of
+	// releases that stands there decides, and "upgrades: off" turns it off.
+	Upgrade Verb = "upgrade"
 )
 
 // Verbs are all of them.
-var Verbs = []Verb{Look, Edit, Users, Sessions}
+var Verbs = []Verb{Look, Edit, Users, Logins, Sessions, Stream}
 
 // Changes tells whether the verb changes something: then it carries an operator's signature.
-func (v Verb) Changes() bool { return v != Look }
+func (v Verb) Changes() bool { return v != Look && v != Stream }
+
+// MaxStreams is how many streams an agent carries at one time: channels are left for what else is asked of it.
+const MaxStreams = 8
 
 // Namespace is what such a request is signed for (PROTOCOL.sshsig).
 const Namespace = "agent@plumlatch"
@@ -86,9 +94,12 @@ var (
 	nonces = regexp.MustCompile(`^[A-Z0-9]{26,64}$`)
 )
 
+// IsFingerprint tells whether a text is a fingerprint as OpenSSH writes it (SHA256:...).
+func IsFingerprint(s string) bool { return prints.MatchString(s) }
+
 func (r Request) check() error {
 	switch {
-	case !slices.Contains(Verbs, r.Verb):
+	case !slices.Contains(Verbs, r.Verb) && r.Verb != Upgrade:
 		return fmt.Errorf("%w: there is no verb %q", ErrRequest, plaintext.Line(plaintext.Cut(string(r.Verb), 40)))
 	case r.Instance < 1, !prints.MatchString(r.Agent), r.Judged != "" && !hexSum.MatchString(r.Judged), !nonces.MatchString(r.Nonce), r.Until.IsZero(),
 		!r.Until.Equal(r.Until.Truncate(time.Second)):
@@ -103,6 +114,8 @@ type Owner struct {
 	Never     []string         // users whom no verb touches
 	Trust     Trust            // who may ask for a change
 	Operators []keypair.Public // their keys, where operators are asked
+	Release   keypair.Public   // the key whose releases of the agent are taken; the zero value for none
+	Upgrades  bool             // they are taken
 }
 
 // Trust says on whose word an agent changes something.
@@ -129,11 +142,13 @@ func (o Owner) Judge(r Request, signature string, own Own, now time.Time) error 
 	switch {
 	case err != nil:
 		return err
-	case !slices.Contains(o.Verbs, r.Verb):
+	case r.Verb == Upgrade && (!o.Upgrades || o.Release.Blob == nil):
+		return fmt.Errorf("%w: it takes no upgrades, as it says so, or names no key of releases", ErrNotOpen)
+	case !slices.Contains(o.Verbs, r.Verb) && r.Verb != Upgrade:
 		return fmt.Errorf("%w: %s is not among its verbs", ErrNotOpen, r.Verb)
 	case r.Instance != own.Instance || r.Agent != own.Agent:
 		return ErrElsewhere
-	case !r.Verb.Changes() || o.Trust == ByService:
+	case !r.Verb.Changes() || o.Trust == ByService || r.Verb == Upgrade: // a release carries a signature of its own
 		return nil
 	case now.After(r.Until):
 		return fmt.Errorf("%w: it was good until %s, and the clock there says %s", ErrOver, r.Until.UTC().Format(time.RFC3339), now.UTC().Format(time.RFC3339))
@@ -158,33 +173,53 @@ func (o Owner) Untouched(user string) error {
 	return nil
 }
 
-// ReadOwner makes an Owner of what stands in the file, word by word. What it does not know is refused: a slip of the pen must not allow
-// anything.
-func ReadOwner(verbs, never []string, trust string, operators []string) (Owner, error) {
-	o := Owner{Never: never, Trust: Trust(trust)}
-	if trust == "" {
+// OwnerFile is the file on an instance, word by word.
+type OwnerFile struct {
+	Service   string   `yaml:"service"` // HOST:PORT
+	Verbs     []string `yaml:"verbs"`
+	Never     []string `yaml:"never"`
+	Trust     string   `yaml:"trust"`     // operators, or service; "" is operators
+	Operators []string `yaml:"operators"` // public keys, as authorized_keys has them
+	Release   string   `yaml:"release"`   // a public key; "" for none
+	Upgrades  string   `yaml:"upgrades"`  // on, or off; "" is on
+}
+
+// Read makes an Owner of it. What it does not know is refused: a slip of the pen must not allow anything. The error names the word.
+func (f OwnerFile) Read() (Owner, error) {
+	o := Owner{Never: f.Never, Trust: Trust(f.Trust), Upgrades: f.Upgrades != "off"}
+	if f.Trust == "" {
 		o.Trust = ByOperators
 	}
 	if o.Trust != ByOperators && o.Trust != ByService {
-		return Owner{}, fmt.Errorf("trust: %q is neither %s nor %s", plaintext.Line(plaintext.Cut(trust, 40)), ByOperators, ByService)
+		return Owner{}, fmt.Errorf("trust: %q is neither %s nor %s", plaintext.Line(plaintext.Cut(f.Trust, 40)), ByOperators, ByService)
 	}
-	for n, v := range verbs {
+	for n, v := range f.Verbs {
 		if !slices.Contains(Verbs, Verb(v)) {
 			return Owner{}, fmt.Errorf("verbs: %q, number %d, is none of %s", plaintext.Line(plaintext.Cut(v, 40)), n+1, words(Verbs))
 		}
 		o.Verbs = append(o.Verbs, Verb(v))
 	}
-	for n, u := range never {
+	for n, u := range f.Never {
 		if !names.LoginUser(u) {
 			return Owner{}, fmt.Errorf("never: number %s is no login user", strconv.Itoa(n+1))
 		}
 	}
-	for n, line := range operators {
+	for n, line := range f.Operators {
 		p, err := keypair.ReadPublic([]byte(line))
 		if err != nil {
 			return Owner{}, fmt.Errorf("operators: number %d is no public key", n+1)
 		}
 		o.Operators = append(o.Operators, p)
+	}
+	if f.Release != "" {
+		p, err := keypair.ReadPublic([]byte(f.Release))
+		if err != nil {
+			return Owner{}, errors.New("release: it is no public key")
+		}
+		o.Release = p
+	}
+	if !slices.Contains([]string{"", "on", "off"}, f.Upgrades) {
+		return Owner{}, fmt.Errorf("upgrades: %q is neither on nor off", plaintext.Line(plaintext.Cut(f.Upgrades, 40)))
 	}
 	return o, nil
 }
@@ -204,8 +239,10 @@ func (o Owner) Frozen() bool {
 
 // Where agents connect: the path, and the name in the service's certificate for agents, whatever address is dialled.
 const (
-	Path       = "/agent"
-	ServerName = "agents.plumlatch.internal"
+	Path = "/agent"
+	// ProgramPath is where a first boot fetches the agent's program.
+	ProgramPath = "/agent/program"
+	ServerName  = "agents.plumlatch.internal"
 )
 
 // Hello is the first message of an agent, once TLS has shown each to the other: what it is, and what its owner allows.
@@ -215,6 +252,7 @@ type Hello struct {
 	Never   []string `json:"never"`
 	Trust   Trust    `json:"trust"`
 	Frozen  bool     `json:"frozen"`          // changes are allowed, and nobody could sign one
+	Last    string   `json:"last,omitempty"`  // what became of the last upgrade that was taken up
 	Token   string   `json:"token,omitempty"` // of a launch: it enrolls the agent's key, once
 }
 

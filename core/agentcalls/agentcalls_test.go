@@ -135,7 +135,7 @@ func TestSSHKeygen(t *testing.T) {
 	}
 	line, _ := os.ReadFile(at("key.pub"))
 	signature, _ := os.ReadFile(at("text.sig"))
-	owner, err := ReadOwner([]string{"edit"}, nil, "", []string{string(line)})
+	owner, err := OwnerFile{Verbs: []string{"edit"}, Operators: []string{string(line)}}.Read()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -146,17 +146,17 @@ func TestSSHKeygen(t *testing.T) {
 
 func TestReadOwner(t *testing.T) {
 	line := pair(t).Public.Line()
-	o, err := ReadOwner([]string{"look"}, []string{"root"}, "", []string{line})
+	o, err := OwnerFile{Verbs: []string{"look"}, Never: []string{"root"}, Operators: []string{line}, Release: line}.Read()
 	if err != nil || o.Trust != ByOperators || len(o.Operators) != 1 || o.Frozen() {
 		t.Errorf("%+v, %v", o, err)
 	}
 	if errors.Is(o.Untouched("debian"), ErrNotOpen) || !errors.Is(o.Untouched("root"), ErrNotOpen) || !errors.Is(o.Untouched("a;b"), ErrRequest) {
 		t.Error("whom it touches")
 	}
-	if o, err := ReadOwner([]string{"look", "edit"}, nil, "operators", nil); err != nil || !o.Frozen() {
+	if o, err := (OwnerFile{Verbs: []string{"look", "edit"}, Trust: "operators"}).Read(); err != nil || !o.Frozen() {
 		t.Errorf("nobody could sign: %+v, %v", o, err)
 	}
-	if o, err := ReadOwner([]string{"edit"}, nil, "service", nil); err != nil || o.Frozen() {
+	if o, err := (OwnerFile{Verbs: []string{"edit"}, Trust: "service"}).Read(); err != nil || o.Frozen() {
 		t.Errorf("the service is trusted: %+v, %v", o, err)
 	}
 	for what, c := range map[string]struct {
@@ -169,7 +169,7 @@ func TestReadOwner(t *testing.T) {
 		"no such trust": {trust: "everybody"},
 		"no key":        {operators: []string{line, "nonsense"}},
 	} {
-		if _, err := ReadOwner(c.verbs, c.never, c.trust, c.operators); err == nil {
+		if _, err := (OwnerFile{Verbs: c.verbs, Never: c.never, Trust: c.trust, Operators: c.operators}).Read(); err == nil {
 			t.Errorf("%s was taken", what)
 		}
 	}

@@ -303,6 +303,51 @@ func (d *Document) SetExpiry(blob []byte, ours func(expiry string) bool, expires
 	return count, nil
 }
 
+// onTerms tells whether a line has no options but those that an access of ours can have: an end, networks and one command.
+func onTerms(options string) bool {
+	for _, o := range SplitOptions(options) {
+		if !hasPrefixFold(o, "expiry-time=") && !hasPrefixFold(o, "from=") && !hasPrefixFold(o, "command=") && strings.TrimSpace(o) != "" {
+			return false
+		}
+	}
+	return true
+}
+
+// OnTerms counts the lines of a key that have no options but an end, networks and one command, and the others.
+func (d *Document) OnTerms(blob []byte) (mine, others int) {
+	for _, l := range d.lines {
+		if holds(l, blob) {
+			if _, options, _ := split(l); onTerms(options) {
+				mine++
+			} else {
+				others++
+			}
+		}
+	}
+	return mine, others
+}
+
+// SetTerms gives the lines of a key that OnTerms counts as ours these options in the place of theirs ("" for none); all else of the line
+// stays as it is.
+func (d *Document) SetTerms(blob []byte, options string) {
+	for i, l := range d.lines {
+		if !holds(l, blob) {
+			continue
+		}
+		blank, had, rest := split(l)
+		if !onTerms(had) {
+			continue
+		}
+		switch {
+		case options == "":
+			rest = strings.TrimLeft(rest, " \t")
+		case had == "":
+			rest = " " + strings.TrimLeft(rest, " \t")
+		}
+		d.lines[i] = []byte(blank + options + rest)
+	}
+}
+
 func endIsOurs(options string, ours func(expiry string) bool) bool {
 	for _, o := range SplitOptions(options) {
 		if value, ok := expiryOf(o); ok && ours(value) {

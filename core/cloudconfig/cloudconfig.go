@@ -22,6 +22,15 @@ type Settings struct {
 	Keys      []string // authorized_keys lines for LoginUser
 	Own       string   // the engineer's own user data; "" for none
 	MaxSize   int      // in bytes; the package's MaxSize if 0
+	Files     []File   // that are written before anything is run
+	Run       []string // scripts of sh(1), run once, at the end of the first boot
+}
+
+// File is one that first boot writes, as root's.
+type File struct {
+	Path string `yaml:"path"`
+	Mode string `yaml:"permissions"` // octal: "0644"
+	Text string `yaml:"content"`
 }
 
 // Output is user data, and what is to be known about it.
@@ -37,12 +46,14 @@ var (
 )
 
 type document struct {
-	Hostname    string   `yaml:"hostname,omitempty"`
-	Users       []any    `yaml:"users"`
-	Keys        []string `yaml:"ssh_authorized_keys,omitempty"`
-	DisableRoot bool     `yaml:"disable_root"`
-	PasswordSSH bool     `yaml:"ssh_pwauth"`
-	MergeHow    []merger `yaml:"merge_how,omitempty"`
+	Hostname    string     `yaml:"hostname,omitempty"`
+	Users       []any      `yaml:"users"`
+	Keys        []string   `yaml:"ssh_authorized_keys,omitempty"`
+	DisableRoot bool       `yaml:"disable_root"`
+	PasswordSSH bool       `yaml:"ssh_pwauth"`
+	Files       []File     `yaml:"write_files,omitempty"`
+	Run         [][]string `yaml:"runcmd,omitempty"`
+	MergeHow    []merger   `yaml:"merge_how,omitempty"`
 }
 
 type user struct {
@@ -78,6 +89,10 @@ func Build(s Settings) (Output, error) {
 		s.MaxSize = MaxSize
 	}
 	doc := document{Hostname: s.Hostname, Users: []any{"default"}, DisableRoot: true}
+	doc.Files = s.Files
+	for _, script := range s.Run {
+		doc.Run = append(doc.Run, []string{"sh", "-c", script})
+	}
 	switch {
 	case s.Own != "":
 		doc.Keys, doc.MergeHow = s.Keys, besideOwn

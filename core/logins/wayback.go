@@ -51,6 +51,8 @@ Before=shutdown.target
 [Service]
 Type=oneshot
 ExecStart=/bin/sh ` + Dir + `/way-back
+Restart=on-failure
+RestartSec=30
 
 [Install]
 WantedBy=sysinit.target
@@ -73,15 +75,28 @@ Unit=%s
 
 // reload has the server read its configuration anew. A server that systemd does not know is told by a signal (sshd(8), SIGHUP), if it is
 // still the process that it was. One that is started for each connection reads it by itself. The way back must not wait for systemd: its
-// own unit comes before the server's.
-const reload = `reload() {
+// own unit comes before the server's. It also starts a server that is gone by then, with the options that it had, unless somebody else has
+// started it: that one is told. A server is known by the command that it was started with, which it shows as the title of its process.
+const reload = `title() { tr '\000' ' ' 2>/dev/null <"/proc/$1/cmdline" | sed 's/^sshd: //; s/ \[listener\].*//; s/ *$//'; }
+another() {
+  for p in /proc/[0-9]*; do
+    p=${p#/proc/}
+    if [ "$(cat "/proc/$p/comm" 2>/dev/null)" = sshd ] && [ -s started ] && [ "$(title "$p")" = "$(cat started)" ]; then kill -HUP "$p" && return 0; fi
+  done
+  return 1
+}
+reload() {
   u=$(cat "$d/unit")
   case $u in
   *.socket) return 0 ;;
   ?*) systemctl ${1:-} reload-or-restart "$u" ;;
   *)
     l=$(cat "$d/listener")
-    [ -n "$l" ] && [ "$(cat "/proc/$l/comm" 2>/dev/null)" = sshd ] && kill -HUP "$l"
+    if [ -n "$l" ] && [ "$(cat "/proc/$l/comm" 2>/dev/null)" = sshd ]; then kill -HUP "$l"
+    elif another; then :
+    elif [ -n "$l" ] && [ "${1:-}" = --no-block ]; then $(cat "$d/sshd") </dev/null >/dev/null 2>&1 9>&- # it is gone: what it was told before has ended it
+    else return 1
+    fi
     ;;
   esac
 }
@@ -113,11 +128,17 @@ elif [ -e none ] && [ ! -e "$f" ] || cmp -s "$f" before; then
   what="nothing had been changed"
 elif [ -e "$f" ]; then
   n=$(dirname "$f")/.plumlatch-back
-  cp -p "$f" "$n" && { cat ours; awk -v b="$(cat begin)" -v e="$(cat end)" '
+  if m=$(cat ours; awk -v b="$(cat begin)" -v e="$(cat end)" '
     $0 == b { if (inside || seen) bad = 1; inside = seen = 1; next }
     $0 == e { if (!inside) bad = 1; inside = 0; next }
     !inside { print }
-    END { exit bad || inside }' "$f"; } >"$n" && mv -f "$n" "$f" || { say "not put back: $f was changed since, and our lines are not as we wrote them"; rm -f "$n"; touch failed; }
+    END { exit bad || inside }' "$f" && echo .); then
+    # On a disk that is full it fails, and is tried again (systemd.service(5), Restart), and at the next boot.
+    cp -p "$f" "$n" && printf %s "${m%.}" >"$n" && mv -f "$n" "$f" || { rm -f "$n"; exit 1; }
+  else
+    say "not put back: $f was changed since, and our lines are not as we wrote them"
+    touch failed
+  fi
 fi
 [ -e failed ] || say "$what"
 if [ "$(cat boot)" = "$(cat /proc/sys/kernel/random/boot_id)" ]; then
@@ -136,7 +157,8 @@ const ticks = `ticks() { sed 's/.*) //' "/proc/$1/stat" | cut -d ' ' -f 20; }
 `
 
 // confirm ends the way back, if this login was made after the change, and somebody signs who may. The signature is read from the
-// standard input. Only a process of the SSH server's tells when a login was made: that of this connection is the nearest one above us.
+// standard input. Only a process of the SSH server's tells when a login was made: that of this connection is the nearest one above us. The agent,
+// which is in no session, is told which process that is, in what the operator signs.
 const confirm = `#!/bin/sh
 # Plum Latch: confirms a change of how people log in.
 PATH=/usr/sbin:/usr/bin:/sbin:/bin
@@ -147,7 +169,8 @@ exec 9>>lock
 flock 9
 [ -e armed ] && [ -e reloaded ] || { echo ` + SaidOver + `; exit 0; }
 ` + ticks + `
-p=$$
+p=${1:-$$}
+case $p in *[!0-9]*) p=0 ;; esac
 while [ "${p:-0}" -gt 1 ]; do
   case $(cat "/proc/$p/comm") in sshd | sshd-session) break ;; esac
   p=$(sed -n 's/^PPid:[[:space:]]*//p' "/proc/$p/status")
@@ -159,7 +182,7 @@ systemctl stop ` + Timer + ` >/dev/null 2>&1
 systemctl disable ` + Unit + ` >/dev/null 2>&1
 rm -f ` + UnitDir + `/` + Unit + ` ` + UnitDir + `/` + Timer + `
 systemctl daemon-reload >/dev/null 2>&1
-rm -f armed challenge signers signature reloaded "$(cat prepared)" file before after ours none prepared unit listener boot sshd begin end failed
+rm -f armed challenge signers signature reloaded "$(cat prepared)" file before after ours none prepared unit listener started boot sshd begin end failed
 echo "$(date -u +%Y-%m-%dT%H:%M:%SZ) confirmed" >>said
 rm -f way-back confirm
 echo ` + SaidDone + `
@@ -211,7 +234,7 @@ u=
 for n in ssh.service sshd.service ssh.socket sshd.socket; do if systemctl is-active --quiet $n; then u=$n; break; fi; done
 printf %s "$u" >unit
 cat /proc/sys/kernel/random/boot_id >boot
-`)
+` + reload)
 	put := func(file, text string) { fmt.Fprintf(&s, "printf %%s %s >%s\n", Quote(text), file) }
 	put("file", a.File)
 	put("before", a.Before)
@@ -228,6 +251,7 @@ cat /proc/sys/kernel/random/boot_id >boot
 		listener = fmt.Sprint(a.Listener)
 	}
 	put("listener", listener)
+	s.WriteString("[ ! -s listener ] || title \"$(cat listener)\" >started\n")
 	put("way-back", wayBack)
 	put("confirm", confirm)
 	put(UnitDir+"/"+Unit, unit)
@@ -289,6 +313,11 @@ const PutBack = "sh " + Dir + "/way-back"
 
 // Confirm is the script that confirms, with the signature on its standard input.
 const Confirm = "[ -e " + Dir + "/confirm ] && exec sh " + Dir + "/confirm || echo " + SaidOver
+
+// ConfirmOf is Confirm for a login of which one process is known, in a session of which this script is none.
+func ConfirmOf(process int) string {
+	return fmt.Sprintf("[ -e %[1]s/confirm ] && exec sh %[1]s/confirm %[2]d || echo %[3]s", Dir, process, SaidOver)
+}
 
 // Report is the script that prints what the way back did before, and tells that it was told: each line once. One whose clock does not run
 // any more is carried out.

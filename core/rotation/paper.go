@@ -98,24 +98,52 @@ func ReadPaper(text []byte) (p Paper, err error) {
 // one of the keys that the permit rests on must stand in it with a line that lets
 // it in on no terms. ErrPaper, ErrStale, ErrEnded.
 func Signed(text, signature []byte, key ed25519.PublicKey, want Paper, data []byte, now time.Time) (Permit, error) {
-	if len(key) != ed25519.PublicKeySize || !ed25519.Verify(key, text, signature) {
-		return Permit{}, fmt.Errorf("%w: it is not signed by this service", ErrPaper)
-	}
-	p, err := ReadPaper(text)
+	p, err := CheckPaper(text, signature, key, want, now)
 	if err != nil {
 		return Permit{}, err
-	}
-	if p.Work != want.Work || p.Instance != want.Instance || p.LoginUser != want.LoginUser || p.File != want.File ||
-		!slices.Equal(p.Lines, want.Lines) || len(p.Lines) == 0 {
-		return Permit{}, fmt.Errorf("%w: it is for another one", ErrPaper)
-	}
-	if now.After(p.Until) {
-		return Permit{}, ErrEnded
 	}
 	sum := sha256.Sum256(data)
 	if p.SHA256 != hex.EncodeToString(sum[:]) {
 		return Permit{}, ErrStale
 	}
+	return withLeft(p, data)
+}
+
+// CheckPaper reads a document that the service has signed with key, for one write. Whoever has the file judges that besides. ErrPaper, ErrEnded.
+func CheckPaper(text, signature []byte, key ed25519.PublicKey, want Paper, now time.Time) (Paper, error) {
+	if len(key) != ed25519.PublicKeySize || !ed25519.Verify(key, text, signature) {
+		return Paper{}, fmt.Errorf("%w: it is not signed by this service", ErrPaper)
+	}
+	p, err := ReadPaper(text)
+	if err != nil {
+		return Paper{}, err
+	}
+	if p.Work != want.Work || p.Instance != want.Instance || p.LoginUser != want.LoginUser || p.File != want.File ||
+		!slices.Equal(p.Lines, want.Lines) || len(p.Lines) == 0 {
+		return Paper{}, fmt.Errorf("%w: it is for another one", ErrPaper)
+	}
+	if now.After(p.Until) {
+		return Paper{}, ErrEnded
+	}
+	return p, nil
+}
+
+// OnRequest makes the permit for what an operator has asked the agent on an instance for, in a request that it has judged: the operator's
+// signature stands where the service's guard does elsewhere. As with Signed, the file must be the one that was judged, and one of the keys that
+// stay must be in it with a line that lets it in on no terms. ErrPaper, ErrStale, ErrLockOut.
+func OnRequest(p Paper, data []byte) (Permit, error) {
+	if len(p.Lines) == 0 || len(p.Rests) == 0 {
+		return Permit{}, ErrPaper
+	}
+	sum := sha256.Sum256(data)
+	if p.SHA256 != hex.EncodeToString(sum[:]) {
+		return Permit{}, ErrStale
+	}
+	return withLeft(p, data)
+}
+
+// withLeft makes the permit of a document, if one of the keys that it rests on is left.
+func withLeft(p Paper, data []byte) (Permit, error) {
 	doc := authkeys.ParseDocument(data)
 	g := &grant{user: p.LoginUser, files: map[string][]byte{p.File: data}, lines: p.Lines, until: p.Until,
 		spent: map[string]bool{}}

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
+	"strings"
 	"testing"
 	"time"
 
@@ -86,6 +87,51 @@ func TestPaper(t *testing.T) {
 		text, signature := sign(q)
 		if _, err := Signed(text, signature, public, q, data, today); !errors.Is(err, ErrLockOut) {
 			t.Errorf("rests on %s: %v", limits, err)
+		}
+	}
+}
+
+// TestOnRequest: what an operator asks an agent for is judged by the file in front of it: the one that was judged, with a key left that lets in.
+func TestOnRequest(t *testing.T) {
+	line := keyNew + " ours"
+	file := []byte(keyOld + "\n\n" + line + "\n")
+	sum := sha256.Sum256(file)
+	p := Paper{LoginUser: "debian", File: "/home/debian/.ssh/authorized_keys", SHA256: hex.EncodeToString(sum[:]), Lines: []string{line},
+		Rests: []string{authkeys.Name(blobOf(t, keyOld))}, Until: today.Add(time.Minute)}
+	permit, err := OnRequest(p, file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := permit.Covers(p.File, file, []byte(keyOld+"\n"), today); err != nil {
+		t.Error(err)
+	}
+	if err := permit.Covers(p.File, file, []byte("\n"+line+"\n"), today); !errors.Is(err, ErrNoPermit) {
+		t.Errorf("another line: %v", err)
+	}
+	if err := permit.Covers("/root/.ssh/authorized_keys", file, []byte(keyOld+"\n"), today); !errors.Is(err, ErrStale) {
+		t.Errorf("another file: %v", err)
+	}
+	for what, c := range map[string]struct {
+		change func(*Paper)
+		file   string
+		want   error
+	}{
+		"another file now":          {file: string(file) + "# more\n", want: ErrStale},
+		"no line":                   {change: func(p *Paper) { p.Lines = nil }, want: ErrPaper},
+		"it rests on nothing":       {change: func(p *Paper) { p.Rests = nil }, want: ErrPaper},
+		"it rests on what goes":     {change: func(p *Paper) { p.Rests = []string{authkeys.Name(blobOf(t, keyNew))} }, want: ErrLockOut},
+		"both go":                   {change: func(p *Paper) { p.Lines = []string{line, keyOld} }, want: ErrLockOut},
+		"it rests on one not there": {change: func(p *Paper) { p.Rests = []string{"SHA256:" + strings.Repeat("A", 43)} }, want: ErrLockOut},
+	} {
+		other, data := p, file
+		if c.change != nil {
+			c.change(&other)
+		}
+		if c.file != "" {
+			data = []byte(c.file)
+		}
+		if _, err := OnRequest(other, data); !errors.Is(err, c.want) {
+			t.Errorf("%s: %v", what, err)
 		}
 	}
 }

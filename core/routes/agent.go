@@ -13,9 +13,9 @@ type Agent struct {
 // agent: the resident agent adds the new key. It needs no port and stops nothing; an operator whom the instance's owner has named signs for it.
 var _ = register(Route{
 	Name:   "agent",
-	About:  "the agent there adds the new key, as an operator signs",
+	About:  "the agent there adds the new key",
 	NoPort: true,
-	Steps:  []Step{{"agent", "have the agent add the new key, by an operator's signature (plumlatch restore grant)"}},
+	Steps:  []Step{{"agent", "have the agent add the new key, by an operator's signature (plumlatch restore grant), or on the service's word"}},
 	Judge: func(f Facts, o *Offer) {
 		o.UntilIn = 4 * time.Second
 		o.People = "an operator whom its owner's file names, to sign"
@@ -32,7 +32,7 @@ var _ = register(Route{
 		case a.Frozen:
 			o.lack("", "its owner's file names no operator whose signature the agent takes (/etc/plumlatch-agent.yaml there)")
 		case a.Trusting:
-			o.People = "your client, which asks for it"
+			o.People = ""
 		}
 		o.Sure = "connected now"
 		if what, command := f.Shut(); what != "" {

@@ -24,6 +24,7 @@ func ExampleCompare() {
 	// disk true true 0
 	// already-open false false 1
 	// second-key false false 1
+	// cloud-agent false false 1
 	// lent-key false false 1
 	// agent false false 1
 	// boot-text false true 1

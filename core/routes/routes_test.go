@@ -19,7 +19,7 @@ func inOrder() Facts {
 		Keys: []Key{{Name: "old", Person: true, State: "lost", Accepted: true},
 			{Name: "night-crew", Holder: "night", Person: true, Accepted: true}},
 		Steward: &Key{Accepted: true}, BootText: true, Volumes: true, RootVolume: "hold-1", Zone: "a",
-		RescueImage: "debian-12", Image: "board", HostKeys: true, Lends: time.Minute,
+		RescueImage: "debian-12", Image: "board", HostKeys: true, Lends: time.Minute, Sets: &Sets{Takes: 10 * time.Second},
 		Offered: []string{"password"}, OfferedAt: now, Change: time.Second, Currency: "pence", RescueHour: 2,
 		Agent: &Agent{Connected: true, Edit: true}, Images: true, ImagesRunning: true, Shuts: true, ShutsOut: true, ImageTime: time.Minute, Service: netip.MustParseAddr("192.0.2.7"),
 	}
@@ -57,7 +57,7 @@ func TestEachCondition(t *testing.T) {
 		"no steward": {func(f *Facts) { f.Steward = nil }, []string{"steward"}, "no steward"},
 		"the steward is refused": {func(f *Facts) { f.Steward.Accepted = false }, []string{"steward"},
 			"not known to be accepted"},
-		"stopped": {func(f *Facts) { f.State = "stopped" }, []string{"steward", "already-open", "lent-key", "agent"},
+		"stopped": {func(f *Facts) { f.State = "stopped" }, []string{"steward", "already-open", "lent-key", "agent", "cloud-agent"},
 			"it is stopped"},
 		"stopping destroys": {func(f *Facts) { f.StopDestroys = "its local disk is wiped" },
 			[]string{"boot-text", "disk", "copy"}, "its local disk is wiped"},
@@ -75,7 +75,7 @@ func TestEachCondition(t *testing.T) {
 			"does not let root volumes"},
 		"no volume":              {func(f *Facts) { f.RootVolume = "" }, []string{"boot-text", "disk", "copy"}, "no root volume"},
 		"no rescue":              {func(f *Facts) { f.RescueImage = "" }, []string{"disk"}, "no rescue instance in zone a"},
-		"no cloud":               {func(f *Facts) { f.InCloud = false }, []string{"boot-text", "disk", "lent-key", "copy"}, "no cloud of ours"},
+		"no cloud":               {func(f *Facts) { f.InCloud = false }, []string{"boot-text", "disk", "lent-key", "copy", "cloud-agent"}, "no cloud of ours"},
 		"a cloud without images": {func(f *Facts) { f.Images = false }, []string{"copy"}, "makes no images"},
 		"copies cannot be shut":  {func(f *Facts) { f.Shuts = false }, []string{"copy"}, "cannot begin a copy shut"},
 		"no right to images": {func(f *Facts) { f.MissingRight = map[string]bool{"images": true} }, []string{"copy"},
@@ -87,12 +87,17 @@ func TestEachCondition(t *testing.T) {
 			"is not on its image (board)"},
 		"no right to lend": {func(f *Facts) { f.MissingRight = map[string]bool{"lend": true} }, []string{"lent-key"},
 			"may not have it lend a key"},
+		"a cloud that sets nothing":              {func(f *Facts) { f.Sets = nil }, []string{"cloud-agent"}, "no agent that sets keys"},
+		"an image without the cloud's own agent": {func(f *Facts) { f.Sets = &Sets{Images: []string{"other"}} }, []string{"cloud-agent"}, "is not on its image (board)"},
+		"no right to set keys": {func(f *Facts) {
+			f.MissingRight, f.Sets = map[string]bool{"set-keys": true}, &Sets{Grant: "a role to it", Granted: 2 * time.Minute}
+		}, []string{"cloud-agent"}, "grant a role to it, which holds after about 2m"},
 		"no host key": {func(f *Facts) { f.HostKeys = false }, []string{"lent-key"}, "no host key of it is known"},
 		"keys only":   {func(f *Facts) { f.Offered = nil }, []string{"already-open"}, "no login but by key"},
 		"nobody looked": {func(f *Facts) { f.Offered, f.OfferedAt = nil, time.Time{} }, []string{"already-open"},
 			"nobody has looked"},
 		"gone": {func(f *Facts) { f.Gone = "it was removed" },
-			[]string{"second-key", "steward", "boot-text", "disk", "already-open", "lent-key", "copy", "agent"}, "it was removed"},
+			[]string{"second-key", "steward", "boot-text", "disk", "already-open", "lent-key", "copy", "agent", "cloud-agent"}, "it was removed"},
 		"no agent":            {func(f *Facts) { f.Agent = nil }, []string{"agent"}, "it has no agent"},
 		"an agent away":       {func(f *Facts) { f.Agent = &Agent{Edit: true} }, []string{"agent"}, "is not connected"},
 		"an agent that looks": {func(f *Facts) { f.Agent = &Agent{Connected: true} }, []string{"agent"}, "does not open edit"},
@@ -119,7 +124,7 @@ func TestRank(t *testing.T) {
 	for _, o := range Compare(inOrder()) {
 		order = append(order, o.Route)
 	}
-	if got := strings.Join(order, " "); got != "agent steward lent-key already-open second-key boot-text disk copy" {
+	if got := strings.Join(order, " "); got != "agent steward cloud-agent lent-key already-open second-key boot-text disk copy" {
 		t.Errorf("ranked %s", got)
 	}
 	// Many at a time: those that need nobody's hand first, and one that is shut is none of them.
@@ -129,11 +134,11 @@ func TestRank(t *testing.T) {
 	for _, o := range Alone(Compare(f)) {
 		order = append(order, o.Route)
 	}
-	if got := strings.Join(order, " "); got != "disk agent lent-key already-open second-key copy steward boot-text" {
+	if got := strings.Join(order, " "); got != "cloud-agent disk agent lent-key already-open second-key copy steward boot-text" {
 		t.Errorf("for many: %s", got)
 	}
 	f = inOrder()
-	f.Steward, f.Offered, f.Keys, f.Lends, f.Agent = nil, nil, nil, 0, nil
+	f.Steward, f.Offered, f.Keys, f.Lends, f.Agent, f.Sets = nil, nil, nil, 0, nil, nil
 	order = order[:0]
 	for _, o := range Compare(f) {
 		order = append(order, o.Route)

@@ -97,7 +97,13 @@ const minText = 14
 // flatten leaves out whatever is blank or invisible.
 func flatten(text string) string {
 	return strings.Map(func(r rune) rune {
-		if r == 0 || r == utf8.RuneError || unicode.IsSpace(r) || unicode.In(r, unicode.Cf, unicode.Zs, unicode.Cc) {
+		if r < utf8.RuneSelf { // most are; unicode.In searches tables
+			if r <= ' ' || r == 0x7f {
+				return -1
+			}
+			return r
+		}
+		if r == utf8.RuneError || unicode.IsSpace(r) || unicode.In(r, unicode.Cf, unicode.Zs, unicode.Cc) {
 			return -1
 		}
 		return r

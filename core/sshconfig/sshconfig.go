@@ -5,6 +5,7 @@
 package sshconfig
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -27,6 +28,7 @@ type Host struct {
 	Alias        string // under which its host keys stand in KnownHosts
 	KnownHosts   string // absolute path
 	Hop          *Host  // the jump host; its Name is made of its alias
+	Stream       string // absolute path of the program that carries its bytes through the service; "" for the direct way
 }
 
 // Errors of Check, wrapped with the field at fault. None quotes the value.
@@ -55,7 +57,7 @@ func (h Host) Check() error {
 	if err := hostkeys.CheckAlias(h.Alias); err != nil {
 		return err
 	}
-	for _, p := range []string{h.IdentityFile, h.KnownHosts} {
+	for _, p := range []string{h.IdentityFile, h.KnownHosts, cmp.Or(h.Stream, "/")} {
 		if !strings.HasPrefix(p, "/") || strings.ContainsAny(p, "\"\\\r\n\x00") || strings.Contains(p, "${") {
 			return ErrPath
 		}
@@ -72,9 +74,9 @@ func (h Host) Check() error {
 }
 
 // Options are the options that a Host has, in their order. ProxyJump is written
-// only where there is a jump host.
+// only where there is a jump host, ProxyCommand only where the bytes go through the service.
 var Options = []string{"HostName", "Port", "User", "IdentityFile", "IdentitiesOnly", "HostKeyAlias",
-	"UserKnownHostsFile", "StrictHostKeyChecking", "CheckHostIP", "UpdateHostKeys", "ProxyJump"}
+	"UserKnownHostsFile", "StrictHostKeyChecking", "CheckHostIP", "UpdateHostKeys", "ProxyJump", "ProxyCommand"}
 
 // values are the options' values, quoted where they are paths.
 func (h Host) values() map[string]string {
@@ -85,7 +87,10 @@ func (h Host) values() map[string]string {
 		"HostKeyAlias": h.Alias, "UserKnownHostsFile": quote(h.KnownHosts), "StrictHostKeyChecking": "yes",
 		"CheckHostIP": "no", "UpdateHostKeys": "no",
 	}
-	if h.Hop != nil {
+	switch {
+	case h.Stream != "": // a shell runs it; neither path nor name has a quote in it
+		v["ProxyCommand"] = "'" + strings.ReplaceAll(strings.ReplaceAll(h.Stream, "%", "%%"), "'", `'\''`) + "' stream " + h.Name
+	case h.Hop != nil:
 		v["ProxyJump"] = h.Hop.Name
 	}
 	return v

@@ -4,6 +4,7 @@
 package sshdconfig
 
 import (
+	"encoding/json"
 	"path"
 	"strings"
 )
@@ -20,6 +21,27 @@ type Config struct {
 	Matched []string             // keywords, in small letters, that some Match block sets too
 	Below   []Below              // what Match blocks set, in their order
 	Missing []string             // files that are included and could not be read
+}
+
+// configText is a Config as JSON has it: the agent on an instance reads it there, and the client shows it.
+type configText struct {
+	Global  map[string][]Setting `json:"global"`
+	Matched []string             `json:"matched,omitempty"`
+	Below   []Below              `json:"below,omitempty"`
+	Missing []string             `json:"missing,omitempty"`
+}
+
+// MarshalJSON implements json.Marshaler.
+func (c Config) MarshalJSON() ([]byte, error) {
+	return json.Marshal(configText{c.global, c.Matched, c.Below, c.Missing})
+}
+
+// UnmarshalJSON implements json.Unmarshaler.
+func (c *Config) UnmarshalJSON(text []byte) error {
+	var t configText
+	err := json.Unmarshal(text, &t)
+	*c = Config{t.Global, t.Matched, t.Below, t.Missing}
+	return err
 }
 
 // Get returns what holds for everybody; ok is false where nothing is set.

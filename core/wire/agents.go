@@ -12,17 +12,20 @@ type Agent struct {
 	InstanceID  int64      `json:"instance_id"` // what its requests are signed for
 	Enrolled    bool       `json:"enrolled"`
 	Fingerprint string     `json:"fingerprint,omitempty"` // of its own key
+	PublicKey   string     `json:"public_key,omitempty"`  // its own key, as an authorized_keys line
 	EnrolledAt  *time.Time `json:"enrolled_at,omitempty"`
 	EnrolledBy  string     `json:"enrolled_by,omitempty"`
 	Connected   bool       `json:"connected"`
 	ConnectedAt *time.Time `json:"connected_at,omitempty"` // the last time
 	SeenAt      *time.Time `json:"seen_at,omitempty"`
-	Address     string     `json:"address,omitempty"` // from where it came
-	Version     string     `json:"version,omitempty"` // this and what follows: its own word
-	Verbs       []string   `json:"verbs"`             // that its owner's file allows
-	Never       []string   `json:"never"`             // users whom it never touches
-	Trust       string     `json:"trust,omitempty"`   // operators: each change is signed; service: the service's word is enough
-	Frozen      bool       `json:"frozen,omitempty"`  // changes are allowed, and nobody could sign one
+	Address     string     `json:"address,omitempty"`      // from where it came
+	Offered     int        `json:"offered,omitempty"`      // the version that the service has for it; 0 for none
+	Version     string     `json:"version,omitempty"`      // this and what follows: its own word
+	LastUpgrade string     `json:"last_upgrade,omitempty"` // what became of it
+	Verbs       []string   `json:"verbs"`                  // that its owner's file allows
+	Never       []string   `json:"never"`                  // users whom it never touches
+	Trust       string     `json:"trust,omitempty"`        // operators: each change is signed; service: the service's word is enough
+	Frozen      bool       `json:"frozen,omitempty"`       // changes are allowed, and nobody could sign one
 	RefusedAt   *time.Time `json:"refused_at,omitempty"`
 	RefusedFrom string     `json:"refused_from,omitempty"` // another one that claimed to be this one
 	// Service is HOST:PORT where agents connect, and Authority what they pin, PEM; "" where this service takes none.
@@ -33,6 +36,13 @@ type Agent struct {
 // AgentKey is the public half of an agent's own key, as an authorized_keys line has it.
 type AgentKey struct {
 	PublicKey string `json:"public_key"`
+}
+
+// AgentUpgrade says that an agent tries another version of itself.
+type AgentUpgrade struct {
+	From int       `json:"from"`
+	To   int       `json:"to"`
+	At   time.Time `json:"at"` // when it was asked: it comes back later
 }
 
 // AgentToken enrolls an agent once. It is told once.

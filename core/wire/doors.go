@@ -14,6 +14,8 @@ type Rules struct {
 	// "" if the cloud has no such thing.
 	CallerURL string `json:"caller_url,omitempty"`
 	IPv6      bool   `json:"ipv6"` // the cloud's instances have IPv6 addresses
+	// ServiceAddress is the address that the service itself connects from; "" if its settings do not say.
+	ServiceAddress string `json:"service_address,omitempty"`
 	// Desktop: it has no SSH; a rule without ports is for the remote desktop.
 	Desktop bool `json:"desktop,omitempty"`
 }

@@ -150,6 +150,7 @@ type FleetPlan struct {
 	Word    string        `json:"word,omitempty"`    // that it waits for first: second, signature or either
 	Found   []FoundBeside `json:"found,omitempty"`   // exposed: what else is there
 	AtOnce  bool          `json:"at_once,omitempty"` // of a rotation: the old key is out as soon as the new one is in
+	Kept    []string      `json:"kept,omitempty"`    // of a keybook: what stays although the book says otherwise, and why
 }
 
 // FoundBeside is what whoever had an exposed key may have left behind.

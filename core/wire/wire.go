@@ -198,6 +198,7 @@ type Instance struct {
 	KeyLabel     string     `json:"key_label,omitempty"`   // the cloud's own word on its launch key: a claim
 	Checks       []string   `json:"checks,omitempty"`      // what "works" means for it
 	Rescue       bool       `json:"rescue,omitempty"`      // it rescues others
+	Lends        bool       `json:"lends,omitempty"`       // its cloud lends a key for a login; of one that is asked for alone
 
 	// Desktop: it has no SSH, but gives a first password.
 	Desktop       bool           `json:"desktop,omitempty"`
@@ -252,6 +253,9 @@ type Launch struct {
 	StaticAddress string `json:"static_address,omitempty"`
 	// CloudKey is an entry of the cloud's own list of keys, which the cloud places itself.
 	CloudKey string `json:"cloud_key,omitempty"`
+	// AgentVerbs are what its resident agent may do, which first boot enrolls: look, edit, users ...; none for no agent. The people whose
+	// keys are named may sign for it.
+	AgentVerbs []string `json:"agent_verbs,omitempty"`
 }
 
 // LaunchPlan is what a launch would send.

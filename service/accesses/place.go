@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"plumlatch/core/plaintext"
@@ -94,16 +93,11 @@ func (r *placeJob) place() error {
 
 // askFor asks the cloud to keep it, always under one token, so that it is one entry.
 func (r *placeJob) askFor(ctx context.Context, k store.Key) error {
-	p, err := door.Asked(ctx, r.Run, func(ctx context.Context) (cloud.PlacedKey, error) {
-		return r.Cloud.PlaceKey(ctx, r.TokenOf("place", "keep"), r.Instance.CloudID, r.Instance.LoginUser, strings.ToLower(k.Name), k.Public().Line())
-	})
-	if errors.Is(err, cloud.ErrRefused) {
-		return door.Failf("the cloud does not place it: %s", door.Words(err))
-	}
+	entry, err := r.SetByCloud(ctx, r.TokenOf("place", "keep"), k)
 	if err != nil {
 		return err
 	}
-	r.D.Entry = p.ID
+	r.D.Entry = entry
 	return r.Keep()
 }
 
@@ -200,21 +194,11 @@ func (r *placeJob) seeOff(k store.Key) error {
 	if r.D.NewAccess == 0 {
 		return nil
 	}
-	for deadline := time.Now().Add(min(20*time.Second, r.StateLimit)); ; {
-		t, err := r.Target(r.Ctx, r.Instance)
-		if err != nil {
-			return err
-		}
-		switch answers := reach.Probe(r.Ctx, r.Reach, t, [][]byte{k.Blob}, time.Now); {
-		case r.Ctx.Err() != nil:
-			return store.ErrLost
-		case answers[0].Answer == reach.Refused:
-			return nil
-		case time.Now().After(deadline):
-			return r.Say("the cloud keeps %s for it no more, and whether its line is out is not seen: %s", r.In.Key, answers[0].Answer)
-		}
-		r.Sleep(2 * door.Poll)
+	answer, err := r.SeeOff(k)
+	if err == nil && answer != reach.Refused {
+		err = r.Say("the cloud keeps %s for it no more, and whether its line is out is not seen: %s", r.In.Key, answer)
 	}
+	return err
 }
 
 // onlyWayIn says why the key stays: the server takes it, and none of those that it took before.
@@ -246,8 +230,10 @@ func (w *Service) PlaceByCloud(ctx context.Context, by store.Actor, once store.O
 	switch {
 	case i.Adopted || i.CloudID == "":
 		return wrong("no cloud of ours is behind %s: nobody places a key there", i.Name)
-	case !w.Cloud.Properties().PlacedKeys:
+	case w.Cloud.Properties().Places == nil:
 		return wrong("this cloud has no agent that places keys: plumlatch access add %s -key %s", i.Name, plaintext.Line(plaintext.Cut(p.Key, 100)))
+	case i.Image != "" && w.Cloud.Properties().Places.Images != nil && !slices.Contains(w.Cloud.Properties().Places.Images, i.Image):
+		return wrong("the cloud's agent is not on its image (%s): plumlatch access add %s -key %s", i.Image, i.Name, plaintext.Line(plaintext.Cut(p.Key, 100)))
 	case i.State != string(cloud.Running):
 		return wrong("%s is %s: its server could not be asked whether it takes the key", i.Name, i.State)
 	}

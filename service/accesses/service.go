@@ -18,5 +18,6 @@ type Service struct {
 
 // Kinds are the kinds of work of this package.
 func (w *Service) Kinds() []*door.Kind {
-	return door.Plain(w.rotateKind(), w.accessAddKind(), w.accessRemoveKind(), w.accessExtendKind(), w.accessPlaceKind(), w.stewardKind())
+	return door.Plain(w.rotateKind(), w.accessAddKind(), w.accessRemoveKind(), w.accessExtendKind(), w.accessPlaceKind(), w.stewardKind(),
+		w.accessSettleKind(), w.accessEndKind())
 }

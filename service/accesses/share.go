@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"plumlatch/core/authkeys"
+	"plumlatch/core/keypair"
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/rotation"
@@ -77,6 +78,8 @@ type sharing struct {
 	Only   string        `json:"only,omitempty"`
 	Reason string        `json:"reason,omitempty"`
 	CutOff int           `json:"cut_off,omitempty"`
+	// Must says that the server itself has to keep the end: else nothing is added.
+	Must bool `json:"must,omitempty"`
 	// Back is for how long to wait for an instance that is out of reach; 0 for answerLimit.
 	Back time.Duration `json:"back,omitempty"`
 }
@@ -93,6 +96,10 @@ type shared struct {
 	Enforced bool       `json:"enforced,omitempty"`
 	Why      string     `json:"why,omitempty"` // the server cannot enforce the end
 	Options  string     `json:"options,omitempty"`
+	// Before are the terms that an access had before it was given others.
+	Before *store.Terms `json:"before,omitempty"`
+	// Kept says why it is left as it is, as one of several changes: the others are made all the same.
+	Kept string `json:"kept,omitempty"`
 }
 
 // shareJob is a change of a shared access in hand.
@@ -344,9 +351,63 @@ func (w *Service) AddAccess(ctx context.Context, by store.Actor, once store.Once
 	return w.BeginOf(ctx, by, once, i, n)
 }
 
+// SessionKeyLife is for how long a pair that was made for one session is let in.
+const SessionKeyLife = 5 * time.Minute
+
+// AddForSession lets a pair in that was made for one session, by a stream: for five minutes, by an end that the server itself keeps, from the address that the
+// server sees of that stream, with a reason. Where the server cannot keep the end, the work adds nothing. FieldError, store.ErrInProgress.
+func (w *Service) AddForSession(ctx context.Context, by store.Actor, i store.Instance, stream int64, public keypair.Public, from, reason string) (store.Work, error) {
+	if strings.TrimSpace(reason) == "" {
+		return store.Work{}, door.FieldError{Field: "reason", Problem: "a pair is let in for a session with a reason: open the stream with one"}
+	}
+	if public.Kind() != string(keypair.Ed25519) {
+		return store.Work{}, door.FieldError{Field: "public_key", Problem: "a pair for one session is an Ed25519 one"}
+	}
+	now, err := w.Store.Now(ctx)
+	if err != nil {
+		return store.Work{}, err
+	}
+	if err := w.Store.KeepSessionsHolder(ctx); err != nil {
+		return store.Work{}, err
+	}
+	public.Comment = fmt.Sprintf("session-%d", stream)
+	k, err := w.Store.AddKey(ctx, by, store.NewKey{Name: public.Comment, Note: "made in a page for one session", Origin: store.MadeHere, Passphrase: "no", Holder: store.SessionsHolder, Public: public})
+	if err != nil {
+		return store.Work{}, err
+	}
+	if err = w.Store.KeepSessionKey(ctx, k.ID, stream); err == nil {
+		var n store.NewWork
+		if n, err = w.planAdd(ctx, by, i, wire.AccessAdd{Key: k.Name, Until: new(now.Add(SessionKeyLife)), From: []string{from}, Reason: reason}, k.ID, 0, true); err == nil {
+			var work store.Work
+			if work, err = w.BeginOf(ctx, by, store.Once{}, i, n); err == nil {
+				return work, nil
+			}
+		}
+	}
+	return store.Work{}, errors.Join(err, w.Store.ForgetKey(context.WithoutCancel(ctx), by, k))
+}
+
+// RemoveAfterSession withdraws the pair of a session: the session has begun, and goes on without it. store.ErrNotFound if there is none.
+func (w *Service) RemoveAfterSession(ctx context.Context, by store.Actor, i store.Instance, stream int64) (store.Work, error) {
+	keyID, err := w.Store.SessionKey(ctx, stream)
+	if err != nil {
+		return store.Work{}, err
+	}
+	n, err := w.PlanRemove(ctx, i, wire.AccessRemove{Reason: "the session has begun"}, keyID, 0)
+	if err != nil {
+		return store.Work{}, err
+	}
+	return w.BeginOf(ctx, by, store.Once{}, i, n)
+}
+
 // PlanAdd makes the work that adds a key, of this ID if it is not 0. FieldError.
 func (w *Service) PlanAdd(ctx context.Context, by store.Actor, i store.Instance, r wire.AccessAdd, keyID int64,
 	back time.Duration) (store.NewWork, error) {
+	return w.planAdd(ctx, by, i, r, keyID, back, false)
+}
+
+func (w *Service) planAdd(ctx context.Context, by store.Actor, i store.Instance, r wire.AccessAdd, keyID int64,
+	back time.Duration, must bool) (store.NewWork, error) {
 	if err := w.EditableInstance(ctx, i); err != nil {
 		return store.NewWork{}, err
 	}
@@ -388,7 +449,7 @@ func (w *Service) PlanAdd(ctx context.Context, by store.Actor, i store.Instance,
 			Problem: fmt.Sprintf("%s is recorded to open %s already; \"plumlatch access extend\" gives it another "+
 				"end, \"plumlatch access remove\" withdraws it", k.Name, i.Name)}
 	}
-	in.NewID, in.Key, in.Back, in.Was = k.ID, k.Name, back, door.MarkOf(k)
+	in.NewID, in.Key, in.Back, in.Was, in.Must = k.ID, k.Name, back, door.MarkOf(k), must
 	intent := "let " + k.Name + " open it" + termWords(in)
 	return w.Begun(w.Named("access-add"), fmt.Sprintf("add %s to %s", k.Name, i.Name), door.Token(26), i, intent, in),
 		nil

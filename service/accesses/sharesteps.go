@@ -45,31 +45,12 @@ func (r *shareJob) add() error {
 				strings.Join(door.FilesOf(r.Instance), ", "))
 		}
 		r.D.File, r.D.Banner, r.D.From = all[0].Name, reach.Banner(files), r.In.From
-		var options []string
-		if r.In.Until != nil {
-			r.D.Ends = r.In.Until
-			if r.D.Skew, err = r.ClockOff(files, r.D.File); err != nil {
-				return err
-			}
-			if r.D.Expiry, err = authkeys.Expiry(authkeys.ParseVersion(r.D.Banner), *r.In.Until, nil,
-				r.D.Skew); err != nil {
-				r.D.Why = door.Words(err)
-			} else {
-				r.D.Enforced = true
-				options = append(options, `expiry-time="`+r.D.Expiry+`"`)
-			}
+		if err := r.bind(files, r.D.File, r.In.terms()); err != nil {
+			return err
 		}
-		for _, o := range [][2]string{{"from", r.In.From}, {"command", r.In.Only}} {
-			if o[1] == "" {
-				continue
-			}
-			q, err := authkeys.Quote(o[1])
-			if err != nil {
-				return door.Failure{Reason: door.Words(err)}
-			}
-			options = append(options, o[0]+"="+q)
+		if r.In.Must && !r.D.Enforced {
+			return door.Failf("its server cannot end the access by itself, and nobody is let in for a session without that: %s", r.D.Why)
 		}
-		r.D.Options = strings.Join(options, ",")
 		rows, err := r.Store.AccessesOf(r.Ctx, r.Instance.ID)
 		if err != nil {
 			return err
@@ -86,6 +67,41 @@ func (r *shareJob) add() error {
 	return r.Store.SetTerms(r.Ctx, store.Terms{AccessID: r.D.NewAccess, UntilAt: r.In.Until, FromRange: r.In.From,
 		Command: r.In.Only, Reason: r.In.Reason, Enforced: r.D.Enforced, Expiry: r.D.Expiry,
 		Operator: r.Work.Operator, WorkID: r.Work.ID})
+}
+
+// terms are those that a change asks for.
+func (in sharing) terms() store.Terms {
+	return store.Terms{UntilAt: in.Until, FromRange: in.From, Command: in.Only, Reason: in.Reason}
+}
+
+// bind makes the options of a line on terms, and keeps them with its end. An end that the server cannot keep is left out of them, and why is
+// kept. The instance's clock is read beside a file.
+func (r *shareJob) bind(files reach.Files, beside string, t store.Terms) (err error) {
+	var options []string
+	if t.UntilAt != nil {
+		r.D.Ends = t.UntilAt
+		if r.D.Skew, err = r.ClockOff(files, beside); err != nil {
+			return err
+		}
+		if r.D.Expiry, err = authkeys.Expiry(authkeys.ParseVersion(r.D.Banner), *t.UntilAt, nil, r.D.Skew); err != nil {
+			r.D.Why = door.Words(err)
+		} else {
+			r.D.Enforced = true
+			options = append(options, `expiry-time="`+r.D.Expiry+`"`)
+		}
+	}
+	for _, o := range [][2]string{{"from", t.FromRange}, {"command", t.Command}} {
+		if o[1] == "" {
+			continue
+		}
+		q, err := authkeys.Quote(o[1])
+		if err != nil {
+			return door.Failure{Reason: door.Words(err)}
+		}
+		options = append(options, o[0]+"="+q)
+	}
+	r.D.Options = strings.Join(options, ",")
+	return nil
 }
 
 // addBack takes our line out again, if the guard permits that: it may be the
@@ -312,7 +328,7 @@ func (r *shareJob) removeCheck() error {
 				return err
 			}
 		}
-		t, err := r.Target(r.Ctx, r.Instance)
+		t, err := r.TargetInside(r.Ctx, r.Instance)
 		if err != nil {
 			return err
 		}

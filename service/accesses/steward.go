@@ -298,7 +298,7 @@ func (r *stewardJob) check() error {
 	if err != nil {
 		return err
 	}
-	t, err := r.Target(r.Ctx, r.Instance)
+	t, err := r.TargetInside(r.Ctx, r.Instance)
 	if err != nil {
 		return err
 	}

@@ -3,6 +3,7 @@
 package agents
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -12,6 +13,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -35,13 +37,20 @@ type Service struct {
 	*survey.Service
 	// Address is HOST:PORT that instances dial; "" where this service has no agents.
 	Address string
+	// Program is the file of the agent's executable, which first boots fetch; "" for none.
+	Program string
+	// RenewEvery is how often it is looked whether those who are connected here are still the agents of their instances, as another replica may have
+	// changed that; renewEvery if 0.
+	RenewEvery time.Duration
 
-	mu        sync.Mutex
-	connected map[int64]*connection // by instance
-	http      *http.Server
-	stop      context.CancelFunc
-	closed    bool
-	done      sync.WaitGroup
+	program     *program
+	programSize int64
+	mu          sync.Mutex
+	connected   map[int64]*connection // by instance
+	http        *http.Server
+	stop        context.CancelFunc
+	closed      bool
+	done        sync.WaitGroup
 }
 
 // connection is an agent that is connected here.
@@ -92,6 +101,9 @@ func (s *Service) Serve(ctx context.Context, listener net.Listener, address stri
 	if err != nil {
 		return err
 	}
+	if _, err := s.offered(); err != nil {
+		return err
+	}
 	ctx, s.stop = context.WithCancel(context.WithoutCancel(ctx))
 	s.Address, s.connected = address, map[int64]*connection{}
 	s.http = &http.Server{
@@ -101,6 +113,7 @@ func (s *Service) Serve(ctx context.Context, listener net.Listener, address stri
 		ErrorLog:     quietLog(s.Log),
 	}
 	s.done.Go(func() { s.renew(ctx) })
+	s.done.Go(func() { s.takeCalls(ctx) })
 	s.done.Go(func() {
 		if err := s.http.ServeTLS(listener, "", ""); !errors.Is(err, http.ErrServerClosed) {
 			s.Log.Error("agents are let in no more", "error", err)
@@ -135,6 +148,10 @@ func (s *Service) welcome(ctx context.Context, w http.ResponseWriter, r *http.Re
 	s.done.Add(1)
 	s.mu.Unlock()
 	defer s.done.Done()
+	if r.URL.Path == agentcalls.ProgramPath {
+		s.giveProgram(w, r)
+		return
+	}
 	if r.URL.Path != agentcalls.Path || r.TLS == nil || len(r.TLS.PeerCertificates) == 0 {
 		http.NotFound(w, r)
 		return
@@ -248,6 +265,7 @@ func (s *Service) enter(ctx context.Context, c *connection, blob []byte, from st
 		}
 	}
 	never := plaintext.Line(plaintext.Cut(strings.Join(h.Never, " "), 300))
+	c.agent.LastUpgrade = plaintext.Line(plaintext.Cut(h.Last, 300))
 	c.agent.Version, c.agent.Verbs, c.agent.Never, c.agent.Frozen = plaintext.Line(plaintext.Cut(h.Version, 20)), strings.Join(words, " "), never, h.Frozen
 	if c.agent.Trust = string(agentcalls.ByOperators); h.Trust == agentcalls.ByService {
 		c.agent.Trust = string(agentcalls.ByService)
@@ -320,7 +338,7 @@ func (s *Service) renew(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(renewEvery):
+		case <-time.After(cmp.Or(s.RenewEvery, renewEvery)):
 		}
 		var here []int64
 		s.mu.Lock()
@@ -332,9 +350,23 @@ func (s *Service) renew(ctx context.Context) {
 			here = append(here, id)
 		}
 		s.mu.Unlock()
-		if err := s.Store.RenewAgents(ctx, here); err != nil && ctx.Err() == nil {
-			s.Log.Warn("which agents are connected was not kept", "error", door.Words(err))
+		keys, err := s.Store.AgentKeys(ctx, here)
+		if err == nil {
+			err = s.Store.RenewAgents(ctx, here)
 		}
+		if err != nil {
+			if ctx.Err() == nil {
+				s.Log.Warn("which agents are connected was not kept", "error", door.Words(err))
+			}
+			continue
+		}
+		s.mu.Lock()
+		for _, id := range here {
+			if c := s.connected[id]; c != nil && keys[id] != c.agent.Fingerprint {
+				c.link.End(errors.New("it is not the agent of its instance any more"))
+			}
+		}
+		s.mu.Unlock()
 	}
 }
 
@@ -384,24 +416,42 @@ func (s *Service) Token(ctx context.Context, by store.Actor, i store.Instance) (
 	return token, s.Store.AddAgentToken(ctx, by, i, sum[:], tokenLife)
 }
 
-// ask passes a call on, and reads the answer's result. ErrNone, ErrAway, Refused.
-func (s *Service) ask(ctx context.Context, i store.Instance, call agentcalls.Call, limit time.Duration) (json.RawMessage, error) {
+// ask passes a call on, with what follows it, and reads the answer's result: here, or by the replica that is connected to the agent. ErrNone,
+// ErrAway, Refused.
+func (s *Service) ask(ctx context.Context, i store.Instance, call agentcalls.Call, limit time.Duration, follows io.Reader) (json.RawMessage, error) {
+	result, err := s.askHere(ctx, i.ID, call, limit, follows)
+	if !errors.Is(err, errNotHere) {
+		return result, err
+	}
+	a, err := s.Store.AgentOf(ctx, i.ID)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return nil, ErrNone
+	case err != nil:
+		return nil, err
+	case !a.Connected:
+		return nil, ErrAway
+	}
+	if call.Request.Agent == "" {
+		call.Request.Agent = a.Fingerprint
+	}
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	return s.askElsewhere(ctx, i, call, limit, follows != nil)
+}
+
+// errNotHere: it is not connected to this replica.
+var errNotHere = fmt.Errorf("%w to this replica of the service", ErrAway)
+
+// askHere asks an agent that is connected to this replica. errNotHere.
+func (s *Service) askHere(ctx context.Context, instanceID int64, call agentcalls.Call, limit time.Duration, follows io.Reader) (json.RawMessage, error) {
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	s.mu.Lock()
-	c := s.connected[i.ID]
+	c := s.connected[instanceID]
 	s.mu.Unlock()
 	if c == nil {
-		a, err := s.Store.AgentOf(ctx, i.ID)
-		switch {
-		case errors.Is(err, store.ErrNotFound):
-			return nil, ErrNone
-		case err != nil:
-			return nil, err
-		case a.Connected:
-			return nil, fmt.Errorf("%w here: another replica of the service has it", ErrAway)
-		}
-		return nil, ErrAway
+		return nil, errNotHere
 	}
 	if call.Request.Agent == "" {
 		call.Request.Agent = c.agent.Fingerprint
@@ -411,14 +461,31 @@ func (s *Service) ask(ctx context.Context, i store.Instance, call agentcalls.Cal
 		return nil, err
 	}
 	ch, err := c.link.Open(ctx, head)
+	for errors.Is(err, reach.ErrLinkBusy) { // it has as many calls at hand as it takes, and is not away
+		select {
+		case <-ctx.Done():
+			return nil, errors.New("the agent has as many calls at hand as it takes at one time: try again")
+		case <-time.After(20 * time.Millisecond):
+		}
+		ch, err = c.link.Open(ctx, head)
+	}
 	if err != nil {
 		return nil, errors.Join(ErrAway, err)
 	}
 	defer ch.Close()
-	if err := ch.CloseWrite(); err != nil {
-		return nil, errors.Join(ErrAway, err)
-	}
+	sent := make(chan error, 1)
+	go func() { // one that wants none of it answers meanwhile
+		var err error
+		if follows != nil {
+			_, err = io.Copy(ch, follows)
+		}
+		sent <- errors.Join(err, ch.CloseWrite())
+	}()
 	text, err := io.ReadAll(io.LimitReader(ch, maxAnswer))
+	ch.Close()
+	if wrong := <-sent; wrong != nil && len(text) == 0 && err == nil {
+		err = wrong
+	}
 	if err != nil {
 		return nil, fmt.Errorf("the agent's answer was not heard whole: %w", err)
 	}
@@ -460,7 +527,7 @@ func (s *Service) Look(ctx context.Context, by store.Actor, i store.Instance) (w
 		return wire.Survey{}, err
 	}
 	result, err := s.ask(ctx, i, agentcalls.Call{Request: agentcalls.Request{Verb: agentcalls.Look, Instance: i.ID, Args: string(args), Nonce: rand.Text(),
-		Until: time.Now().Add(lookLimit).Truncate(time.Second)}}, lookLimit)
+		Until: time.Now().Add(lookLimit).Truncate(time.Second)}}, lookLimit, nil)
 	if err != nil {
 		return wire.Survey{}, err
 	}
@@ -473,18 +540,46 @@ func (s *Service) Look(ctx context.Context, by store.Actor, i store.Instance) (w
 
 // Call passes on a request that an operator signed, and journals it before and after. ErrNone, ErrAway, Refused, FieldError.
 func (s *Service) Call(ctx context.Context, by store.Actor, i store.Instance, call agentcalls.Call) (json.RawMessage, error) {
-	if _, err := call.Request.Text(); err != nil || !call.Request.Verb.Changes() || call.Request.Instance != i.ID {
+	if _, err := call.Request.Text(); err != nil || !slices.Contains(agentcalls.Verbs, call.Request.Verb) || !call.Request.Verb.Changes() || call.Request.Instance != i.ID {
 		return nil, door.FieldError{Field: "request", Problem: "it is no request to the agent of this instance that changes anything"}
 	}
 	if len(call.Request.Args) > 64<<10 || len(call.Signature) > 16<<10 {
 		return nil, door.FieldError{Field: "request", Problem: "it is longer than any"}
 	}
-	words := plaintext.Line(plaintext.Cut(call.Request.Args, 300))
-	of, err := s.Store.AgentAsked(ctx, by, i, string(call.Request.Verb), words)
+	return s.journaled(ctx, by, i, call.Request.Verb, plaintext.Line(plaintext.Cut(call.Request.Args, 300)), func() (json.RawMessage, error) {
+		return s.ask(ctx, i, call, lookLimit, nil)
+	})
+}
+
+// AddLine has an agent add a line on the service's own word, where its owner's file says that this is enough. refused: the agent said no.
+func (s *Service) AddLine(ctx context.Context, i store.Instance, user, line string) (file string, refused bool, err error) {
+	args, err := json.Marshal(agentcalls.EditArgs{User: user, Line: line})
+	if err != nil {
+		return "", false, err
+	}
+	call := agentcalls.Call{Request: agentcalls.Request{Verb: agentcalls.Edit, Instance: i.ID, Args: string(args), Nonce: rand.Text(),
+		Until: time.Now().Add(lookLimit).Truncate(time.Second)}}
+	result, err := s.journaled(ctx, store.Service, i, agentcalls.Edit, plaintext.Line(plaintext.Cut(string(args), 300)), func() (json.RawMessage, error) {
+		return s.ask(ctx, i, call, lookLimit, nil)
+	})
+	var no Refused
+	if err != nil {
+		return "", errors.As(err, &no), err
+	}
+	var done agentcalls.Edited
+	if json.Unmarshal(result, &done) != nil {
+		return "", false, errors.New("the agent's answer is none")
+	}
+	return plaintext.Line(plaintext.Cut(done.File, 300)), false, nil
+}
+
+// journaled asks an agent for what changes something, with the journal before and after.
+func (s *Service) journaled(ctx context.Context, by store.Actor, i store.Instance, verb agentcalls.Verb, words string, ask func() (json.RawMessage, error)) (json.RawMessage, error) {
+	of, err := s.Store.AgentAsked(ctx, by, i, string(verb), words)
 	if err != nil {
 		return nil, err
 	}
-	result, err := s.ask(ctx, i, call, lookLimit)
+	result, err := ask()
 	outcome := "done: " + plaintext.Line(plaintext.Cut(string(result), 300))
 	if err != nil {
 		outcome = "not known to be done: " + door.Words(err)
@@ -496,14 +591,14 @@ func (s *Service) Call(ctx context.Context, by store.Actor, i store.Instance, ca
 	// Whoever asked may be gone; what was done is kept all the same.
 	limited, cancel := context.WithTimeout(context.WithoutCancel(ctx), helloLimit)
 	defer cancel()
-	return result, errors.Join(err, s.Store.AgentAnswered(limited, by, i, string(call.Request.Verb), of, outcome))
+	return result, errors.Join(err, s.Store.AgentAnswered(limited, by, i, string(verb), of, outcome))
 }
 
 // Of tells what is known of an instance's agent. store.ErrNotFound.
 func (s *Service) Of(ctx context.Context, i store.Instance) (store.Agent, bool, error) {
 	a, err := s.Store.AgentOf(ctx, i.ID)
 	s.mu.Lock()
-	here := s.connected[i.ID] != nil
+	here := s.connected[i.ID] != nil && a.ConnectedAt != nil // what has come is kept a moment later
 	s.mu.Unlock()
 	return a, here || a.Connected, err
 }

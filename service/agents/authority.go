@@ -28,7 +28,7 @@ type tlsConn = tls.Conn
 const forever = 30 * 365 * 24 * time.Hour
 
 // tlsConfig has a certificate that the authority makes at each start, and asks agents for theirs. The authority's key is the same for all
-// replicas, sealed at rest. A certificate begins long before today: an instance whose clock is slow must not be shut out.
+// replicas, sealed at rest. A first boot that fetches the program has no certificate; no other path answers one without. A certificate begins long before today: an instance whose clock is slow must not be shut out.
 func (s *Service) tlsConfig(ctx context.Context) (*tls.Config, error) {
 	authority, key, err := s.authority(ctx)
 	if err != nil {
@@ -49,7 +49,7 @@ func (s *Service) tlsConfig(ctx context.Context) (*tls.Config, error) {
 		return nil, err
 	}
 	return &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: own}}, MinVersion: tls.VersionTLS13,
-		ClientAuth: tls.RequireAnyClientCert, SessionTicketsDisabled: true, NextProtos: []string{"http/1.1"}}, nil
+		ClientAuth: tls.RequestClientCert, SessionTicketsDisabled: true, NextProtos: []string{"http/1.1"}}, nil
 }
 
 func template(name string) (*x509.Certificate, error) {

@@ -8,6 +8,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"plumlatch/core/agentcalls"
+	"plumlatch/core/keypair"
 	"plumlatch/core/wire"
 	"plumlatch/service/agents"
 	"plumlatch/service/store"
@@ -24,7 +25,9 @@ func (s *Server) agent(c *gin.Context) {
 	switch {
 	case err == nil:
 		out.Enrolled, out.Fingerprint, out.EnrolledAt, out.EnrolledBy = true, a.Fingerprint, new(a.EnrolledAt.UTC()), a.EnrolledBy
+		out.PublicKey = keypair.Public{Blob: a.PublicKey, Comment: "plumlatch agent"}.Line()
 		out.Connected, out.ConnectedAt, out.SeenAt, out.Address = connected, a.ConnectedAt, a.SeenAt, a.Address
+		out.Offered, out.LastUpgrade = s.opts.Worker.Agents.Offered(), a.LastUpgrade
 		out.Version, out.Trust, out.Frozen, out.RefusedAt, out.RefusedFrom = a.Version, a.Trust, a.Frozen, a.RefusedAt, a.RefusedFrom
 		out.Verbs, out.Never = append(out.Verbs, strings.Fields(a.Verbs)...), append(out.Never, strings.Fields(a.Never)...)
 	case !errors.Is(err, store.ErrNotFound):
@@ -53,6 +56,8 @@ func (s *Server) agentFailed(c *gin.Context, i store.Instance, err error) {
 		agentAway.detail(c, "%s: %s", i.Name, err)
 	case errors.Is(err, agents.ErrSecret):
 		agentRefused.detail(c, "%s: %s", i.Name, err)
+	case errors.Is(err, agents.ErrNoRelease):
+		conflict.detail(c, "%s", err)
 	case errors.Is(err, agents.ErrOff):
 		conflict.detail(c, "%s", agents.ErrOff)
 	case errors.Is(err, store.ErrAgentElsewhere):
@@ -134,6 +139,25 @@ func (s *Server) agentLook(c *gin.Context) {
 		return
 	}
 	foreign(c, out)
+}
+
+// agentUpgrade has an instance's agent take the program that the service offers.
+func (s *Server) agentUpgrade(c *gin.Context) {
+	i, ok := s.bare(c)
+	if !ok {
+		return
+	}
+	now, err := s.opts.Store.Now(c.Request.Context())
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	u, err := s.opts.Worker.Agents.Upgrade(c.Request.Context(), actor(c), i)
+	if err != nil {
+		s.agentFailed(c, i, err)
+		return
+	}
+	c.JSON(http.StatusOK, wire.AgentUpgrade{From: u.From, To: u.To, At: now.UTC()})
 }
 
 // agentCall passes a signed request on.

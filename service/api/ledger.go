@@ -113,6 +113,22 @@ func showVia(v *store.Via) *wire.Hop {
 	return h
 }
 
+// instanceAsked is the ID of the instance that a list is asked of, 0 for none; not ok if that was answered.
+func (s *Server) instanceAsked(c *gin.Context) (id int64, ok bool) {
+	name := c.Query("instance")
+	if name == "" {
+		return 0, true
+	}
+	i, err := s.opts.Store.InstanceByName(c.Request.Context(), name)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		s.noInstance(c, name)
+	case err != nil:
+		s.fail(c, err)
+	}
+	return i.ID, err == nil
+}
+
 func (s *Server) listInstances(c *gin.Context) {
 	p, sort, desc, ok := page(c, "name", "created", "region")
 	if !ok {
@@ -173,6 +189,7 @@ func (s *Server) showInstance(c *gin.Context) {
 		return
 	}
 	out := showInstance(i)
+	out.Lends = s.opts.Worker.Restore.Lends(i)
 	for _, a := range addresses {
 		out.Addresses = append(out.Addresses,
 			wire.Address{Address: a.Address, Since: a.Since.UTC(), Until: a.Until, Static: a.Static})
@@ -214,7 +231,7 @@ func (s *Server) launch(c *gin.Context) {
 	}
 	request := lifecycle.LaunchRequest{Name: r.Name, Region: r.Region, Zone: r.Zone, Image: r.Image, Size: r.Size,
 		DiskGB: r.DiskGB, Tags: r.Tags, UserData: r.UserData, Keys: r.Keys, NoKey: r.NoKey,
-		Static: r.StaticAddress, CloudKey: r.CloudKey}
+		Static: r.StaticAddress, CloudKey: r.CloudKey, AgentVerbs: r.AgentVerbs}
 	if r.Plan {
 		p, err := s.opts.Worker.Lifecycle.Plan(c.Request.Context(), request)
 		if err != nil {

@@ -55,12 +55,22 @@ var (
 		"See what is known of it: plumlatch instance agent show NAME."}
 	agentRefused = problemType{"agent-refused", 409, "The instance's agent does not do this",
 		"Its owner's file says what it does and who may ask: /etc/plumlatch-agent.yaml on the instance."}
+	mayNotStream = problemType{"may-not-stream", 403, "The policy does not let you open a stream there",
+		"An admin says who may, in the policy (stream.who): plumlatch policy show."}
+	noStream = problemType{"no-stream", 409, "No stream can be opened there",
+		"See why nobody gets there: plumlatch why INSTANCE."}
+	elsewhere = problemType{"agent-elsewhere", 409, "The instance's agent is connected to another replica of the service",
+		"Ask again, on a new connection: another replica may answer."}
+	streamShut = problemType{"stream-shut", 409, "The service does not get there from its own address",
+		"Let it in for a while: plumlatch instance admit INSTANCE -from service -for 1h."}
 	tooLarge = problemType{"too-large", 413, "The request is too large",
 		"A public key is one line, well under 64 KiB."}
 	invalidField = problemType{"invalid-field", 422, "A field is not valid", "Correct the named field."}
 	privateKey   = problemType{"private-key", 422, "This is a private key",
 		"Keep it where it is. Send the public half, the one line of the .pub file. Nothing was stored or logged; " +
 			"if this key has travelled over a network, treat it as exposed."}
+	webSocket = problemType{"web-socket", 426, "This is a WebSocket", // RFC 9110 section 15.5.22
+		"plumlatch stream INSTANCE opens a stream; docs/shell.md says what goes over it."}
 	tooMany  = problemType{"too-many-attempts", 429, "Too many attempts", "Wait for a quarter of an hour."}
 	busy     = problemType{"busy", 429, "Too much at a time", "Wait for as long as Retry-After says."}
 	internal = problemType{"internal", 500, "The service failed",
@@ -70,7 +80,7 @@ var (
 
 	problemTypes = []problemType{badRequest, unauthenticated, badToken, badPassword, badSignature, forbidden, wrongHost,
 		wrongOrigin, notFound, nameTaken,
-		keyKnown, inProgress, conflict, agentAway, agentRefused, tooLarge, invalidField, privateKey, tooMany, busy, internal, cloudFailed}
+		keyKnown, inProgress, conflict, agentAway, agentRefused, mayNotStream, noStream, streamShut, elsewhere, tooLarge, invalidField, privateKey, webSocket, tooMany, busy, internal, cloudFailed}
 )
 
 var privateDetail = keypair.ErrPrivateKey.Error() +

@@ -377,6 +377,18 @@ func (s *Server) metrics(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
+	followed, err := s.opts.Store.FollowedBooks(c.Request.Context())
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	books := prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "plumlatch_keybook_differences",
+		Help: "What is not as a followed keybook says, by the book."}, []string{"book"})
+	for _, b := range followed {
+		if b.Name != "" {
+			books.WithLabelValues(b.Name).Set(float64(b.Todo))
+		}
+	}
 	registry := prometheus.NewRegistry()
 	work := prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "plumlatch_work",
 		Help: "Durable work that is not over, by state."}, []string{"state"})
@@ -390,7 +402,7 @@ func (s *Server) metrics(c *gin.Context) {
 		Help: "What needs a hand and is not put off, by reason."}, []string{"reason", "urgency"})
 	off := prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "plumlatch_today_put_off",
 		Help: "What is put off, by reason."}, []string{"reason"})
-	registry.MustRegister(gauge, off, work, oldest, s.seconds, collectors.NewGoCollector(),
+	registry.MustRegister(gauge, off, books, work, oldest, s.seconds, collectors.NewGoCollector(),
 		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "plumlatch_database_statements_total",
 			Help: "Statements that this replica has sent to the database."},
 			func() float64 { return float64(s.opts.Store.Statements()) }),

@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -98,17 +97,9 @@ const maxUsed = 1000
 // listUses lists who really came in: on an instance, by a key, or the last ones everywhere.
 func (s *Server) listUses(c *gin.Context) {
 	q := store.UseQuery{Limit: maxUsed}
-	if name := c.Query("instance"); name != "" {
-		i, err := s.opts.Store.InstanceByName(c.Request.Context(), name)
-		if errors.Is(err, store.ErrNotFound) {
-			s.noInstance(c, name)
-			return
-		}
-		if err != nil {
-			s.fail(c, err)
-			return
-		}
-		q.Instance = i.ID
+	var ok bool
+	if q.Instance, ok = s.instanceAsked(c); !ok {
+		return
 	}
 	if q.Fingerprint = c.Query("fingerprint"); q.Fingerprint != "" {
 		p, ok := printOf(c, "fingerprint", q.Fingerprint)

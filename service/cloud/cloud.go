@@ -78,6 +78,7 @@ const (
 	RightUserData Right = "user-data"
 	RightLend     Right = "lend"
 	RightImages   Right = "images"
+	RightPlace    Right = "set-keys"
 )
 
 // VolumeState is where a volume is, in words that all clouds share.
@@ -266,6 +267,14 @@ type Lending struct {
 	Images []string // that have the agent; nil for all
 }
 
+// Placing is a cloud whose own agent places keys on instances.
+type Placing struct {
+	Images  []string      // that carry the agent; nil for all
+	Takes   time.Duration // until a key that was asked for is there
+	Grant   string        // what has to be granted first, in words, where RightPlace is missing; "" for nothing
+	Granted time.Duration // how long that takes to hold
+}
+
 // Properties are what differs between clouds and is no branch in our code.
 type Properties struct {
 	Names       NameRule
@@ -282,8 +291,8 @@ type Properties struct {
 	Lends *Lending
 	// Images: it makes images of instances, and launches from them; nil if it does not.
 	Images *Imaging
-	// PlacedKeys: it keeps keys for an instance, or for a whole project, which its agent places there.
-	PlacedKeys bool
+	// Places: it keeps keys for an instance, or for a whole project, which its own agent places there; nil if it does not.
+	Places *Placing
 	// KeyLists: it keeps public keys under names, for launches; nil if it does not.
 	KeyLists *KeyLists
 	// RescueImage and RescueSize are what a rescue instance is launched from, in every region.

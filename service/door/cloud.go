@@ -287,7 +287,7 @@ func (r *Run) ProbeAll() (refused []string, err error) {
 
 // ProbeRows asks about some accesses.
 func (r *Run) ProbeRows(rows []store.Access) (refused []string, err error) {
-	t, err := r.Target(r.Ctx, r.Instance)
+	t, err := r.TargetInside(r.Ctx, r.Instance)
 	if err != nil || len(t.HostKeys) == 0 {
 		return nil, err
 	}
@@ -327,6 +327,20 @@ func (w *Service) Target(ctx context.Context, i store.Instance) (reach.Target, e
 	return w.TargetBy(ctx, i, blobs)
 }
 
+// TargetInside is Target for whoever edits and asks, and not for whoever looks whether the port is open: where it is shut, the instance's agent leads there.
+func (w *Service) TargetInside(ctx context.Context, i store.Instance) (reach.Target, error) {
+	t, err := w.Target(ctx, i)
+	w.lead(&t, i)
+	return t, err
+}
+
+// lead gives a target the way through the instance's agent, if there is one.
+func (w *Service) lead(t *reach.Target, i store.Instance) {
+	if w.Over != nil && t.Via == nil {
+		t.Over = w.Over(i)
+	}
+}
+
 // TargetBy is Target with host keys that were read already.
 func (w *Service) TargetBy(ctx context.Context, i store.Instance, hostKeys [][]byte) (reach.Target, error) {
 	t := reach.Target{Address: i.Address, Port: i.Port, User: i.LoginUser, HostKeys: hostKeys}
@@ -346,6 +360,9 @@ func (w *Service) TargetBy(ctx context.Context, i store.Instance, hostKeys [][]b
 func Plural(n int, what string) string {
 	if n == 1 {
 		return "1 " + what
+	}
+	if strings.HasSuffix(what, "s") {
+		what += "e"
 	}
 	return fmt.Sprintf("%d %ss", n, what)
 }

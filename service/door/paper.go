@@ -121,7 +121,7 @@ func (w *Service) questionByHand(ctx context.Context, i store.Instance, r wire.P
 // answeredNow asks the server which of the keys it takes now.
 func (w *Service) answeredNow(ctx context.Context, i store.Instance, openers []rotation.Opener,
 	rows []store.Access) ([]rotation.Opener, error) {
-	t, err := w.Target(ctx, i)
+	t, err := w.TargetInside(ctx, i)
 	if err != nil {
 		return nil, err
 	}

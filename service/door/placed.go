@@ -6,11 +6,13 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"plumlatch/core/keypair"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/wire"
+	"plumlatch/reach"
 	"plumlatch/service/cloud"
 	"plumlatch/service/store"
 )
@@ -45,7 +47,7 @@ type unplaced struct {
 // PlacedOn returns the keys that the cloud's agent places on an instance; none where it has no such agent, or no
 // cloud is behind the instance.
 func (w *Service) PlacedOn(ctx context.Context, i store.Instance) ([]cloud.PlacedKey, error) {
-	if i.Adopted || i.CloudID == "" || !w.Cloud.Properties().PlacedKeys {
+	if i.Adopted || i.CloudID == "" || w.Cloud.Properties().Places == nil {
 		return nil, nil
 	}
 	return w.Cloud.PlacedKeys(ctx, i.CloudID)
@@ -79,6 +81,35 @@ func (r *Run) placed(k store.Key) ([]cloud.PlacedKey, error) {
 func (r *Run) IsPlaced(k store.Key) (bool, error) {
 	all, err := r.placed(k)
 	return len(all) > 0, err
+}
+
+// SetByCloud has the cloud's agent place a key on the instance, and returns the entry, as the cloud calls it. Under one token it is one entry.
+func (r *Run) SetByCloud(ctx context.Context, token string, k store.Key) (entry string, err error) {
+	p, err := Asked(ctx, r, func(ctx context.Context) (cloud.PlacedKey, error) {
+		return r.Cloud.PlaceKey(ctx, token, r.Instance.CloudID, r.Instance.LoginUser, strings.ToLower(k.Name), k.Public().Line())
+	})
+	if errors.Is(err, cloud.ErrRefused) {
+		return "", Failf("the cloud does not place it: %s", Words(err))
+	}
+	return p.ID, err
+}
+
+// SeeOff waits a while until the server refuses a key, which the cloud's agent takes away, and returns what it said last.
+func (r *Run) SeeOff(k store.Key) (reach.Answer, error) {
+	for deadline := time.Now().Add(min(20*time.Second, r.StateLimit)); ; {
+		t, err := r.TargetInside(r.Ctx, r.Instance)
+		if err != nil {
+			return reach.NotAsked, err
+		}
+		p := reach.Probe(r.Ctx, r.Reach, t, [][]byte{k.Blob}, time.Now)[0]
+		if r.Ctx.Err() != nil {
+			return reach.NotAsked, store.ErrLost
+		}
+		if p.Answer == reach.Refused || time.Now().After(deadline) {
+			return p.Answer, nil
+		}
+		r.Sleep(2 * Poll)
+	}
 }
 
 // Splitting is the input of work that has a key, which the cloud keeps for a whole project, kept for each instance by itself.

@@ -90,6 +90,7 @@ func (r *Run) AskServer(ids ...int64) (map[int64]reach.Answer, error) {
 	if err != nil {
 		return nil, err
 	}
+	r.lead(&t, r.Instance)
 	r.forgetOld(d)
 	out := map[int64]reach.Answer{}
 	var kept []store.Asked
@@ -137,7 +138,7 @@ func (r *Run) UntilAccepted(keyID int64, left time.Duration) error {
 		return err
 	}
 	for deadline := time.Now().Add(left); ; {
-		t, err := r.Target(r.Ctx, r.Instance)
+		t, err := r.TargetInside(r.Ctx, r.Instance)
 		if err != nil {
 			return err
 		}

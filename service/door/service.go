@@ -11,6 +11,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"net"
 	"strings"
 	"sync"
 	"time"
@@ -41,6 +42,8 @@ type Service struct {
 	Halt func(point string)
 	// Heads signs the heads of the journal.
 	Heads *atrest.Heads
+	// Over, if it is not nil, gives the way to an instance's SSH server that needs no inbound rule: through its agent. nil if there is none.
+	Over func(i store.Instance) func(ctx context.Context) (net.Conn, error)
 
 	settling   sync.Map // work ID to where the result of its last look comes (chan error)
 	policyMu   sync.Mutex

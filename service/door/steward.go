@@ -51,6 +51,7 @@ func (w *Service) StewardBy(ctx context.Context, i store.Instance, known *store.
 			return nil, nil, err
 		}
 	}
+	w.lead(&t, i)
 	files, closer, err := reach.SFTP(ctx, w.Reach, t, signer)
 	if err != nil {
 		return nil, nil, fmt.Errorf("%w: the steward does not get in: %w", ErrCannotSurvey, err)

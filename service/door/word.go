@@ -58,6 +58,9 @@ func (w *Service) manyWord(ctx context.Context, p access.Policy, workID int64) (
 	sum := sha256.New()
 	for _, m := range members {
 		fmt.Fprintf(sum, "%d %q %q %t\n", m.InstanceID, m.OldKey, m.NewKey, m.CutOff)
+		if m.ChangesSum != "" {
+			fmt.Fprintf(sum, "changes %s\n", m.ChangesSum)
+		}
 	}
 	return p.WordFor(len(members)), fmt.Sprintf("instances %d %x", len(members), sum.Sum(nil)), err
 }

@@ -32,6 +32,7 @@ type fleet struct {
 	askedFleet
 	Many    *askedMany     `json:"many,omitempty"`
 	Restore *askedRestores `json:"restore,omitempty"`
+	Book    *askedBook     `json:"book,omitempty"`
 	Paused  bool           `json:"paused"`
 	GoOn    int            `json:"go_on"` // that many failures are accepted by the operator
 	// Keys are the IDs of the keys that were named when it was asked for. A name may
@@ -116,6 +117,7 @@ func (w *Service) Kinds() []*door.Kind {
 			work.Step{Name: "waves", Title: "withdrawing in waves", Do: fleetOf.Do((*fleetJob).fleetWaves),
 				Undo: fleetOf.Do((*fleetJob).fleetBack)},
 			work.Step{Name: "rest", Title: "waiting for what is out of reach", Do: fleetOf.Do((*fleetJob).fleetRest)})),
+		w.bookKind(),
 	}
 }
 
@@ -407,9 +409,14 @@ func (w *Service) Fleet(ctx context.Context, work store.Work) (wire.FleetPlan, e
 	if err := door.Decode(work.Input, &in); err != nil {
 		return p, err
 	}
-	p.AtOnce = in.Many == nil && in.Restore == nil && (in.Exposed || in.GraceSeconds != nil && *in.GraceSeconds == 0)
+	p.AtOnce = in.Many == nil && in.Restore == nil && in.Book == nil && (in.Exposed || in.GraceSeconds != nil && *in.GraceSeconds == 0)
 	if in.Exposed {
 		if p.Found, err = w.foundBeside(ctx, p.Members); err != nil {
+			return p, err
+		}
+	}
+	if in.Book != nil {
+		if p.Kept, err = w.Store.BookKept(ctx, work.ID, 200); err != nil {
 			return p, err
 		}
 	}
@@ -713,6 +720,9 @@ func (r *fleetJob) partsOf(in fleet, members []store.Member, by store.Actor) ([]
 func (r *fleetJob) partOf(in fleet, m store.Member, i store.Instance, by store.Actor,
 	known *accesses.Known) (store.NewWork, error) {
 	back := cmp.Or(time.Duration(in.BackSeconds)*time.Second, backLimit)
+	if in.Book != nil {
+		return r.bookPart(m, i, by)
+	}
 	if in.Many != nil {
 		return r.accessPart(wire.AccessMany(*in.Many), m, i, by)
 	}

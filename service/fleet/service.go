@@ -3,10 +3,12 @@
 package fleet
 
 import (
+	"plumlatch/service/keylists"
 	"plumlatch/service/restore"
 )
 
 // Service takes many instances.
 type Service struct {
 	*restore.Service
+	KeyLists *keylists.Service
 }

@@ -187,7 +187,7 @@ func (w *Service) LookAll(ctx context.Context) error {
 
 // Placed returns the keys that the cloud's agent places on an instance. ErrNoAgent.
 func (w *Service) Placed(ctx context.Context, i store.Instance) ([]wire.PlacedKey, error) {
-	if i.Adopted || i.CloudID == "" || !w.Cloud.Properties().PlacedKeys {
+	if i.Adopted || i.CloudID == "" || w.Cloud.Properties().Places == nil {
 		return nil, ErrNoAgent
 	}
 	all, err := w.PlacedOn(ctx, i)

@@ -17,6 +17,7 @@ import (
 	"plumlatch/service/lifecycle"
 	"plumlatch/service/network"
 	"plumlatch/service/restore"
+	"plumlatch/service/streams"
 	"plumlatch/service/survey"
 	"plumlatch/service/upkeep"
 	"plumlatch/service/work"
@@ -35,6 +36,10 @@ type Worker struct {
 	Fleet     *fleet.Service
 	Upkeep    *upkeep.Service
 	Agents    *agents.Service
+	Streams   *streams.Service
+
+	// Book is a keybook on this disk that is followed; nil for none.
+	Book *fleet.Following
 }
 
 // New wires a service. surveysAtOnce is how many instances this replica surveys at one time
@@ -47,9 +52,12 @@ func New(d *door.Service, surveysAtOnce int) *Worker {
 	w.Accesses = &accesses.Service{Service: w.Survey}
 	w.Inside = &inside.Service{Service: w.Accesses}
 	w.Restore = &restore.Service{Service: w.Accesses, Lifecycle: w.Lifecycle, Network: w.Network}
-	w.Fleet = &fleet.Service{Service: w.Restore}
+	w.Fleet = &fleet.Service{Service: w.Restore, KeyLists: w.KeyLists}
 	w.Upkeep = &upkeep.Service{Service: w.Restore, KeyLists: w.KeyLists}
 	w.Agents = &agents.Service{Service: w.Survey}
+	w.Streams = &streams.Service{Service: d, Agents: w.Agents}
+	d.Over = w.Agents.Over
+	w.Lifecycle.Agents, w.Restore.Agents = w.Agents, w.Agents
 	return w
 }
 
@@ -81,12 +89,17 @@ func (w *Worker) Start(ctx context.Context) error {
 	d.Lease = d.Engine.Lease
 	w.Survey.Start()
 	w.Upkeep.Start()
+	w.Streams.Start()
+	if w.Book != nil {
+		d.Engine.Go(func() { w.Fleet.Follow(w.Book) })
+	}
 	return nil
 }
 
 // Close lays down the work at hand, for any replica to go on with at once, and waits until
 // that is done.
 func (w *Worker) Close() {
+	w.Streams.Close() // before the agents, which carry some
 	w.Agents.Close()
 	w.Door.Engine.Close()
 }

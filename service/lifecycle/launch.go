@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"plumlatch/core/access"
@@ -30,6 +31,8 @@ func (w *Service) launchKind() *work.Kind {
 				Do: machineOf.Do((*machineJob).firstBoot), Skip: machineOf.Skip(isDesktop)},
 			{Name: "probe", Title: "asking the server which keys it takes", Skip: machineOf.Skip(isDesktop),
 				Do: machineOf.Do(func(r *machineJob) error { return r.Run.Probe(&r.D) })},
+			{Name: "agent", Title: "waiting for its agent", Do: machineOf.Do((*machineJob).agentComes),
+				Skip: machineOf.Skip(func(r *machineJob) bool { return !r.In.Agent })},
 		},
 		End: machineOf.End(func(r *machineJob, state store.WorkState) (store.WorkEnd, error) {
 			if state != store.Done {
@@ -161,12 +164,20 @@ func (r *machineJob) create() error {
 	if err := r.SetData(door.Found{Asked: true}); err != nil {
 		return err
 	}
+	userData := i.UserData
+	if r.In.Agent {
+		token, err := r.svc.Agents.LaunchToken(r.Ctx, r.Work, i)
+		if err != nil {
+			return err
+		}
+		userData = strings.Replace(userData, tokenPlace, token, 1)
+	}
 	var in cloud.Instance
 	err := r.Effect("launch", func(ctx context.Context) (err error) {
 		in, err = r.Retry(ctx, func(ctx context.Context) (cloud.Instance, error) {
 			return r.Cloud.Launch(ctx, r.ClientToken("launch"),
 				cloud.Launch{Name: i.Name, Region: i.Region, Zone: i.Zone, Image: i.Image, Size: i.Size,
-					DiskGB: i.DiskGB, Tags: i.Tags, UserData: i.UserData, KeyLabel: i.KeyLabel,
+					DiskGB: i.DiskGB, Tags: i.Tags, UserData: userData, KeyLabel: i.KeyLabel,
 					KeyEntry: r.In.KeyEntry, PasswordKey: r.In.PasswordKey})
 		})
 		return err
@@ -198,6 +209,12 @@ func (r *machineJob) uncreate() error {
 	}
 	if err := r.remove(in.ID); err != nil {
 		return fmt.Errorf("%s is left in the cloud: %w", in.ID, err)
+	}
+	if r.In.Agent { // that of a machine which is gone: another attempt has another one
+		by := store.Actor{Operator: r.Work.Operator, Address: r.Work.Address}
+		if err := r.Store.ForgetAgent(r.Ctx, by, r.Instance); err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
 	}
 	if err := r.Say("%s was removed from the cloud", in.ID); err != nil {
 		return err
@@ -305,6 +322,37 @@ func (r *machineJob) firstBoot() error {
 	return r.Store.FirstBootRead(r.Ctx, r.Instance, key, "first boot's output, and fetched")
 }
 
+// agentLimit is how long a first boot may take to enroll the agent, once the server answers.
+const agentLimit = 3 * time.Minute
+
+// agentComes waits until the agent has connected. One that does not come is trouble, and no reason to take the instance away again.
+func (r *machineJob) agentComes() error {
+	for {
+		a, err := r.Store.AgentOf(r.Ctx, r.Instance.ID)
+		if err == nil && a.ConnectedAt != nil {
+			return r.Say("its agent came, from %s, with the key %s", a.Address, a.Fingerprint)
+		}
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		left, err := r.Left(min(agentLimit, r.StateLimit))
+		if err != nil {
+			return err
+		}
+		if left <= 0 {
+			d := r.D
+			if d.Trouble == "" {
+				d.Trouble = fmt.Sprintf("its agent did not come: the first boot's output says more (plumlatch instance boot-log %s)", r.Instance.Name)
+			}
+			return r.SetData(d)
+		}
+		if err := r.Stopping(); err != nil {
+			return err
+		}
+		r.Sleep(2 * door.Poll)
+	}
+}
+
 func (r *machineJob) knownHost() error { return r.Run.KnownHost(&r.D) }
 
 // machineJob is an instance that is launched, stopped or started.
@@ -323,6 +371,7 @@ type launching struct {
 	KeyEntry string `json:"key_entry,omitempty"` // of the cloud's own list of keys, which the cloud places
 	// PasswordKey is the public half, as a line, that an image which takes no key encrypts its first password to.
 	PasswordKey string `json:"password_key,omitempty"`
+	Agent       bool   `json:"agent,omitempty"` // first boot enrolls one
 }
 
 // staticID is the address that this work gives: the one that was named, or the one that it reserves. Asked

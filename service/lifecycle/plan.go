@@ -10,6 +10,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"plumlatch/core/agentcalls"
 	"plumlatch/core/authkeys"
 	"plumlatch/core/cloudconfig"
 	"plumlatch/core/firstpassword"
@@ -18,6 +19,7 @@ import (
 	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/wire"
+	"plumlatch/reach"
 	"plumlatch/service/cloud"
 	"plumlatch/service/door"
 	"plumlatch/service/store"
@@ -137,6 +139,8 @@ type LaunchRequest struct {
 	// CloudKey is an entry of the cloud's own list of keys, which the cloud places itself: what it is stays the
 	// cloud's word until a survey has seen it. "" for none.
 	CloudKey string
+	// AgentVerbs are what its resident agent may do, which first boot enrolls; nil for no agent.
+	AgentVerbs []string
 }
 
 // NewStatic is the word for a static address that is reserved with the launch, under the instance's name.
@@ -159,6 +163,7 @@ type Plan struct {
 	// password is which key the first password is encrypted to, of an image that gives one.
 	password *store.FirstPassword
 	static   launching
+	agent    *cloudconfig.Agent // what enrolls its agent; nil for none
 }
 
 // Plan checks a request, and makes the user data that it would send with a
@@ -194,6 +199,9 @@ func (w *Service) Plan(ctx context.Context, r LaunchRequest) (*Plan, error) {
 		return nil, err
 	}
 	if err := w.planEntry(ctx, r, p); err != nil {
+		return nil, err
+	}
+	if err := w.planAgent(ctx, r, p); err != nil {
 		return nil, err
 	}
 	p.alias = "plumlatch-" + door.Token(10)
@@ -440,6 +448,14 @@ func checkTags(tags map[string]string, limit int) error {
 	return nil
 }
 
+// SetTags gives an instance its tags in the ledger, as an operator says. Its cloud keeps its own. FieldError.
+func (w *Service) SetTags(ctx context.Context, by store.Actor, i store.Instance, tags map[string]string, intent string) error {
+	if err := checkTags(tags, 50); err != nil {
+		return err
+	}
+	return w.Store.SetTags(ctx, by, i, tags, intent)
+}
+
 func (w *Service) planKeys(ctx context.Context, r LaunchRequest, p *Plan) error {
 	for _, name := range r.Keys {
 		k, err := w.Store.KeyByName(ctx, name)
@@ -525,6 +541,52 @@ func (p *Plan) warn() {
 	}
 }
 
+// tokenPlace stands in the user data where the token goes in the moment of the launch: so it stands in no row.
+const tokenPlace = "TOKEN-OF-THIS-LAUNCH"
+
+// planAgent checks what is asked of an agent, and finds what first boot needs for it.
+func (w *Service) planAgent(ctx context.Context, r LaunchRequest, p *Plan) error {
+	if len(r.AgentVerbs) == 0 {
+		return nil
+	}
+	wrong := func(format string, a ...any) error {
+		return door.FieldError{Field: "agent_verbs", Problem: fmt.Sprintf(format, a...)}
+	}
+	if _, err := (agentcalls.OwnerFile{Verbs: r.AgentVerbs}).Read(); err != nil {
+		return wrong("%s", err)
+	}
+	if p.Image.FirstPassword {
+		return wrong("image %s has no SSH and takes no agent", p.Image.Name)
+	}
+	a, err := w.Agents.ForLaunch(ctx)
+	if err != nil {
+		return wrong("%s", err)
+	}
+	p.agent, p.static.Agent = &a, true
+	return nil
+}
+
+// enroll adds what enrolls the agent at first boot: the people whose keys open the instance may sign for it.
+func (p *Plan) enroll(s *cloudconfig.Settings, r LaunchRequest) error {
+	var operators []string
+	for _, k := range p.Keys {
+		if k.HolderSort != "machine" && k.HolderSort != "job" {
+			operators = append(operators, keypair.Public{Blob: k.Blob, Comment: k.Name}.Line())
+		}
+	}
+	a := *p.agent
+	var err error
+	if a.Owner, err = (agentcalls.OwnerFile{Service: a.Service, Verbs: r.AgentVerbs, Operators: operators, Release: a.Release}).Text(); err != nil {
+		return err
+	}
+	if len(operators) == 0 && slices.ContainsFunc(r.AgentVerbs, func(v string) bool { return agentcalls.Verb(v).Changes() }) {
+		p.Warnings = append(p.Warnings, "no key of a person is named, so nobody could sign what its agent is to change: it changes nothing")
+	}
+	a.Unit, a.Token = reach.AgentUnitText, tokenPlace
+	a.Into(s, reach.AgentOwner, reach.AgentUnit, reach.AgentProgram)
+	return nil
+}
+
 // userData makes what first boot reads: ours, and the engineer's own beside it.
 func (p *Plan) userData(r LaunchRequest, limit int) error {
 	s := cloudconfig.Settings{Hostname: strings.ToLower(r.Name), LoginUser: p.Image.LoginUser,
@@ -533,6 +595,11 @@ func (p *Plan) userData(r LaunchRequest, limit int) error {
 		s.Keys = append(s.Keys, k.Public().Line())
 	}
 	s.Keys = append(s.Keys, authkeys.StewardOptions+" "+p.steward.Public.Line())
+	if len(r.AgentVerbs) > 0 {
+		if err := p.enroll(&s, r); err != nil {
+			return err
+		}
+	}
 	out, err := cloudconfig.Build(s)
 	var own cloudconfig.OwnError
 	switch {

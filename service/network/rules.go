@@ -575,6 +575,9 @@ func (r *ruleJob) readmit() error {
 func (w *Service) Rules(ctx context.Context, i store.Instance) (wire.Rules, error) {
 	out := wire.Rules{Instance: i.Name, Desktop: i.Desktop, Groups: []wire.RuleGroup{}, CallerURL: w.Cloud.Properties().CallerURL,
 		IPv6: w.Cloud.Properties().IPv6}
+	if w.Reach.Source.IsValid() {
+		out.ServiceAddress = w.Reach.Source.Unmap().String()
+	}
 	if err := door.CloudBehind(i); err != nil {
 		return out, err
 	}

@@ -74,29 +74,40 @@ func (w *Service) LendTo(ctx context.Context, by store.Actor, i store.Instance, 
 	return wire.Lent{Until: until, LoginUser: i.LoginUser}, errors.Join(err, w.Store.LentSaid(ctx, by, i, entry, outcome))
 }
 
-// lendable checks a key that is to be lent. A recorded key is not: it would stand among what people know.
-func (w *Service) lendable(ctx context.Context, i store.Instance, l wire.LendKey) (keypair.Public, error) {
-	wrong := func(field, format string, a ...any) (keypair.Public, error) {
-		return keypair.Public{}, door.FieldError{Field: field, Problem: fmt.Sprintf(format, a...)}
+// Lends tells whether the cloud lends a key for a login to an instance, as it is now.
+func (w *Service) Lends(i store.Instance) bool { return w.lends(i) == nil }
+
+// lends refuses instances to which the cloud lends nothing. FieldError.
+func (w *Service) lends(i store.Instance) error {
+	wrong := func(format string, a ...any) error {
+		return door.FieldError{Field: "instance", Problem: fmt.Sprintf(format, a...)}
 	}
 	lends := w.Cloud.Properties().Lends
 	switch {
 	case i.Adopted:
-		return wrong("instance", "no cloud of ours is behind it: nobody can lend a key")
+		return wrong("no cloud of ours is behind it: nobody can lend a key")
 	case lends == nil:
-		return wrong("instance", "this cloud lends no keys")
+		return wrong("this cloud lends no keys")
 	case len(lends.Images) > 0 && i.Image != "" && !slices.Contains(lends.Images, i.Image):
-		return wrong("instance", "the cloud's agent is not on its image (%s)", i.Image)
+		return wrong("the cloud's agent is not on its image (%s)", i.Image)
 	case i.State != string(cloud.Running) || i.CloudID == "":
-		return wrong("instance", "it is %s", i.State)
+		return wrong("it is %s", i.State)
+	}
+	return nil
+}
+
+// lendable checks a key that is to be lent. A recorded key is not: it would stand among what people know.
+func (w *Service) lendable(ctx context.Context, i store.Instance, l wire.LendKey) (keypair.Public, error) {
+	if err := w.lends(i); err != nil {
+		return keypair.Public{}, err
 	}
 	p, err := keypair.ReadPublic([]byte(l.PublicKey))
 	if err != nil {
-		return wrong("public_key", "%s", err)
+		return p, door.FieldError{Field: "public_key", Problem: err.Error()}
 	}
 	switch _, err := w.Store.KeyByFingerprint(ctx, p.Fingerprint()); {
 	case err == nil:
-		return wrong("public_key", "it is recorded: a key that is lent is made for this minute alone")
+		return p, door.FieldError{Field: "public_key", Problem: "it is recorded: a key that is lent is made for this minute alone"}
 	case !errors.Is(err, store.ErrNotFound):
 		return keypair.Public{}, err
 	}

@@ -149,8 +149,10 @@ type restored struct {
 
 	UserData string `json:"user_data,omitempty"` // before
 	// DataSealed: it had a private key in it, and is kept sealed, as the work's key is.
-	DataSealed bool `json:"data_sealed,omitempty"`
-	TextSet    bool `json:"text_set,omitempty"`
+	DataSealed bool   `json:"data_sealed,omitempty"`
+	TextSet    bool   `json:"text_set,omitempty"`
+	SetAsked   bool   `json:"set_asked,omitempty"` // the cloud was asked to set the new key by its agent
+	SetEntry   string `json:"set_entry,omitempty"` // as the cloud calls that
 	// Mark is on the lines between which its boot prints its host keys.
 	Mark string `json:"mark,omitempty"`
 
@@ -223,8 +225,10 @@ func (w *Service) restoreTable() map[string]work.Step {
 			Do: restoreOf.Do((*restoreJob).byHand)},
 		"lent": {Title: "waiting for a login by a key that the cloud lends",
 			Do: restoreOf.Do((*restoreJob).byHand)},
-		"agent": {Title: "waiting for an operator's signature, for the agent there to add the new key",
-			Do: restoreOf.Do((*restoreJob).byHand)},
+		"agent": {Title: "having the agent there add the new key, by an operator's signature or as its owner's file trusts the service",
+			Do: restoreOf.Do((*restoreJob).byAgent), Effects: []string{"add"}},
+		"set-key": {Title: "having the cloud set the new key by its own agent", Do: restoreOf.Do((*restoreJob).setKey),
+			Undo: restoreOf.Do((*restoreJob).unsetKey), Effects: []string{"set"}, UndoEffects: []string{"unset"}},
 		"by-hand": {Title: "waiting for the new key to be added by hand", Do: restoreOf.Do((*restoreJob).byHand)},
 		"place": {Title: "adding the new key by the service's own",
 			Do: restoreOf.Do((*restoreJob).restorePlace), Effects: []string{"append"}},
@@ -570,6 +574,9 @@ func (w *Service) FactsOf(ctx context.Context, row store.RestoreRow, c CloudSide
 	}
 	if p.Images != nil {
 		f.Images, f.ImagesRunning, f.Shuts, f.ShutsOut = true, p.Images.Running, p.Images.Shuts, p.Images.ShutsOut
+	}
+	if p.Places != nil {
+		f.Sets = &routes.Sets{Images: p.Places.Images, Takes: p.Places.Takes, Grant: p.Places.Grant, Granted: p.Places.Granted}
 	}
 	if p.Lends != nil {
 		f.Lends, f.LendImages = p.Lends.For, p.Lends.Images

@@ -3,12 +3,14 @@ package restore_test
 import (
 	"bytes"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
 	"plumlatch/core/wire"
 	"plumlatch/service/kinds/kindtest"
+	"plumlatch/service/lifecycle"
 	"plumlatch/service/store"
 	"plumlatch/standin"
 )
@@ -169,6 +171,51 @@ func TestRestoreByAgent(t *testing.T) {
 			}
 		},
 		Reset: func(h *kindtest.House) { h.Unplaced("berth-1", "second") },
+		State: func(h *kindtest.House) string { return h.Machine("berth-1") + "\n" + h.Keys("berth-1") },
+	})
+}
+
+// TestRestoreByTrustingAgent: where the owner's file says that the service's word is enough, the agent adds the new key without anybody's hand, killed at
+// each halt; the replica that carries the work out is not the one that the agent is connected to.
+func TestRestoreByTrustingAgent(t *testing.T) {
+	t.Parallel()
+	kindtest.EveryHalt(t, kindtest.Case{
+		Kind: "restore-agent", Of: "/agent/", Returns: "restore-agent/accept/end",
+		Prepare: func(h *kindtest.House) {
+			h.Key("first")
+			h.Key("second")
+			h.W.Agents.Address = h.LetAgentsIn()
+			i, _, err := h.W.Lifecycle.Launch(h.Context(), kindtest.By, store.Once{}, lifecycle.LaunchRequest{Name: "berth-1", Region: "north-pier", Image: "debian-12",
+				Size: "small", Keys: []string{"first"}, AgentVerbs: []string{"look", "edit"}})
+			if w := h.Done(store.Work{ID: i.WorkID}, err); w.State != store.Done {
+				h.Fatal(w.Outcome)
+			}
+			file := filepath.Join(filepath.Dir(h.KeysFile(h.Instance("berth-1"))), "../../../etc/plumlatch-agent.yaml")
+			text, err := os.ReadFile(file)
+			if err == nil {
+				err = os.WriteFile(file, []byte(strings.Replace(string(text), "trust: operators", "trust: service", 1)), 0o644)
+			}
+			if err != nil {
+				h.Fatal(err)
+			}
+			h.Exec("UPDATE agents SET trust = 'service'") // it says so when it comes next
+			h.KeepKeys("berth-1")
+		},
+		Begin: func(h *kindtest.House) (store.Work, error) {
+			return h.W.Restore.Restore(h.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"), wire.Restore{Route: "agent", New: "second"})
+		},
+		While: func(h *kindtest.House, w store.Work) {
+			if w.WaitsCode == wire.WaitsLogin {
+				k, err := h.DB.KeyAlone(h.Context(), "second")
+				if err == nil {
+					err = h.DB.KeyShown(h.Context(), kindtest.By, k)
+				}
+				if err != nil {
+					h.Fatal(err)
+				}
+			}
+		},
+		Reset: func(h *kindtest.House) { h.KeysBack("berth-1") },
 		State: func(h *kindtest.House) string { return h.Machine("berth-1") + "\n" + h.Keys("berth-1") },
 	})
 }

@@ -7,12 +7,14 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"plumlatch/core/access"
+	"plumlatch/core/agentcalls"
 	"plumlatch/core/authkeys"
 	"plumlatch/core/keypair"
 	"plumlatch/core/plaintext"
@@ -177,6 +179,59 @@ func (r *restoreJob) restorePlace() error {
 // freeLine tells whether one of a key's lines lets it in on no terms.
 func freeLine(lines []authkeys.Line) bool {
 	return slices.ContainsFunc(lines, func(l authkeys.Line) bool { return l.Err == nil && l.Options.Text == "" })
+}
+
+// byAgent has the agent there add the lines, where its owner's file says that the service's word is enough; elsewhere an operator signs for it.
+func (r *restoreJob) byAgent() error {
+	a, err := r.Store.AgentOf(r.Ctx, r.Instance.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return door.Failf("it has no agent any more")
+	}
+	if err != nil {
+		return err
+	}
+	if a.Trust != string(agentcalls.ByService) || r.In.Placed {
+		return r.byHand()
+	}
+	if r.InstanceGone() {
+		return door.Failf("the instance is gone")
+	}
+	lines, err := r.svc.linesFor(r.Ctx, r.Instance, r.In.NewID)
+	if err != nil {
+		return err
+	}
+	file, no := "", false
+	// What is to be added is kept before it is: a replica that ended in between has added it, and has not said so.
+	r.D.File, r.D.Line, r.D.Appended = door.FilesOf(r.Instance)[0], lines[0], true
+	if err := r.Keep(); err != nil {
+		return err
+	}
+	err = r.Effect("add", func(ctx context.Context) error {
+		for _, line := range lines {
+			var err error
+			if file, no, err = r.svc.Agents.AddLine(ctx, r.Instance, r.Instance.LoginUser, line); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	switch {
+	case no:
+		r.D.Appended = false
+		return errors.Join(r.Keep(), door.Failf("the agent there does not add it: %s", door.Words(err)))
+	case errors.Is(err, store.ErrLost) || r.Ctx.Err() != nil:
+		return err
+	case err != nil:
+		return r.UntilAnswered(err)
+	}
+	for _, f := range door.FilesOf(r.Instance) { // the ledger names files as the server's configuration does
+		if file == f || !path.IsAbs(f) && strings.HasSuffix(file, "/"+f) {
+			file = f
+			break
+		}
+	}
+	r.D.File = file
+	return r.recordPlaced(r.In)
 }
 
 // byHand waits until somebody with another way in has added the lines.
@@ -582,6 +637,19 @@ func (w *Service) ChangeChecks(ctx context.Context, by store.Actor, i store.Inst
 		return door.FieldError{Field: "check", Problem: "an instance has at most 10 checks"}
 	}
 	return w.Store.SetChecks(ctx, by, i, append(checks, c.Check), "check: "+c.Check)
+}
+
+// BookChecks has an instance have these checks and no others, as a keybook says. FieldError.
+func (w *Service) BookChecks(ctx context.Context, by store.Actor, i store.Instance, checks []string) error {
+	for _, c := range checks {
+		if port, _, _ := parseCheck(c); port == 0 {
+			return door.FieldError{Field: "check", Problem: "a check is tcp:PORT, http://:PORT/PATH or https://:PORT/PATH"}
+		}
+	}
+	if len(checks) > 10 {
+		return door.FieldError{Field: "check", Problem: "an instance has at most 10 checks"}
+	}
+	return w.Store.SetChecks(ctx, by, i, checks, "checks: "+strings.Join(checks, ", "))
 }
 
 // rest stops it again, if it did not run before.

@@ -38,6 +38,7 @@ type Agent struct {
 	Fingerprint, EnrolledBy        string
 	EnrolledAt                     time.Time
 	Version, Verbs, Never, Trust   string
+	LastUpgrade                    string // what became of it, as the agent says
 	Frozen                         bool
 	Address                        string
 	ConnectedAt, SeenAt, RefusedAt *time.Time
@@ -115,9 +116,10 @@ func (s *Store) ForgetAgent(ctx context.Context, by Actor, i Instance) error {
 // AddAgentToken keeps the hash of a token that lets an instance's agent in once.
 func (s *Store) AddAgentToken(ctx context.Context, by Actor, i Instance, hash []byte, life time.Duration) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("INSERT INTO agent_tokens (hash, instance_id, made_by, until_at) VALUES (?, ?, ?, clock_timestamp() + ? * interval '1 second')", raw(hash), i.ID,
-			by.Operator, life.Seconds()).Error; err != nil {
-			return err
+		made := tx.Exec("INSERT INTO agent_tokens (hash, instance_id, made_by, until_at) VALUES (?, ?, ?, clock_timestamp() + ? * interval '1 second') ON CONFLICT DO NOTHING",
+			raw(hash), i.ID, by.Operator, life.Seconds())
+		if made.Error != nil || made.RowsAffected == 0 { // that of a launch is asked for again
+			return made.Error
 		}
 		_, err := entry{Actor: by, Action: "agent.token", Target: "instance " + i.Name, Outcome: fmt.Sprintf("made a token that enrolls its agent once, within %s", life)}.write(tx)
 		return err
@@ -216,8 +218,8 @@ func (s *Store) RefuseAgent(ctx context.Context, a Agent, name, address string) 
 // AgentCame keeps that an agent connected, and what it says of itself.
 func (s *Store) AgentCame(ctx context.Context, a Agent) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
-		return tx.Exec("UPDATE agents SET version = ?, verbs = ?, never = ?, trust = ?, frozen = ?, address = ?, connected_at = clock_timestamp(), seen_at = clock_timestamp() "+
-			"WHERE instance_id = ? AND public_key = ?", a.Version, a.Verbs, a.Never, a.Trust, a.Frozen, a.Address, a.InstanceID, raw(a.PublicKey)).Error
+		return tx.Exec("UPDATE agents SET version = ?, last_upgrade = ?, verbs = ?, never = ?, trust = ?, frozen = ?, address = ?, connected_at = clock_timestamp(), seen_at = clock_timestamp() "+
+			"WHERE instance_id = ? AND public_key = ?", a.Version, a.LastUpgrade, a.Verbs, a.Never, a.Trust, a.Frozen, a.Address, a.InstanceID, raw(a.PublicKey)).Error
 	})
 }
 
@@ -229,6 +231,24 @@ func (s *Store) RenewAgents(ctx context.Context, instances []int64) error {
 	return s.tx(ctx, func(tx *gorm.DB) error {
 		return tx.Exec("UPDATE agents SET seen_at = clock_timestamp() WHERE instance_id IN ?", instances).Error
 	})
+}
+
+// AgentKeys are the fingerprints of the agents' keys of instances that were not removed; those without one are not in it.
+func (s *Store) AgentKeys(ctx context.Context, instances []int64) (map[int64]string, error) {
+	out := map[int64]string{}
+	if len(instances) == 0 {
+		return out, nil
+	}
+	var rows []struct {
+		InstanceID  int64
+		Fingerprint string
+	}
+	err := s.db.WithContext(ctx).Raw("SELECT a.instance_id, a.fingerprint FROM agents a JOIN instances i ON i.id = a.instance_id WHERE a.instance_id IN ? AND i.phase <> 'removed'",
+		instances).Scan(&rows).Error
+	for _, r := range rows {
+		out[r.InstanceID] = r.Fingerprint
+	}
+	return out, err
 }
 
 // AgentWent keeps that a connection ended.

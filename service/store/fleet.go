@@ -112,8 +112,8 @@ func (s *Store) Openables(ctx context.Context, keyID int64, tag string, limit in
 		FROM steward_keys s WHERE s.instance_id = i.id) AS steward,
 		EXISTS (SELECT 1 FROM access a WHERE a.instance_id = i.id AND a.key_id = ?
 		AND a.login_user = i.login_user) AS has,
-		(SELECT count(*) FROM access o JOIN keys ok ON ok.id = o.key_id LEFT JOIN holders oh ON oh.id = ok.holder_id
-		WHERE o.instance_id = i.id AND o.login_user = i.login_user
+		(SELECT count(*) FROM access o JOIN keys ok ON ok.id = o.key_id LEFT JOIN holders oh ON oh.id = ok.holder_id LEFT JOIN access_terms ot ON ot.access_id = o.id
+		WHERE o.instance_id = i.id AND o.login_user = i.login_user AND ot.until_at IS NULL AND coalesce(ot.command, '') = ''
 			AND o.standing <> 'none' AND o.against = '' AND ok.state = 'in use'
 			AND coalesce(oh.sort, '') NOT IN ('machine', 'job')) AS openers
 		FROM instances i WHERE `+strings.Join(l.where, " AND ")+` ORDER BY i.name_fold LIMIT ?`,
@@ -136,6 +136,7 @@ type Member struct {
 	Contained  string // whether the exposed key was contained, in words
 	Trouble    string // why its part was not begun, or how it ended
 	State      string // to do, going, shown (to work), back later, failed
+	ChangesSum string // SHA-256 of what is done, where that is more than one key in the place of another
 }
 
 // ChooseMembers keeps which instances a rotation of many is about, once.
@@ -173,6 +174,7 @@ func (s *Store) Members(ctx context.Context, workID int64) ([]Member, error) {
 	var out []Member
 	return out, s.db.WithContext(ctx).Raw(`SELECT m.n, m.instance_id, i.name AS instance, m.old_key, m.new_key,
 		coalesce(m.old_key_id, 0) AS old_key_id, coalesce(m.new_key_id, 0) AS new_key_id, m.wave, m.cut_off,
+		coalesce(encode(sha256(convert_to(m.changes::text, 'UTF8')), 'hex'), '') AS changes_sum,
 		coalesce(m.child_id, 0) AS child_id, coalesce(w.contained, '') AS contained,
 		coalesce(nullif(m.trouble, ''), nullif(w.outcome, ''), nullif(w.trouble, ''), w.waits_for, '') AS trouble, `+
 		memberState+` AS state

@@ -163,12 +163,12 @@ func (s *Store) AddInstance(ctx context.Context, by Actor, once Once, n NewInsta
 		}
 		if err := tx.Raw(`INSERT INTO instances (name, name_fold, alias, cloud, client_token, region, image, size,
 			login_user, phase, progress, user_data, created_by, zone, disk_gb, tags, adopted, address, port, state,
-			keys_files, privilege, via, host_keys_read, probe_allowed, key_label, found, cloud_id, desktop)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'recorded', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
+			keys_files, privilege, via, host_keys_read, probe_allowed, key_label, found, cloud_id, desktop, tags_cloud)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'recorded', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
 			n.Name, names.Fold(n.Name), n.Alias, n.Cloud, n.Work.Token, n.Region, n.Image, n.Size, n.LoginUser,
 			string(n.Phase), n.UserData, by.Operator,
 			n.Zone, n.DiskGB, string(tags), n.Adopted, n.Address, n.Port, n.State, string(files), n.Privilege, via,
-			n.Adopted, !n.Adopted, n.KeyLabel, n.Found, n.CloudID, n.Desktop).Scan(&id).Error; err != nil {
+			n.Adopted, !n.Adopted, n.KeyLabel, n.Found, n.CloudID, n.Desktop, n.Found && len(n.Tags) > 0).Scan(&id).Error; err != nil {
 			return err
 		}
 		if _, err := addWork(tx, by, once, id, n.Work); err != nil {

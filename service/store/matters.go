@@ -332,6 +332,17 @@ func doorsOf(tx *gorm.DB, ids []int64) (map[int64]*access.Door, []doorRow, error
 	for _, a := range asked {
 		doors[a.InstanceID].Asked = append(doors[a.InstanceID].Asked, access.Ask{Work: a.ID, By: a.Operator, New: a.Name})
 	}
+	var open []struct {
+		InstanceID, ID int64
+		Operator       string
+		BegunAt        time.Time
+	}
+	if err := tx.Raw("SELECT instance_id, id, operator, begun_at FROM streams WHERE instance_id IN ? AND ended_at IS NULL ORDER BY id LIMIT 5000", ids).Scan(&open).Error; err != nil {
+		return nil, nil, err
+	}
+	for _, s := range open {
+		doors[s.InstanceID].Streams = append(doors[s.InstanceID].Streams, access.OpenStream{ID: s.ID, Operator: s.Operator, Begun: s.BegunAt})
+	}
 	var lent []struct {
 		InstanceID      int64
 		Fingerprint     string
@@ -432,7 +443,7 @@ func doorLogs(tx *gorm.DB, ids []int64, doors map[int64]*access.Door) error {
 		RefusedFrom       string
 		Trusting          bool
 	}
-	if err := tx.Raw("SELECT instance_id, enrolled_at, seen_at, refused_at, refused_from, trust = 'service' AND verbs <> 'look' AS trusting FROM agents "+
+	if err := tx.Raw("SELECT instance_id, enrolled_at, seen_at, refused_at, refused_from, trust = 'service' AND trim(regexp_replace(verbs, '\\m(look|stream)\\M', '', 'g')) <> '' AS trusting FROM agents "+
 		"WHERE instance_id IN ?", ids).Scan(&agents).Error; err != nil {
 		return err
 	}
@@ -468,19 +479,20 @@ func doorKeys(tx *gorm.DB, ids []int64, doors map[int64]*access.Door) error {
 		InstanceID                                int64
 		Key, LoginUser, Holder, HolderSort, State string
 		Fingerprint, Comment, Standing, Against   string
-		Former                                    string
+		Former, Command                           string
 		Steward, StandingOld, Leaving             bool
 		RetiredAt, StandingAt, AgainstAt, UsedAt  *time.Time
+		UntilAt                                   *time.Time
 		CreatedAt                                 time.Time
 	}
 	if err := tx.Raw(`SELECT a.instance_id, coalesce(k.name, '') AS key, coalesce(k.fingerprint, '') AS fingerprint,
 		coalesce(k.comment, '') AS comment, coalesce(k.former_names, '[]')::text AS former, a.login_user,
 		coalesce(h.name, '') AS holder, coalesce(h.sort, '') AS holder_sort,
 		coalesce(k.state, 'in use') AS state, k.retired_at, a.steward, a.standing, a.standing_old, a.standing_at,
-		a.against, a.against_at, a.created_at, (SELECT u.last_at FROM last_uses u WHERE u.instance_id = a.instance_id
+		a.against, a.against_at, a.created_at, t.until_at, coalesce(t.command, '') AS command, (SELECT u.last_at FROM last_uses u WHERE u.instance_id = a.instance_id
 		AND u.login_user = a.login_user AND u.fingerprint = k.fingerprint) AS used_at, EXISTS (SELECT 1 FROM work w WHERE w.instance_id = a.instance_id
 		AND w.old_key_id = a.key_id AND w.kind = 'rotate' AND w.state IN ('queued', 'running', 'waiting')) AS leaving
-		FROM access a LEFT JOIN keys k ON k.id = a.key_id LEFT JOIN holders h ON h.id = k.holder_id
+		FROM access a LEFT JOIN keys k ON k.id = a.key_id LEFT JOIN holders h ON h.id = k.holder_id LEFT JOIN access_terms t ON t.access_id = a.id
 		WHERE a.instance_id IN ? ORDER BY a.id`, ids).Scan(&rows).Error; err != nil {
 		return err
 	}
@@ -490,7 +502,7 @@ func doorKeys(tx *gorm.DB, ids []int64, doors map[int64]*access.Door) error {
 		k := access.DoorKey{Key: r.Key, Fingerprint: r.Fingerprint, Comment: r.Comment, LoginUser: r.LoginUser,
 			Recorded: true, Steward: r.Steward, Holder: r.Holder, HolderSort: r.HolderSort,
 			State: r.State, Retired: r.RetiredAt != nil, Old: r.StandingOld, At: timeOf(r.StandingAt),
-			AgainstAt: timeOf(r.AgainstAt), Leaving: r.Leaving, RecordedAt: r.CreatedAt, UsedAt: timeOf(r.UsedAt)}
+			AgainstAt: timeOf(r.AgainstAt), Leaving: r.Leaving, Until: timeOf(r.UntilAt), Only: r.Command, RecordedAt: r.CreatedAt, UsedAt: timeOf(r.UsedAt)}
 		if err := json.Unmarshal([]byte(r.Former), &k.Former); err != nil {
 			return err
 		}

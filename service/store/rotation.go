@@ -211,6 +211,24 @@ func (s *Store) TakeEnd(ctx context.Context, accessID, workID int64) error {
 	})
 }
 
+// ReplaceTerms keeps the terms of an access in the place of those that it had; none, if nothing is bound. What waits for its end looks at once.
+func (s *Store) ReplaceTerms(ctx context.Context, t Terms) error {
+	return s.tx(ctx, func(tx *gorm.DB) error {
+		if err := tx.Exec(`UPDATE work SET wake_at = clock_timestamp() WHERE state = 'waiting'
+			AND id = (SELECT work_id FROM access_terms WHERE access_id = ?)`, t.AccessID).Error; err != nil {
+			return err
+		}
+		if t.UntilAt == nil && t.FromRange == "" && t.Command == "" {
+			return tx.Exec("DELETE FROM access_terms WHERE access_id = ?", t.AccessID).Error
+		}
+		return tx.Exec(`INSERT INTO access_terms (access_id, until_at, from_range, command, reason, enforced, operator, work_id, expiry)
+			VALUES (?, ?, ?, ?, ?, ?, ?, nullif(CAST(? AS bigint), 0), ?) ON CONFLICT (access_id) DO UPDATE SET until_at = excluded.until_at,
+			from_range = excluded.from_range, command = excluded.command, reason = excluded.reason, enforced = excluded.enforced,
+			operator = excluded.operator, work_id = excluded.work_id, expiry = excluded.expiry`,
+			t.AccessID, t.UntilAt, t.FromRange, t.Command, t.Reason, t.Enforced, t.Operator, t.WorkID, t.Expiry).Error
+	})
+}
+
 // SetTerms keeps the terms of an access. The work that waits for its end looks
 // at once.
 func (s *Store) SetTerms(ctx context.Context, t Terms) error {

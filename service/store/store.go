@@ -108,7 +108,7 @@ func connect(url string, connections int, log *slog.Logger) (*Store, *pgx.ConnCo
 	sent := &counting{}
 	config.Tracer = sent
 	sqlDB := stdlib.OpenDB(*config)
-	db, err := gorm.Open(postgres.New(postgres.Config{Conn: sqlDB}), &gorm.Config{
+	db, err := gorm.Open(dialect{postgres.Dialector{Config: &postgres.Config{Conn: sqlDB}}}, &gorm.Config{
 		SkipDefaultTransaction: true,
 		Logger:                 gormLog{log},
 	})
@@ -123,6 +123,12 @@ func connect(url string, connections int, log *slog.Logger) (*Store, *pgx.ConnCo
 	sqlDB.SetConnMaxIdleTime(5 * time.Minute)
 	return &Store{db: db, sent: sent}, config, nil
 }
+
+// dialect is that of PostgreSQL, which does not write values into a statement in order to show it: Scan would have that done for each
+// statement, whether anybody looks or not, and a log has no use for values.
+type dialect struct{ postgres.Dialector }
+
+func (dialect) Explain(sql string, _ ...any) string { return sql }
 
 // grant gives the service's role what it needs, and takes from it whatever
 // would let it rewrite the journal.

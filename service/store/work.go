@@ -280,6 +280,7 @@ type NewWork struct {
 	OldKeyID    int64 // the key that it takes or ends; 0 for none
 	NewKeyID    int64 // the key that it adds; 0 for none
 	Steps       []WorkStep
+	Subject     string // what it is about, where that is no instance: others look for work of the same one
 	Target      string // in the journal, such as "instance berth-board-1"
 	Action      string // such as "instance.launch"
 	Intent      string
@@ -311,10 +312,10 @@ func addWork(tx *gorm.DB, by Actor, once Once, instanceID int64, n NewWork) (int
 	}
 	var id int64
 	err = tx.Raw(`INSERT INTO work (token, kind, title, parent_id, instance_id, operator, address, input, state,
-		changing, holding, intent_id, at, old_key_id, new_key_id)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, 'queued', ?, ?, ?, ?, nullif(?, 0), nullif(?, 0)) RETURNING id`,
+		changing, holding, intent_id, at, old_key_id, new_key_id, subject)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, 'queued', ?, ?, ?, ?, nullif(?, 0), nullif(?, 0), ?) RETURNING id`,
 		n.Token, n.Kind, n.Title, parent, instance, by.Operator, by.Address, string(input), n.Changing, n.Changing,
-		intent, first, n.OldKeyID, n.NewKeyID).Scan(&id).Error
+		intent, first, n.OldKeyID, n.NewKeyID, n.Subject).Scan(&id).Error
 	if constraint, ok := unique(err); ok && constraint == "work_holds_instance" {
 		return 0, ErrInProgress
 	}

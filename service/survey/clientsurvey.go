@@ -62,12 +62,14 @@ func (w *Service) TakeClientSurvey(ctx context.Context, by store.Actor, i store.
 			Owner:       plaintext.Line(plaintext.Cut(l.Owner, 40)),
 			Fingerprint: plaintext.Line(plaintext.Cut(l.Fingerprint, 60))})
 	}
+	w.surveying.Add(1)
+	defer w.surveying.Add(-1)
 	fence, err := w.Store.TakeTurn(ctx, i.ID)
 	if err != nil {
 		return out, err
 	}
 	turn := store.Turn{InstanceID: i.ID, Fence: fence}
-	kept := store.Kept{By: by, Turn: turn}
+	kept := store.Kept{By: by, Turn: turn, Instance: i.Name}
 	c := Compared{Found: map[int64]bool{}}
 	known, err := w.Store.ForSurvey(ctx, i.ID)
 	if err == nil {
@@ -87,7 +89,7 @@ func (w *Service) TakeClientSurvey(ctx context.Context, by store.Actor, i store.
 	if err != nil {
 		return out, errJoinGive(ctx, w, turn, err)
 	}
-	if err := w.Store.KeepSurvey(ctx, i, kept); err != nil || log == nil {
+	if err := w.keepSurvey(ctx, kept); err != nil || log == nil {
 		return out, err
 	}
 	return out, w.Store.KeepUses(ctx, by, i, *log, uses)

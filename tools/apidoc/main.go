@@ -115,7 +115,7 @@ func document(v any) string {
 // names fill the paths of examples, by what stands before them.
 var names = map[string]string{"keys": "day-crew", "instances": "berth-board-1", "holders": "crew",
 	"operators": "night-lead", "work": "17", "access": "4", "today": "3", "tokens": "2",
-	"static-addresses": "ferry-gate"}
+	"static-addresses": "ferry-gate", "keybooks": "12", "streams": "7"}
 
 // example is a call with curl. What it sends is the document with every field that is always
 // there, empty: fill in what is meant.

@@ -14,6 +14,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 )
 
@@ -67,14 +69,15 @@ func pages(base, password, out, only string) error {
 			chromedp.SendKeys(css("#password"), password+"\r"), chromedp.WaitVisible(css(".matter"))),
 		shot("console-map", chromedp.Navigate(base+"/map"), chromedp.WaitVisible(css("canvas.grid"))),
 		shell(handEditBack),
-		shot("console-instances", chromedp.Navigate(base+"/instances"), chromedp.WaitVisible(css("table"))),
 		shot("console-instance", chromedp.Navigate(base+"/instances/berth-board-1"),
 			chromedp.WaitVisible(css(".evidence"))),
 		shell(breakDoor),
 		shot("console-why", chromedp.Navigate(base+"/instances/cargo-manifest-1/why?key=cargo-robot"),
 			chromedp.WaitVisible(css(".checklist .first"))),
 		shell(mendDoor),
-		shot("console-keys", chromedp.Navigate(base+"/keys"), chromedp.WaitVisible(css("table"))),
+		shot("console-keybook", chromedp.Navigate(base+"/keybooks"), chromedp.WaitVisible(css("textarea")), chromedp.SendKeys(css("textarea"), tideBook),
+			chromedp.Click(chromedp.Search(`//button[contains(., "Compare")]`)), chromedp.WaitVisible(css(".book-items")),
+			chromedp.ScrollIntoView(css(".book-items li:last-child"))),
 		shot("console-key", chromedp.Navigate(base+"/keys/old-gate-contractor"),
 			chromedp.WaitVisible(css(".evidence"))),
 		shot("console-launch", chromedp.Navigate(base+"/launch"), chromedp.WaitVisible(css("#name")),
@@ -91,6 +94,11 @@ func pages(base, password, out, only string) error {
 			"'\"id\": [0-9]*' | grep -o '[0-9]*')"),
 		shot("console-work", chromedp.Click(css(".work-head a")), chromedp.WaitVisible(css(".events"))),
 		shell("bin/plumlatch instance remove lamp-control-2 -yes"),
+		shot("console-shell", chromedp.Navigate(base+"/shells?instance=berth-board-1"), chromedp.WaitReady(css(`input[type="file"]`)),
+			chromedp.SetUploadFiles(css(`input[type="file"]`), []string{dayCrew()}),
+			chromedp.Click(chromedp.Search(`//button[contains(., "Open a shell on") and not(@disabled)]`)), chromedp.WaitVisible(css(".xterm-rows")),
+			chromedp.Sleep(2*time.Second), types("hostname; id; ls -la .ssh"), chromedp.KeyEvent("\r"), chromedp.Sleep(time.Second),
+			types("printf '\\033[32mwater at the berth\\033[0m \\033[38;2;138;96;22mhigh tide 2.40 m\\033[0m\\n'"), chromedp.KeyEvent("\r")),
 		shot("console-restore", chromedp.Navigate(base+"/instances/ticket-gate-2/restore"),
 			chromedp.WaitVisible(css(".routes")), scrollUp),
 	)
@@ -108,6 +116,31 @@ const (
 	handEdit     = edited + `cp -p $file $file.kept; ssh-keygen -q -t ed25519 -N "" -C pump-fitter -f /tmp/plumlatch-shot-key; cat /tmp/plumlatch-shot-key.pub >> $file; rm /tmp/plumlatch-shot-key*; bin/plumlatch survey -all -inside -outside`
 	handEditBack = edited + `cat $file.kept > $file; rm $file.kept; bin/plumlatch survey berth-board-2`
 )
+
+// tideBook is a book whose difference has something of most sorts.
+const tideBook = `keybook: tide-gauges
+complete: {instances: [tide-gauge-1, tide-gauge-2, tide-gauge-3], files: [pasted.yaml]}
+access:
+  - {whom: [tide-survey, key/day-crew], to: {image: tideline-2}, reason: the winter survey}
+  - {whom: key/skerry-watch, to: {instances: [tide-gauge-1]}, from: [127.0.0.0/8]}
+`
+
+// dayCrew is the private file of the day crew, whose key opens the berths.
+func dayCrew() string {
+	at, err := filepath.Abs("demo-holders/day-crew/day-crew")
+	if err != nil {
+		return ""
+	}
+	return at
+}
+
+// types writes into whatever has the focus.
+func types(text string) chromedp.Action[chromedp.Void] {
+	return chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
+		_, err := cdp.Call(ctx, target, input.InsertText, input.InsertTextParams{Text: text})
+		return err
+	})
+}
 
 // scrollUp brings the top of the page into the picture.
 var scrollUp = chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
@@ -165,6 +198,19 @@ func terminals(out, only string) error {
 			run bin/plumlatch work cancel $id
 			run bin/plumlatch work show $id
 			bin/plumlatch instance remove slip-pump-2 -yes >/dev/null 2>&1`},
+		{"client-keybook", `
+			mkdir ` + folder + `/book; sed 's/pasted.yaml/tide.yaml/' > ` + folder + `/book/tide.yaml <<'END'
+` + tideBook + `END
+			( cd ` + folder + `; export PATH=$OLDPWD/bin:$PATH
+			run cat book/tide.yaml
+			run plumlatch keybook check book
+			run plumlatch keybook compare book
+			run plumlatch keybook settle book -yes -compared $(plumlatch keybook compare book -json | grep -m1 -o '"hash": "[^"]*' | cut -d'"' -f4)
+			run plumlatch keybook history
+			{ plumlatch work cancel $(plumlatch keybook history tide-gauges -json | grep -m1 -o '"work": [0-9]*' | grep -o '[0-9]*')
+			for n in 1 2; do plumlatch access remove tide-gauge-$n -key day-crew -yes; done
+			sed -i 's/.*skerry-watch.*/  - {whom: key\/skerry-watch, to: {instances: [tide-gauge-1, tide-gauge-2]}}/; s/, key.day-crew//' book/tide.yaml
+			plumlatch keybook settle book -yes -compared $(plumlatch keybook compare book -json | grep -m1 -o '"hash": "[^"]*' | cut -d'"' -f4); } >/dev/null 2>&1 )`},
 		{"client-rotate", `
 			bin/plumlatch key create harbour-ops-2027 -dir ` + folder +
 			` -new-passphrase /dev/null -holder harbour-ops >/dev/null 2>&1
@@ -179,17 +225,6 @@ func terminals(out, only string) error {
 			run bin/plumlatch restore berth-board-8 -lost tide-clerk -go -name tide-clerk-2 -dir ` + folder +
 			` -new-passphrase /dev/null -yes
 			bin/plumlatch instance remove berth-board-8 -yes >/dev/null 2>&1; bin/plumlatch key forget tide-clerk -yes >/dev/null 2>&1; bin/plumlatch key forget tide-clerk-2 -yes >/dev/null 2>&1`},
-		{"client-check", `
-			mkdir ` + folder + `/laptop
-			cp demo-holders/day-crew/day-crew ` + folder + `/laptop/shift; chmod 644 ` + folder + `/laptop/shift
-			sed 's/$/\r/' demo-holders/bridge-duty/bridge-duty > ` + folder + `/laptop/from-mail.pem; chmod 600 ` +
-			folder + `/laptop/from-mail.pem
-			bin/plumlatch key convert demo-holders/tide-survey/tide-survey -format ppk -out ` + folder +
-			`/laptop/survey.ppk 2>/dev/null >/dev/null
-			cp demo-holders/ticket-desk/ticket-desk.pub ` + folder + `/laptop/desk.pub
-			run bin/plumlatch key check ` + folder + `/laptop
-			run bin/plumlatch key check -fix ` + folder + `/laptop/from-mail.pem
-			run bin/plumlatch key prove day-crew -identity ` + folder + `/laptop/shift`},
 		{"client-why", `
 			mkdir ` + folder + `/desk; cp demo-holders/day-crew/day-crew* ` + folder + `/desk; chmod 644 ` +
 			folder + `/desk/day-crew

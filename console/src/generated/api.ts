@@ -548,6 +548,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/instances/{name}/agent/upgrade": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Have the agent try the version that the service has, and take it if it comes up.
+     * @description For whoever is operator or more.
+     */
+    post: operations["post-instances-name-agent-upgrade"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/instances/{name}/boot-log": {
     parameters: {
       query?: never;
@@ -1084,6 +1104,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/instances/{name}/streams": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Open a stream to its SSH server: the service passes bytes on that it cannot read.
+     * @description For whoever is operator or more.
+     */
+    post: operations["post-instances-name-streams"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/instances/{name}/survey": {
     parameters: {
       query?: never;
@@ -1118,6 +1158,26 @@ export interface paths {
     get: operations["get-instances-name-surveys"];
     put?: never;
     post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/instances/{name}/tags": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Give it tags in the ledger, and take some away.
+     * @description For whoever is operator or more.
+     */
+    post: operations["post-instances-name-tags"];
     delete?: never;
     options?: never;
     head?: never;
@@ -1278,6 +1338,90 @@ export interface paths {
      * @description For whoever is viewer or more.
      */
     post: operations["post-journal-verify"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/keybooks": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * The keybooks that were settled, the newest first.
+     * @description For whoever is viewer or more.
+     */
+    get: operations["get-keybooks"];
+    put?: never;
+    /**
+     * Settle a keybook.
+     * @description For whoever is operator or more.
+     */
+    post: operations["post-keybooks"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/keybooks/compare": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Set a keybook against the ledger; nothing is changed.
+     * @description For whoever is viewer or more.
+     */
+    post: operations["post-keybooks-compare"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/keybooks/write": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * The keybook that describes what is there now.
+     * @description For whoever is viewer or more.
+     */
+    post: operations["post-keybooks-write"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/keybooks/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * One of them, by its work, with its text.
+     * @description For whoever is viewer or more.
+     */
+    get: operations["get-keybooks-id"];
+    put?: never;
+    post?: never;
     delete?: never;
     options?: never;
     head?: never;
@@ -2000,6 +2144,90 @@ export interface paths {
      */
     post: operations["post-static-addresses-name-move"];
     delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/streams": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * The streams, the newest first, at most 200.
+     * @description For whoever is viewer or more.
+     */
+    get: operations["get-streams"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/streams/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    post?: never;
+    /**
+     * End a stream, within some seconds.
+     * @description For whoever is operator or more.
+     */
+    delete: operations["delete-streams-id"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/streams/{id}/bytes": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * Carry a stream that one has opened: a WebSocket (docs/shell.md).
+     * @description For whoever is operator or more.
+     */
+    get: operations["get-streams-id-bytes"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/streams/{id}/key": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Let a pair in that was made for this session: for five minutes, from where the stream comes.
+     * @description For whoever is operator or more.
+     */
+    post: operations["post-streams-id-key"];
+    /**
+     * The session has begun: withdraw its pair.
+     * @description For whoever is operator or more.
+     */
+    delete: operations["delete-streams-id-key"];
     options?: never;
     head?: never;
     patch?: never;
@@ -2768,7 +2996,10 @@ export interface components {
       instance: string;
       /** Format: int64 */
       instance_id: number;
+      last_upgrade?: string;
       never: string[];
+      offered?: number;
+      public_key?: string;
       /** Format: date-time */
       refused_at?: string;
       refused_from?: string;
@@ -2793,6 +3024,12 @@ export interface components {
       authority: string;
       service: string;
       token: string;
+    };
+    AgentUpgrade: {
+      /** Format: date-time */
+      at: string;
+      from: number;
+      to: number;
     };
     AgentcallsRequest: {
       agent: string;
@@ -2962,6 +3199,7 @@ export interface components {
       at_once?: boolean;
       cut_off?: number;
       found?: components["schemas"]["FoundBeside"][];
+      kept?: string[];
       members: components["schemas"]["FleetMember"][];
       waves: components["schemas"]["FleetWave"][];
       word?: string;
@@ -3089,6 +3327,7 @@ export interface components {
       key_label?: string;
       keys: number;
       keys_files?: string[];
+      lends?: boolean;
       login_user: string;
       name: string;
       old_machines?: components["schemas"]["OldMachine"][];
@@ -3256,6 +3495,126 @@ export interface components {
       lists: components["schemas"]["KeyList"][];
       rules?: components["schemas"]["KeyListRules"];
     };
+    Keybook: {
+      /** Format: date-time */
+      at: string;
+      complete?: string;
+      counts: {
+        [key: string]: number;
+      };
+      difference: string;
+      files?: components["schemas"]["KeybookSource"][];
+      name: string;
+      operator: string;
+      outcome?: string;
+      publics?: {
+        [key: string]: string;
+      };
+      state: string;
+      text: string;
+      version?: string;
+      /** Format: int64 */
+      work: number;
+    };
+    KeybookCompared: {
+      cut?: number;
+      difference: components["schemas"]["KeybookDifference"];
+      report: components["schemas"]["KeybookReport"];
+      text: string;
+      word?: string;
+    };
+    KeybookDifference: {
+      book: string;
+      counts: {
+        [key: string]: number;
+      };
+      cut_offs: number;
+      hash: string;
+      in_scope: number;
+      instances: number;
+      items: components["schemas"]["KeybookItem"][];
+      limit: number;
+      scope: number;
+      unseen: number;
+    };
+    KeybookFinding: {
+      code: string;
+      column?: number;
+      file: string;
+      line?: number;
+      near?: string[];
+      sentence: string;
+      severity: string;
+    };
+    KeybookItem: {
+      at?: components["schemas"]["KeybookPlace"];
+      away?: boolean;
+      cut_off?: boolean;
+      do: string;
+      doubt?: string;
+      evidence?: string;
+      fingerprint?: string;
+      holder?: string;
+      instance?: string;
+      key?: string;
+      reason?: string;
+      sentence: string;
+      set?: string[];
+      terms?: components["schemas"]["KeybookTerms"];
+      user?: string;
+      was?: components["schemas"]["KeybookTerms"];
+      why?: string;
+    };
+    KeybookPlace: {
+      column?: number;
+      file: string;
+      line?: number;
+    };
+    KeybookReport: {
+      book?: string;
+      files: string[];
+      findings: components["schemas"]["KeybookFinding"][];
+    };
+    KeybookSettle: {
+      at_most?: string;
+      compared: string;
+      cut_off?: number;
+      files: components["schemas"]["KeybookSource"][];
+      first?: number;
+      grow?: number;
+      launch?: boolean;
+      publics?: {
+        [key: string]: string;
+      };
+      stop_after?: number;
+      version?: string;
+      withdraw?: number;
+    };
+    KeybookSource: {
+      name: string;
+      text: string;
+    };
+    KeybookTerms: {
+      from?: string;
+      only?: string;
+      /** Format: date-time */
+      until?: string;
+    };
+    KeybookText: {
+      files: components["schemas"]["KeybookSource"][];
+      publics?: {
+        [key: string]: string;
+      };
+    };
+    KeybookWrite: {
+      into?: components["schemas"]["KeybookText"];
+      name: string;
+      region?: string;
+      tag?: string;
+    };
+    KeybookWritten: {
+      text: string;
+    };
     LabelDiff: {
       instance: string;
       label: string;
@@ -3282,6 +3641,7 @@ export interface components {
       vantage?: string;
     };
     Launch: {
+      agent_verbs?: string[];
       cloud_key?: string;
       disk_gb?: number;
       image: string;
@@ -3344,6 +3704,10 @@ export interface components {
       items: components["schemas"]["Key"][];
       next_cursor?: string;
     };
+    ListOfKeybook: {
+      items: components["schemas"]["Keybook"][];
+      next_cursor?: string;
+    };
     ListOfLastSurvey: {
       items: components["schemas"]["LastSurvey"][];
       next_cursor?: string;
@@ -3382,6 +3746,10 @@ export interface components {
     };
     ListOfStaticAddress: {
       items: components["schemas"]["StaticAddress"][];
+      next_cursor?: string;
+    };
+    ListOfStream: {
+      items: components["schemas"]["Stream"][];
       next_cursor?: string;
     };
     ListOfTimelineEvent: {
@@ -3538,6 +3906,10 @@ export interface components {
     NewStaticAddress: {
       name: string;
       region: string;
+    };
+    NewStream: {
+      reason?: string;
+      way?: string;
     };
     NewToken: {
       name: string;
@@ -3947,6 +4319,7 @@ export interface components {
       groups: components["schemas"]["RuleGroup"][];
       instance: string;
       ipv6: boolean;
+      service_address?: string;
     };
     SealedPassword: {
       address: string;
@@ -3971,6 +4344,9 @@ export interface components {
       public_key?: string;
       role: string;
       token?: string;
+    };
+    SessionKey: {
+      public_key: string;
     };
     SetLogins: {
       password?: string;
@@ -4056,6 +4432,36 @@ export interface components {
       price?: components["schemas"]["Price"];
       region: string;
     };
+    Stream: {
+      address: string;
+      /** Format: date-time */
+      begun: string;
+      /** Format: int64 */
+      down: number;
+      /** Format: date-time */
+      ended?: string;
+      /** Format: int64 */
+      id: number;
+      instance: string;
+      open: boolean;
+      operator: string;
+      reason?: string;
+      seen_from: string;
+      /** Format: int64 */
+      up: number;
+      way: string;
+      why?: string;
+      words?: string;
+    };
+    StreamBegun: {
+      /** Format: int64 */
+      id: number;
+      secret: string;
+      seen_from: string;
+      /** Format: date-time */
+      until: string;
+      way: string;
+    };
     Survey: {
       /** Format: date-time */
       at: string;
@@ -4104,6 +4510,12 @@ export interface components {
       public_key: string;
       result: string;
       steward: boolean;
+    };
+    TagChange: {
+      remove?: string[];
+      set?: {
+        [key: string]: string;
+      };
     };
     TimelineEvent: {
       /** Format: date-time */
@@ -5445,6 +5857,36 @@ export interface operations {
       };
     };
   };
+  "post-instances-name-agent-upgrade": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["AgentUpgrade"];
+        };
+      };
+    };
+  };
   "get-instances-name-boot-log": {
     parameters: {
       query?: never;
@@ -6415,6 +6857,40 @@ export interface operations {
       };
     };
   };
+  "post-instances-name-streams": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["NewStream"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["StreamBegun"];
+        };
+      };
+    };
+  };
   "post-instances-name-survey": {
     parameters: {
       query?: never;
@@ -6476,6 +6952,38 @@ export interface operations {
         content: {
           "application/json": components["schemas"]["ListOfLastSurvey"];
         };
+      };
+    };
+  };
+  "post-instances-name-tags": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["TagChange"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
       };
     };
   };
@@ -6727,6 +7235,166 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["JournalCheck"];
+        };
+      };
+    };
+  };
+  "get-keybooks": {
+    parameters: {
+      query?: {
+        name?: string;
+        sort?: string;
+        order?: string;
+        limit?: string;
+        cursor?: string;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ListOfKeybook"];
+        };
+      };
+    };
+  };
+  "post-keybooks": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["KeybookSettle"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Work"];
+        };
+      };
+    };
+  };
+  "post-keybooks-compare": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["KeybookText"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["KeybookCompared"];
+        };
+      };
+    };
+  };
+  "post-keybooks-write": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["KeybookWrite"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["KeybookWritten"];
+        };
+      };
+    };
+  };
+  "get-keybooks-id": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Keybook"];
         };
       };
     };
@@ -8086,6 +8754,157 @@ export interface operations {
         "application/json": components["schemas"]["MoveAddress"];
       };
     };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Work"];
+        };
+      };
+    };
+  };
+  "get-streams": {
+    parameters: {
+      query?: {
+        instance?: string;
+        open?: string;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ListOfStream"];
+        };
+      };
+    };
+  };
+  "delete-streams-id": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+    };
+  };
+  "get-streams-id-bytes": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+    };
+  };
+  "post-streams-id-key": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["SessionKey"];
+      };
+    };
+    responses: {
+      /** @description what went wrong */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      "2XX": {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Work"];
+        };
+      };
+    };
+  };
+  "delete-streams-id-key": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
     responses: {
       /** @description what went wrong */
       default: {

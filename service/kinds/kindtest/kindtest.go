@@ -17,6 +17,7 @@ import (
 	"fmt"
 	"log/slog"
 	"math/rand/v2"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
@@ -63,7 +64,8 @@ type House struct {
 	bare        *pgx.Conn    // to end the claims of a replica that was killed
 	while       func(*House, store.Work)
 	follow      time.Duration
-	kept        []byte // by KeepKeys
+	letIn       *kinds.Worker // by LetAgentsIn
+	kept        []byte        // by KeepKeys
 	keptOf      []store.Access
 }
 
@@ -133,6 +135,40 @@ func (h *House) replica(halt func(db *store.Store, point string)) *kinds.Worker 
 	}
 	h.of = db
 	return w
+}
+
+// LetAgentsIn lets agents in on an address, which it returns, until the test ends: whichever replica is killed meanwhile.
+func (h *House) LetAgentsIn() string {
+	h.Helper()
+	cipher, err := atrest.Load(h.file("identity.txt"))
+	if err == nil {
+		err = cipher.Keep(h.Context(), h.DB)
+	}
+	if err != nil {
+		h.Fatal(err)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		h.Fatal(err)
+	}
+	w := kinds.New(&door.Service{Store: h.DB, Cipher: cipher, Log: slog.New(slog.DiscardHandler)}, 0)
+	w.Agents.RenewEvery = 300 * time.Millisecond
+	if err := w.Agents.Serve(h.Context(), l, l.Addr().String()); err != nil {
+		h.Fatal(err)
+	}
+	h.Cleanup(w.Agents.Close)
+	h.letIn = w
+	return l.Addr().String()
+}
+
+// Connected tells whether an instance's agent is connected to the replica of LetAgentsIn.
+func (h *House) Connected(i store.Instance) bool {
+	h.Helper()
+	_, is, err := h.letIn.Agents.Of(h.Context(), i)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		h.Fatal(err)
+	}
+	return is
 }
 
 // end ends the replica that is there, in good order unless it was killed.
@@ -637,4 +673,13 @@ func (h *House) Exec(sql string, args ...any) {
 	if _, err := h.bare.Exec(h.Context(), sql, args...); err != nil {
 		h.Fatal(err)
 	}
+}
+
+// Count runs a query that counts.
+func (h *House) Count(sql string, args ...any) (n int) {
+	h.Helper()
+	if err := h.bare.QueryRow(h.Context(), sql, args...).Scan(&n); err != nil {
+		h.Fatal(err)
+	}
+	return n
 }

@@ -56,21 +56,14 @@ func begin() error {
 	if err := os.Chmod(folder, 0o711); err != nil { // the database's own user passes through it
 		return err
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	// The port that was free may be another test's by the time the server asks for it.
+	url, err := start()
+	for tries := 1; err != nil && tries < 5; tries++ {
+		url, err = start()
+	}
 	if err != nil {
 		return err
 	}
-	port := l.Addr().(*net.TCPAddr).Port
-	if err := l.Close(); err != nil {
-		return err
-	}
-	// Nothing of it is wanted after a crash.
-	p, url, err := postgres.Start(context.Background(), folder+"/pg", folder, port, "test", "fsync=off",
-		"full_page_writes=off", "synchronous_commit=off")
-	if err != nil {
-		return err
-	}
-	stop = func() { _ = p.Stop(syscall.SIGINT) }
 	if err := run(url, "CREATE DATABASE "+template); err != nil {
 		return err
 	}
@@ -80,6 +73,26 @@ func begin() error {
 	}
 	owner = url
 	return s.Close()
+}
+
+// start starts the server on a port that nobody listens on just now, and returns its URL.
+func start() (string, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", err
+	}
+	port := l.Addr().(*net.TCPAddr).Port
+	if err := l.Close(); err != nil {
+		return "", err
+	}
+	// Nothing of it is wanted after a crash.
+	p, url, err := postgres.Start(context.Background(), folder+"/pg", folder, port, "test", "fsync=off",
+		"full_page_writes=off", "synchronous_commit=off")
+	if err != nil {
+		return "", err
+	}
+	stop = func() { _ = p.Stop(syscall.SIGINT) }
+	return url, nil
 }
 
 func run(url, sql string) error {

@@ -96,7 +96,7 @@ func TestAxe(t *testing.T) {
 	}
 	look(1280, "light")
 	b.visit(t, "/")
-	b.do(t, chromedp.WaitVisible(css("#operator")))
+	b.do(t, chromedp.WaitVisible(css("#operator"), seldom))
 	check("signing in", "1280 light")
 	password, err := os.ReadFile(d.path("console-password"))
 	mustDo(t, err)

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/input"
 	cdplog "github.com/chromedp/cdproto/log"
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/runtime"
@@ -30,6 +31,10 @@ type browser struct {
 type sent struct{ method, url, body string }
 
 type css = chromedp.CSS
+
+// seldom has what waits for a part of a page ask for it ten times a second. Two hundred times, as the package would, is a
+// processor's whole time, for as long as it waits.
+var seldom = chromedp.RetryInterval(100 * time.Millisecond)
 
 func openBrowser(t testing.TB, base string) *browser {
 	t.Helper()
@@ -123,7 +128,8 @@ func (b *browser) text(t testing.TB) string {
 func (b *browser) see(t testing.TB, words ...string) {
 	t.Helper()
 	var text string
-	for deadline := time.Now().Add(2 * time.Minute); time.Now().Before(deadline); time.Sleep(80 * time.Millisecond) {
+	for deadline := time.Now().Add(2 * time.Minute); time.Now().Before(deadline); {
+		asked := time.Now()
 		text = b.text(t)
 		missing := false
 		for _, w := range words {
@@ -132,6 +138,7 @@ func (b *browser) see(t testing.TB, words ...string) {
 		if !missing {
 			return
 		}
+		leaveTime(asked)
 	}
 	if shot, err := chromedp.Run(b.ctx, chromedp.CaptureScreenshot()); err == nil {
 		_ = os.WriteFile(filepath.Join(os.TempDir(), "plumlatch-e2e-failed.png"), shot, 0o600)
@@ -149,23 +156,26 @@ func (b *browser) visit(t testing.TB, path string) {
 func (b *browser) press(t testing.TB, label string) {
 	t.Helper()
 	// One that cannot be pressed yet is waited for, as a person does.
-	b.do(t, chromedp.Click(chromedp.Search(`//button[normalize-space(.)="`+label+`" and not(@disabled)]`)))
+	b.do(t, chromedp.Click(chromedp.Search(`//button[normalize-space(.)="`+label+`" and not(@disabled)]`), seldom))
 }
 
-// fill writes into a field until it has the text: a dialog that opens may take
-// the focus away in the middle.
+// fill pastes into a field until it has the text: a dialog that opens may take
+// the focus away in the middle. A page draws itself anew for each key that is typed.
 func (b *browser) fill(t testing.TB, field css, text string) {
 	t.Helper()
-	b.do(t, chromedp.WaitVisible(field))
+	b.do(t, chromedp.WaitVisible(field, seldom))
 	waitFor(t, "the text in "+string(field), func() bool {
 		script, _ := json.Marshal(string(field))
-		b.do(t, chromedp.Focus(field))
+		b.do(t, chromedp.Focus(field, seldom))
 		if _, err := chromedp.Run(b.ctx,
 			chromedp.Evaluate[bool]("(document.querySelector("+string(script)+").select(), true)")); err != nil {
 			t.Fatal(err)
 		}
-		b.do(t, chromedp.SendKeys(field, text))
-		v, err := chromedp.Run(b.ctx, chromedp.Value(field))
+		b.do(t, chromedp.Func(func(c context.Context, target *chromedp.Target) error {
+			_, err := cdp.Call(c, target, input.InsertText, input.InsertTextParams{Text: text})
+			return err
+		}))
+		v, err := chromedp.Run(b.ctx, chromedp.Value(field, seldom))
 		return err == nil && v == text
 	})
 }
@@ -173,8 +183,8 @@ func (b *browser) fill(t testing.TB, field css, text string) {
 func (b *browser) signIn(t testing.TB, operator, password string) {
 	t.Helper()
 	b.visit(t, "/")
-	b.do(t, chromedp.WaitVisible(css("#operator")), chromedp.SendKeys(css("#operator"), operator),
-		chromedp.SendKeys(css("#password"), password+"\r"))
+	b.do(t, chromedp.WaitVisible(css("#operator"), seldom), chromedp.SendKeys(css("#operator"), operator, seldom),
+		chromedp.SendKeys(css("#password"), password+"\r", seldom))
 }
 
 // sentSince returns the requests after the first n, and how many there are now.

@@ -41,7 +41,7 @@ func TestConsole(t *testing.T) {
 	b.fill(t, "#user", "debian")
 	b.fill(t, "#identity", "~/.ssh/harbour ops")
 	b.fill(t, "#holder", "harbour-lead")
-	b.do(t, chromedp.Click(css("#steward")))
+	b.do(t, chromedp.Click(css("#steward"), seldom))
 	b.see(t, "plumlatch instance adopt old-berth-1 -address [2001:db8::7]:2222 -user debian "+
 		"-identity ~/'.ssh/harbour ops' -holder harbour-lead -no-steward")
 	b.visit(t, "/instances")
@@ -99,10 +99,10 @@ func consoleImport(t *testing.T, b *browser, d *demo, dir string) {
 	b.press(t, "Import a key")
 	b.fill(t, "#name", "quay-desk")
 	// Pasted, as from a clipboard; and dropped as a file.
-	b.do(t, chromedp.SendKeys(css("#public_key"), string(private)))
+	b.fill(t, "#public_key", string(private))
 	b.press(t, "Import")
 	b.see(t, "This is a private key", "Nothing was sent")
-	b.do(t, chromedp.SetUploadFiles(css(`input[type="file"]`), []string{filepath.Join(dir, "quay-desk")}))
+	b.do(t, chromedp.SetUploadFiles(css(`input[type="file"]`), []string{filepath.Join(dir, "quay-desk")}, seldom))
 	b.see(t, "This is a private key")
 	time.Sleep(300 * time.Millisecond)
 	after, _ := b.sentSince(before)
@@ -111,14 +111,14 @@ func consoleImport(t *testing.T, b *browser, d *demo, dir string) {
 			t.Errorf("something was sent: %s %s", r.method, r.url)
 		}
 	}
-	b.do(t, chromedp.SetUploadFiles(css(`input[type="file"]`), []string{filepath.Join(dir, "quay-desk.pub")}))
+	b.do(t, chromedp.SetUploadFiles(css(`input[type="file"]`), []string{filepath.Join(dir, "quay-desk.pub")}, seldom))
 	waitFor(t, "the file's text", func() bool {
-		v, err := chromedp.Run(b.ctx, chromedp.Value(css("#public_key")))
+		v, err := chromedp.Run(b.ctx, chromedp.Value(css("#public_key"), seldom))
 		return err == nil && v == strings.TrimSpace(string(public))
 	})
 	b.press(t, "Import")
 	b.see(t, "Recorded quay-desk", "ed25519")
-	b.do(t, chromedp.WaitNotVisible(css(".ant-modal-wrap")))
+	b.do(t, chromedp.WaitNotVisible(css(".ant-modal-wrap"), seldom))
 	// The same half again: the error stands at its field and names the first.
 	b.press(t, "Import a key")
 	b.fill(t, "#name", "again")
@@ -147,7 +147,7 @@ func consoleDoor(t *testing.T, b *browser, d *demo, dir string) {
 	console, err := os.ReadFile(disk + ".console")
 	mustDo(t, err)
 	mustDo(t, os.WriteFile(disk+".console", append(console, "<b>tide</b>\x1b[31m"...), 0o600))
-	b.do(t, chromedp.Click(chromedp.Search(`//*[contains(@class, "ant-collapse-header")][contains(., "What it wrote")]`)))
+	b.do(t, chromedp.Click(chromedp.Search(`//*[contains(@class, "ant-collapse-header")][contains(., "What it wrote")]`), seldom))
 	b.see(t, "<b>tide</b>", "root volume mounted")
 	b.press(t, "Why can't I get in?")
 	b.see(t, "Nothing is in the way", "it is an SSH server", "not seen", "plumlatch why quay-board")
@@ -172,14 +172,14 @@ func consoleDoor(t *testing.T, b *browser, d *demo, dir string) {
 
 func consoleLaunch(t *testing.T, b *browser, d *demo, dir string) {
 	b.visit(t, "/launch")
-	b.do(t, chromedp.WaitVisible(css("#name")), chromedp.SendKeys(css("#name"), "quay board"))
+	b.do(t, chromedp.WaitVisible(css("#name"), seldom), chromedp.SendKeys(css("#name"), "quay board", seldom))
 	b.press(t, "Launch")
 	b.see(t, "Without a key nobody can log in")
-	b.do(t, chromedp.Click(css("#keys")), chromedp.SendKeys(css("#keys"), "quay-desk"),
-		chromedp.Click(css(`.ant-select-item-option[title^="quay-desk"]`)))
+	b.do(t, chromedp.Click(css("#keys"), seldom), chromedp.SendKeys(css("#keys"), "quay-desk", seldom),
+		chromedp.Click(css(`.ant-select-item-option[title^="quay-desk"]`), seldom))
 	b.press(t, "Launch")
 	b.see(t, "try quay-board")
-	b.do(t, chromedp.SendKeys(css("#name"), strings.Repeat("\b", 10)+"quay-board"))
+	b.do(t, chromedp.SendKeys(css("#name"), strings.Repeat("\b", 10)+"quay-board", seldom))
 	b.press(t, "Show what it costs, and its cloud-config")
 	b.see(t, "#cloud-config", "ssh_pwauth: false", `restrict,command="internal-sftp"`)
 	b.press(t, "Launch")
@@ -212,8 +212,8 @@ func consoleWork(t *testing.T, b *browser, d *demo, dir string) {
 	b.choose(t, "region", "Skerry Island")
 	b.choose(t, "zone", "skerry-island-a")
 	b.fill(t, "#disk_gb", "14")
-	b.do(t, chromedp.Click(css("#keys")), chromedp.SendKeys(css("#keys"), "quay-desk"),
-		chromedp.Click(css(`.ant-select-item-option[title^="quay-desk"]`)), chromedp.Click(css("h1")))
+	b.do(t, chromedp.Click(css("#keys"), seldom), chromedp.SendKeys(css("#keys"), "quay-desk", seldom),
+		chromedp.Click(css(`.ant-select-item-option[title^="quay-desk"]`), seldom), chromedp.Click(css("h1"), seldom))
 	b.see(t, "quay-desk is the sole opener")
 	// A pair for it, made on the spot: the form goes on once it is saved.
 	b.press(t, "Create a pair for it")
@@ -221,19 +221,19 @@ func consoleWork(t *testing.T, b *browser, d *demo, dir string) {
 	b.press(t, "Make the pair")
 	b.press(t, "Save the private file")
 	downloaded(t, filepath.Join(dir, "work-desk"))
-	b.do(t, chromedp.Click(css(`.ant-modal input[type="checkbox"]`)))
+	b.do(t, chromedp.Click(css(`.ant-modal input[type="checkbox"]`), seldom))
 	b.press(t, "Record the public half")
 	b.see(t, "work-desk (ed25519)")
-	b.do(t, chromedp.WaitNotPresent(css(".ant-modal-container")))
+	b.do(t, chromedp.WaitNotPresent(css(".ant-modal-container"), seldom))
 	if strings.Contains(b.text(t), "sole opener") {
 		t.Error("two keys of two people, and one is called the sole opener")
 	}
-	b.do(t, chromedp.SendKeys(css("#tags"), "line=south\r"),
-		chromedp.SendKeys(css("#user_data"), "#cloud-config\nusers: default\n"))
+	b.do(t, chromedp.SendKeys(css("#tags"), "line=south\r", seldom),
+		chromedp.SendKeys(css("#user_data"), "#cloud-config\nusers: default\n", seldom))
 	b.press(t, "Show what it costs, and its cloud-config")
 	b.see(t, "line 2: users must be a list")
 	b.fill(t, "#user_data", "#cloud-config\npackages: [rsync]\n")
-	b.do(t, chromedp.Click(css("#agent_verbs")), chromedp.SendKeys(css("#agent_verbs"), "look\r"), chromedp.Click(css("h1")))
+	b.do(t, chromedp.Click(css("#agent_verbs"), seldom), chromedp.SendKeys(css("#agent_verbs"), "look\r", seldom), chromedp.Click(css("h1"), seldom))
 	b.press(t, "Show what it costs, and its cloud-config")
 	b.see(t, "packages: [rsync]", "merge_how", "/etc/plumlatch-agent.yaml", "verbs: [look]")
 	b.press(t, "Launch")
@@ -241,12 +241,12 @@ func consoleWork(t *testing.T, b *browser, d *demo, dir string) {
 		"skerry-island, skerry-island-a", "14 GiB", "line=south")
 	b.visit(t, "/work")
 	b.see(t, "launch work-board", "2 of 6")
-	b.do(t, chromedp.Click(chromedp.Search(`//td/a[.="launch work-board"]`)))
+	b.do(t, chromedp.Click(chromedp.Search(`//td/a[.="launch work-board"]`), seldom))
 	b.see(t, "waiting until it runs (doing)")
 	b.press(t, "Cancel")
 	b.press(t, "Take it back")
 	b.see(t, "cancelled", "asking the cloud for the instance (undone)", "everything was taken back")
-	b.do(t, chromedp.Click(css(".work-head a")))
+	b.do(t, chromedp.Click(css(".work-head a"), seldom))
 	b.see(t, "What happened", "cancelled: going back", "was removed from the cloud")
 	b.press(t, "Try again")
 	b.see(t, "taken up again by harbour-lead", "done: running at")
@@ -294,7 +294,7 @@ func consoleViewer(t *testing.T, d *demo) {
 	if err := d.stop(); err != nil {
 		t.Error(err)
 	}
-	b.do(t, chromedp.Click(chromedp.Search(`//a[.="Keys"]`)))
+	b.do(t, chromedp.Click(chromedp.Search(`//a[.="Keys"]`), seldom))
 	b.see(t, "does not answer", "Try again")
 	if err := d.start("-seed=false"); err != nil {
 		t.Fatal(err)

@@ -12,8 +12,8 @@ import (
 func (b *browser) chooseKey(t *testing.T, n, name string) {
 	t.Helper()
 	field := ".choices-line .ant-form-item:nth-child(" + n + ") "
-	b.do(t, chromedp.Click(css(field+".ant-select")), chromedp.SendKeys(css(field+"input"), name))
-	b.do(t, chromedp.Click(chromedp.Search(`//div[contains(@class,"ant-select-dropdown")][not(contains(@class,"ant-select-dropdown-hidden"))]//div[contains(@class,"ant-select-item-option")][contains(.,"`+name+`")]`)))
+	b.do(t, chromedp.Click(css(field+".ant-select"), seldom), chromedp.SendKeys(css(field+"input"), name, seldom))
+	b.do(t, chromedp.Click(chromedp.Search(`//div[contains(@class,"ant-select-dropdown")][not(contains(@class,"ant-select-dropdown-hidden"))]//div[contains(@class,"ant-select-item-option")][contains(.,"`+name+`")]`), seldom))
 }
 
 // consoleRotation previews a rotation and begins it, begins one of many and lets
@@ -55,7 +55,7 @@ func consoleRotation(t *testing.T, b *browser, d *demo, _ string) {
 	b.press(t, "Go on")
 	b.see(t, "1 of 1", "It waits for the old key's end on 2 instances")
 	b.press(t, "Go back")
-	b.do(t, chromedp.Click(chromedp.Search(`//div[contains(@class,"ant-popconfirm")]//button[normalize-space(.)="Go back"]`)))
+	b.do(t, chromedp.Click(chromedp.Search(`//div[contains(@class,"ant-popconfirm")]//button[normalize-space(.)="Go back"]`), seldom))
 	b.see(t, "failed, or went back", "1 failed")
 	waitFor(t, "the end of it", func() bool {
 		return !strings.Contains(d.must(t, "access", "list", "-key",
@@ -68,8 +68,8 @@ func consoleRotation(t *testing.T, b *browser, d *demo, _ string) {
 	b.press(t, "Contain and replace")
 	b.see(t, "Contain it", "Replace it everywhere at once", "What else was found", "turn-2", "turn-3")
 	b.fill(t, `input[placeholder="198.51.100.7/32"]`, "127.0.0.0/8")
-	b.do(t, chromedp.Click(css(".guide li:nth-child(2) .ant-select")),
-		chromedp.SendKeys(css(".guide li:nth-child(2) .ant-select input"), "turn-last"))
+	b.do(t, chromedp.Click(css(".guide li:nth-child(2) .ant-select"), seldom),
+		chromedp.SendKeys(css(".guide li:nth-child(2) .ant-select input"), "turn-last", seldom))
 	b.pick(t, "turn-last")
 	b.press(t, "Contain and replace")
 	b.see(t, "It waits for the private half of turn-last")

@@ -28,10 +28,10 @@ func consoleTracking(t *testing.T, b *browser, d *demo, dir string) {
 	b.visit(t, "/today?reason=unrecorded-key")
 	b.see(t, "nobody wrote it down")
 	b.press(t, "Put off")
-	b.do(t, chromedp.WaitVisible(css(".ant-picker input")), chromedp.Click(css(".ant-picker input")),
-		chromedp.SendKeys(css(".ant-picker input"), time.Now().AddDate(0, 0, 3).Format("2006-01-02")+"\r"))
+	b.do(t, chromedp.WaitVisible(css(".ant-picker input"), seldom), chromedp.Click(css(".ant-picker input"), seldom),
+		chromedp.SendKeys(css(".ant-picker input"), time.Now().AddDate(0, 0, 3).Format("2006-01-02")+"\r", seldom))
 	b.fill(t, `input[placeholder="why it can wait"]`, "the fitter comes on Monday")
-	b.do(t, chromedp.Click(chromedp.Search(`//div[contains(@class,"ant-modal-footer")]//button[normalize-space(.)="Put off"]`)))
+	b.do(t, chromedp.Click(chromedp.Search(`//div[contains(@class,"ant-modal-footer")]//button[normalize-space(.)="Put off"]`), seldom))
 	b.see(t, "Nothing of that needs a hand", "put off (1)")
 	b.visit(t, "/today?off=true")
 	b.see(t, "the fitter comes on Monday", "Take up")
@@ -41,7 +41,7 @@ func consoleTracking(t *testing.T, b *browser, d *demo, dir string) {
 	b.visit(t, "/instances/quay-board")
 	b.press(t, "Write down")
 	b.fill(t, `input[placeholder="name for the key"]`, "quay-visitor")
-	b.do(t, chromedp.Click(chromedp.Search(`//div[contains(@class,"ant-modal-footer")]//button[normalize-space(.)="Write down"]`)))
+	b.do(t, chromedp.Click(chromedp.Search(`//div[contains(@class,"ant-modal-footer")]//button[normalize-space(.)="Write down"]`), seldom))
 	b.see(t, "quay-visitor", "seen")
 	if got := d.reasonsOf(t, "instance", "quay-board"); len(got) != 0 {
 		t.Errorf("written down, and still: %q", got)
@@ -50,7 +50,7 @@ func consoleTracking(t *testing.T, b *browser, d *demo, dir string) {
 	// The map: a cell leads to its rows, a bar to its own.
 	b.visit(t, "/map")
 	b.see(t, "Instances opened per key", "Age of evidence", "The same as a table: ")
-	b.do(t, chromedp.Focus(css("details.fine > summary")), chromedp.SendKeys(css("details.fine > summary"), " "))
+	b.do(t, chromedp.Focus(css("details.fine > summary"), seldom), chromedp.SendKeys(css("details.fine > summary"), " ", seldom))
 	b.see(t, "The only way in", "Days old")
 	at, err := chromedp.Run(b.ctx, chromedp.Evaluate[[]float64](`(() => {
 		const c = document.querySelector("canvas.grid"), r = c.getBoundingClientRect(), g = c.getContext("2d"), k = c.width / r.width;
@@ -79,7 +79,7 @@ func consoleTracking(t *testing.T, b *browser, d *demo, dir string) {
 	// A key's page: its history, and its bad day.
 	b.visit(t, "/keys/quay-visitor")
 	b.see(t, "What happened to it", "stands in a file")
-	b.do(t, chromedp.Click(chromedp.Search(`//*[contains(@class, "ant-collapse-header")][contains(., "The same in words")]`)))
+	b.do(t, chromedp.Click(chromedp.Search(`//*[contains(@class, "ant-collapse-header")][contains(., "The same in words")]`), seldom))
 	b.see(t, "stood in .ssh/authorized_keys of debian", "seen as debian")
 	b.press(t, "Exposed")
 	b.see(t, "Nothing on instances is changed", "Shut these, in this order", "quay-desk")

@@ -372,9 +372,13 @@ func waitFor(t testing.TB, what string, ok func() bool) {
 		if time.Now().After(deadline) {
 			t.Fatalf("never came: %s", what)
 		}
-		// Many ask by a program of their own: what waits shall leave the machine to what works.
-		time.Sleep(min(max(50*time.Millisecond, 3*time.Since(asked)), time.Second))
+		leaveTime(asked)
 	}
+}
+
+// leaveTime sleeps before somebody who waits asks again: asking costs, and what waits shall leave the machine to what works.
+func leaveTime(asked time.Time) {
+	time.Sleep(min(max(50*time.Millisecond, 3*time.Since(asked)), time.Second))
 }
 
 func contains(t testing.TB, what, text string, wants ...string) {

@@ -301,23 +301,60 @@ func newSlot(t *testing.T, n int) *slot {
 	return newSlotOn(t, n, shared)
 }
 
+// firstSlot is what every slot is a copy of: a database with all migrations, an operator and a token, and the files that
+// belong to it. To make each one from nothing is a second of a processor's time.
+var firstSlot = struct {
+	sync.Once
+	slot
+	files map[string][]byte
+}{}
+
+const firstSlotDatabase = "first_slot"
+
 func newSlotOn(t *testing.T, n int, cloud *demo) *slot {
 	t.Helper()
-	s := &slot{n: n, dir: t.TempDir(), key: "slot-key", cloud: cloud}
+	firstSlot.Do(func() { makeFirstSlot(t) })
+	if firstSlot.files == nil {
+		t.Fatal("the first slot was not made")
+	}
+	s := &slot{n: n, dir: t.TempDir(), key: firstSlot.key, password: firstSlot.password, token: firstSlot.token, cloud: cloud}
 	var err error
 	if s.front, err = newFront(); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { s.front.listener.Close() })
+	for name, text := range firstSlot.files {
+		mustDo(t, os.WriteFile(filepath.Join(s.dir, name), text, 0o600))
+	}
 	name := fmt.Sprintf("slot_%d_%d", n, rand.Uint32())
-	if _, err := shared.database(t).Exec(context.Background(), "CREATE DATABASE "+name); err != nil {
+	if _, err := shared.database(t).Exec(context.Background(), "CREATE DATABASE "+name+" TEMPLATE "+firstSlotDatabase); err != nil {
 		t.Fatal(err)
 	}
+	s.database = ownerOf(t, name)
+	return s
+}
+
+// ownerOf is the URL of a database of the demo's server, as its owner.
+func ownerOf(t *testing.T, name string) string {
+	t.Helper()
 	base, err := os.ReadFile(shared.path("owner-url"))
-	if err != nil {
+	mustDo(t, err)
+	return strings.Replace(strings.TrimSpace(string(base)), "/postgres?", "/"+name+"?", 1)
+}
+
+func makeFirstSlot(t *testing.T) {
+	t.Helper()
+	s := &firstSlot.slot
+	s.dir, s.key, s.cloud = t.TempDir(), "slot-key", shared
+	if _, err := shared.database(t).Exec(context.Background(), "CREATE DATABASE "+firstSlotDatabase); err != nil {
 		t.Fatal(err)
 	}
-	s.database = strings.Replace(strings.TrimSpace(string(base)), "/postgres?", "/"+name+"?", 1)
+	s.database = ownerOf(t, firstSlotDatabase)
+	var err error
+	if s.front, err = newFront(); err != nil {
+		t.Fatal(err)
+	}
+	defer s.front.listener.Close()
 	out, err := s.command("admin", "first-admin").Output()
 	if err != nil {
 		t.Fatalf("admin: %v", err)
@@ -327,7 +364,6 @@ func newSlotOn(t *testing.T, n int, cloud *demo) *slot {
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer r.end()
 	d := &demo{dir: s.dir, url: r.url}
 	in := d.api(t, "POST", "/api/v1/session",
 		mustJSON(t, wire.Credentials{Operator: "first-admin", Password: s.password}), "Origin", r.url)
@@ -339,7 +375,15 @@ func newSlotOn(t *testing.T, n int, cloud *demo) *slot {
 	}
 	d.token = s.token
 	d.must(t, "key", "create", s.key, "-dir", s.dir)
-	return s
+	r.end()
+	files := map[string][]byte{}
+	entries, err := os.ReadDir(s.dir)
+	mustDo(t, err)
+	for _, e := range entries {
+		files[e.Name()], err = os.ReadFile(filepath.Join(s.dir, e.Name()))
+		mustDo(t, err)
+	}
+	firstSlot.files = files
 }
 
 // connect opens the slot's database as its owner.

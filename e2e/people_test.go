@@ -52,7 +52,7 @@ func TestPeoplePage(t *testing.T) {
 	if r := d.clientWith(t, d.url, shown, "", "whoami"); r.code != 0 || !strings.Contains(r.out, "people-lead") {
 		t.Errorf("the token that was shown, %d characters: %+v", len(shown), r)
 	}
-	b.do(t, chromedp.Click(css(`button[aria-label="Revoke the token people-report"]`)))
+	b.do(t, chromedp.Click(css(`button[aria-label="Revoke the token people-report"]`), seldom))
 	b.see(t, "revoked")
 	if r := d.clientWith(t, d.url, shown, "", "whoami"); r.code == 0 {
 		t.Error("a revoked token is good")
@@ -66,15 +66,15 @@ func TestPeoplePage(t *testing.T) {
 	if o := operator("people-new"); o.Role != "viewer" || o.Disabled {
 		t.Errorf("added: %+v", o)
 	}
-	b.do(t, chromedp.Click(css(`input[aria-label="Role of people-new"]`)),
-		chromedp.Click(css(`.ant-select-dropdown:not(.ant-select-dropdown-hidden) .ant-select-item-option[title="operator"]`)))
+	b.do(t, chromedp.Click(css(`input[aria-label="Role of people-new"]`), seldom),
+		chromedp.Click(css(`.ant-select-dropdown:not(.ant-select-dropdown-hidden) .ant-select-item-option[title="operator"]`), seldom))
 	waitFor(t, "the other role", func() bool { return operator("people-new").Role == "operator" })
-	b.do(t, chromedp.Click(css(`button[aria-label="Disable people-new"]`)))
+	b.do(t, chromedp.Click(css(`button[aria-label="Disable people-new"]`), seldom))
 	b.see(t, "disabled")
 	if !operator("people-new").Disabled {
 		t.Error("it is not shut out")
 	}
-	b.do(t, chromedp.Click(css(`button[aria-label="Enable people-new"]`)))
+	b.do(t, chromedp.Click(css(`button[aria-label="Enable people-new"]`), seldom))
 	waitFor(t, "it is let in again", func() bool { return !operator("people-new").Disabled })
 
 	// The policy: what cannot be read is said, and not set.

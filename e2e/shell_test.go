@@ -93,10 +93,10 @@ func (b *browser) shellOn(t testing.TB, name, identity string) {
 func (b *browser) shellBy(t testing.TB, identity string) {
 	t.Helper()
 	b.see(t, "Your private file is opened in this page")
-	b.do(t, chromedp.SetUploadFiles(css(`input[type="file"]`), []string{identity}))
+	b.do(t, chromedp.SetUploadFiles(css(`input[type="file"]`), []string{identity}, seldom))
 	b.see(t, "Private file: "+filepath.Base(identity))
-	b.do(t, chromedp.Click(chromedp.Search(`//button[contains(., "Open a shell on") and not(@disabled)]`)))
-	b.do(t, chromedp.WaitVisible(css(".xterm-rows")))
+	b.do(t, chromedp.Click(chromedp.Search(`//button[contains(., "Open a shell on") and not(@disabled)]`), seldom))
+	b.do(t, chromedp.WaitVisible(css(".xterm-rows"), seldom))
 }
 
 // TestShell: a shell in the page, on a real sshd, with the engineer's private file: what is typed, a size that changes, programs that take the whole screen,
@@ -202,18 +202,18 @@ func TestShell(t *testing.T) {
 	b.downloads(t, dir)
 	b.press(t, "Files")
 	b.see(t, "Files on "+name, "flood")
-	b.do(t, chromedp.SetUploadFiles(css(`.ant-drawer input[type="file"]`), []string{filepath.Join(dir, "chart.bin")}))
+	b.do(t, chromedp.SetUploadFiles(css(`.ant-drawer input[type="file"]`), []string{filepath.Join(dir, "chart.bin")}, seldom))
 	b.see(t, "chart.bin: whole")
 	if got, err := os.ReadFile(filepath.Join(a.home, "chart.bin")); err != nil || !bytes.Equal(got, whole) {
 		t.Errorf("up went %d bytes, %v", len(got), err)
 	}
 	mustDo(t, os.Remove(filepath.Join(dir, "chart.bin")))
-	b.do(t, chromedp.Click(css(`button[aria-label="Bring chart.bin"]`)))
+	b.do(t, chromedp.Click(css(`button[aria-label="Bring chart.bin"]`), seldom))
 	waitFor(t, "the file", func() bool {
 		got, err := os.ReadFile(filepath.Join(dir, "chart.bin"))
 		return err == nil && bytes.Equal(got, whole)
 	})
-	b.do(t, chromedp.Click(css(`.ant-drawer button[aria-label="Close"]`)))
+	b.do(t, chromedp.Click(css(`.ant-drawer button[aria-label="Close"]`), seldom))
 
 	// What the service can know of it stands on the page of the instance; nothing of what was typed went there, and nothing of the key.
 	waitFor(t, "what the service knows", func() bool {
@@ -235,7 +235,7 @@ func TestShell(t *testing.T) {
 	}
 
 	// The shell's own end is said.
-	b.do(t, chromedp.Focus(css(".xterm-helper-textarea")))
+	b.do(t, chromedp.Focus(css(".xterm-helper-textarea"), seldom))
 	b.typing(t, "exit 3\r")
 	b.see(t, "This session has ended: it ended with status 3")
 }
@@ -266,7 +266,7 @@ func TestShellTabs(t *testing.T) {
 	b.shows(t, "second>")
 	tab := func(n int) {
 		t.Helper()
-		b.do(t, chromedp.Click(css(fmt.Sprintf(`.shells [role=tab]:nth-of-type(%d)`, n))))
+		b.do(t, chromedp.Click(css(fmt.Sprintf(`.shells [role=tab]:nth-of-type(%d)`, n)), seldom))
 	}
 	tab(1)
 	b.shows(t, "first>")
@@ -288,8 +288,8 @@ func TestShellTabs(t *testing.T) {
 	b.goTo(t, "/instances/"+name)
 	b.see(t, "Open sessions through the service")
 	newer := d.streamsOf(t, name, "-open")[0].ID
-	b.do(t, chromedp.Click(chromedp.Search(fmt.Sprintf(`//tr[td[normalize-space()="%d"]]//button[contains(., "End it")]`, newer))))
-	b.do(t, chromedp.Click(css(`.ant-popconfirm .ant-btn-primary`)))
+	b.do(t, chromedp.Click(chromedp.Search(fmt.Sprintf(`//tr[td[normalize-space()="%d"]]//button[contains(., "End it")]`, newer)), seldom))
+	b.do(t, chromedp.Click(css(`.ant-popconfirm .ant-btn-primary`), seldom))
 	waitFor(t, "its end", func() bool { return len(d.streamsOf(t, name, "-open")) == 1 })
 	b.goTo(t, "/shells")
 	tab(2)
@@ -321,7 +321,7 @@ func TestShellHostKey(t *testing.T) {
 	b.see(t, "This session has ended")
 	b.visit(t, "/shells?instance="+name)
 	b.see(t, "The host key of this instance is another one than this browser remembers")
-	b.do(t, chromedp.SetUploadFiles(css(`input[type="file"]`), []string{a.identity}))
+	b.do(t, chromedp.SetUploadFiles(css(`input[type="file"]`), []string{a.identity}, seldom))
 	if n, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`[...document.querySelectorAll("button[type=submit]")].every(x => x.disabled)`)); err != nil || !n {
 		t.Errorf("it can be opened: %v %v", n, err)
 	}
@@ -330,9 +330,9 @@ func TestShellHostKey(t *testing.T) {
 	// A key that does not open it.
 	other := filepath.Join(t.TempDir(), "other")
 	d.must(t, "key", "create", name+"-other", "-dir", filepath.Dir(other), "-new-passphrase", writeFile(t, ""))
-	b.do(t, chromedp.SetUploadFiles(css(`input[type="file"]`), []string{filepath.Join(filepath.Dir(other), name+"-other")}))
+	b.do(t, chromedp.SetUploadFiles(css(`input[type="file"]`), []string{filepath.Join(filepath.Dir(other), name+"-other")}, seldom))
 	b.see(t, "Private file: "+name+"-other")
-	b.do(t, chromedp.Click(chromedp.Search(`//button[contains(., "Open a shell on") and not(@disabled)]`)))
+	b.do(t, chromedp.Click(chromedp.Search(`//button[contains(., "Open a shell on") and not(@disabled)]`), seldom))
 	b.see(t, "the server does not take this key")
 }
 
@@ -346,11 +346,11 @@ func TestShellMade(t *testing.T) {
 	b := inBrowser(t, way.url)
 	b.visit(t, "/shells?instance="+name)
 	b.see(t, "A pair made for this session")
-	b.do(t, chromedp.Click(chromedp.Search(`//label[contains(., "A pair made for this session")]`)))
+	b.do(t, chromedp.Click(chromedp.Search(`//label[contains(., "A pair made for this session")]`), seldom))
 	b.see(t, "is withdrawn once the session has begun")
 	b.fill(t, css(`input[aria-label="why, for the journal"]`), "the night's tally")
-	b.do(t, chromedp.Click(chromedp.Search(`//button[contains(., "Open a shell on") and not(@disabled)]`)))
-	b.do(t, chromedp.WaitVisible(css(".xterm-rows")))
+	b.do(t, chromedp.Click(chromedp.Search(`//button[contains(., "Open a shell on") and not(@disabled)]`), seldom))
+	b.do(t, chromedp.WaitVisible(css(".xterm-rows"), seldom))
 	b.typing(t, "echo in-$((1+1))\r")
 	b.shows(t, "in-2")
 	stream := d.streamsOf(t, name, "-open")[0]

@@ -79,9 +79,9 @@ func TestConsoleKeys(t *testing.T) { // alone: it reads in the log that the serv
 		{"page-ppk", "ecdsa-256", "ppk", "ebb before noon"},
 	} {
 		b.visit(t, "/create")
-		b.do(t, chromedp.WaitVisible(css("#pair_name")))
+		b.do(t, chromedp.WaitVisible(css("#pair_name"), seldom))
 		_, before := b.sentSince(0)
-		b.do(t, chromedp.SendKeys(css("#pair_name"), c.name))
+		b.do(t, chromedp.SendKeys(css("#pair_name"), c.name, seldom))
 		if c.kind != "ed25519" {
 			b.choose(t, "pair_kind", c.kind)
 		}
@@ -89,8 +89,8 @@ func TestConsoleKeys(t *testing.T) { // alone: it reads in the log that the serv
 			b.choose(t, "pair_format", "PPK 3")
 		}
 		if c.passphrase != "" {
-			b.do(t, chromedp.SendKeys(css("#pair_passphrase"), c.passphrase),
-				chromedp.SendKeys(css("#pair_again"), c.passphrase))
+			b.do(t, chromedp.SendKeys(css("#pair_passphrase"), c.passphrase, seldom),
+				chromedp.SendKeys(css("#pair_again"), c.passphrase, seldom))
 		}
 		b.press(t, "Make the pair")
 		b.see(t, "SHA256:", "Save the private file")
@@ -100,7 +100,7 @@ func TestConsoleKeys(t *testing.T) { // alone: it reads in the log that the serv
 		b.press(t, "Save the private file")
 		file := filepath.Join(dir, c.name+map[string]string{"ppk": ".ppk"}[c.format])
 		data := downloaded(t, file)
-		b.do(t, chromedp.Click(css(`input[type="checkbox"]`)))
+		b.do(t, chromedp.Click(css(`input[type="checkbox"]`), seldom))
 		b.press(t, "Record the public half")
 		b.see(t, c.name+" is recorded")
 		secrets := []string{string(data[60:110]), string(data[len(data)-120 : len(data)-70])}
@@ -148,7 +148,7 @@ func TestConsoleKeys(t *testing.T) { // alone: it reads in the log that the serv
 // choose picks an option of a select by its text.
 func (b *browser) choose(t *testing.T, id, option string) {
 	t.Helper()
-	b.do(t, chromedp.Click(css("#"+id)))
+	b.do(t, chromedp.Click(css("#"+id), seldom))
 	b.pick(t, option)
 }
 
@@ -156,7 +156,7 @@ func (b *browser) choose(t *testing.T, id, option string) {
 func (b *browser) pick(t *testing.T, option string) {
 	t.Helper()
 	b.do(t, chromedp.Sleep(500*time.Millisecond), // the list slides in
-		chromedp.Click(chromedp.Search(`//div[contains(@class,"ant-select-dropdown") and not(contains(@class,"hidden"))]//div[contains(@class,"ant-select-item-option")][.//div[starts-with(normalize-space(.), "`+option+`")]]`)))
+		chromedp.Click(chromedp.Search(`//div[contains(@class,"ant-select-dropdown") and not(contains(@class,"hidden"))]//div[contains(@class,"ant-select-item-option")][.//div[starts-with(normalize-space(.), "`+option+`")]]`), seldom))
 }
 
 // checkInPage drops files on the page: they are told apart and converted, and
@@ -180,20 +180,20 @@ func checkInPage(t *testing.T, b *browser, d *demo, dir string) {
 	}
 	drop := func(file string) {
 		t.Helper()
-		b.do(t, chromedp.SetUploadFiles(css(`input[type="file"]`), []string{file}))
+		b.do(t, chromedp.SetUploadFiles(css(`input[type="file"]`), []string{file}, seldom))
 	}
 	drop(junk)
 	b.see(t, "it looks like a web page")
 	drop(filepath.Join(dir, "page-ppk.ppk"))
 	b.see(t, "a private key, ecdsa-256, in the format PPK 3, with a passphrase", "SHA256:", "does not read PPK")
-	b.do(t, chromedp.SendKeys(css("#passphrase"), "wrong\r"))
+	b.do(t, chromedp.SendKeys(css("#passphrase"), "wrong\r", seldom))
 	b.see(t, "This is not its passphrase")
-	b.do(t, chromedp.SendKeys(css("#passphrase"), strings.Repeat("\b", 5)+"ebb before noon\r"))
+	b.do(t, chromedp.SendKeys(css("#passphrase"), strings.Repeat("\b", 5)+"ebb before noon\r", seldom))
 	waitFor(t, "the right passphrase", func() bool {
 		return !strings.Contains(b.text(t),
 			"This is not its passphrase")
 	})
-	b.do(t, chromedp.Click(chromedp.Search(`(//input[@id="format"])[last()]`)))
+	b.do(t, chromedp.Click(chromedp.Search(`(//input[@id="format"])[last()]`), seldom))
 	b.pick(t, "OpenSSH: every")
 	b.press(t, "Save")
 	converted := downloaded(t, filepath.Join(dir, "page-ppk"))

@@ -10,7 +10,7 @@ SHOT_PACKAGES = chromium=/usr/bin/chromium xvfb=/usr/bin/xvfb-run xauth=/usr/bin
 
 CONSOLE_SOURCES = $(shell find console/src console/public -type f) console/size.mjs console/index.html console/vite.config.ts console/tsconfig.json
 
-.PHONY: help demo demo-reset build agent-release test check race cover matrix windows model lint bench generate fuzz screenshots format clean
+.PHONY: help demo demo-reset build agent-release test check race cover matrix windows vm-driver model lint bench generate fuzz screenshots format clean
 
 help: ## show this list
 	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -82,6 +82,12 @@ matrix: build ## every case of the harness and of each kind's tests, and 2,000 s
 windows: build ## the client for Windows, run under Wine
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)') wine64=/usr/lib/wine/wine64 gcc-mingw-w64-x86-64-posix=/usr/bin/x86_64-w64-mingw32-gcc
 	PLUMLATCH_WINE=1 go test ./e2e -run TestWindowsClient -count=1 -v
+
+VM_PACKAGES = libvirt-daemon=/usr/sbin/libvirtd libvirt-daemon-driver-qemu=/usr/lib/x86_64-linux-gnu/libvirt/connection-driver/libvirt_driver_qemu.so libvirt-clients=/usr/bin/virsh qemu-system-x86=/usr/bin/qemu-system-x86_64 qemu-utils=/usr/bin/qemu-img
+
+vm-driver: ## the driver for libvirt against a libvirtd of its own, with emulated machines that have no system
+	@scripts/packages.sh $(foreach p,$(VM_PACKAGES),'$(p)')
+	PLUMLATCH_LIBVIRT=1 go test -count=1 -timeout 10m ./service/cloud/libvirt
 
 model: ## check the model of the rotation with spin: nobody locked out, always an end
 	@scripts/packages.sh spin=/usr/bin/spin gcc=/usr/bin/cc libc6-dev=/usr/include/stdio.h

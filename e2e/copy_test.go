@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -541,4 +542,27 @@ func TestCopyDesktop(t *testing.T) {
 	if i := d.instance(t, l.name); i.CloudID != now.CloudID || i.FirstPassword.Key != "desk-here" || i.Address != before.Address {
 		t.Errorf("cancelled: %+v %+v", i, i.FirstPassword)
 	}
+}
+
+// TestCopyStays: a machine that has its place again, and does not answer as itself, does not cost the copy.
+func TestCopyStays(t *testing.T) {
+	t.Parallel()
+	l := copyDoor(t, 156, "copy-stays")
+	l.d.must(t, "restore", "copy", l.name, "-new", l.new, "-dir", l.dir, "-yes")
+	kept, now := l.keptWork(t), l.d.instance(t, l.name)
+	key := l.disk("etc/ssh/ssh_host_ed25519_key")
+	mustDo(t, os.Remove(key))
+	if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", key).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	r := l.d.client(t, "", "work", "cancel", fmt.Sprint(kept.ID), "-yes")
+	contains(t, "going back", r.out+r.err, l.name+" is "+l.id+" again", "the copy "+now.CloudID+" stays in the cloud", "was not seen to answer",
+		"plumlatch discover")
+	if m := l.machines(t); len(m) != 2 || m[l.id] != "running" || m[now.CloudID] != "running" {
+		t.Errorf("at the cloud: %v", m)
+	}
+	if len(l.images(t)) != 0 {
+		t.Error("the image stays")
+	}
+	contains(t, "discover", l.d.must(t, "discover"), now.CloudID)
 }

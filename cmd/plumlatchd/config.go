@@ -37,6 +37,7 @@ type config struct {
 	agentProgram string
 	keybook      string
 	keybookAs    string
+	libvirtFile  string
 	lease        time.Duration
 	stateLimit   time.Duration
 	follow       time.Duration
@@ -58,8 +59,10 @@ func (c *config) flags(fs *flag.FlagSet) {
 	fs.IntVar(&c.surveys, "surveys", 8, "how many instances are surveyed at one time by the service itself; 0: none")
 	fs.StringVar(&c.identityFile, "identity-file", "",
 		"`file` with the age identity that encrypts steward keys; made at the first start (needed)")
-	fs.StringVar(&c.cloudURL, "standin-url", "", "`URL` of the stand-in cloud (needed)")
-	fs.StringVar(&c.cloudToken, "standin-token-file", "", "`file` with the stand-in cloud's token (needed)")
+	fs.StringVar(&c.cloudURL, "standin-url", "", "`URL` of the stand-in cloud (it or -libvirt is needed)")
+	fs.StringVar(&c.cloudToken, "standin-token-file", "", "`file` with the stand-in cloud's token")
+	fs.StringVar(&c.libvirtFile, "libvirt", "",
+		"YAML `file` that says which libvirt hosts are the cloud: docs/libvirt.md; it goes with -dial-loopback")
 	fs.StringVar(&c.tlsCert, "tls-cert", "", "`file` with the TLS certificate chain, PEM")
 	fs.StringVar(&c.tlsKey, "tls-key", "", "`file` with the TLS key, PEM")
 	fs.StringVar(&c.allowHosts, "allow-host", "",
@@ -176,8 +179,14 @@ func (c *config) check() error {
 	if c.surveys < 0 || c.surveys > 256 {
 		return errors.New("option surveys: give 0 to 256")
 	}
-	for name, v := range map[string]string{"database-url-file": c.databaseURL, "identity-file": c.identityFile,
-		"standin-url": c.cloudURL, "standin-token-file": c.cloudToken} {
+	needed := map[string]string{"database-url-file": c.databaseURL, "identity-file": c.identityFile}
+	switch {
+	case c.libvirtFile == "":
+		needed["standin-url"], needed["standin-token-file"] = c.cloudURL, c.cloudToken
+	case c.cloudURL != "" || c.cloudToken != "":
+		return errors.New("option libvirt does not go with -standin-url and -standin-token-file: a service has one cloud")
+	}
+	for name, v := range needed {
 		if v == "" {
 			return fmt.Errorf("option %s is missing; -help lists the options", name)
 		}

@@ -16,6 +16,8 @@ import (
 	"plumlatch/reach"
 	"plumlatch/service"
 	"plumlatch/service/atrest"
+	"plumlatch/service/cloud"
+	"plumlatch/service/cloud/libvirt"
 	"plumlatch/service/cloud/standin"
 	"plumlatch/service/door"
 	"plumlatch/service/fleet"
@@ -28,7 +30,7 @@ var halt func(point string)
 
 // startService opens the database, goes on with unfinished work and listens.
 func startService(ctx context.Context, c config, log *slog.Logger) (_ *service.Service, err error) {
-	token, err := os.ReadFile(c.cloudToken)
+	driver, err := c.cloud()
 	if err != nil {
 		return nil, err
 	}
@@ -58,7 +60,6 @@ func startService(ctx context.Context, c config, log *slog.Logger) (_ *service.S
 	if err != nil {
 		return nil, errors.Join(err, db.Close())
 	}
-	driver := standin.New(c.cloudURL, strings.TrimSpace(string(token)))
 	worker := kinds.New(&door.Service{Store: db, Cloud: driver, Reach: policy, Cipher: cipher, Log: log,
 		Lease: c.lease, StateLimit: c.stateLimit, FollowEvery: c.follow, Heads: heads, Halt: halt}, c.surveys)
 	if c.keybook != "" {
@@ -88,6 +89,26 @@ func startService(ctx context.Context, c config, log *slog.Logger) (_ *service.S
 	}
 	log.Info("listening", "address", c.listen, "tls", c.tlsCert != "")
 	return s, nil
+}
+
+// cloud is the driver of the cloud that the options name.
+func (c *config) cloud() (cloud.Driver, error) {
+	if c.libvirtFile == "" {
+		token, err := os.ReadFile(c.cloudToken)
+		if err != nil {
+			return nil, err
+		}
+		return standin.New(c.cloudURL, strings.TrimSpace(string(token))), nil
+	}
+	text, err := os.ReadFile(c.libvirtFile)
+	if err != nil {
+		return nil, fmt.Errorf("option libvirt: %w", err)
+	}
+	hosts, err := libvirt.Read(text)
+	if err != nil {
+		return nil, fmt.Errorf("option libvirt: %s: %w", c.libvirtFile, err)
+	}
+	return libvirt.New(hosts), nil
 }
 
 // policy makes the reach policy, with our own listeners forbidden.

@@ -282,6 +282,9 @@ type Properties struct {
 	MaxTags     int
 	// IPv6: its instances have IPv6 addresses.
 	IPv6 bool
+	// NoRules: it has no inbound rules. NoStaticAddresses: it has no addresses to reserve and to move. NoPrices: it has no
+	// price list, and Terms says of nothing what it costs.
+	NoRules, NoStaticAddresses, NoPrices bool
 	// BootText: an instance runs user data that begins with "#cloud-boothook" at
 	// every boot, and its user data can be changed.
 	BootText bool

@@ -70,6 +70,8 @@ type copied struct {
 	Moving   bool                 `json:"moving,omitempty"` // the copy is about to take the place
 	Moved    bool                 `json:"moved,omitempty"`
 	Kept     bool                 `json:"kept,omitempty"` // the work that keeps the old one was begun
+	// Unseen is why the old one was not seen to answer when it had the place again; "" if it was.
+	Unseen string `json:"unseen,omitempty"`
 }
 
 // copyRoute is the name of the route.
@@ -389,6 +391,11 @@ func (r *restoreJob) copyBack() (err error) {
 	}
 	if id == "" {
 		return nil
+	}
+	if c.Unseen != "" { // it may be all that anybody gets in by
+		x.Left = append(x.Left, copyStays(id, c.Unseen))
+		c.CloudID = ""
+		return r.Keep()
 	}
 	if err := r.svc.removeMachine(r.Run, "the copy", id, r.ClientToken("remove")); err != nil {
 		return err
@@ -902,8 +909,14 @@ func (r *restoreJob) placeBack() error {
 			return err
 		}
 	}
-	if err := r.svc.oldBack(r.Run, c.Old, c.Accesses, c.Password, "the copy that it was placed on is gone"); err != nil {
+	err := r.svc.oldBack(r.Run, c.Old, c.Accesses, c.Password, "the copy that it was placed on is gone")
+	if err != nil {
 		return err
+	}
+	if c.Moved && x.Was == string(cloud.Running) && c.Password == nil {
+		if c.Unseen, err = r.svc.untilBack(r.Run); err != nil {
+			return err
+		}
 	}
 	c.Moving, c.Moved, r.D.NewAccess, r.D.Added = false, false, 0, false
 	return r.Keep()

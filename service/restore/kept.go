@@ -11,6 +11,7 @@ import (
 	"plumlatch/core/access"
 	"plumlatch/core/times"
 	"plumlatch/core/wire"
+	"plumlatch/reach"
 	"plumlatch/service/cloud"
 	"plumlatch/service/door"
 	"plumlatch/service/store"
@@ -161,15 +162,57 @@ func (r *keptJob) goBack() error {
 			return err
 		}
 	}
-	if err := r.svc.removeMachine(r.Run, "the copy", r.In.Copy, r.ClientToken("remove-copy")); err != nil {
-		return err
+	why := ""
+	if r.In.Was == string(cloud.Running) && r.In.Password == nil {
+		var err error
+		if why, err = r.svc.untilBack(r.Run); err != nil {
+			return err
+		}
+	}
+	if why == "" {
+		if err := r.svc.removeMachine(r.Run, "the copy", r.In.Copy, r.ClientToken("remove-copy")); err != nil {
+			return err
+		}
 	}
 	if !r.In.KeepImage {
 		if err := r.removeImage(); err != nil {
 			return err
 		}
 	}
+	if why != "" { // the copy may be all that anybody gets in by
+		return r.leave("%s", copyStays(r.In.Copy, why))
+	}
 	return r.Store.KeptGone(r.Ctx, r.Work.ID)
+}
+
+// untilBack waits until the SSH server of a machine that has its place again answers with the host key that is known of it: a
+// machine that runs is not up yet, and one that is broken never is. It returns why it was not seen to, "" if it was.
+func (w *Service) untilBack(r *door.Run) (string, error) {
+	for deadline := time.Now().Add(min(door.BootLimit, r.StateLimit)); ; {
+		t, err := r.TargetInside(r.Ctx, r.Instance)
+		if err != nil {
+			return "", err
+		}
+		if _, _, err = reach.Methods(r.Ctx, r.Reach, t); err == nil {
+			return "", nil
+		}
+		if r.Ctx.Err() != nil {
+			return "", store.ErrLost
+		}
+		if time.Now().After(deadline) {
+			return door.Words(err), nil
+		}
+		if err := r.Stopping(); err != nil {
+			return "", err
+		}
+		r.Sleep(2 * door.Poll)
+	}
+}
+
+// copyStays says what is left then.
+func copyStays(id, why string) string {
+	return fmt.Sprintf("the copy %s stays in the cloud: the machine that has the place again was not seen to answer (%s). Once somebody is in, remove "+
+		"the copy there (plumlatch discover)", id, why)
 }
 
 func (r *keptJob) leave(format string, a ...any) error {

@@ -24,6 +24,8 @@ type Options struct {
 	Name                string        // a name that the cloud takes; the suite appends digits
 	BadName             string        // one that it does not take
 	Patience            time.Duration // for a change of state
+	// NoSystem: its instances have no operating system, so that one that runs does not let go of a volume.
+	NoSystem bool
 }
 
 // Run tries a driver. Each part is a subtest.
@@ -155,8 +157,17 @@ func (s *suite) life(t *testing.T) {
 	if in.Address == "" || in.Port == 0 {
 		t.Errorf("running: %+v", in)
 	}
-	if text, err := s.d.BootOutput(t.Context(), in.ID); err != nil || text == "" {
-		t.Errorf("boot output: %q %v", text, err)
+	for deadline := time.Now().Add(s.o.Patience); ; time.Sleep(100 * time.Millisecond) {
+		text, err := s.d.BootOutput(t.Context(), in.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if text != "" {
+			break
+		}
+		if time.Now().After(deadline) {
+			t.Fatal("it writes nothing when it boots")
+		}
 	}
 	if _, err := s.d.Stop(t.Context(), token(), in.ID); err != nil {
 		t.Fatal(err)
@@ -263,6 +274,16 @@ func (s *suite) launched(t *testing.T) cloud.Instance {
 
 // rules: who is admitted, in groups that are shared and in an instance's own.
 func (s *suite) rules(t *testing.T) {
+	if s.d.Properties().NoRules {
+		in := s.launched(t)
+		if groups, err := s.d.Groups(t.Context(), in.ID); !errors.Is(err, cloud.ErrRefused) {
+			t.Errorf("it has no rules, and does not say so: %+v %v", groups, err)
+		}
+		if _, err := s.d.OwnGroup(t.Context(), token(), in.ID); !errors.Is(err, cloud.ErrRefused) {
+			t.Errorf("it has no rules, and makes a group: %v", err)
+		}
+		return
+	}
 	in, other := s.launched(t), s.launched(t)
 	all, err := s.d.List(t.Context(), s.o.Region)
 	if err != nil || !slices.ContainsFunc(all, func(i cloud.Instance) bool {
@@ -332,6 +353,12 @@ func (s *suite) rules(t *testing.T) {
 
 // addresses: a static address stays through a stop and a start, and moves.
 func (s *suite) addresses(t *testing.T) {
+	if s.d.Properties().NoStaticAddresses {
+		if _, err := s.d.Reserve(t.Context(), token(), s.o.Region, s.o.Name); !errors.Is(err, cloud.ErrRefused) {
+			t.Errorf("it has no addresses to reserve, and reserves one: %v", err)
+		}
+		return
+	}
 	in, other := s.launched(t), s.launched(t)
 	tok := token()
 	name := s.o.Name + tok[:6]

@@ -1,0 +1,347 @@
+package libvirt
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"plumlatch/service/cloud"
+	"plumlatch/service/cloud/drivertest"
+)
+
+// realEnv has the tests start libvirtd and QEMU, which make vm-driver installs.
+const realEnv = "PLUMLATCH_LIBVIRT"
+
+// daemon is a libvirtd of an ordinary user, all of whose state is in a folder of the test.
+type daemon struct {
+	dir, socket string
+	cmd         *exec.Cmd
+	env         []string
+	uid, gid    uint32
+}
+
+// bootSector is a program for a machine without a system: it writes "tide" to its first serial port, and halts.
+func bootSector() []byte {
+	program := []byte{
+		0x31, 0xc0, // xor ax, ax
+		0x8e, 0xd8, // mov ds, ax
+		0xba, 0xf8, 0x03, // mov dx, 0x3f8
+		0xbe, 0x16, 0x7c, // mov si, 0x7c16
+		0xfc,       // cld
+		0xac,       // lodsb
+		0x84, 0xc0, // test al, al
+		0x74, 0x03, // jz the end
+		0xee,       // out dx, al
+		0xeb, 0xf8, // jmp lodsb
+		0xf4,       // the end: hlt
+		0xeb, 0xfd, // jmp the end
+	}
+	out := make([]byte, 512)
+	copy(out, append(program, "tide\r\n\x00"...))
+	out[510], out[511] = 0x55, 0xaa
+	return out
+}
+
+func startDaemon(t *testing.T) *daemon {
+	t.Helper()
+	if os.Getenv(realEnv) == "" {
+		t.Skip("the driver is tried against libvirtd by make vm-driver")
+	}
+	if os.Geteuid() != 0 {
+		t.Skip("it takes root to start a libvirtd of another user")
+	}
+	who, err := user.Lookup("nobody")
+	if err != nil {
+		t.Fatal(err)
+	}
+	uid, _ := strconv.ParseUint(who.Uid, 10, 32)
+	gid, _ := strconv.ParseUint(who.Gid, 10, 32)
+	dir, err := os.MkdirTemp("", "plv")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	d := &daemon{dir: dir, socket: filepath.Join(dir, "run/libvirt/libvirt-sock"), uid: uint32(uid), gid: uint32(gid)}
+	for _, p := range []string{"run", "config/libvirt", "cache", "data", "pool"} {
+		if err := os.MkdirAll(filepath.Join(dir, p), 0o700); err != nil {
+			t.Fatal(err)
+		}
+	}
+	files := map[string]string{
+		"config/libvirt/libvirtd.conf": fmt.Sprintf("auth_unix_rw=\"none\"\nlog_outputs=\"2:file:%s/libvirtd.log\"\n", dir),
+		"config/libvirt/qemu.conf":     "stdio_handler=\"file\"\nsecurity_driver=\"none\"\nnamespaces=[]\ncgroup_controllers=[]\n",
+	}
+	for name, text := range files {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	raw := filepath.Join(dir, "base.raw")
+	if err := os.WriteFile(raw, append(bootSector(), make([]byte, 1<<20-512)...), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	d.run(t, "qemu-img", "convert", "-f", "raw", "-O", "qcow2", raw, filepath.Join(dir, "pool/base.qcow2"))
+	d.run(t, "chown", "-R", who.Uid+":"+who.Gid, dir)
+	d.env = []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "HOME=" + dir, "XDG_RUNTIME_DIR=" + dir + "/run", "XDG_CONFIG_HOME=" + dir + "/config",
+		"XDG_CACHE_HOME=" + dir + "/cache", "XDG_DATA_HOME=" + dir + "/data"}
+	d.start(t)
+	t.Cleanup(func() { // the machines first: they outlive libvirtd
+		out, _ := d.virsh("list", "--name")
+		for name := range strings.FieldsSeq(out) {
+			_, _ = d.virsh("destroy", name)
+		}
+		d.stop(syscall.SIGTERM)
+	})
+	for _, args := range [][]string{{"pool-define-as", "machines", "dir", "--target", dir + "/pool"}, {"pool-start", "machines"}} {
+		if out, err := d.virsh(args...); err != nil {
+			t.Fatalf("%v: %s", args, out)
+		}
+	}
+	return d
+}
+
+func (d *daemon) run(t *testing.T, args ...string) {
+	t.Helper()
+	if out, err := exec.Command(args[0], args[1:]...).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %v %s", args, err, out)
+	}
+}
+
+func (d *daemon) start(t *testing.T) {
+	t.Helper()
+	d.cmd = exec.Command("/usr/sbin/libvirtd", "-f", d.dir+"/config/libvirt/libvirtd.conf", "-p", d.dir+"/libvirtd.pid")
+	d.cmd.Env, d.cmd.Dir = d.env, d.dir
+	d.cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: d.uid, Gid: d.gid}}
+	if err := d.cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	for deadline := time.Now().Add(30 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+		if c, err := net.Dial("unix", d.socket); err == nil {
+			c.Close()
+			return
+		}
+		if time.Now().After(deadline) {
+			text, _ := os.ReadFile(d.dir + "/libvirtd.log")
+			t.Fatalf("libvirtd does not come up: %s", text)
+		}
+	}
+}
+
+func (d *daemon) stop(how os.Signal) {
+	_ = d.cmd.Process.Signal(how)
+	_, _ = d.cmd.Process.Wait()
+}
+
+func (d *daemon) virsh(args ...string) (string, error) {
+	cmd := exec.Command("virsh", append([]string{"-q", "-c", "qemu+unix:///session?socket=" + d.socket}, args...)...)
+	cmd.Env = d.env
+	out, err := cmd.CombinedOutput()
+	return string(out), err
+}
+
+func (d *daemon) driver(t *testing.T, addresses string) *Driver {
+	t.Helper()
+	c, err := Read([]byte(fmt.Sprintf(`
+hosts:
+  - {region: quay-host, title: The quay, socket: %s, pool: machines, addresses: %s, processor: emulated}
+images:
+  - {name: bare, volume: base.qcow2, login_user: debian, disk_gb: 1}
+sizes:
+  - {name: small, cpus: 1, memory_mb: 64, disk_gb: 2}
+power_off: 1s
+`, d.socket, addresses)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return New(c)
+}
+
+// TestDriver: what cloud.Driver promises, against a libvirtd that runs.
+func TestDriver(t *testing.T) {
+	d := startDaemon(t)
+	drivertest.Run(t, d.driver(t, "127.61.1.0/24"), drivertest.Options{Region: "quay-host", Image: "bare", Size: "small", Name: "board-", BadName: "Board_1",
+		Patience: 60 * time.Second, NoSystem: true})
+	// Nothing is left but what says that they are gone.
+	out, err := d.virsh("list", "--all", "--name")
+	if err != nil || strings.TrimSpace(out) != "" {
+		t.Errorf("domains that are left: %s %v", out, err)
+	}
+	if out, err = d.virsh("vol-list", "machines"); err != nil {
+		t.Fatal(out)
+	}
+	for line := range strings.Lines(out) {
+		if name := strings.Fields(line)[0]; name != "base.qcow2" && !strings.HasSuffix(name, "-removed") {
+			t.Errorf("a volume that is left: %s", name)
+		}
+	}
+}
+
+// TestOthers: what somebody else made is listed, and nothing of it is touched.
+func TestOthers(t *testing.T) {
+	d := startDaemon(t)
+	v := d.driver(t, "127.61.2.0/24")
+	file := filepath.Join(t.TempDir(), "other.xml")
+	if err := os.WriteFile(file, []byte(`<domain type='qemu'><name>their-board</name><memory unit='MiB'>64</memory><vcpu>1</vcpu><os><type arch='x86_64' machine='pc'>hvm</type></os></domain>`),
+		0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, args := range [][]string{{"define", file}, {"start", "their-board"}} {
+		if out, err := d.virsh(args...); err != nil {
+			t.Fatalf("%v: %s", args, out)
+		}
+	}
+	before, err := d.virsh("dumpxml", "their-board")
+	if err != nil {
+		t.Fatal(before)
+	}
+	all, err := v.List(t.Context(), "quay-host")
+	if err != nil || len(all) != 1 || all[0].Name != "their-board" || all[0].State != cloud.Running || len(all[0].MissingRights) != 7 {
+		t.Fatalf("listed: %+v %v", all, err)
+	}
+	id := all[0].ID
+	for name, call := range map[string]func(context.Context, string, string) (cloud.Instance, error){"stop": v.Stop, "start": v.Start, "remove": v.Remove} {
+		if _, err := call(t.Context(), "t-"+name, id); !errors.Is(err, cloud.ErrRefused) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	if err := v.SetUserData(t.Context(), "t", id, "x"); !errors.Is(err, cloud.ErrRefused) {
+		t.Errorf("user data: %v", err)
+	}
+	if after, err := d.virsh("dumpxml", "their-board"); err != nil || after != before {
+		t.Errorf("it was\n%s\nand is\n%s", before, after)
+	}
+}
+
+// TestForwardedAgain: a machine that somebody stopped and started by hand is led to again, and its power is not cut.
+func TestForwardedAgain(t *testing.T) {
+	d := startDaemon(t)
+	v := d.driver(t, "127.61.3.0/24")
+	in, err := v.Launch(t.Context(), "hand", cloud.Launch{Name: "board-1", Region: "quay-host", Image: "bare", Size: "small", UserData: "#cloud-config\n"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	listens := func() bool {
+		c, err := net.Dial("tcp", net.JoinHostPort(in.Address, strconv.Itoa(in.Port)))
+		if err == nil {
+			c.Close()
+		}
+		return err == nil
+	}
+	if !listens() {
+		t.Fatal("nothing leads to it")
+	}
+	name := "plumlatch-" + in.ID
+	if _, err := v.Stop(t.Context(), "stop", in.ID); err != nil {
+		t.Fatal(err)
+	}
+	for deadline := time.Now().Add(time.Minute); in.State != cloud.Stopped; time.Sleep(200 * time.Millisecond) {
+		if in, err = v.Get(t.Context(), in.ID); err != nil || time.Now().After(deadline) {
+			t.Fatal(in, err)
+		}
+	}
+	if out, err := d.virsh("start", name); err != nil {
+		t.Fatal(out)
+	}
+	time.Sleep(1500 * time.Millisecond) // longer than it may take to stop
+	if in, err = v.Get(t.Context(), in.ID); err != nil || in.State != cloud.Running || !listens() {
+		t.Errorf("started by hand: %+v %v, listens %t", in, err, listens())
+	}
+	// A libvirtd that was killed, or that hangs, is an answer that did not come; the machine goes on.
+	d.stop(syscall.SIGKILL)
+	if _, err := v.Get(t.Context(), in.ID); !errors.Is(err, cloud.ErrFailed) {
+		t.Errorf("without libvirtd: %v", err)
+	}
+	if !listens() {
+		t.Error("the machine ended with libvirtd")
+	}
+	d.start(t)
+	if err := d.cmd.Process.Signal(syscall.SIGSTOP); err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), time.Second)
+	defer cancel()
+	if _, err := v.Get(ctx, in.ID); !errors.Is(err, cloud.ErrFailed) || !errors.Is(err, context.DeadlineExceeded) {
+		t.Errorf("libvirtd hangs: %v", err)
+	}
+	if err := d.cmd.Process.Signal(syscall.SIGCONT); err != nil {
+		t.Fatal(err)
+	}
+	if now, err := v.Get(t.Context(), in.ID); err != nil || now.State != cloud.Running {
+		t.Errorf("with libvirtd again: %+v %v", now, err)
+	}
+	// It is found by its token, also by another service's driver, and is never made twice.
+	if again, err := d.driver(t, "127.61.3.0/24").Launch(t.Context(), "hand", cloud.Launch{Name: "board-1", Region: "quay-host", Image: "bare", Size: "small"}); err != nil ||
+		again.ID != in.ID {
+		t.Errorf("launched again: %+v %v", again, err)
+	}
+}
+
+// TestSeed: the seed has what it should, as another program reads it.
+func TestSeed(t *testing.T) {
+	image, err := seedImage("an-id", "board-1", "#cloud-config\nusers: []\n")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !bytes.Equal(image[32768+1:32768+6], []byte("CD001")) || string(bytes.TrimRight(image[32768+40:32768+72], " \x00")) != "cidata" {
+		t.Errorf("no ISO 9660 with the label cidata: %q", image[32768:32768+80])
+	}
+	for _, want := range []string{"instance-id: an-id\nlocal-hostname: board-1\n", "#cloud-config\nusers: []\n", "user-data", "meta-data"} {
+		if !bytes.Contains(image, []byte(want)) {
+			t.Errorf("it lacks %q", want)
+		}
+	}
+}
+
+// TestConfig: what is wrong in a configuration is told, with its place.
+func TestConfig(t *testing.T) {
+	good := `
+hosts:
+  - {region: quay-host, socket: /run/libvirt/libvirt-sock, pool: machines, addresses: 127.50.0.0/24}
+images:
+  - {name: debian-12, volume: debian-12.qcow2, login_user: debian, disk_gb: 3}
+sizes:
+  - {name: small, cpus: 1, memory_mb: 512, disk_gb: 4}
+`
+	c, err := Read([]byte(good))
+	if err != nil || c.Hosts[0].Port != 2222 || c.Hosts[0].URI != "qemu:///session" || c.Rescue.Image != "debian-12" || c.PowerOff != time.Minute ||
+		c.Hosts[0].Addresses != netip.MustParsePrefix("127.50.0.0/24") {
+		t.Fatalf("%+v %v", c, err)
+	}
+	for change, want := range map[[2]string]string{
+		{"region: quay-host", "region: Quay"}:                                                    "hosts, number 1: region",
+		{"socket: /run/libvirt/libvirt-sock", "socket: libvirt-sock"}:                            "socket: take the whole path",
+		{"pool: machines", "pool: a/b"}:                                                          "pool: the name",
+		{"127.50.0.0/24", "192.0.2.0/24"}:                                                        "addresses: take a range of loopback addresses",
+		{"127.50.0.0/24", "127.50.0.0/31"}:                                                       "addresses: take a range",
+		{"pool: machines", "pool: machines, port: 22"}:                                           "port: take 1024",
+		{"pool: machines", "pool: machines, uri: 'qemu+ssh://x/system'"}:                         "uri: take",
+		{"pool: machines", "pool: machines, processor: fast"}:                                    "processor: take",
+		{"pool: machines", "pool: machines, colour: blue"}:                                       "colour",
+		{"volume: debian-12.qcow2", "volume: ''"}:                                                "images, number 1: volume",
+		{"login_user: debian", "login_user: ''"}:                                                 "login_user",
+		{"disk_gb: 3}", "disk_gb: 3, size: large}"}:                                              "there is no size large",
+		{"cpus: 1", "cpus: 0"}:                                                                   "sizes, number 1",
+		{"sizes:\n", "rescue: {image: other, size: small}\nsizes:\n"}:                            `there is no image "other"`,
+		{"sizes:\n", "power_off: 1h\nsizes:\n"}:                                                  "power_off",
+		{"hosts:\n", "hosts:\n  - {region: a, socket: /s, pool: p, addresses: 127.50.0.0/16}\n"}: "another host has some of",
+	} {
+		if _, err := Read([]byte(strings.Replace(good, change[0], change[1], 1))); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", change[1], err)
+		}
+	}
+	if _, err := Read(nil); err == nil || !strings.Contains(err.Error(), "docs/libvirt.md") {
+		t.Errorf("an empty file: %v", err)
+	}
+}

@@ -1,0 +1,346 @@
+package libvirt
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"sync"
+	"time"
+
+	rpc "github.com/digitalocean/go-libvirt"
+
+	"plumlatch/core/plaintext"
+	"plumlatch/service/cloud"
+)
+
+// The package that speaks libvirt's protocol is met in this file alone. Its calls take no context, and one that libvirtd does
+// not answer never returns: so each change and each question has a connection of its own, which is closed when its context
+// ends.
+
+// reachLimit bounds the opening of a connection to a socket of this machine.
+const reachLimit = 5 * time.Second
+
+// link is a connection to one libvirtd, for as long as one call of the driver takes.
+type link struct {
+	v    *rpc.Libvirt
+	pool rpc.StoragePool
+}
+
+type dialer struct {
+	ctx    context.Context
+	socket string
+
+	mu   sync.Mutex
+	conn net.Conn
+	over bool
+}
+
+// Dial is what the package asks for its connection.
+func (d *dialer) Dial() (net.Conn, error) {
+	c, err := (&net.Dialer{Timeout: reachLimit}).DialContext(d.ctx, "unix", d.socket)
+	if err != nil {
+		return nil, err
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.over {
+		c.Close()
+		return nil, net.ErrClosed
+	}
+	d.conn = c
+	return c, nil
+}
+
+func (d *dialer) end() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.over = true
+	if d.conn != nil {
+		d.conn.Close()
+	}
+}
+
+// with opens a connection to a host, and calls f with it. What libvirt says is an error of package cloud.
+func with(ctx context.Context, h Host, f func(*link) error) error {
+	if err := ctx.Err(); err != nil {
+		return fmt.Errorf("%w: %w", cloud.ErrFailed, err)
+	}
+	d := &dialer{ctx: ctx, socket: h.Socket}
+	stop := context.AfterFunc(ctx, d.end)
+	defer stop()
+	done := make(chan error, 1)
+	go func() { // what hangs ends when the connection is closed
+		done <- func() error {
+			v := rpc.NewWithDialer(d)
+			if err := v.ConnectToURI(rpc.ConnectURI(h.URI)); err != nil {
+				return err
+			}
+			defer d.end()
+			pool, err := v.StoragePoolLookupByName(h.Pool)
+			if err != nil {
+				return fmt.Errorf("pool %s: %w", h.Pool, err)
+			}
+			return f(&link{v: v, pool: pool})
+		}()
+	}()
+	select {
+	case err := <-done:
+		if err != nil && ctx.Err() != nil {
+			return fmt.Errorf("%w: libvirt: %w", cloud.ErrFailed, ctx.Err())
+		}
+		return told(err)
+	case <-ctx.Done():
+		d.end()
+		return fmt.Errorf("%w: libvirt: %w", cloud.ErrFailed, ctx.Err())
+	}
+}
+
+// told has what libvirt says be an error of package cloud. A connection that was lost is no answer.
+func told(err error) error {
+	var e rpc.Error
+	switch {
+	case err == nil, errors.Is(err, cloud.ErrNotFound), errors.Is(err, cloud.ErrRefused), errors.Is(err, cloud.ErrFailed):
+		return err
+	case !errors.As(err, &e):
+		return fmt.Errorf("%w: libvirt: %s", cloud.ErrFailed, plaintext.Line(plaintext.Cut(err.Error(), 200)))
+	}
+	said := plaintext.Line(plaintext.Cut(e.Message, 300))
+	switch rpc.ErrorNumber(e.Code) {
+	case rpc.ErrNoDomain, rpc.ErrNoStorageVol:
+		return fmt.Errorf("%w: %s", cloud.ErrNotFound, said)
+	case rpc.ErrOperationInvalid, rpc.ErrOperationDenied, rpc.ErrOperationUnsupported, rpc.ErrInvalidArg, rpc.ErrXMLError, rpc.ErrConfigUnsupported,
+		rpc.ErrXMLDetail, rpc.ErrAuthFailed, rpc.ErrAuthUnavailable, rpc.ErrAccessDenied:
+		return fmt.Errorf("%w: libvirt: %s", cloud.ErrRefused, said)
+	}
+	return fmt.Errorf("%w: libvirt: %s", cloud.ErrFailed, said)
+}
+
+// domain is a domain as libvirt has it: one of ours or not.
+type domain struct {
+	d       rpc.Domain
+	xml     string // its definition
+	live    string // as it runs; "" if it does not
+	state   rpc.DomainState
+	paused  bool
+	running bool // its processor has power
+}
+
+func (l *link) lookup(id string) (domain, error) {
+	raw, err := hex.DecodeString(stripDashes(id))
+	if err != nil || len(raw) != rpc.UUIDBuflen {
+		return domain{}, cloud.ErrNotFound
+	}
+	d, err := l.v.DomainLookupByUUID(rpc.UUID(raw))
+	if err != nil {
+		return domain{}, told(err)
+	}
+	return l.read(d)
+}
+
+func (l *link) read(d rpc.Domain) (out domain, err error) {
+	out.d = d
+	state, _, err := l.v.DomainGetState(d, 0)
+	if err != nil {
+		return out, err
+	}
+	out.state = rpc.DomainState(state)
+	out.paused = out.state == rpc.DomainPaused
+	out.running = out.state == rpc.DomainRunning || out.state == rpc.DomainBlocked || out.state == rpc.DomainPaused || out.state == rpc.DomainShutdown ||
+		out.state == rpc.DomainPmsuspended
+	if out.xml, err = l.v.DomainGetXMLDesc(d, rpc.DomainXMLInactive); err != nil {
+		return out, err
+	}
+	if out.running {
+		out.live, err = l.v.DomainGetXMLDesc(d, 0)
+	}
+	return out, err
+}
+
+// domains are all domains of the host.
+func (l *link) domains() (out []domain, err error) {
+	all, _, err := l.v.ConnectListAllDomains(1, rpc.ConnectListDomainsActive|rpc.ConnectListDomainsInactive)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range all {
+		x, err := l.read(d)
+		if errors.Is(told(err), cloud.ErrNotFound) { // gone meanwhile
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, x)
+	}
+	return out, nil
+}
+
+func (l *link) define(xml string) error {
+	_, err := l.v.DomainDefineXMLFlags(xml, rpc.DomainDefineValidate)
+	return err
+}
+
+func (l *link) create(d domain) error { return l.v.DomainCreate(d.d) }
+
+// askToStop presses the machine's power button.
+func (l *link) askToStop(d domain) error { return l.v.DomainShutdownFlags(d.d, 0) }
+
+// cut takes the machine's power away.
+func (l *link) cut(d domain) error {
+	err := l.v.DomainDestroyFlags(d.d, 0)
+	var e rpc.Error
+	if errors.As(err, &e) && rpc.ErrorNumber(e.Code) == rpc.ErrOperationInvalid { // it has none already
+		return nil
+	}
+	return err
+}
+
+func (l *link) undefine(d domain) error {
+	return l.v.DomainUndefineFlags(d.d, rpc.DomainUndefineManagedSave|rpc.DomainUndefineSnapshotsMetadata|rpc.DomainUndefineNvram|
+		rpc.DomainUndefineCheckpointsMetadata)
+}
+
+// keep keeps what the driver knows of a domain with it.
+func (l *link) keep(d domain, text string) error {
+	flags := rpc.DomainAffectConfig
+	if d.running {
+		flags |= rpc.DomainAffectLive
+	}
+	return l.v.DomainSetMetadata(d.d, int32(rpc.DomainMetadataElement), rpc.OptString{text}, rpc.OptString{"pl"}, rpc.OptString{namespace}, flags)
+}
+
+// attach gives a domain a device, and detach takes one away: while it runs in the machine alone, else in its definition.
+func (l *link) attach(d domain, xml string) error {
+	return l.v.DomainAttachDeviceFlags(d.d, xml, uint32(affect(d)))
+}
+
+func (l *link) detach(d domain, xml string) error {
+	return l.v.DomainDetachDeviceFlags(d.d, xml, uint32(affect(d)))
+}
+
+func affect(d domain) rpc.DomainModificationImpact {
+	if d.running {
+		return rpc.DomainAffectLive
+	}
+	return rpc.DomainAffectConfig
+}
+
+// monitor has QEMU carry out one of its commands for people. It answers success for one that failed, with words.
+func (l *link) monitor(d domain, command string) (string, error) {
+	const human = 1 // VIR_DOMAIN_QEMU_MONITOR_COMMAND_HMP
+	return l.v.QEMUDomainMonitorCommand(d.d, command, human)
+}
+
+// volume is a volume of the pool: its path, and its size in bytes. ErrNotFound.
+func (l *link) volume(name string) (path string, bytes uint64, err error) {
+	v, err := l.v.StorageVolLookupByName(l.pool, name)
+	if err != nil {
+		return "", 0, told(err)
+	}
+	_, size, _, err := l.v.StorageVolGetInfo(v)
+	if err != nil {
+		return "", 0, told(err)
+	}
+	path, err = l.v.StorageVolGetPath(v)
+	return path, size, err
+}
+
+// makeVolume makes a volume; one of the name that is there is returned with made false.
+func (l *link) makeVolume(name, xml string) (made bool, err error) {
+	_, err = l.v.StorageVolCreateXML(l.pool, xml, 0)
+	var e rpc.Error
+	if errors.As(err, &e) && rpc.ErrorNumber(e.Code) == rpc.ErrStorageVolExist {
+		return false, nil
+	}
+	if err != nil {
+		return false, fmt.Errorf("volume %s: %w", name, err)
+	}
+	return true, nil
+}
+
+func (l *link) fill(name string, data []byte) error {
+	v, err := l.v.StorageVolLookupByName(l.pool, name)
+	if err != nil {
+		return err
+	}
+	return l.v.StorageVolUpload(v, bytes.NewReader(data), 0, uint64(len(data)), 0)
+}
+
+// removeVolume removes a volume; one that is gone is no error.
+func (l *link) removeVolume(name string) error {
+	v, err := l.v.StorageVolLookupByName(l.pool, name)
+	if err == nil {
+		err = l.v.StorageVolDelete(v, 0)
+	}
+	if errors.Is(told(err), cloud.ErrNotFound) {
+		return nil
+	}
+	return err
+}
+
+// refresh has the pool be read anew: a file that a machine has made is not in its list of volumes else.
+func (l *link) refresh() error { return l.v.StoragePoolRefresh(l.pool, 0) }
+
+// tail reads the last bytes of a volume, such as a file that a machine writes to, at most limit. ErrNotFound.
+func (l *link) tail(name string, limit uint64) ([]byte, error) {
+	if err := l.refresh(); err != nil {
+		return nil, err
+	}
+	v, err := l.v.StorageVolLookupByName(l.pool, name)
+	if err != nil {
+		return nil, told(err)
+	}
+	_, size, _, err := l.v.StorageVolGetInfo(v)
+	if err != nil {
+		return nil, err
+	}
+	from := uint64(0)
+	if size > limit {
+		from = size - limit
+	}
+	if size == from {
+		return nil, nil
+	}
+	var out bytes.Buffer
+	err = l.v.StorageVolDownload(v, capped{&out, int(limit)}, from, size-from, 0)
+	return out.Bytes(), err
+}
+
+// capped takes so much and no more.
+type capped struct {
+	to    *bytes.Buffer
+	limit int
+}
+
+func (c capped) Write(b []byte) (int, error) {
+	if c.to.Len()+len(b) > c.limit {
+		return 0, io.ErrShortBuffer
+	}
+	return c.to.Write(b)
+}
+
+func (l *link) capabilities() (string, error) { return l.v.ConnectGetCapabilities() }
+
+func stripDashes(id string) string {
+	out := make([]byte, 0, len(id))
+	for n := range len(id) {
+		if id[n] != '-' {
+			out = append(out, id[n])
+		}
+	}
+	return string(out)
+}
+
+// idOf is the ID of the instance that a launch with a client token makes: a UUID (RFC 9562, version 8) that the token decides,
+// so that the same token never makes two.
+func idOf(token string) string {
+	sum := sha256.Sum256([]byte("plumlatch instance " + token))
+	sum[6], sum[8] = sum[6]&0x0f|0x80, sum[8]&0x3f|0x80
+	x := hex.EncodeToString(sum[:16])
+	return x[:8] + "-" + x[8:12] + "-" + x[12:16] + "-" + x[16:20] + "-" + x[20:]
+}

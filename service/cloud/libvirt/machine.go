@@ -1,0 +1,233 @@
+package libvirt
+
+import (
+	"bytes"
+	"cmp"
+	"encoding/xml"
+	"fmt"
+	"net/netip"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"plumlatch/service/cloud"
+)
+
+// namespace is that of the element in which the driver keeps what libvirt has no place for.
+const namespace = "urn:plumlatch:instance:1"
+
+// about is that element: what is known of an instance besides what its domain says. libvirt changes it for nobody but us, and
+// as a whole; an administrator of the host can edit it, so nothing in it is believed beyond what it says of this one instance.
+type about struct {
+	XMLName   xml.Name `xml:"urn:plumlatch:instance:1 instance"`
+	Token     string   `xml:"token"` // of its launch
+	Name      string   `xml:"name"`
+	Image     string   `xml:"image"`
+	Size      string   `xml:"size"`
+	LoginUser string   `xml:"login-user"`
+	KeyLabel  string   `xml:"key-label,omitempty"`
+	DiskGB    int      `xml:"disk-gb"`
+	Address   string   `xml:"address"`
+	Port      int      `xml:"port"`
+	Created   string   `xml:"created"` // RFC 3339
+	Tags      []tag    `xml:"tag"`
+	UserData  string   `xml:"user-data"` // in base64: not every byte is one of XML's
+	// Launched: its launch went to its end.
+	Launched bool `xml:"launched"`
+	// Stopping is since when it is asked to stop, "" if it is not.
+	Stopping string `xml:"stopping,omitempty"`
+	// Note is of whoever moved its root volume last; Leaving is the domain that the volume is being taken from.
+	Note    string `xml:"note,omitempty"`
+	Leaving string `xml:"leaving,omitempty"`
+	// Done are the client tokens of the changes that were made, the newest last: one that comes again changes nothing.
+	Done []string `xml:"done"`
+}
+
+type tag struct {
+	Key   string `xml:"key,attr"`
+	Value string `xml:",chardata"`
+}
+
+// maxDone is how many tokens are kept: a request that is later than so many others is not made.
+const maxDone = 500
+
+func (a *about) done(token string) bool { return slices.Contains(a.Done, token) }
+
+func (a *about) note(token string) {
+	a.Done = append(a.Done, token)
+	if n := len(a.Done) - maxDone; n > 0 {
+		a.Done = a.Done[n:]
+	}
+}
+
+func (a *about) text() (string, error) {
+	out, err := xml.Marshal(a)
+	return string(out), err
+}
+
+// machine is a domain's definition, in so far as the driver reads it.
+type machine struct {
+	UUID     string `xml:"uuid"`
+	Name     string `xml:"name"`
+	Metadata struct {
+		About *about `xml:"urn:plumlatch:instance:1 instance"`
+	} `xml:"metadata"`
+	Disks []disk `xml:"devices>disk"`
+}
+
+type disk struct {
+	Device string `xml:"device,attr"`
+	Source struct {
+		File   string `xml:"file,attr"`
+		Pool   string `xml:"pool,attr"`
+		Volume string `xml:"volume,attr"`
+	} `xml:"source"`
+	Target struct {
+		Dev string `xml:"dev,attr"`
+	} `xml:"target"`
+	Serial string `xml:"serial"`
+}
+
+func (d disk) file() string {
+	return cmp.Or(filepath.Base(d.Source.File), d.Source.Volume)
+}
+
+// at returns the disk under a device name.
+func (m machine) at(device string) (disk, bool) {
+	n := slices.IndexFunc(m.Disks, func(d disk) bool { return d.Target.Dev == device })
+	if n < 0 {
+		return disk{}, false
+	}
+	return m.Disks[n], true
+}
+
+// has tells whether a volume is attached, and under which device name.
+func (m machine) has(volume string) (device string, ok bool) {
+	for _, d := range m.Disks {
+		if d.Source.File != "" && filepath.Base(d.Source.File) == volume || d.Source.Volume == volume {
+			return d.Target.Dev, true
+		}
+	}
+	return "", false
+}
+
+func parse(text string) (m machine, err error) {
+	if err := xml.Unmarshal([]byte(text), &m); err != nil {
+		return m, fmt.Errorf("%w: libvirt's definition of a domain cannot be read: %w", cloud.ErrFailed, err)
+	}
+	return m, nil
+}
+
+// The names of what the driver makes in the pool, all after the instance's ID.
+func rootName(id string) string    { return "plumlatch-" + id + "-root.qcow2" }
+func seedName(id string) string    { return "plumlatch-" + id + "-seed.iso" }
+func consoleName(id string) string { return "plumlatch-" + id + "-console.log" }
+
+// goneName is a volume without content, which says for ever that an instance was removed: libvirt forgets a domain.
+func goneName(id string) string { return "plumlatch-" + id + "-removed" }
+
+// homeOf is the instance that a root volume was made for.
+func homeOf(volume string) (id string, ok bool) {
+	id, ok = strings.CutPrefix(volume, "plumlatch-")
+	if !ok {
+		return "", false
+	}
+	return strings.CutSuffix(id, "-root.qcow2")
+}
+
+// rootDevice is the device that a machine boots from.
+const rootDevice, seedDevice = "vda", "vdz"
+
+func esc(s string) string {
+	var out bytes.Buffer
+	_ = xml.EscapeText(&out, []byte(s)) // a buffer takes all
+	return out.String()
+}
+
+// diskXML is a volume as a device of a domain.
+func diskXML(path, device, serial string) string {
+	return fmt.Sprintf(`<disk type='file' device='disk'><driver name='qemu' type='qcow2' discard='unmap'/><source file='%s'/><target dev='%s' bus='virtio'/><serial>%s</serial></disk>`,
+		esc(path), esc(device), esc(serial))
+}
+
+// serialOf is a volume's serial number, by which a guest finds it: a guest names devices as it likes. At most 20 characters.
+func serialOf(id string) string { return "pl-" + stripDashes(id)[:16] }
+
+type definition struct {
+	id, root, seed, console string // paths
+	about                   string
+	name                    string
+	cpus, memoryMB          int
+	kvm                     bool
+}
+
+// domainXML is the machine that an instance is. The network card is one of QEMU's own network: what leads in is a forward that
+// the driver asks for when it runs.
+func domainXML(d definition) string {
+	kind, cpu, tcg := "kvm", "<cpu mode='host-passthrough'/>", ""
+	if !d.kvm {
+		// Without a bound QEMU takes a GiB for what it has translated.
+		kind, cpu, tcg = "qemu", "<cpu mode='custom' match='exact' check='none'><model fallback='allow'>qemu64</model></cpu>", "<tcg><tb-cache unit='MiB'>96</tb-cache></tcg>"
+	}
+	mac := "52:54:00:" + d.id[0:2] + ":" + d.id[2:4] + ":" + d.id[4:6]
+	return fmt.Sprintf(`<domain type='%s'>
+<name>plumlatch-%s</name><uuid>%s</uuid><title>%s</title>
+<metadata>%s</metadata>
+<memory unit='MiB'>%d</memory><vcpu>%d</vcpu>
+<os><type arch='x86_64' machine='pc'>hvm</type><boot dev='hd'/></os>
+<features><acpi/><apic/>%s</features>%s
+<clock offset='utc'/><on_poweroff>destroy</on_poweroff><on_reboot>restart</on_reboot><on_crash>destroy</on_crash>
+<devices>
+%s
+<disk type='file' device='disk'><driver name='qemu' type='raw'/><source file='%s'/><target dev='%s' bus='virtio'/><readonly/><serial>seed</serial></disk>
+<controller type='usb' model='none'/>
+<interface type='user'><mac address='%s'/><model type='virtio'/><rom enabled='no'/><alias name='ua-net0'/></interface>
+<serial type='file'><source path='%s' append='on'/><target port='0'/></serial>
+<channel type='unix'><target type='virtio' name='org.qemu.guest_agent.0'/></channel>
+<rng model='virtio'><backend model='random'>/dev/urandom</backend></rng>
+<memballoon model='none'/>
+</devices>
+</domain>`, kind, d.id, d.id, esc(d.name), d.about, d.memoryMB, d.cpus, tcg, cpu, diskXML(d.root, rootDevice, serialOf(d.id)), esc(d.seed), seedDevice, mac,
+		esc(d.console))
+}
+
+// show is what the cloud says of one of our instances.
+func (c *Config) show(h Host, d domain, m machine, a *about) cloud.Instance {
+	out := cloud.Instance{ID: m.UUID, Name: a.Name, Region: h.Region, Zone: zone, Port: a.Port, LoginUser: a.LoginUser, Image: a.Image, Size: a.Size,
+		DiskGB: a.DiskGB, Tags: map[string]string{}, KeyLabel: a.KeyLabel, RootDevice: rootDevice, Static: true}
+	out.Launched, _ = time.Parse(time.RFC3339, a.Created)
+	for _, t := range a.Tags {
+		out.Tags[t.Key] = t.Value
+	}
+	if root, ok := m.at(rootDevice); ok {
+		out.RootVolume = root.file()
+	}
+	if _, err := netip.ParseAddr(a.Address); err == nil {
+		out.Address = a.Address
+	}
+	switch {
+	case !a.Launched:
+		out.State = cloud.Pending
+	case d.running && !d.paused && a.Stopping != "":
+		out.State = cloud.Stopping
+	case d.running && !d.paused:
+		out.State = cloud.Running
+	default: // one that stands paused, though nobody asked for that, is broken: it answers nothing
+		out.State = cloud.Stopped
+	}
+	return out
+}
+
+// showOther is what is said of a domain that somebody else made: it is there, and nothing of it is ours to touch.
+func showOther(h Host, d domain, m machine) cloud.Instance {
+	out := cloud.Instance{ID: m.UUID, Name: m.Name, Region: h.Region, Zone: zone, Port: 22, State: cloud.Stopped,
+		MissingRights: []cloud.Right{cloud.RightStop, cloud.RightStart, cloud.RightVolumes, cloud.RightUserData, cloud.RightLend, cloud.RightImages, cloud.RightPlace}}
+	if d.running {
+		out.State = cloud.Running
+	}
+	return out
+}
+
+// zone is the one zone of a host.
+const zone = "host"

@@ -322,7 +322,7 @@ func readAll(r io.Reader, small []byte) (message []byte, lent *[streams.MaxFrame
 var messages = sync.Pool{New: func() any { return new([streams.MaxFrame]byte) }}
 
 // little is what a stream reads with that is idle.
-const little = 2 << 10
+const little = 512
 
 func (c *Conn) send(ctx context.Context, conn *websocket.Conn) error {
 	var lent *[streams.MaxFrame]byte // what waits waits without one

@@ -1,10 +1,12 @@
 package api
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
 	"log/slog"
+	"net"
 	"net/http"
 	"strconv"
 	"time"
@@ -105,12 +107,27 @@ func (s *Server) carryStream(c *gin.Context) {
 		webSocket.answer(c, wire.Problem{})
 		return
 	}
-	conn, err := websocket.Accept(c.Writer, c.Request, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled})
+	conn, err := websocket.Accept(littleBuffers{c.Writer}, c.Request, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled})
 	if err != nil {
 		return // it was answered
 	}
 	// What carries it from here on is a goroutine without what a request has: many of them may be idle for hours.
 	go s.attach(context.Background(), s.logOf(c), conn, id, operator(c))
+}
+
+// littleBuffers has the connection that a WebSocket takes over be read and written with less than the 8 KiB of a request:
+// many are idle for hours, and a message that is larger passes a buffer by.
+type littleBuffers struct{ gin.ResponseWriter }
+
+const littleBuffer = 512
+
+// Hijack lets the WebSocket take the connection over.
+func (w littleBuffers) Hijack() (net.Conn, *bufio.ReadWriter, error) {
+	conn, b, err := w.ResponseWriter.Hijack()
+	if err != nil || b.Reader.Buffered() > 0 { // what has come already stays where it is
+		return conn, b, err
+	}
+	return conn, bufio.NewReadWriter(bufio.NewReaderSize(conn, littleBuffer), bufio.NewWriterSize(conn, littleBuffer)), nil
 }
 
 // attach hears whose stream a connection is to carry, and carries it.

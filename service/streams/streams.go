@@ -84,7 +84,7 @@ var (
 )
 
 const (
-	leastBuffer, mostBuffer = 2 << 10, 32 << 10
+	leastBuffer, mostBuffer = 512, 32 << 10
 	maxReason               = 300 // runes
 )
 

@@ -499,6 +499,15 @@ func TestElsewhere(t *testing.T) {
 	if err != nil || o.Way != core.ByService {
 		t.Errorf("by itself: %+v %v", o, err)
 	}
+	// Shut to the service, it is for the replica that has the agent, as long as nobody has asked for this way alone.
+	h.Exec("UPDATE instances SET address = '192.0.2.1' WHERE id = $1", h.i.ID) // nobody answers there (RFC 5737)
+	h.i = h.Instance("berth-2")
+	if _, err := h.open("", core.ByService); !errors.Is(err, streams.ErrShut) {
+		t.Errorf("shut: %v", err)
+	}
+	if _, err := h.open("", ""); !errors.Is(err, streams.ErrElsewhere) {
+		t.Errorf("shut, and its agent is elsewhere: %v", err)
+	}
 	h.Exec("INSERT INTO streams (instance_id, operator_id, operator, address, way, target, journal_id) SELECT instance_id, operator_id, operator, address, way, target, journal_id FROM streams WHERE id = $1", o.ID)
 	other := int64(h.Count("SELECT max(id) FROM streams"))
 	if err := h.W.Streams.Attach(h.Context(), other, h.operator, []byte("token"), "x", 0, nil); !errors.Is(err, streams.ErrElsewhere) {

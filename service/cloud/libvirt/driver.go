@@ -21,6 +21,7 @@ import (
 	"os"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -198,14 +199,22 @@ func (o *ours) settle(powerOff time.Duration) error {
 	return nil
 }
 
-// forward has the machine's SSH port be reached at its address. The forward is gone when its QEMU ends.
+// forward has the machine's SSH port be reached at its address. The forward is gone when its QEMU ends. The address stands in
+// metadata, which the host's administrator can edit: one that is not of the host's range opens nothing.
 func (o *ours) forward() error {
+	address, err := netip.ParseAddr(o.a.Address)
+	if err != nil || !o.h.Addresses.Contains(address) || o.a.Port < 1024 || o.a.Port > 65535 {
+		return refused("the metadata of domain %s names an address or a port that are not this host's (%s): somebody has changed it",
+			plaintext.Line(plaintext.Cut(o.m.Name, 100)), o.h.Addresses)
+	}
 	all, err := o.monitor(o.domain, "info usernet")
 	if err != nil {
 		return err
 	}
-	if strings.Contains(all, " "+o.a.Address+" ") { // a column of the table: the address that is listened on
-		return nil
+	for line := range strings.Lines(all) { // its columns: what, descriptor, address, port, ...; what a guest connects to is listed too
+		if f := strings.Fields(line); len(f) > 3 && f[0] == "TCP[HOST_FORWARD]" && f[2] == o.a.Address && f[3] == strconv.Itoa(o.a.Port) {
+			return nil
+		}
 	}
 	said, err := o.monitor(o.domain, fmt.Sprintf("hostfwd_add hostua-net0 tcp:%s:%d-:22", o.a.Address, o.a.Port))
 	if err != nil {

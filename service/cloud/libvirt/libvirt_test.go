@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"syscall"
@@ -280,6 +281,27 @@ func TestForwardedAgain(t *testing.T) {
 	}
 	if now, err := v.Get(t.Context(), in.ID); err != nil || now.State != cloud.Running {
 		t.Errorf("with libvirtd again: %+v %v", now, err)
+	}
+	// An address that somebody wrote into the metadata opens nothing, and is no command for QEMU.
+	about, err := d.virsh("metadata", name, namespace)
+	if err != nil {
+		t.Fatal(about)
+	}
+	about = regexp.MustCompile(` xmlns(:pl)?=["'][^"']*["']|\bpl:`).ReplaceAllString(about, "") // virsh sets the namespace by itself
+	for _, bad := range []string{"0.0.0.0", "127.61.9.9", "127.61.3.1:1-:1\nquit"} {
+		changed := strings.Replace(about, "<address>"+in.Address+"</address>", "<address>"+bad+"</address>", 1)
+		if changed == about {
+			t.Fatalf("no address in %s", about)
+		}
+		if out, err := d.virsh("metadata", name, namespace, "--config", "--key", "pl", "--set", changed); err != nil {
+			t.Fatal(out)
+		}
+		if _, err := v.Get(t.Context(), in.ID); !errors.Is(err, cloud.ErrRefused) {
+			t.Errorf("the address is %q: %v", bad, err)
+		}
+	}
+	if out, err := d.virsh("metadata", name, namespace, "--config", "--key", "pl", "--set", about); err != nil {
+		t.Fatal(out)
 	}
 	// It is found by its token, also by another service's driver, and is never made twice.
 	if again, err := d.driver(t, "127.61.3.0/24").Launch(t.Context(), "hand", cloud.Launch{Name: "board-1", Region: "quay-host", Image: "bare", Size: "small"}); err != nil ||

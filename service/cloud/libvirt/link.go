@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"strings"
 	"sync"
 	"time"
 
@@ -96,6 +97,7 @@ func with(ctx context.Context, h Host, f func(*link) error) error {
 		return told(err)
 	case <-ctx.Done():
 		d.end()
+		<-done // a call on a closed connection returns at once, and what f writes to is its caller's again
 		return fmt.Errorf("%w: libvirt: %w", cloud.ErrFailed, ctx.Err())
 	}
 }
@@ -131,7 +133,7 @@ type domain struct {
 }
 
 func (l *link) lookup(id string) (domain, error) {
-	raw, err := hex.DecodeString(stripDashes(id))
+	raw, err := hex.DecodeString(strings.ReplaceAll(id, "-", ""))
 	if err != nil || len(raw) != rpc.UUIDBuflen {
 		return domain{}, cloud.ErrNotFound
 	}
@@ -325,16 +327,6 @@ func (c capped) Write(b []byte) (int, error) {
 }
 
 func (l *link) capabilities() (string, error) { return l.v.ConnectGetCapabilities() }
-
-func stripDashes(id string) string {
-	out := make([]byte, 0, len(id))
-	for n := range len(id) {
-		if id[n] != '-' {
-			out = append(out, id[n])
-		}
-	}
-	return string(out)
-}
 
 // idOf is the ID of the instance that a launch with a client token makes: a UUID (RFC 9562, version 8) that the token decides,
 // so that the same token never makes two.

@@ -2,7 +2,6 @@ package libvirt
 
 import (
 	"bytes"
-	"cmp"
 	"encoding/xml"
 	"fmt"
 	"net/netip"
@@ -90,7 +89,10 @@ type disk struct {
 }
 
 func (d disk) file() string {
-	return cmp.Or(filepath.Base(d.Source.File), d.Source.Volume)
+	if d.Source.File == "" {
+		return d.Source.Volume
+	}
+	return filepath.Base(d.Source.File)
 }
 
 // at returns the disk under a device name.
@@ -105,7 +107,7 @@ func (m machine) at(device string) (disk, bool) {
 // has tells whether a volume is attached, and under which device name.
 func (m machine) has(volume string) (device string, ok bool) {
 	for _, d := range m.Disks {
-		if d.Source.File != "" && filepath.Base(d.Source.File) == volume || d.Source.Volume == volume {
+		if d.file() == volume {
 			return d.Target.Dev, true
 		}
 	}
@@ -152,7 +154,7 @@ func diskXML(path, device, serial string) string {
 }
 
 // serialOf is a volume's serial number, by which a guest finds it: a guest names devices as it likes. At most 20 characters.
-func serialOf(id string) string { return "pl-" + stripDashes(id)[:16] }
+func serialOf(id string) string { return "pl-" + strings.ReplaceAll(id, "-", "")[:16] }
 
 type definition struct {
 	id, root, seed, console string // paths

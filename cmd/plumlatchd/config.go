@@ -185,6 +185,8 @@ func (c *config) check() error {
 		needed["standin-url"], needed["standin-token-file"] = c.cloudURL, c.cloudToken
 	case c.cloudURL != "" || c.cloudToken != "":
 		return errors.New("option libvirt does not go with -standin-url and -standin-token-file: a service has one cloud")
+	case !c.dialLoopback:
+		return errors.New("option libvirt goes with -dial-loopback: its machines are reached at loopback addresses")
 	}
 	for name, v := range needed {
 		if v == "" {

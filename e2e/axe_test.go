@@ -76,15 +76,26 @@ func TestAxe(t *testing.T) {
 		wider := func() string {
 			return eval("String(Math.max(0, document.documentElement.scrollWidth - window.innerWidth))")
 		}
+		// What is still being asked for has nothing to judge.
+		waitFor(t, page+" to be whole", func() bool {
+			return eval(`String(document.querySelector("main .ant-skeleton, main .ant-spin-spinning") === null)`) == "true"
+		})
 		wide := wider()
 		// A table is drawn once before it knows that it has to be scrolled.
 		for until := time.Now().Add(3 * time.Second); wide != "0" && time.Now().Before(until); wide = wider() {
 			time.Sleep(100 * time.Millisecond)
 		}
 		if wide != "0" {
-			t.Errorf("%s at %s is %s pixels wider than its window: %s", page, at, wide, eval(`[...document.querySelectorAll("main *")]
-				.filter((e) => e.getBoundingClientRect().right > innerWidth + 1 && !e.closest(".ant-table-content"))
-				.slice(0, 6).map((e) => e.outerHTML.slice(0, 120)).join("\n")`))
+			t.Errorf("%s at %s is %s pixels wider than its window: %s", page, at, wide, eval(`(() => {
+				const out = [...document.querySelectorAll("body *")].filter((e) => e.getBoundingClientRect().right > innerWidth + 1 && e.checkVisibility())
+				const texts = document.createTreeWalker(document.body, NodeFilter.SHOW_TEXT)
+				while (texts.nextNode()) { // a line that does not break leaves the box that it stands in
+					const r = document.createRange()
+					r.selectNodeContents(texts.currentNode)
+					if (r.getBoundingClientRect().right > innerWidth + 1) out.unshift(texts.currentNode.parentElement)
+				}
+				return out.slice(0, 8).map((e) => e.outerHTML.slice(0, 160)).join("\n")
+			})()`))
 		}
 		// What the pointer can press, the keyboard reaches: it is in the order of Tab itself, or stands in what is.
 		// The drawn map is left to the table that says the same, the arrows of a number to its own keys.

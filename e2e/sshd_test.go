@@ -67,6 +67,9 @@ func startSSHD(t testing.TB, more ...string) *realSSHD {
 		}
 	}
 	t.Cleanup(func() {
+		if text, err := os.ReadFile(filepath.Join(dir, "log")); err == nil && t.Failed() {
+			t.Logf("the last that its server said:\n%s", text[max(0, len(text)-4<<10):])
+		}
 		_ = exec.Command("pkill", "-KILL", "-u", r.user).Run() // sessions that have not seen their end yet
 		_ = exec.Command("userdel", "--force", "--remove", r.user).Run()
 	})

@@ -73,7 +73,10 @@ type sftpFiles struct {
 // enterTimeout is the most that getting in may take.
 var enterTimeout = 15 * time.Second
 
-var errInTime = errors.New("the server did not answer in time")
+var (
+	errInTime = errors.New("the server did not answer in time")
+	errLost   = errors.New("the connection was lost while the server was asked: try again")
+)
 
 // SFTP opens the way over SFTP with a signer (the steward's). The context
 // bounds connecting, and ends everything when it ends; so does lifeLimit. Close

@@ -207,6 +207,8 @@ func (c *Client) within(ctx context.Context, limit time.Duration, bytes int64, f
 		err = ctx.Err()
 	case c.ctx.Err() != nil:
 		err = c.ctx.Err()
+	case errors.Is(err, net.ErrClosed): // by the SSH package, which found the other end gone
+		err = errLost
 	}
 	return err
 }

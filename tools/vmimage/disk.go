@@ -1,0 +1,199 @@
+package main
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+)
+
+// A sector has 512 bytes. The partition for GRUB's second stage (BIOS boot) comes first on the disk and has the number 14, the
+// root partition the number 1, as in Debian's own images for clouds.
+const (
+	sector     = 512
+	biosStart  = 2048
+	biosLength = 6144
+	rootStart  = 16384
+	rootLength = diskMB*2048 - rootStart - 2048
+)
+
+// makeDisk makes a disk of packages that are laid out.
+func makeDisk(ctx context.Context, i image, rootTar, file string) error {
+	dir, err := os.MkdirTemp(filepath.Dir(file), "making-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	root, disk := filepath.Join(dir, "root"), filepath.Join(dir, "disk")
+	if err := os.Mkdir(root, 0o755); err != nil {
+		return err
+	}
+	if err := do(ctx, "tar", "-C", root, "-xf", rootTar, "--exclude=./dev/*"); err != nil {
+		return err
+	}
+	if err := furnish(root, i); err != nil {
+		return err
+	}
+	if err := initramfs(ctx, root, i.fs); err != nil {
+		return err
+	}
+	kernels, err := filepath.Glob(filepath.Join(root, "boot/vmlinuz-*"))
+	if err != nil || len(kernels) != 1 {
+		return fmt.Errorf("%d kernels instead of one: %w", len(kernels), errors.Join(err))
+	}
+	version := strings.TrimPrefix(filepath.Base(kernels[0]), "vmlinuz-")
+	menu := fmt.Sprintf("serial --unit=0 --speed=115200\nterminal_output serial\nlinux /boot/vmlinuz-%[1]s root=UUID=%[2]s ro console=ttyS0 net.ifnames=0 quiet\n"+
+		"initrd /boot/initrd.img-%[1]s\nboot\n", version, i.uuid)
+	if err := os.MkdirAll(filepath.Join(root, "boot/grub"), 0o755); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(root, "boot/grub/grub.cfg"), []byte(menu), 0o644); err != nil {
+		return err
+	}
+	if err := partition(ctx, disk); err != nil {
+		return err
+	}
+	switch i.fs {
+	case "ext4":
+		err = do(ctx, "mke2fs", "-q", "-F", "-t", "ext4", "-U", i.uuid, "-L", "root", "-E", fmt.Sprintf("offset=%d", rootStart*sector),
+			"-d", root, disk, fmt.Sprintf("%dK", rootLength/2))
+	case "xfs":
+		err = xfs(ctx, dir, root, disk, i.uuid)
+	default:
+		err = fmt.Errorf("no file system %q", i.fs)
+	}
+	if err != nil {
+		return err
+	}
+	if err := bootLoader(ctx, dir, disk, i.fs); err != nil {
+		return err
+	}
+	return whole(file, func(part string) error {
+		return do(ctx, "qemu-img", "convert", "-c", "-O", "qcow2", disk, part)
+	})
+}
+
+// initramfs makes the first file system with the few modules that such a machine needs: all of them take seconds to unpack.
+func initramfs(ctx context.Context, root, fs string) error {
+	modules := fmt.Sprintf("virtio_pci\nvirtio_blk\n%s\n", fs)
+	if err := os.WriteFile(filepath.Join(root, "etc/initramfs-tools/modules"), []byte(modules), 0o644); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Join(root, "etc/initramfs-tools/conf.d"), 0o755); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(root, "etc/initramfs-tools/conf.d/modules"), []byte("MODULES=list\n"), 0o644); err != nil {
+		return err
+	}
+	return do(ctx, "chroot", root, "update-initramfs", "-u")
+}
+
+func partition(ctx context.Context, disk string) error {
+	f, err := os.Create(disk)
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(f.Truncate(diskMB<<20), f.Close()); err != nil {
+		return err
+	}
+	cmd := exec.CommandContext(ctx, "sfdisk", "-q", disk)
+	cmd.Stdin = strings.NewReader(fmt.Sprintf("label: gpt\n"+
+		"14 : start=%d, size=%d, type=21686148-6449-6E6F-744E-656564454649\n"+ // BIOS boot
+		"1 : start=%d, size=%d, type=4F68BCE3-E8CD-4DB1-96E7-FBCAF984B709\n", // root, x86-64
+		biosStart, biosLength, rootStart, rootLength))
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("sfdisk: %w\n%s", err, out)
+	}
+	return nil
+}
+
+// xfs makes an XFS file system with a tree in it, by a prototype file (mkfs.xfs(8), -p), beside the disk, and copies it in: mkfs.xfs
+// knows no offset.
+func xfs(ctx context.Context, dir, root, disk, uuid string) error {
+	proto, part := filepath.Join(dir, "proto"), filepath.Join(dir, "part")
+	text, err := prototype(root)
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(proto, text, 0o600); err != nil {
+		return err
+	}
+	f, err := os.Create(part)
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(f.Truncate(rootLength*sector), f.Close()); err != nil {
+		return err
+	}
+	if err := do(ctx, "mkfs.xfs", "-q", "-f", "-m", "uuid="+uuid, "-L", "root", "-p", proto, part); err != nil {
+		return err
+	}
+	return do(ctx, "dd", "if="+part, "of="+disk, "bs=1M", fmt.Sprintf("seek=%d", rootStart/2048), "conv=notrunc,sparse", "status=none")
+}
+
+// bootLoader writes GRUB for a BIOS onto the disk: what grub-install does by way of a loop device, which is not there in a container.
+func bootLoader(ctx context.Context, dir, disk, fs string) error {
+	early, core := filepath.Join(dir, "early.cfg"), filepath.Join(dir, "core.img")
+	text := "set root=(hd0,gpt1)\nset prefix=($root)/boot/grub\nconfigfile $prefix/grub.cfg\n"
+	if err := os.WriteFile(early, []byte(text), 0o600); err != nil {
+		return err
+	}
+	driver := map[string]string{"ext4": "ext2", "xfs": "xfs"}[fs]
+	const modules = "/usr/lib/grub/i386-pc"
+	if err := do(ctx, "grub-mkimage", "-O", "i386-pc", "-d", modules, "-p", "(hd0,gpt1)/boot/grub", "-c", early, "-o", core,
+		"biosdisk", "part_gpt", driver, "normal", "linux", "configfile", "serial", "terminal", "echo"); err != nil {
+		return err
+	}
+	second, err := os.ReadFile(core)
+	if err != nil {
+		return err
+	}
+	first, err := os.ReadFile(filepath.Join(modules, "boot.img"))
+	if err != nil {
+		return err
+	}
+	d, err := os.OpenFile(disk, os.O_RDWR, 0)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	table := make([]byte, sector)
+	if _, err := d.ReadAt(table, 0); err != nil {
+		return err
+	}
+	first, second, err = bootSectors(first, second, table, biosStart)
+	if err != nil {
+		return err
+	}
+	if _, err := d.WriteAt(first, 0); err != nil {
+		return err
+	}
+	if _, err := d.WriteAt(second, biosStart*sector); err != nil {
+		return err
+	}
+	return d.Close()
+}
+
+// bootSectors tells GRUB's first sector where the second stage begins, and the second stage's first sector how long it is (GRUB's
+// boot.S and diskboot.S say where these numbers stand). The disk's table of partitions stays.
+func bootSectors(first, second, table []byte, at uint64) (sector0, rest []byte, err error) {
+	sectors := (len(second) + sector - 1) / sector
+	switch {
+	case len(first) < sector || len(table) != sector:
+		return nil, nil, errors.New("a boot sector is too short")
+	case sectors < 2 || sectors > biosLength:
+		return nil, nil, fmt.Errorf("GRUB's second stage has %d sectors", sectors)
+	}
+	sector0 = append([]byte(nil), first[:sector]...)
+	copy(sector0[0x1b8:], table[0x1b8:])
+	binary.LittleEndian.PutUint64(sector0[0x5c:], at)
+	copy(sector0[0x66:], []byte{0x90, 0x90}) // take the drive that the BIOS names
+	rest = append([]byte(nil), second...)
+	binary.LittleEndian.PutUint64(rest[0x1f4:], at+1)
+	binary.LittleEndian.PutUint16(rest[0x1fc:], uint16(sectors-1))
+	return sector0, rest, nil
+}

@@ -1,0 +1,169 @@
+// Command vmimage makes the disks of the real machines that tests and the demo boot: Debian 12 from Debian's packages alone, as a
+// partitioned disk with a boot loader, in the format qcow2. It needs root, no loop device, no mount and no machine to build in.
+//
+//	vmimage [-dir .vm] IMAGE ...
+//
+// An image is made once. It is called after what it is made of (IMAGE-KEY.qcow2), and IMAGE.qcow2 is a link to the newest.
+package main
+
+import (
+	"context"
+	"crypto/sha256"
+	"embed"
+	"encoding/hex"
+	"errors"
+	"flag"
+	"fmt"
+	"log"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// image is one kind of disk.
+type image struct {
+	name  string
+	fs    string // ext4 or xfs
+	uuid  string // of the root file system
+	user  string // who logs in
+	title string
+}
+
+var images = []image{
+	{"debian-12", "ext4", "5c1f30a2-7a0e-4d0c-9d51-0c7a0e2b0001", "debian", "root on ext4"},
+	{"debian-12-xfs", "xfs", "5c1f30a2-7a0e-4d0c-9d51-0c7a0e2b0002", "debian", "root on XFS"},
+	{"debian-12-deck", "ext4", "5c1f30a2-7a0e-4d0c-9d51-0c7a0e2b0003", "deck", "root on ext4, and the login user is called deck"},
+}
+
+// diskMB is how large a disk is; a machine's root volume may be larger, and cloud-init lets the root file system grow.
+const diskMB = 1536
+
+// sources are this program: what it makes depends on nothing else but Debian's packages.
+//
+//go:embed *.go
+var sources embed.FS
+
+func main() {
+	log.SetFlags(0)
+	log.SetPrefix("vmimage: ")
+	dir := flag.String("dir", ".vm", "where the images are kept")
+	flag.Usage = func() {
+		fmt.Fprintln(os.Stderr, "vmimage [-dir DIR] IMAGE ...")
+		for _, i := range images {
+			fmt.Fprintf(os.Stderr, "  %-16s %s\n", i.name, i.title)
+		}
+	}
+	flag.Parse()
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if err := run(ctx, *dir, flag.Args()); err != nil {
+		log.Fatal(err)
+	}
+}
+
+func run(ctx context.Context, dir string, names []string) error {
+	if len(names) == 0 {
+		for _, i := range images {
+			names = append(names, i.name)
+		}
+	}
+	if os.Geteuid() != 0 {
+		return errors.New("only root can own the files of another system: run it with sudo")
+	}
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	lock, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil { // somebody else makes the same ones: they are waited for
+		return err
+	}
+	key, err := keyOf()
+	if err != nil {
+		return err
+	}
+	root := filepath.Join(dir, "root-"+key+".tar")
+	for _, name := range names {
+		n := slices.IndexFunc(images, func(i image) bool { return i.name == name })
+		if n < 0 {
+			return fmt.Errorf("there is no image %q; vmimage -h lists them", name)
+		}
+		file := filepath.Join(dir, name+"-"+key+".qcow2")
+		if _, err := os.Stat(file); err == nil {
+			continue
+		}
+		began := time.Now()
+		if _, err := os.Stat(root); err != nil {
+			if err := makeRoot(ctx, root); err != nil {
+				return err
+			}
+			fmt.Printf("the packages are laid out (%s)\n", time.Since(began).Round(time.Second))
+			began = time.Now()
+		}
+		if err := makeDisk(ctx, images[n], root, file); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		link := filepath.Join(dir, name+".qcow2")
+		_ = os.Remove(link)
+		if err := os.Symlink(filepath.Base(file), link); err != nil {
+			return err
+		}
+		fmt.Printf("%s is made (%s)\n", link, time.Since(began).Round(time.Second))
+	}
+	return nil
+}
+
+// keyOf names what the images are made of.
+func keyOf() (string, error) {
+	all, err := sources.ReadDir(".")
+	if err != nil {
+		return "", err
+	}
+	sum := sha256.New()
+	for _, f := range all {
+		if strings.HasSuffix(f.Name(), "_test.go") {
+			continue
+		}
+		text, err := sources.ReadFile(f.Name())
+		if err != nil {
+			return "", err
+		}
+		fmt.Fprintf(sum, "%s %d\n", f.Name(), len(text))
+		sum.Write(text)
+	}
+	return hex.EncodeToString(sum.Sum(nil))[:12], nil
+}
+
+// do runs a command; its error has what the command said.
+func do(ctx context.Context, name string, args ...string) error {
+	out, err := exec.CommandContext(ctx, name, args...).CombinedOutput()
+	if err != nil {
+		if len(out) > 4000 {
+			out = out[len(out)-4000:]
+		}
+		return fmt.Errorf("%s: %w\n%s", name, err, out)
+	}
+	return nil
+}
+
+// whole makes a file under another name first: one that stands is whole.
+func whole(file string, f func(part string) error) error {
+	part := file + ".part"
+	defer os.Remove(part)
+	if err := f(part); err != nil {
+		return err
+	}
+	return os.Rename(part, file)
+}

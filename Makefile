@@ -5,12 +5,14 @@ PORT ?= 8470
 NET ?= 127.31.0.0/16
 
 SERVER_PACKAGES = postgresql=/usr/lib/postgresql/*/bin/postgres
-TEST_PACKAGES = $(SERVER_PACKAGES) systemd=/bin/systemctl openssh-client=/usr/bin/ssh openssh-server=/usr/sbin/sshd chromium=/usr/bin/chromium procps=/usr/bin/pgrep passwd=/usr/sbin/useradd sudo=/usr/bin/sudo rsync=/usr/bin/rsync xfsprogs=/usr/sbin/mkfs.xfs fdisk=/usr/sbin/sfdisk e2fsprogs=/usr/sbin/mkfs.ext4 curl=/usr/bin/curl zsh=/usr/bin/zsh fish=/usr/bin/fish
+VM_PACKAGES = libvirt-daemon=/usr/sbin/libvirtd libvirt-daemon-driver-qemu=/usr/lib/x86_64-linux-gnu/libvirt/connection-driver/libvirt_driver_qemu.so libvirt-clients=/usr/bin/virsh qemu-system-x86=/usr/bin/qemu-system-x86_64 qemu-utils=/usr/bin/qemu-img
+VM_IMAGE_PACKAGES = mmdebstrap=/usr/bin/mmdebstrap grub-common=/usr/bin/grub-mkimage grub-pc-bin=/usr/lib/grub/i386-pc/boot.img qemu-utils=/usr/bin/qemu-img fdisk=/usr/sbin/sfdisk e2fsprogs=/usr/sbin/mkfs.ext4 xfsprogs=/usr/sbin/mkfs.xfs
+TEST_PACKAGES = $(SERVER_PACKAGES) systemd=/bin/systemctl openssh-client=/usr/bin/ssh openssh-server=/usr/sbin/sshd chromium=/usr/bin/chromium procps=/usr/bin/pgrep passwd=/usr/sbin/useradd sudo=/usr/bin/sudo rsync=/usr/bin/rsync xfsprogs=/usr/sbin/mkfs.xfs fdisk=/usr/sbin/sfdisk e2fsprogs=/usr/sbin/mkfs.ext4 curl=/usr/bin/curl zsh=/usr/bin/zsh fish=/usr/bin/fish $(VM_PACKAGES)
 SHOT_PACKAGES = chromium=/usr/bin/chromium xvfb=/usr/bin/xvfb-run xauth=/usr/bin/xauth xterm=/usr/bin/xterm imagemagick=/usr/bin/import fonts-dejavu-core=/usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf
 
 CONSOLE_SOURCES = $(shell find console/src console/public -type f) console/size.mjs console/index.html console/vite.config.ts console/tsconfig.json
 
-.PHONY: help demo demo-reset build agent-release test check race cover matrix windows vm-driver model lint bench generate fuzz screenshots format clean
+.PHONY: help demo demo-reset build agent-release test check race cover matrix windows vm-driver vm-images vm-smoke vm-test model lint bench generate fuzz screenshots format clean
 
 help: ## show this list
 	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -53,7 +55,7 @@ agent-release: ## build the agent with VERSION=N and sign it with the key of rel
 test: build ## run every test; installs what is missing for them
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)')
 	@rm -f bin/harness.txt
-	PLUMLATCH_HARNESS_REPORT=$(CURDIR)/bin/harness.txt go test -count=1 -parallel 7 -timeout 30m ./...
+	PLUMLATCH_HARNESS_REPORT=$(CURDIR)/bin/harness.txt go test -count=1 -parallel 6 -timeout 30m ./...
 	@if [ -e bin/harness.txt ]; then cat bin/harness.txt; fi
 
 # The tests of the whole in which most goes on at once; what each kind of work does by itself is raced in
@@ -83,11 +85,23 @@ windows: build ## the client for Windows, run under Wine
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES),'$(p)') wine64=/usr/lib/wine/wine64 gcc-mingw-w64-x86-64-posix=/usr/bin/x86_64-w64-mingw32-gcc
 	PLUMLATCH_WINE=1 go test ./e2e -run TestWindowsClient -count=1 -v
 
-VM_PACKAGES = libvirt-daemon=/usr/sbin/libvirtd libvirt-daemon-driver-qemu=/usr/lib/x86_64-linux-gnu/libvirt/connection-driver/libvirt_driver_qemu.so libvirt-clients=/usr/bin/virsh qemu-system-x86=/usr/bin/qemu-system-x86_64 qemu-utils=/usr/bin/qemu-img
-
 vm-driver: ## the driver for libvirt against a libvirtd of its own, with emulated machines that have no system
 	@scripts/packages.sh $(foreach p,$(VM_PACKAGES),'$(p)')
-	PLUMLATCH_LIBVIRT=1 go test -count=1 -timeout 10m ./service/cloud/libvirt
+	go test -count=1 -timeout 10m ./service/cloud/libvirt
+
+vm-images: ## the disks of real machines, made from Debian's packages alone into .vm/, once; as root
+	@scripts/packages.sh $(foreach p,$(VM_IMAGE_PACKAGES),'$(p)')
+	go run ./tools/vmimage -dir .vm
+
+vm-smoke: build ## one real machine's story: launch, rotate, lose the key, restore it by its disk; some minutes
+	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES) $(VM_IMAGE_PACKAGES),'$(p)')
+	go run ./tools/vmimage -dir .vm debian-12
+	PLUMLATCH_VM=$(CURDIR)/.vm go test -count=1 -timeout 15m ./e2e -run '^TestVMSmoke$$'
+
+vm-test: build ## every story on real machines, with the images that make vm-images makes; an hour where the processor is emulated
+	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES) $(VM_IMAGE_PACKAGES),'$(p)')
+	go run ./tools/vmimage -dir .vm
+	PLUMLATCH_VM=$(CURDIR)/.vm go test -count=1 -timeout 120m -v ./e2e -run '^TestVM'
 
 model: ## check the model of the rotation with spin: nobody locked out, always an end
 	@scripts/packages.sh spin=/usr/bin/spin gcc=/usr/bin/cc libc6-dev=/usr/include/stdio.h

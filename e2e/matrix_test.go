@@ -275,6 +275,7 @@ type slot struct {
 	front    *front   // where a program that is run finds the service, whichever replica it is
 	from     string   // the address that its services ask from; "" leaves it to the system
 	cloud    *demo    // the stand-in that its services know; shared, if it has none of its own
+	libvirt  string   // the file that names the libvirt hosts that are its cloud instead; "" for none
 }
 
 // ownCloud starts a stand-in that no other test knows, for one that changes what all instances of a cloud have in
@@ -401,10 +402,12 @@ func (s *slot) command(args ...string) *exec.Cmd {
 	if s.from != "" {
 		args = append(args, "-dial-from", s.from)
 	}
+	cloud := []string{"-standin-url", fmt.Sprintf("http://127.0.0.1:%d", s.cloud.port+1), "-standin-token-file", s.cloud.path("standin-token")}
+	if s.libvirt != "" {
+		cloud = []string{"-libvirt", s.libvirt}
+	}
 	cmd := exec.Command(filepath.Join(bin, "plumlatchd-halt"),
-		slices.Concat(args[:n], []string{"-identity-file", filepath.Join(s.dir, "identity.txt"),
-			"-standin-url", fmt.Sprintf("http://127.0.0.1:%d", s.cloud.port+1), "-standin-token-file",
-			s.cloud.path("standin-token"),
+		slices.Concat(args[:n], cloud, []string{"-identity-file", filepath.Join(s.dir, "identity.txt"),
 			"-dial-loopback", "-lease", "2s", "-state-limit", s.stateLimit().String(), "-database-connections", "4", "-surveys", "0",
 			"-follow", "-1s", "-log-format", "json", "-allow-host", s.front.listener.Addr().String()}, args[n:])...)
 	cmd.Env = append(os.Environ(), "PLUMLATCHD_DATABASE_URL="+s.database)

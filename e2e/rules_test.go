@@ -111,6 +111,8 @@ func TestRules(t *testing.T) {
 	})
 
 	// The end is kept also of a rule that was withdrawn and put back in between.
+	admitted := time.Now()
+	early := func(end time.Duration) bool { return time.Since(admitted) < end } // on a machine that is busy the end may have come
 	d.must(t, "instance", "admit", "rule-board", "-from", "127.0.0.13", "-for", "45s")
 	slow := faultSpec{Call: "unadmit", Name: "rule-board", How: "slow", Times: 1, Delay: 6000}
 	held := func() bool { // the call has come, and its answer takes its time
@@ -124,13 +126,14 @@ func TestRules(t *testing.T) {
 	mustDo(t, json.Unmarshal([]byte(begun.body), &w))
 	waitFor(t, "the withdrawal", held)
 	d.must(t, "work", "cancel", fmt.Sprint(w.ID))
-	if !open("127.0.0.13") {
+	if !open("127.0.0.13") && early(45*time.Second) {
 		t.Error("it was not put back")
 	}
 	waitFor(t, "the end of what was put back", func() bool { return !open("127.0.0.13") })
 
 	// And it is kept if whoever kept it saw the withdrawal, and was done, before it was put
 	// back: the look after the withdrawal is slow here.
+	admitted = time.Now()
 	begun = d.api(t, "POST", "/api/v1/instances/rule-board/rules", `{"from":["127.0.0.14"],"seconds":60}`)
 	var keeps wire.Work
 	if begun.status != http.StatusAccepted {
@@ -149,7 +152,7 @@ func TestRules(t *testing.T) {
 		return keeps.State == "done"
 	})
 	d.must(t, "work", "cancel", fmt.Sprint(w.ID))
-	if !open("127.0.0.14") {
+	if !open("127.0.0.14") && early(60*time.Second) {
 		t.Error("it was not put back")
 	}
 	waitFor(t, "the end of what was put back, and kept by nobody", func() bool { return !open("127.0.0.14") })

@@ -21,6 +21,7 @@ import (
 	"plumlatch/reach"
 	"plumlatch/service"
 	"plumlatch/service/atrest"
+	"plumlatch/service/cloud"
 	"plumlatch/service/cloud/standin"
 	entry "plumlatch/service/door"
 	"plumlatch/service/kinds"
@@ -190,8 +191,8 @@ func (s *slot) startWithin(point, how string) (_ *replica, err error) {
 	var once sync.Once
 	source, _ := netip.ParseAddr(s.from) // the zero value leaves it to the system
 	w := kinds.New(&entry.Service{
-		Store: db, Cloud: standin.New(fmt.Sprintf("http://127.0.0.1:%d", s.cloud.port+1),
-			strings.TrimSpace(string(token))),
+		Store: db, Clouds: cloud.One(standin.New(fmt.Sprintf("http://127.0.0.1:%d", s.cloud.port+1),
+			strings.TrimSpace(string(token)))),
 		Reach:  reach.Policy{AllowLoopback: true, Source: source, Budget: &reach.Budget{}, Dialed: new(atomic.Int64)},
 		Cipher: cipher, Heads: heads, Log: log, Lease: withinLease, StateLimit: s.stateLimit(), FollowEvery: -1,
 		Halt: func(at string) {

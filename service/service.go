@@ -63,7 +63,7 @@ func Start(ctx context.Context, w *kinds.Worker, listener net.Listener, o Option
 	closing := make(chan struct{})
 	log := w.Door.Log
 	s := &Service{worker: w, failed: make(chan error, 1), http: &http.Server{
-		Handler: api.New(api.Options{Closing: closing, Store: w.Door.Store, Worker: w, Cloud: w.Door.Cloud,
+		Handler: api.New(api.Options{Closing: closing, Store: w.Door.Store, Worker: w,
 			Console: o.Console, Listen: o.Listen, Hosts: o.Hosts, TLS: o.CertFile != "", Certificate: leaf, Log: log}),
 		ReadHeaderTimeout: 10 * time.Second,
 		ReadTimeout:       60 * time.Second,

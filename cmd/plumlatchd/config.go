@@ -62,7 +62,7 @@ func (c *config) flags(fs *flag.FlagSet) {
 	fs.StringVar(&c.cloudURL, "standin-url", "", "`URL` of the stand-in cloud (it or -libvirt is needed)")
 	fs.StringVar(&c.cloudToken, "standin-token-file", "", "`file` with the stand-in cloud's token")
 	fs.StringVar(&c.libvirtFile, "libvirt", "",
-		"YAML `file` that says which libvirt hosts are the cloud: docs/libvirt.md; it goes with -dial-loopback")
+		"YAML `file` that says which libvirt hosts are a cloud of this service, besides the stand-in or alone: docs/libvirt.md; it goes with -dial-loopback")
 	fs.StringVar(&c.tlsCert, "tls-cert", "", "`file` with the TLS certificate chain, PEM")
 	fs.StringVar(&c.tlsKey, "tls-key", "", "`file` with the TLS key, PEM")
 	fs.StringVar(&c.allowHosts, "allow-host", "",
@@ -180,12 +180,10 @@ func (c *config) check() error {
 		return errors.New("option surveys: give 0 to 256")
 	}
 	needed := map[string]string{"database-url-file": c.databaseURL, "identity-file": c.identityFile}
-	switch {
-	case c.libvirtFile == "":
+	if c.libvirtFile == "" || c.cloudURL != "" || c.cloudToken != "" {
 		needed["standin-url"], needed["standin-token-file"] = c.cloudURL, c.cloudToken
-	case c.cloudURL != "" || c.cloudToken != "":
-		return errors.New("option libvirt does not go with -standin-url and -standin-token-file: a service has one cloud")
-	case !c.dialLoopback:
+	}
+	if c.libvirtFile != "" && !c.dialLoopback {
 		return errors.New("option libvirt goes with -dial-loopback: its machines are reached at loopback addresses")
 	}
 	for name, v := range needed {

@@ -30,7 +30,7 @@ var halt func(point string)
 
 // startService opens the database, goes on with unfinished work and listens.
 func startService(ctx context.Context, c config, log *slog.Logger) (_ *service.Service, err error) {
-	driver, err := c.cloud()
+	clouds, err := c.clouds()
 	if err != nil {
 		return nil, err
 	}
@@ -60,7 +60,7 @@ func startService(ctx context.Context, c config, log *slog.Logger) (_ *service.S
 	if err != nil {
 		return nil, errors.Join(err, db.Close())
 	}
-	worker := kinds.New(&door.Service{Store: db, Cloud: driver, Reach: policy, Cipher: cipher, Log: log,
+	worker := kinds.New(&door.Service{Store: db, Clouds: clouds, Reach: policy, Cipher: cipher, Log: log,
 		Lease: c.lease, StateLimit: c.stateLimit, FollowEvery: c.follow, Heads: heads, Halt: halt}, c.surveys)
 	if c.keybook != "" {
 		worker.Book = &fleet.Following{Path: c.keybook, As: c.keybookAs}
@@ -91,14 +91,18 @@ func startService(ctx context.Context, c config, log *slog.Logger) (_ *service.S
 	return s, nil
 }
 
-// cloud is the driver of the cloud that the options name.
-func (c *config) cloud() (cloud.Driver, error) {
-	if c.libvirtFile == "" {
+// clouds are those that the options name.
+func (c *config) clouds() (*cloud.Set, error) {
+	var all []cloud.Driver
+	if c.cloudURL != "" {
 		token, err := os.ReadFile(c.cloudToken)
 		if err != nil {
 			return nil, err
 		}
-		return standin.New(c.cloudURL, strings.TrimSpace(string(token))), nil
+		all = append(all, standin.New(c.cloudURL, strings.TrimSpace(string(token))))
+	}
+	if c.libvirtFile == "" {
+		return cloud.NewSet(all...)
 	}
 	text, err := os.ReadFile(c.libvirtFile)
 	if err != nil {
@@ -108,7 +112,7 @@ func (c *config) cloud() (cloud.Driver, error) {
 	if err != nil {
 		return nil, fmt.Errorf("option libvirt: %s: %w", c.libvirtFile, err)
 	}
-	return libvirt.New(hosts), nil
+	return cloud.NewSet(append(all, libvirt.New(hosts))...)
 }
 
 // policy makes the reach policy, with our own listeners forbidden.

@@ -230,9 +230,9 @@ func (w *Service) PlaceByCloud(ctx context.Context, by store.Actor, once store.O
 	switch {
 	case i.Adopted || i.CloudID == "":
 		return wrong("no cloud of ours is behind %s: nobody places a key there", i.Name)
-	case w.Cloud.Properties().Places == nil:
+	case w.CloudOf(i).Properties().Places == nil:
 		return wrong("this cloud has no agent that places keys: plumlatch access add %s -key %s", i.Name, plaintext.Line(plaintext.Cut(p.Key, 100)))
-	case i.Image != "" && w.Cloud.Properties().Places.Images != nil && !slices.Contains(w.Cloud.Properties().Places.Images, i.Image):
+	case i.Image != "" && w.CloudOf(i).Properties().Places.Images != nil && !slices.Contains(w.CloudOf(i).Properties().Places.Images, i.Image):
 		return wrong("the cloud's agent is not on its image (%s): plumlatch access add %s -key %s", i.Image, i.Name, plaintext.Line(plaintext.Cut(p.Key, 100)))
 	case i.State != string(cloud.Running):
 		return wrong("%s is %s: its server could not be asked whether it takes the key", i.Name, i.State)

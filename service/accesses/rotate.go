@@ -284,7 +284,7 @@ func (w *Service) ImagesOf(ctx context.Context, region string) ([]cloud.Image, e
 	if h, ok := w.images.Load(region); ok && time.Since(h.(held).at) < time.Minute {
 		return h.(held).images, nil
 	}
-	images, err := w.Cloud.Images(ctx, region)
+	images, err := w.Clouds.Images(ctx, region)
 	if err == nil {
 		w.images.Store(region, held{images, time.Now()})
 	}

@@ -180,7 +180,7 @@ func (s *Server) bootLog(c *gin.Context) {
 		conflict.detail(c, "no cloud of ours is behind it, so its boot output is not seen from here")
 		return
 	}
-	text, err := s.opts.Cloud.BootOutput(c.Request.Context(), i.CloudID)
+	text, err := s.opts.Worker.Door.CloudOf(i).BootOutput(c.Request.Context(), i.CloudID)
 	if err != nil {
 		s.fail(c, err)
 		return

@@ -50,7 +50,7 @@ func (s *Server) handPassword(c *gin.Context) {
 	if !ok {
 		return
 	}
-	text, err := s.opts.Cloud.FirstPassword(c.Request.Context(), i.CloudID)
+	text, err := s.opts.Worker.Door.CloudOf(i).FirstPassword(c.Request.Context(), i.CloudID)
 	if errors.Is(err, cloud.ErrNotFound) {
 		conflict.answer(c, wire.Problem{Detail: i.Name + " has not told its first password yet: it takes some minutes after its first boot. " +
 			"Ask again"})

@@ -19,6 +19,7 @@ import (
 	"plumlatch/core/wire"
 	"plumlatch/reach"
 	"plumlatch/service/atrest"
+	"plumlatch/service/cloud"
 	"plumlatch/service/cloud/standin"
 	"plumlatch/service/door"
 	"plumlatch/service/kinds"
@@ -77,7 +78,7 @@ func newCaller(t *testing.T) *caller {
 	}
 	shut.Close()
 	log := slog.New(slog.NewTextHandler(&c.log, nil))
-	w := kinds.New(&door.Service{Store: c.db, Cloud: standin.New("http://"+shut.Addr().String(), "x"), Cipher: cipher,
+	w := kinds.New(&door.Service{Store: c.db, Clouds: cloud.One(standin.New("http://"+shut.Addr().String(), "x")), Cipher: cipher,
 		Heads: heads, Log: log, FollowEvery: -1,
 		Reach:      reach.Policy{AllowLoopback: true, Budget: &reach.Budget{}, Dialed: new(atomic.Int64)},
 		StateLimit: time.Second}, 0)
@@ -89,8 +90,7 @@ func newCaller(t *testing.T) *caller {
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := Options{Store: c.db, Worker: w, Cloud: w.Door.Cloud,
-		Console: fstest.MapFS{"index.html": {Data: []byte("<html>")}}, Listen: l.Addr().String(), Log: log,
+	o := Options{Store: c.db, Worker: w, Console: fstest.MapFS{"index.html": {Data: []byte("<html>")}}, Listen: l.Addr().String(), Log: log,
 		Closing: make(chan struct{})}
 	c.server = &Server{opts: o}
 	srv := &httptest.Server{Listener: l, Config: &http.Server{Handler: New(o)}}

@@ -27,7 +27,6 @@ import (
 	"plumlatch/core/plaintext"
 	"plumlatch/core/secrets"
 	"plumlatch/core/wire"
-	"plumlatch/service/cloud"
 	"plumlatch/service/kinds"
 	"plumlatch/service/store"
 )
@@ -36,7 +35,6 @@ import (
 type Options struct {
 	Store   *store.Store
 	Worker  *kinds.Worker
-	Cloud   cloud.Driver
 	Console fs.FS    // the built console, with index.html at its root
 	Hosts   []string // further host[:port] values that the service answers to
 	Listen  string   // host:port that it listens on

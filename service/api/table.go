@@ -287,20 +287,16 @@ func (s *Server) operations() []Operation {
 		{get, "/regions", view, false, nil, list(wire.Region{}), "The cloud's regions.",
 			catalogue(s, func(ctx context.Context, _ string) ([]wire.Region,
 				error) {
-				return s.opts.Cloud.Regions(ctx)
+				return s.opts.Worker.Door.Clouds.Regions(ctx)
 			})},
 		{get, "/images", view, false, nil, list(cloud.Image{}), "The cloud's images in a region.",
 			catalogue(s, func(ctx context.Context, region string) ([]cloud.Image, error) {
-				return s.opts.Cloud.Images(ctx, region)
+				return s.opts.Worker.Door.Clouds.Images(ctx, region)
 			})},
 		{get, "/sizes", view, false, nil, list(cloud.Size{}), "The cloud's sizes in a region.",
 			catalogue(s, func(ctx context.Context, region string) ([]cloud.Size,
 				error) {
-				all, err := s.opts.Cloud.Sizes(ctx, region)
-				for n := range all {
-					all[n].Price = s.opts.Worker.Door.SizePrice(ctx, all[n].Name, 0)
-				}
-				return all, err
+				return s.opts.Worker.Door.Sizes(ctx, region)
 			})},
 
 		{get, "/operators", view, false, nil, list(wire.Operator{}), "Who may use the service.", s.listOperators},

@@ -112,11 +112,16 @@ func (s *Server) today(c *gin.Context) {
 
 // restoreCosts is what a way back in costs at most: a rescue instance for an hour, where the way is the disk.
 func (s *Server) restoreCosts(ctx context.Context) string {
-	p := s.opts.Worker.Door.SizePrice(ctx, s.opts.Cloud.Properties().RescueSize, 0)
-	if p == nil {
+	var most *wire.Price
+	for _, c := range s.opts.Worker.Door.Clouds.All() {
+		if p := s.opts.Worker.Door.SizePrice(ctx, c, c.Properties().RescueSize, 0); p != nil && (most == nil || p.Hour > most.Hour) {
+			most = p
+		}
+	}
+	if most == nil {
 		return ""
 	}
-	return fmt.Sprintf("at most %.4g %s, for an hour of a rescue instance, if its disk is the way", p.Hour, p.Currency)
+	return fmt.Sprintf("at most %.4g %s, for an hour of a rescue instance, if its disk is the way", most.Hour, most.Currency)
 }
 
 // todaySeen notes that the operator has seen all that there was at a time.
@@ -192,6 +197,17 @@ func (s *Server) showPolicy(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
+// runsTwice tells that no cloud which makes images can shut the way out of a copy.
+func (s *Server) runsTwice() bool {
+	made, shut := false, false
+	for _, c := range s.opts.Worker.Door.Clouds.All() {
+		if images := c.Properties().Images; images != nil {
+			made, shut = true, shut || images.ShutsOut
+		}
+	}
+	return made && !shut
+}
+
 // setPolicy sets the policy, or, with check=true, only says whether it could be.
 func (s *Server) setPolicy(c *gin.Context) {
 	var r wire.Policy
@@ -203,7 +219,7 @@ func (s *Server) setPolicy(c *gin.Context) {
 		return
 	}
 	p, err := access.ReadPolicy(r.Text)
-	if images := s.opts.Cloud.Properties().Images; err == nil && p.Rehearse.Every > 0 && images != nil && !images.ShutsOut {
+	if err == nil && p.Rehearse.Every > 0 && s.runsTwice() {
 		err = errors.New("rehearse.every: this cloud cannot shut the way out of a copy, so what runs there would run twice; somebody has to " +
 			"accept that each time (plumlatch restore rehearse)")
 	}

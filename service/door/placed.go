@@ -47,10 +47,10 @@ type unplaced struct {
 // PlacedOn returns the keys that the cloud's agent places on an instance; none where it has no such agent, or no
 // cloud is behind the instance.
 func (w *Service) PlacedOn(ctx context.Context, i store.Instance) ([]cloud.PlacedKey, error) {
-	if i.Adopted || i.CloudID == "" || w.Cloud.Properties().Places == nil {
+	if i.Adopted || i.CloudID == "" || w.CloudOf(i).Properties().Places == nil {
 		return nil, nil
 	}
-	return w.Cloud.PlacedKeys(ctx, i.CloudID)
+	return w.CloudOf(i).PlacedKeys(ctx, i.CloudID)
 }
 
 // Places tells whether an entry of the cloud's agent places a key for a login user.
@@ -114,7 +114,8 @@ func (r *Run) SeeOff(k store.Key) (reach.Answer, error) {
 
 // Splitting is the input of work that has a key, which the cloud keeps for a whole project, kept for each instance by itself.
 type Splitting struct {
-	Entry string `json:"entry"` // as the cloud calls it
+	Cloud string `json:"cloud,omitempty"` // its name in the ledger
+	Entry string `json:"entry"`           // as the cloud calls it
 	User  string `json:"user"`
 	Name  string `json:"name"` // for words, and for the entries of each
 	Line  string `json:"line"`
@@ -131,7 +132,7 @@ const splitLimit = time.Hour
 func (r *Run) split(k store.Key, p cloud.PlacedKey) error {
 	if r.Edits.Split == 0 {
 		by := store.Actor{Operator: r.Work.Operator, Address: r.Work.Address}
-		in := Splitting{Entry: p.ID, User: p.User, Name: plaintext.Line(plaintext.Cut(p.Name, 100)), Line: p.Public}
+		in := Splitting{Cloud: r.Cloud.Name(), Entry: p.ID, User: p.User, Name: plaintext.Line(plaintext.Cut(p.Name, 100)), Line: p.Public}
 		n := r.Begun(r.Named(SplitKind), fmt.Sprintf("have the cloud keep %s for each instance by itself", k.Name), Token(26), store.Instance{},
 			fmt.Sprintf("keep %s, which its agent places on every instance of the project, for each by itself", k.Name), in)
 		n.Target = "cloud-key " + in.Name

@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 
+	"plumlatch/service/cloud"
 	"plumlatch/service/store"
 	"plumlatch/service/work"
 )
@@ -22,6 +23,7 @@ type Run struct {
 	*work.Run
 	*Service
 	Instance store.Instance // as it stood when the step began
+	Cloud    cloud.Driver   // that the instance is in
 	Ctx      context.Context
 	way      *way // into the instance, as long as it is open
 	kept     any  // what the steps of the family at hand keep
@@ -57,7 +59,7 @@ func (w *Service) Register(all []*Kind) []*work.Kind {
 
 // claimed makes the run of a piece of work that was claimed.
 func (w *Service) claimed(r *work.Run) {
-	own := &Run{Run: r, Service: w, Ctx: r.Context()}
+	own := &Run{Run: r, Service: w, Ctx: r.Context(), Cloud: w.CloudOf(store.Instance{})}
 	r.Own = own
 	r.Defer(own.Leave)
 }
@@ -68,7 +70,9 @@ func fresh(r *work.Run) (err error) {
 	if r.Work.InstanceID == 0 || own.Instance.Version != "" && own.Instance.Version == r.Work.InstanceVersion {
 		return nil
 	}
-	own.Instance, err = own.Store.InstanceAlone(own.Ctx, r.Work.InstanceID)
+	if own.Instance, err = own.Store.InstanceAlone(own.Ctx, r.Work.InstanceID); err == nil {
+		own.Cloud = own.CloudOf(own.Instance)
+	}
 	return err
 }
 

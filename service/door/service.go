@@ -27,7 +27,7 @@ import (
 // Service carries out work. Its fields are set once, before Start.
 type Service struct {
 	Store  *store.Store
-	Cloud  cloud.Driver
+	Clouds *cloud.Set
 	Reach  reach.Policy
 	Cipher *atrest.Cipher
 	Log    *slog.Logger
@@ -61,6 +61,10 @@ const (
 	BootLimit  = 2 * time.Minute
 	Poll       = 200 * time.Millisecond
 )
+
+// CloudOf is the cloud that an instance is in. One that was adopted by its address is in none that is known: what is asked of it there
+// is cloud.ErrNotFound.
+func (w *Service) CloudOf(i store.Instance) cloud.Driver { return w.Clouds.Named(i.Cloud) }
 
 // Look has the engine look for work at once.
 func (w *Service) Look() { w.Engine.Look() }

@@ -50,7 +50,7 @@ func BenchmarkLook(b *testing.B) {
 			all.Go(func() {
 				slots <- struct{}{}
 				defer func() { <-slots }()
-				if l, err := h.W.Door.Cloud.ListKeys(b.Context(), r.Name); err != nil || len(l.Entries) != entries {
+				if l, err := h.W.Door.Clouds.Named("standin").ListKeys(b.Context(), r.Name); err != nil || len(l.Entries) != entries {
 					b.Errorf("%d entries, %v", len(l.Entries), err)
 				}
 			})

@@ -148,7 +148,7 @@ func (r *listJob) add() error {
 		}
 		if err := r.Effect("add", func(ctx context.Context) error {
 			e, err := door.Asked(ctx, r.Run, func(ctx context.Context) (cloud.KeyEntry, error) {
-				return r.Cloud.AddKey(ctx, r.token(region), region, r.In.Name, r.In.Line)
+				return r.svc.lists().AddKey(ctx, r.token(region), region, r.In.Name, r.In.Line)
 			})
 			if errors.Is(err, cloud.ErrRefused) {
 				return door.Failf("%s: %s", where(region), door.Words(err))
@@ -195,7 +195,7 @@ func (r *listJob) addBack() error {
 			}
 			if id != "" {
 				if _, err := door.Asked(ctx, r.Run, func(ctx context.Context) (struct{}, error) {
-					return struct{}{}, r.Cloud.RemoveKey(ctx, r.ClientToken("remove-"+region), region, id)
+					return struct{}{}, r.svc.lists().RemoveKey(ctx, r.ClientToken("remove-"+region), region, id)
 				}); err != nil && !errors.Is(err, cloud.ErrNotFound) {
 					return err
 				}
@@ -219,7 +219,7 @@ func (r *listJob) addBack() error {
 // late asks once more, under the same token, for what was not answered: it is there then, and cannot come late.
 func (r *listJob) late(ctx context.Context, region string) (id string, err error) {
 	e, err := door.Asked(ctx, r.Run, func(ctx context.Context) (cloud.KeyEntry, error) {
-		return r.Cloud.AddKey(ctx, r.token(region), region, r.In.Name, r.In.Line)
+		return r.svc.lists().AddKey(ctx, r.token(region), region, r.In.Name, r.In.Line)
 	})
 	if errors.Is(err, cloud.ErrRefused) || errors.Is(err, cloud.ErrNotFound) {
 		return "", nil // it never came to one
@@ -231,7 +231,7 @@ func (r *listJob) late(ctx context.Context, region string) (id string, err error
 func (r *listJob) has(region string, p keypair.Public) (bool, error) {
 	name := r.In.Name
 	list, err := door.Asked(r.Ctx, r.Run, func(ctx context.Context) (cloud.KeyList, error) {
-		return r.Cloud.ListKeys(ctx, region)
+		return r.svc.lists().ListKeys(ctx, region)
 	})
 	if err != nil {
 		return false, err
@@ -282,7 +282,7 @@ func (w *Service) List(ctx context.Context, by store.Actor, once store.Once, l w
 	if err != nil {
 		return store.Work{}, err
 	}
-	rules, name := w.Cloud.Properties().KeyLists, cmp.Or(l.Name, k.Name)
+	rules, name := w.lists().Properties().KeyLists, cmp.Or(l.Name, k.Name)
 	kind := k.Public().Type()
 	switch {
 	case unusable(k) != "":
@@ -368,7 +368,7 @@ func (r *unlistJob) remove() error {
 	for !r.D.over(r.In.Entries) {
 		e := r.In.Entries[r.D.Out]
 		list, err := door.Asked(r.Ctx, r.Run, func(ctx context.Context) (cloud.KeyList, error) {
-			return r.Cloud.ListKeys(ctx, e.Region)
+			return r.svc.lists().ListKeys(ctx, e.Region)
 		})
 		if err != nil {
 			return err
@@ -381,7 +381,7 @@ func (r *unlistJob) remove() error {
 		if n >= 0 {
 			if err := r.Effect("remove", func(ctx context.Context) error {
 				_, err := door.Asked(ctx, r.Run, func(ctx context.Context) (struct{}, error) {
-					return struct{}{}, r.Cloud.RemoveKey(ctx, r.ClientToken(fmt.Sprint("remove-", r.D.Out)), e.Region, e.ID)
+					return struct{}{}, r.svc.lists().RemoveKey(ctx, r.ClientToken(fmt.Sprint("remove-", r.D.Out)), e.Region, e.ID)
 				})
 				return err
 			}); err != nil && !errors.Is(err, cloud.ErrNotFound) {

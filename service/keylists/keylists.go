@@ -42,9 +42,17 @@ const (
 	maxEntries = 100_000
 )
 
+// lists is the cloud that keeps lists of keys. If none does, it is one without properties.
+func (w *Service) lists() cloud.Driver {
+	if c, ok := w.Clouds.KeyLists(); ok {
+		return c
+	}
+	return w.Clouds.Named("")
+}
+
 // Rules says what the cloud's lists are like; nil if it keeps none.
 func (w *Service) Rules() *wire.KeyListRules {
-	p := w.Cloud.Properties().KeyLists
+	p := w.lists().Properties().KeyLists
 	if p == nil {
 		return nil
 	}
@@ -54,7 +62,8 @@ func (w *Service) Rules() *wire.KeyListRules {
 // regions are those that have a list each; one "" where the list is not of a region. ErrNone; FieldError for one
 // that there is not.
 func (w *Service) regions(ctx context.Context, chosen []string) ([]string, error) {
-	p := w.Cloud.Properties().KeyLists
+	c := w.lists()
+	p := c.Properties().KeyLists
 	if p == nil {
 		return nil, ErrNone
 	}
@@ -65,7 +74,7 @@ func (w *Service) regions(ctx context.Context, chosen []string) ([]string, error
 		}
 		return []string{""}, nil
 	}
-	all, err := w.Cloud.Regions(ctx)
+	all, err := c.Regions(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -100,7 +109,7 @@ func (w *Service) readAll(ctx context.Context, regions []string) []read {
 		all.Go(func() {
 			slots <- struct{}{}
 			defer func() { <-slots }()
-			list, err := w.Cloud.ListKeys(ctx, region)
+			list, err := w.lists().ListKeys(ctx, region)
 			list.Region = region
 			list.Entries = list.Entries[:min(len(list.Entries), maxEntries)]
 			out[n] = read{list, err}
@@ -163,7 +172,7 @@ func (w *Service) Look(ctx context.Context, chosen, prints []string, limit int) 
 				others = append(others, shown)
 			}
 		}
-		if err := w.Store.KeepKeyList(ctx, w.Cloud.Name(), kept); err != nil {
+		if err := w.Store.KeepKeyList(ctx, w.lists().Name(), kept); err != nil {
 			return out, err
 		}
 		out.Lists = append(out.Lists, row)
@@ -187,7 +196,7 @@ func (w *Service) LookAll(ctx context.Context) error {
 
 // Placed returns the keys that the cloud's agent places on an instance. ErrNoAgent.
 func (w *Service) Placed(ctx context.Context, i store.Instance) ([]wire.PlacedKey, error) {
-	if i.Adopted || i.CloudID == "" || w.Cloud.Properties().Places == nil {
+	if i.Adopted || i.CloudID == "" || w.CloudOf(i).Properties().Places == nil {
 		return nil, ErrNoAgent
 	}
 	all, err := w.PlacedOn(ctx, i)
@@ -214,7 +223,7 @@ type label struct{ region, name string }
 
 // labels counts the instances by the label that their cloud shows; labels are compared as names are.
 func (w *Service) labels(ctx context.Context) (map[label]store.Labelled, error) {
-	rows, err := w.Store.Labelled(ctx, w.Cloud.Name())
+	rows, err := w.Store.Labelled(ctx, w.lists().Name())
 	out := map[label]store.Labelled{}
 	for _, r := range rows {
 		for _, region := range []string{r.Region, ""} { // a list that is not of a region serves all

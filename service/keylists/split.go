@@ -59,6 +59,16 @@ func (w *Service) splitKind() *work.Kind {
 	}
 }
 
+// of is the cloud whose entry it is.
+func (r *splitJob) of() cloud.Driver {
+	for _, c := range r.Clouds.All() {
+		if r.In.Cloud == "" && c.Properties().Places != nil { // begun when a service had one cloud
+			return c
+		}
+	}
+	return r.Clouds.Named(r.In.Cloud)
+}
+
 // token names what is asked for an instance.
 func (r *splitJob) token(instance string) string { return r.TokenOf("each", "each-"+instance) }
 
@@ -72,13 +82,13 @@ func (r *splitJob) each() error {
 
 // look finds the instances on which the entry has the key placed, and which have none of their own.
 func (r *splitJob) look() error {
-	regions, err := r.Cloud.Regions(r.Ctx)
+	regions, err := r.of().Regions(r.Ctx)
 	if err != nil {
 		return err
 	}
 	var fresh []string
 	for _, region := range regions {
-		all, err := door.Asked(r.Ctx, r.Run, func(ctx context.Context) ([]cloud.Instance, error) { return r.Cloud.List(ctx, region.Name) })
+		all, err := door.Asked(r.Ctx, r.Run, func(ctx context.Context) ([]cloud.Instance, error) { return r.of().List(ctx, region.Name) })
 		if err != nil {
 			return err
 		}
@@ -115,7 +125,7 @@ func (r *splitJob) look() error {
 // placedByProject tells whether the key comes to an instance by the project's entry, and by none of its own. Once that entry is gone
 // the cloud does not tell: an instance that has come since is taken for one.
 func (r *splitJob) placedByProject(id string) (bool, error) {
-	all, err := door.Asked(r.Ctx, r.Run, func(ctx context.Context) ([]cloud.PlacedKey, error) { return r.Cloud.PlacedKeys(ctx, id) })
+	all, err := door.Asked(r.Ctx, r.Run, func(ctx context.Context) ([]cloud.PlacedKey, error) { return r.of().PlacedKeys(ctx, id) })
 	if errors.Is(err, cloud.ErrNotFound) {
 		return false, nil
 	}
@@ -150,7 +160,7 @@ func (r *splitJob) keepEach(ctx context.Context) error {
 
 func (r *splitJob) keepFor(ctx context.Context, token, id string) (cloud.PlacedKey, error) {
 	return door.Asked(ctx, r.Run, func(ctx context.Context) (cloud.PlacedKey, error) {
-		return r.Cloud.PlaceKey(ctx, token, id, r.In.User, r.In.Name, r.In.Line)
+		return r.of().PlaceKey(ctx, token, id, r.In.User, r.In.Name, r.In.Line)
 	})
 }
 
@@ -179,7 +189,7 @@ func (r *splitJob) project() error {
 
 func (r *splitJob) takeOff(ctx context.Context, token, entry string) error {
 	_, err := door.Asked(ctx, r.Run, func(ctx context.Context) (struct{}, error) {
-		return struct{}{}, r.Cloud.UnplaceKey(ctx, token, entry)
+		return struct{}{}, r.of().UnplaceKey(ctx, token, entry)
 	})
 	if errors.Is(err, cloud.ErrNotFound) {
 		return nil

@@ -72,15 +72,16 @@ func (w *Service) AdoptFound(ctx context.Context, by store.Actor, role store.Rol
 	if i, again, err := w.Replayed(ctx, w.Store.Seen(ctx, once)); again || err != nil {
 		return i, err
 	}
-	in, err := w.ofCloud(ctx, a.CloudID)
+	found, err := w.ofCloud(ctx, a.CloudID)
 	if err != nil {
 		return store.Instance{}, err
 	}
+	in := found.Of
 	if err := w.MayAdopt(ctx, by.Operator, role, in.Region, in.Tags); err != nil {
 		return store.Instance{}, err
 	}
 	n := store.NewInstance{Instance: store.Instance{Name: cmp.Or(a.Name, in.Name), Alias: "plumlatch-" + door.Token(10),
-		Found: true, Cloud: w.Cloud.Name(), CloudID: in.ID, Region: in.Region, Zone: in.Zone, Image: in.Image,
+		Found: true, Cloud: found.Cloud.Name(), CloudID: in.ID, Region: in.Region, Zone: in.Zone, Image: in.Image,
 		Size: in.Size, DiskGB: in.DiskGB, Tags: in.Tags, LoginUser: cmp.Or(a.LoginUser, in.LoginUser),
 		KeyLabel: plaintext.Line(plaintext.Cut(in.KeyLabel, 100)), Address: in.Address, Port: cmp.Or(in.Port, 22),
 		State: string(in.State), Phase: store.Adopting}}
@@ -123,30 +124,31 @@ func (w *Service) AdoptFound(ctx context.Context, by store.Actor, role store.Rol
 
 // isDesktop tells whether an instance of the cloud was launched from an image without SSH.
 func (w *Service) isDesktop(ctx context.Context, in cloud.Instance) (bool, error) {
-	images, err := w.Cloud.Images(ctx, in.Region)
+	images, err := w.Clouds.Images(ctx, in.Region)
 	return slices.ContainsFunc(images, func(x cloud.Image) bool { return x.Name == in.Image && x.FirstPassword }), err
 }
 
 // ofCloud asks the cloud for an instance that somebody named by the cloud's own name. FieldError.
-func (w *Service) ofCloud(ctx context.Context, id string) (cloud.Instance, error) {
-	wrong := func(format string, a ...any) (cloud.Instance, error) {
-		return cloud.Instance{}, door.FieldError{Field: "cloud_id", Problem: fmt.Sprintf(format, a...)}
+func (w *Service) ofCloud(ctx context.Context, id string) (none cloud.Owned[cloud.Instance], err error) {
+	wrong := func(format string, a ...any) (cloud.Owned[cloud.Instance], error) {
+		return none, door.FieldError{Field: "cloud_id", Problem: fmt.Sprintf(format, a...)}
 	}
 	if id == "" || len(id) > 200 || plaintext.HasControl(id) {
 		return wrong("give the cloud's own name for it, as plumlatch discover shows it")
 	}
-	in, err := w.Cloud.Get(ctx, id)
+	found, err := w.Clouds.Instance(ctx, id)
+	in := found.Of
 	switch {
 	case errors.Is(err, cloud.ErrNotFound):
 		return wrong("the cloud has no instance %s: plumlatch discover shows what it has", id)
 	case err != nil:
-		return cloud.Instance{}, err
+		return none, err
 	case in.State == cloud.Removed || in.State == cloud.Removing:
 		return wrong("the cloud says that %s is %s", id, in.State)
 	case in.ID != id:
 		return wrong("the cloud answered about another instance than %s", id)
 	}
-	return in, nil
+	return found, nil
 }
 
 // askCloud takes down what the cloud says now.
@@ -266,10 +268,11 @@ func (w *Service) Link(ctx context.Context, by store.Actor, role store.Role, i s
 	case i.Phase != store.Ready:
 		return i, store.ErrInProgress
 	}
-	in, err := w.ofCloud(ctx, l.CloudID)
+	found, err := w.ofCloud(ctx, l.CloudID)
 	if err != nil {
 		return i, err
 	}
+	in := found.Of
 	if err := w.MayAdopt(ctx, by.Operator, role, in.Region, in.Tags); err != nil {
 		return i, err
 	}
@@ -277,7 +280,7 @@ func (w *Service) Link(ctx context.Context, by store.Actor, role store.Role, i s
 		return wrong("cloud_id", "the cloud has %s at %s port %d, and %s is recorded at %s port %d", in.ID,
 			cmp.Or(in.Address, "no address"), port, i.Name, i.Address, i.Port)
 	}
-	others, err := w.Cloud.List(ctx, in.Region)
+	others, err := found.Cloud.List(ctx, in.Region)
 	if err != nil {
 		return i, err
 	}
@@ -316,7 +319,7 @@ func (w *Service) Link(ctx context.Context, by store.Actor, role store.Role, i s
 	if len(pinned) == 0 {
 		return wrong("instance", "no host key of it is recorded: plumlatch instance host-key %s", i.Name)
 	}
-	err = w.Store.LinkInstance(ctx, by, i, store.Instance{Cloud: w.Cloud.Name(), CloudID: in.ID, Region: in.Region, Zone: in.Zone,
+	err = w.Store.LinkInstance(ctx, by, i, store.Instance{Cloud: found.Cloud.Name(), CloudID: in.ID, Region: in.Region, Zone: in.Zone,
 		Image: in.Image, Size: in.Size, DiskGB: in.DiskGB, KeyLabel: plaintext.Line(plaintext.Cut(in.KeyLabel, 100)),
 		State: string(in.State)})
 	if err != nil {

@@ -39,7 +39,7 @@ func (w *Service) Launch(ctx context.Context, by store.Actor, once store.Once, r
 	}
 	n := store.NewInstance{
 		Instance: store.Instance{
-			Name: r.Name, Alias: p.alias, Cloud: w.Cloud.Name(), Region: r.Region, Zone: r.Zone, Image: r.Image,
+			Name: r.Name, Alias: p.alias, Cloud: p.cloud.Name(), Region: r.Region, Zone: r.Zone, Image: r.Image,
 			Size: r.Size, DiskGB: r.DiskGB, Tags: r.Tags,
 			LoginUser: p.Image.LoginUser, UserData: p.UserData, Phase: store.Launching,
 			State: string(cloud.Pending), Port: 22, Desktop: p.Image.FirstPassword,
@@ -158,6 +158,7 @@ type Plan struct {
 	Price *wire.Price
 	Takes time.Duration
 
+	cloud   cloud.Driver
 	steward *keypair.Pair
 	alias   string
 	// password is which key the first password is encrypted to, of an image that gives one.
@@ -172,13 +173,13 @@ func (w *Service) Plan(ctx context.Context, r LaunchRequest) (*Plan, error) {
 	if err := names.Check(r.Name); err != nil {
 		return nil, door.FieldError{Field: "name", Problem: err.Error()}
 	}
-	properties := w.Cloud.Properties()
-	if err := properties.Names.Check(r.Name); err != nil {
-		return nil, door.FieldError{Field: "name", Problem: err.Error()}
-	}
 	p := &Plan{}
 	if err := w.planPlace(ctx, r, p); err != nil {
 		return nil, err
+	}
+	properties := p.cloud.Properties()
+	if err := properties.Names.Check(r.Name); err != nil {
+		return nil, door.FieldError{Field: "name", Problem: err.Error()}
 	}
 	if err := w.planStatic(ctx, r, p); err != nil {
 		return nil, err
@@ -224,7 +225,7 @@ func (w *Service) planEntry(ctx context.Context, r LaunchRequest, p *Plan) error
 	wrong := func(format string, a ...any) error {
 		return door.FieldError{Field: "cloud_key", Problem: fmt.Sprintf(format, a...)}
 	}
-	rules := w.Cloud.Properties().KeyLists
+	rules := p.cloud.Properties().KeyLists
 	if rules == nil {
 		return wrong("this cloud keeps no keys under names")
 	}
@@ -232,7 +233,7 @@ func (w *Service) planEntry(ctx context.Context, r LaunchRequest, p *Plan) error
 	if rules.Scope != cloud.KeysByRegion {
 		region = ""
 	}
-	list, err := w.Cloud.ListKeys(ctx, region)
+	list, err := p.cloud.ListKeys(ctx, region)
 	if err != nil {
 		return err
 	}
@@ -275,7 +276,7 @@ func (w *Service) planEntry(ctx context.Context, r LaunchRequest, p *Plan) error
 
 // planPlace checks region, zone, image, size and disk.
 func (w *Service) planPlace(ctx context.Context, r LaunchRequest, p *Plan) error {
-	regions, err := w.Cloud.Regions(ctx)
+	regions, err := w.Clouds.Regions(ctx)
 	if err != nil {
 		return err
 	}
@@ -287,23 +288,26 @@ func (w *Service) planPlace(ctx context.Context, r LaunchRequest, p *Plan) error
 		return door.FieldError{Field: "zone", Problem: "region " + region.Name + " has no such zone",
 			Choices: region.Zones}
 	}
-	images, err := w.Cloud.Images(ctx, region.Name)
+	if p.cloud, err = w.Clouds.In(ctx, region.Name); err != nil {
+		return err
+	}
+	images, err := p.cloud.Images(ctx, region.Name)
 	if err != nil {
 		return err
 	}
-	sizes, err := w.Cloud.Sizes(ctx, region.Name)
+	sizes, err := p.cloud.Sizes(ctx, region.Name)
 	if err != nil {
 		return err
 	}
 	if p.Image, err = choose("image", r.Image, images, func(x cloud.Image) string { return x.Name }); err != nil {
 		return w.elsewhere(ctx, err, region.Name, func(other string) bool {
-			all, err := w.Cloud.Images(ctx, other)
+			all, err := w.Clouds.Images(ctx, other)
 			return err == nil && slices.ContainsFunc(all, func(x cloud.Image) bool { return x.Name == r.Image })
 		})
 	}
 	if p.Size, err = choose("size", r.Size, sizes, func(x cloud.Size) string { return x.Name }); err != nil {
 		return w.elsewhere(ctx, err, region.Name, func(other string) bool {
-			all, err := w.Cloud.Sizes(ctx, other)
+			all, err := w.Clouds.Sizes(ctx, other)
 			return err == nil && slices.ContainsFunc(all, func(x cloud.Size) bool { return x.Name == r.Size })
 		})
 	}
@@ -345,14 +349,17 @@ func (w *Service) planStatic(ctx context.Context, r LaunchRequest, p *Plan) erro
 	if disk == 0 {
 		disk = p.Size.DiskGB
 	}
-	p.Price = w.SizePrice(ctx, p.Size.Name, disk)
-	if terms, ok := w.Prices(ctx); ok {
+	p.Price = w.SizePrice(ctx, p.cloud, p.Size.Name, disk)
+	if terms, ok := w.Prices(ctx, p.cloud); ok {
 		p.Takes = terms.Change
 	}
 	if r.Static == "" {
 		return nil
 	}
-	all, err := w.Cloud.StaticAddresses(ctx, "")
+	if p.cloud.Properties().NoStaticAddresses {
+		return wrong("this cloud has no addresses to reserve: each instance has its own for its life")
+	}
+	all, err := p.cloud.StaticAddresses(ctx, "")
 	if err != nil {
 		return err
 	}
@@ -363,7 +370,7 @@ func (w *Service) planStatic(ctx context.Context, r LaunchRequest, p *Plan) erro
 			}
 		}
 		p.static = launching{Static: r.Name, Reserve: true}
-		if add := w.AddressPrice(ctx); add != nil && p.Price != nil {
+		if add := w.AddressPrice(ctx, p.cloud); add != nil && p.Price != nil {
 			p.Price.Hour, p.Price.Month = p.Price.Hour+add.Hour, p.Price.Month+add.Month
 		}
 		return nil
@@ -397,7 +404,7 @@ func (w *Service) elsewhere(ctx context.Context, err error, region string, has f
 		return err
 	}
 	fe.Problem += " in region " + region
-	regions, err := w.Cloud.Regions(ctx)
+	regions, err := w.Clouds.Regions(ctx)
 	if err != nil {
 		return fe // what is known is said
 	}

@@ -73,7 +73,11 @@ func (r *addressJob) reserve() error {
 // the same one, and whatever of it comes late does nothing.
 func (r *addressJob) askAddress(ctx context.Context) (cloud.StaticAddress, error) {
 	return door.Asked(ctx, r.Run, func(ctx context.Context) (cloud.StaticAddress, error) {
-		return r.Cloud.Reserve(ctx, r.ClientToken("reserve"), r.In.Region, r.In.Name)
+		c, err := r.Clouds.In(ctx, r.In.Region)
+		if err != nil {
+			return cloud.StaticAddress{}, err
+		}
+		return c.Reserve(ctx, r.ClientToken("reserve"), r.In.Region, r.In.Name)
 	})
 }
 
@@ -99,7 +103,11 @@ func (r *addressJob) release(id string) error {
 			id = a.ID
 		}
 		_, err := door.Asked(ctx, r.Run, func(ctx context.Context) (struct{}, error) {
-			return struct{}{}, r.Cloud.Release(ctx, r.ClientToken("release"), id)
+			c, err := r.Clouds.In(ctx, r.In.Region)
+			if err != nil {
+				return struct{}{}, err
+			}
+			return struct{}{}, c.Release(ctx, r.ClientToken("release"), id)
 		})
 		return err
 	})
@@ -218,48 +226,50 @@ func (r *moveJob) followMoved() error {
 // StaticAddresses returns the static addresses of a region, or all, with the
 // ledger's name of whoever has each.
 func (w *Service) StaticAddresses(ctx context.Context, region string) ([]wire.StaticAddress, error) {
-	all, err := w.Cloud.StaticAddresses(ctx, region)
+	all, err := w.Clouds.StaticAddresses(ctx, region)
 	if err != nil {
 		return nil, err
 	}
-	var ids []string
+	ids := map[string][]string{}
 	for _, a := range all {
-		if a.Instance != "" {
-			ids = append(ids, a.Instance)
+		if a.Of.Instance != "" {
+			ids[a.Cloud.Name()] = append(ids[a.Cloud.Name()], a.Of.Instance)
 		}
 	}
-	known, err := w.Store.InstancesOf(ctx, w.Cloud.Name(), ids)
-	if err != nil {
-		return nil, err
+	type at struct{ cloud, id string }
+	known := map[at]string{}
+	for name, some := range ids {
+		rows, err := w.Store.InstancesOf(ctx, name, some)
+		if err != nil {
+			return nil, err
+		}
+		for _, i := range rows {
+			known[at{name, i.CloudID}] = i.Name
+		}
 	}
 	out := []wire.StaticAddress{}
-	price := w.AddressPrice(ctx)
-	for _, a := range all {
-		s := wire.StaticAddress{ID: a.ID, Name: plaintext.Line(a.Name), Region: a.Region, Address: a.Address,
-			CloudID: a.Instance, Price: price}
-		if n := slices.IndexFunc(known, func(i store.Instance) bool { return i.CloudID == a.Instance }); n >= 0 &&
-			a.Instance != "" {
-			s.Instance = known[n].Name
-		}
-		out = append(out, s)
+	for _, o := range all {
+		a := o.Of
+		out = append(out, wire.StaticAddress{ID: a.ID, Name: plaintext.Line(a.Name), Region: a.Region, Address: a.Address,
+			CloudID: a.Instance, Instance: known[at{o.Cloud.Name(), a.Instance}], Price: w.AddressPrice(ctx, o.Cloud)})
 	}
 	return out, nil
 }
 
 // staticByName finds a static address by its name, its address or the cloud's own word for it.
-func (w *Service) staticByName(ctx context.Context, name string) (cloud.StaticAddress, error) {
-	all, err := w.Cloud.StaticAddresses(ctx, "")
+func (w *Service) staticByName(ctx context.Context, name string) (none cloud.Owned[cloud.StaticAddress], err error) {
+	all, err := w.Clouds.StaticAddresses(ctx, "")
 	if err != nil {
-		return cloud.StaticAddress{}, err
+		return none, err
 	}
 	var choices []string
-	for _, a := range all {
-		if a.Name == name || a.Address == name || a.ID == name {
-			return a, nil
+	for _, o := range all {
+		if a := o.Of; a.Name == name || a.Address == name || a.ID == name {
+			return o, nil
 		}
-		choices = append(choices, a.Name)
+		choices = append(choices, o.Of.Name)
 	}
-	return cloud.StaticAddress{}, door.FieldError{Field: "name", Problem: "there is no such static address",
+	return none, door.FieldError{Field: "name", Problem: "there is no such static address",
 		Choices: choices}
 }
 
@@ -269,10 +279,7 @@ func (w *Service) Reserve(ctx context.Context, by store.Actor, once store.Once, 
 	if err := names.Check(n.Name); err != nil {
 		return store.Work{}, door.FieldError{Field: "name", Problem: err.Error()}
 	}
-	if err := w.Cloud.Properties().Names.Check(n.Name); err != nil {
-		return store.Work{}, door.FieldError{Field: "name", Problem: err.Error()}
-	}
-	regions, err := w.Cloud.Regions(ctx)
+	regions, err := w.Clouds.Regions(ctx)
 	if err != nil {
 		return store.Work{}, err
 	}
@@ -283,7 +290,17 @@ func (w *Service) Reserve(ctx context.Context, by store.Actor, once store.Once, 
 	if !slices.Contains(choices, n.Region) {
 		return store.Work{}, door.FieldError{Field: "region", Problem: "there is no such region", Choices: choices}
 	}
-	all, err := w.Cloud.StaticAddresses(ctx, "")
+	c, err := w.Clouds.In(ctx, n.Region)
+	if err != nil {
+		return store.Work{}, err
+	}
+	if c.Properties().NoStaticAddresses {
+		return store.Work{}, door.FieldError{Field: "region", Problem: "this cloud has no addresses to reserve: each instance has its own for its life"}
+	}
+	if err := c.Properties().Names.Check(n.Name); err != nil {
+		return store.Work{}, door.FieldError{Field: "name", Problem: err.Error()}
+	}
+	all, err := w.Clouds.StaticAddresses(ctx, "")
 	if err != nil {
 		return store.Work{}, err
 	}
@@ -291,7 +308,7 @@ func (w *Service) Reserve(ctx context.Context, by store.Actor, once store.Once, 
 	begun := w.Begun(w.Named("address-reserve"), "reserve "+n.Name, door.Token(26), store.Instance{},
 		"reserve an address in "+n.Region+" as "+n.Name, in)
 	begun.Target = "static-address " + n.Name
-	if slices.ContainsFunc(all, func(a cloud.StaticAddress) bool { return a.Name == n.Name }) {
+	if slices.ContainsFunc(all, func(a cloud.Owned[cloud.StaticAddress]) bool { return a.Of.Name == n.Name }) {
 		if done, ok := errors.AsType[store.Replayed](w.Store.Seen(ctx, once)); ok {
 			return w.Store.WorkByID(ctx, done.WorkID)
 		}
@@ -304,11 +321,11 @@ func (w *Service) Reserve(ctx context.Context, by store.Actor, once store.Once, 
 // away, with the zero Instance. FieldError, store.ErrInProgress, store.ErrReused.
 func (w *Service) MoveAddress(ctx context.Context, by store.Actor, once store.Once, name string,
 	to store.Instance) (store.Work, error) {
-	a, err := w.staticByName(ctx, name)
+	found, err := w.staticByName(ctx, name)
 	if err != nil {
 		return store.Work{}, err
 	}
-	i := to
+	a, i := found.Of, to
 	if to.ID != 0 {
 		if err := door.CloudBehind(to); err != nil {
 			return store.Work{}, err
@@ -318,7 +335,7 @@ func (w *Service) MoveAddress(ctx context.Context, by store.Actor, once store.On
 				Problem: fmt.Sprintf("%s is in %s, and the address is of %s", to.Name, to.Region, a.Region)}
 		}
 	} else {
-		of, err := w.Store.InstancesOf(ctx, w.Cloud.Name(), []string{a.Instance})
+		of, err := w.Store.InstancesOf(ctx, found.Cloud.Name(), []string{a.Instance})
 		if err != nil {
 			return store.Work{}, err
 		}
@@ -338,7 +355,8 @@ func (w *Service) MoveAddress(ctx context.Context, by store.Actor, once store.On
 
 // Release begins to give a static address back. FieldError, store.ErrReused.
 func (w *Service) Release(ctx context.Context, by store.Actor, once store.Once, name string) (store.Work, error) {
-	a, err := w.staticByName(ctx, name)
+	found, err := w.staticByName(ctx, name)
+	a := found.Of
 	if err != nil {
 		if done, ok := errors.AsType[store.Replayed](w.Store.Seen(ctx, once)); ok {
 			return w.Store.WorkByID(ctx, done.WorkID)
@@ -364,7 +382,7 @@ func (w *Service) Refresh(ctx context.Context, by store.Actor, i store.Instance)
 	if err := door.CloudBehind(i); err != nil {
 		return out, err
 	}
-	in, err := w.Cloud.Get(ctx, i.CloudID)
+	in, err := w.CloudOf(i).Get(ctx, i.CloudID)
 	if errors.Is(err, cloud.ErrNotFound) || err == nil && in.State == cloud.Removed {
 		out.Now = "gone: the cloud knows it no more"
 		return out, w.Store.SetTrouble(ctx, i.ID, "", "the cloud knows it no more: somebody removed it there")

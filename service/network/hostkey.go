@@ -38,7 +38,7 @@ func (w *Service) HostKeyState(ctx context.Context, i store.Instance) (wire.Host
 		out.Former = append(out.Former, ShowHostKey(k))
 	}
 	if !i.Adopted && i.CloudID != "" {
-		if text, err := w.Cloud.BootOutput(ctx, i.CloudID); err == nil {
+		if text, err := w.CloudOf(i).BootOutput(ctx, i.CloudID); err == nil {
 			out.Printed = append(out.Printed, hostkeys.PrintedFingerprints(text)...)
 		}
 	}

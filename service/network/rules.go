@@ -573,15 +573,15 @@ func (r *ruleJob) readmit() error {
 
 // Rules returns whom the inbound rules of an instance let in.
 func (w *Service) Rules(ctx context.Context, i store.Instance) (wire.Rules, error) {
-	out := wire.Rules{Instance: i.Name, Desktop: i.Desktop, Groups: []wire.RuleGroup{}, CallerURL: w.Cloud.Properties().CallerURL,
-		IPv6: w.Cloud.Properties().IPv6}
+	out := wire.Rules{Instance: i.Name, Desktop: i.Desktop, Groups: []wire.RuleGroup{}, CallerURL: w.CloudOf(i).Properties().CallerURL,
+		IPv6: w.CloudOf(i).Properties().IPv6}
 	if w.Reach.Source.IsValid() {
 		out.ServiceAddress = w.Reach.Source.Unmap().String()
 	}
 	if err := door.CloudBehind(i); err != nil {
 		return out, err
 	}
-	groups, err := w.Cloud.Groups(ctx, i.CloudID)
+	groups, err := w.CloudOf(i).Groups(ctx, i.CloudID)
 	if err != nil {
 		return out, err
 	}
@@ -645,7 +645,7 @@ func (w *Service) checkRanges(i store.Instance, ranges []string, world bool, por
 	var out []string
 	for _, text := range ranges {
 		p, err := inbound.ParseRange(text)
-		if err == nil && !p.Addr().Is4() && !w.Cloud.Properties().IPv6 {
+		if err == nil && !p.Addr().Is4() && !w.CloudOf(i).Properties().IPv6 {
 			err = inbound.CheckFamily(p, cmp.Or(i.Address, "0.0.0.0"))
 		}
 		if err == nil {

@@ -82,7 +82,7 @@ func (w *Service) lends(i store.Instance) error {
 	wrong := func(format string, a ...any) error {
 		return door.FieldError{Field: "instance", Problem: fmt.Sprintf(format, a...)}
 	}
-	lends := w.Cloud.Properties().Lends
+	lends := w.CloudOf(i).Properties().Lends
 	switch {
 	case i.Adopted:
 		return wrong("no cloud of ours is behind it: nobody can lend a key")
@@ -122,12 +122,12 @@ func (w *Service) lend(ctx context.Context, by store.Actor, i store.Instance, p 
 		return time.Time{}, err
 	}
 	kept := store.LentKey{InstanceID: i.ID, LoginUser: i.LoginUser, Fingerprint: p.Fingerprint(), Blob: p.Blob,
-		EndsAt: now.Add(w.Cloud.Properties().Lends.For + lentLeave)}
+		EndsAt: now.Add(w.CloudOf(i).Properties().Lends.For + lentLeave)}
 	if err := w.Store.KeepLent(ctx, by, kept); err != nil {
 		return time.Time{}, err
 	}
 	sum := sha256.Sum256(p.Blob)
-	until, err := w.Cloud.Lend(ctx, token+"-"+hex.EncodeToString(sum[:8]), i.CloudID, i.LoginUser, p.Line())
+	until, err := w.CloudOf(i).Lend(ctx, token+"-"+hex.EncodeToString(sum[:8]), i.CloudID, i.LoginUser, p.Line())
 	if errors.Is(err, cloud.ErrRefused) {
 		return until, door.FieldError{Field: "instance", Problem: "the cloud does not lend it: " + door.Words(err)}
 	}

@@ -343,11 +343,11 @@ func (w *Service) PlanRehearsal(ctx context.Context, i store.Instance, route str
 		"nothing leads out of the copy, so what its jobs would send is not sent, and what it fetches at boot is not there",
 		"what its processes have in memory, or not written yet, is not on the image"}}
 	out.Steps = []string{"make an image of it, as it runs", "launch a copy from that: nothing leads out of it, and only the service and you get in"}
-	terms, err := w.Cloud.Terms(ctx)
+	terms, err := w.CloudOf(i).Terms(ctx)
 	if err != nil {
 		return out, err
 	}
-	if !w.Cloud.Properties().Images.ShutsOut {
+	if !w.CloudOf(i).Properties().Images.ShutsOut {
 		out.Notes = out.Notes[1:]
 		out.Steps[1] = "launch a copy from that: only the service and you get in"
 		if out.Twice, err = w.twice(ctx, i); err != nil {
@@ -503,8 +503,8 @@ func rehearsedOf(all []store.Rehearsal) (out []routes.Rehearsed) {
 // RehearsalsDue begins a rehearsal that the policy has done regularly: one at a time, as long as the month's money lasts.
 func (w *Service) RehearsalsDue(ctx context.Context) (bool, error) {
 	p, err := w.Policy(ctx)
-	if images := w.Cloud.Properties().Images; err != nil || p.Rehearse.Every == 0 || images == nil || !images.ShutsOut {
-		return false, err // nobody is there who could accept that something runs twice
+	if err != nil || p.Rehearse.Every == 0 {
+		return false, err
 	}
 	ids, spent, err := w.Store.RehearsalsDue(ctx, time.Duration(p.Rehearse.Every), p.Rehearse.Tag, rehearsalsLooked)
 	if err != nil {
@@ -514,6 +514,9 @@ func (w *Service) RehearsalsDue(ctx context.Context) (bool, error) {
 		i, err := w.Store.InstanceByID(ctx, id)
 		if err != nil {
 			return false, err
+		}
+		if images := w.CloudOf(i).Properties().Images; images == nil || !images.ShutsOut {
+			continue // nobody is there who could accept that something runs twice
 		}
 		if first, err := w.FirstEntry(ctx, i); err != nil {
 			return false, err

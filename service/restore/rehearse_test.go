@@ -68,7 +68,7 @@ func TestRunsTwice(t *testing.T) {
 	if end := h.Done(rehearse(true)); end.State != store.Done {
 		t.Errorf("accepted: %s %s", end.State, end.Outcome)
 	}
-	if err := h.W.Door.Cloud.SetOutbound(t.Context(), "x", i.CloudID, true); err == nil {
+	if err := h.W.Door.CloudOf(i).SetOutbound(t.Context(), "x", i.CloudID, true); err == nil {
 		t.Error("the cloud shuts and opens the way out, and was to be one that cannot")
 	}
 	_, offers, err := h.W.Restore.RoutesOf(t.Context(), "berth-1", true)
@@ -100,7 +100,7 @@ func last(h *kindtest.House) (id int64) {
 func left(h *kindtest.House) string {
 	var out []string
 	for _, region := range []string{"north-pier", "south-pier", "skerry-island"} {
-		all, err := h.W.Door.Cloud.List(h.Context(), region)
+		all, err := h.W.Door.Clouds.List(h.Context(), region)
 		if err != nil {
 			h.Fatal(err)
 		}
@@ -110,7 +110,7 @@ func left(h *kindtest.House) string {
 			}
 		}
 	}
-	images, err := h.W.Door.Cloud.OwnImages(h.Context(), "")
+	images, err := h.W.Door.Clouds.All()[0].OwnImages(h.Context(), "")
 	if err != nil {
 		h.Fatal(err)
 	}

@@ -7,6 +7,7 @@ import (
 
 	"plumlatch/core/times"
 	"plumlatch/core/wire"
+	"plumlatch/service/cloud"
 	"plumlatch/service/door"
 	"plumlatch/service/store"
 )
@@ -66,7 +67,7 @@ func (w *Service) Report(ctx context.Context, work store.Work) (wire.Report, err
 			out.Checks = append(out.Checks, c.show())
 		}
 		out.Left = append(out.Left, x.Left...)
-		w.charges(ctx, &out, x, steps)
+		w.charges(ctx, w.CloudOf(i), &out, x, steps)
 		if x.Copy != nil {
 			kept, err := w.Store.KeptOf(ctx, i.ID)
 			if err != nil {
@@ -112,11 +113,11 @@ func measured(seen []wire.UpSpan, from, until time.Time) (down, notSeen float64)
 }
 
 // charges says what the cloud asks for what the work used, by its price list.
-func (w *Service) charges(ctx context.Context, out *wire.Report, x *restored, steps []store.WorkStep) {
+func (w *Service) charges(ctx context.Context, of cloud.Driver, out *wire.Report, x *restored, steps []store.WorkStep) {
 	if x.Rescue.Size == "" {
 		return
 	}
-	terms, err := w.Cloud.Terms(ctx)
+	terms, err := of.Terms(ctx)
 	if err != nil {
 		out.Left = append(out.Left, "what the rescue instance cost is not known: the cloud does not answer")
 		return

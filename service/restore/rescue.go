@@ -46,7 +46,7 @@ func (w *Service) SetRescue(ctx context.Context, by store.Actor, i store.Instanc
 	if i.Via != nil {
 		return door.FieldError{Field: "on", Problem: "it is behind a jump host; one that can be reached is needed"}
 	}
-	regions, err := w.Cloud.Regions(ctx)
+	regions, err := w.Clouds.Regions(ctx)
 	if err != nil {
 		return err
 	}
@@ -54,7 +54,7 @@ func (w *Service) SetRescue(ctx context.Context, by store.Actor, i store.Instanc
 		if i.Region != "" && !i.Adopted && region.Name != i.Region {
 			continue
 		}
-		all, err := w.Cloud.List(ctx, region.Name)
+		all, err := w.Clouds.List(ctx, region.Name)
 		if err != nil {
 			return err
 		}

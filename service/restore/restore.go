@@ -404,7 +404,7 @@ func (w *Service) RoutesOf(ctx context.Context, name string, ask bool) (wire.Rou
 
 // askRules asks the cloud whom the inbound rules let in now. What is not seen closes nothing.
 func (w *Service) askRules(ctx context.Context, row store.RestoreRow, f *routes.Facts) {
-	groups, err := w.Cloud.Groups(ctx, row.CloudID)
+	groups, err := w.Clouds.Named(row.Cloud).Groups(ctx, row.CloudID)
 	if err != nil {
 		return
 	}
@@ -531,21 +531,26 @@ func (w *Service) told(ctx context.Context, instanceID int64) (comeback.Machine,
 // CloudSide is what the cloud says of its instances, by their IDs there.
 type CloudSide struct {
 	all   map[string]cloud.Instance
-	terms cloud.Terms
+	terms map[string]cloud.Terms // by the cloud's name
 }
 
 // CloudFacts asks the cloud what a comparison of routes needs, once for each region.
 func (w *Service) CloudFacts(ctx context.Context, regions []string) (CloudSide, error) {
-	c := CloudSide{all: map[string]cloud.Instance{}}
-	var err error
-	if c.terms, err = w.Cloud.Terms(ctx); err != nil {
-		return c, err
-	}
+	c := CloudSide{all: map[string]cloud.Instance{}, terms: map[string]cloud.Terms{}}
 	for _, region := range regions {
 		if region == "" {
 			continue
 		}
-		list, err := w.Cloud.List(ctx, region)
+		of, err := w.Clouds.In(ctx, region)
+		if err != nil {
+			return c, err
+		}
+		if _, asked := c.terms[of.Name()]; !asked {
+			if c.terms[of.Name()], err = of.Terms(ctx); err != nil {
+				return c, err
+			}
+		}
+		list, err := of.List(ctx, region)
 		if err != nil {
 			return c, err
 		}
@@ -560,12 +565,12 @@ func (w *Service) CloudFacts(ctx context.Context, regions []string) (CloudSide, 
 // instances of each zone that was looked at.
 func (w *Service) FactsOf(ctx context.Context, row store.RestoreRow, c CloudSide, measured bool,
 	rescues map[string][]routes.Rescue) routes.Facts {
-	p := w.Cloud.Properties()
+	p, terms := w.Clouds.Named(row.Cloud).Properties(), c.terms[row.Cloud]
 	f := routes.Facts{Instance: row.Name, LoginUser: row.LoginUser, State: row.State, InCloud: !row.Adopted,
 		Now: time.Now(), Measured: measured,
 		BootText: p.BootText, Volumes: p.Volumes, Zone: row.Zone, RescueImage: p.RescueImage, Service: w.Reach.Source,
 		MissingRight: map[string]bool{},
-		Change:       c.terms.Change, Currency: c.terms.Currency, RescueHour: c.terms.InstanceHour[p.RescueSize],
+		Change:       terms.Change, Currency: terms.Currency, RescueHour: terms.InstanceHour[p.RescueSize],
 		Rehearsed: rehearsedOf(row.Rehearsed), Alike: rehearsedOf(row.Alike),
 		Services: len(row.Checks) > 0, Image: row.Image, HostKeys: row.Pinned, Desktop: row.Desktop}
 	if row.HasAgent {
@@ -596,7 +601,7 @@ func (w *Service) FactsOf(ctx context.Context, row store.RestoreRow, c CloudSide
 		if p.Images != nil {
 			f.ImageTime = time.Duration(in.DiskGB) * p.Images.PerGB
 		}
-		f.KeepWeek = c.terms.VolumeHourGB * float64(in.DiskGB) * 24 * 7
+		f.KeepWeek = terms.VolumeHourGB * float64(in.DiskGB) * 24 * 7
 		for _, right := range in.MissingRights {
 			f.MissingRight[string(right)] = true
 		}
@@ -798,7 +803,7 @@ func chooseRoute(offers []routes.Offer, name, instance string) (routes.Offer, er
 // Ready says, of every instance with a tag, which ways back in are open today by
 // what is recorded, and keeps it for today's list.
 func (w *Service) Ready(ctx context.Context, tag string) ([]wire.ReadyRow, error) {
-	regions, err := w.Cloud.Regions(ctx)
+	regions, err := w.Clouds.Regions(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -437,7 +437,7 @@ func (w *Service) rulesSeen(ctx context.Context, i store.Instance, out *wire.Out
 		out.NotSeen = append(out.NotSeen, "inbound rules: no cloud of ours is behind it")
 		return
 	}
-	groups, err := w.Cloud.Groups(ctx, i.CloudID)
+	groups, err := w.CloudOf(i).Groups(ctx, i.CloudID)
 	if err != nil {
 		out.NotSeen = append(out.NotSeen, "inbound rules: "+door.Words(err))
 		return

@@ -136,7 +136,7 @@ func (d *whyAt) cloud(ctx context.Context) error {
 		d.f.CloudFailed = "the cloud has not made it"
 		return nil
 	}
-	in, err := d.Cloud.Get(ctx, d.i.CloudID)
+	in, err := d.CloudOf(d.i).Get(ctx, d.i.CloudID)
 	switch {
 	case errors.Is(err, cloud.ErrNotFound):
 		d.f.CloudAsked, d.f.CloudGone = true, true
@@ -150,7 +150,7 @@ func (d *whyAt) cloud(ctx context.Context) error {
 	if in.State == cloud.Running && in.Address == "" {
 		d.f.Address = ""
 	}
-	groups, err := d.Cloud.Groups(ctx, d.i.CloudID)
+	groups, err := d.CloudOf(d.i).Groups(ctx, d.i.CloudID)
 	if err != nil {
 		d.f.NotSeen = append(d.f.NotSeen, "the inbound rules: "+door.Words(err))
 	} else {
@@ -161,7 +161,7 @@ func (d *whyAt) cloud(ctx context.Context) error {
 			}
 		}
 	}
-	images, err := d.Cloud.Images(ctx, "")
+	images, err := d.CloudOf(d.i).Images(ctx, "")
 	if err != nil {
 		d.f.NotSeen = append(d.f.NotSeen, "the image's login user: "+door.Words(err))
 		return nil

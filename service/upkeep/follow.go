@@ -2,6 +2,7 @@ package upkeep
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"time"
 
@@ -28,17 +29,25 @@ func (w *Service) followLoop() {
 	}
 }
 
-func (w *Service) followAll(ctx context.Context) error {
-	regions, err := w.Cloud.Regions(ctx)
+// followAll follows every cloud: one that does not answer holds up no other.
+func (w *Service) followAll(ctx context.Context) (err error) {
+	for _, c := range w.Clouds.All() {
+		err = errors.Join(err, w.followOne(ctx, c))
+	}
+	return errors.Join(err, w.JudgeRest(ctx))
+}
+
+func (w *Service) followOne(ctx context.Context, c cloud.Driver) error {
+	regions, err := c.Regions(ctx)
 	if err != nil {
 		return err
 	}
 	for _, region := range regions {
-		all, err := w.Cloud.List(ctx, region.Name)
+		all, err := c.List(ctx, region.Name)
 		if err != nil {
 			return err
 		}
-		if err := w.discover(ctx, region.Name, all); err != nil {
+		if err := w.discover(ctx, c.Name(), region.Name, all); err != nil {
 			return err
 		}
 		byID := map[string]cloud.Instance{}
@@ -48,7 +57,7 @@ func (w *Service) followAll(ctx context.Context) error {
 			ids = append(ids, in.ID)
 		}
 		for chunk := range slices.Chunk(ids, 1000) {
-			known, err := w.Store.InstancesOf(ctx, w.Cloud.Name(), chunk)
+			known, err := w.Store.InstancesOf(ctx, c.Name(), chunk)
 			if err != nil {
 				return err
 			}
@@ -62,5 +71,5 @@ func (w *Service) followAll(ctx context.Context) error {
 			}
 		}
 	}
-	return w.JudgeRest(ctx)
+	return nil
 }

@@ -78,7 +78,10 @@ func (w *Service) keepEnds(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	for _, a := range all {
-		each := w.Cloud.Unadmit(ctx, fmt.Sprintf("plumlatch-end-%d-%s", a.ID, a.RuleID), a.GroupID, a.RuleID)
+		i, each := w.Store.InstanceByID(ctx, a.InstanceID)
+		if each == nil {
+			each = w.CloudOf(i).Unadmit(ctx, fmt.Sprintf("plumlatch-end-%d-%s", a.ID, a.RuleID), a.GroupID, a.RuleID)
+		}
 		if each == nil || errors.Is(each, cloud.ErrNotFound) {
 			each = w.Store.EndUnkept(ctx, a)
 		}
@@ -141,8 +144,8 @@ func (w *Service) VerifyJournal(ctx context.Context, by store.Actor, role store.
 	return check, w.JudgeRest(ctx)
 }
 
-// discover sets the cloud's list of a region against the ledger's.
-func (w *Service) discover(ctx context.Context, region string, all []cloud.Instance) error {
+// discover sets a cloud's list of a region against the ledger's.
+func (w *Service) discover(ctx context.Context, of, region string, all []cloud.Instance) error {
 	var found []store.Discovered
 	for _, in := range all {
 		found = append(found, store.Discovered{CloudID: in.ID, Name: plaintext.Line(plaintext.Cut(in.Name, 100)),
@@ -151,7 +154,7 @@ func (w *Service) discover(ctx context.Context, region string, all []cloud.Insta
 			LoginUser: plaintext.Line(plaintext.Cut(in.LoginUser, 100)), Tags: in.Tags,
 			StopDestroys: plaintext.Line(plaintext.Cut(in.StopDestroys, 200))})
 	}
-	return w.Store.Discover(ctx, w.Cloud.Name(), region, found)
+	return w.Store.Discover(ctx, of, region, found)
 }
 
 // Discover asks the cloud for its instances, and says how the ledger's differ.

@@ -20,17 +20,13 @@ import (
 
 	"plumlatch/service/cloud"
 	"plumlatch/service/cloud/drivertest"
+	"plumlatch/service/cloud/libvirt/ownhost"
 )
-
-// realEnv has the tests start libvirtd and QEMU, which make vm-driver installs.
-const realEnv = "PLUMLATCH_LIBVIRT"
 
 // daemon is a libvirtd of an ordinary user, all of whose state is in a folder of the test.
 type daemon struct {
-	dir, socket string
-	cmd         *exec.Cmd
-	env         []string
-	uid, gid    uint32
+	*ownhost.Host
+	t *testing.T
 }
 
 // bootSector is a program for a machine without a system: it writes "tide" to its first serial port, and halts.
@@ -57,100 +53,60 @@ func bootSector() []byte {
 
 func startDaemon(t *testing.T) *daemon {
 	t.Helper()
-	if os.Getenv(realEnv) == "" {
-		t.Skip("the driver is tried against libvirtd by make vm-driver")
+	var owner *syscall.Credential
+	if os.Geteuid() == 0 { // libvirtd's session mode is not root's
+		who, err := user.Lookup("nobody")
+		if err != nil {
+			t.Fatal(err)
+		}
+		uid, _ := strconv.ParseUint(who.Uid, 10, 32)
+		gid, _ := strconv.ParseUint(who.Gid, 10, 32)
+		owner = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
 	}
-	if os.Geteuid() != 0 {
-		t.Skip("it takes root to start a libvirtd of another user")
-	}
-	who, err := user.Lookup("nobody")
-	if err != nil {
-		t.Fatal(err)
-	}
-	uid, _ := strconv.ParseUint(who.Uid, 10, 32)
-	gid, _ := strconv.ParseUint(who.Gid, 10, 32)
 	dir, err := os.MkdirTemp("", "plv")
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { os.RemoveAll(dir) })
-	d := &daemon{dir: dir, socket: filepath.Join(dir, "run/libvirt/libvirt-sock"), uid: uint32(uid), gid: uint32(gid)}
-	for _, p := range []string{"run", "config/libvirt", "cache", "data", "pool"} {
-		if err := os.MkdirAll(filepath.Join(dir, p), 0o700); err != nil {
-			t.Fatal(err)
-		}
+	h, err := ownhost.New(filepath.Join(dir, "host"), owner)
+	if err != nil {
+		t.Fatal(err)
 	}
-	files := map[string]string{
-		"config/libvirt/libvirtd.conf": fmt.Sprintf("auth_unix_rw=\"none\"\nlog_outputs=\"2:file:%s/libvirtd.log\"\n", dir),
-		"config/libvirt/qemu.conf":     "stdio_handler=\"file\"\nsecurity_driver=\"none\"\nnamespaces=[]\ncgroup_controllers=[]\n",
+	if err := os.Chmod(dir, 0o711); err != nil {
+		t.Fatal(err)
 	}
-	for name, text := range files {
-		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
-			t.Fatal(err)
-		}
-	}
-	raw := filepath.Join(dir, "base.raw")
+	raw, image := filepath.Join(dir, "base.raw"), filepath.Join(dir, "base.qcow2")
 	if err := os.WriteFile(raw, append(bootSector(), make([]byte, 1<<20-512)...), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	d.run(t, "qemu-img", "convert", "-f", "raw", "-O", "qcow2", raw, filepath.Join(dir, "pool/base.qcow2"))
-	d.run(t, "chown", "-R", who.Uid+":"+who.Gid, dir)
-	d.env = []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "HOME=" + dir, "XDG_RUNTIME_DIR=" + dir + "/run", "XDG_CONFIG_HOME=" + dir + "/config",
-		"XDG_CACHE_HOME=" + dir + "/cache", "XDG_DATA_HOME=" + dir + "/data"}
-	d.start(t)
-	t.Cleanup(func() { // the machines first: they outlive libvirtd
-		out, _ := d.virsh("list", "--name")
-		for name := range strings.FieldsSeq(out) {
-			_, _ = d.virsh("destroy", name)
-		}
-		d.stop(syscall.SIGTERM)
-	})
-	for _, args := range [][]string{{"pool-define-as", "machines", "dir", "--target", dir + "/pool"}, {"pool-start", "machines"}} {
-		if out, err := d.virsh(args...); err != nil {
-			t.Fatalf("%v: %s", args, out)
-		}
+	if out, err := exec.Command("qemu-img", "convert", "-f", "raw", "-O", "qcow2", raw, image).CombinedOutput(); err != nil {
+		t.Fatalf("qemu-img: %v %s", err, out)
 	}
+	if err := h.AddImage(t.Context(), "base.qcow2", image); err != nil {
+		t.Fatal(err)
+	}
+	d := &daemon{h, t}
+	d.start()
+	t.Cleanup(func() {
+		if err := h.EndMachines(context.Background()); err != nil {
+			t.Error(err)
+		}
+		h.Stop(syscall.SIGTERM)
+		if err := h.Close(); err != nil {
+			t.Error(err)
+		}
+	})
 	return d
 }
 
-func (d *daemon) run(t *testing.T, args ...string) {
-	t.Helper()
-	if out, err := exec.Command(args[0], args[1:]...).CombinedOutput(); err != nil {
-		t.Fatalf("%v: %v %s", args, err, out)
+func (d *daemon) start() {
+	d.t.Helper()
+	if err := d.Start(d.t.Context()); err != nil {
+		d.t.Fatal(err)
 	}
 }
 
-func (d *daemon) start(t *testing.T) {
-	t.Helper()
-	d.cmd = exec.Command("/usr/sbin/libvirtd", "-f", d.dir+"/config/libvirt/libvirtd.conf", "-p", d.dir+"/libvirtd.pid")
-	d.cmd.Env, d.cmd.Dir = d.env, d.dir
-	d.cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: d.uid, Gid: d.gid}}
-	if err := d.cmd.Start(); err != nil {
-		t.Fatal(err)
-	}
-	for deadline := time.Now().Add(30 * time.Second); ; time.Sleep(50 * time.Millisecond) {
-		if c, err := net.Dial("unix", d.socket); err == nil {
-			c.Close()
-			return
-		}
-		if time.Now().After(deadline) {
-			text, _ := os.ReadFile(d.dir + "/libvirtd.log")
-			t.Fatalf("libvirtd does not come up: %s", text)
-		}
-	}
-}
-
-func (d *daemon) stop(how os.Signal) {
-	_ = d.cmd.Process.Signal(how)
-	_, _ = d.cmd.Process.Wait()
-}
-
-func (d *daemon) virsh(args ...string) (string, error) {
-	cmd := exec.Command("virsh", append([]string{"-q", "-c", "qemu+unix:///session?socket=" + d.socket}, args...)...)
-	cmd.Env = d.env
-	out, err := cmd.CombinedOutput()
-	return string(out), err
-}
+func (d *daemon) virsh(args ...string) (string, error) { return d.Virsh(d.t.Context(), args...) }
 
 func (d *daemon) driver(t *testing.T, addresses string) *Driver {
 	t.Helper()
@@ -162,7 +118,7 @@ images:
 sizes:
   - {name: small, cpus: 1, memory_mb: 64, disk_gb: 2}
 power_off: 1s
-`, d.socket, addresses)))
+`, d.Socket, addresses)))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -260,15 +216,15 @@ func TestForwardedAgain(t *testing.T) {
 		t.Errorf("started by hand: %+v %v, listens %t", in, err, listens())
 	}
 	// A libvirtd that was killed, or that hangs, is an answer that did not come; the machine goes on.
-	d.stop(syscall.SIGKILL)
+	d.Stop(syscall.SIGKILL)
 	if _, err := v.Get(t.Context(), in.ID); !errors.Is(err, cloud.ErrFailed) {
 		t.Errorf("without libvirtd: %v", err)
 	}
 	if !listens() {
 		t.Error("the machine ended with libvirtd")
 	}
-	d.start(t)
-	if err := d.cmd.Process.Signal(syscall.SIGSTOP); err != nil {
+	d.start()
+	if err := d.Signal(syscall.SIGSTOP); err != nil {
 		t.Fatal(err)
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), time.Second)
@@ -276,7 +232,7 @@ func TestForwardedAgain(t *testing.T) {
 	if _, err := v.Get(ctx, in.ID); !errors.Is(err, cloud.ErrFailed) || !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("libvirtd hangs: %v", err)
 	}
-	if err := d.cmd.Process.Signal(syscall.SIGCONT); err != nil {
+	if err := d.Signal(syscall.SIGCONT); err != nil {
 		t.Fatal(err)
 	}
 	if now, err := v.Get(t.Context(), in.ID); err != nil || now.State != cloud.Running {

@@ -36,6 +36,7 @@ import (
 	"plumlatch/core/keypair"
 	"plumlatch/reach"
 	"plumlatch/service/atrest"
+	"plumlatch/service/cloud"
 	driver "plumlatch/service/cloud/standin"
 	"plumlatch/service/door"
 	"plumlatch/service/kinds"
@@ -124,7 +125,7 @@ func (h *House) replica(halt func(db *store.Store, point string)) *kinds.Worker 
 	if err = errors.Join(err, e); err != nil {
 		h.Fatal(err)
 	}
-	d := &door.Service{Store: db, Cloud: h.driver, Reach: reach.Policy{AllowLoopback: true, Source: netip.MustParseAddr("127.0.0.1")}, Cipher: cipher, Heads: heads,
+	d := &door.Service{Store: db, Clouds: cloud.One(h.driver), Reach: reach.Policy{AllowLoopback: true, Source: netip.MustParseAddr("127.0.0.1")}, Cipher: cipher, Heads: heads,
 		Log: slog.New(slog.DiscardHandler), Lease: lease, StateLimit: 10 * time.Second, FollowEvery: h.follow}
 	if halt != nil {
 		d.Halt = func(point string) { halt(db, point) }

@@ -1,0 +1,234 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"plumlatch/core/wire"
+	"plumlatch/service/cloud/libvirt/ownhost"
+)
+
+// vmEnv names the folder with the images that make vm-images has made. Without it no machine is booted.
+const vmEnv = "PLUMLATCH_VM"
+
+// vmRegion is the one host, as a region.
+const vmRegion = "ticket-office"
+
+// vms is a service whose cloud is a libvirtd of an ordinary user, started for the test, with machines that boot a real system.
+type vms struct {
+	*demo // the client's side
+	host  *ownhost.Host
+	slot  *slot
+}
+
+// startVMs starts it, with images by name.
+func startVMs(t *testing.T, slotNumber int, images ...string) *vms {
+	t.Helper()
+	from := os.Getenv(vmEnv)
+	if from == "" {
+		t.Skip("real machines are booted by make vm-smoke")
+	}
+	if os.Geteuid() != 0 {
+		t.Skip("a libvirtd of another user is started as root")
+	}
+	who, err := user.Lookup("nobody")
+	mustDo(t, err)
+	uid, err := strconv.ParseUint(who.Uid, 10, 32)
+	mustDo(t, err)
+	gid, err := strconv.ParseUint(who.Gid, 10, 32)
+	mustDo(t, err)
+	dir, err := os.MkdirTemp("", "plv")
+	mustDo(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	mustDo(t, os.Chmod(dir, 0o711))
+	v := &vms{}
+	v.host, err = ownhost.New(filepath.Join(dir, "host"), &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)})
+	mustDo(t, err)
+	config := fmt.Sprintf("hosts:\n  - {region: %s, title: The ticket office, socket: %s, pool: %s, addresses: 127.62.%d.0/24}\n"+
+		"sizes:\n  - {name: small, cpus: 1, memory_mb: 512, disk_gb: 3}\nimages:\n", vmRegion, v.host.Socket, ownhost.Pool, slotNumber%200)
+	for _, name := range images {
+		mustDo(t, v.host.AddImage(t.Context(), name+".qcow2", filepath.Join(from, name+".qcow2")))
+		login := "debian"
+		if name == "debian-12-deck" {
+			login = "deck"
+		}
+		config += fmt.Sprintf("  - {name: %s, volume: %s.qcow2, login_user: %s, disk_gb: 2}\n", name, name, login)
+	}
+	mustDo(t, v.host.Start(t.Context()))
+	t.Cleanup(func() {
+		if err := v.host.EndMachines(context.Background()); err != nil {
+			t.Error(err)
+		}
+		v.host.Stop(syscall.SIGTERM)
+		if err := v.host.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	v.slot = newSlot(t, slotNumber)
+	v.slot.libvirt = filepath.Join(v.slot.dir, "libvirt.yaml")
+	mustDo(t, os.WriteFile(v.slot.libvirt, []byte(config), 0o600))
+	agents := freePorts(1) // a machine reaches the host's loopback address at 10.0.2.2
+	v.slot.options = []string{"-state-limit", "10m", "-agent-listen", fmt.Sprintf("127.0.0.1:%d", agents), "-agent-address", fmt.Sprintf("10.0.2.2:%d", agents),
+		"-agent-program", filepath.Join(bin, "plumlatch-agent")}
+	c := v.slot.serve(t)
+	v.demo = &demo{dir: v.slot.dir, url: c.URL(), token: v.slot.token}
+	return v
+}
+
+// left is what stands on the host: domains, and volumes of the pool.
+func (v *vms) left(t *testing.T) []string {
+	t.Helper()
+	domains, err := v.host.Virsh(t.Context(), "list", "--all", "--name")
+	mustDo(t, err)
+	volumes, err := v.host.Virsh(t.Context(), "vol-list", ownhost.Pool)
+	mustDo(t, err)
+	out := strings.Fields(domains)
+	for line := range strings.Lines(volumes) {
+		if f := strings.Fields(line); len(f) > 0 && !strings.HasSuffix(f[0], "-removed") {
+			out = append(out, f[0])
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// realSSH logs in with the stock client, by one key and no other.
+func (v *vms) realSSH(t *testing.T, i wire.Instance, identity, command string) (string, bool) {
+	t.Helper()
+	var known strings.Builder
+	for _, k := range i.HostKeys {
+		fmt.Fprintf(&known, "[%s]:%d %s\n", i.Address, i.Port, k.PublicKey)
+	}
+	out, err := exec.Command("ssh", "-F", "none", "-i", identity, "-o", "IdentitiesOnly=yes", "-o", "IdentityAgent=none", "-o", "BatchMode=yes",
+		"-o", "UserKnownHostsFile="+writeFile(t, known.String()), "-o", "StrictHostKeyChecking=yes", "-o", "ConnectTimeout=30", "-p", strconv.Itoa(i.Port),
+		i.LoginUser+"@"+i.Address, command).CombinedOutput()
+	return string(out), err == nil
+}
+
+// board is a machine, the key that opens it, and the folder with the engineer's private keys.
+type board struct {
+	*vms
+	name, key, keys string
+	before          []string // what stood on the host
+	turn            int
+	took            []string
+}
+
+// launchBoard launches it, and gets in by the real ssh.
+func (v *vms) launchBoard(t *testing.T, name, image string) *board {
+	t.Helper()
+	b := &board{vms: v, name: name, key: name + "-key-0", keys: t.TempDir(), before: v.left(t)}
+	v.must(t, "key", "create", b.key, "-dir", b.keys)
+	b.timed(t, "launch to a login", func() {
+		v.must(t, "instance", "launch", name, "-image", image, "-size", "small", "-region", vmRegion, "-key", b.key)
+	})
+	b.opens(t, b.key)
+	return b
+}
+
+func (b *board) timed(t *testing.T, what string, f func()) {
+	t.Helper()
+	began := time.Now()
+	f()
+	b.took = append(b.took, fmt.Sprintf("%s: %s", what, time.Since(began).Round(time.Second)))
+	t.Log(b.took[len(b.took)-1])
+}
+
+func (b *board) file(key string) string { return filepath.Join(b.keys, key) }
+
+// opens has the real ssh get in by a key, to a system that is Debian 12 and whose login user has sudo.
+func (b *board) opens(t *testing.T, key string) {
+	t.Helper()
+	if out, ok := b.realSSH(t, b.instance(t, b.name), b.file(key), "sudo -n cat /etc/debian_version"); !ok || !strings.HasPrefix(out, "12") {
+		t.Fatalf("%s: the real ssh does not get in by %s: %s", b.name, key, out)
+	}
+}
+
+// shut has the real ssh be refused.
+func (b *board) shut(t *testing.T, identity string) {
+	t.Helper()
+	if out, ok := b.realSSH(t, b.instance(t, b.name), identity, "true"); ok || !strings.Contains(out, "Permission denied") {
+		t.Errorf("%s: %s still opens it: %s", b.name, filepath.Base(identity), out)
+	}
+}
+
+// fresh makes a pair.
+func (b *board) fresh(t *testing.T) string {
+	t.Helper()
+	b.turn++
+	name := fmt.Sprintf("%s-key-%d", b.name, b.turn)
+	b.must(t, "key", "create", name, "-dir", b.keys)
+	return name
+}
+
+// lostAndRestored loses the private key, and restores access by a route.
+func (b *board) lostAndRestored(t *testing.T, route string, more ...string) {
+	t.Helper()
+	lost := filepath.Join(t.TempDir(), "lost") // what a thief would have: the engineer has it no more
+	mustDo(t, os.Rename(b.file(b.key), lost))
+	b.must(t, "key", "lost", b.key)
+	next := b.fresh(t)
+	b.timed(t, "restore by "+route, func() {
+		b.must(t, append([]string{"restore", b.name, "-route", route, "-new", next, "-dir", b.keys, "-yes"}, more...)...)
+	})
+	b.opens(t, next)
+	b.shut(t, lost)
+	b.key = next
+}
+
+// gone removes all machines, and has nothing be left on the host.
+func (b *board) gone(t *testing.T) {
+	t.Helper()
+	var all struct{ Items []wire.Instance }
+	mustDo(t, json.Unmarshal([]byte(b.must(t, "instance", "list", "-json")), &all))
+	for _, i := range all.Items {
+		b.must(t, "instance", "remove", i.Name, "-yes")
+	}
+	if after := b.left(t); !slices.Equal(b.before, after) {
+		t.Errorf("on the host stood %v, and now %v", b.before, after)
+	}
+	t.Logf("%s\n%s", b.name, strings.Join(b.took, "\n"))
+}
+
+// TestVMSmoke is one story on a real machine: it is launched, its key is rotated, the private key is lost, and access is restored by the
+// disk of the machine, which a rescue machine mounts.
+func TestVMSmoke(t *testing.T) {
+	b := startVMs(t, 157, "debian-12").launchBoard(t, "quay-board", "debian-12")
+	b.must(t, "survey", b.name)
+	old, next := b.key, b.fresh(t)
+	b.timed(t, "rotate", func() {
+		b.must(t, "rotate", b.name, "-old", old, "-new", next, "-identity", b.file(next), "-grace", "0")
+	})
+	b.opens(t, next)
+	b.shut(t, b.file(old))
+	b.key = next
+	b.lostAndRestored(t, "disk")
+	b.gone(t)
+}
+
+// TestVMRoutes loses the private key of one machine again and again, and restores access by every route that a libvirt host has. Its root is on
+// XFS, of which the rescue machine's own has the UUID too.
+func TestVMRoutes(t *testing.T) {
+	b := startVMs(t, 158, "debian-12-xfs").launchBoard(t, "pontoon-board", "debian-12-xfs")
+	b.lostAndRestored(t, "steward")
+	second := b.fresh(t)
+	b.must(t, "access", "add", b.name, "-key", second)
+	b.opens(t, second)
+	b.lostAndRestored(t, "second-key")
+	b.must(t, "instance", "agent", "install", b.name, "-identity", b.file(b.key), "-verbs", "look,edit", "-operators", b.file(second)+".pub", "-yes")
+	b.lostAndRestored(t, "agent", "-identity", b.file(second))
+	b.lostAndRestored(t, "boot-text")
+	b.lostAndRestored(t, "disk")
+	b.gone(t)
+}

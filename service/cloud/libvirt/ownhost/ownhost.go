@@ -1,0 +1,194 @@
+// Package ownhost starts a libvirtd of one's own: in libvirt's session mode, as an ordinary user, with all its state below one
+// folder. The demo and the tests have real machines by it, beside whatever else runs on the host and without touching that.
+package ownhost
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// Pool is the name of the storage pool that a host has.
+const Pool = "machines"
+
+// maxSocket is how long the path of a Unix socket may be, in bytes (unix(7)). libvirt makes the longest below its folder for
+// configuration: the guest agent's, of which longestSocket is one.
+const (
+	maxSocket     = 107
+	longestSocket = "/libvirt/qemu/channel/target/domain-99999-plumlatch-00000000-0/org.qemu.guest_agent.0"
+)
+
+// comeUp is how long libvirtd may take until it answers.
+const comeUp = 30 * time.Second
+
+// Host is one libvirtd and its folder.
+type Host struct {
+	Dir    string
+	Socket string // for reading and writing
+	short  string // a folder with a link to config, where the path of that is too long; "" for none
+	owner  *syscall.Credential
+	env    []string
+	cmd    *exec.Cmd
+}
+
+// New lays the folder out, but starts nothing. The owner is whose machines they are; nil is whoever runs this. libvirtd refuses a
+// user whom the system does not know.
+func New(dir string, owner *syscall.Credential) (*Host, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	h := &Host{Dir: dir, Socket: filepath.Join(dir, "run/libvirt/libvirt-sock"), owner: owner}
+	if len(h.Socket) > maxSocket {
+		return nil, fmt.Errorf("%s is too long for libvirt's sockets below it: take a path of at most %d bytes", dir, maxSocket-len(h.Socket)+len(dir))
+	}
+	for _, p := range []string{"", "run", "config", "config/libvirt", "cache", "data", "pool"} {
+		if err := os.MkdirAll(h.in(p), 0o700); err != nil {
+			return nil, err
+		}
+		if err := h.give(h.in(p)); err != nil {
+			return nil, err
+		}
+	}
+	for name, text := range map[string]string{
+		"config/libvirt/libvirtd.conf": fmt.Sprintf("auth_unix_rw=\"none\"\nlog_outputs=\"2:file:%s/libvirtd.log\"\n", dir),
+		"config/libvirt/qemu.conf":     "stdio_handler=\"file\"\nsecurity_driver=\"none\"\nnamespaces=[]\ncgroup_controllers=[]\n",
+	} {
+		if err := os.WriteFile(h.in(name), []byte(text), 0o600); err != nil {
+			return nil, err
+		}
+		if err := h.give(h.in(name)); err != nil {
+			return nil, err
+		}
+	}
+	config := h.in("config")
+	if len(config)+len(longestSocket) > maxSocket {
+		if h.short, err = os.MkdirTemp("", "plv"); err != nil {
+			return nil, err
+		}
+		if err := errors.Join(os.Symlink(config, filepath.Join(h.short, "c")), os.Chmod(h.short, 0o711)); err != nil {
+			return nil, err
+		}
+		config = filepath.Join(h.short, "c")
+	}
+	h.env = []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "HOME=" + dir, "XDG_RUNTIME_DIR=" + h.in("run"), "XDG_CONFIG_HOME=" + config,
+		"XDG_CACHE_HOME=" + h.in("cache"), "XDG_DATA_HOME=" + h.in("data")}
+	return h, nil
+}
+
+// Close takes away what New has made outside the folder. The machines must have ended.
+func (h *Host) Close() error {
+	if h.short == "" {
+		return nil
+	}
+	return os.RemoveAll(h.short)
+}
+
+func (h *Host) in(name string) string { return filepath.Join(h.Dir, name) }
+
+func (h *Host) give(file string) error {
+	if h.owner == nil {
+		return nil
+	}
+	return os.Chown(file, int(h.owner.Uid), int(h.owner.Gid))
+}
+
+// AddImage copies a disk into the pool's folder, under a name.
+func (h *Host) AddImage(ctx context.Context, name, file string) error {
+	to := filepath.Join(h.Dir, "pool", name)
+	if out, err := exec.CommandContext(ctx, "cp", "--reflink=auto", "--", file, to).CombinedOutput(); err != nil {
+		return fmt.Errorf("cp: %w: %s", err, out)
+	}
+	if err := os.Chmod(to, 0o600); err != nil {
+		return err
+	}
+	return h.give(to)
+}
+
+// Start starts libvirtd, waits until it answers, and has it know the pool and what is in it.
+func (h *Host) Start(ctx context.Context) error {
+	h.cmd = exec.Command("/usr/sbin/libvirtd", "-f", h.in("config/libvirt/libvirtd.conf"), "-p", h.in("libvirtd.pid"))
+	h.cmd.Env, h.cmd.Dir = h.env, h.Dir
+	h.cmd.SysProcAttr = &syscall.SysProcAttr{Credential: h.owner, Setpgid: true}
+	if err := h.cmd.Start(); err != nil {
+		return fmt.Errorf("libvirtd: %w; Debian has it in the package libvirt-daemon", err)
+	}
+	ctx, cancel := context.WithTimeout(ctx, comeUp)
+	defer cancel()
+	for {
+		c, err := (&net.Dialer{}).DialContext(ctx, "unix", h.Socket)
+		if err == nil {
+			c.Close()
+			break
+		}
+		select {
+		case <-ctx.Done():
+			text, _ := os.ReadFile(h.in("libvirtd.log"))
+			h.Stop(syscall.SIGKILL)
+			return fmt.Errorf("libvirtd does not come up: %w\n%s", err, text)
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+	if _, err := h.Virsh(ctx, "pool-info", Pool); err != nil {
+		if _, err := h.Virsh(ctx, "pool-define-as", Pool, "dir", "--target", h.in("pool")); err != nil {
+			return err
+		}
+		if _, err := h.Virsh(ctx, "pool-autostart", Pool); err != nil {
+			return err
+		}
+	}
+	if info, err := h.Virsh(ctx, "pool-info", Pool); err != nil {
+		return err
+	} else if !strings.Contains(info, "running") {
+		if _, err := h.Virsh(ctx, "pool-start", Pool); err != nil {
+			return err
+		}
+	}
+	_, err := h.Virsh(ctx, "pool-refresh", Pool)
+	return err
+}
+
+// Virsh asks this libvirtd by virsh(1).
+func (h *Host) Virsh(ctx context.Context, args ...string) (string, error) {
+	cmd := exec.CommandContext(ctx, "virsh", append([]string{"-q", "-c", "qemu+unix:///session?socket=" + h.Socket}, args...)...)
+	cmd.Env = h.env
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		return string(out), fmt.Errorf("virsh %s: %w: %s", strings.Join(args, " "), err, out)
+	}
+	return string(out), nil
+}
+
+// EndMachines cuts the power of every machine: they outlive libvirtd.
+func (h *Host) EndMachines(ctx context.Context) error {
+	out, err := h.Virsh(ctx, "list", "--name")
+	for name := range strings.FieldsSeq(out) {
+		if err == nil {
+			_, err = h.Virsh(ctx, "destroy", name)
+		}
+	}
+	return err
+}
+
+// Stop ends libvirtd, by a signal; the machines go on. One that does not end within ten seconds is killed.
+func (h *Host) Stop(how syscall.Signal) {
+	if h.cmd == nil || h.cmd.Process == nil {
+		return
+	}
+	late := time.AfterFunc(10*time.Second, func() { _ = h.cmd.Process.Kill() })
+	defer late.Stop()
+	if err := h.cmd.Process.Signal(how); err == nil || errors.Is(err, os.ErrProcessDone) {
+		_ = h.cmd.Wait()
+	}
+	h.cmd = nil
+}
+
+// Signal sends libvirtd a signal, as SIGSTOP and SIGCONT.
+func (h *Host) Signal(how syscall.Signal) error { return h.cmd.Process.Signal(how) }

@@ -12,7 +12,7 @@ SHOT_PACKAGES = chromium=/usr/bin/chromium xvfb=/usr/bin/xvfb-run xauth=/usr/bin
 
 CONSOLE_SOURCES = $(shell find console/src console/public -type f) console/size.mjs console/index.html console/vite.config.ts console/tsconfig.json
 
-.PHONY: help demo demo-reset build agent-release test check race cover matrix windows vm-driver vm-images vm-smoke vm-test model lint bench generate fuzz screenshots format clean
+.PHONY: help demo demo-vm demo-reset build agent-release test check race cover matrix windows vm-driver vm-images vm-smoke vm-test model lint bench generate fuzz screenshots format clean
 
 help: ## show this list
 	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -20,6 +20,11 @@ help: ## show this list
 demo: build ## start everything with demo data (PORT=8470 NET=127.31.0.0/16 move it)
 	@scripts/packages.sh '$(SERVER_PACKAGES)' openssh-client=/usr/bin/ssh
 	@bin/plumlatchd demo -port $(PORT) -net $(NET)
+
+demo-vm: build ## the demo with two real machines besides, on a libvirtd of its own (docs/libvirt.md)
+	@scripts/packages.sh $(foreach p,$(SERVER_PACKAGES) $(VM_PACKAGES),'$(p)') openssh-client=/usr/bin/ssh
+	@[ -e .vm/debian-12.qcow2 ] || { echo 'There is no image yet: run "make vm-images" first (as root, some minutes).'; exit 1; }
+	@bin/plumlatchd demo -port $(PORT) -net $(NET) -vm .vm/debian-12.qcow2
 
 demo-reset: ## wipe the demo's data and its people's keys
 	@if [ -e .demo/lock ] && ! flock -n .demo/lock true; then echo "The demo is running; stop it first (Ctrl-C)."; exit 1; fi

@@ -56,7 +56,7 @@ func startVMs(t *testing.T, slotNumber int, images ...string) *vms {
 	v.host, err = ownhost.New(filepath.Join(dir, "host"), &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)})
 	mustDo(t, err)
 	config := fmt.Sprintf("hosts:\n  - {region: %s, title: The ticket office, socket: %s, pool: %s, addresses: 127.62.%d.0/24}\n"+
-		"sizes:\n  - {name: small, cpus: 1, memory_mb: 512, disk_gb: 3}\nimages:\n", vmRegion, v.host.Socket, ownhost.Pool, slotNumber%200)
+		"sizes:\n  - {name: small, cpus: 1, memory_mb: 512, disk_gb: 3}\nboot: 10m\nimages:\n", vmRegion, v.host.Socket, ownhost.Pool, slotNumber%200)
 	for _, name := range images {
 		mustDo(t, v.host.AddImage(t.Context(), name+".qcow2", filepath.Join(from, name+".qcow2")))
 		login := "debian"
@@ -78,9 +78,8 @@ func startVMs(t *testing.T, slotNumber int, images ...string) *vms {
 	v.slot = newSlot(t, slotNumber)
 	v.slot.libvirt = filepath.Join(v.slot.dir, "libvirt.yaml")
 	mustDo(t, os.WriteFile(v.slot.libvirt, []byte(config), 0o600))
-	agents := freePorts(1) // a machine reaches the host's loopback address at 10.0.2.2
-	v.slot.options = []string{"-state-limit", "10m", "-agent-listen", fmt.Sprintf("127.0.0.1:%d", agents), "-agent-address", fmt.Sprintf("10.0.2.2:%d", agents),
-		"-agent-program", filepath.Join(bin, "plumlatch-agent")}
+	agents := freePorts(1)
+	v.slot.options = []string{"-state-limit", "10m", "-agent-listen", fmt.Sprintf("127.0.0.1:%d", agents), "-agent-program", filepath.Join(bin, "plumlatch-agent")}
 	c := v.slot.serve(t)
 	v.demo = &demo{dir: v.slot.dir, url: c.URL(), token: v.slot.token}
 	return v
@@ -151,7 +150,7 @@ func (b *board) file(key string) string { return filepath.Join(b.keys, key) }
 func (b *board) opens(t *testing.T, key string) {
 	t.Helper()
 	if out, ok := b.realSSH(t, b.instance(t, b.name), b.file(key), "sudo -n cat /etc/debian_version"); !ok || !strings.HasPrefix(out, "12") {
-		t.Fatalf("%s: the real ssh does not get in by %s: %s", b.name, key, out)
+		t.Fatalf("%s: the real ssh does not get in by %s: %s\n%s", b.name, key, out, b.must(t, "instance", "show", b.name))
 	}
 }
 
@@ -208,7 +207,7 @@ func TestVMSmoke(t *testing.T) {
 	b.must(t, "survey", b.name)
 	old, next := b.key, b.fresh(t)
 	b.timed(t, "rotate", func() {
-		b.must(t, "rotate", b.name, "-old", old, "-new", next, "-identity", b.file(next), "-grace", "0")
+		b.must(t, "rotate", b.name, "-old", old, "-new", next, "-identity", b.file(next), "-grace", "0", "-yes")
 	})
 	b.opens(t, next)
 	b.shut(t, b.file(old))

@@ -23,6 +23,7 @@ import (
 	"plumlatch/service"
 	"plumlatch/service/api"
 	"plumlatch/service/child"
+	"plumlatch/service/cloud/libvirt/ownhost"
 	"plumlatch/service/postgres"
 	"plumlatch/service/store"
 )
@@ -39,7 +40,10 @@ type demoRun struct {
 	surveys int
 	log     *slog.Logger
 
+	vm string // the image of the real machines; "" for none
+
 	postgres, standin *child.Program
+	host              *ownhost.Host // of the real machines; nil for none
 	service           *service.Service
 	lock              *os.File
 }
@@ -55,6 +59,7 @@ func demo(ctx context.Context, args []string) (err error) {
 	fs.DurationVar(&d.follow, "follow", 30*time.Second,
 		"how often the cloud is asked what has changed without us; negative: never")
 	fs.IntVar(&d.surveys, "surveys", 8, "how many instances are surveyed at one time by the service itself; 0: none")
+	fs.StringVar(&d.vm, "vm", "", "`image` file that two real machines are launched from, on a libvirtd of the demo's own: \"make demo-vm\"")
 	fs.BoolVar(&d.seed, "seed", true, "fill an empty demo with the ferry line's keys and instances")
 	if err := fs.Parse(args); err != nil {
 		return err
@@ -143,8 +148,14 @@ func (d *demoRun) start(ctx context.Context) error {
 	if err := d.startStandin(ctx); err != nil {
 		return err
 	}
+	hosts := ""
+	if d.vm != "" {
+		if hosts, err = d.startHost(ctx); err != nil {
+			return err
+		}
+	}
 	c := config{
-		listen: d.address(0), databaseURL: serviceURL, ownerURL: url, identityFile: d.path("service", "identity.txt"),
+		libvirtFile: hosts, listen: d.address(0), databaseURL: serviceURL, ownerURL: url, identityFile: d.path("service", "identity.txt"),
 		cloudURL: "http://" + d.address(1), cloudToken: d.path("standin-token"),
 		dialFrom: d.dialFrom(), dialLoopback: true, agentListen: d.address(3), agentAddress: d.address(3), agentProgram: besideThis("plumlatch-agent"),
 		// one replica: a short lease goes on soon after a kill
@@ -161,6 +172,11 @@ func (d *demoRun) start(ctx context.Context) error {
 		fmt.Println("Filling the demo with Harrow Sound Ferries: keys and instances ...")
 		if err := d.seedAll(ctx); err != nil {
 			return fmt.Errorf("filling the demo: %w", err)
+		}
+	}
+	if d.vm != "" {
+		if err := d.launchVMs(ctx); err != nil {
+			return err
 		}
 	}
 	d.announce(consolePassword)
@@ -331,6 +347,7 @@ func (d *demoRun) stop() error {
 	if d.service != nil {
 		err = errors.Join(err, d.service.Close())
 	}
+	err = errors.Join(err, d.stopHost())
 	if d.standin != nil {
 		err = errors.Join(err, d.standin.Stop(syscall.SIGTERM))
 	}

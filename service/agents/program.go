@@ -14,6 +14,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net"
 	"net/http"
 	"os"
 	"strings"
@@ -22,6 +23,7 @@ import (
 	"plumlatch/core/agentcalls"
 	"plumlatch/core/cloudconfig"
 	"plumlatch/core/keypair"
+	"plumlatch/service/cloud"
 	"plumlatch/service/store"
 )
 
@@ -154,13 +156,24 @@ func (s *Service) giveProgram(w http.ResponseWriter, r *http.Request) {
 	_, _ = io.Copy(w, f) // whoever fetches it compares the hash
 }
 
-// ForLaunch is what first boot needs to enroll an agent; Token and the owner's file are the launch's. ErrOff.
-func (s *Service) ForLaunch(ctx context.Context) (cloudconfig.Agent, error) {
+// AddressFor is HOST:PORT that a cloud's instances dial: the service's, or the host's as they see it where the service listens at a
+// loopback address; "" where this service has no agents.
+func (s *Service) AddressFor(c cloud.Driver) string {
+	host, port, err := net.SplitHostPort(s.Address)
+	at := c.Properties().HostAt
+	if ip := net.ParseIP(host); err != nil || at == "" || ip == nil || !ip.IsLoopback() {
+		return s.Address
+	}
+	return net.JoinHostPort(at, port)
+}
+
+// ForLaunch is what first boot of a cloud's instance needs to enroll an agent; Token and the owner's file are the launch's. ErrOff.
+func (s *Service) ForLaunch(ctx context.Context, c cloud.Driver) (cloudconfig.Agent, error) {
 	pin, err := s.Pin(ctx)
 	if err != nil {
 		return cloudconfig.Agent{}, err
 	}
-	a := cloudconfig.Agent{Service: s.Address, Name: agentcalls.ServerName, Authority: pin}
+	a := cloudconfig.Agent{Service: s.AddressFor(c), Name: agentcalls.ServerName, Authority: pin}
 	p, err := s.offered()
 	if p != nil {
 		a.SHA256, a.Arch, a.Release = p.sha256, p.arch, p.releaseKey

@@ -36,7 +36,7 @@ func (s *Server) agent(c *gin.Context) {
 	}
 	pin, err := s.opts.Worker.Agents.Pin(c.Request.Context())
 	if err == nil {
-		out.Service, out.Authority = s.opts.Worker.Agents.Address, pin
+		out.Service, out.Authority = s.opts.Worker.Agents.AddressFor(s.opts.Worker.Door.CloudOf(i)), pin
 	} else if !errors.Is(err, agents.ErrOff) {
 		s.fail(c, err)
 		return
@@ -124,7 +124,7 @@ func (s *Server) agentToken(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, wire.AgentToken{Token: token, Service: s.opts.Worker.Agents.Address, Authority: pin})
+	c.JSON(http.StatusOK, wire.AgentToken{Token: token, Service: s.opts.Worker.Agents.AddressFor(s.opts.Worker.Door.CloudOf(i)), Authority: pin})
 }
 
 // agentLook has an instance's agent look.

@@ -285,6 +285,11 @@ type Properties struct {
 	// NoRules: it has no inbound rules. NoStaticAddresses: it has no addresses to reserve and to move. NoPrices: it has no
 	// price list, and Terms says of nothing what it costs.
 	NoRules, NoStaticAddresses, NoPrices bool
+	// HostAt is the address at which its instances reach the loopback addresses of the machine that the service runs on; "" where
+	// they do not.
+	HostAt string
+	// Boot is how long an instance may take from its start until its SSH server answers; 0 for two minutes.
+	Boot time.Duration
 	// BootText: an instance runs user data that begins with "#cloud-boothook" at
 	// every boot, and its user data can be changed.
 	BootText bool

@@ -1,6 +1,7 @@
 package door
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -168,10 +169,13 @@ func PollAfter(began time.Time) time.Duration {
 	return min(Poll, max(10*time.Millisecond, time.Since(began)/25))
 }
 
+// BootLimit is how long the instance may take until its server answers after a start.
+func (r *Run) BootLimit() time.Duration { return cmp.Or(r.Cloud.Properties().Boot, bootLimit) }
+
 // VouchedHostKey fetches the host key, and holds it against the fingerprints of the first
 // boot's output. trouble says why it is not known; it is nobody's failure.
 func (r *Run) VouchedHostKey() (key *keypair.Public, trouble string, err error) {
-	left, err := r.Left(BootLimit)
+	left, err := r.Left(r.BootLimit())
 	if err != nil {
 		return nil, "", err
 	}
@@ -235,7 +239,7 @@ func (r *Run) KnownHost(f *Found) error {
 	if len(pinned) == 0 {
 		return r.Probe(f)
 	}
-	left, err := r.Left(BootLimit)
+	left, err := r.Left(r.BootLimit())
 	if err != nil {
 		return err
 	}

@@ -58,7 +58,7 @@ type Service struct {
 // Limits.
 const (
 	StateLimit = 5 * time.Minute
-	BootLimit  = 2 * time.Minute
+	bootLimit  = 2 * time.Minute
 	Poll       = 200 * time.Millisecond
 )
 

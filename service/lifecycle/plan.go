@@ -565,7 +565,7 @@ func (w *Service) planAgent(ctx context.Context, r LaunchRequest, p *Plan) error
 	if p.Image.FirstPassword {
 		return wrong("image %s has no SSH and takes no agent", p.Image.Name)
 	}
-	a, err := w.Agents.ForLaunch(ctx)
+	a, err := w.Agents.ForLaunch(ctx, p.cloud)
 	if err != nil {
 		return wrong("%s", err)
 	}

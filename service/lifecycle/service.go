@@ -6,6 +6,7 @@ import (
 	"context"
 
 	"plumlatch/core/cloudconfig"
+	"plumlatch/service/cloud"
 	"plumlatch/service/door"
 	"plumlatch/service/store"
 	"plumlatch/service/survey"
@@ -20,7 +21,7 @@ type Service struct {
 // Enroller gives a launch what enrolls its instance's agent.
 type Enroller interface {
 	// ForLaunch is what first boot needs, without the token and the owner's file; an error if the service takes no agents.
-	ForLaunch(context.Context) (cloudconfig.Agent, error)
+	ForLaunch(context.Context, cloud.Driver) (cloudconfig.Agent, error)
 	// LaunchToken makes the token of a launch: always the same one.
 	LaunchToken(context.Context, store.Work, store.Instance) (string, error)
 }

@@ -428,7 +428,7 @@ func (r *restoreJob) knownCopy() error {
 // encrypted to the new key is seen by whoever has that.
 func (r *restoreJob) copyGives() error {
 	c := r.copying()
-	left, err := r.Left(min(door.BootLimit, r.StateLimit))
+	left, err := r.Left(min(r.BootLimit(), r.StateLimit))
 	if err != nil {
 		return err
 	}
@@ -485,7 +485,7 @@ func (r *restoreJob) copyTakes(name string) error {
 	if err != nil {
 		return err
 	}
-	left, err := r.Left(min(door.BootLimit, r.StateLimit))
+	left, err := r.Left(min(r.BootLimit(), r.StateLimit))
 	if err != nil {
 		return err
 	}

@@ -361,7 +361,7 @@ func (r *restoreJob) awaitAccepted() error {
 	if !r.Instance.Adopted && r.D.Restore.Was != string(cloud.Running) && r.Instance.State != string(cloud.Running) {
 		return nil
 	}
-	left, err := r.Left(min(door.BootLimit, r.StateLimit))
+	left, err := r.Left(min(r.BootLimit(), r.StateLimit))
 	if err != nil {
 		return err
 	}

@@ -14,6 +14,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"io/fs"
 	"log"
 	"os"
 	"os/exec"
@@ -90,11 +91,15 @@ func run(ctx context.Context, dir string, names []string) error {
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil { // somebody else makes the same ones: they are waited for
 		return err
 	}
-	key, err := keyOf()
+	key, err := keyOf("*.go")
 	if err != nil {
 		return err
 	}
-	root := filepath.Join(dir, "root-"+key+".tar")
+	rootKey, err := keyOf("root.go") // the packages take longest
+	if err != nil {
+		return err
+	}
+	root := filepath.Join(dir, "root-"+rootKey+".tar")
 	for _, name := range names {
 		n := slices.IndexFunc(images, func(i image) bool { return i.name == name })
 		if n < 0 {
@@ -125,22 +130,22 @@ func run(ctx context.Context, dir string, names []string) error {
 	return nil
 }
 
-// keyOf names what the images are made of.
-func keyOf() (string, error) {
-	all, err := sources.ReadDir(".")
+// keyOf names what something is made of: those of the sources that match a pattern.
+func keyOf(pattern string) (string, error) {
+	all, err := fs.Glob(sources, pattern)
 	if err != nil {
 		return "", err
 	}
 	sum := sha256.New()
-	for _, f := range all {
-		if strings.HasSuffix(f.Name(), "_test.go") {
+	for _, name := range all {
+		if strings.HasSuffix(name, "_test.go") {
 			continue
 		}
-		text, err := sources.ReadFile(f.Name())
+		text, err := sources.ReadFile(name)
 		if err != nil {
 			return "", err
 		}
-		fmt.Fprintf(sum, "%s %d\n", f.Name(), len(text))
+		fmt.Fprintf(sum, "%s %d\n", name, len(text))
 		sum.Write(text)
 	}
 	return hex.EncodeToString(sum.Sum(nil))[:12], nil

@@ -30,6 +30,8 @@ type Config struct {
 	} `yaml:"rescue"`
 	// PowerOff is how long a machine that is asked to stop may take until its power is cut; 0 is one minute.
 	PowerOff time.Duration `yaml:"power_off"`
+	// Boot is how long a machine may take from its start until its SSH server answers; 0 is five minutes.
+	Boot time.Duration `yaml:"boot"`
 }
 
 // Host is one libvirtd. Each is a region of its own.
@@ -89,7 +91,10 @@ func (c *Config) check() error {
 	if c.PowerOff < 0 || c.PowerOff > 10*time.Minute {
 		return errors.New("power_off: take at most 10m")
 	}
-	c.PowerOff = cmp.Or(c.PowerOff, time.Minute)
+	if c.Boot < 0 || c.Boot > time.Hour {
+		return errors.New("boot: take at most 1h")
+	}
+	c.PowerOff, c.Boot = cmp.Or(c.PowerOff, time.Minute), cmp.Or(c.Boot, 5*time.Minute)
 	var taken []netip.Prefix
 	for n := range c.Hosts {
 		h := &c.Hosts[n]

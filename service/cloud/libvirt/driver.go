@@ -17,13 +17,17 @@ import (
 	"encoding/xml"
 	"errors"
 	"fmt"
+	"io"
+	"io/fs"
 	"net/netip"
 	"os"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"plumlatch/core/plaintext"
@@ -41,6 +45,9 @@ type Driver struct {
 
 var _ cloud.Driver = (*Driver)(nil)
 
+// hostAt is what a machine finds its host at, in QEMU's own network.
+const hostAt = "10.0.2.2"
+
 // maxUserData is the bound of this driver's own, in bytes: the text stands in the domain's metadata.
 const maxUserData = 64 << 10
 
@@ -57,7 +64,7 @@ func (d *Driver) Name() string { return "libvirt" }
 
 // Properties says what a host with libvirt takes, and what it lacks.
 func (d *Driver) Properties() cloud.Properties {
-	return cloud.Properties{Names: d.names, MaxUserData: maxUserData, MaxTags: 50, BootText: true, Volumes: true, NoRules: true, NoStaticAddresses: true,
+	return cloud.Properties{Names: d.names, MaxUserData: maxUserData, MaxTags: 50, HostAt: hostAt, Boot: d.c.Boot, BootText: true, Volumes: true, NoRules: true, NoStaticAddresses: true,
 		NoPrices: true, RescueImage: d.c.Rescue.Image, RescueSize: d.c.Rescue.Size}
 }
 
@@ -567,14 +574,46 @@ func (d *Driver) BootOutput(ctx context.Context, id string) (text string, err er
 		if o.a == nil {
 			return refused("what a domain of somebody else writes is not read")
 		}
-		b, err := o.tail(consoleName(id), maxBootOutput)
-		if errors.Is(err, cloud.ErrNotFound) { // it has not written anything yet
-			return nil
+		root, _, err := o.link.volume(rootName(id))
+		if err != nil {
+			return err
 		}
+		b, err := tail(filepath.Join(filepath.Dir(root), consoleName(id)), maxBootOutput)
 		text = string(b)
 		return err
 	})
 	return text, err
+}
+
+// tail reads the last bytes of what a machine has written to its console; nothing if it has written nothing yet. The file is read, and
+// not asked for through libvirt: libvirtd 9.0 breaks down now and then when it hands out a volume's content, and every machine of the
+// host would be out of reach.
+func tail(file string, limit int64) ([]byte, error) {
+	f, err := os.OpenFile(file, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, nil
+	case errors.Is(err, fs.ErrPermission):
+		return nil, refused("%s cannot be read by the user of this service: setfacl -m u:%d:r %s", file, os.Getuid(), file)
+	case err != nil:
+		return nil, fmt.Errorf("%w: %w", cloud.ErrFailed, err)
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err == nil && !info.Mode().IsRegular() {
+		return nil, refused("%s is no file", file)
+	}
+	if err == nil && info.Size() > limit {
+		_, err = f.Seek(-limit, io.SeekEnd)
+	}
+	var out []byte
+	if err == nil {
+		out, err = io.ReadAll(io.LimitReader(f, limit))
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", cloud.ErrFailed, err)
+	}
+	return out, nil
 }
 
 // FirstPassword answers ErrNotFound: no image of a libvirt host gives one.

@@ -7,7 +7,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"strings"
 	"sync"
@@ -97,7 +96,10 @@ func with(ctx context.Context, h Host, f func(*link) error) error {
 		return told(err)
 	case <-ctx.Done():
 		d.end()
-		<-done // a call on a closed connection returns at once, and what f writes to is its caller's again
+		select {
+		case <-done: // a call on a closed connection returns at once, and what f writes to is its caller's again
+		case <-time.After(reachLimit): // unless the package itself stands still: it never goes on, and writes nothing
+		}
 		return fmt.Errorf("%w: libvirt: %w", cloud.ErrFailed, ctx.Err())
 	}
 }
@@ -287,44 +289,6 @@ func (l *link) removeVolume(name string) error {
 
 // refresh has the pool be read anew: a file that a machine has made is not in its list of volumes else.
 func (l *link) refresh() error { return l.v.StoragePoolRefresh(l.pool, 0) }
-
-// tail reads the last bytes of a volume, such as a file that a machine writes to, at most limit. ErrNotFound.
-func (l *link) tail(name string, limit uint64) ([]byte, error) {
-	if err := l.refresh(); err != nil {
-		return nil, err
-	}
-	v, err := l.v.StorageVolLookupByName(l.pool, name)
-	if err != nil {
-		return nil, told(err)
-	}
-	_, size, _, err := l.v.StorageVolGetInfo(v)
-	if err != nil {
-		return nil, err
-	}
-	from := uint64(0)
-	if size > limit {
-		from = size - limit
-	}
-	if size == from {
-		return nil, nil
-	}
-	var out bytes.Buffer
-	err = l.v.StorageVolDownload(v, capped{&out, int(limit)}, from, size-from, 0)
-	return out.Bytes(), err
-}
-
-// capped takes so much and no more.
-type capped struct {
-	to    *bytes.Buffer
-	limit int
-}
-
-func (c capped) Write(b []byte) (int, error) {
-	if c.to.Len()+len(b) > c.limit {
-		return 0, io.ErrShortBuffer
-	}
-	return c.to.Write(b)
-}
 
 func (l *link) capabilities() (string, error) { return l.v.ConnectGetCapabilities() }
 

@@ -166,6 +166,37 @@ func (h *Host) Virsh(ctx context.Context, args ...string) (string, error) {
 	return string(out), nil
 }
 
+// StartMachines starts every machine that does not run.
+func (h *Host) StartMachines(ctx context.Context) error {
+	out, err := h.Virsh(ctx, "list", "--inactive", "--name")
+	for name := range strings.FieldsSeq(out) {
+		if err == nil {
+			_, err = h.Virsh(ctx, "start", name)
+		}
+	}
+	return err
+}
+
+// StopMachines asks every machine to stop, as its power button does, and cuts the power of those that run after the grace time.
+func (h *Host) StopMachines(ctx context.Context, grace time.Duration) error {
+	out, err := h.Virsh(ctx, "list", "--name")
+	for name := range strings.FieldsSeq(out) {
+		_, one := h.Virsh(ctx, "shutdown", name)
+		err = errors.Join(err, one)
+	}
+	for deadline := time.Now().Add(grace); err == nil && time.Now().Before(deadline); {
+		if out, err = h.Virsh(ctx, "list", "--name"); strings.TrimSpace(out) == "" {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(300 * time.Millisecond):
+		}
+	}
+	return errors.Join(err, h.EndMachines(ctx))
+}
+
 // EndMachines cuts the power of every machine: they outlive libvirtd.
 func (h *Host) EndMachines(ctx context.Context) error {
 	out, err := h.Virsh(ctx, "list", "--name")

@@ -330,6 +330,9 @@ func until(seconds float64) string {
 func charged(all []wire.Charge) string {
 	var out []string
 	for _, ch := range all {
+		if ch.Currency == "" { // the cloud has no price list
+			return "not known"
+		}
 		out = append(out, fmt.Sprintf("%.4g %s", ch.Amount, plaintext.Line(ch.Currency)))
 	}
 	if len(out) == 0 {

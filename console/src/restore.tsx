@@ -65,8 +65,9 @@ const rows: { name: string; of: (o: RouteOffer) => React.ReactNode }[] = [
   {
     name: "Costs",
     of: (o) =>
-      o.charges.map((c) => `${Number(c.amount.toPrecision(4))} ${c.currency}`).join(" + ") ||
-      "nothing",
+      o.charges
+        .map((c) => (c.currency ? `${Number(c.amount.toPrecision(4))} ${c.currency}` : "not known"))
+        .join(" + ") || "nothing",
   },
   { name: "Needs besides", of: (o) => o.people ?? "nobody" },
   {
@@ -410,8 +411,11 @@ function Facts({ r }: { r: Report }) {
     ["Not looked at", `${r.not_seen_seconds.toFixed(1)} s`],
     [
       "Cost",
-      r.charges.map((c) => `${c.what}: ${c.amount.toFixed(3)} ${c.currency}`).join("; ") ||
-        "nothing",
+      r.charges
+        .map(
+          (c) => `${c.what}: ${c.currency ? `${c.amount.toFixed(3)} ${c.currency}` : "not known"}`,
+        )
+        .join("; ") || "nothing",
     ],
     ["Goes on costing", r.goes_on.join("; ") || "nothing"],
   ];

@@ -94,6 +94,10 @@ func Markdown(r wire.Report) string {
 	list("Left to do or to check", r.Left, "Nothing.")
 	var costs []string
 	for _, c := range r.Charges {
+		if c.Currency == "" {
+			costs = append(costs, c.What+": not known, the cloud has no price list")
+			continue
+		}
 		costs = append(costs, fmt.Sprintf("%s: %.4g %s", c.What, c.Amount, c.Currency))
 	}
 	list("What it cost", costs, "Nothing.")

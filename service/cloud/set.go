@@ -161,22 +161,29 @@ func (s *Set) StaticAddresses(ctx context.Context, region string) ([]Owned[Stati
 	})
 }
 
-// Instance looks an instance up by its cloud's own name for it, in every cloud. ErrNotFound if all of them answer that they have none.
-func (s *Set) Instance(ctx context.Context, id string) (Owned[Instance], error) {
-	var failed error
+// Instance looks an instance up by its cloud's own name for it, in every cloud. ErrNotFound if all of them answer that they have none;
+// ErrRefused if two have one of that name.
+func (s *Set) Instance(ctx context.Context, id string) (found Owned[Instance], failed error) {
 	for _, d := range s.all {
 		in, err := d.Get(ctx, id)
+		if err == nil && found.Cloud != nil {
+			return Owned[Instance]{}, fmt.Errorf("%w: %s and %s both have an instance %s", ErrRefused, found.Cloud.Name(), d.Name(), plaintext.Line(plaintext.Cut(id, 100)))
+		}
 		if err == nil {
-			return Owned[Instance]{d, in}, nil
+			found = Owned[Instance]{d, in}
+			continue
 		}
 		if !errors.Is(err, ErrNotFound) && !errors.Is(err, ErrRefused) {
 			failed = errors.Join(failed, err)
 		}
 	}
-	if failed != nil {
-		return Owned[Instance]{}, failed
+	switch {
+	case found.Cloud != nil: // one that does not answer keeps nobody from what another has
+		return found, nil
+	case failed != nil:
+		return found, failed
 	}
-	return Owned[Instance]{}, ErrNotFound
+	return found, ErrNotFound
 }
 
 // KeyLists returns the cloud that keeps lists of keys; false if none does.

@@ -94,6 +94,10 @@ func TestSet(t *testing.T) {
 	if _, err := s.Instance(ctx, "i-3"); !errors.Is(err, ErrNotFound) {
 		t.Errorf("an instance that there is not: %v", err)
 	}
+	south.instances = append(south.instances, "i-1")
+	if found, err := s.Instance(ctx, "i-1"); !errors.Is(err, ErrRefused) || found.Cloud != nil {
+		t.Errorf("two clouds have it: %+v %v", found, err)
+	}
 	// One that does not answer: what the other has is found, and nothing is said not to be there.
 	north.down = true
 	if found, err := s.Instance(ctx, "i-2"); err != nil || found.Cloud.Name() != "south" {

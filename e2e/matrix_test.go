@@ -275,7 +275,7 @@ type slot struct {
 	front    *front   // where a program that is run finds the service, whichever replica it is
 	from     string   // the address that its services ask from; "" leaves it to the system
 	cloud    *demo    // the stand-in that its services know; shared, if it has none of its own
-	libvirt  string   // the file that names the libvirt hosts that are its cloud instead; "" for none
+	libvirt  string   // the file that names the libvirt hosts that are a cloud of its services besides; "" for none
 }
 
 // ownCloud starts a stand-in that no other test knows, for one that changes what all instances of a cloud have in
@@ -404,7 +404,7 @@ func (s *slot) command(args ...string) *exec.Cmd {
 	}
 	cloud := []string{"-standin-url", fmt.Sprintf("http://127.0.0.1:%d", s.cloud.port+1), "-standin-token-file", s.cloud.path("standin-token")}
 	if s.libvirt != "" {
-		cloud = []string{"-libvirt", s.libvirt}
+		cloud = append(cloud, "-libvirt", s.libvirt)
 	}
 	cmd := exec.Command(filepath.Join(bin, "plumlatchd-halt"),
 		slices.Concat(args[:n], cloud, []string{"-identity-file", filepath.Join(s.dir, "identity.txt"),

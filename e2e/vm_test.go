@@ -32,29 +32,46 @@ type vms struct {
 	slot  *slot
 }
 
-// startVMs starts it, with images by name.
+// startHost starts a libvirtd of an ordinary user for the test, without any image.
+func startHost(t *testing.T) *ownhost.Host {
+	t.Helper()
+	var owner *syscall.Credential
+	if os.Geteuid() == 0 {
+		who, err := user.Lookup("nobody")
+		mustDo(t, err)
+		uid, err := strconv.ParseUint(who.Uid, 10, 32)
+		mustDo(t, err)
+		gid, err := strconv.ParseUint(who.Gid, 10, 32)
+		mustDo(t, err)
+		owner = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
+	}
+	dir, err := os.MkdirTemp("", "plv")
+	mustDo(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	mustDo(t, os.Chmod(dir, 0o711))
+	host, err := ownhost.New(filepath.Join(dir, "host"), owner)
+	mustDo(t, err)
+	mustDo(t, host.Start(t.Context()))
+	t.Cleanup(func() {
+		if err := host.EndMachines(context.Background()); err != nil {
+			t.Error(err)
+		}
+		host.Stop(syscall.SIGTERM)
+		if err := host.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	return host
+}
+
+// startVMs starts such a service, with images by name.
 func startVMs(t *testing.T, slotNumber int, images ...string) *vms {
 	t.Helper()
 	from := os.Getenv(vmEnv)
 	if from == "" {
 		t.Skip("real machines are booted by make vm-smoke")
 	}
-	if os.Geteuid() != 0 {
-		t.Skip("a libvirtd of another user is started as root")
-	}
-	who, err := user.Lookup("nobody")
-	mustDo(t, err)
-	uid, err := strconv.ParseUint(who.Uid, 10, 32)
-	mustDo(t, err)
-	gid, err := strconv.ParseUint(who.Gid, 10, 32)
-	mustDo(t, err)
-	dir, err := os.MkdirTemp("", "plv")
-	mustDo(t, err)
-	t.Cleanup(func() { os.RemoveAll(dir) })
-	mustDo(t, os.Chmod(dir, 0o711))
-	v := &vms{}
-	v.host, err = ownhost.New(filepath.Join(dir, "host"), &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)})
-	mustDo(t, err)
+	v := &vms{host: startHost(t)}
 	config := fmt.Sprintf("hosts:\n  - {region: %s, title: The ticket office, socket: %s, pool: %s, addresses: 127.62.%d.0/24}\n"+
 		"sizes:\n  - {name: small, cpus: 1, memory_mb: 512, disk_gb: 3}\nboot: 10m\nimages:\n", vmRegion, v.host.Socket, ownhost.Pool, slotNumber%200)
 	for _, name := range images {
@@ -65,16 +82,8 @@ func startVMs(t *testing.T, slotNumber int, images ...string) *vms {
 		}
 		config += fmt.Sprintf("  - {name: %s, volume: %s.qcow2, login_user: %s, disk_gb: 2}\n", name, name, login)
 	}
-	mustDo(t, v.host.Start(t.Context()))
-	t.Cleanup(func() {
-		if err := v.host.EndMachines(context.Background()); err != nil {
-			t.Error(err)
-		}
-		v.host.Stop(syscall.SIGTERM)
-		if err := v.host.Close(); err != nil {
-			t.Error(err)
-		}
-	})
+	_, err := v.host.Virsh(t.Context(), "pool-refresh", ownhost.Pool)
+	mustDo(t, err)
 	v.slot = newSlot(t, slotNumber)
 	v.slot.libvirt = filepath.Join(v.slot.dir, "libvirt.yaml")
 	mustDo(t, os.WriteFile(v.slot.libvirt, []byte(config), 0o600))

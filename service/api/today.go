@@ -113,8 +113,8 @@ func (s *Server) today(c *gin.Context) {
 // restoreCosts is what a way back in costs at most: a rescue instance for an hour, where the way is the disk.
 func (s *Server) restoreCosts(ctx context.Context) string {
 	var most *wire.Price
-	for _, c := range s.opts.Worker.Door.Clouds.All() {
-		if p := s.opts.Worker.Door.SizePrice(ctx, c, c.Properties().RescueSize, 0); p != nil && (most == nil || p.Hour > most.Hour) {
+	for _, of := range s.opts.Worker.Door.Clouds.All() {
+		if p := s.opts.Worker.Door.SizePrice(ctx, of, of.Properties().RescueSize, 0); p != nil && (most == nil || p.Hour > most.Hour) {
 			most = p
 		}
 	}

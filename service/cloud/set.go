@@ -73,8 +73,10 @@ func (s *Set) In(ctx context.Context, region string) (Driver, error) {
 		return s.all[0], nil
 	}
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	if d, ok := s.of[region]; ok && time.Now().Before(s.until) {
+	d, ok := s.of[region]
+	ok = ok && time.Now().Before(s.until)
+	s.mu.Unlock()
+	if ok {
 		return d, nil
 	}
 	of, failed := map[string]Driver{}, error(nil)
@@ -89,7 +91,9 @@ func (s *Set) In(ctx context.Context, region string) (Driver, error) {
 		}
 	}
 	if failed == nil {
+		s.mu.Lock()
 		s.of, s.until = of, time.Now().Add(regionsHeld)
+		s.mu.Unlock()
 	}
 	if d, ok := of[region]; ok {
 		return d, nil

@@ -276,7 +276,14 @@ func (w *Service) planEntry(ctx context.Context, r LaunchRequest, p *Plan) error
 
 // planPlace checks region, zone, image, size and disk.
 func (w *Service) planPlace(ctx context.Context, r LaunchRequest, p *Plan) error {
-	regions, err := w.Clouds.Regions(ctx)
+	// The cloud of the region is asked alone: another that does not answer holds nobody up.
+	var err error
+	var regions []cloud.Region
+	if p.cloud, err = w.Clouds.In(ctx, r.Region); err == nil {
+		regions, err = p.cloud.Regions(ctx)
+	} else if errors.Is(err, cloud.ErrNoSuchRegion) {
+		regions, err = w.Clouds.Regions(ctx)
+	}
 	if err != nil {
 		return err
 	}
@@ -287,9 +294,6 @@ func (w *Service) planPlace(ctx context.Context, r LaunchRequest, p *Plan) error
 	if r.Zone != "" && !slices.Contains(region.Zones, r.Zone) {
 		return door.FieldError{Field: "zone", Problem: "region " + region.Name + " has no such zone",
 			Choices: region.Zones}
-	}
-	if p.cloud, err = w.Clouds.In(ctx, region.Name); err != nil {
-		return err
 	}
 	images, err := p.cloud.Images(ctx, region.Name)
 	if err != nil {

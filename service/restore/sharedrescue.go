@@ -181,6 +181,12 @@ func (w *Service) RemoveShared(r *door.Run, row store.SharedRescue) (err error) 
 	if err := json.Unmarshal([]byte(row.At), &at); err != nil {
 		return err
 	}
+	// The whole has no instance, and so no cloud of its own.
+	was := r.Cloud
+	defer func() { r.Cloud = was }()
+	if r.Cloud, err = r.Clouds.In(r.Ctx, row.Region); err != nil {
+		return err
+	}
 	if at.CloudID == "" && at.Asked {
 		if at.CloudID, err = w.lostRescue(r, row.Token); err != nil {
 			return err

@@ -12,6 +12,7 @@ import (
 // parts have it one after the other.
 type SharedRescue struct {
 	ID, WorkID int64
+	Region     string
 	Token      string // of its launch
 	At         string // JSON: what is known of it
 	PartID     int64  // the part that has it now; 0 for none
@@ -19,7 +20,7 @@ type SharedRescue struct {
 	GoneAt     *time.Time
 }
 
-const sharedColumns = "SELECT id, work_id, token, at::text AS at, coalesce(part_id, 0) AS part_id, spoilt, gone_at " +
+const sharedColumns = "SELECT id, work_id, region, token, at::text AS at, coalesce(part_id, 0) AS part_id, spoilt, gone_at " +
 	"FROM shared_rescues"
 
 // TakeShared gives a part of a restore of many the rescue instance that its parts

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -112,8 +113,39 @@ func (h *Host) AddImage(ctx context.Context, name, file string) error {
 	return h.give(to)
 }
 
+// endFormer ends a libvirtd of this folder that whoever started it has left behind: two would be at the same machines.
+func (h *Host) endFormer() error {
+	text, err := os.ReadFile(h.in("libvirtd.pid"))
+	if err != nil {
+		return nil // none has begun, or it has ended as it should
+	}
+	pid, err := strconv.Atoi(strings.TrimSpace(string(text)))
+	if err != nil {
+		return nil
+	}
+	ours := func() bool {
+		line, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
+		return err == nil && strings.Contains(string(line), h.in("libvirtd.pid"))
+	}
+	for n := range 100 {
+		if !ours() {
+			return nil
+		}
+		if n == 0 {
+			if err := syscall.Kill(pid, syscall.SIGTERM); err != nil {
+				return err
+			}
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	return fmt.Errorf("a libvirtd of an earlier start (process %d) does not end: kill -9 %d", pid, pid)
+}
+
 // Start starts libvirtd, waits until it answers, and has it know the pool and what is in it.
 func (h *Host) Start(ctx context.Context) error {
+	if err := h.endFormer(); err != nil {
+		return err
+	}
 	h.cmd = exec.Command("/usr/sbin/libvirtd", "-f", h.in("config/libvirt/libvirtd.conf"), "-p", h.in("libvirtd.pid"))
 	h.cmd.Env, h.cmd.Dir = h.env, h.Dir
 	h.cmd.SysProcAttr = &syscall.SysProcAttr{Credential: h.owner, Setpgid: true}

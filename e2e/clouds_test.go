@@ -39,10 +39,23 @@ sizes:
 boot: 1s
 power_off: 1s
 `, host.Socket, ownhost.Pool), 0o600))
-	r, err := s.start("", "")
-	mustDo(t, err)
-	t.Cleanup(func() { r.end() })
-	d := &demo{dir: s.dir, url: r.url, token: s.token}
+	var running *replica
+	end := func() {
+		if running != nil {
+			running.end()
+		}
+		running = nil
+	}
+	t.Cleanup(end)
+	d := &demo{dir: s.dir, token: s.token}
+	start := func() {
+		t.Helper()
+		var err error
+		running, err = s.start("", "")
+		mustDo(t, err)
+		d.url = running.url
+	}
+	start()
 	contains(t, "the regions", d.must(t, "region", "list"), "north-pier", "ticket-office")
 	contains(t, "the sizes", d.must(t, "size", "list"), "tiny", "not known", "harbour pence")
 
@@ -97,15 +110,12 @@ power_off: 1s
 	d.must(t, "instance", "launch", "cloud-pier-2", "-image", "debian-12", "-size", "small", "-region", "north-pier", "-key", s.key)
 	d.must(t, "instance", "stop", pier, "-yes")
 	mustDo(t, host.Signal(syscall.SIGCONT))
-	r.end()
+	end()
 
 	// Without the option it is not seen, and not gone.
 	file := s.libvirt
 	s.libvirt = ""
-	without, err := s.start("", "")
-	mustDo(t, err)
-	t.Cleanup(func() { without.end() })
-	d.url = without.url
+	start()
 	if r := d.client(t, "", "why", office); !strings.Contains(r.out+r.err, "not started with the cloud libvirt") {
 		t.Errorf("why: %+v", r)
 	}
@@ -113,12 +123,9 @@ power_off: 1s
 	if i := d.instance(t, office); i.State != "stopped" || i.VanishedAt != nil {
 		t.Errorf("without its cloud: %+v", i)
 	}
-	without.end()
+	end()
 	s.libvirt = file
-	again, err := s.start("", "")
-	mustDo(t, err)
-	t.Cleanup(func() { again.end() })
-	d.url = again.url
+	start()
 	d.must(t, "instance", "start", office)
 	for _, name := range []string{office, pier, "cloud-pier-2"} {
 		d.must(t, "instance", "remove", name, "-yes")

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
-	"os/user"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -35,16 +34,8 @@ type vms struct {
 // startHost starts a libvirtd of an ordinary user for the test, without any image.
 func startHost(t *testing.T) *ownhost.Host {
 	t.Helper()
-	var owner *syscall.Credential
-	if os.Geteuid() == 0 {
-		who, err := user.Lookup("nobody")
-		mustDo(t, err)
-		uid, err := strconv.ParseUint(who.Uid, 10, 32)
-		mustDo(t, err)
-		gid, err := strconv.ParseUint(who.Gid, 10, 32)
-		mustDo(t, err)
-		owner = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
-	}
+	owner, err := ownhost.Ordinary()
+	mustDo(t, err)
 	dir, err := os.MkdirTemp("", "plv")
 	mustDo(t, err)
 	t.Cleanup(func() { os.RemoveAll(dir) })

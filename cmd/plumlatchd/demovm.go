@@ -5,9 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"os/user"
 	"path/filepath"
-	"strconv"
 	"syscall"
 	"time"
 
@@ -30,18 +28,12 @@ const vmGrace = 40 * time.Second
 // startHost starts the libvirtd, and says where its configuration for the service is. It runs as an ordinary user: as whoever runs the
 // demo, and for root as nobody.
 func (d *demoRun) startHost(ctx context.Context) (file string, err error) {
-	var owner *syscall.Credential
-	if os.Geteuid() == 0 {
-		who, err := user.Lookup("nobody")
-		if err != nil {
-			return "", err
-		}
-		uid, err1 := strconv.ParseUint(who.Uid, 10, 32)
-		gid, err2 := strconv.ParseUint(who.Gid, 10, 32)
-		if err := errors.Join(err1, err2, os.Chmod(d.folder, 0o711)); err != nil { // it finds its own folder in there, and reads no other
-			return "", err
-		}
-		owner = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
+	owner, err := ownhost.Ordinary()
+	if err == nil && owner != nil { // it finds its own folder in there, and reads no other
+		err = os.Chmod(d.folder, 0o711)
+	}
+	if err != nil {
+		return "", err
 	}
 	if d.host, err = ownhost.New(d.path("vm"), owner); err != nil {
 		return "", err
@@ -72,11 +64,7 @@ boot: 10m
 
 // launchVMs launches the machines that are not there yet. It does not wait until they have booted: emulated, that takes minutes.
 func (d *demoRun) launchVMs(ctx context.Context) error {
-	token, err := d.secretFile("client-token", randomHex)
-	if err != nil {
-		return err
-	}
-	c, err := client.New("http://"+d.address(0), token)
+	c, err := d.client()
 	if err != nil {
 		return err
 	}

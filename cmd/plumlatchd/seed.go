@@ -100,14 +100,19 @@ func seedKeyLists(ctx context.Context, c *client.Client, driver *standin.Driver)
 	return nil
 }
 
+// client is the demo's own, as its operator.
+func (d *demoRun) client() (*client.Client, error) {
+	token, err := d.secretFile("client-token", randomHex)
+	if err != nil {
+		return nil, err
+	}
+	return client.New("http://"+d.address(0), token)
+}
+
 // seedAll fills the demo through its own API, as people would have. It can be
 // interrupted at any point: what stands already is passed over.
 func (d *demoRun) seedAll(ctx context.Context) error {
-	token, err := d.secretFile("client-token", randomHex)
-	if err != nil {
-		return err
-	}
-	c, err := client.New("http://"+d.address(0), token)
+	c, err := d.client()
 	if err != nil {
 		return err
 	}

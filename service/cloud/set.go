@@ -101,6 +101,16 @@ func (s *Set) In(ctx context.Context, region string) (Driver, error) {
 	return nil, errors.Join(failed, ErrNoSuchRegion)
 }
 
+// Still is In for what is known to have been in a region: a region that no cloud has is one of a cloud that this service was not started
+// with, and that is an answer that did not come (ErrFailed), never a refusal.
+func (s *Set) Still(ctx context.Context, region string) (Driver, error) {
+	d, err := s.In(ctx, region)
+	if errors.Is(err, ErrNoSuchRegion) {
+		return nil, fmt.Errorf("%w: no cloud of this service has the region %s", ErrFailed, plaintext.Line(plaintext.Cut(region, 50)))
+	}
+	return d, err
+}
+
 // each collects what every cloud has.
 func each[T any](s *Set, f func(Driver) ([]T, error)) (out []T, err error) {
 	for _, d := range s.all {

@@ -78,6 +78,12 @@ func TestSet(t *testing.T) {
 	if _, err := s.In(ctx, "elsewhere"); !errors.Is(err, ErrNoSuchRegion) || !errors.Is(err, ErrRefused) {
 		t.Errorf("a region that there is not: %v", err)
 	}
+	if _, err := s.Still(ctx, "elsewhere"); !errors.Is(err, ErrFailed) || errors.Is(err, ErrRefused) {
+		t.Errorf("a region that there was: %v", err)
+	}
+	if d, err := s.Still(ctx, "office"); err != nil || d.Name() != "south" {
+		t.Errorf("a region that there still is: %v", err)
+	}
 	all, err := s.Images(ctx, "")
 	if err != nil || len(all) != 2 {
 		t.Errorf("all images: %+v %v", all, err)

@@ -73,7 +73,7 @@ func (r *addressJob) reserve() error {
 // the same one, and whatever of it comes late does nothing.
 func (r *addressJob) askAddress(ctx context.Context) (cloud.StaticAddress, error) {
 	return door.Asked(ctx, r.Run, func(ctx context.Context) (cloud.StaticAddress, error) {
-		c, err := r.Clouds.In(ctx, r.In.Region)
+		c, err := r.Clouds.Still(ctx, r.In.Region)
 		if err != nil {
 			return cloud.StaticAddress{}, err
 		}
@@ -103,7 +103,7 @@ func (r *addressJob) release(id string) error {
 			id = a.ID
 		}
 		_, err := door.Asked(ctx, r.Run, func(ctx context.Context) (struct{}, error) {
-			c, err := r.Clouds.In(ctx, r.In.Region)
+			c, err := r.Clouds.Still(ctx, r.In.Region)
 			if err != nil {
 				return struct{}{}, err
 			}

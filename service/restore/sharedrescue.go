@@ -184,7 +184,7 @@ func (w *Service) RemoveShared(r *door.Run, row store.SharedRescue) (err error) 
 	// The whole has no instance, and so no cloud of its own.
 	was := r.Cloud
 	defer func() { r.Cloud = was }()
-	if r.Cloud, err = r.Clouds.In(r.Ctx, row.Region); err != nil {
+	if r.Cloud, err = r.Clouds.Still(r.Ctx, row.Region); err != nil {
 		return err
 	}
 	if at.CloudID == "" && at.Asked {

@@ -9,7 +9,6 @@ import (
 	"net/netip"
 	"os"
 	"os/exec"
-	"os/user"
 	"path/filepath"
 	"regexp"
 	"strconv"
@@ -53,15 +52,9 @@ func bootSector() []byte {
 
 func startDaemon(t *testing.T) *daemon {
 	t.Helper()
-	var owner *syscall.Credential
-	if os.Geteuid() == 0 { // libvirtd's session mode is not root's
-		who, err := user.Lookup("nobody")
-		if err != nil {
-			t.Fatal(err)
-		}
-		uid, _ := strconv.ParseUint(who.Uid, 10, 32)
-		gid, _ := strconv.ParseUint(who.Gid, 10, 32)
-		owner = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
+	owner, err := ownhost.Ordinary()
+	if err != nil {
+		t.Fatal(err)
 	}
 	dir, err := os.MkdirTemp("", "plv")
 	if err != nil {

@@ -6,9 +6,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/exec"
+	"os/user"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -32,11 +34,26 @@ const comeUp = 30 * time.Second
 // Host is one libvirtd and its folder.
 type Host struct {
 	Dir    string
-	Socket string // for reading and writing
-	short  string // a folder with a link to config, where the path of that is too long; "" for none
+	Socket string   // for reading and writing
+	short  string   // a folder with a link to config, where the path of that is too long; "" for none
+	root   *os.Root // the folder: what is written there as root follows no link that its owner has laid
 	owner  *syscall.Credential
 	env    []string
 	cmd    *exec.Cmd
+}
+
+// Ordinary is the user whose machines they are: whoever runs this, as nil, and for root the user nobody.
+func Ordinary() (*syscall.Credential, error) {
+	if os.Geteuid() != 0 {
+		return nil, nil
+	}
+	who, err := user.Lookup("nobody")
+	if err != nil {
+		return nil, err
+	}
+	uid, bad := strconv.ParseUint(who.Uid, 10, 32)
+	gid, err := strconv.ParseUint(who.Gid, 10, 32)
+	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, errors.Join(bad, err)
 }
 
 // New lays the folder out, but starts nothing. The owner is whose machines they are; nil is whoever runs this. libvirtd refuses a
@@ -46,15 +63,21 @@ func New(dir string, owner *syscall.Credential) (*Host, error) {
 	if err != nil {
 		return nil, err
 	}
+	if owner == nil && os.Geteuid() == 0 {
+		return nil, errors.New("libvirt's session mode is not root's: name an ordinary user")
+	}
 	h := &Host{Dir: dir, Socket: filepath.Join(dir, "run/libvirt/libvirt-sock"), owner: owner}
 	if len(h.Socket) > maxSocket {
 		return nil, fmt.Errorf("%s is too long for libvirt's sockets below it: take a path of at most %d bytes", dir, maxSocket-len(h.Socket)+len(dir))
 	}
-	for _, p := range []string{"", "run", "config", "config/libvirt", "cache", "data", "pool"} {
-		if err := os.MkdirAll(h.in(p), 0o700); err != nil {
-			return nil, err
-		}
-		if err := h.give(h.in(p)); err != nil {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	if h.root, err = os.OpenRoot(dir); err != nil {
+		return nil, err
+	}
+	for _, p := range []string{".", "run", "config", "config/libvirt", "cache", "data", "pool"} {
+		if err := errors.Join(h.root.MkdirAll(p, 0o700), h.give(p)); err != nil {
 			return nil, err
 		}
 	}
@@ -62,10 +85,7 @@ func New(dir string, owner *syscall.Credential) (*Host, error) {
 		"config/libvirt/libvirtd.conf": fmt.Sprintf("auth_unix_rw=\"none\"\nlog_outputs=\"2:file:%s/libvirtd.log\"\n", dir),
 		"config/libvirt/qemu.conf":     "stdio_handler=\"file\"\nsecurity_driver=\"none\"\nnamespaces=[]\ncgroup_controllers=[]\n",
 	} {
-		if err := os.WriteFile(h.in(name), []byte(text), 0o600); err != nil {
-			return nil, err
-		}
-		if err := h.give(h.in(name)); err != nil {
+		if err := errors.Join(h.root.WriteFile(name, []byte(text), 0o600), h.give(name)); err != nil {
 			return nil, err
 		}
 	}
@@ -86,36 +106,43 @@ func New(dir string, owner *syscall.Credential) (*Host, error) {
 
 // Close takes away what New has made outside the folder. The machines must have ended.
 func (h *Host) Close() error {
-	if h.short == "" {
-		return nil
+	err := h.root.Close()
+	if h.short != "" {
+		err = errors.Join(err, os.RemoveAll(h.short))
 	}
-	return os.RemoveAll(h.short)
+	return err
 }
 
 func (h *Host) in(name string) string { return filepath.Join(h.Dir, name) }
 
-func (h *Host) give(file string) error {
+// give makes something below the folder the owner's.
+func (h *Host) give(name string) error {
 	if h.owner == nil {
 		return nil
 	}
-	return os.Chown(file, int(h.owner.Uid), int(h.owner.Gid))
+	return h.root.Lchown(name, int(h.owner.Uid), int(h.owner.Gid))
 }
 
 // AddImage copies a disk into the pool's folder, under a name.
 func (h *Host) AddImage(ctx context.Context, name, file string) error {
-	to := filepath.Join(h.Dir, "pool", name)
-	if out, err := exec.CommandContext(ctx, "cp", "--reflink=auto", "--", file, to).CombinedOutput(); err != nil {
-		return fmt.Errorf("cp: %w: %s", err, out)
-	}
-	if err := os.Chmod(to, 0o600); err != nil {
+	from, err := os.Open(file)
+	if err != nil {
 		return err
 	}
-	return h.give(to)
+	defer from.Close()
+	to, err := h.root.OpenFile(filepath.Join("pool", name), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	stop := context.AfterFunc(ctx, func() { from.Close() })
+	defer stop()
+	_, err = io.Copy(to, from)
+	return errors.Join(err, to.Close(), h.give(filepath.Join("pool", name)))
 }
 
 // endFormer ends a libvirtd of this folder that whoever started it has left behind: two would be at the same machines.
 func (h *Host) endFormer() error {
-	text, err := os.ReadFile(h.in("libvirtd.pid"))
+	text, err := h.root.ReadFile("libvirtd.pid")
 	if err != nil {
 		return nil // none has begun, or it has ended as it should
 	}
@@ -124,8 +151,13 @@ func (h *Host) endFormer() error {
 		return nil
 	}
 	ours := func() bool {
-		line, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
-		return err == nil && strings.Contains(string(line), h.in("libvirtd.pid"))
+		dir := fmt.Sprintf("/proc/%d", pid)
+		line, err := os.ReadFile(dir + "/cmdline")
+		info, bad := os.Stat(dir) // the folder is the owner's, who may write what they like into the file
+		if err != nil || bad != nil || h.owner != nil && info.Sys().(*syscall.Stat_t).Uid != h.owner.Uid {
+			return false
+		}
+		return strings.Contains(string(line), h.in("libvirtd.pid"))
 	}
 	for n := range 100 {
 		if !ours() {

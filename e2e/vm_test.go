@@ -171,15 +171,43 @@ func (b *board) fresh(t *testing.T) string {
 	return name
 }
 
+// lose has the engineer's private key be gone. What a thief would have of it is kept, to be refused later.
+func (b *board) lose(t *testing.T) string {
+	t.Helper()
+	lost := filepath.Join(t.TempDir(), "lost")
+	mustDo(t, os.Rename(b.file(b.key), lost))
+	b.must(t, "key", "lost", b.key)
+	return lost
+}
+
 // lostAndRestored loses the private key, and restores access by a route.
 func (b *board) lostAndRestored(t *testing.T, route string, more ...string) {
 	t.Helper()
-	lost := filepath.Join(t.TempDir(), "lost") // what a thief would have: the engineer has it no more
-	mustDo(t, os.Rename(b.file(b.key), lost))
-	b.must(t, "key", "lost", b.key)
-	next := b.fresh(t)
+	lost, next := b.lose(t), b.fresh(t)
 	b.timed(t, "restore by "+route, func() {
 		b.must(t, append([]string{"restore", b.name, "-route", route, "-new", next, "-dir", b.keys, "-yes"}, more...)...)
+	})
+	b.opens(t, next)
+	b.shut(t, lost)
+	b.key = next
+}
+
+// lostAndGranted is the same by a route that waits for somebody else: the holder of another key, or an operator whose signature the machine's
+// agent asks for.
+func (b *board) lostAndGranted(t *testing.T, route, identity string) {
+	t.Helper()
+	lost, next := b.lose(t), b.fresh(t)
+	b.timed(t, "restore by "+route, func() {
+		b.must(t, "restore", b.name, "-route", route, "-new", next, "-detach", "-yes")
+		id := lastRestore(t, b.demo, b.name)
+		waitFor(t, "it waits for somebody", func() bool { return b.workByID(t, id).WaitsCode == wire.WaitsHands })
+		b.must(t, "restore", "grant", fmt.Sprint(id), "-identity", identity, "-yes")
+		waitFor(t, "it waits for a login", func() bool { w := b.workByID(t, id); return w.StepName == "login" || w.Over() })
+		b.must(t, "key", "prove", next, "-identity", b.file(next))
+		waitFor(t, "the end", func() bool { return b.workByID(t, id).Over() })
+		if w := b.workByID(t, id); w.State != "done" {
+			t.Fatalf("%+v\n%s", w, b.must(t, "work", "report", fmt.Sprint(id)))
+		}
 	})
 	b.opens(t, next)
 	b.shut(t, lost)
@@ -224,9 +252,9 @@ func TestVMRoutes(t *testing.T) {
 	second := b.fresh(t)
 	b.must(t, "access", "add", b.name, "-key", second)
 	b.opens(t, second)
-	b.lostAndRestored(t, "second-key")
+	b.lostAndGranted(t, "second-key", b.file(second))
 	b.must(t, "instance", "agent", "install", b.name, "-identity", b.file(b.key), "-verbs", "look,edit", "-operators", b.file(second)+".pub", "-yes")
-	b.lostAndRestored(t, "agent", "-identity", b.file(second))
+	b.lostAndGranted(t, "agent", b.file(second))
 	b.lostAndRestored(t, "boot-text")
 	b.lostAndRestored(t, "disk")
 	b.gone(t)

@@ -50,7 +50,7 @@ var _ = register(Route{
 				"(plumlatchd serve -dial-from ADDRESS)")
 		}
 		o.UntilIn = f.ImageTime + 2*f.Change + 2*bootTime
-		if f.State == "running" && f.Static {
+		if f.State == "running" && f.Static && !f.Fixed {
 			o.Down = moveTime
 		}
 		o.People = "a word, before the old one is removed"
@@ -62,7 +62,7 @@ var _ = register(Route{
 		if f.Shuts && !f.ShutsOut {
 			o.Changes = append(o.Changes, "this cloud cannot shut the way out of a copy: its jobs run beside those of the old one until that is stopped")
 		}
-		if !f.Static {
+		if !f.Static || f.Fixed {
 			o.Changes = append(o.Changes, "its address is another one: whoever has it written down must be told")
 		}
 		if f.State == "running" {

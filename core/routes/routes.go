@@ -41,6 +41,7 @@ type Facts struct {
 	Gone                string // the instance is no more, or not in order: why; "" if it is
 	InCloud             bool   // a cloud of ours is behind it
 	Static              bool   // its address stays when it is stopped
+	Fixed               bool   // no other instance can be given its address
 	Keys                []Key
 	Steward             *Key   // the service's own; nil if there is none
 	Agent               *Agent // nil if there is none

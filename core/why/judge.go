@@ -244,6 +244,12 @@ func (j *judge) network() bool {
 			"What listens there is no SSH server.", evidence("it said %q%s", side.Said, farWord))
 		return false
 	case Closed:
+		if f.Forwarded && side.Said == "" && (far == nil || far.Reached != Answers) {
+			j.wrong(PortClosed, stageNetwork, "plumlatch instance boot-log "+f.Instance,
+				"Nothing answers behind the forward that leads to it: its SSH server does not run, or it boots still; or the server takes no more connections now.",
+				evidence("what listens at %s is the host's own forward, and it closes the connection before a word is said%s", place, farWord))
+			return false
+		}
 		j.pass(PortClosed, stageNetwork, "something listens on port %d", f.Port)
 		said := "it closes the connection before it says a word"
 		if side.Said != "" {

@@ -216,6 +216,8 @@ type Facts struct {
 	Written      string `json:"written,omitempty"` // the address in the engineer's written configuration
 	Via          string `json:"via,omitempty"`     // the jump host
 	Restarted    bool   `json:"restarted"`         // it had another address before
+	// Forwarded: what listens at its address is a forward of its host. It takes a connection also while no server runs behind it.
+	Forwarded bool `json:"forwarded,omitempty"`
 
 	RulesSeen bool   `json:"rules_seen"`
 	Rules     []Rule `json:"rules,omitempty"`

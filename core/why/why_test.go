@@ -84,6 +84,12 @@ func TestTheOutermostIsFirst(t *testing.T) {
 			Penalised, nil},
 		"turned away everywhere": {func(f *Facts) { f.Here.Reached, f.Service.Reached = Closed, Closed },
 			TooManyConns, nil},
+		"nothing behind the forward": {func(f *Facts) {
+			f.Forwarded, f.Here.Reached, f.Service.Reached, f.Here.Said = true, Closed, Closed, ""
+		},
+			PortClosed, nil},
+		"turned away here only, by a forward": {func(f *Facts) { f.Forwarded, f.Here.Reached, f.Here.HostKey = true, Closed, "" },
+			Penalised, nil},
 		"no rule, yet it answers":           {func(f *Facts) { f.Rules = nil }, "", nil},
 		"another kind than the image takes": {func(f *Facts) { f.Key.Type = "ssh-rsa" }, NoAlgorithm, nil},
 	} {

@@ -285,6 +285,9 @@ type Properties struct {
 	// NoRules: it has no inbound rules. NoStaticAddresses: it has no addresses to reserve and to move. NoPrices: it has no
 	// price list, and Terms says of nothing what it costs.
 	NoRules, NoStaticAddresses, NoPrices bool
+	// Forwards: what listens at an instance's address is a forward of its host, which takes connections also while no server runs
+	// behind it.
+	Forwards bool
 	// HostAt is the address at which its instances reach the loopback addresses of the machine that the service runs on; "" where
 	// they do not.
 	HostAt string
@@ -352,7 +355,7 @@ type Driver interface {
 	Detach(ctx context.Context, clientToken, volumeID, note string) (Volume, error)
 	Attach(ctx context.Context, clientToken, volumeID, id, device, note string) (Volume, error)
 	// UserData returns what an instance reads when it boots; SetUserData changes
-	// that, from its next boot on.
+	// that, from its next boot on, also of one that runs.
 	UserData(ctx context.Context, id string) (string, error)
 	SetUserData(ctx context.Context, clientToken, id, text string) error
 	// Terms returns the price list, and how long changes take.

@@ -55,6 +55,7 @@ func (w *Service) Why(ctx context.Context, i store.Instance, r wire.WhyRequest) 
 	}
 	d.f = why.Facts{Instance: i.Name, User: r.User, Recorded: i.LoginUser, Adopted: i.Adopted, State: i.State,
 		Address: i.Address, Port: i.Port, SeenAs: r.SeenAs}
+	d.f.Forwarded = i.Cloud != "" && w.CloudOf(i).Properties().Forwards
 	if i.Via != nil {
 		d.f.Via = i.Via.Address
 	}

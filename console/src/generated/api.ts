@@ -4643,6 +4643,7 @@ export interface components {
       cloud_gone: boolean;
       cloud_state?: string;
       file?: components["schemas"]["WhyFile"];
+      forwarded?: boolean;
       here?: components["schemas"]["WhySide"];
       hostkeys?: string[];
       image_user?: string;

@@ -124,6 +124,15 @@ func (s *suite) userData(t *testing.T) {
 	if err != nil || was != "#cloud-config\n" {
 		t.Fatalf("as launched: %q %v", was, err)
 	}
+	if err := s.d.SetUserData(t.Context(), token(), in.ID, "#cloud-config\n{}\n"); err != nil { // while it runs, for its next boot
+		t.Fatal(err)
+	}
+	if now, err := s.d.UserData(t.Context(), in.ID); err != nil || now != "#cloud-config\n{}\n" {
+		t.Errorf("changed while it runs: %q %v", now, err)
+	}
+	if err := s.d.SetUserData(t.Context(), token(), in.ID, was); err != nil {
+		t.Fatal(err)
+	}
 	if _, err := s.d.Stop(t.Context(), token(), in.ID); err != nil {
 		t.Fatal(err)
 	}

@@ -41,10 +41,16 @@ type Host struct {
 	Socket string `yaml:"socket"` // path of libvirt's socket for reading and writing, such as /run/libvirt/libvirt-sock
 	URI    string `yaml:"uri"`    // "qemu:///session" or "qemu:///system"; "" is the first
 	Pool   string `yaml:"pool"`   // name of the pool for images and volumes, which stands already
-	// Addresses are those of this host at which its machines are reached: each machine has one of its own. They must be
-	// loopback addresses: what listens elsewhere is not for this service to open.
+	// Addresses are those of this host at which its machines are reached: each machine has one of its own, and a network of QEMU's own
+	// besides. They must be loopback addresses: what listens elsewhere is not for this service to open.
 	Addresses netip.Prefix `yaml:"addresses"`
 	Port      int          `yaml:"port"` // at which the SSH server of each is reached there; 0 is 2222
+	// Network is taken instead of Addresses: machines have their addresses in it, in a network of libvirt that the driver makes, and
+	// inbound rules. Only the system's libvirtd ("qemu:///system") has such networks. All hosts have the one, or all the other.
+	Network netip.Prefix `yaml:"network"`
+	// Admit is who gets to the SSH port of every machine of such a network by the rules that all share; none for everybody whom the
+	// host lets into the network.
+	Admit []netip.Prefix `yaml:"admit"`
 	// Processor is "kvm", "emulated", or "auto", which takes KVM where the processor has it; "" is "auto".
 	Processor string `yaml:"processor"`
 }
@@ -99,7 +105,14 @@ func (c *Config) check() error {
 	for n := range c.Hosts {
 		h := &c.Hosts[n]
 		at := fmt.Sprintf("hosts, number %d", n+1)
-		h.URI, h.Port, h.Processor = cmp.Or(h.URI, "qemu:///session"), cmp.Or(h.Port, 2222), cmp.Or(h.Processor, "auto")
+		h.Processor = cmp.Or(h.Processor, "auto")
+		if h.Network.IsValid() {
+			h.URI = cmp.Or(h.URI, "qemu:///system")
+			if len(h.Admit) == 0 {
+				h.Admit = []netip.Prefix{netip.PrefixFrom(netip.IPv4Unspecified(), 0)}
+			}
+		}
+		h.URI, h.Port = cmp.Or(h.URI, "qemu:///session"), cmp.Or(h.Port, map[bool]int{true: 22, false: 2222}[h.Network.IsValid()])
 		switch {
 		case !word.MatchString(h.Region):
 			return fmt.Errorf("%s: region: take 1 to 50 of a-z, 0-9 and '-', and '-' neither first nor last", at)
@@ -111,18 +124,28 @@ func (c *Config) check() error {
 			return fmt.Errorf("%s: uri: take qemu:///session or qemu:///system", at)
 		case h.Pool == "" || strings.ContainsAny(h.Pool, "/\n\x00"):
 			return fmt.Errorf("%s: pool: the name of a storage pool is missing", at)
+		case h.Network.IsValid() != c.Hosts[0].Network.IsValid():
+			return fmt.Errorf("%s: network: all hosts have one, or all have addresses: what a cloud can do is the same for all of it", at)
+		case h.Network.IsValid():
+			if err := h.checkNetwork(); err != nil {
+				return fmt.Errorf("%s: %w", at, err)
+			}
+		case len(h.Admit) != 0:
+			return fmt.Errorf("%s: admit: there are no inbound rules without network", at)
 		case !h.Addresses.IsValid() || !h.Addresses.Addr().Is4() || !h.Addresses.Addr().IsLoopback() || h.Addresses.Bits() > 30 || h.Addresses.Bits() < 16:
 			return fmt.Errorf("%s: addresses: take a range of loopback addresses from /16 to /30, such as 127.50.0.0/24", at)
 		case h.Port < 1024 || h.Port > 65535:
 			return fmt.Errorf("%s: port: take 1024 to 65535", at)
+		}
+		switch {
 		case !slices.Contains([]string{"auto", "kvm", "emulated"}, h.Processor):
 			return fmt.Errorf("%s: processor: take auto, kvm or emulated", at)
 		}
 		h.Addresses = h.Addresses.Masked()
-		if slices.ContainsFunc(taken, h.Addresses.Overlaps) {
-			return fmt.Errorf("%s: addresses: another host has some of %s", at, h.Addresses)
+		if slices.ContainsFunc(taken, h.machines().Overlaps) {
+			return fmt.Errorf("%s: another host has some of the addresses of %s", at, h.machines())
 		}
-		taken = append(taken, h.Addresses)
+		taken = append(taken, h.machines())
 		h.Title = cmp.Or(h.Title, h.Region)
 	}
 	if len(c.Sizes) == 0 {
@@ -173,6 +196,39 @@ func (c *Config) check() error {
 	}
 	return nil
 }
+
+// checkNetwork checks a host whose machines are in a network of their own.
+func (h *Host) checkNetwork() error {
+	switch n := h.Network; {
+	case h.Addresses.IsValid():
+		return errors.New("network: it is taken instead of addresses, not beside them")
+	case !n.Addr().Is4() || !n.Addr().IsPrivate() || n.Bits() > 29 || n.Bits() < 24 || n != n.Masked():
+		return errors.New("network: take a private network from /24 to /29, such as 192.168.150.0/24")
+	case h.URI != "qemu:///system":
+		return errors.New("network: only qemu:///system has networks with inbound rules")
+	case h.Port != 22:
+		return errors.New("port: a machine in a network is reached at port 22")
+	case len(h.Region) > 40:
+		return errors.New("region: take at most 40 characters")
+	}
+	for _, p := range h.Admit {
+		if !p.Addr().Is4() || p != p.Masked() {
+			return fmt.Errorf("admit: %s is no range of IPv4 addresses, such as 192.0.2.0/24", p)
+		}
+	}
+	return nil
+}
+
+// machines is the range in which its machines are reached.
+func (h *Host) machines() netip.Prefix {
+	if h.Network.IsValid() {
+		return h.Network
+	}
+	return h.Addresses
+}
+
+// networked tells whether the machines are in networks of libvirt, and have inbound rules.
+func (c *Config) networked() bool { return c.Hosts[0].Network.IsValid() }
 
 func (c *Config) image(name string) (Image, bool) {
 	n := slices.IndexFunc(c.Images, func(i Image) bool { return i.Name == name })

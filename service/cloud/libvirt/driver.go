@@ -1,10 +1,11 @@
 // Package libvirt is the driver for hosts that run libvirt: real machines, each a domain with a volume of its own in a storage
 // pool. It speaks to libvirt's socket, and touches nothing that it did not make.
 //
-// A machine's network is QEMU's own (libvirt calls it "user"): what leads in is one forward to its SSH port, at a loopback
-// address of the host which is the machine's for its life. Such a host has no inbound rules, no addresses that move, no lists
-// of keys and no prices: Properties says so, and none is pretended. Whatever a machine sees of a connection comes from
-// 10.0.2.2.
+// A machine's network is one of two kinds. With QEMU's own (libvirt calls it "user") what leads in is one forward to its SSH port, at a
+// loopback address of the host which is the machine's for its life; there are no inbound rules, and whatever a machine sees of a
+// connection comes from 10.0.2.2. The system's libvirtd has networks besides: the driver makes one for each host, in which a machine has
+// an address of its own for its life, and inbound rules that the host enforces outside the machine. Either has no addresses that move,
+// no lists of keys and no prices: Properties says so, and none is pretended.
 //
 // What libvirt has no place for (client tokens, tags, user data) is kept in the domain's metadata. libvirt offers no
 // compare-and-set for that: two changes of one instance at once must be kept apart by whoever asks, as the service's claims do.
@@ -41,6 +42,11 @@ type Driver struct {
 
 	// making is held while a machine is given an address, so that two have none in common.
 	making sync.Mutex
+
+	// copying are the images that are being made now, and copyFailed what went wrong with one.
+	copies     sync.Mutex
+	copying    map[string]bool
+	copyFailed map[string]error
 }
 
 var _ cloud.Driver = (*Driver)(nil)
@@ -64,8 +70,14 @@ func (d *Driver) Name() string { return "libvirt" }
 
 // Properties says what a host with libvirt takes, and what it lacks.
 func (d *Driver) Properties() cloud.Properties {
-	return cloud.Properties{Names: d.names, MaxUserData: maxUserData, MaxTags: 50, HostAt: hostAt, Boot: d.c.Boot, BootText: true, Volumes: true, NoRules: true, NoStaticAddresses: true,
-		NoPrices: true, RescueImage: d.c.Rescue.Image, RescueSize: d.c.Rescue.Size}
+	p := cloud.Properties{Names: d.names, MaxUserData: maxUserData, MaxTags: 50, Boot: d.c.Boot, BootText: true, Volumes: true, NoStaticAddresses: true,
+		NoPrices: true, RescueImage: d.c.Rescue.Image, RescueSize: d.c.Rescue.Size, Images: &cloud.Imaging{Running: true, PerGB: copyPerGB}}
+	if d.c.networked() {
+		p.Images.Shuts, p.Images.ShutsOut = true, true
+	} else {
+		p.HostAt, p.Forwards, p.NoRules = hostAt, true, true
+	}
+	return p
 }
 
 // Regions returns the hosts.
@@ -201,9 +213,17 @@ func (o *ours) settle(powerOff time.Duration) error {
 		return o.keep("")
 	}
 	if o.running && !o.paused && o.a.Launched {
-		return o.forward()
+		return o.lead()
 	}
 	return nil
+}
+
+// lead has the machine be reached: in a network of libvirt it is, as long as that is up.
+func (o *ours) lead() error {
+	if o.h.Network.IsValid() {
+		return nil
+	}
+	return o.forward()
 }
 
 // forward has the machine's SSH port be reached at its address. The forward is gone when its QEMU ends. The address stands in
@@ -280,12 +300,11 @@ func (d *Driver) ByToken(ctx context.Context, clientToken string) (cloud.Instanc
 // Launch makes the volume, the seed and the domain, and starts it. Cut off in the middle it goes on where it was, when it is
 // asked again.
 func (d *Driver) Launch(ctx context.Context, clientToken string, l cloud.Launch) (out cloud.Instance, err error) {
-	h, image, size, err := d.fits(l)
+	h, err := d.host(l.Region)
 	if err != nil {
 		return out, err
 	}
 	id := idOf(clientToken)
-	disk := cmp.Or(l.DiskGB, size.DiskGB)
 	return out, with(ctx, h, func(link *link) error {
 		if _, _, err := link.volume(goneName(id)); err == nil {
 			out = cloud.Instance{ID: id, Name: l.Name, Region: h.Region, State: cloud.Removed}
@@ -295,7 +314,7 @@ func (d *Driver) Launch(ctx context.Context, clientToken string, l cloud.Launch)
 		}
 		x, err := link.lookup(id)
 		if errors.Is(err, cloud.ErrNotFound) {
-			if err = d.make(link, h, id, clientToken, l, image, size, disk); err == nil {
+			if err = d.make(link, h, id, clientToken, l); err == nil {
 				x, err = link.lookup(id)
 			}
 		}
@@ -312,14 +331,11 @@ func (d *Driver) Launch(ctx context.Context, clientToken string, l cloud.Launch)
 		}
 		if !o.a.Launched {
 			if !o.running {
-				if err := link.create(x); err != nil {
-					return err
-				}
-				if err := o.again(); err != nil {
+				if err := o.create(); err != nil {
 					return err
 				}
 			}
-			if err := o.forward(); err != nil {
+			if err := o.lead(); err != nil {
 				return err
 			}
 			o.a.Launched = true
@@ -333,19 +349,16 @@ func (d *Driver) Launch(ctx context.Context, clientToken string, l cloud.Launch)
 }
 
 // fits checks a launch before anything is made.
-func (d *Driver) fits(l cloud.Launch) (h Host, image Image, size Size, err error) {
-	if h, err = d.host(l.Region); err != nil {
-		return h, image, size, err
-	}
-	image, ok := d.c.image(l.Image)
-	if !ok {
-		return h, image, size, refused("there is no image %q", plaintext.Line(plaintext.Cut(l.Image, 50)))
-	}
-	if size, ok = d.c.size(l.Size); !ok {
-		return h, image, size, refused("there is no size %q", plaintext.Line(plaintext.Cut(l.Size, 50)))
-	}
+func (d *Driver) fits(link *link, l cloud.Launch) (image Image, size Size, err error) {
 	if err := d.names.Check(l.Name); err != nil {
-		return h, image, size, refused("%s", err)
+		return image, size, refused("%s", err)
+	}
+	size, ok := d.c.size(l.Size)
+	if !ok {
+		return image, size, refused("there is no size %q", plaintext.Line(plaintext.Cut(l.Size, 50)))
+	}
+	if image, err = d.imageFor(link, l.Image); err != nil {
+		return image, size, err
 	}
 	least, _ := d.c.size(image.Size)
 	disk := cmp.Or(l.DiskGB, size.DiskGB)
@@ -362,14 +375,21 @@ func (d *Driver) fits(l cloud.Launch) (h Host, image Image, size Size, err error
 		err = refused("user data has at most %d bytes", maxUserData)
 	case len(l.Tags) > d.Properties().MaxTags:
 		err = refused("an instance has at most %d tags", d.Properties().MaxTags)
-	case l.KeyEntry != "" || l.PasswordKey != "" || l.Shut != nil:
-		err = refused("a libvirt host has no list of keys, no first passwords, and no inbound rules")
+	case l.KeyEntry != "" || l.PasswordKey != "":
+		err = refused("a libvirt host has no list of keys, and no first passwords")
+	case l.Shut != nil && !d.c.networked():
+		err = lacks("inbound rules")
 	}
-	return h, image, size, err
+	return image, size, err
 }
 
 // make makes what an instance is of, but does not start it. All of it is named after its ID: made twice it is the same.
-func (d *Driver) make(l *link, h Host, id, clientToken string, ask cloud.Launch, image Image, size Size, diskGB int) error {
+func (d *Driver) make(l *link, h Host, id, clientToken string, ask cloud.Launch) error {
+	image, size, err := d.fits(l, ask)
+	if err != nil {
+		return err
+	}
+	diskGB := cmp.Or(ask.DiskGB, size.DiskGB)
 	base, bytes, err := l.volume(image.Volume)
 	if errors.Is(err, cloud.ErrNotFound) {
 		return refused("image %s: there is no volume %q in pool %s", image.Name, image.Volume, h.Pool)
@@ -412,12 +432,32 @@ func (d *Driver) make(l *link, h Host, id, clientToken string, ask cloud.Launch,
 		a.Tags = append(a.Tags, tag{k, v})
 	}
 	slices.SortFunc(a.Tags, func(x, y tag) int { return cmp.Compare(x.Key, y.Key) })
-	text, err := a.text()
+	def := definition{id: id, root: rootPath, seed: seedPath, console: strings.TrimSuffix(rootPath, rootName(id)) + consoleName(id), name: ask.Name, cpus: size.CPUs,
+		memoryMB: size.MemoryMB, kvm: kvm}
+	if h.Network.IsValid() {
+		def.network, def.filter, def.address = networkName(h.Region), filterName(id), a.Address
+		if err := l.ready(h); err != nil {
+			return err
+		}
+		r := rules{shared: []string{sharedName(h.Region)}, out: true}
+		if ask.Shut != nil {
+			r = rules{}
+			for _, p := range ask.Shut.Admit {
+				rule := cloud.Rule{From: p}
+				rule.ID = rule.Word()
+				r.own = append(r.own, rule)
+			}
+		}
+		a.Groups = r.shared
+		if err := l.setFilter(r.xml(id)); err != nil {
+			return err
+		}
+	}
+	def.about, err = a.text()
 	if err != nil {
 		return err
 	}
-	return l.define(domainXML(definition{id: id, root: rootPath, seed: seedPath, console: strings.TrimSuffix(rootPath, rootName(id)) + consoleName(id), about: text,
-		name: ask.Name, cpus: size.CPUs, memoryMB: size.MemoryMB, kvm: kvm}))
+	return l.define(domainXML(def))
 }
 
 // freeAddress is the first address of the host's range that no machine of it has.
@@ -436,12 +476,17 @@ func freeAddress(l *link, h Host) (netip.Addr, error) {
 			taken[m.Metadata.About.Address] = true
 		}
 	}
-	for a := h.Addresses.Addr().Next(); h.Addresses.Contains(a.Next()); a = a.Next() {
+	all4 := h.machines()
+	first := all4.Addr().Next()
+	if h.Network.IsValid() { // the first one is the host's own
+		first = first.Next()
+	}
+	for a := first; all4.Contains(a.Next()); a = a.Next() {
 		if !taken[a.String()] {
 			return a, nil
 		}
 	}
-	return netip.Addr{}, refused("the machines of this host have all addresses of %s", h.Addresses)
+	return netip.Addr{}, refused("the machines of this host have all addresses of %s", all4)
 }
 
 // kvm tells whether a machine is run by the processor itself. A device /dev/kvm says little: where the processor of this
@@ -474,6 +519,19 @@ func (l *link) kvm(h Host) (bool, error) {
 }
 
 var extension = regexp.MustCompile(`(?m)^flags\s*:.*\b(vmx|svm)\b`)
+
+// create gives a machine power.
+func (o *ours) create() error {
+	if o.h.Network.IsValid() {
+		if err := o.ready(o.h); err != nil {
+			return err
+		}
+	}
+	if err := o.link.create(o.domain); err != nil {
+		return err
+	}
+	return o.again()
+}
 
 // Stop asks a machine to stop, as its power button does.
 func (d *Driver) Stop(ctx context.Context, clientToken, id string) (cloud.Instance, error) {
@@ -513,13 +571,10 @@ func (d *Driver) Start(ctx context.Context, clientToken, id string) (cloud.Insta
 			if root, ok := o.m.at(rootDevice); !ok || root.file() != rootName(id) {
 				return refused("%s has no root volume", o.a.Name)
 			}
-			if err := o.create(o.domain); err != nil {
+			if err := o.create(); err != nil {
 				return err
 			}
-			if err := o.again(); err != nil {
-				return err
-			}
-			if err := o.forward(); err != nil {
+			if err := o.lead(); err != nil {
 				return err
 			}
 		}
@@ -545,8 +600,7 @@ func (d *Driver) Remove(ctx context.Context, clientToken, id string) (cloud.Inst
 				return refused("its root volume is at %s", plaintext.Line(plaintext.Cut(m.Name, 100)))
 			}
 		}
-		if _, err := o.makeVolume(goneName(id), fmt.Sprintf("<volume><name>%s</name><capacity>0</capacity><target><format type='raw'/></target></volume>",
-			goneName(id))); err != nil {
+		if _, err := o.makeVolume(goneName(id), goneXML(id)); err != nil {
 			return err
 		}
 		if o.running {
@@ -559,6 +613,20 @@ func (d *Driver) Remove(ctx context.Context, clientToken, id string) (cloud.Inst
 		}
 		for _, v := range []string{name, seedName(id), consoleName(id)} {
 			if err := o.removeVolume(v); err != nil {
+				return err
+			}
+		}
+		if isImage(o.a.Image) {
+			if _, _, err := o.link.volume(madeName(o.a.Image)); errors.Is(err, cloud.ErrNotFound) {
+				if err := o.dropImage(o.a.Image, id); err != nil {
+					return err
+				}
+			} else if err != nil {
+				return err
+			}
+		}
+		if o.h.Network.IsValid() {
+			if err := o.dropFilter(filterName(id)); err != nil {
 				return err
 			}
 		}
@@ -637,15 +705,13 @@ func (d *Driver) UserData(ctx context.Context, id string) (text string, err erro
 	return text, err
 }
 
-// SetUserData gives a stopped machine another seed. Its instance-id stays, so that it does not take itself for a new one.
+// SetUserData writes another seed, which a machine reads when it boots next, also one that runs: its volume stays, so that this holds also
+// for a boot that the machine begins by itself. Its instance-id stays, so that it does not take itself for a new one.
 func (d *Driver) SetUserData(ctx context.Context, clientToken, id, text string) error {
 	if len(text) > maxUserData {
 		return refused("user data has at most %d bytes", maxUserData)
 	}
 	_, err := d.change(ctx, clientToken, id, func(o *ours) error {
-		if o.running {
-			return refused("%s runs; stop it first", o.a.Name)
-		}
 		if err := o.seed(id, o.a.Name, text); err != nil {
 			return err
 		}

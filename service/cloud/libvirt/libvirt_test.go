@@ -17,6 +17,7 @@ import (
 	"testing"
 	"time"
 
+	"plumlatch/core/inbound"
 	"plumlatch/service/cloud"
 	"plumlatch/service/cloud/drivertest"
 	"plumlatch/service/cloud/libvirt/ownhost"
@@ -50,18 +51,26 @@ func bootSector() []byte {
 	return out
 }
 
+// startDaemon starts a libvirtd of an ordinary user.
 func startDaemon(t *testing.T) *daemon {
 	t.Helper()
-	owner, err := ownhost.Ordinary()
-	if err != nil {
-		t.Fatal(err)
-	}
+	return daemonBy(t, func(dir string) (*ownhost.Host, error) {
+		owner, err := ownhost.Ordinary()
+		if err != nil {
+			return nil, err
+		}
+		return ownhost.New(dir, owner)
+	})
+}
+
+func daemonBy(t *testing.T, lay func(dir string) (*ownhost.Host, error)) *daemon {
+	t.Helper()
 	dir, err := os.MkdirTemp("", "plv")
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { os.RemoveAll(dir) })
-	h, err := ownhost.New(filepath.Join(dir, "host"), owner)
+	h, err := lay(filepath.Join(dir, "host"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -103,15 +112,20 @@ func (d *daemon) virsh(args ...string) (string, error) { return d.Virsh(d.t.Cont
 
 func (d *daemon) driver(t *testing.T, addresses string) *Driver {
 	t.Helper()
+	return d.driverBy(t, "addresses: "+addresses)
+}
+
+func (d *daemon) driverBy(t *testing.T, network string) *Driver {
+	t.Helper()
 	c, err := Read([]byte(fmt.Sprintf(`
 hosts:
-  - {region: quay-host, title: The quay, socket: %s, pool: machines, addresses: %s, processor: emulated}
+  - {region: quay-host, title: The quay, socket: %s, pool: machines, %s, processor: emulated}
 images:
   - {name: bare, volume: base.qcow2, login_user: debian, disk_gb: 1}
 sizes:
   - {name: small, cpus: 1, memory_mb: 64, disk_gb: 2}
 power_off: 1s
-`, d.Socket, addresses)))
+`, d.Socket, network)))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -121,8 +135,12 @@ power_off: 1s
 // TestDriver: what cloud.Driver promises, against a libvirtd that runs.
 func TestDriver(t *testing.T) {
 	d := startDaemon(t)
-	drivertest.Run(t, d.driver(t, "127.61.1.0/24"), drivertest.Options{Region: "quay-host", Image: "bare", Size: "small", Name: "board-", BadName: "Board_1",
-		Patience: 60 * time.Second, NoSystem: true})
+	d.suite(t, d.driver(t, "127.61.1.0/24"))
+}
+
+func (d *daemon) suite(t *testing.T, v *Driver) {
+	t.Helper()
+	drivertest.Run(t, v, drivertest.Options{Region: "quay-host", Image: "bare", Size: "small", Name: "board-", BadName: "Board_1", Patience: 60 * time.Second, NoSystem: true})
 	// Nothing is left but what says that they are gone.
 	out, err := d.virsh("list", "--all", "--name")
 	if err != nil || strings.TrimSpace(out) != "" {
@@ -134,6 +152,116 @@ func TestDriver(t *testing.T) {
 	for line := range strings.Lines(out) {
 		if name := strings.Fields(line)[0]; name != "base.qcow2" && !strings.HasSuffix(name, "-removed") {
 			t.Errorf("a volume that is left: %s", name)
+		}
+	}
+}
+
+// TestNetworked: the same promises of a libvirtd of the system's kind, whose machines have a network and inbound rules. Of those it is also looked
+// at what libvirt itself says, what somebody changes by hand, and what a network that is not ours leads to.
+func TestNetworked(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("a libvirtd of the system's kind needs root")
+	}
+	if inside, err := ownhost.Apart("-test.run=^TestNetworked$", "-test.v"); !inside {
+		if err != nil {
+			t.Fatal(err)
+		}
+		return
+	}
+	d := daemonBy(t, ownhost.NewSystem)
+	v := d.driverBy(t, "network: 192.168.150.0/24, admit: [192.0.2.0/24]")
+	if out, err := d.virsh("nwfilter-list"); err != nil {
+		t.Fatal(out)
+	}
+	d.suite(t, v)
+	if out, err := d.virsh("nwfilter-list"); err != nil || strings.Count(out, "plumlatch-") != 1 {
+		t.Errorf("filters that are left: %s", out)
+	}
+
+	in, err := v.Launch(t.Context(), "rules", cloud.Launch{Name: "ruled", Region: "quay-host", Image: "bare", Size: "small"})
+	if err != nil || in.Address != "192.168.150.2" || in.Port != 22 || !in.Static {
+		t.Fatalf("launched: %+v %v", in, err)
+	}
+	groups := func() []cloud.Group {
+		t.Helper()
+		all, err := v.Groups(t.Context(), in.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return all
+	}
+	if g := groups(); len(g) != 2 || len(g[0].Rules) != 1 || g[0].Rules[0].From.String() != "192.0.2.0/24" || len(g[1].Rules) != 0 {
+		t.Errorf("as launched: %+v", g)
+	}
+	own := groups()[1].ID
+	for n, from := range []string{"198.51.100.7/32", "0.0.0.0/0", "10.0.0.0/8"} {
+		if _, err := v.Admit(t.Context(), fmt.Sprint("admit", n), own, netip.MustParsePrefix(from), inbound.Ports{}, "for "+from); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if r := groups()[1].Rules; len(r) != 3 || r[0].From.String() != "198.51.100.7/32" || r[0].Note != "for 198.51.100.7/32" || r[1].From.Bits() != 0 {
+		t.Errorf("rules: %+v", r)
+	}
+	if text, err := exec.Command("iptables", "-S").CombinedOutput(); err != nil || !strings.Contains(string(text), "-s 198.51.100.7/32") || !strings.Contains(string(text), "--dport 22") {
+		t.Errorf("what the host enforces: %v %s", err, text)
+	}
+	for what, call := range map[string]func() error{
+		"a rule of the shared group": func() error {
+			_, err := v.Admit(t.Context(), "x1", groups()[0].ID, netip.MustParsePrefix("10.1.0.0/16"), inbound.Ports{}, "")
+			return err
+		},
+		"an IPv6 range": func() error {
+			_, err := v.Admit(t.Context(), "x2", own, netip.MustParsePrefix("2001:db8::/32"), inbound.Ports{}, "")
+			return err
+		},
+	} {
+		if err := call(); !errors.Is(err, cloud.ErrRefused) {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
+	// The filter is what counts: what is changed there by hand is what is read.
+	text, err := d.virsh("nwfilter-dumpxml", own)
+	if err != nil {
+		t.Fatal(err)
+	}
+	file := filepath.Join(t.TempDir(), "filter.xml")
+	byHand := func(from, to string) {
+		t.Helper()
+		if err := os.WriteFile(file, []byte(strings.Replace(text, from, to, 1)), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if out, err := d.virsh("nwfilter-define", file); err != nil {
+			t.Fatal(out)
+		}
+	}
+	byHand("198.51.100.7", "198.51.100.9")
+	if r := groups()[1].Rules; r[0].From.String() != "198.51.100.9/32" || r[0].Note != "" {
+		t.Errorf("changed by hand: %+v", r)
+	}
+	byHand("priority='900'", "priority='950'")
+	if g, err := v.Groups(t.Context(), in.ID); !errors.Is(err, cloud.ErrRefused) {
+		t.Errorf("changed beyond what can be shown: %+v %v", g, err)
+	}
+	byHand("", "")
+	if _, err := v.Remove(t.Context(), "gone", in.ID); err != nil {
+		t.Error(err)
+	}
+
+	// A network of another range, and one of somebody else's.
+	for what, c := range map[string]struct{ network, region string }{"another range": {"192.168.151.0/24", "quay-host"}, "somebody else's": {"192.168.152.0/24", "other"}} {
+		if c.region == "other" {
+			xml := "<network><name>plumlatch-other</name><forward mode='nat'/><ip address='192.168.152.1' netmask='255.255.255.0'/></network>"
+			if err := os.WriteFile(file, []byte(xml), 0o600); err != nil {
+				t.Fatal(err)
+			}
+			if out, err := d.virsh("net-define", file); err != nil {
+				t.Fatal(out)
+			}
+		}
+		other := d.driverBy(t, "network: "+c.network)
+		other.c.Hosts[0].Region = c.region
+		if in, err := other.Launch(t.Context(), what, cloud.Launch{Name: "x", Region: c.region, Image: "bare", Size: "small"}); !errors.Is(err, cloud.ErrRefused) {
+			t.Errorf("%s: %+v %v", what, in, err)
 		}
 	}
 }

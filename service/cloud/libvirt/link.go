@@ -115,7 +115,7 @@ func told(err error) error {
 	}
 	said := plaintext.Line(plaintext.Cut(e.Message, 300))
 	switch rpc.ErrorNumber(e.Code) {
-	case rpc.ErrNoDomain, rpc.ErrNoStorageVol:
+	case rpc.ErrNoDomain, rpc.ErrNoStorageVol, rpc.ErrNoNwfilter, rpc.ErrNoNetwork:
 		return fmt.Errorf("%w: %s", cloud.ErrNotFound, said)
 	case rpc.ErrOperationInvalid, rpc.ErrOperationDenied, rpc.ErrOperationUnsupported, rpc.ErrInvalidArg, rpc.ErrXMLError, rpc.ErrConfigUnsupported,
 		rpc.ErrXMLDetail, rpc.ErrAuthFailed, rpc.ErrAuthUnavailable, rpc.ErrAccessDenied:
@@ -287,6 +287,118 @@ func (l *link) removeVolume(name string) error {
 	return err
 }
 
+// cloneVolume makes a volume with what another holds; nothing of the other is needed afterwards.
+func (l *link) cloneVolume(xml, from string) error {
+	v, err := l.v.StorageVolLookupByName(l.pool, from)
+	if err == nil {
+		_, err = l.v.StorageVolCreateXMLFrom(l.pool, xml, v, 0)
+	}
+	return err
+}
+
+// volumes are the names of the pool's volumes.
+func (l *link) volumes() (out []string, err error) {
+	all, _, err := l.v.StoragePoolListAllVolumes(l.pool, 1, 0)
+	for _, v := range all {
+		out = append(out, v.Name)
+	}
+	return out, err
+}
+
+// agentLimit is how long the guest agent may take for an answer, in seconds: it is the machine's, and may be hostile.
+const agentLimit = 10
+
+// backup writes what a running machine has on a disk at one moment into a file, which stands already. Its file systems are held still for
+// that moment, if its guest agent does that; libvirt answers at once if no agent is there.
+func (l *link) backup(ctx context.Context, d domain, xml string) error {
+	_, _ = l.v.DomainAgentSetResponseTimeout(d.d, agentLimit, 0) // an old libvirt has no such call
+	_, still := l.v.DomainFsfreeze(d.d, nil, 0)
+	err := l.v.DomainBackupBegin(d.d, xml, nil, rpc.DomainBackupBeginReuseExternal)
+	if still == nil {
+		if _, thaw := l.v.DomainFsthaw(d.d, nil, 0); thaw != nil {
+			_, thaw = l.v.DomainFsthaw(d.d, nil, 0)
+			err = errors.Join(err, thaw)
+		}
+	}
+	for err == nil {
+		var kind int32
+		if kind, _, _, _, _, _, _, _, _, _, _, _, err = l.v.DomainGetJobInfo(d.d); err != nil || rpc.DomainJobType(kind) == rpc.DomainJobNone {
+			break
+		}
+		select {
+		case <-ctx.Done():
+			err = errors.Join(ctx.Err(), l.v.DomainAbortJob(d.d))
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+	if err != nil {
+		return err
+	}
+	kind, _, err := l.v.DomainGetJobStats(d.d, rpc.DomainJobStatsCompleted)
+	if err == nil && rpc.DomainJobType(kind) != rpc.DomainJobCompleted {
+		err = errors.New("the machine's disk was not written out to its end")
+	}
+	return err
+}
+
+// endBackup ends what an earlier backup of the machine has left going.
+func (l *link) endBackup(d domain) error {
+	if _, err := l.v.DomainBackupGetXMLDesc(d.d, 0); err != nil {
+		return nil // there is none
+	}
+	return l.v.DomainAbortJob(d.d)
+}
+
+// network has a network of libvirt be there and up, by the definition that the driver makes; its UUID tells that it is ours.
+func (l *link) network(name, uuid, xml string) (defined string, err error) {
+	n, err := l.v.NetworkLookupByName(name)
+	if errors.Is(told(err), cloud.ErrNotFound) {
+		if n, err = l.v.NetworkDefineXML(xml); err == nil {
+			err = l.v.NetworkSetAutostart(n, 1)
+		}
+	}
+	if err != nil {
+		return "", err
+	}
+	if hex.EncodeToString(n.UUID[:]) != strings.ReplaceAll(uuid, "-", "") {
+		return "", refused("the network %s is somebody else's", name)
+	}
+	if defined, err = l.v.NetworkGetXMLDesc(n, 0); err != nil {
+		return "", err
+	}
+	if up, err := l.v.NetworkIsActive(n); err != nil || up == 1 {
+		return defined, err
+	}
+	return defined, l.v.NetworkCreate(n)
+}
+
+// filter is the definition of a filter. ErrNotFound.
+func (l *link) filter(name string) (string, error) {
+	f, err := l.v.NwfilterLookupByName(name)
+	if err != nil {
+		return "", told(err)
+	}
+	return l.v.NwfilterGetXMLDesc(f, 0)
+}
+
+// setFilter gives a filter another definition, which holds at once for the machines that have it.
+func (l *link) setFilter(xml string) error {
+	_, err := l.v.NwfilterDefineXML(xml)
+	return err
+}
+
+// dropFilter removes a filter; one that is gone is no error.
+func (l *link) dropFilter(name string) error {
+	f, err := l.v.NwfilterLookupByName(name)
+	if err == nil {
+		err = l.v.NwfilterUndefine(f)
+	}
+	if errors.Is(told(err), cloud.ErrNotFound) {
+		return nil
+	}
+	return err
+}
+
 // refresh has the pool be read anew: a file that a machine has made is not in its list of volumes else.
 func (l *link) refresh() error { return l.v.StoragePoolRefresh(l.pool, 0) }
 
@@ -294,8 +406,11 @@ func (l *link) capabilities() (string, error) { return l.v.ConnectGetCapabilitie
 
 // idOf is the ID of the instance that a launch with a client token makes: a UUID (RFC 9562, version 8) that the token decides,
 // so that the same token never makes two.
-func idOf(token string) string {
-	sum := sha256.Sum256([]byte("plumlatch instance " + token))
+func idOf(token string) string { return uuidOf("instance " + token) }
+
+// uuidOf is the UUID of something of ours.
+func uuidOf(what string) string {
+	sum := sha256.Sum256([]byte("plumlatch " + what))
 	sum[6], sum[8] = sum[6]&0x0f|0x80, sum[8]&0x3f|0x80
 	x := hex.EncodeToString(sum[:16])
 	return x[:8] + "-" + x[8:12] + "-" + x[12:16] + "-" + x[16:20] + "-" + x[20:]

@@ -36,11 +36,20 @@ type about struct {
 	Launched bool `xml:"launched"`
 	// Stopping is since when it is asked to stop, "" if it is not.
 	Stopping string `xml:"stopping,omitempty"`
+	// Groups are the shared groups of inbound rules that it has, and Notes what was said of rules of its own.
+	Groups []string `xml:"group,omitempty"`
+	Notes  []note   `xml:"rule-note,omitempty"`
 	// Note is of whoever moved its root volume last; Leaving is the domain that the volume is being taken from.
 	Note    string `xml:"note,omitempty"`
 	Leaving string `xml:"leaving,omitempty"`
 	// Done are the client tokens of the changes that were made, the newest last: one that comes again changes nothing.
 	Done []string `xml:"done"`
+}
+
+// note is what was said of a rule when it was made.
+type note struct {
+	Rule string `xml:"rule,attr"`
+	Text string `xml:",chardata"`
 }
 
 type tag struct {
@@ -129,6 +138,10 @@ func consoleName(id string) string { return "plumlatch-" + id + "-console.log" }
 // goneName is a volume without content, which says for ever that an instance was removed: libvirt forgets a domain.
 func goneName(id string) string { return "plumlatch-" + id + "-removed" }
 
+func goneXML(id string) string {
+	return fmt.Sprintf("<volume><name>%s</name><capacity>0</capacity><target><format type='raw'/></target></volume>", goneName(id))
+}
+
 // homeOf is the instance that a root volume was made for.
 func homeOf(volume string) (id string, ok bool) {
 	id, ok = strings.CutPrefix(volume, "plumlatch-")
@@ -162,17 +175,35 @@ type definition struct {
 	name                    string
 	cpus, memoryMB          int
 	kvm                     bool
+	network, filter         string // of libvirt; "" for QEMU's own network
+	address                 string // in it
 }
 
-// domainXML is the machine that an instance is. The network card is one of QEMU's own network: what leads in is a forward that
-// the driver asks for when it runs.
+// nic is its network card. In QEMU's own network what leads in is a forward that the driver asks for when it runs; in one of libvirt's the
+// card has the machine's filter, and an address that the network gives to this card alone.
+func (d definition) nic() string {
+	if d.network == "" {
+		return fmt.Sprintf(`<interface type='user'><mac address='52:54:00:%s:%s:%s'/><model type='virtio'/><rom enabled='no'/><alias name='ua-net0'/></interface>`,
+			d.id[0:2], d.id[2:4], d.id[4:6])
+	}
+	address, _ := netip.ParseAddr(d.address) // that of the driver itself
+	return fmt.Sprintf(`<interface type='network'><mac address='%s'/><source network='%s'/><filterref filter='%s'><parameter name='IP' value='%s'/></filterref>`+
+		`<model type='virtio'/><rom enabled='no'/><alias name='ua-net0'/></interface>`, macOf(address), esc(d.network), esc(d.filter), address)
+}
+
+// macOf is the card's address of the machine that has an IPv4 address: two machines of a network have none in common.
+func macOf(a netip.Addr) string {
+	b := a.As4()
+	return fmt.Sprintf("52:54:00:%02x:%02x:%02x", b[1], b[2], b[3])
+}
+
+// domainXML is the machine that an instance is.
 func domainXML(d definition) string {
 	kind, cpu, tcg := "kvm", "<cpu mode='host-passthrough'/>", ""
 	if !d.kvm {
 		// Without a bound QEMU takes a GiB for what it has translated.
 		kind, cpu, tcg = "qemu", "<cpu mode='custom' match='exact' check='none'><model fallback='allow'>qemu64</model></cpu>", "<tcg><tb-cache unit='MiB'>96</tb-cache></tcg>"
 	}
-	mac := "52:54:00:" + d.id[0:2] + ":" + d.id[2:4] + ":" + d.id[4:6]
 	return fmt.Sprintf(`<domain type='%s'>
 <name>plumlatch-%s</name><uuid>%s</uuid><title>%s</title>
 <metadata>%s</metadata>
@@ -184,13 +215,13 @@ func domainXML(d definition) string {
 %s
 <disk type='file' device='disk'><driver name='qemu' type='raw'/><source file='%s'/><target dev='%s' bus='virtio'/><readonly/><serial>seed</serial></disk>
 <controller type='usb' model='none'/>
-<interface type='user'><mac address='%s'/><model type='virtio'/><rom enabled='no'/><alias name='ua-net0'/></interface>
+%s
 <serial type='file'><source path='%s' append='on'/><target port='0'/></serial>
 <channel type='unix'><target type='virtio' name='org.qemu.guest_agent.0'/></channel>
 <rng model='virtio'><backend model='random'>/dev/urandom</backend></rng>
 <memballoon model='none'/>
 </devices>
-</domain>`, kind, d.id, d.id, esc(d.name), d.about, d.memoryMB, d.cpus, tcg, cpu, diskXML(d.root, rootDevice, serialOf(d.id)), esc(d.seed), seedDevice, mac,
+</domain>`, kind, d.id, d.id, esc(d.name), d.about, d.memoryMB, d.cpus, tcg, cpu, diskXML(d.root, rootDevice, serialOf(d.id)), esc(d.seed), seedDevice, d.nic(),
 		esc(d.console))
 }
 

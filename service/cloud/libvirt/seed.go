@@ -20,15 +20,19 @@ func (l *link) seed(id, name, userData string) error {
 	if err != nil {
 		return err
 	}
-	if err := l.removeVolume(seedName(id)); err != nil {
-		return err
+	if len(image) > seedSize {
+		return fmt.Errorf("a seed of %d bytes is too large", len(image))
 	}
-	xml := fmt.Sprintf("<volume><name>%s</name><capacity>%d</capacity><target><format type='raw'/></target></volume>", seedName(id), len(image))
+	image = append(image, make([]byte, seedSize-len(image))...)
+	xml := fmt.Sprintf("<volume><name>%s</name><capacity>%d</capacity><target><format type='raw'/></target></volume>", seedName(id), seedSize)
 	if _, err := l.makeVolume(seedName(id), xml); err != nil {
 		return err
 	}
 	return l.fill(seedName(id), image)
 }
+
+// seedSize is how large every seed is, in bytes: another text is written into the same volume, which a machine that runs has open.
+const seedSize = 1 << 20
 
 func seedImage(id, name, userData string) (image []byte, err error) {
 	dir, err := os.MkdirTemp("", "plumlatch-seed-")

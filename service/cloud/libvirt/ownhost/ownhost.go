@@ -1,5 +1,5 @@
 // Package ownhost starts a libvirtd of one's own: in libvirt's session mode, as an ordinary user, with all its state below one
-// folder. The demo and the tests have real machines by it, beside whatever else runs on the host and without touching that.
+// folder; or one of the system's kind, in namespaces of its own. The demo and the tests have real machines by it, beside whatever else runs on the host and without touching that.
 package ownhost
 
 import (
@@ -40,6 +40,7 @@ type Host struct {
 	owner  *syscall.Credential
 	env    []string
 	cmd    *exec.Cmd
+	system bool // it is one of the system's kind
 }
 
 // Ordinary is the user whose machines they are: whoever runs this, as nil, and for root the user nobody.
@@ -221,7 +222,11 @@ func (h *Host) Start(ctx context.Context) error {
 
 // Virsh asks this libvirtd by virsh(1).
 func (h *Host) Virsh(ctx context.Context, args ...string) (string, error) {
-	cmd := exec.CommandContext(ctx, "virsh", append([]string{"-q", "-c", "qemu+unix:///session?socket=" + h.Socket}, args...)...)
+	kind := "session"
+	if h.system {
+		kind = "system"
+	}
+	cmd := exec.CommandContext(ctx, "virsh", append([]string{"-q", "-c", "qemu+unix:///" + kind + "?socket=" + h.Socket}, args...)...)
 	cmd.Env = h.env
 	out, err := cmd.CombinedOutput()
 	if err != nil {

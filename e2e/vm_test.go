@@ -34,13 +34,20 @@ type vms struct {
 // startHost starts a libvirtd of an ordinary user for the test, without any image.
 func startHost(t *testing.T) *ownhost.Host {
 	t.Helper()
-	owner, err := ownhost.Ordinary()
-	mustDo(t, err)
+	return startHostBy(t, func(dir string) (*ownhost.Host, error) {
+		owner, err := ownhost.Ordinary()
+		mustDo(t, err)
+		return ownhost.New(dir, owner)
+	})
+}
+
+func startHostBy(t *testing.T, lay func(dir string) (*ownhost.Host, error)) *ownhost.Host {
+	t.Helper()
 	dir, err := os.MkdirTemp("", "plv")
 	mustDo(t, err)
 	t.Cleanup(func() { os.RemoveAll(dir) })
 	mustDo(t, os.Chmod(dir, 0o711))
-	host, err := ownhost.New(filepath.Join(dir, "host"), owner)
+	host, err := lay(filepath.Join(dir, "host"))
 	mustDo(t, err)
 	mustDo(t, host.Start(t.Context()))
 	t.Cleanup(func() {
@@ -58,13 +65,27 @@ func startHost(t *testing.T) *ownhost.Host {
 // startVMs starts such a service, with images by name.
 func startVMs(t *testing.T, slotNumber int, images ...string) *vms {
 	t.Helper()
-	from := os.Getenv(vmEnv)
-	if from == "" {
-		t.Skip("real machines are booted by make vm-smoke")
+	needsVMs(t)
+	agents := freePorts(1)
+	return startVMsOn(t, slotNumber, startHost(t), fmt.Sprintf("addresses: 127.62.%d.0/24", slotNumber%200), []string{"-agent-listen", fmt.Sprintf("127.0.0.1:%d", agents),
+		"-agent-program", filepath.Join(bin, "plumlatch-agent")}, images...)
+}
+
+// needsVMs skips a test where no images of real machines are.
+func needsVMs(t *testing.T) {
+	t.Helper()
+	if os.Getenv(vmEnv) == "" {
+		t.Skip("real machines are booted by make vm-smoke and make vm-test")
 	}
-	v := &vms{host: startHost(t)}
-	config := fmt.Sprintf("hosts:\n  - {region: %s, title: The ticket office, socket: %s, pool: %s, addresses: 127.62.%d.0/24}\n"+
-		"sizes:\n  - {name: small, cpus: 1, memory_mb: 512, disk_gb: 3}\nboot: 10m\nimages:\n", vmRegion, v.host.Socket, ownhost.Pool, slotNumber%200)
+}
+
+// startVMsOn starts a service for a host, whose machines are in a network of one kind or the other.
+func startVMsOn(t *testing.T, slotNumber int, host *ownhost.Host, network string, options []string, images ...string) *vms {
+	t.Helper()
+	from := os.Getenv(vmEnv)
+	v := &vms{host: host}
+	config := fmt.Sprintf("hosts:\n  - {region: %s, title: The ticket office, socket: %s, pool: %s, %s}\n"+
+		"sizes:\n  - {name: small, cpus: 1, memory_mb: 512, disk_gb: 3}\nboot: 10m\nimages:\n", vmRegion, v.host.Socket, ownhost.Pool, network)
 	for _, name := range images {
 		mustDo(t, v.host.AddImage(t.Context(), name+".qcow2", filepath.Join(from, name+".qcow2")))
 		login := "debian"
@@ -78,8 +99,7 @@ func startVMs(t *testing.T, slotNumber int, images ...string) *vms {
 	v.slot = newSlot(t, slotNumber)
 	v.slot.libvirt = filepath.Join(v.slot.dir, "libvirt.yaml")
 	mustDo(t, os.WriteFile(v.slot.libvirt, []byte(config), 0o600))
-	agents := freePorts(1)
-	v.slot.options = []string{"-state-limit", "10m", "-agent-listen", fmt.Sprintf("127.0.0.1:%d", agents), "-agent-program", filepath.Join(bin, "plumlatch-agent")}
+	v.slot.options = append([]string{"-state-limit", "10m"}, options...)
 	c := v.slot.serve(t)
 	v.demo = &demo{dir: v.slot.dir, url: c.URL(), token: v.slot.token}
 	return v
@@ -103,15 +123,19 @@ func (v *vms) left(t *testing.T) []string {
 }
 
 // realSSH logs in with the stock client, by one key and no other.
-func (v *vms) realSSH(t *testing.T, i wire.Instance, identity, command string) (string, bool) {
+func (v *vms) realSSH(t *testing.T, i wire.Instance, identity, command string, more ...string) (string, bool) {
 	t.Helper()
 	var known strings.Builder
 	for _, k := range i.HostKeys {
-		fmt.Fprintf(&known, "[%s]:%d %s\n", i.Address, i.Port, k.PublicKey)
+		if i.Port == 22 {
+			fmt.Fprintf(&known, "%s %s\n", i.Address, k.PublicKey)
+		} else {
+			fmt.Fprintf(&known, "[%s]:%d %s\n", i.Address, i.Port, k.PublicKey)
+		}
 	}
-	out, err := exec.Command("ssh", "-F", "none", "-i", identity, "-o", "IdentitiesOnly=yes", "-o", "IdentityAgent=none", "-o", "BatchMode=yes",
+	out, err := exec.Command("ssh", append(more, "-F", "none", "-i", identity, "-o", "IdentitiesOnly=yes", "-o", "IdentityAgent=none", "-o", "BatchMode=yes",
 		"-o", "UserKnownHostsFile="+writeFile(t, known.String()), "-o", "StrictHostKeyChecking=yes", "-o", "ConnectTimeout=30", "-p", strconv.Itoa(i.Port),
-		i.LoginUser+"@"+i.Address, command).CombinedOutput()
+		i.LoginUser+"@"+i.Address, command)...).CombinedOutput()
 	return string(out), err == nil
 }
 

@@ -6,6 +6,7 @@ NET ?= 127.31.0.0/16
 
 SERVER_PACKAGES = postgresql=/usr/lib/postgresql/*/bin/postgres
 VM_PACKAGES = libvirt-daemon=/usr/sbin/libvirtd libvirt-daemon-driver-qemu=/usr/lib/x86_64-linux-gnu/libvirt/connection-driver/libvirt_driver_qemu.so libvirt-clients=/usr/bin/virsh qemu-system-x86=/usr/bin/qemu-system-x86_64 qemu-utils=/usr/bin/qemu-img
+VM_NETWORK_PACKAGES = dnsmasq-base=/usr/sbin/dnsmasq iptables=/usr/sbin/iptables libvirt-daemon-config-nwfilter=/etc/libvirt/nwfilter/clean-traffic.xml iproute2=/usr/sbin/ip
 VM_IMAGE_PACKAGES = mmdebstrap=/usr/bin/mmdebstrap grub-common=/usr/bin/grub-mkimage grub-pc-bin=/usr/lib/grub/i386-pc/boot.img qemu-utils=/usr/bin/qemu-img fdisk=/usr/sbin/sfdisk e2fsprogs=/usr/sbin/mkfs.ext4 xfsprogs=/usr/sbin/mkfs.xfs
 TEST_PACKAGES = $(SERVER_PACKAGES) systemd=/bin/systemctl openssh-client=/usr/bin/ssh openssh-server=/usr/sbin/sshd chromium=/usr/bin/chromium procps=/usr/bin/pgrep passwd=/usr/sbin/useradd sudo=/usr/bin/sudo rsync=/usr/bin/rsync xfsprogs=/usr/sbin/mkfs.xfs fdisk=/usr/sbin/sfdisk e2fsprogs=/usr/sbin/mkfs.ext4 curl=/usr/bin/curl zsh=/usr/bin/zsh fish=/usr/bin/fish $(VM_PACKAGES)
 SHOT_PACKAGES = chromium=/usr/bin/chromium xvfb=/usr/bin/xvfb-run xauth=/usr/bin/xauth xterm=/usr/bin/xterm imagemagick=/usr/bin/import fonts-dejavu-core=/usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf
@@ -104,8 +105,9 @@ vm-smoke: build ## one real machine's story: launch, rotate, lose the key, resto
 	PLUMLATCH_VM=$(CURDIR)/.vm go test -count=1 -timeout 15m ./e2e -run '^TestVMSmoke$$'
 
 vm-test: build ## every story on real machines, with the images that make vm-images makes; an hour where the processor is emulated
-	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES) $(VM_IMAGE_PACKAGES),'$(p)')
+	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES) $(VM_IMAGE_PACKAGES) $(VM_NETWORK_PACKAGES),'$(p)')
 	go run ./tools/vmimage -dir .vm
+	PLUMLATCH_VM=$(CURDIR)/.vm go test -count=1 -timeout 15m -v ./service/cloud/libvirt -run '^TestNetworked$$'
 	PLUMLATCH_VM=$(CURDIR)/.vm go test -count=1 -timeout 120m -v ./e2e -run '^TestVM'
 
 model: ## check the model of the rotation with spin: nobody locked out, always an end

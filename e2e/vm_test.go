@@ -279,7 +279,35 @@ func TestVMRoutes(t *testing.T) {
 	b.lostAndGranted(t, "second-key", b.file(second))
 	b.must(t, "instance", "agent", "install", b.name, "-identity", b.file(b.key), "-verbs", "look,edit", "-operators", b.file(second)+".pub", "-yes")
 	b.lostAndGranted(t, "agent", b.file(second))
+	b.rootUp(t)
+	b.lostAndRestored(t, "cloud-agent") // the login user's own shell appends the line
+	if line := b.root(t, "tail -c 1 ~debian/.ssh/authorized_keys | od -An -c; stat -c %a:%U ~debian/.ssh/authorized_keys"); line != "  \\n\n600:debian\n" {
+		t.Errorf("the file's end, mode and owner: %q", line)
+	}
+	// A machine whose owner lets the guest agent run no programs: its own call puts another file in the place.
+	b.root(t, "echo 'DAEMON_ARGS=\"-b guest-exec\"' >/etc/default/qemu-guest-agent; systemd-run --on-active=2 systemctl restart qemu-guest-agent")
+	time.Sleep(5 * time.Second)
+	b.rootUp(t)
+	b.lostAndRestored(t, "cloud-agent")
 	b.lostAndRestored(t, "boot-text")
 	b.lostAndRestored(t, "disk")
+	b.gone(t)
+}
+
+// TestVMGroup restores by the disk of a machine whose root and home folders lie in a volume group. The rescue machine's own disk was made from the
+// same image: it has a group of the same name and of the same UUIDs, which is not to be taken for the other.
+func TestVMGroup(t *testing.T) {
+	b := startVMs(t, 163, "debian-12-lvm").launchBoard(t, "hold-board", "debian-12-lvm")
+	b.rootUp(t)
+	if out := b.root(t, "findmnt -n -o SOURCE /; findmnt -n -o SOURCE /home"); out != "/dev/mapper/deck--lines-root\n/dev/mapper/deck--lines-home\n" {
+		t.Errorf("it has not the disk that this is about: %s", out)
+	}
+	ids := "pvs --noheadings -o pv_uuid,vg_uuid,vg_name; lvs --noheadings -o lv_uuid,lv_name"
+	before := b.root(t, ids)
+	b.lostAndRestored(t, "disk")
+	b.rootUp(t)
+	if after := b.root(t, ids); after != before {
+		t.Errorf("its group was\n%s\nand is\n%s", before, after)
+	}
 	b.gone(t)
 }

@@ -118,7 +118,7 @@ func TestVMInside(t *testing.T) {
 	b.root(t, "cp -p /home/debian/.ssh/authorized_keys /root/keys; echo '"+strings.TrimSpace(mustRead(t, b.file(b.key)+".pub"))+"' >/root/pub")
 	for _, c := range vmBroken {
 		const names = "K=/home/debian/.ssh/authorized_keys C=/etc/ssh/sshd_config.d/00-broken.conf; " +
-			"again() { systemctl reload ssh; sleep 2; until ss -Hltn 'sport = :22' | grep -q .; do sleep 0.3; done; }; "
+			"again() { systemctl reload ssh; sleep 2; until grep -q ':0016 00000000:0000 0A' /proc/net/tcp; do sleep 0.3; done; }; "
 		if c.broke != "" {
 			b.root(t, names+c.broke)
 		}

@@ -20,12 +20,16 @@ func TestVMNetwork(t *testing.T) {
 		return
 	}
 	const gate, beside = "192.168.162.1", "192.168.162.250"
-	v := startVMsOn(t, 162, startHostBy(t, ownhost.NewSystem), "network: 192.168.162.0/24, admit: ["+gate+"/32]", []string{"-dial-from", gate}, "debian-12")
+	v := startVMsOn(t, 162, startHostBy(t, ownhost.NewSystem), "network: 192.168.162.0/24, admit: ["+gate+"/32, 192.0.2.0/24]", []string{"-dial-from", gate}, "debian-12")
 	b := v.launchBoard(t, "net-board", "debian-12")
 	i := b.instance(t, b.name)
 
 	// The host lets in whom a rule lets in, and nobody else, by the address that a connection comes from.
-	device := "virbr0"
+	found, err := exec.Command("ip", "-o", "-4", "address", "show", "to", gate).CombinedOutput()
+	if err != nil || len(strings.Fields(string(found))) < 2 {
+		t.Fatalf("%v %s", err, found)
+	}
+	device := strings.Fields(string(found))[1]
 	if out, err := exec.Command("ip", "address", "add", beside+"/24", "dev", device).CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}

@@ -17,7 +17,8 @@ import (
 
 // Rescue is a session on a rescue instance, of a user who is root or may become
 // it by sudo without a password. Its commands are those that every Debian or Red
-// Hat has: lsblk, blkid, mount, umount, findmnt, blockdev, sync, mkdir, rmdir.
+// Hat has: lsblk, blkid, mount, umount, findmnt, blockdev, sync, mkdir, rmdir; for
+// volume groups also pvs, lvs and dmsetup, which their package lvm2 has.
 type Rescue struct {
 	client *Client
 	sudo   string // before each command
@@ -175,6 +176,141 @@ func (r *Rescue) Identify(ctx context.Context, d routes.BlockDevice) (routes.Blo
 }
 
 var plainWord = regexp.MustCompile(`^[A-Za-z0-9_]{1,32}$`)
+
+// mappingName is what a mapping of ours is called.
+var mappingName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,60}$`)
+
+// OpenGroups has the logical volumes of a disk's partitions (LVM) be there as devices, by mappings of our own, each called prefix and a number.
+// What the rescue instance has activated of the disk by itself is let go of first. The disk comes back with those devices among its parts; a
+// group that cannot be opened stays a part, and is said. names is told what the mappings will be called, before there is one.
+func (r *Rescue) OpenGroups(ctx context.Context, d routes.BlockDevice, prefix string, names func([]string) error) (routes.BlockDevice, []string, error) {
+	var parts []string
+	rest := d
+	rest.Children = nil
+	for _, p := range d.Children {
+		if p.FSType != "LVM2_member" {
+			rest.Children = append(rest.Children, p)
+			continue
+		}
+		if !deviceFile.MatchString(p.Path()) {
+			return d, nil, routes.ErrDisks
+		}
+		parts = append(parts, p.Path())
+	}
+	if len(parts) == 0 {
+		return d, nil, nil
+	}
+	ask := func(command, columns string) (string, error) {
+		return r.run(ctx, command+" --reportformat json --units s --nosuffix -o "+columns+" --config "+shellQuote(routes.LVMConfig(parts)))
+	}
+	unable := func(err error) (routes.BlockDevice, []string, error) {
+		if ctx.Err() != nil {
+			return d, nil, ctx.Err()
+		}
+		return d, []string{"its volume group: " + plaintext.Line(plaintext.Cut(err.Error(), 200)) + " (the rescue instance needs the package lvm2)"}, nil
+	}
+	if err := r.letGo(ctx, d); err != nil {
+		return unable(err)
+	}
+	pvs, err := ask("pvs", routes.PVSColumns)
+	if err != nil {
+		return unable(err)
+	}
+	lvs, err := ask("lvs --segments", routes.LVSColumns)
+	if err != nil {
+		return unable(err)
+	}
+	all, err := routes.ReadGroups([]byte(pvs), []byte(lvs), parts)
+	if err != nil {
+		return unable(err)
+	}
+	var called []string
+	for n := range all {
+		called = append(called, fmt.Sprintf("%s-%d", prefix, n+1))
+	}
+	if err := names(called); err != nil {
+		return d, nil, err
+	}
+	if err := r.CloseMapped(ctx, called); err != nil { // an earlier try has left them
+		return d, nil, err
+	}
+	var not []string
+	for n, v := range all {
+		if v.Not != "" {
+			not = append(not, v.Group+"/"+v.Name+": "+v.Not)
+			continue
+		}
+		if !mappingName.MatchString(called[n]) {
+			return d, nil, routes.ErrDisks
+		}
+		table := "printf '%s\\n' " + shellQuote(strings.Join(v.Table, "\n")) + " | dmsetup create " + called[n]
+		if _, err := r.run(ctx, "sh -c "+shellQuote(table)); err != nil {
+			if ctx.Err() != nil {
+				return d, nil, ctx.Err()
+			}
+			not = append(not, v.Group+"/"+v.Name+": "+plaintext.Line(plaintext.Cut(err.Error(), 200)))
+			continue
+		}
+		p := routes.BlockDevice{Name: "mapper/" + called[n], Type: "lvm", Aliases: v.Names()}
+		if p, err = r.Identify(ctx, p); err != nil {
+			return d, nil, err
+		}
+		rest.Children = append(rest.Children, p)
+	}
+	return rest, not, nil
+}
+
+// letGo removes the mappings that the rescue instance has made of a disk by itself, as it does for a group that it has not met before.
+func (r *Rescue) letGo(ctx context.Context, d routes.BlockDevice) error {
+	all, err := r.Disks(ctx)
+	if err != nil {
+		return err
+	}
+	var made []string
+	var below func(routes.BlockDevice)
+	below = func(d routes.BlockDevice) {
+		for _, c := range d.Children {
+			below(c)
+			if c.Type == "lvm" {
+				made = append(made, c.Name)
+			}
+		}
+	}
+	for _, now := range all {
+		if now.Name == d.Name {
+			below(now)
+		}
+	}
+	for _, name := range made {
+		if _, err := r.run(ctx, "dmsetup remove --retry "+name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// CloseMapped removes mappings of ours; one that is not there is no error. ErrMounted.
+func (r *Rescue) CloseMapped(ctx context.Context, names []string) error {
+	for n := len(names) - 1; n >= 0; n-- {
+		if !mappingName.MatchString(names[n]) {
+			return routes.ErrDisks
+		}
+		_, err := r.run(ctx, "dmsetup info "+names[n])
+		if _, known := errors.AsType[statusError](err); known {
+			continue // there is none
+		}
+		if err != nil {
+			return err
+		}
+		if _, err := r.run(ctx, "dmsetup remove --retry "+names[n]); err != nil {
+			if _, known := errors.AsType[statusError](err); known {
+				return fmt.Errorf("%s: %w: %w", names[n], ErrMounted, err)
+			}
+			return err
+		}
+	}
+	return nil
+}
 
 // Mount mounts a filesystem of somebody else's disk so that nothing on it runs,
 // and sees that it is so. The folder is made.

@@ -12,6 +12,7 @@ type Sets struct {
 	Takes   time.Duration // until a key that was asked for is there
 	Grant   string        // what has to be granted first, in words; "" for nothing
 	Granted time.Duration // how long that takes to hold, once it is granted
+	Once    bool          // it adds the key's line once; else it places it again and again
 }
 
 // cloud-agent: some images carry an agent of the cloud's own, by which the cloud sets keys. Nothing is stopped, and nobody has to log in first.
@@ -43,8 +44,14 @@ var _ = register(Route{
 		if s != nil {
 			o.UntilIn = s.Takes
 		}
-		o.Changes = append(o.Changes, "the cloud keeps the new key for it, and its agent places it again and again until it is taken off (plumlatch access remove)")
-		o.ToCheck = append(o.ToCheck, "that the cloud's agent runs there: if it does not, the key is not taken, and the cloud keeps it no more")
+		if s != nil && s.Once {
+			o.Changes = append(o.Changes, "its file of keys is written by the cloud's agent, and not by an edit of ours: on some machines that puts another file in its place",
+				"the new key's line is one as any other afterwards")
+			o.ToCheck = append(o.ToCheck, "that the cloud's agent runs there: if it does not, nothing is added")
+		} else {
+			o.Changes = append(o.Changes, "the cloud keeps the new key for it, and its agent places it again and again until it is taken off (plumlatch access remove)")
+			o.ToCheck = append(o.ToCheck, "that the cloud's agent runs there: if it does not, the key is not taken, and the cloud keeps it no more")
+		}
 		if f.InCloud {
 			o.Sure = "the cloud says so"
 		}

@@ -24,6 +24,8 @@ type BlockDevice struct {
 	// Mounted is where it, or a part of it, is mounted; "" for nowhere.
 	Mounted  string
 	Children []BlockDevice
+	// Aliases are other names that an fstab may mean it by.
+	Aliases []string
 }
 
 // LsblkColumns are the columns that ReadDisks reads: those that Debian's and Red
@@ -224,6 +226,9 @@ func Named(d BlockDevice, spec string) (BlockDevice, bool) {
 	word, value, _ := strings.Cut(spec, "=")
 	value = strings.Trim(value, `"`)
 	for _, p := range d.Children {
+		if slices.Contains(p.Aliases, spec) {
+			return p, true
+		}
 		if value != "" && (word == "UUID" && strings.EqualFold(p.UUID, value) || word == "LABEL" && p.Label == value) {
 			return p, true
 		}

@@ -304,6 +304,9 @@ type Properties struct {
 	Images *Imaging
 	// Places: it keeps keys for an instance, or for a whole project, which its own agent places there; nil if it does not.
 	Places *Placing
+	// Adds: its own agent adds a key's line to a file once, when it is asked to by PlaceKey, and UnplaceKey takes it out; nothing is kept, and
+	// nothing placed again. nil if it does not.
+	Adds *Placing
 	// KeyLists: it keeps public keys under names, for launches; nil if it does not.
 	KeyLists *KeyLists
 	// RescueImage and RescueSize are what a rescue instance is launched from, in every region.
@@ -382,7 +385,7 @@ type Driver interface {
 	RemoveKey(ctx context.Context, clientToken, region, entryID string) error
 
 	// PlacedKeys returns the keys that the cloud's agent places on an instance. Asked only of clouds that have such
-	// keys, as are PlaceKey and UnplaceKey.
+	// keys; PlaceKey and UnplaceKey also of those whose agent adds a line once.
 	PlacedKeys(ctx context.Context, id string) ([]PlacedKey, error)
 	// PlaceKey has a key placed on an instance for a user. The same key again is returned as it is.
 	PlaceKey(ctx context.Context, clientToken, id, user, name, line string) (PlacedKey, error)

@@ -55,9 +55,11 @@ func (r *restoreJob) askToSet(ctx context.Context, k store.Key) error {
 	return r.Keep()
 }
 
-// recordSet records the access of the new key: the cloud's agent places it, and no line of it is ours.
+// recordSet records the access of the new key: the cloud's agent places it, and no line of it is ours. Where it adds the line once, that is one
+// as any other from then on.
 func (r *restoreJob) recordSet() error {
-	id, err := r.Store.Place(r.Ctx, r.Instance.ID, r.In.NewID, r.Instance.LoginUser, "the cloud's agent", false)
+	once := r.Cloud.Properties().Adds != nil
+	id, err := r.Store.Place(r.Ctx, r.Instance.ID, r.In.NewID, r.Instance.LoginUser, "the cloud's agent", once)
 	if err != nil {
 		return err
 	}
@@ -90,7 +92,7 @@ func (r *restoreJob) unsetKey() error {
 	}
 	if stays, err := r.onlySet(rows); err != nil || stays {
 		if err == nil {
-			x.Left = append(x.Left, fmt.Sprintf("the cloud goes on setting %s there, as it is the only key of a person that the server is seen to take: plumlatch access remove %s -key %s",
+			x.Left = append(x.Left, fmt.Sprintf("the cloud's agent has set %s there, and it stays, as it is the only key of a person that the server is seen to take: plumlatch access remove %s -key %s",
 				r.In.New, r.Instance.Name, r.In.New))
 			err = r.Keep()
 		}

@@ -160,6 +160,7 @@ type restored struct {
 	Before  []string           `json:"before,omitempty"` // disks of the rescue instance
 	Disk    routes.BlockDevice `json:"disk"`
 	Mounts  []mounted          `json:"mounts,omitempty"`
+	Mapped  []string           `json:"mapped,omitempty"` // mappings that this work has made of the disk's logical volumes
 	Account routes.Account     `json:"account"`
 	Added   reach.Added        `json:"added"`
 
@@ -582,6 +583,9 @@ func (w *Service) FactsOf(ctx context.Context, row store.RestoreRow, c CloudSide
 	}
 	if p.Places != nil {
 		f.Sets = &routes.Sets{Images: p.Places.Images, Takes: p.Places.Takes, Grant: p.Places.Grant, Granted: p.Places.Granted}
+	}
+	if p.Adds != nil {
+		f.Sets = &routes.Sets{Images: p.Adds.Images, Takes: p.Adds.Takes, Grant: p.Adds.Grant, Granted: p.Adds.Granted, Once: true}
 	}
 	if p.Lends != nil {
 		f.Lends, f.LendImages = p.Lends.For, p.Lends.Images

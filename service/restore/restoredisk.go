@@ -111,7 +111,15 @@ func (r *restoreJob) mount() error {
 	at := "/run/plumlatch-" + r.Work.Token[:8]
 	return r.Effect("mount", func(ctx context.Context) error {
 		b := reach.Beneath{Files: files, Mount: at}
-		parts, not := routes.Candidates(x.Disk)
+		disk, shut, err := s.OpenGroups(ctx, x.Disk, "plumlatch-"+r.Work.Token[:8], func(names []string) error {
+			x.Mapped = names
+			return r.Keep()
+		})
+		if err != nil {
+			return err
+		}
+		parts, not := routes.Candidates(disk)
+		not = append(not, shut...)
 		type system struct {
 			part    routes.BlockDevice
 			account routes.Account
@@ -159,7 +167,7 @@ func (r *restoreJob) mount() error {
 		sys := found[0]
 		x.Account, x.Mounts = sys.account, []mounted{{sys.part.Path(), sys.part.FSType, at}}
 		if spec, dir := routes.HomeApart(sys.fstab, sys.account.Home); spec != "" {
-			p, ok := routes.Named(x.Disk, spec)
+			p, ok := routes.Named(disk, spec)
 			if !ok {
 				return door.Failf("the home of %s lies on %s, which is not on this volume", r.Instance.LoginUser, spec)
 			}
@@ -203,7 +211,7 @@ func (r *restoreJob) copied() error {
 
 // unmount unmounts whatever of the volume is mounted, and makes sure of it.
 func (r *restoreJob) unmount() error {
-	if len(r.D.Restore.Mounts) == 0 || r.D.Restore.Home {
+	if len(r.D.Restore.Mounts)+len(r.D.Restore.Mapped) == 0 || r.D.Restore.Home {
 		return nil
 	}
 	x := r.D.Restore
@@ -212,7 +220,7 @@ func (r *restoreJob) unmount() error {
 		// One that does not run has nothing mounted.
 		if in, e := r.Get(x.Rescue.CloudID); errors.Is(e, cloud.ErrNotFound) ||
 			e == nil && in.State != cloud.Running && in.State != cloud.Stopping {
-			x.Mounts = nil
+			x.Mounts, x.Mapped = nil, nil
 			if e := r.Keep(); e != nil || r.Work.Back {
 				return e
 			}
@@ -228,11 +236,16 @@ func (r *restoreJob) unmount() error {
 				return err
 			}
 		}
+		if err := s.CloseMapped(ctx, x.Mapped); errors.Is(err, reach.ErrMounted) {
+			return door.Failure{Reason: door.Words(err)}
+		} else if err != nil {
+			return err
+		}
 		return nil
 	}); err != nil {
 		return err
 	}
-	x.Mounts = nil
+	x.Mounts, x.Mapped = nil, nil
 	return r.Keep()
 }
 

@@ -46,18 +46,33 @@ func makeDisk(ctx context.Context, i image, rootTar, file string) error {
 		return fmt.Errorf("%d kernels instead of one: %w", len(kernels), errors.Join(err))
 	}
 	version := strings.TrimPrefix(filepath.Base(kernels[0]), "vmlinuz-")
-	menu := fmt.Sprintf("serial --unit=0 --speed=115200\nterminal_output serial\nlinux /boot/vmlinuz-%[1]s root=UUID=%[2]s ro console=ttyS0 net.ifnames=0 quiet\n"+
-		"initrd /boot/initrd.img-%[1]s\nboot\n", version, i.uuid)
+	from, system := "/boot", "UUID="+i.uuid
+	if i.fs == "lvm" { // the boot loader's partition is mounted at /boot
+		from, system = "", "/dev/mapper/deck--lines-root"
+	}
+	menu := fmt.Sprintf("serial --unit=0 --speed=115200\nterminal_output serial\nlinux %[3]s/vmlinuz-%[1]s root=%[2]s ro console=ttyS0 net.ifnames=0 quiet\n"+
+		"initrd %[3]s/initrd.img-%[1]s\nboot\n", version, system, from)
 	if err := os.MkdirAll(filepath.Join(root, "boot/grub"), 0o755); err != nil {
 		return err
 	}
 	if err := os.WriteFile(filepath.Join(root, "boot/grub/grub.cfg"), []byte(menu), 0o644); err != nil {
 		return err
 	}
-	if err := partition(ctx, disk); err != nil {
+	if err := partition(ctx, disk, i.fs == "lvm"); err != nil {
 		return err
 	}
 	switch i.fs {
+	case "lvm":
+		boot := filepath.Join(dir, "boot")
+		if err = os.Rename(filepath.Join(root, "boot"), boot); err == nil {
+			err = os.Mkdir(filepath.Join(root, "boot"), 0o755)
+		}
+		if err == nil {
+			err = do(ctx, "mke2fs", "-q", "-F", "-t", "ext4", "-L", "boot", "-E", fmt.Sprintf("offset=%d", rootStart*sector), "-d", boot, disk, fmt.Sprintf("%dK", bootLength/2))
+		}
+		if err == nil {
+			err = putGroup(ctx, root, disk, i)
+		}
 	case "ext4":
 		err = do(ctx, "mke2fs", "-q", "-F", "-t", "ext4", "-U", i.uuid, "-L", "root", "-E", fmt.Sprintf("offset=%d", rootStart*sector),
 			"-d", root, disk, fmt.Sprintf("%dK", rootLength/2))
@@ -80,6 +95,9 @@ func makeDisk(ctx context.Context, i image, rootTar, file string) error {
 // initramfs makes the first file system with the few modules that such a machine needs: all of them take seconds to unpack.
 func initramfs(ctx context.Context, root, fs string) error {
 	modules := fmt.Sprintf("virtio_pci\nvirtio_blk\n%s\n", fs)
+	if fs == "lvm" {
+		modules = "virtio_pci\nvirtio_blk\next4\ndm_mod\n"
+	}
 	if err := os.WriteFile(filepath.Join(root, "etc/initramfs-tools/modules"), []byte(modules), 0o644); err != nil {
 		return err
 	}
@@ -92,7 +110,7 @@ func initramfs(ctx context.Context, root, fs string) error {
 	return do(ctx, "chroot", root, "update-initramfs", "-u")
 }
 
-func partition(ctx context.Context, disk string) error {
+func partition(ctx context.Context, disk string, grouped bool) error {
 	f, err := os.Create(disk)
 	if err != nil {
 		return err
@@ -101,10 +119,14 @@ func partition(ctx context.Context, disk string) error {
 		return err
 	}
 	cmd := exec.CommandContext(ctx, "sfdisk", "-q", disk)
-	cmd.Stdin = strings.NewReader(fmt.Sprintf("label: gpt\n"+
-		"14 : start=%d, size=%d, type=21686148-6449-6E6F-744E-656564454649\n"+ // BIOS boot
-		"1 : start=%d, size=%d, type=4F68BCE3-E8CD-4DB1-96E7-FBCAF984B709\n", // root, x86-64
-		biosStart, biosLength, rootStart, rootLength))
+	table := fmt.Sprintf("label: gpt\n14 : start=%d, size=%d, type=21686148-6449-6E6F-744E-656564454649\n", biosStart, biosLength) // BIOS boot
+	if grouped {
+		table += fmt.Sprintf("15 : start=%d, size=%d, type=0FC63DAF-8483-4772-8E79-3D69D8477DE4\n"+ // Linux
+			"1 : start=%d, size=%d, type=E6D6D379-F507-44C2-A23C-238F2A3DF928\n", rootStart, bootLength, groupStart, groupLength) // LVM
+	} else {
+		table += fmt.Sprintf("1 : start=%d, size=%d, type=4F68BCE3-E8CD-4DB1-96E7-FBCAF984B709\n", rootStart, rootLength) // root, x86-64
+	}
+	cmd.Stdin = strings.NewReader(table)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("sfdisk: %w\n%s", err, out)
 	}
@@ -138,13 +160,17 @@ func xfs(ctx context.Context, dir, root, disk, uuid string) error {
 // bootLoader writes GRUB for a BIOS onto the disk: what grub-install does by way of a loop device, which is not there in a container.
 func bootLoader(ctx context.Context, dir, disk, fs string) error {
 	early, core := filepath.Join(dir, "early.cfg"), filepath.Join(dir, "core.img")
-	text := "set root=(hd0,gpt1)\nset prefix=($root)/boot/grub\nconfigfile $prefix/grub.cfg\n"
+	from := "(hd0,gpt1)/boot/grub"
+	if fs == "lvm" {
+		from = "(hd0,gpt15)/grub"
+	}
+	text := "set root=" + from[:strings.Index(from, "/")] + "\nset prefix=" + from + "\nconfigfile $prefix/grub.cfg\n"
 	if err := os.WriteFile(early, []byte(text), 0o600); err != nil {
 		return err
 	}
-	driver := map[string]string{"ext4": "ext2", "xfs": "xfs"}[fs]
+	driver := map[string]string{"ext4": "ext2", "xfs": "xfs", "lvm": "ext2"}[fs]
 	const modules = "/usr/lib/grub/i386-pc"
-	if err := do(ctx, "grub-mkimage", "-O", "i386-pc", "-d", modules, "-p", "(hd0,gpt1)/boot/grub", "-c", early, "-o", core,
+	if err := do(ctx, "grub-mkimage", "-O", "i386-pc", "-d", modules, "-p", from, "-c", early, "-o", core,
 		"biosdisk", "part_gpt", driver, "normal", "linux", "configfile", "serial", "terminal", "echo"); err != nil {
 		return err
 	}

@@ -29,7 +29,7 @@ import (
 // image is one kind of disk.
 type image struct {
 	name  string
-	fs    string // ext4 or xfs
+	fs    string // ext4 or xfs; lvm is ext4 in a volume group
 	uuid  string // of the root file system
 	user  string // who logs in
 	title string
@@ -39,6 +39,7 @@ var images = []image{
 	{"debian-12", "ext4", "5c1f30a2-7a0e-4d0c-9d51-0c7a0e2b0001", "debian", "root on ext4"},
 	{"debian-12-xfs", "xfs", "5c1f30a2-7a0e-4d0c-9d51-0c7a0e2b0002", "debian", "root on XFS"},
 	{"debian-12-deck", "ext4", "5c1f30a2-7a0e-4d0c-9d51-0c7a0e2b0003", "deck", "root on ext4, and the login user is called deck"},
+	{"debian-12-lvm", "lvm", "5c1f30a2-7a0e-4d0c-9d51-0c7a0e2b0004", "debian", "root and home folders in a volume group (LVM)"},
 }
 
 // diskMB is how large a disk is; a machine's root volume may be larger, and cloud-init lets the root file system grow.

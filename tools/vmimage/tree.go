@@ -22,8 +22,12 @@ var wanted = [][2]string{{"systemd-networkd.service", "multi-user.target"}, {"sy
 // files are what the image is beyond its packages.
 func files(i image) map[string]string {
 	options := map[string]string{"ext4": "rw,discard,errors=remount-ro", "xfs": "rw,discard"}[i.fs]
+	fstab := fmt.Sprintf("UUID=%s / %s %s 0 1\n", i.uuid, i.fs, options)
+	if i.fs == "lvm" {
+		fstab = "/dev/mapper/deck--lines-root / ext4 rw,errors=remount-ro 0 1\n/dev/mapper/deck--lines-home /home ext4 rw 0 2\nLABEL=boot /boot ext4 rw 0 2\n"
+	}
 	return map[string]string{
-		"etc/fstab":       fmt.Sprintf("UUID=%s / %s %s 0 1\n", i.uuid, i.fs, options),
+		"etc/fstab":       fstab,
 		"etc/machine-id":  "", // empty, and not "uninitialized": the presets of a first boot take a quarter of a minute when emulated (machine-id(5))
 		"etc/hostname":    "localhost\n",
 		"etc/hosts":       "127.0.0.1 localhost\n",

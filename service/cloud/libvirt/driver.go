@@ -71,7 +71,8 @@ func (d *Driver) Name() string { return "libvirt" }
 // Properties says what a host with libvirt takes, and what it lacks.
 func (d *Driver) Properties() cloud.Properties {
 	p := cloud.Properties{Names: d.names, MaxUserData: maxUserData, MaxTags: 50, Boot: d.c.Boot, BootText: true, Volumes: true, NoStaticAddresses: true,
-		NoPrices: true, RescueImage: d.c.Rescue.Image, RescueSize: d.c.Rescue.Size, Images: &cloud.Imaging{Running: true, PerGB: copyPerGB}}
+		NoPrices: true, RescueImage: d.c.Rescue.Image, RescueSize: d.c.Rescue.Size, Images: &cloud.Imaging{Running: true, PerGB: copyPerGB},
+		Adds: &cloud.Placing{Takes: 5 * time.Second}}
 	if d.c.networked() {
 		p.Images.Shuts, p.Images.ShutsOut = true, true
 	} else {

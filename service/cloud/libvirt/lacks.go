@@ -26,21 +26,6 @@ func (d *Driver) RemoveKey(ctx context.Context, clientToken, region, entryID str
 	return lacks("lists of keys")
 }
 
-// PlacedKeys is refused, and so are PlaceKey and UnplaceKey.
-func (d *Driver) PlacedKeys(ctx context.Context, id string) ([]cloud.PlacedKey, error) {
-	return nil, lacks("keys that it places by itself")
-}
-
-// PlaceKey is refused.
-func (d *Driver) PlaceKey(ctx context.Context, clientToken, id, user, name, line string) (cloud.PlacedKey, error) {
-	return cloud.PlacedKey{}, lacks("keys that it places by itself")
-}
-
-// UnplaceKey is refused.
-func (d *Driver) UnplaceKey(ctx context.Context, clientToken, entryID string) error {
-	return lacks("keys that it places by itself")
-}
-
 // Lend is refused.
 func (d *Driver) Lend(ctx context.Context, clientToken, id, user, line string) (time.Time, error) {
 	return time.Time{}, lacks("keys that it lends")

@@ -305,6 +305,47 @@ func (l *link) volumes() (out []string, err error) {
 	return out, err
 }
 
+// guest has a machine's guest agent carry out a command, in JSON.
+func (l *link) guest(d domain, command string) (string, error) {
+	answer, err := l.v.QEMUDomainAgentCommand(d.d, command, agentLimit, 0)
+	if err != nil || len(answer) == 0 {
+		return "", agentSaid(err)
+	}
+	return answer[0], nil
+}
+
+// agentSaid has it be a refusal that no agent answers: asking once more is of no use.
+func agentSaid(err error) error {
+	var e rpc.Error
+	if !errors.As(err, &e) {
+		return err
+	}
+	switch rpc.ErrorNumber(e.Code) {
+	case rpc.ErrAgentUnresponsive, rpc.ErrAgentUnsynced, rpc.ErrAgentCommandTimeout:
+		return refused("the machine's guest agent does not answer: it is not there, or it does not run")
+	case rpc.ErrAgentCommandFailed:
+		return refused("the machine's guest agent refuses: %s", plaintext.Line(plaintext.Cut(e.Message, 200)))
+	}
+	return err
+}
+
+// guestKeys are the lines of a user's file of keys, without comments, as the guest agent says. None for no file.
+func (l *link) guestKeys(d domain, user string) ([]string, error) {
+	_, _ = l.v.DomainAgentSetResponseTimeout(d.d, agentLimit, 0)
+	out, err := l.v.DomainAuthorizedSshKeysGet(d.d, user, 0)
+	return out, agentSaid(err)
+}
+
+// addGuestKeys has the guest agent add lines to it, and dropGuestKeys take lines out.
+func (l *link) addGuestKeys(d domain, user string, lines []string) error {
+	return agentSaid(l.v.DomainAuthorizedSshKeysSet(d.d, user, lines, uint32(rpc.DomainAuthorizedSSHKeysSetAppend)))
+}
+
+func (l *link) dropGuestKeys(d domain, user string, lines []string) error {
+	_, _ = l.v.DomainAgentSetResponseTimeout(d.d, agentLimit, 0)
+	return agentSaid(l.v.DomainAuthorizedSshKeysSet(d.d, user, lines, uint32(rpc.DomainAuthorizedSSHKeysSetRemove)))
+}
+
 // agentLimit is how long the guest agent may take for an answer, in seconds: it is the machine's, and may be hostile.
 const agentLimit = 10
 

@@ -39,6 +39,8 @@ type about struct {
 	// Groups are the shared groups of inbound rules that it has, and Notes what was said of rules of its own.
 	Groups []string `xml:"group,omitempty"`
 	Notes  []note   `xml:"rule-note,omitempty"`
+	// Placed are keys that its guest agent has added, the newest last.
+	Placed []placed `xml:"placed,omitempty"`
 	// Note is of whoever moved its root volume last; Leaving is the domain that the volume is being taken from.
 	Note    string `xml:"note,omitempty"`
 	Leaving string `xml:"leaving,omitempty"`

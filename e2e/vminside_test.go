@@ -279,8 +279,15 @@ func (b *board) killedWhen(t *testing.T, so string, args ...string) {
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
 	defer func() { _ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }()
-	if out := b.root(t, "for n in $(seq 600); do if "+so+"; then echo so; exit; fi; sleep 0.1; done"); out != "so\n" {
-		t.Fatalf("it never came to that: %s", said.String())
+	for deadline := time.Now().Add(5 * time.Minute); b.root(t, "if "+so+"; then echo so; fi") == ""; {
+		select {
+		case err := <-ended:
+			t.Fatalf("it ended before: %v %s", err, said.String())
+		default:
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("it never came to that: %s", said.String())
+		}
 	}
 	mustDo(t, syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL))
 	if err := <-ended; err == nil {

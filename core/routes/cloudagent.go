@@ -45,6 +45,7 @@ var _ = register(Route{
 			o.UntilIn = s.Takes
 		}
 		if s != nil && s.Once {
+			o.NotOurs = true
 			o.Changes = append(o.Changes, "its file of keys is written by the cloud's agent, and not by an edit of ours: on some machines that puts another file in its place",
 				"the new key's line is one as any other afterwards")
 			o.ToCheck = append(o.ToCheck, "that the cloud's agent runs there: if it does not, nothing is added")

@@ -123,6 +123,7 @@ type Offer struct {
 	Sure         string     // how that is known
 	Steps        []string   // in words
 	Rehearsed    *Rehearsed // its last rehearsal there; nil for none
+	NotOurs      bool       // the file is written by somebody else's program, and not by an edit of ours
 }
 
 // Step is one step of a route: Name is what service/work knows it by.
@@ -190,7 +191,7 @@ func ByName(name string) (Route, bool) {
 }
 
 // Compare has every route say what it offers: the open ones first, ranked by
-// less loss, then less downtime, then less time, then fewer changes.
+// less loss, then less downtime, then our own edits before those of others, then less time, then fewer changes.
 func Compare(f Facts) []Offer {
 	var out []Offer
 	for _, r := range All() {
@@ -255,7 +256,8 @@ func rank(a, b Offer) int {
 	case b.Open && !a.Open:
 		return 1
 	}
-	return cmp.Or(len(a.CanBeLost)-len(b.CanBeLost), cmp.Compare(a.Down, b.Down), cmp.Compare(a.UntilIn, b.UntilIn),
+	not := map[bool]int{true: 1}
+	return cmp.Or(len(a.CanBeLost)-len(b.CanBeLost), cmp.Compare(a.Down, b.Down), not[a.NotOurs]-not[b.NotOurs], cmp.Compare(a.UntilIn, b.UntilIn),
 		len(a.Changes)-len(b.Changes))
 }
 

@@ -118,7 +118,7 @@ func TestEachCondition(t *testing.T) {
 	}
 }
 
-// TestRank: less loss, then less downtime, then less time, then fewer changes.
+// TestRank: less loss, then less downtime, then our own edits, then less time, then fewer changes.
 func TestRank(t *testing.T) {
 	var order []string
 	for _, o := range Compare(inOrder()) {
@@ -126,6 +126,16 @@ func TestRank(t *testing.T) {
 	}
 	if got := strings.Join(order, " "); got != "agent steward cloud-agent lent-key already-open second-key boot-text disk copy" {
 		t.Errorf("ranked %s", got)
+	}
+	// An agent that adds a line once writes the file itself: after all that is our own edit, and before what stops the machine.
+	once := inOrder()
+	once.Sets.Once = true
+	order = order[:0]
+	for _, o := range Compare(once) {
+		order = append(order, o.Route)
+	}
+	if got := strings.Join(order, " "); got != "agent steward lent-key already-open second-key cloud-agent boot-text disk copy" {
+		t.Errorf("where the cloud's agent adds a line once: %s", got)
 	}
 	// Many at a time: those that need nobody's hand first, and one that is shut is none of them.
 	f := inOrder()

@@ -26,9 +26,10 @@ const vmRegion = "ticket-office"
 
 // vms is a service whose cloud is a libvirtd of an ordinary user, started for the test, with machines that boot a real system.
 type vms struct {
-	*demo // the client's side
-	host  *ownhost.Host
-	slot  *slot
+	*demo   // the client's side
+	host    *ownhost.Host
+	slot    *slot
+	service *replica // nil while none runs
 }
 
 // startHost starts a libvirtd of an ordinary user for the test, without any image.
@@ -100,9 +101,26 @@ func startVMsOn(t *testing.T, slotNumber int, host *ownhost.Host, network string
 	v.slot.libvirt = filepath.Join(v.slot.dir, "libvirt.yaml")
 	mustDo(t, os.WriteFile(v.slot.libvirt, []byte(config), 0o600))
 	v.slot.options = append([]string{"-state-limit", "10m"}, options...)
-	c := v.slot.serve(t)
-	v.demo = &demo{dir: v.slot.dir, url: c.URL(), token: v.slot.token}
+	v.demo = &demo{dir: v.slot.dir, token: v.slot.token}
+	t.Cleanup(func() {
+		if v.service == nil {
+			return
+		}
+		v.service.end()
+		if t.Failed() {
+			t.Logf("what the service warned of:\n%s", warnings(v.service.log.String()))
+		}
+	})
+	v.serve(t, "", "")
 	return v
+}
+
+// serve starts the service, which ends at a point if one is given.
+func (v *vms) serve(t *testing.T, point, how string) {
+	t.Helper()
+	r, err := v.slot.start(point, how)
+	mustDo(t, err)
+	v.service, v.url = r, r.url
 }
 
 // left is what stands on the host: domains, and volumes of the pool.
@@ -114,7 +132,12 @@ func (v *vms) left(t *testing.T) []string {
 	mustDo(t, err)
 	out := strings.Fields(domains)
 	for line := range strings.Lines(volumes) {
-		if f := strings.Fields(line); len(f) > 0 && !strings.HasSuffix(f[0], "-removed") {
+		f := strings.Fields(line)
+		if len(f) == 0 || strings.HasSuffix(f[0], "-removed") {
+			continue
+		}
+		// What a machine writes is a volume only since somebody has had the pool read anew.
+		if of, is := strings.CutSuffix(f[0], "-console.log"); !is || !slices.Contains(out, of) {
 			out = append(out, f[0])
 		}
 	}

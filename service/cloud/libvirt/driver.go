@@ -458,7 +458,40 @@ func (d *Driver) make(l *link, h Host, id, clientToken string, ask cloud.Launch)
 	if err != nil {
 		return err
 	}
-	return l.define(domainXML(def))
+	if err := l.define(domainXML(def)); err != nil {
+		if h.Network.IsValid() { // nobody would find the filter
+			err = errors.Join(err, l.dropFilter(def.filter))
+		}
+		return err
+	}
+	return l.onlyOne(h, id, a.Address)
+}
+
+// onlyOne has a machine be there that no other has the address of. Another service may give the host's addresses out at the same moment. Each looks
+// after it has defined its machine, so that at least the later one sees the other; whoever sees one takes its own away, and is asked again.
+func (l *link) onlyOne(h Host, id, address string) error {
+	all, err := l.domains()
+	if err != nil {
+		return err
+	}
+	for _, x := range all {
+		m, err := parse(x.xml)
+		if err != nil {
+			return err
+		}
+		if a := m.Metadata.About; a == nil || a.Address != address || m.UUID == id {
+			continue
+		}
+		own, err := l.lookup(id)
+		if err == nil {
+			err = l.undefine(own)
+		}
+		if err == nil && h.Network.IsValid() {
+			err = l.dropFilter(filterName(id))
+		}
+		return errors.Join(fmt.Errorf("%w: another machine was given the address %s at the same moment", cloud.ErrFailed, address), err)
+	}
+	return nil
 }
 
 // freeAddress is the first address of the host's range that no machine of it has.

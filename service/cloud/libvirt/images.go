@@ -152,7 +152,7 @@ func (l *link) copyRoot(ctx context.Context, image string, m made) error {
 	if err != nil {
 		return err
 	}
-	if err := l.endBackup(x); err != nil {
+	if err := l.endBackup(x, imageName(image)); err != nil {
 		return err
 	}
 	is, err := parse(cmp.Or(x.live, x.xml))

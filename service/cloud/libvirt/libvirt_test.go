@@ -266,6 +266,41 @@ func TestNetworked(t *testing.T) {
 	}
 }
 
+// TestTwoServices: two services that launch on one host at the same moment give no address out twice.
+func TestTwoServices(t *testing.T) {
+	d := startDaemon(t)
+	const each = 3
+	type end struct {
+		in  cloud.Instance
+		err error
+	}
+	ends := make(chan end, 2*each)
+	for service := range 2 {
+		v := d.driver(t, "127.61.4.0/24")
+		for n := range each {
+			go func() {
+				var e end
+				for range 20 { // what failed is asked for again, under its token
+					token := fmt.Sprintf("twice-%d-%d", service, n)
+					if e.in, e.err = v.Launch(t.Context(), token, cloud.Launch{Name: "twice", Region: "quay-host", Image: "bare", Size: "small"}); !errors.Is(e.err, cloud.ErrFailed) {
+						break
+					}
+					time.Sleep(time.Duration(50*(service+1)) * time.Millisecond)
+				}
+				ends <- e
+			}()
+		}
+	}
+	taken := map[string]string{}
+	for range 2 * each {
+		e := <-ends
+		if e.err != nil || e.in.Address == "" || taken[e.in.Address] != "" {
+			t.Errorf("launched %+v %v; its address is that of %q", e.in, e.err, taken[e.in.Address])
+		}
+		taken[e.in.Address] = e.in.ID
+	}
+}
+
 // TestOthers: what somebody else made is listed, and nothing of it is touched.
 func TestOthers(t *testing.T) {
 	d := startDaemon(t)

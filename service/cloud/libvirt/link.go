@@ -382,9 +382,10 @@ func (l *link) backup(ctx context.Context, d domain, xml string) error {
 	return err
 }
 
-// endBackup ends what an earlier backup of the machine has left going.
-func (l *link) endBackup(d domain) error {
-	if _, err := l.v.DomainBackupGetXMLDesc(d.d, 0); err != nil {
+// endBackup ends what an earlier backup into a volume of ours has left going; one of somebody else's goes on.
+func (l *link) endBackup(d domain, volume string) error {
+	text, err := l.v.DomainBackupGetXMLDesc(d.d, 0)
+	if err != nil || !strings.Contains(text, "/"+volume) {
 		return nil // there is none
 	}
 	return l.v.DomainAbortJob(d.d)

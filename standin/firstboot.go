@@ -97,7 +97,8 @@ func (c *Cloud) makeDisk(in *stored) error {
 	return c.makeIdentity(in)
 }
 
-// makeIdentity makes what only one machine may have: its host keys, and its machine-id (machine-id(5)).
+// makeIdentity makes what only one machine may have: its host keys, and its machine-id, if it has none: a copy by image keeps the one that the image
+// carries (machine-id(5)), as real machines do.
 func (c *Cloud) makeIdentity(in *stored) error {
 	root := diskName(in.ID)
 	pair, err := keypair.Create(keypair.Ed25519, "root@"+in.Name)
@@ -108,10 +109,14 @@ func (c *Cloud) makeIdentity(in *stored) error {
 	if err != nil {
 		return err
 	}
-	id := make([]byte, 16)
-	_, _ = rand.Read(id) // it never fails
+	if text, err := c.root.ReadFile(root + "/etc/machine-id"); err != nil || len(text) == 0 {
+		id := make([]byte, 16)
+		_, _ = rand.Read(id) // it never fails
+		if err := c.writeFile(root+"/etc/machine-id", hex.EncodeToString(id)+"\n", 0o444); err != nil {
+			return err
+		}
+	}
 	return errors.Join(
-		c.writeFile(root+"/etc/machine-id", hex.EncodeToString(id)+"\n", 0o444),
 		c.writeFile(root+"/"+hostKeyFile, string(private), 0o600),
 		c.writeFile(root+"/"+hostKeyFile+".pub", pair.Public.Line()+"\n", 0o644),
 	)

@@ -197,7 +197,7 @@ func (c *Cloud) copyTree(from, to string) error {
 	})
 }
 
-// newIdentity has a copy of an instance make anew what only one machine may have: its host keys, its machine-id and its name.
+// newIdentity has a copy of an instance make anew what first boot makes anew by the cloud's ID: its host keys and its name.
 func (c *Cloud) newIdentity(in *stored) error {
 	root := diskName(in.ID)
 	dir, err := fs.ReadDir(c.root.FS(), root+"/etc/ssh")

@@ -55,7 +55,7 @@ var _ = register(Route{
 		}
 		o.People = "a word, before the old one is removed"
 		o.Charges = append(o.Charges, Charge{"the old one's volume, for each week that it is kept", f.KeepWeek, f.Currency})
-		o.Changes = append(o.Changes, "another machine: its host keys, machine-id and private address are new", "what its image carries "+
+		o.Changes = append(o.Changes, "another machine: its host keys and private address are new; its machine-id is the old one's, as its image carries it", "what its image carries "+
 			"stands twice: secrets, registrations and licences",
 			map[bool]string{false: "login by password is off on it, as on every instance that the service launches",
 				true: "it has a first password of its own, encrypted to the new key"}[f.Desktop])

@@ -92,8 +92,12 @@ func (r *restoreJob) unsetKey() error {
 	}
 	if stays, err := r.onlySet(rows); err != nil || stays {
 		if err == nil {
-			x.Left = append(x.Left, fmt.Sprintf("the cloud's agent has set %s there, and it stays, as it is the only key of a person that the server is seen to take: plumlatch access remove %s -key %s",
-				r.In.New, r.Instance.Name, r.In.New))
+			stays := fmt.Sprintf("the cloud goes on setting %s there", r.In.New)
+			if r.Cloud.Properties().Adds != nil {
+				stays = fmt.Sprintf("the line of %s that the cloud's agent has added stays there", r.In.New)
+			}
+			x.Left = append(x.Left, fmt.Sprintf("%s, as it is the only key of a person that the server is seen to take: plumlatch access remove %s -key %s",
+				stays, r.Instance.Name, r.In.New))
 			err = r.Keep()
 		}
 		return err

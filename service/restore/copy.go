@@ -1096,7 +1096,7 @@ func (w *Service) startAgain(ctx context.Context, r *door.Run, id, token string)
 func (r *restoreJob) tellCopy() error {
 	c, x := r.copying(), r.D.Restore
 	x.Changed = append(x.Changed, fmt.Sprintf("it is %s at the cloud, and was %s", c.CloudID, c.Old.CloudID),
-		"its machine-id and its private address are new")
+		"its private address is new; its machine-id is the old one's, as its image carried it")
 	if c.Host.Blob != nil {
 		x.Changed = append(x.Changed, "its host key: "+c.Host.Fingerprint+" (plumlatch hosts write)")
 	}

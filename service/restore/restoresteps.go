@@ -19,6 +19,7 @@ import (
 	"plumlatch/core/keypair"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/rotation"
+	"plumlatch/core/routes"
 	"plumlatch/core/wire"
 	"plumlatch/reach"
 	"plumlatch/service/accesses"
@@ -491,14 +492,10 @@ func (r *restoreJob) withdraw() error {
 
 // withdrawLost withdraws one lost key, with the guard of rule 1, and asks whether it is refused.
 func (r *restoreJob) withdrawLost(in restoring, k store.Key, was rotation.Mark, old store.Access) error {
-	ctx, cancel := context.WithTimeout(r.Ctx, 20*time.Second)
-	defer cancel()
 	if !r.Entered() { // not r.enter, which would wait for a steward that may never get in
-		_, done, err := r.Steward(ctx, r.Instance)
-		if err != nil {
+		if err := r.stewardSoon(); err != nil {
 			return err
 		}
-		done()
 	}
 	_, within, err := r.Store.ShownSince(r.Ctx, in.NewID, cmp.Or(in.ProofOf, r.Work.ID))
 	if err != nil {
@@ -516,6 +513,29 @@ func (r *restoreJob) withdrawLost(in restoring, k store.Key, was rotation.Mark, 
 		return door.Failf("the server still takes it, though it is in no file that it is known to read")
 	}
 	return nil
+}
+
+// stewardSoon sees that the steward gets in. A machine that was started a moment ago may start its SSH server anew in its first minute (cloud-init
+// does): where this work has started it, a server that cannot be reached is asked again for a while. One that refuses the steward has answered.
+func (r *restoreJob) stewardSoon() error {
+	route, _ := routes.ByName(r.In.Route)
+	starts := slices.ContainsFunc(route.Steps, func(s routes.Step) bool { return s.Name == "start" })
+	for deadline := time.Now().Add(min(time.Minute, 4*r.StateLimit)); ; {
+		ctx, cancel := context.WithTimeout(r.Ctx, 20*time.Second)
+		_, done, err := r.Steward(ctx, r.Instance)
+		cancel()
+		if err == nil {
+			done()
+			return nil
+		}
+		if !starts || door.CauseOf(err) != "reach" || r.Ctx.Err() != nil || time.Now().After(deadline) {
+			return err
+		}
+		if stop := r.Stopping(); stop != nil {
+			return stop
+		}
+		r.Sleep(5 * door.Poll)
+	}
 }
 
 // checks runs what "works" means for the instance.

@@ -4,8 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"syscall"
@@ -44,7 +42,7 @@ func effects(kind string) (out []string) {
 }
 
 // through carries the work on to its end. login is what shows the new key, once the work waits for that.
-func (k *killed) through(id int64, kind, without string, login func()) {
+func (k *killed) through(id int64, kind, without string, points []string, login func()) {
 	t := k.t
 	t.Helper()
 	db := k.slot.connect(t)
@@ -63,7 +61,7 @@ func (k *killed) through(id int64, kind, without string, login func()) {
 		return slices.Contains([]string{"done", "failed", "cancelled", "stuck"}, state)
 	}
 	k.kill()
-	points, downed := effects(kind), without == ""
+	downed := without == ""
 	for deadline := time.Now().Add(40 * time.Minute); ; {
 		at, state, waits := look()
 		if over(state) {
@@ -128,6 +126,30 @@ func (k *killed) through(id int64, kind, without string, login func()) {
 	}
 }
 
+// begun begins a piece of work by a command, and returns its ID.
+func (k *killed) begun(t *testing.T, args ...string) int64 {
+	t.Helper()
+	k.must(t, args...)
+	var all struct{ Items []wire.Work }
+	mustDo(t, json.Unmarshal([]byte(k.must(t, "work", "list", "-json")), &all))
+	latest := slices.MaxFunc(all.Items, func(x, y wire.Work) int { return int(x.ID - y.ID) })
+	return latest.ID
+}
+
+// lostAndRestored loses the private key, and restores access by a route whose work is killed at the points.
+func (k *killed) lostAndRestored(t *testing.T, route, without string, points []string) {
+	t.Helper()
+	lost, next := k.lose(t), k.fresh(t)
+	k.timed(t, route, func() {
+		k.through(k.begun(t, "restore", k.name, "-route", route, "-new", next, "-detach", "-yes"), "restore-"+route, without, points, func() {
+			k.must(t, "key", "prove", next, "-identity", k.file(next))
+		})
+	})
+	k.opens(t, next)
+	k.shut(t, lost)
+	k.key = next
+}
+
 // TestVMKilled kills the service at every effect of a launch, of the boot text and of the disk route on a real machine, and libvirtd in each of them. What
 // was asked of the cloud is never done twice, the machine is let into by its new key, and nothing is left.
 func TestVMKilled(t *testing.T) {
@@ -135,31 +157,12 @@ func TestVMKilled(t *testing.T) {
 	b := &board{vms: v, name: "storm-board", key: "storm-board-key-0", keys: t.TempDir(), before: v.left(t)}
 	k := &killed{board: b, t: t}
 	b.must(t, "key", "create", b.key, "-dir", b.keys)
-	begun := func(args ...string) int64 {
-		t.Helper()
-		b.must(t, args...)
-		var all struct{ Items []wire.Work }
-		mustDo(t, json.Unmarshal([]byte(b.must(t, "work", "list", "-json")), &all))
-		latest := slices.MaxFunc(all.Items, func(x, y wire.Work) int { return int(x.ID - y.ID) })
-		return latest.ID
-	}
 	b.timed(t, "launch", func() {
-		k.through(begun("instance", "launch", b.name, "-image", "debian-12", "-size", "small", "-region", vmRegion, "-key", b.key, "-detach"), "launch", "run", func() {})
+		k.through(k.begun(t, "instance", "launch", b.name, "-image", "debian-12", "-size", "small", "-region", vmRegion, "-key", b.key, "-detach"), "launch", "run", effects("launch"), func() {})
 	})
 	b.opens(t, b.key)
-	for _, c := range []struct{ route, without string }{{"boot-text", "set-text"}, {"disk", "lend"}} {
-		lost, next := filepath.Join(t.TempDir(), "lost"), b.fresh(t)
-		mustDo(t, os.Rename(b.file(b.key), lost))
-		b.must(t, "key", "lost", b.key)
-		b.timed(t, c.route, func() {
-			k.through(begun("restore", b.name, "-route", c.route, "-new", next, "-detach", "-yes"), "restore-"+c.route, c.without, func() {
-				b.must(t, "key", "prove", next, "-identity", b.file(next))
-			})
-		})
-		b.opens(t, next)
-		b.shut(t, lost)
-		b.key = next
-	}
+	k.lostAndRestored(t, "boot-text", "set-text", effects("restore-boot-text"))
+	k.lostAndRestored(t, "disk", "lend", effects("restore-disk"))
 	t.Logf("killed %d times", k.kills)
 	if k.kills < 20 {
 		t.Errorf("the service was killed %d times only", k.kills)

@@ -231,9 +231,6 @@ func (r *Rescue) OpenGroups(ctx context.Context, d routes.BlockDevice, prefix st
 	if err := names(called); err != nil {
 		return d, nil, err
 	}
-	if err := r.CloseMapped(ctx, called); err != nil { // an earlier try has left them
-		return d, nil, err
-	}
 	var not []string
 	for n, v := range all {
 		if v.Not != "" {
@@ -243,8 +240,17 @@ func (r *Rescue) OpenGroups(ctx context.Context, d routes.BlockDevice, prefix st
 		if !mappingName.MatchString(called[n]) {
 			return d, nil, routes.ErrDisks
 		}
+		stands, err := r.mapped(ctx, called[n], v.Table)
+		if err != nil {
+			return d, nil, err
+		}
 		table := "printf '%s\\n' " + shellQuote(strings.Join(v.Table, "\n")) + " | dmsetup create " + called[n]
-		if _, err := r.run(ctx, "sh -c "+shellQuote(table)); err != nil {
+		if stands { // an earlier try has made it, and may have mounted it
+			err = nil
+		} else if err = r.CloseMapped(ctx, called[n:n+1]); err == nil {
+			_, err = r.run(ctx, "sh -c "+shellQuote(table))
+		}
+		if err != nil {
 			if ctx.Err() != nil {
 				return d, nil, ctx.Err()
 			}
@@ -258,6 +264,19 @@ func (r *Rescue) OpenGroups(ctx context.Context, d routes.BlockDevice, prefix st
 		rest.Children = append(rest.Children, p)
 	}
 	return rest, not, nil
+}
+
+// mapped tells whether a mapping is there and is laid out by a table. dmsetup names the disks of a table by their numbers, so those are not compared:
+// the name is this work's own, and no other disk is laid out so.
+func (r *Rescue) mapped(ctx context.Context, name string, table []string) (bool, error) {
+	text, err := r.run(ctx, "dmsetup table "+name)
+	if _, known := errors.AsType[statusError](err); known {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	return routes.SameTable(table, strings.Split(strings.TrimSpace(text), "\n")), nil
 }
 
 // letGo removes the mappings that the rescue instance has made of a disk by itself, as it does for a group that it has not met before.

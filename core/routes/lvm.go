@@ -158,6 +158,14 @@ func ReadGroups(pvs, lvs []byte, partitions []string) ([]LogicalVolume, error) {
 	return out, nil
 }
 
+// SameTable tells whether a mapping is laid out by a table, whatever its disks are called: dmsetup(8) answers with their numbers.
+func SameTable(want, is []string) bool {
+	return slices.EqualFunc(want, is, func(a, b string) bool {
+		x, y := strings.Fields(a), strings.Fields(b)
+		return len(x) == 5 && len(y) == 5 && x[0] == y[0] && x[1] == y[1] && x[2] == y[2] && x[4] == y[4]
+	})
+}
+
 // LogicalVolumeName tells logical volumes apart.
 type LogicalVolumeName struct{ Group, Name string }
 

@@ -37,6 +37,10 @@ func TestGroups(t *testing.T) {
 			t.Errorf("laid out, and it is not plain: %+v", v)
 		}
 	}
+	if is := []string{"0 81920 linear 254:17 43008", "81920 8192 linear 254:19 20480"}; !SameTable(all[0].Table, is) || SameTable(all[0].Table, is[:1]) ||
+		SameTable(all[0].Table, []string{is[0], "81920 8192 linear 254:19 20481"}) || SameTable(all[0].Table, []string{is[0], ""}) {
+		t.Error("a table is not known again, or another is taken for it")
+	}
 	// One partition alone: what lies on the other is not here.
 	if all, err = ReadGroups([]byte(pvsBookworm), []byte(lvsBookworm), parts[:1]); err != nil || all[0].Table != nil {
 		t.Errorf("half of it: %+v %v", all, err)

@@ -108,7 +108,9 @@ vm-test: build ## every story on real machines, with the images that make vm-ima
 	@scripts/packages.sh $(foreach p,$(TEST_PACKAGES) $(VM_IMAGE_PACKAGES) $(VM_NETWORK_PACKAGES),'$(p)')
 	go run ./tools/vmimage -dir .vm
 	PLUMLATCH_VM=$(CURDIR)/.vm go test -count=1 -timeout 15m -v ./service/cloud/libvirt -run '^TestNetworked$$'
-	PLUMLATCH_VM=$(CURDIR)/.vm go test -count=1 -timeout 120m -v ./e2e -run '^TestVM'
+	rm -f .vm/times
+	PLUMLATCH_VM=$(CURDIR)/.vm PLUMLATCH_VM_TIMES=$(CURDIR)/.vm/times go test -count=1 -timeout 150m -v ./e2e -run '^TestVM'
+	go run ./tools/vmtable .vm/times docs/libvirt.md
 
 model: ## check the model of the rotation with spin: nobody locked out, always an end
 	@scripts/packages.sh spin=/usr/bin/spin gcc=/usr/bin/cc libc6-dev=/usr/include/stdio.h

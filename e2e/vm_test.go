@@ -156,25 +156,38 @@ func (v *vms) realSSH(t *testing.T, i wire.Instance, identity, command string, m
 			fmt.Fprintf(&known, "[%s]:%d %s\n", i.Address, i.Port, k.PublicKey)
 		}
 	}
-	out, err := exec.Command("ssh", append(more, "-F", "none", "-i", identity, "-o", "IdentitiesOnly=yes", "-o", "IdentityAgent=none", "-o", "BatchMode=yes",
-		"-o", "UserKnownHostsFile="+writeFile(t, known.String()), "-o", "StrictHostKeyChecking=yes", "-o", "ConnectTimeout=30", "-p", strconv.Itoa(i.Port),
-		i.LoginUser+"@"+i.Address, command)...).CombinedOutput()
+	var out []byte
+	var err error
+	for range 6 { // a server that is being started anew, or that has its hands full, closes the connection before it says a word
+		if out, err = sshOnce(t, i, identity, command, known.String(), more); err == nil || !strings.Contains(string(out), "kex_exchange_identification") {
+			break
+		}
+		time.Sleep(5 * time.Second)
+	}
 	return string(out), err == nil
+}
+
+func sshOnce(t *testing.T, i wire.Instance, identity, command, known string, more []string) ([]byte, error) {
+	t.Helper()
+	return exec.Command("ssh", append(slices.Clone(more), "-F", "none", "-i", identity, "-o", "IdentitiesOnly=yes", "-o", "IdentityAgent=none", "-o", "BatchMode=yes",
+		"-o", "UserKnownHostsFile="+writeFile(t, known), "-o", "StrictHostKeyChecking=yes", "-o", "ConnectTimeout=30", "-p", strconv.Itoa(i.Port),
+		i.LoginUser+"@"+i.Address, command)...).CombinedOutput()
 }
 
 // board is a machine, the key that opens it, and the folder with the engineer's private keys.
 type board struct {
 	*vms
-	name, key, keys string
-	before          []string // what stood on the host
-	turn            int
-	took            []string
+	name, image string
+	key, keys   string
+	before      []string // what stood on the host
+	turn        int
+	took        []string
 }
 
 // launchBoard launches it, and gets in by the real ssh.
 func (v *vms) launchBoard(t *testing.T, name, image string) *board {
 	t.Helper()
-	b := &board{vms: v, name: name, key: name + "-key-0", keys: t.TempDir(), before: v.left(t)}
+	b := &board{vms: v, name: name, image: image, key: name + "-key-0", keys: t.TempDir(), before: v.left(t)}
 	v.must(t, "key", "create", b.key, "-dir", b.keys)
 	b.timed(t, "launch to a login", func() {
 		v.must(t, "instance", "launch", name, "-image", image, "-size", "small", "-region", vmRegion, "-key", b.key)
@@ -187,8 +200,20 @@ func (b *board) timed(t *testing.T, what string, f func()) {
 	t.Helper()
 	began := time.Now()
 	f()
-	b.took = append(b.took, fmt.Sprintf("%s: %s", what, time.Since(began).Round(time.Second)))
+	took := time.Since(began)
+	b.took = append(b.took, fmt.Sprintf("%s: %s", what, took.Round(time.Second)))
 	t.Log(b.took[len(b.took)-1])
+	file := os.Getenv("PLUMLATCH_VM_TIMES") // from which make vm-test makes the table of docs/libvirt.md
+	if file == "" {
+		return
+	}
+	line, err := json.Marshal(map[string]any{"test": t.Name(), "image": b.image, "what": what, "seconds": took.Seconds()})
+	mustDo(t, err)
+	out, err := os.OpenFile(file, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+	mustDo(t, err)
+	defer out.Close()
+	_, err = out.Write(append(line, '\n'))
+	mustDo(t, err)
 }
 
 func (b *board) file(key string) string { return filepath.Join(b.keys, key) }

@@ -154,7 +154,7 @@ func (k *killed) lostAndRestored(t *testing.T, route, without string, points []s
 // was asked of the cloud is never done twice, the machine is let into by its new key, and nothing is left.
 func TestVMKilled(t *testing.T) {
 	v := startVMs(t, 164, "debian-12")
-	b := &board{vms: v, name: "storm-board", key: "storm-board-key-0", keys: t.TempDir(), before: v.left(t)}
+	b := &board{vms: v, name: "storm-board", image: "debian-12", key: "storm-board-key-0", keys: t.TempDir(), before: v.left(t)}
 	k := &killed{board: b, t: t}
 	b.must(t, "key", "create", b.key, "-dir", b.keys)
 	b.timed(t, "launch", func() {

@@ -219,3 +219,47 @@ func TestRestoreByTrustingAgent(t *testing.T) {
 		State: func(h *kindtest.House) string { return h.Machine("berth-1") + "\n" + h.Keys("berth-1") },
 	})
 }
+
+// TestRestoreHomeApart: a replica that is killed when both the root and a home apart are mounted leaves two mounts, one in the other. Whoever takes the work
+// over lets go of both, in the right order.
+func TestRestoreHomeApart(t *testing.T) {
+	t.Parallel()
+	kindtest.EveryHalt(t, kindtest.Case{
+		Kind: "restore-disk", Of: "mount", Returns: "restore-disk/accept/end",
+		Prepare: func(h *kindtest.House) {
+			h.Key("first")
+			h.Key("second")
+			h.Launch("berth-1", "first")
+			id := h.Instance("berth-1").CloudID
+			all, err := h.Cloud.Volumes(id)
+			if err == nil {
+				_, err = h.Cloud.SetDisk(all[0].ID, standin.Disk{Partitions: []standin.Partition{{Number: 1, FSType: "xfs", UUID: "u", Holds: "system", GB: 9},
+					{Number: 2, FSType: "ext4", UUID: "u-home", Holds: "home", GB: 9}}})
+			}
+			if err == nil {
+				etc := filepath.Join(filepath.Dir(filepath.Dir(filepath.Dir(filepath.Dir(h.KeysFile(h.Instance("berth-1")))))), "etc")
+				err = os.WriteFile(filepath.Join(etc, "fstab"), []byte("UUID=u / xfs defaults 0 1\nUUID=u-home /home ext4 defaults 0 2\n"), 0o644)
+			}
+			if err != nil {
+				h.Fatal(err)
+			}
+		},
+		Begin: func(h *kindtest.House) (store.Work, error) {
+			return h.W.Restore.Restore(h.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"), wire.Restore{Route: "disk", New: "second"})
+		},
+		While: func(h *kindtest.House, w store.Work) {
+			if w.WaitsCode != string(wire.WaitsLogin) {
+				return
+			}
+			k, err := h.DB.KeyAlone(h.Context(), "second")
+			if err == nil {
+				err = h.DB.KeyShown(h.Context(), kindtest.By, k)
+			}
+			if err != nil {
+				h.Fatal(err)
+			}
+		},
+		Reset: func(h *kindtest.House) { h.Unplaced("berth-1", "second") },
+		State: func(h *kindtest.House) string { return h.Machine("berth-1") + "\n" + h.Keys("berth-1") },
+	})
+}

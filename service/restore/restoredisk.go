@@ -110,6 +110,12 @@ func (r *restoreJob) mount() error {
 	defer end.Close()
 	at := "/run/plumlatch-" + r.Work.Token[:8]
 	return r.Effect("mount", func(ctx context.Context) error {
+		// What an earlier try has mounted goes first, a home before what it lies in: else that would not go.
+		for n := len(x.Mounts) - 1; n >= 0; n-- {
+			if err := s.Unmount(ctx, x.Mounts[n].Device, x.Mounts[n].At); err != nil {
+				return err
+			}
+		}
 		b := reach.Beneath{Files: files, Mount: at}
 		disk, shut, err := s.OpenGroups(ctx, x.Disk, "plumlatch-"+r.Work.Token[:8], func(names []string) error {
 			x.Mapped = names

@@ -393,7 +393,11 @@ func (r *Rescue) Unmount(ctx context.Context, device, at string) error {
 		}
 		if err != nil {
 			if _, err := r.run(ctx, "blockdev --flushbufs "+device); err != nil {
-				return err
+				// A mapping of ours that an earlier try has removed already has nothing more to write out.
+				_, gone := r.run(ctx, "test -e "+device)
+				if _, known := errors.AsType[statusError](gone); !known || !strings.HasPrefix(device, "/dev/mapper/") {
+					return err
+				}
 			}
 			_, _ = r.run(ctx, "rmdir "+at)
 			return nil

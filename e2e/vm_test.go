@@ -327,18 +327,34 @@ func TestVMRoutes(t *testing.T) {
 	b.lostAndGranted(t, "second-key", b.file(second))
 	b.must(t, "instance", "agent", "install", b.name, "-identity", b.file(b.key), "-verbs", "look,edit", "-operators", b.file(second)+".pub", "-yes")
 	b.lostAndGranted(t, "agent", b.file(second))
+	b.lostAndRestored(t, "boot-text")
+	b.lostAndRestored(t, "disk")
+	b.gone(t)
+}
+
+// TestVMGuestAgent restores by QEMU's guest agent, which is the cloud's own agent of a libvirt host: by the login user's own shell, through a link, and
+// where the machine's owner lets it run no programs.
+func TestVMGuestAgent(t *testing.T) {
+	b := startVMs(t, 165, "debian-12").launchBoard(t, "buoy-board", "debian-12")
 	b.rootUp(t)
 	b.lostAndRestored(t, "cloud-agent") // the login user's own shell appends the line
 	if line := b.root(t, "tail -c 1 ~debian/.ssh/authorized_keys | od -An -c; stat -c %a:%U ~debian/.ssh/authorized_keys"); line != "  \\n\n600:debian\n" {
 		t.Errorf("the file's end, mode and owner: %q", line)
 	}
+	b.root(t, "cd ~debian/.ssh && mv authorized_keys real && sudo -u debian ln -s real authorized_keys")
+	b.lose(t)
+	b.key = b.fresh(t)
+	b.must(t, "restore", b.name, "-route", "cloud-agent", "-new", b.key, "-dir", b.keys, "-yes") // no edit of ours goes through a link: the lost key is left, and told
+	b.opens(t, b.key)
+	if is := b.root(t, "readlink ~debian/.ssh/authorized_keys"); is != "real\n" {
+		t.Errorf("the link is %q", is)
+	}
+	b.root(t, "cd ~debian/.ssh && rm authorized_keys && mv real authorized_keys")
 	// A machine whose owner lets the guest agent run no programs: its own call puts another file in the place.
 	b.root(t, "echo 'DAEMON_ARGS=\"-b guest-exec\"' >/etc/default/qemu-guest-agent; systemd-run --on-active=2 systemctl restart qemu-guest-agent")
 	time.Sleep(5 * time.Second)
 	b.rootUp(t)
 	b.lostAndRestored(t, "cloud-agent")
-	b.lostAndRestored(t, "boot-text")
-	b.lostAndRestored(t, "disk")
 	b.gone(t)
 }
 

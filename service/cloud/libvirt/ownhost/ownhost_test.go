@@ -42,3 +42,15 @@ func TestNoLinkLeadsOut(t *testing.T) {
 		}
 	}
 }
+
+// TestApart: what changes the network and the folders of whoever starts it is refused outside of namespaces of its own, also where somebody has
+// set the mark.
+func TestApart(t *testing.T) {
+	for _, mark := range []string{"", "1"} {
+		t.Setenv(apartMark, mark)
+		if h, err := NewSystem(t.TempDir()); err == nil {
+			h.Close()
+			t.Errorf("with the mark %q a libvirtd of the system's kind is laid out here", mark)
+		}
+	}
+}

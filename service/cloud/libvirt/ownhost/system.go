@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"syscall"
 
@@ -35,8 +36,25 @@ func Apart(args ...string) (inside bool, err error) {
 	cmd := exec.Command(self, args...)
 	cmd.Env = append(os.Environ(), apartMark+"=1")
 	cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
+	runtime.LockOSThread() // the end of the thread that has started it counts as its parent's end (prctl(2), PR_SET_PDEATHSIG)
+	defer runtime.UnlockOSThread()
 	cmd.SysProcAttr = &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWNS | syscall.CLONE_NEWNET, Pdeathsig: syscall.SIGKILL}
 	return false, cmd.Run()
+}
+
+// apart tells whether this program has other namespaces than whoever has started it: the mark alone could stand in any environment.
+func apart() bool {
+	if os.Getenv(apartMark) == "" {
+		return false
+	}
+	for _, kind := range []string{"mnt", "net"} {
+		own, err := os.Readlink("/proc/self/ns/" + kind)
+		parents, bad := os.Readlink(fmt.Sprintf("/proc/%d/ns/%s", os.Getppid(), kind))
+		if err != nil || bad != nil || own == parents {
+			return false
+		}
+	}
+	return true
 }
 
 // compiledIn are the folders of the system's libvirtd, which no option moves.
@@ -44,7 +62,7 @@ var compiledIn = []string{"/etc/libvirt", "/var/lib/libvirt", "/var/log/libvirt"
 
 // NewSystem lays the folder out for a libvirtd of the system's kind, as root, in namespaces that Apart has made. It starts nothing.
 func NewSystem(dir string) (*Host, error) {
-	if os.Getenv(apartMark) == "" {
+	if !apart() {
 		return nil, errors.New("a libvirtd of the system's kind changes the network of whoever starts it: start it in namespaces of its own (Apart)")
 	}
 	dir, err := filepath.Abs(dir)

@@ -23,7 +23,7 @@ func (c *Cloud) handleRules(mux *http.ServeMux) {
 				id := r.PathValue("id")
 				names := []string{b.Name}
 				if b.Name == "" {
-					names = append(c.calledBy(id), c.ownerOf(id))
+					names = append(c.calledBy(id), c.ownersOf(id)...)
 				}
 				c.perform(w, call, names, func() (any, error) { return f(id, b) })
 			}
@@ -56,22 +56,22 @@ func (c *Cloud) handleRules(mux *http.ServeMux) {
 	post("/v1/addresses/{id}/move", "move",
 		func(id string, b body) (any, error) { return c.Move(b.ClientToken, id, b.Instance) })
 	mux.HandleFunc("DELETE /v1/groups/{id}/rules/{rule}", func(w http.ResponseWriter, r *http.Request) {
-		c.perform(w, "unadmit", []string{c.ownerOf(r.PathValue("id"))}, func() (any, error) {
+		c.perform(w, "unadmit", c.ownersOf(r.PathValue("id")), func() (any, error) {
 			return struct{}{}, c.Unadmit(r.URL.Query().Get("client_token"), r.PathValue("id"), r.PathValue("rule"))
 		})
 	})
 	mux.HandleFunc("DELETE /v1/addresses/{id}", func(w http.ResponseWriter, r *http.Request) {
-		c.perform(w, "release", []string{c.ownerOf(r.PathValue("id"))}, func() (any, error) {
+		c.perform(w, "release", c.ownersOf(r.PathValue("id")), func() (any, error) {
 			return struct{}{}, c.Release(r.URL.Query().Get("client_token"), r.PathValue("id"))
 		})
 	})
 }
 
-// ownerOf is the name that faults know a thing by: an instance's, that of the
-// instance that a group is the own of, a static address's.
-func (c *Cloud) ownerOf(id string) string {
-	if name := c.nameOf(id); name != "" {
-		return name
+// ownersOf are the names that faults know a thing by: an instance's, those of the instance that a group is the own of (what it was made from
+// stands in its tags), a static address's.
+func (c *Cloud) ownersOf(id string) []string {
+	if c.nameOf(id) != "" {
+		return c.calledBy(id)
 	}
 	c.mu.Lock()
 	own, static := "", ""
@@ -83,7 +83,7 @@ func (c *Cloud) ownerOf(id string) string {
 	}
 	c.mu.Unlock()
 	if static != "" {
-		return static
+		return []string{static}
 	}
-	return c.nameOf(own)
+	return c.calledBy(own)
 }

@@ -42,22 +42,25 @@ func TestRestore(t *testing.T) {
 					return h.W.Restore.Restore(h.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"),
 						wire.Restore{Route: c.route, New: "second"})
 				},
-				While: func(h *kindtest.House, w store.Work) {
-					if w.WaitsCode != string(wire.WaitsLogin) {
-						return
-					}
-					k, err := h.DB.KeyAlone(h.Context(), "second")
-					if err == nil {
-						err = h.DB.KeyShown(h.Context(), kindtest.By, k)
-					}
-					if err != nil {
-						h.Fatal(err)
-					}
-				},
+				While: showSecond,
 				Reset: func(h *kindtest.House) { h.Unplaced("berth-1", "second") },
 				State: func(h *kindtest.House) string { return h.Machine("berth-1") + "\n" + h.Keys("berth-1") },
 			})
 		})
+	}
+}
+
+// showSecond shows the private half of the new key to exist, once the work waits for that.
+func showSecond(h *kindtest.House, w store.Work) {
+	if w.WaitsCode != string(wire.WaitsLogin) {
+		return
+	}
+	k, err := h.DB.KeyAlone(h.Context(), "second")
+	if err == nil {
+		err = h.DB.KeyShown(h.Context(), kindtest.By, k)
+	}
+	if err != nil {
+		h.Fatal(err)
 	}
 }
 
@@ -247,18 +250,7 @@ func TestRestoreHomeApart(t *testing.T) {
 		Begin: func(h *kindtest.House) (store.Work, error) {
 			return h.W.Restore.Restore(h.Context(), kindtest.By, store.Once{}, h.Instance("berth-1"), wire.Restore{Route: "disk", New: "second"})
 		},
-		While: func(h *kindtest.House, w store.Work) {
-			if w.WaitsCode != string(wire.WaitsLogin) {
-				return
-			}
-			k, err := h.DB.KeyAlone(h.Context(), "second")
-			if err == nil {
-				err = h.DB.KeyShown(h.Context(), kindtest.By, k)
-			}
-			if err != nil {
-				h.Fatal(err)
-			}
-		},
+		While: showSecond,
 		Reset: func(h *kindtest.House) { h.Unplaced("berth-1", "second") },
 		State: func(h *kindtest.House) string { return h.Machine("berth-1") + "\n" + h.Keys("berth-1") },
 	})

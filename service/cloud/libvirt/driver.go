@@ -470,17 +470,9 @@ func (d *Driver) make(l *link, h Host, id, clientToken string, ask cloud.Launch)
 // onlyOne has a machine be there that no other has the address of. Another service may give the host's addresses out at the same moment. Each looks
 // after it has defined its machine, so that at least the later one sees the other; whoever sees one takes its own away, and is asked again.
 func (l *link) onlyOne(h Host, id, address string) error {
-	all, err := l.domains()
-	if err != nil {
-		return err
-	}
-	for _, x := range all {
-		m, err := parse(x.xml)
-		if err != nil {
-			return err
-		}
-		if a := m.Metadata.About; a == nil || a.Address != address || m.UUID == id {
-			continue
+	return l.each(func(m machine, a *about) error {
+		if a.Address != address || m.UUID == id {
+			return nil
 		}
 		own, err := l.lookup(id)
 		if err == nil {
@@ -490,25 +482,26 @@ func (l *link) onlyOne(h Host, id, address string) error {
 			err = l.dropFilter(filterName(id))
 		}
 		return errors.Join(fmt.Errorf("%w: another machine was given the address %s at the same moment", cloud.ErrFailed, address), err)
+	})
+}
+
+// each goes through the host's machines that are ours, until f has an error.
+func (l *link) each(f func(machine, *about) error) error {
+	all, err := l.domains()
+	for n := 0; n < len(all) && err == nil; n++ {
+		var m machine
+		if m, err = parse(all[n].xml); err == nil && m.Metadata.About != nil {
+			err = f(m, m.Metadata.About)
+		}
 	}
-	return nil
+	return err
 }
 
 // freeAddress is the first address of the host's range that no machine of it has.
 func freeAddress(l *link, h Host) (netip.Addr, error) {
-	all, err := l.domains()
-	if err != nil {
-		return netip.Addr{}, err
-	}
 	taken := map[string]bool{}
-	for _, x := range all {
-		m, err := parse(x.xml)
-		if err != nil {
-			return netip.Addr{}, err
-		}
-		if m.Metadata.About != nil {
-			taken[m.Metadata.About.Address] = true
-		}
+	if err := l.each(func(_ machine, a *about) error { taken[a.Address] = true; return nil }); err != nil {
+		return netip.Addr{}, err
 	}
 	all4 := h.machines()
 	first := all4.Addr().Next()

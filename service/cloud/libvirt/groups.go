@@ -277,18 +277,13 @@ func (d *Driver) Groups(ctx context.Context, id string) (out []cloud.Group, err 
 				return err
 			}
 			g := cloud.Group{ID: name, Name: "shared rules of " + o.h.Region, Rules: s.own}
-			all, err := o.domains()
-			if err != nil {
-				return err
-			}
-			for _, x := range all {
-				m, err := parse(x.xml)
-				if err != nil {
-					return err
-				}
-				if a := m.Metadata.About; a != nil && slices.Contains(a.Groups, name) {
+			if err := o.each(func(m machine, a *about) error {
+				if slices.Contains(a.Groups, name) {
 					g.Members = append(g.Members, m.UUID)
 				}
+				return nil
+			}); err != nil {
+				return err
 			}
 			out = append(out, g)
 		}

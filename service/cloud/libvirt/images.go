@@ -300,18 +300,12 @@ func (d *Driver) RemoveImage(ctx context.Context, clientToken, id string) error 
 
 // dropImage removes the volume of an image if no machine but one was launched from it.
 func (l *link) dropImage(id, but string) error {
-	all, err := l.domains()
-	if err != nil {
+	used := false
+	if err := l.each(func(m machine, a *about) error {
+		used = used || a.Image == id && m.UUID != but
+		return nil
+	}); err != nil || used {
 		return err
-	}
-	for _, x := range all {
-		m, err := parse(x.xml)
-		if err != nil {
-			return err
-		}
-		if a := m.Metadata.About; a != nil && a.Image == id && m.UUID != but {
-			return nil
-		}
 	}
 	return l.removeVolume(imageName(id))
 }

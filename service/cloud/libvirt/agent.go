@@ -17,8 +17,8 @@ import (
 // QEMU's guest agent runs on a machine as root, and is asked through libvirt. Its answers are a machine's words: they are bounded in size and
 // time, and nothing is believed because of them: whoever has a key added asks the SSH server itself whether it takes it.
 //
-// It has calls of its own for keys. Those read the file, and put another in its place with all lines and the new one: a link becomes a file,
-// the last line loses its end, and what somebody writes meanwhile is lost (seen with QEMU 7.2). So a line is appended by the user's own shell,
+// It has calls of its own for keys. Those read the file and write it whole, with all lines and the new one: the last line loses its end (seen with
+// QEMU 7.2), and a link or what somebody writes meanwhile may be lost (not measured). So a line is appended by the user's own shell,
 // which changes nothing else, and those calls are taken only where the machine's owner lets the agent run no programs.
 
 const (

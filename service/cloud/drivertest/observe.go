@@ -35,6 +35,34 @@ func Observe(t *testing.T, d cloud.Driver, o Options) (out []Seen) {
 	do := func(call func(string) error) string { return word(call(token())) }
 	in, rescue := s.launched(t), s.launched(t)
 	root := in.RootVolume
+	stop := func(id string) {
+		t.Helper()
+		if _, err := d.Stop(t.Context(), token(), id); err != nil {
+			t.Fatal(err)
+		}
+		s.await(t, id, cloud.Stopped)
+	}
+	detach := func() {
+		t.Helper()
+		if _, err := d.Detach(t.Context(), token(), root, "observed"); err != nil {
+			t.Fatal(err)
+		}
+		s.awaitVolume(t, root, cloud.VolumeAvailable)
+	}
+	lend := func() cloud.Volume {
+		t.Helper()
+		if _, err := d.Attach(t.Context(), token(), root, rescue.ID, "", "observed"); err != nil {
+			t.Fatal(err)
+		}
+		return s.awaitVolume(t, root, cloud.VolumeInUse)
+	}
+	takeBack := func() {
+		t.Helper()
+		if o.NoSystem { // a machine without a system does not let go of what it was lent
+			stop(rescue.ID)
+		}
+		detach()
+	}
 
 	see("the root volume's device", in.RootDevice)
 	see("start one that runs", do(func(k string) error { _, err := d.Start(t.Context(), k, in.ID); return err }))
@@ -63,10 +91,7 @@ func Observe(t *testing.T, d cloud.Driver, o Options) (out []Seen) {
 	see("its address is static", stopped.Static)
 	see("its address while it is stopped", map[bool]string{true: "the same", false: "another, or none"}[stopped.Address == in.Address])
 	see("attach to another what is still attached", do(func(k string) error { _, err := d.Attach(t.Context(), k, root, rescue.ID, "", ""); return err }))
-	if _, err := d.Detach(t.Context(), token(), root, "observed"); err != nil {
-		t.Fatal(err)
-	}
-	s.awaitVolume(t, root, cloud.VolumeAvailable)
+	detach()
 	see("detach what nobody has", do(func(k string) error { _, err := d.Detach(t.Context(), k, root, ""); return err }))
 	see("start one without its root", do(func(k string) error { _, err := d.Start(t.Context(), k, in.ID); return err }))
 	see("attach under a device that is taken", do(func(k string) error {
@@ -74,23 +99,11 @@ func Observe(t *testing.T, d cloud.Driver, o Options) (out []Seen) {
 		return err
 	}))
 	see("attach to one that is not there", do(func(k string) error { _, err := d.Attach(t.Context(), k, root, "no-such-instance", "", ""); return err }))
-	if _, err := d.Attach(t.Context(), token(), root, rescue.ID, "", "observed"); err != nil {
-		t.Fatal(err)
-	}
-	v := s.awaitVolume(t, root, cloud.VolumeInUse)
+	v := lend()
 	see("the device of a volume that is lent, unasked", map[bool]string{true: "the second", false: v.Device}[v.Device != "" && v.Device != rescue.RootDevice])
 	all, err := d.Volumes(t.Context(), rescue.ID)
 	see("volumes of a machine with one that is lent", fmt.Sprint(len(all), " ", word(err)))
-	if o.NoSystem { // a machine without a system does not let go of what it was lent
-		if _, err := d.Stop(t.Context(), token(), rescue.ID); err != nil {
-			t.Fatal(err)
-		}
-		s.await(t, rescue.ID, cloud.Stopped)
-	}
-	if _, err := d.Detach(t.Context(), token(), root, ""); err != nil {
-		t.Fatal(err)
-	}
-	s.awaitVolume(t, root, cloud.VolumeAvailable)
+	takeBack()
 	if o.NoSystem {
 		if _, err := d.Start(t.Context(), token(), rescue.ID); err != nil {
 			t.Fatal(err)
@@ -107,30 +120,12 @@ func Observe(t *testing.T, d cloud.Driver, o Options) (out []Seen) {
 	s.await(t, twin.ID, cloud.Removed)
 	_, err = d.Volume(t.Context(), twin.RootVolume)
 	see("its root volume is then", word(err))
-	if _, err := d.Stop(t.Context(), token(), in.ID); err != nil {
-		t.Fatal(err)
-	}
-	s.await(t, in.ID, cloud.Stopped)
-	if _, err := d.Detach(t.Context(), token(), root, ""); err != nil {
-		t.Fatal(err)
-	}
-	s.awaitVolume(t, root, cloud.VolumeAvailable)
-	if _, err := d.Attach(t.Context(), token(), root, rescue.ID, "", ""); err != nil {
-		t.Fatal(err)
-	}
-	s.awaitVolume(t, root, cloud.VolumeInUse)
+	stop(in.ID)
+	detach()
+	lend()
 	see("remove an instance whose root is lent", do(func(k string) error { _, err := d.Remove(t.Context(), k, in.ID); return err }))
 	v, err = d.Volume(t.Context(), root)
 	see("the volume is then", word(err)+" "+string(v.State))
-	if o.NoSystem {
-		if _, err := d.Stop(t.Context(), token(), rescue.ID); err != nil {
-			t.Fatal(err)
-		}
-		s.await(t, rescue.ID, cloud.Stopped)
-	}
-	if _, err := d.Detach(t.Context(), token(), root, ""); err != nil {
-		t.Fatal(err)
-	}
-	s.awaitVolume(t, root, cloud.VolumeAvailable)
+	takeBack()
 	return out
 }

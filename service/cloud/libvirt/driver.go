@@ -503,17 +503,17 @@ func freeAddress(l *link, h Host) (netip.Addr, error) {
 	if err := l.each(func(_ machine, a *about) error { taken[a.Address] = true; return nil }); err != nil {
 		return netip.Addr{}, err
 	}
-	all4 := h.machines()
-	first := all4.Addr().Next()
+	within := h.machines()
+	first := within.Addr().Next()
 	if h.Network.IsValid() { // the first one is the host's own
 		first = first.Next()
 	}
-	for a := first; all4.Contains(a.Next()); a = a.Next() {
+	for a := first; within.Contains(a.Next()); a = a.Next() {
 		if !taken[a.String()] {
 			return a, nil
 		}
 	}
-	return netip.Addr{}, refused("the machines of this host have all addresses of %s", all4)
+	return netip.Addr{}, refused("the machines of this host have all addresses of %s", within)
 }
 
 // kvm tells whether a machine is run by the processor itself. A device /dev/kvm says little: where the processor of this

@@ -364,13 +364,20 @@ func (d *demo) api(t testing.TB, method, path, body string, headers ...string) a
 // waitFor polls until ok, for a while.
 func waitFor(t testing.TB, what string, ok func() bool) {
 	t.Helper()
-	for deadline := time.Now().Add(2 * time.Minute); ; {
+	if !cameWithin(2*time.Minute, ok) {
+		t.Fatalf("never came: %s", what)
+	}
+}
+
+// cameWithin waits until something holds, and tells whether it came to that.
+func cameWithin(limit time.Duration, ok func() bool) bool {
+	for deadline := time.Now().Add(limit); ; {
 		asked := time.Now()
 		if ok() {
-			return
+			return true
 		}
 		if time.Now().After(deadline) {
-			t.Fatalf("never came: %s", what)
+			return false
 		}
 		leaveTime(asked)
 	}

@@ -272,11 +272,11 @@ func (b *board) lostAndGranted(t *testing.T, route, identity string) {
 	b.timed(t, "restore by "+route, func() {
 		b.must(t, "restore", b.name, "-route", route, "-new", next, "-detach", "-yes")
 		id := lastRestore(t, b.demo, b.name)
-		waitFor(t, "it waits for somebody", func() bool { return b.workByID(t, id).WaitsCode == wire.WaitsHands })
+		b.until(t, id, "waits for somebody", func(w wire.Work) bool { return w.WaitsCode == wire.WaitsHands })
 		b.must(t, "restore", "grant", fmt.Sprint(id), "-identity", identity, "-yes")
-		waitFor(t, "it waits for a login", func() bool { w := b.workByID(t, id); return w.StepName == "login" || w.Over() })
+		b.until(t, id, "waits for a login", func(w wire.Work) bool { return w.StepName == "login" || w.Over() })
 		b.must(t, "key", "prove", next, "-identity", b.file(next))
-		waitFor(t, "the end", func() bool { return b.workByID(t, id).Over() })
+		b.until(t, id, "ends", func(w wire.Work) bool { return w.Over() })
 		if w := b.workByID(t, id); w.State != "done" {
 			t.Fatalf("%+v\n%s", w, b.must(t, "work", "report", fmt.Sprint(id)))
 		}
@@ -284,6 +284,14 @@ func (b *board) lostAndGranted(t *testing.T, route, identity string) {
 	b.opens(t, next)
 	b.shut(t, lost)
 	b.key = next
+}
+
+// until waits until a piece of work has come somewhere; a machine whose processor is emulated takes its time.
+func (b *board) until(t *testing.T, id int64, what string, ok func(wire.Work) bool) {
+	t.Helper()
+	if !cameWithin(5*time.Minute, func() bool { return ok(b.workByID(t, id)) }) {
+		t.Fatalf("work %d never %s\n%s", id, what, b.must(t, "work", "show", fmt.Sprint(id)))
+	}
 }
 
 // gone removes all machines, and has nothing be left on the host.

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"sync"
 	"sync/atomic"
@@ -215,12 +216,12 @@ func (c *Client) within(ctx context.Context, limit time.Duration, bytes int64, f
 
 // session opens a channel and starts a command on it; the caller ends it by
 // closing the session, within the bounds of within.
-func (c *Client) start(command string, out, said *bounded) (*ssh.Session, error) {
+func (c *Client) start(command string, in io.Reader, out, said *bounded) (*ssh.Session, error) {
 	session, err := c.Client.NewSession()
 	if err != nil {
 		return nil, err
 	}
-	session.Stdout = out
+	session.Stdin, session.Stdout = in, out
 	if said != nil {
 		session.Stderr = said
 	}
@@ -230,12 +231,17 @@ func (c *Client) start(command string, out, said *bounded) (*ssh.Session, error)
 // run runs a command, at most for limit: then, as when ctx ends, the connection
 // is cut, since the server need not let a channel go.
 func (c *Client) run(ctx context.Context, command string, limit time.Duration, out, said *bounded) error {
+	return c.feed(ctx, command, nil, limit, out, said)
+}
+
+// feed is run of a command that reads something.
+func (c *Client) feed(ctx context.Context, command string, in io.Reader, limit time.Duration, out, said *bounded) error {
 	size := int64(out.limit)
 	if said != nil {
 		size += int64(said.limit)
 	}
 	return c.within(ctx, limit, size, func() error {
-		session, err := c.start(command, out, said)
+		session, err := c.start(command, in, out, said)
 		if err != nil {
 			return err
 		}

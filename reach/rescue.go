@@ -1,6 +1,7 @@
 package reach
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -89,8 +90,13 @@ func (r *Rescue) Close() error { return r.client.Close() }
 
 // run runs a command as root. What it complains of is in the error.
 func (r *Rescue) run(ctx context.Context, command string) (string, error) {
+	return r.feed(ctx, command, nil)
+}
+
+// feed is run of a command that reads something.
+func (r *Rescue) feed(ctx context.Context, command string, in io.Reader) (string, error) {
 	out, said := &bounded{limit: maxCapture}, &bounded{limit: 4 << 10}
-	err := r.client.run(ctx, r.sudo+command, rescueLimit, out, said)
+	err := r.client.feed(ctx, r.sudo+command, in, rescueLimit, out, said)
 	if ctx.Err() != nil {
 		return "", ctx.Err()
 	}
@@ -264,6 +270,31 @@ func (r *Rescue) OpenGroups(ctx context.Context, d routes.BlockDevice, prefix st
 		rest.Children = append(rest.Children, p)
 	}
 	return rest, not, nil
+}
+
+// ErrPassphrase: no passphrase of it is the one that was given.
+var ErrPassphrase = errors.New("that passphrase does not open it")
+
+// Unlock opens an encrypted part of a disk (LUKS) as a mapping, by a passphrase that it gives to cryptsetup(8) alone. One that is open already is no
+// error. ErrPassphrase.
+func (r *Rescue) Unlock(ctx context.Context, device, mapping string, passphrase []byte) error {
+	if !deviceFile.MatchString(device) || !mappingName.MatchString(mapping) {
+		return routes.ErrDisks
+	}
+	if _, err := r.run(ctx, "dmsetup info "+mapping); err == nil {
+		return nil
+	}
+	_, err := r.feed(ctx, "cryptsetup open --type luks --key-file - "+device+" "+mapping, bytes.NewReader(passphrase))
+	if e, known := errors.AsType[statusError](err); known && e.status == 2 { // cryptsetup(8), RETURN CODES: no permission (bad passphrase)
+		return fmt.Errorf("%s: %w", device, ErrPassphrase)
+	}
+	if _, known := errors.AsType[statusError](err); known {
+		_, there := r.run(ctx, "sh -c 'command -v cryptsetup'")
+		if _, known := errors.AsType[statusError](there); known {
+			return fmt.Errorf("%s: the rescue instance has no cryptsetup (package cryptsetup-bin)", device)
+		}
+	}
+	return err
 }
 
 // mapped tells whether a mapping is there and is laid out by a table. dmsetup names the disks of a table by their numbers, so those are not compared:

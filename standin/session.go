@@ -138,6 +138,8 @@ func (s *server) shell(user string, ch ssh.Channel, in io.Reader, out, errOut io
 		},
 		Unmount: func(device string) error { return s.cloud.busy(s, device) },
 		Enable:  s.enable,
+		Unlock:  func(device, name, passphrase string) int { return s.cloud.unlock(s, device, name, passphrase) },
+		Mapping: func(name string, remove bool) (bool, bool) { return s.cloud.mapping(s, name, remove) },
 	}, in, out, errOut)
 	if err != nil {
 		fmt.Fprintf(ch.Stderr(), "shell: %v\n", err)

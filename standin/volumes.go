@@ -50,7 +50,10 @@ type Partition struct {
 	// whose journal is replayed by the next mount that may write one, and "broken"
 	// for one that cannot be.
 	Journal string `json:"journal,omitempty"`
-	GB      int    `json:"gb"`
+	// Passphrase opens one of the type crypto_LUKS, in which an ext4 filesystem lies; OpenAs is the mapping that it is open as now.
+	Passphrase string `json:"passphrase,omitempty"`
+	OpenAs     string `json:"open_as,omitempty"`
+	GB         int    `json:"gb"`
 }
 
 // States of a volume.
@@ -167,6 +170,9 @@ func (c *Cloud) detachLater(v *Volume) {
 	c.laterVolume(v, func(v *Volume) {
 		if in := c.instances[v.Instance]; in != nil && in.server != nil && v.InVM != "" &&
 			in.server.tree.Pull("/dev/"+v.InVM) {
+			v.Dirty = true
+		}
+		if v.shut() {
 			v.Dirty = true
 		}
 		v.State, v.Instance, v.Device, v.InVM = Available, "", "", ""
@@ -288,6 +294,7 @@ func (c *Cloud) bootDevices(id string) {
 	for _, v := range c.volumes {
 		if v.Instance == id && v.State == InUse {
 			v.InVM = ""
+			v.shut()
 			if v.Device == rootDevice {
 				v.InVM = "vda"
 			}
@@ -341,6 +348,9 @@ func (c *Cloud) block(id string) []shell.BlockDevice {
 		for _, p := range v.Disk.Partitions {
 			part := shell.BlockDevice{Name: fmt.Sprint(v.InVM, p.Number), Size: int64(p.GB) << 30, FSType: p.FSType,
 				Label: p.Label, UUID: p.UUID}
+			if p.OpenAs != "" {
+				part.Children = []shell.BlockDevice{{Name: p.OpenAs, Kind: "crypt", Size: part.Size, FSType: within, UUID: p.UUID + "-in"}}
+			}
 			if p.Number == 0 {
 				d.FSType, d.Label, d.UUID = p.FSType, p.Label, p.UUID
 				continue
@@ -366,6 +376,9 @@ func (c *Cloud) mount(s *server, device, at, fsType string, options []string) er
 			if p.Number > 0 {
 				name += fmt.Sprint(p.Number)
 			}
+			if p.OpenAs != "" && device == "/dev/mapper/"+p.OpenAs {
+				name, p.FSType = device, within
+			}
 			if name != device {
 				continue
 			}
@@ -373,6 +386,63 @@ func (c *Cloud) mount(s *server, device, at, fsType string, options []string) er
 		}
 	}
 	return fmt.Errorf("special device %s does not exist", device)
+}
+
+// within is the filesystem in an encrypted partition.
+const within = "ext4"
+
+// shut has no encrypted partition of it be open, and tells whether one was.
+func (v *Volume) shut() (was bool) {
+	for n := range v.Disk.Partitions {
+		was = was || v.Disk.Partitions[n].OpenAs != ""
+		v.Disk.Partitions[n].OpenAs = ""
+	}
+	return was
+}
+
+// unlock opens an encrypted partition of an attached volume, as cryptsetup(8) does: 0, 2 for another passphrase, 4 for no such device.
+func (c *Cloud) unlock(s *server, device, name, passphrase string) int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, v := range c.volumes {
+		for n := range v.Disk.Partitions {
+			p := &v.Disk.Partitions[n]
+			if v.Instance != s.in.ID || v.State != InUse || v.InVM == "" || device != fmt.Sprint("/dev/", v.InVM, p.Number) || p.FSType != "crypto_LUKS" {
+				continue
+			}
+			if p.Passphrase == "" || p.Passphrase != passphrase {
+				return 2
+			}
+			if p.OpenAs = name; c.save() != nil {
+				return 1
+			}
+			return 0
+		}
+	}
+	return 4
+}
+
+// mapping tells whether a mapping is there, and removes it if remove is set and nothing of it is mounted.
+func (c *Cloud) mapping(s *server, name string, remove bool) (there, busy bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, v := range c.volumes {
+		for n := range v.Disk.Partitions {
+			p := &v.Disk.Partitions[n]
+			if v.Instance != s.in.ID || p.OpenAs != name || name == "" {
+				continue
+			}
+			for _, m := range s.tree.Mounts() {
+				busy = busy || m.Device == "/dev/mapper/"+name
+			}
+			if remove && !busy {
+				p.OpenAs = ""
+				_ = c.save()
+			}
+			return true, busy
+		}
+	}
+	return false, false
 }
 
 // busy tells why a mounted device is not to be unmounted now: a fault of the

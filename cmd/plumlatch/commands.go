@@ -272,7 +272,7 @@ func init() { // help walks the table that its own functions stand in
 		{"work follow", "ID [options]", "Follow a piece of work to its end, live.",
 			"plumlatch work follow 12", workFollow},
 		{"work here", "ID [-identity FILE | -ssh-agent] [options]",
-			"Do this machine's part of a rotation or a restore: show the new key, or log in by a password.",
+			"Do this machine's part of a rotation or a restore: show the new key, log in by a password, or open an encrypted volume.",
 			"plumlatch work here 12 -identity ~/.ssh/night-crew", workHere},
 		{"work pause", "ID [options]", "Have no further wave begin; what has begun goes on.", "plumlatch work pause 12",
 			workPause},

@@ -1,14 +1,11 @@
 package main
 
 import (
-	"context"
 	"errors"
 	"flag"
 	"fmt"
 	"io"
 	"io/fs"
-	"net"
-	"net/netip"
 	"os"
 	"path"
 	"strings"
@@ -16,9 +13,6 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"plumlatch/client"
-	"plumlatch/core/hostkeys"
-	"plumlatch/core/keypair"
-	"plumlatch/core/names"
 	"plumlatch/core/plaintext"
 	"plumlatch/core/wire"
 	"plumlatch/reach"
@@ -27,6 +21,7 @@ import (
 // fetching is what is copied, by which key, and where to.
 type fetching struct {
 	showing
+	unlocking
 	out   string
 	paths []string
 }
@@ -38,10 +33,11 @@ func restoreFetch(fs *flag.FlagSet) func(*cli) error {
 	o.showing.flags(fs)
 	fs.StringVar(&o.out, "out", "", "`folder` to copy into; it must not exist")
 	fresh := fs.String("new", "", "recorded `key` that enters the rescue instance for it; its private half is here")
+	o.unlocking.flags(fs)
 	yes := fs.Bool("yes", false, "do not ask")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		if err := o.check(); err != nil {
+		if err := errors.Join(o.showing.check(), o.unlocking.check()); err != nil {
 			return err
 		}
 		if len(c.args) < 2 || o.out == "" || *fresh == "" {
@@ -76,15 +72,25 @@ func restoreFetch(fs *flag.FlagSet) func(*cli) error {
 				return err
 			}
 		}
-		w, err := service.Restore(c.ctx, instance, wire.Restore{Route: "fetch", New: k.Name})
+		if err := c.readUnlock(&o.unlocking, instance); err != nil {
+			return err
+		}
+		defer o.unlocking.forget()
+		w, err := service.Restore(c.ctx, instance, wire.Restore{Route: "fetch", New: k.Name, Unlock: o.unlock})
 		if err != nil {
 			return err
 		}
 		tell, done := c.teller(service, w.ID, plaintext.Line(w.Title))
 		var trouble error
-		began := false
+		began, opened := false, false
 		end, err := service.Follow(c.ctx, w.ID, 0, func(e wire.WorkEvent) {
 			tell(e)
+			if e.Step == "mount" && e.Code == wire.EventWaits && !opened && c.isAt(service, w.ID, e) {
+				opened = true
+				if trouble = c.unlockThere(service, w, signer, &o.unlocking); trouble != nil {
+					_, _ = service.CancelWork(c.ctx, w.ID)
+				}
+			}
 			if e.Step == "copy" && !began && c.isAt(service, w.ID, e) {
 				began = true
 				if trouble = c.copyFrom(service, w.ID, signer, o); trouble != nil {
@@ -118,47 +124,14 @@ func (c *cli) copyFrom(service *client.Client, id int64, signer ssh.Signer, o fe
 	if err != nil {
 		return err
 	}
-	if _, err := netip.ParseAddr(door.Address); err != nil || door.Port < 1 || door.Port > 65535 ||
-		!names.LoginUser(door.User) || !path.IsAbs(door.Mount) || path.Clean(door.Mount) != door.Mount ||
-		len(door.HostKeys) == 0 {
-		return errors.New("the service names a rescue instance that makes no sense")
+	if !path.IsAbs(door.Mount) || path.Clean(door.Mount) != door.Mount {
+		return errNoRescue
 	}
-	if pins, err := readPins(); err != nil {
-		return err
-	} else if pins != nil {
-		var keys []keypair.Public
-		for _, line := range door.HostKeys {
-			if p, err := keypair.ReadPublic([]byte(line)); err == nil {
-				keys = append(keys, p)
-			}
-		}
-		// One that was adopted is an instance like others, and may be pinned.
-		owner := hostkeys.Owner(service.URL(), door.Name, "")
-		if alias := pins.AliasOf(owner); alias != "" && !pins.Same(alias, keys) {
-			return fmt.Errorf("the host key of the rescue instance %s is another one than is pinned here: nothing "+
-				"was copied", plaintext.Line(door.Name))
-		}
-	}
-	t := reach.Target{Address: door.Address, Port: door.Port, User: door.User}
-	for _, line := range door.HostKeys {
-		p, err := keypair.ReadPublic([]byte(line))
-		if err != nil {
-			return err
-		}
-		t.HostKeys = append(t.HostKeys, p.Blob)
-	}
-	conn, err := reach.Login(c.ctx, func(ctx context.Context) (net.Conn,
-		error) {
-		return here.Dial(ctx, t.Address, t.Port)
-	}, t, []ssh.Signer{signer}, enterLimit)
+	rescue, err := c.enterRescue(service, door, signer)
 	if err != nil {
 		return err
 	}
-	defer conn.Close()
-	rescue, err := reach.RescueOver(c.ctx, conn)
-	if err != nil {
-		return err
-	}
+	defer rescue.Close()
 	files, end, err := rescue.Files()
 	if err != nil {
 		return err

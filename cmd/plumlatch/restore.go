@@ -39,6 +39,7 @@ const restoreCopyHelp = `
 
 type restoreOptions struct {
 	showing
+	unlocking
 	route, new, lost, name   string
 	passphrase, passwordFile string
 	best, yes, detach        bool
@@ -62,15 +63,18 @@ func restore(fs *flag.FlagSet) func(*cli) error {
 	fs.StringVar(&o.name, "name", "", "`name` of the pair that is made (default: the instance's, with today's date)")
 	newPassphraseFlag(fs, &o.passphrase, "the pair that is made", asked)
 	passwordFlag(fs, &o.passwordFile)
+	o.unlocking.flags(fs)
 	fs.BoolVar(&o.yes, "yes", false, "do not ask")
 	fs.BoolVar(&o.detach, "detach", false,
 		"print the work's ID and leave; a login with the new key has to come later (work here ID)")
 	fs.BoolVar(&o.asJSON, "json", false, "print JSON")
 	return func(c *cli) error {
-		if err := o.check(); err != nil {
+		if err := errors.Join(o.showing.check(), o.unlocking.check()); err != nil {
 			return err
 		}
 		switch {
+		case o.unlock && o.route != "disk":
+			return usagef("-unlock is of the route disk: give -route disk with it")
 		case o.new != "" && (o.name != "" || o.passphrase != ""):
 			return usagef("-name and -new-passphrase are for a pair that is made here: leave -new out, or them")
 		case o.best && o.route != "":
@@ -95,7 +99,7 @@ func restoreCopy(fs *flag.FlagSet) func(*cli) error {
 	fs.BoolVar(&o.detach, "detach", false, "print the work's ID and leave; a login with the new key has to come later (work here ID)")
 	fs.BoolVar(&o.asJSON, "json", false, "print JSON")
 	return func(c *cli) error {
-		if err := o.check(); err != nil {
+		if err := o.showing.check(); err != nil {
 			return err
 		}
 		if o.new != "" && (o.name != "" || o.passphrase != "") {
@@ -107,7 +111,7 @@ func restoreCopy(fs *flag.FlagSet) func(*cli) error {
 
 // restore compares the ways back in, or carries one out.
 func (c *cli) restore(o restoreOptions) error {
-	ask := wire.Restore{Still: o.still, KeepImage: o.keepImage, Enable: o.enable}
+	ask := wire.Restore{Still: o.still, KeepImage: o.keepImage, Enable: o.enable, Unlock: o.unlock}
 	if o.keep != "" {
 		d, err := times.Span(o.keep)
 		if err != nil || d < time.Second {
@@ -154,6 +158,12 @@ func (c *cli) restore(o restoreOptions) error {
 			return err
 		}
 	}
+	if !o.detach {
+		if err := c.readUnlock(&o.unlocking, all.Instance); err != nil {
+			return err
+		}
+		defer o.unlocking.forget()
+	}
 	var k wire.Key
 	var signer ssh.Signer
 	if o.new == "" {
@@ -176,7 +186,7 @@ func (c *cli) restore(o restoreOptions) error {
 			plaintext.Line(w.Title), w.ID)
 		return nil
 	}
-	return c.followRestore(service, w, k, signer, ownPart{o.showing, o.passwordFile}, o.asJSON)
+	return c.followRestore(service, w, k, signer, ownPart{o.showing, o.passwordFile, o.unlocking}, o.asJSON)
 }
 
 // recordLost records that nobody has a key any more, if that is not on record.
@@ -374,13 +384,13 @@ func (c *cli) printWay(all wire.Routes, o wire.RouteOffer) {
 func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, signer ssh.Signer,
 	o ownPart, asJSON bool) error {
 	var trouble error
-	shown, byHand, enabled, waits := false, false, false, ""
+	shown, byHand, enabled, opened, waits := false, false, false, false, ""
 	shut := func() {} // what let this machine in for the work; the login that proves the new key is the last
 	defer func() { shut() }()
 	end, err := c.followUntil(service, w, "plumlatch work here", func(e wire.WorkEvent, enough func()) {
 		switch {
 		// told again, and over
-		case slices.Contains([]string{"by-hand", "lent", "agent", "grant", "enable", "login"}, e.Step) && !c.isAt(service, w.ID, e):
+		case slices.Contains([]string{"by-hand", "lent", "agent", "grant", "enable", "mount", "login"}, e.Step) && !c.isAt(service, w.ID, e):
 		case e.Step == "by-hand" && !byHand:
 			byHand = true
 			if trouble = c.placeByPassword(service, w.ID, o); trouble != nil {
@@ -409,6 +419,19 @@ func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, sig
 				"here: plumlatch work here %d", w.ID, w.ID)
 			trouble = errors.New("it waits for the holder of another key")
 			enough()
+		case e.Step == "mount" && e.Code == wire.EventWaits && !opened:
+			opened = true
+			var err error
+			if signer == nil {
+				signer, err = c.newSigner(k, o.showing)
+			}
+			if signer != nil && err == nil {
+				err = c.unlockThere(service, w, signer, &o.unlocking)
+			}
+			if err != nil {
+				trouble, waits = err, fmt.Sprintf("plumlatch work here %d -identity FILE", w.ID)
+				enough()
+			}
 		case e.Step == "enable" && e.Code == wire.EventWaits && !enabled:
 			enabled = true
 			var err error

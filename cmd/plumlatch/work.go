@@ -324,6 +324,7 @@ func (c *cli) goOnKept(service *client.Client, w wire.Work, yes, detach, asJSON 
 type ownPart struct {
 	showing
 	passwordFile string
+	unlocking
 }
 
 // workHere does this machine's part of a rotation or a restore, and follows it.
@@ -331,9 +332,10 @@ func workHere(fs *flag.FlagSet) func(*cli) error {
 	var o ownPart
 	o.showing.flags(fs)
 	passwordFlag(fs, &o.passwordFile)
+	o.unlocking.fileFlag(fs)
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		if err := o.check(); err != nil {
+		if err := o.showing.check(); err != nil {
 			return err
 		}
 		id, service, err := c.workArg()

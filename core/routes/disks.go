@@ -147,7 +147,7 @@ func Candidates(d BlockDevice) (parts []BlockDevice, not []string) {
 		switch {
 		case slices.Contains(mountable, p.FSType):
 			parts = append(parts, p)
-		case p.FSType == "crypto_LUKS":
+		case p.FSType == luks:
 			not = append(not, p.Name+" is encrypted")
 		case p.FSType == "LVM2_member":
 			not = append(not, p.Name+" belongs to a volume group (LVM), which is not opened here")

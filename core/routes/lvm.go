@@ -41,7 +41,7 @@ var ErrGroups = errors.New("what LVM says of the volume's groups cannot be read"
 
 var (
 	lvmName  = regexp.MustCompile(`^[A-Za-z0-9_+.][A-Za-z0-9_+.-]{0,126}$`)
-	lvmPiece = regexp.MustCompile(`^(/dev/[A-Za-z0-9_.-]{1,64})\(([0-9]{1,12})\)$`)
+	lvmPiece = regexp.MustCompile(`^(/dev/(?:mapper/)?[A-Za-z0-9_.-]{1,64})\(([0-9]{1,12})\)$`)
 )
 
 const maxPieces = 4096

@@ -69,6 +69,9 @@ type Restore struct {
 	KeepImage   bool  `json:"keep_image,omitempty"`
 	// Enable: services that ran and do not come up on the copy are started and enabled there by the client that asks.
 	Enable bool `json:"enable,omitempty"`
+	// Unlock, of the routes "disk" and "fetch": what is encrypted on the volume is opened on the rescue instance by the client that asks, with a
+	// passphrase that the service is not sent.
+	Unlock bool `json:"unlock,omitempty"`
 }
 
 // CopyDoor is where a client does its part on a copy, before that has the place of the instance: starts and enables services, or comes
@@ -171,8 +174,8 @@ type PlacedReport struct {
 	With string `json:"with"` // fingerprint of the key that was used, or the login method
 }
 
-// RescueDoor is where an engineer's machine copies files out of a volume that is
-// mounted on a rescue instance, read-only: straight from there.
+// RescueDoor is where an engineer's machine copies files out of a volume that is mounted on a rescue instance, read-only: straight from there. It
+// also opens there what is encrypted on a volume.
 type RescueDoor struct {
 	Ready    bool     `json:"ready"` // it is mounted
 	Name     string   `json:"name"`
@@ -182,6 +185,14 @@ type RescueDoor struct {
 	HostKeys []string `json:"host_keys"` // public key lines
 	Mount    string   `json:"mount"`
 	Key      string   `json:"key"` // that is let in there
+	// Locked is what it waits for to be opened, before anything is mounted.
+	Locked []LockedPart `json:"locked"`
+}
+
+// LockedPart is an encrypted part of a volume (LUKS), as the rescue instance calls it, and the mapping that it is opened as.
+type LockedPart struct {
+	Device  string `json:"device"`  // such as /dev/vdb1
+	Mapping string `json:"mapping"` // a name below /dev/mapper
 }
 
 // Fetched tells what was copied out.

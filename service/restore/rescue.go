@@ -158,12 +158,12 @@ func (w *Service) workKey(r *door.Run, work int64) (keypair.Public, error) {
 	return keypair.FromBlob(k.Blob, comment)
 }
 
-// rescueLines let a key into a rescue instance, with an end; and the engineer's
-// own, where files are to be copied out from there.
+// rescueLines let a key into a rescue instance, with an end; and the engineer's own, where files are to be copied out from there, or a volume to be
+// opened.
 func (r *restoreJob) rescueLines(ends time.Time, key keypair.Public) ([]string, error) {
 	options := rescueOptions(ends) + " "
 	lines := []string{options + key.Line()}
-	if r.In.Route != fetchRoute.Name {
+	if r.In.Route != fetchRoute.Name && !r.In.Unlock {
 		return lines, nil
 	}
 	k, err := r.Store.KeyByID(r.Ctx, r.In.NewID)

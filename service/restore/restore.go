@@ -70,6 +70,8 @@ type restoring struct {
 	Enable        bool     `json:"enable,omitempty"`
 	EnabledOn     string   `json:"enabled_on,omitempty"`
 	EnabledFailed []string `json:"enabled_failed,omitempty"`
+	// Unlock: what is encrypted on the volume is opened on the rescue instance by the engineer's client.
+	Unlock bool `json:"unlock,omitempty"`
 	// Fetched is set when the engineer's client has copied files out.
 	Fetched bool  `json:"fetched"`
 	Files   int   `json:"files"`
@@ -160,7 +162,9 @@ type restored struct {
 	Before  []string           `json:"before,omitempty"` // disks of the rescue instance
 	Disk    routes.BlockDevice `json:"disk"`
 	Mounts  []mounted          `json:"mounts,omitempty"`
-	Mapped  []string           `json:"mapped,omitempty"` // mappings that this work has made of the disk's logical volumes
+	Mapped  []string           `json:"mapped,omitempty"` // mappings that this work has made of the disk's encrypted parts and logical volumes
+	Locked  []locked           `json:"locked,omitempty"` // the encrypted parts, and what each is opened as
+	Open    int                `json:"open,omitempty"`   // how many of them were open at the last look
 	Account routes.Account     `json:"account"`
 	Added   reach.Added        `json:"added"`
 
@@ -206,11 +210,19 @@ type mounted struct {
 	At     string `json:"at"`
 }
 
+// locked is an encrypted part of the volume: its device on the rescue instance, and the mapping that it is opened as.
+type locked struct {
+	Part    string `json:"part"`
+	Device  string `json:"device"`
+	Mapping string `json:"mapping"`
+}
+
 // Limits of a restore.
 const (
 	grantLimit  = 24 * time.Hour
 	rescueEnds  = 4 * time.Hour // the end of what is opened for the work
 	copyLimit   = 2 * time.Hour // for files to be copied out
+	unlockLimit = time.Hour     // for an encrypted volume to be opened
 	checkLimit  = 60 * time.Second
 	volumeLimit = 5 * time.Minute
 	knockEvery  = 200 * time.Millisecond
@@ -714,8 +726,11 @@ func (w *Service) PlanRestore(ctx context.Context, i store.Instance, r wire.Rest
 	if err != nil {
 		return store.NewWork{}, err
 	}
+	if r.Unlock && offer.Route != "disk" {
+		return store.NewWork{}, door.FieldError{Field: "unlock", Problem: "a volume is opened by the routes disk and fetch alone, and this is " + offer.Route}
+	}
 	if r.Route == fetchRoute.Name {
-		in := restoring{Route: r.Route, Why: "asked for: files are copied out, and nothing is changed",
+		in := restoring{Route: r.Route, Unlock: r.Unlock, Why: "asked for: files are copied out, and nothing is changed",
 			NewID: k.ID, New: k.Name}
 		return w.Begun(w.Named("restore-fetch"), "copy files out of "+i.Name, door.Token(26), i,
 			fmt.Sprintf("copy files out of its root volume, by the holder of %s", k.Name), in), nil
@@ -733,7 +748,7 @@ func (w *Service) PlanRestore(ctx context.Context, i store.Instance, r wire.Rest
 	if len(others) > 0 {
 		why += "; open besides: " + strings.Join(others, ", ")
 	}
-	in := restoring{Route: offer.Route, Why: why, NewID: k.ID, New: k.Name, NewWas: door.MarkOf(k), ProofOf: proofOf}
+	in := restoring{Route: offer.Route, Why: why, NewID: k.ID, New: k.Name, NewWas: door.MarkOf(k), ProofOf: proofOf, Unlock: r.Unlock}
 	if offer.Route == copyRoute {
 		in.KeepSeconds, in.Still, in.KeepImage, in.Enable = r.KeepSeconds, r.Still, r.KeepImage, r.Enable
 		if in.KeepSeconds == 0 {
@@ -908,9 +923,9 @@ func (w *Service) ReportPlaced(ctx context.Context, by store.Actor, work store.W
 	return err
 }
 
-// RescueDoor tells where files are copied out of a volume. store.ErrWorkState.
+// RescueDoor tells where an engineer's client opens what is encrypted on a volume, and copies files out of it. store.ErrWorkState.
 func (w *Service) RescueDoor(_ context.Context, work store.Work) (out wire.RescueDoor, err error) {
-	if work.Kind != "restore-fetch" || work.Over() {
+	if work.Kind != "restore-fetch" && work.Kind != "restore-disk" || work.Over() || work.Back || work.CancelAsked {
 		return out, store.ErrWorkState
 	}
 	var in restoring
@@ -918,15 +933,22 @@ func (w *Service) RescueDoor(_ context.Context, work store.Work) (out wire.Rescu
 	if err := errors.Join(door.Decode(work.Input, &in), door.Decode(work.Data, &d)); err != nil || d.Restore == nil {
 		return out, errors.Join(err, store.ErrWorkState)
 	}
+	if in.Route != fetchRoute.Name && !in.Unlock { // its client is not let in
+		return out, store.ErrWorkState
+	}
 	x := d.Restore
-	out = wire.RescueDoor{Ready: work.StepTitle == w.restoreTable()["copy"].Title &&
-		len(x.Mounts) > 0, Name: x.Rescue.Name, Address: x.Rescue.Address, Port: x.Rescue.Port, User: x.Rescue.User,
-		HostKeys: []string{}, Key: in.New}
+	out = wire.RescueDoor{Ready: work.At == "copy" && len(x.Mounts) > 0, Name: x.Rescue.Name, Address: x.Rescue.Address, Port: x.Rescue.Port,
+		User: x.Rescue.User, HostKeys: []string{}, Key: in.New, Locked: []wire.LockedPart{}}
 	for _, blob := range x.Rescue.HostKeys {
 		out.HostKeys = append(out.HostKeys, keypair.Public{Blob: blob}.Line())
 	}
 	if len(x.Mounts) > 0 {
 		out.Mount = x.Mounts[0].At
+	}
+	if work.At == "mount" && work.WaitsCode == wire.WaitsHands {
+		for _, l := range x.Locked {
+			out.Locked = append(out.Locked, wire.LockedPart{Device: l.Device, Mapping: l.Mapping})
+		}
 	}
 	return out, nil
 }

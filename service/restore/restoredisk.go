@@ -3,12 +3,14 @@ package restore
 import (
 	"context"
 	"errors"
+	"fmt"
 	"path"
 	"strings"
 	"time"
 
 	"plumlatch/core/keypair"
 	"plumlatch/core/routes"
+	"plumlatch/core/wire"
 	"plumlatch/reach"
 	"plumlatch/service/cloud"
 	"plumlatch/service/door"
@@ -109,6 +111,10 @@ func (r *restoreJob) mount() error {
 	}
 	defer end.Close()
 	at := "/run/plumlatch-" + r.Work.Token[:8]
+	whole, err := r.opened(s)
+	if err != nil {
+		return err
+	}
 	return r.Effect("mount", func(ctx context.Context) error {
 		// What an earlier try has mounted goes first, a home before what it lies in: else that would not go.
 		for n := len(x.Mounts) - 1; n >= 0; n-- {
@@ -117,8 +123,8 @@ func (r *restoreJob) mount() error {
 			}
 		}
 		b := reach.Beneath{Files: files, Mount: at}
-		disk, shut, err := s.OpenGroups(ctx, x.Disk, "plumlatch-"+r.Work.Token[:8], func(names []string) error {
-			x.Mapped = names
+		disk, shut, err := s.OpenGroups(ctx, whole, "plumlatch-"+r.Work.Token[:8], func(names []string) error {
+			x.Mapped = append(mappings(x.Locked), names...)
 			return r.Keep()
 		})
 		if err != nil {
@@ -165,6 +171,9 @@ func (r *restoreJob) mount() error {
 			if len(not) > 0 {
 				reason += ": " + strings.Join(not, "; ")
 			}
+			if len(routes.Encrypted(whole)) > 0 && !r.In.Unlock {
+				reason += "; whoever has its passphrase gives the same command with -unlock"
+			}
 			return door.Failure{Reason: reason}
 		case len(found) > 1:
 			return door.Failf("%s and %s both hold a system with the user %s: which one it boots from is not known",
@@ -189,6 +198,69 @@ func (r *restoreJob) mount() error {
 		}
 		return nil
 	})
+}
+
+// opened has what is encrypted on the volume be open, if the work was asked for with that: the engineer's client opens it, on the rescue instance,
+// and is waited for. What is listed there decides, and nobody's word. The client opens one part after the other: it goes on when as many are open as at
+// the look before.
+func (r *restoreJob) opened(s *reach.Rescue) (routes.BlockDevice, error) {
+	x := r.D.Restore
+	parts := routes.Encrypted(x.Disk)
+	if !r.In.Unlock || len(parts) == 0 {
+		return x.Disk, nil
+	}
+	if x.Locked == nil {
+		for n, p := range parts {
+			x.Locked = append(x.Locked, locked{p.Name, p.Path(), fmt.Sprintf("plumlatch-%s-luks-%d", r.Work.Token[:8], n+1)})
+		}
+		x.Mapped = mappings(x.Locked)
+		if err := r.Keep(); err != nil { // before one is open, for whoever closes it
+			return x.Disk, err
+		}
+	}
+	now, err := s.Disks(r.Ctx)
+	if err != nil {
+		return x.Disk, err
+	}
+	open := map[string]routes.BlockDevice{}
+	for _, l := range x.Locked {
+		if !routes.IsOpened(now, l.Part, l.Mapping) {
+			continue
+		}
+		if open[l.Part], err = s.Identify(r.Ctx, routes.BlockDevice{Name: "mapper/" + l.Mapping, Type: "crypt"}); err != nil {
+			return x.Disk, err
+		}
+	}
+	if len(open) > 0 && len(open) == x.Open {
+		return routes.WithOpened(x.Disk, open), nil
+	}
+	if x.Open = len(open); x.Open > 0 {
+		if err := r.Keep(); err != nil {
+			return x.Disk, err
+		}
+	}
+	over, err := r.WaitOver()
+	if err != nil {
+		return x.Disk, err
+	}
+	if over {
+		return x.Disk, door.Failf("nobody has opened what is encrypted on the volume within %s", door.SpanWords(unlockLimit))
+	}
+	var devices []string
+	for _, l := range x.Locked {
+		devices = append(devices, l.Device)
+	}
+	return x.Disk, r.Wait(wire.WaitsHands, fmt.Sprintf("%s to be opened on the rescue instance by its passphrase (plumlatch work here %d -identity FILE); "+
+		"if nobody does within %s, this goes back", strings.Join(devices, " or "), r.Work.ID, door.SpanWords(unlockLimit)), 5*time.Second, unlockLimit)
+}
+
+// mappings are the names that encrypted parts are opened as.
+func mappings(all []locked) []string {
+	var out []string
+	for _, l := range all {
+		out = append(out, l.Mapping)
+	}
+	return out
 }
 
 // copied waits until the engineer's client has copied what it wanted,
@@ -226,7 +298,7 @@ func (r *restoreJob) unmount() error {
 		// One that does not run has nothing mounted.
 		if in, e := r.Get(x.Rescue.CloudID); errors.Is(e, cloud.ErrNotFound) ||
 			e == nil && in.State != cloud.Running && in.State != cloud.Stopping {
-			x.Mounts, x.Mapped = nil, nil
+			x.Mounts, x.Mapped, x.Locked, x.Open = nil, nil, nil, 0
 			if e := r.Keep(); e != nil || r.Work.Back {
 				return e
 			}
@@ -251,7 +323,7 @@ func (r *restoreJob) unmount() error {
 	}); err != nil {
 		return err
 	}
-	x.Mounts, x.Mapped = nil, nil
+	x.Mounts, x.Mapped, x.Locked, x.Open = nil, nil, nil, 0
 	return r.Keep()
 }
 

@@ -1,8 +1,10 @@
 package shell
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
+	"io"
 	"path"
 	"slices"
 	"strconv"
@@ -15,6 +17,7 @@ type BlockDevice struct {
 	Size                int64  // bytes
 	FSType, Label, UUID string
 	Serial              string
+	Kind                string // as lsblk's TYPE; "" for a disk or a partition
 	Children            []BlockDevice
 }
 
@@ -81,7 +84,7 @@ func lsblk(c *call) int {
 		if len(d.Children) > 0 {
 			var all []map[string]any
 			for _, x := range d.Children {
-				all = append(all, show(x, "part"))
+				all = append(all, show(x, cmp.Or(x.Kind, "part")))
 			}
 			out["children"] = all
 		}
@@ -116,7 +119,14 @@ func blkid(c *call) int {
 	}
 	device := c.args[len(c.args)-1]
 	for _, d := range c.devices() {
-		for _, p := range append([]BlockDevice{d}, d.Children...) {
+		parts := append([]BlockDevice{d}, d.Children...)
+		for _, p := range d.Children {
+			for _, m := range p.Children {
+				m.Name = "mapper/" + m.Name
+				parts = append(parts, m)
+			}
+		}
+		for _, p := range parts {
 			if "/dev/"+p.Name != device || p.FSType == "" {
 				continue
 			}
@@ -211,6 +221,44 @@ func findmnt(c *call) int {
 func blockdev(c *call) int {
 	if !c.rootOnly() {
 		return 1
+	}
+	return 0
+}
+
+// cryptsetup does "cryptsetup open --type luks --key-file - DEVICE NAME" (cryptsetup(8)).
+func cryptsetup(c *call) int {
+	if !c.rootOnly() || c.host.Unlock == nil {
+		return 1
+	}
+	if len(c.args) != 7 || c.args[0] != "open" || c.args[3] != "--key-file" || c.args[4] != "-" {
+		return c.fail("bad usage")
+	}
+	phrase, err := io.ReadAll(io.LimitReader(c.in, 8<<20))
+	if err != nil {
+		return 1
+	}
+	status := c.host.Unlock(c.args[5], c.args[6], string(phrase))
+	switch status {
+	case 2:
+		fmt.Fprintln(c.err, "No key available with this passphrase.")
+	case 4:
+		fmt.Fprintf(c.err, "Device %s does not exist or access denied.\n", c.args[5])
+	}
+	return status
+}
+
+// dmsetup does "dmsetup info NAME" and "dmsetup remove [--retry] NAME" (dmsetup(8)).
+func dmsetup(c *call) int {
+	if !c.rootOnly() || c.host.Mapping == nil || len(c.args) < 2 {
+		return 1
+	}
+	name, remove := c.args[len(c.args)-1], c.args[0] == "remove"
+	there, busy := c.host.Mapping(name, remove)
+	switch {
+	case !there:
+		return c.fail("Device %s does not exist.", name)
+	case remove && busy:
+		return c.fail("remove ioctl on %s  failed: Device or resource busy", name)
 	}
 	return 0
 }

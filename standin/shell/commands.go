@@ -43,8 +43,8 @@ func init() { // a map literal would be an initialisation cycle: command names i
 		"kill":   func(c *call) int { return c.fail("not permitted on a stand-in instance") }, "uptime": uptime,
 		"rmdir": rm, "readlink": readlink,
 		"lsblk": lsblk, "blkid": blkid, "mount": mount, "umount": umount, "findmnt": findmnt, "blockdev": blockdev,
-		"systemctl": systemctl,
-		"sudo":      sudo, "getent": getent, "cut": cut, "chown": chown, "chcon": chcon,
+		"cryptsetup": cryptsetup, "dmsetup": dmsetup, "systemctl": systemctl,
+		"sudo": sudo, "getent": getent, "cut": cut, "chown": chown, "chcon": chcon,
 	}
 }
 

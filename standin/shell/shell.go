@@ -37,6 +37,9 @@ type Host struct {
 	Mount  func(device, at, fsType string, options []string) error
 	// Enable has a unit started now and at each boot; nil where there is no systemd.
 	Enable func(unit string) error
+	// Unlock opens an encrypted partition, with the status of cryptsetup(8); Mapping tells whether a mapping is there and busy, and removes it.
+	Unlock  func(device, name, passphrase string) int
+	Mapping func(name string, remove bool) (there, busy bool)
 	// Unmount may say why a device is busy.
 	Unmount func(device string) error
 }

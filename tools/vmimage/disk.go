@@ -38,7 +38,7 @@ func makeDisk(ctx context.Context, i image, rootTar, file string) error {
 	if err := furnish(root, i); err != nil {
 		return err
 	}
-	if err := initramfs(ctx, root, i.fs); err != nil {
+	if err := initramfs(ctx, root, i); err != nil {
 		return err
 	}
 	kernels, err := filepath.Glob(filepath.Join(root, "boot/vmlinuz-*"))
@@ -47,22 +47,31 @@ func makeDisk(ctx context.Context, i image, rootTar, file string) error {
 	}
 	version := strings.TrimPrefix(filepath.Base(kernels[0]), "vmlinuz-")
 	from, system := "/boot", "UUID="+i.uuid
-	if i.fs == "lvm" { // the boot loader's partition is mounted at /boot
+	if i.grouped() { // the boot loader's partition is mounted at /boot
 		from, system = "", "/dev/mapper/deck--lines-root"
 	}
-	menu := fmt.Sprintf("serial --unit=0 --speed=115200\nterminal_output serial\nlinux %[3]s/vmlinuz-%[1]s root=%[2]s ro console=ttyS0 net.ifnames=0 quiet\n"+
-		"initrd %[3]s/initrd.img-%[1]s\nboot\n", version, system, from)
+	more := ""
+	if i.selinux {
+		more = " security=selinux"
+	}
+	menu := fmt.Sprintf("serial --unit=0 --speed=115200\nterminal_output serial\nlinux %[3]s/vmlinuz-%[1]s root=%[2]s ro console=ttyS0 net.ifnames=0 quiet%[4]s\n"+
+		"initrd %[3]s/initrd.img-%[1]s\nboot\n", version, system, from, more)
 	if err := os.MkdirAll(filepath.Join(root, "boot/grub"), 0o755); err != nil {
 		return err
 	}
 	if err := os.WriteFile(filepath.Join(root, "boot/grub/grub.cfg"), []byte(menu), 0o644); err != nil {
 		return err
 	}
-	if err := partition(ctx, disk, i.fs == "lvm"); err != nil {
+	if i.selinux {
+		if err := label(ctx, root); err != nil {
+			return err
+		}
+	}
+	if err := partition(ctx, disk, i.grouped()); err != nil {
 		return err
 	}
 	switch i.fs {
-	case "lvm":
+	case "lvm", "luks":
 		boot := filepath.Join(dir, "boot")
 		if err = os.Rename(filepath.Join(root, "boot"), boot); err == nil {
 			err = os.Mkdir(filepath.Join(root, "boot"), 0o755)
@@ -71,7 +80,7 @@ func makeDisk(ctx context.Context, i image, rootTar, file string) error {
 			err = do(ctx, "mke2fs", "-q", "-F", "-t", "ext4", "-L", "boot", "-E", fmt.Sprintf("offset=%d", rootStart*sector), "-d", boot, disk, fmt.Sprintf("%dK", bootLength/2))
 		}
 		if err == nil {
-			err = putGroup(ctx, root, disk, i)
+			err = putGroup(ctx, dir, root, disk, i)
 		}
 	case "ext4":
 		err = do(ctx, "mke2fs", "-q", "-F", "-t", "ext4", "-U", i.uuid, "-L", "root", "-E", fmt.Sprintf("offset=%d", rootStart*sector),
@@ -84,7 +93,7 @@ func makeDisk(ctx context.Context, i image, rootTar, file string) error {
 	if err != nil {
 		return err
 	}
-	if err := bootLoader(ctx, dir, disk, i.fs); err != nil {
+	if err := bootLoader(ctx, dir, disk, i); err != nil {
 		return err
 	}
 	return whole(file, func(part string) error {
@@ -92,11 +101,23 @@ func makeDisk(ctx context.Context, i image, rootTar, file string) error {
 	})
 }
 
+// label gives each file its label, by the policy's own list (setfiles(8)): the first boot would do that for minutes. The program is the image's own; it
+// wants /proc, so it is run beside the tree, and not in it.
+func label(ctx context.Context, root string) error {
+	const machine = "x86_64-linux-gnu"
+	libraries := filepath.Join(root, "lib", machine) + ":" + filepath.Join(root, "usr/lib", machine)
+	return do(ctx, filepath.Join(root, "lib64/ld-linux-x86-64.so.2"), "--library-path", libraries, filepath.Join(root, "usr/sbin/setfiles"), "-F", "-r", root,
+		filepath.Join(root, "etc/selinux/default/contexts/files/file_contexts"), root)
+}
+
 // initramfs makes the first file system with the few modules that such a machine needs: all of them take seconds to unpack.
-func initramfs(ctx context.Context, root, fs string) error {
-	modules := fmt.Sprintf("virtio_pci\nvirtio_blk\n%s\n", fs)
-	if fs == "lvm" {
+func initramfs(ctx context.Context, root string, i image) error {
+	modules := fmt.Sprintf("virtio_pci\nvirtio_blk\n%s\n", i.fs)
+	if i.grouped() {
 		modules = "virtio_pci\nvirtio_blk\next4\ndm_mod\n"
+	}
+	if i.fs == "luks" {
+		modules += "dm_crypt\nxts\naes\nsha256\n"
 	}
 	if err := os.WriteFile(filepath.Join(root, "etc/initramfs-tools/modules"), []byte(modules), 0o644); err != nil {
 		return err
@@ -122,7 +143,7 @@ func partition(ctx context.Context, disk string, grouped bool) error {
 	table := fmt.Sprintf("label: gpt\n14 : start=%d, size=%d, type=21686148-6449-6E6F-744E-656564454649\n", biosStart, biosLength) // BIOS boot
 	if grouped {
 		table += fmt.Sprintf("15 : start=%d, size=%d, type=0FC63DAF-8483-4772-8E79-3D69D8477DE4\n"+ // Linux
-			"1 : start=%d, size=%d, type=E6D6D379-F507-44C2-A23C-238F2A3DF928\n", rootStart, bootLength, groupStart, groupLength) // LVM
+			"1 : start=%d, size=%d, type=E6D6D379-F507-44C2-A23C-238F2A3DF928\n", rootStart, bootLength, groupStart, groupLength) // LVM; what is read is what lies in it
 	} else {
 		table += fmt.Sprintf("1 : start=%d, size=%d, type=4F68BCE3-E8CD-4DB1-96E7-FBCAF984B709\n", rootStart, rootLength) // root, x86-64
 	}
@@ -158,17 +179,17 @@ func xfs(ctx context.Context, dir, root, disk, uuid string) error {
 }
 
 // bootLoader writes GRUB for a BIOS onto the disk: what grub-install does by way of a loop device, which is not there in a container.
-func bootLoader(ctx context.Context, dir, disk, fs string) error {
+func bootLoader(ctx context.Context, dir, disk string, i image) error {
 	early, core := filepath.Join(dir, "early.cfg"), filepath.Join(dir, "core.img")
 	from := "(hd0,gpt1)/boot/grub"
-	if fs == "lvm" {
+	if i.grouped() {
 		from = "(hd0,gpt15)/grub"
 	}
 	text := "set root=" + from[:strings.Index(from, "/")] + "\nset prefix=" + from + "\nconfigfile $prefix/grub.cfg\n"
 	if err := os.WriteFile(early, []byte(text), 0o600); err != nil {
 		return err
 	}
-	driver := map[string]string{"ext4": "ext2", "xfs": "xfs", "lvm": "ext2"}[fs]
+	driver := map[string]string{"ext4": "ext2", "xfs": "xfs", "lvm": "ext2", "luks": "ext2"}[i.fs]
 	const modules = "/usr/lib/grub/i386-pc"
 	if err := do(ctx, "grub-mkimage", "-O", "i386-pc", "-d", modules, "-p", from, "-c", early, "-o", core,
 		"biosdisk", "part_gpt", driver, "normal", "linux", "configfile", "serial", "terminal", "echo"); err != nil {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"os"
+	"path/filepath"
 	"strings"
 )
 
@@ -120,31 +121,52 @@ const (
 	groupLength = diskMB*2048 - groupStart - 2048
 )
 
-func groupVolumes() []logical {
-	return []logical{{"home", homeExtents}, {"root", (groupLength-extentStart)/extent - homeExtents}}
+func groupVolumes(length int) []logical {
+	return []logical{{"home", homeExtents}, {"root", (length-extentStart)/extent - homeExtents}}
 }
 
-// putGroup writes a group and its file systems into a disk: the tree under root, with the home folders in a volume of their own.
-func putGroup(ctx context.Context, root, disk string, i image) error {
-	head, err := groupHead(group, groupLength, groupVolumes())
+// putGroup writes a group and its file systems into a disk: the tree under root, with the home folders in a volume of their own; encrypted, if the
+// image is so.
+func putGroup(ctx context.Context, dir, root, disk string, i image) error {
+	if i.fs != "luks" {
+		return putGroupAt(ctx, root, disk, i, groupStart, groupLength)
+	}
+	plain := filepath.Join(dir, "plain")
+	const length = groupLength - luksHead
+	if err := emptyFile(plain, length*sector); err != nil {
+		return err
+	}
+	if err := putGroupAt(ctx, root, plain, i, 0, length); err != nil {
+		return err
+	}
+	shut := filepath.Join(dir, "shut")
+	if err := encrypt(ctx, dir, plain, shut); err != nil {
+		return err
+	}
+	return do(ctx, "dd", "if="+shut, "of="+disk, "bs=1M", fmt.Sprintf("seek=%d", groupStart/2048), "conv=notrunc", "status=none")
+}
+
+// putGroupAt writes it into a file, from a sector on.
+func putGroupAt(ctx context.Context, root, file string, i image, start, length int) error {
+	head, err := groupHead(group, length, groupVolumes(length))
 	if err != nil {
 		return err
 	}
-	f, err := os.OpenFile(disk, os.O_RDWR, 0)
+	f, err := os.OpenFile(file, os.O_RDWR, 0)
 	if err != nil {
 		return err
 	}
-	_, err = f.WriteAt(head, groupStart*sector)
+	_, err = f.WriteAt(head, int64(start)*sector)
 	if bad := f.Close(); err != nil || bad != nil {
 		return fmt.Errorf("%w %w", err, bad)
 	}
-	at := groupStart + extentStart
-	for _, v := range groupVolumes() {
+	at := start + extentStart
+	for _, v := range groupVolumes(length) {
 		tree, uuid := root, i.uuid
 		if v.name == "home" {
 			tree, uuid = root+"/home", strings.Replace(i.uuid, "5c1f30a2", "5c1f30a3", 1)
 		}
-		if err := do(ctx, "mke2fs", "-q", "-F", "-t", "ext4", "-U", uuid, "-L", v.name, "-E", fmt.Sprintf("offset=%d", at*sector), "-d", tree, disk,
+		if err := do(ctx, "mke2fs", "-q", "-F", "-t", "ext4", "-U", uuid, "-L", v.name, "-E", fmt.Sprintf("offset=%d", at*sector), "-d", tree, file,
 			fmt.Sprintf("%dK", v.extents*extent/2)); err != nil {
 			return err
 		}

@@ -28,19 +28,28 @@ import (
 
 // image is one kind of disk.
 type image struct {
-	name  string
-	fs    string // ext4 or xfs; lvm is ext4 in a volume group
-	uuid  string // of the root file system
-	user  string // who logs in
-	title string
+	name string
+	fs   string // ext4 or xfs; lvm is ext4 in a volume group, and luks that in an encrypted partition (LUKS)
+	asks bool   // of luks: it asks for its passphrase at each boot; else it opens itself by a key file
+	// selinux: a policy is loaded at boot, and enforced; each file has its label.
+	selinux bool
+	uuid    string // of the root file system
+	user    string // who logs in
+	title   string
 }
 
 var images = []image{
-	{"debian-12", "ext4", "5c1f30a2-7a0e-4d0c-9d51-0c7a0e2b0001", "debian", "root on ext4"},
-	{"debian-12-xfs", "xfs", "5c1f30a2-7a0e-4d0c-9d51-0c7a0e2b0002", "debian", "root on XFS"},
-	{"debian-12-deck", "ext4", "5c1f30a2-7a0e-4d0c-9d51-0c7a0e2b0003", "deck", "root on ext4, and the login user is called deck"},
-	{"debian-12-lvm", "lvm", "5c1f30a2-7a0e-4d0c-9d51-0c7a0e2b0004", "debian", "root and home folders in a volume group (LVM)"},
+	{name: "debian-12", fs: "ext4", uuid: "5c1f30a2-7a0e-4d0c-9d51-0c7a0e2b0001", user: "debian", title: "root on ext4"},
+	{name: "debian-12-xfs", fs: "xfs", uuid: "5c1f30a2-7a0e-4d0c-9d51-0c7a0e2b0002", user: "debian", title: "root on XFS"},
+	{name: "debian-12-deck", fs: "ext4", uuid: "5c1f30a2-7a0e-4d0c-9d51-0c7a0e2b0003", user: "deck", title: "root on ext4, and the login user is called deck"},
+	{name: "debian-12-lvm", fs: "lvm", uuid: "5c1f30a2-7a0e-4d0c-9d51-0c7a0e2b0004", user: "debian", title: "root and home folders in a volume group (LVM)"},
+	{name: "debian-12-luks", fs: "luks", uuid: "5c1f30a2-7a0e-4d0c-9d51-0c7a0e2b0005", user: "debian", title: "the same group in an encrypted partition (LUKS), which a key file opens"},
+	{name: "debian-12-asks", fs: "luks", asks: true, uuid: "5c1f30a2-7a0e-4d0c-9d51-0c7a0e2b0006", user: "debian", title: "the same, and its passphrase is asked on the serial console at each boot"},
+	{name: "debian-12-selinux", fs: "ext4", selinux: true, uuid: "5c1f30a2-7a0e-4d0c-9d51-0c7a0e2b0007", user: "debian", title: "root on ext4, with SELinux enforcing"},
 }
+
+// grouped tells whether its root lies in a volume group, and what boots it on a partition of its own.
+func (i image) grouped() bool { return i.fs == "lvm" || i.fs == "luks" }
 
 // diskMB is how large a disk is; a machine's root volume may be larger, and cloud-init lets the root file system grow.
 const diskMB = 1536
@@ -100,7 +109,6 @@ func run(ctx context.Context, dir string, names []string) error {
 	if err != nil {
 		return err
 	}
-	root := filepath.Join(dir, "root-"+rootKey+".tar")
 	for _, name := range names {
 		n := slices.IndexFunc(images, func(i image) bool { return i.name == name })
 		if n < 0 {
@@ -111,8 +119,12 @@ func run(ctx context.Context, dir string, names []string) error {
 			continue
 		}
 		began := time.Now()
+		root, with := filepath.Join(dir, "root-"+rootKey+".tar"), packages
+		if images[n].selinux {
+			root, with = filepath.Join(dir, "root-selinux-"+rootKey+".tar"), slices.Concat(packages, selinuxPackages)
+		}
 		if _, err := os.Stat(root); err != nil {
-			if err := makeRoot(ctx, root); err != nil {
+			if err := makeRoot(ctx, root, with); err != nil {
 				return err
 			}
 			fmt.Printf("the packages are laid out (%s)\n", time.Since(began).Round(time.Second))

@@ -4,8 +4,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"strings"
 )
 
 // masked are units that a machine of the tests has no use for: an emulated processor takes a minute more with them.
@@ -23,10 +25,10 @@ var wanted = [][2]string{{"systemd-networkd.service", "multi-user.target"}, {"sy
 func files(i image) map[string]string {
 	options := map[string]string{"ext4": "rw,discard,errors=remount-ro", "xfs": "rw,discard"}[i.fs]
 	fstab := fmt.Sprintf("UUID=%s / %s %s 0 1\n", i.uuid, i.fs, options)
-	if i.fs == "lvm" {
+	if i.grouped() {
 		fstab = "/dev/mapper/deck--lines-root / ext4 rw,errors=remount-ro 0 1\n/dev/mapper/deck--lines-home /home ext4 rw 0 2\nLABEL=boot /boot ext4 rw 0 2\n"
 	}
-	return map[string]string{
+	all := map[string]string{
 		"etc/fstab":       fstab,
 		"etc/machine-id":  "", // empty, and not "uninitialized": the presets of a first boot take a quarter of a minute when emulated (machine-id(5))
 		"etc/hostname":    "localhost\n",
@@ -43,6 +45,13 @@ func files(i image) map[string]string {
 			"cloud_config_modules: [set-passwords, runcmd]\n" +
 			"cloud_final_modules: [scripts-user, ssh-authkey-fingerprints, keys-to-console, final-message]\n",
 	}
+	if i.fs == "luks" {
+		maps.Copy(all, luksFiles(i))
+	}
+	if i.selinux {
+		all["etc/selinux/config"] = "SELINUX=enforcing\nSELINUXTYPE=default\n"
+	}
+	return all
 }
 
 // furnish makes of packages that are laid out the tree of an image.
@@ -55,7 +64,11 @@ func furnish(root string, i image) error {
 		if err := os.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) { // some are links
 			return err
 		}
-		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
+		mode := fs.FileMode(0o644)
+		if strings.HasPrefix(text, "#!") {
+			mode = 0o755
+		}
+		if err := os.WriteFile(file, []byte(text), mode); err != nil {
 			return err
 		}
 	}

@@ -3768,6 +3768,10 @@ export interface components {
       items: components["schemas"]["Work"][];
       next_cursor?: string;
     };
+    LockedPart: {
+      device: string;
+      mapping: string;
+    };
     LogRead: {
       left_out: number;
       /** Format: date-time */
@@ -4194,6 +4198,7 @@ export interface components {
       address: string;
       host_keys: string[];
       key: string;
+      locked: components["schemas"]["LockedPart"][];
       mount: string;
       name: string;
       port: number;
@@ -4211,6 +4216,7 @@ export interface components {
       new: string;
       route: string;
       still?: boolean;
+      unlock?: boolean;
     };
     RestoreLines: {
       files: string[];

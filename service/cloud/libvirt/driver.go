@@ -657,7 +657,10 @@ func (d *Driver) Remove(ctx context.Context, clientToken, id string) (cloud.Inst
 				return err
 			}
 		}
-		return o.undefine(o.domain)
+		if err := told(o.undefine(o.domain)); !errors.Is(err, cloud.ErrNotFound) { // somebody has undefined it while it ran: it went with its power
+			return err
+		}
+		return nil
 	})
 	out.State = cloud.Removed
 	return out, err

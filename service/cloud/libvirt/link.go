@@ -53,7 +53,7 @@ func (d *dialer) Dial() (net.Conn, error) {
 		return nil, net.ErrClosed
 	}
 	d.conn = c
-	return c, nil
+	return &framed{Conn: c}, nil
 }
 
 func (d *dialer) end() {
@@ -75,7 +75,12 @@ func with(ctx context.Context, h Host, f func(*link) error) error {
 	defer stop()
 	done := make(chan error, 1)
 	go func() { // what hangs ends when the connection is closed
-		done <- func() error {
+		done <- func() (err error) {
+			defer func() { // the package reads what a stranger wrote
+				if x := recover(); x != nil {
+					err = fmt.Errorf("%w: %v", errPacket, x)
+				}
+			}()
 			v := rpc.NewWithDialer(d)
 			if err := v.ConnectToURI(rpc.ConnectURI(h.URI)); err != nil {
 				return err
@@ -113,7 +118,7 @@ func told(err error) error {
 	case !errors.As(err, &e):
 		return fmt.Errorf("%w: libvirt: %s", cloud.ErrFailed, plaintext.Line(plaintext.Cut(err.Error(), 200)))
 	}
-	said := plaintext.Line(plaintext.Cut(e.Message, 300))
+	said := plaintext.Line(ends(strings.TrimSpace(e.Message)))
 	switch rpc.ErrorNumber(e.Code) {
 	case rpc.ErrNoDomain, rpc.ErrNoStorageVol, rpc.ErrNoNwfilter, rpc.ErrNoNetwork:
 		return fmt.Errorf("%w: %s", cloud.ErrNotFound, said)
@@ -122,6 +127,15 @@ func told(err error) error {
 		return fmt.Errorf("%w: libvirt: %s", cloud.ErrRefused, said)
 	}
 	return fmt.Errorf("%w: libvirt: %s", cloud.ErrFailed, said)
+}
+
+// ends is what libvirt says, without the middle of what is long: a program's whole command stands there, and behind it why that failed.
+func ends(said string) string {
+	const head, tail = 80, 220
+	if len(said) <= head+tail {
+		return said
+	}
+	return strings.ToValidUTF8(said[:head]+" ... "+said[len(said)-tail:], "")
 }
 
 // domain is a domain as libvirt has it: one of ours or not.

@@ -27,6 +27,14 @@ type terminal struct {
 
 func (d *demo) terminal(t testing.TB, args ...string) *terminal {
 	t.Helper()
+	cmd := exec.Command(filepath.Join(bin, "plumlatch"), args...)
+	cmd.Env = append(os.Environ(), "PLUMLATCH_URL="+d.url, "PLUMLATCH_TOKEN="+d.token, "TERM=xterm", "HOME="+filepath.Join(d.dir, "home"))
+	return onTerminal(t, cmd)
+}
+
+// onTerminal starts a program on one.
+func onTerminal(t testing.TB, cmd *exec.Cmd) *terminal {
+	t.Helper()
 	master, err := os.OpenFile("/dev/ptmx", os.O_RDWR|syscall.O_NOCTTY, 0)
 	if err != nil {
 		t.Fatal(err)
@@ -45,8 +53,6 @@ func (d *demo) terminal(t testing.TB, args ...string) *terminal {
 		t.Fatal(err)
 	}
 	defer slave.Close()
-	cmd := exec.Command(filepath.Join(bin, "plumlatch"), args...)
-	cmd.Env = append(os.Environ(), "PLUMLATCH_URL="+d.url, "PLUMLATCH_TOKEN="+d.token, "TERM=xterm", "HOME="+filepath.Join(d.dir, "home"))
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = slave, slave, slave
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
 	if err := cmd.Start(); err != nil {

@@ -93,7 +93,7 @@ func startVMsOn(t *testing.T, slotNumber int, host *ownhost.Host, network string
 		if name == "debian-12-deck" {
 			login = "deck"
 		}
-		config += fmt.Sprintf("  - {name: %s, volume: %s.qcow2, login_user: %s, disk_gb: 2}\n", name, name, login)
+		config += fmt.Sprintf("  - {name: %s, volume: %s.qcow2, login_user: %s, disk_gb: 2, asks: %t}\n", name, name, login, strings.HasSuffix(name, "-asks"))
 	}
 	_, err := v.host.Virsh(t.Context(), "pool-refresh", ownhost.Pool)
 	mustDo(t, err)
@@ -181,6 +181,7 @@ type board struct {
 	key, keys   string
 	before      []string // what stood on the host
 	turn        int
+	prompts     int // that its console has shown, and that were answered
 	took        []string
 }
 

@@ -76,3 +76,34 @@ func TestVMShut(t *testing.T) {
 	b.opens(t, next)
 	b.gone(t)
 }
+
+// TestVMEnforced restores by the disk of a machine on which a policy of SELinux is enforced: the file has the label that its neighbours have, and the login
+// works without anything being labelled anew. The rescue machine enforces it too.
+func TestVMEnforced(t *testing.T) {
+	b := startVMs(t, 169, "debian-12-selinux").launchBoard(t, "watch-board", "debian-12-selinux")
+	look := func() string {
+		t.Helper()
+		out, ok := b.realSSH(t, b.instance(t, b.name), b.file(b.key), "cat /sys/fs/selinux/enforce; echo; ls -1dZ .ssh .ssh/authorized_keys; id -Z; test -e /.autorelabel && echo relabel")
+		if !ok && !strings.HasPrefix(out, "1\n") {
+			t.Fatal(out)
+		}
+		return out
+	}
+	before := look()
+	if !strings.HasPrefix(before, "1\n") || strings.Count(before, ":ssh_home_t:") != 2 {
+		t.Fatalf("it has not the system that this is about: %s", before)
+	}
+	b.lostAndRestored(t, "disk")
+	if after := look(); after != before {
+		t.Errorf("it was\n%s\nand is\n%s", before, after)
+	}
+	// A file that is not there yet gets the label too: without its own it is not read.
+	if out, ok := b.realSSH(t, b.instance(t, b.name), b.file(b.key), "rm -r .ssh"); !ok {
+		t.Fatal(out)
+	}
+	b.lostAndRestored(t, "disk")
+	if after := look(); after != before {
+		t.Errorf("of a new file: it was\n%s\nand is\n%s", before, after)
+	}
+	b.gone(t)
+}

@@ -49,6 +49,9 @@ var _ = register(Route{
 			o.lack("", "the service does not know the address that it asks from, and could not be let in to the copy alone "+
 				"(plumlatchd serve -dial-from ADDRESS)")
 		}
+		if f.Asks != "" {
+			o.Changes = append(o.Changes, "the copy's boot waits for somebody at the copy's console, as its own does; how to answer is said as soon as it is there")
+		}
 		o.UntilIn = f.ImageTime + 2*f.Change + 2*bootTime
 		if f.State == "running" && f.Static && !f.Fixed {
 			o.Down = moveTime

@@ -49,6 +49,7 @@ type Facts struct {
 	Measured            bool // the server was asked just now; else what was recorded counts
 
 	StopDestroys string          // why stopping is its end; "" if it is not
+	Asks         string          // how somebody answers what each boot of it asks at its console; "" if it asks nothing
 	MissingRight map[string]bool // what our credentials may not do: stop, start, volumes, user-data
 	Desktop      bool            // it has no SSH: no route of ours leads there
 	Image        string          // that it was launched from; "" if that is not known
@@ -296,6 +297,7 @@ func (f Facts) stops(o *Offer) {
 	if f.StopDestroys != "" {
 		o.lack("", "stopping would be its end: %s", f.StopDestroys)
 	}
+	f.boots(o)
 	for _, right := range []string{"stop", "start"} {
 		if f.MissingRight[right] {
 			o.lack("", "our credentials at the cloud may not %s it", right)
@@ -312,6 +314,13 @@ func (f Facts) stops(o *Offer) {
 		if !f.Static {
 			o.Changes = append(o.Changes, "its address is dynamic, and another one afterwards")
 		}
+	}
+}
+
+// boots adds what a boot needs of somebody.
+func (f Facts) boots(o *Offer) {
+	if f.Asks != "" {
+		o.Changes = append(o.Changes, "its boot waits for somebody at its console, before anybody gets in: "+f.Asks)
 	}
 }
 

@@ -63,6 +63,9 @@ type Instance struct {
 	// StopDestroys says, in words, why stopping it would be its end (a group that
 	// replaces stopped members, local disks that are wiped); "" if it is not.
 	StopDestroys string
+	// Asks says, in words, how somebody answers what each boot of it asks at its console, before its SSH server runs (the passphrase of an
+	// encrypted root volume); "" if a boot asks nothing.
+	Asks string
 	// MissingRights are what our credentials may not do with it.
 	MissingRights []Right
 }

@@ -12,6 +12,7 @@ import (
 	"plumlatch/core/access"
 	"plumlatch/core/hostkeys"
 	"plumlatch/core/keypair"
+	"plumlatch/core/plaintext"
 	"plumlatch/reach"
 	"plumlatch/service/cloud"
 	"plumlatch/service/store"
@@ -147,6 +148,8 @@ func (r *Run) Await(until cloud.State) error {
 			last = in.State
 		}
 		switch {
+		case in.State == until && until == cloud.Running:
+			return r.SayAsks(in)
 		case in.State == until:
 			return nil
 		case in.State == cloud.Removed || in.State == cloud.Removing && until != cloud.Removed:
@@ -172,10 +175,44 @@ func PollAfter(began time.Time) time.Duration {
 // BootLimit is how long the instance may take until its server answers after a start.
 func (r *Run) BootLimit() time.Duration { return cmp.Or(r.Cloud.Properties().Boot, bootLimit) }
 
+// askedLimit is that where somebody has to answer at its console first.
+const askedLimit = 30 * time.Minute
+
+// ServerLimit is how long a step may wait for the instance's server after a start.
+func (r *Run) ServerLimit() time.Duration {
+	if r.asks() {
+		return askedLimit
+	}
+	return min(r.BootLimit(), r.StateLimit)
+}
+
+// SayAsks says of a machine that boots how somebody answers at its console, if it asks there.
+func (r *Run) SayAsks(in cloud.Instance) error {
+	if in.Asks == "" {
+		return nil
+	}
+	return r.Say("its boot waits for somebody at its console, for at most %s: %s", SpanWords(askedLimit), plaintext.Line(plaintext.Cut(in.Asks, 300)))
+}
+
+// asks tells whether somebody has to answer at its console at each boot. A cloud that does not answer says nothing of it.
+func (r *Run) asks() bool {
+	if r.Instance.CloudID == "" || r.Instance.Adopted {
+		return false
+	}
+	ctx, cancel := context.WithTimeout(r.Ctx, 20*time.Second)
+	defer cancel()
+	in, err := r.Cloud.Get(ctx, r.Instance.CloudID)
+	return err == nil && in.Asks != ""
+}
+
 // VouchedHostKey fetches the host key, and holds it against the fingerprints of the first
 // boot's output. trouble says why it is not known; it is nobody's failure.
 func (r *Run) VouchedHostKey() (key *keypair.Public, trouble string, err error) {
-	left, err := r.Left(r.BootLimit())
+	limit := r.BootLimit()
+	if r.asks() {
+		limit = askedLimit
+	}
+	left, err := r.Left(limit)
 	if err != nil {
 		return nil, "", err
 	}
@@ -239,7 +276,11 @@ func (r *Run) KnownHost(f *Found) error {
 	if len(pinned) == 0 {
 		return r.Probe(f)
 	}
-	left, err := r.Left(r.BootLimit())
+	limit := r.BootLimit()
+	if r.asks() {
+		limit = askedLimit
+	}
+	left, err := r.Left(limit)
 	if err != nil {
 		return err
 	}

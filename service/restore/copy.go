@@ -363,6 +363,9 @@ func (r *restoreJob) until(id string, state cloud.State) (cloud.Instance, error)
 	began := time.Now()
 	for deadline := began.Add(left); ; {
 		in, err := r.Get(id)
+		if err == nil && in.State == state && state == cloud.Running {
+			err = r.SayAsks(in)
+		}
 		if err != nil || in.State == state {
 			return in, err
 		}
@@ -428,7 +431,7 @@ func (r *restoreJob) knownCopy() error {
 // encrypted to the new key is seen by whoever has that.
 func (r *restoreJob) copyGives() error {
 	c := r.copying()
-	left, err := r.Left(min(r.BootLimit(), r.StateLimit))
+	left, err := r.Left(r.ServerLimit())
 	if err != nil {
 		return err
 	}
@@ -485,7 +488,7 @@ func (r *restoreJob) copyTakes(name string) error {
 	if err != nil {
 		return err
 	}
-	left, err := r.Left(min(r.BootLimit(), r.StateLimit))
+	left, err := r.Left(r.ServerLimit())
 	if err != nil {
 		return err
 	}

@@ -188,7 +188,7 @@ func (r *keptJob) goBack() error {
 // untilBack waits until the SSH server of a machine that has its place again answers with the host key that is known of it: a
 // machine that runs is not up yet, and one that is broken never is. It returns why it was not seen to, "" if it was.
 func (w *Service) untilBack(r *door.Run) (string, error) {
-	for deadline := time.Now().Add(min(r.BootLimit(), r.StateLimit)); ; {
+	for deadline := time.Now().Add(r.ServerLimit()); ; {
 		t, err := r.TargetInside(r.Ctx, r.Instance)
 		if err != nil {
 			return "", err

@@ -614,7 +614,7 @@ func (w *Service) FactsOf(ctx context.Context, row store.RestoreRow, c CloudSide
 	case known:
 		f.State, f.Static, f.StopDestroys, f.RootVolume, f.Zone = string(in.State), in.Static, in.StopDestroys,
 			in.RootVolume, in.Zone
-		f.Fixed = p.NoStaticAddresses
+		f.Fixed, f.Asks = p.NoStaticAddresses, plaintext.Line(plaintext.Cut(in.Asks, 300))
 		if p.Images != nil {
 			f.ImageTime = time.Duration(in.DiskGB) * p.Images.PerGB
 		}

@@ -184,7 +184,7 @@ func (r *restoreJob) printedHostKeys() error {
 	}) {
 		return nil
 	}
-	left, err := r.Left(min(r.BootLimit(), r.StateLimit))
+	left, err := r.Left(r.ServerLimit())
 	if err != nil {
 		return err
 	}

@@ -362,7 +362,7 @@ func (r *restoreJob) awaitAccepted() error {
 	if !r.Instance.Adopted && r.D.Restore.Was != string(cloud.Running) && r.Instance.State != string(cloud.Running) {
 		return nil
 	}
-	left, err := r.Left(min(r.BootLimit(), r.StateLimit))
+	left, err := r.Left(r.ServerLimit())
 	if err != nil {
 		return err
 	}
@@ -520,7 +520,7 @@ func (r *restoreJob) withdrawLost(in restoring, k store.Key, was rotation.Mark, 
 func (r *restoreJob) stewardSoon() error {
 	route, _ := routes.ByName(r.In.Route)
 	starts := slices.ContainsFunc(route.Steps, func(s routes.Step) bool { return s.Name == "start" })
-	for deadline := time.Now().Add(min(time.Minute, 4*r.StateLimit)); ; {
+	for deadline := time.Now().Add(min(3*time.Minute, r.ServerLimit())); ; {
 		ctx, cancel := context.WithTimeout(r.Ctx, 20*time.Second)
 		_, done, err := r.Steward(ctx, r.Instance)
 		cancel()

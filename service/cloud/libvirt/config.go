@@ -64,6 +64,7 @@ type Image struct {
 	KeyTypes  []string `yaml:"key_types"` // that its SSH server takes, as on a key's line; none for Ed25519, ECDSA and RSA
 	DiskGB    int      `yaml:"disk_gb"`   // the least
 	Size      string   `yaml:"size"`      // the smallest
+	Asks      bool     `yaml:"asks"`      // each boot of it waits for somebody at its serial console
 }
 
 // Size is how large a machine is.
@@ -188,8 +189,10 @@ func (c *Config) check() error {
 	if c.Rescue.Image == "" && c.Rescue.Size == "" {
 		c.Rescue.Image, c.Rescue.Size = c.Images[0].Name, c.Sizes[0].Name
 	}
-	if _, ok := c.image(c.Rescue.Image); !ok {
+	if i, ok := c.image(c.Rescue.Image); !ok {
 		return fmt.Errorf("rescue: image: there is no image %q", c.Rescue.Image)
+	} else if i.Asks {
+		return fmt.Errorf("rescue: image: a rescue machine of %s would wait for somebody at its console; name another image", i.Name)
 	}
 	if !c.hasSize(c.Rescue.Size) {
 		return fmt.Errorf("rescue: size: there is no size %q", c.Rescue.Size)
@@ -261,7 +264,11 @@ func (c *Config) regions() []string {
 
 func (c *Config) catalogue() (images []wire.Image, sizes []wire.Size) {
 	for _, i := range c.Images {
-		images = append(images, wire.Image{Name: i.Name, Title: i.Title, LoginUser: i.LoginUser, KeyTypes: i.KeyTypes, MinDiskGB: i.DiskGB,
+		title := i.Title
+		if i.Asks {
+			title = strings.TrimPrefix(title+"; each boot asks at its console", "; ")
+		}
+		images = append(images, wire.Image{Name: i.Name, Title: title, LoginUser: i.LoginUser, KeyTypes: i.KeyTypes, MinDiskGB: i.DiskGB,
 			SmallestSize: i.Size, Regions: c.regions()})
 	}
 	for _, z := range c.Sizes {

@@ -428,13 +428,13 @@ func (d *Driver) make(l *link, h Host, id, clientToken string, ask cloud.Launch)
 		return err
 	}
 	a := &about{Token: clientToken, Name: ask.Name, Image: image.Name, Size: size.Name, LoginUser: image.LoginUser, KeyLabel: ask.KeyLabel, DiskGB: diskGB,
-		Address: address.String(), Port: h.Port, Created: time.Now().UTC().Format(time.RFC3339), UserData: base64.StdEncoding.EncodeToString([]byte(ask.UserData))}
+		Address: address.String(), Port: h.Port, Created: time.Now().UTC().Format(time.RFC3339), UserData: base64.StdEncoding.EncodeToString([]byte(ask.UserData)), Asks: image.Asks}
 	for k, v := range ask.Tags {
 		a.Tags = append(a.Tags, tag{k, v})
 	}
 	slices.SortFunc(a.Tags, func(x, y tag) int { return cmp.Compare(x.Key, y.Key) })
 	def := definition{id: id, root: rootPath, seed: seedPath, console: strings.TrimSuffix(rootPath, rootName(id)) + consoleName(id), name: ask.Name, cpus: size.CPUs,
-		memoryMB: size.MemoryMB, kvm: kvm}
+		memoryMB: size.MemoryMB, kvm: kvm, asks: image.Asks}
 	if h.Network.IsValid() {
 		def.network, def.filter, def.address = networkName(h.Region), filterName(id), a.Address
 		if err := l.ready(h); err != nil {

@@ -28,6 +28,7 @@ type made struct {
 	Tags      map[string]string `json:"tags,omitempty"`
 	Ready     bool              `json:"ready"`
 	Ran       bool              `json:"ran"`
+	Asks      bool              `json:"asks,omitempty"`
 }
 
 // madeSize is how large the volume with that is, in bytes: it is written anew in its place.
@@ -106,7 +107,7 @@ func (d *Driver) MakeImage(ctx context.Context, clientToken, id, name string, ta
 			if root, ok := o.m.at(rootDevice); !ok || root.file() != rootName(id) {
 				return refused("%s has no root volume", o.a.Name)
 			}
-			m = made{Name: name, Instance: id, LoginUser: o.a.LoginUser, GB: o.a.DiskGB, Tags: tags, Ran: o.running && !o.paused}
+			m = made{Name: name, Instance: id, LoginUser: o.a.LoginUser, GB: o.a.DiskGB, Tags: tags, Ran: o.running && !o.paused, Asks: o.a.Asks}
 			err = o.link.keepImage(image, m)
 		}
 		if err != nil {
@@ -322,5 +323,5 @@ func (d *Driver) imageFor(l *link, name string) (Image, error) {
 	if err == nil && !m.Ready {
 		err = refused("the image %s is still being made", name)
 	}
-	return Image{Name: name, Volume: imageName(name), LoginUser: m.LoginUser, DiskGB: m.GB, Size: d.c.Sizes[0].Name}, err
+	return Image{Name: name, Volume: imageName(name), LoginUser: m.LoginUser, DiskGB: m.GB, Size: d.c.Sizes[0].Name, Asks: m.Asks}, err
 }

@@ -34,6 +34,8 @@ type about struct {
 	UserData  string   `xml:"user-data"` // in base64: not every byte is one of XML's
 	// Launched: its launch went to its end.
 	Launched bool `xml:"launched"`
+	// Asks: each boot of it waits for somebody at its console.
+	Asks bool `xml:"asks,omitempty"`
 	// Stopping is since when it is asked to stop, "" if it is not.
 	Stopping string `xml:"stopping,omitempty"`
 	// Groups are the shared groups of inbound rules that it has, and Notes what was said of rules of its own.
@@ -176,7 +178,7 @@ type definition struct {
 	about                   string
 	name                    string
 	cpus, memoryMB          int
-	kvm                     bool
+	kvm, asks               bool
 	network, filter         string // of libvirt; "" for QEMU's own network
 	address                 string // in it
 }
@@ -218,19 +220,30 @@ func domainXML(d definition) string {
 <disk type='file' device='disk'><driver name='qemu' type='raw'/><source file='%s'/><target dev='%s' bus='virtio'/><readonly/><serial>seed</serial></disk>
 <controller type='usb' model='none'/>
 %s
-<serial type='file'><source path='%s' append='on'/><target port='0'/></serial>
+%s
 <channel type='unix'><target type='virtio' name='org.qemu.guest_agent.0'/></channel>
 <rng model='virtio'><backend model='random'>/dev/urandom</backend></rng>
 <memballoon model='none'/>
 </devices>
 </domain>`, kind, d.id, d.id, esc(d.name), d.about, d.memoryMB, d.cpus, tcg, cpu, diskXML(d.root, rootDevice, serialOf(d.id)), esc(d.seed), seedDevice, d.nic(),
-		esc(d.console))
+		d.serial())
+}
+
+// serial is its console. What it writes goes into a file; one that somebody has to answer at is a terminal besides (virsh(1), console).
+func (d definition) serial() string {
+	if d.asks {
+		return fmt.Sprintf(`<serial type='pty'><log file='%s' append='on'/><target port='0'/></serial>`, esc(d.console))
+	}
+	return fmt.Sprintf(`<serial type='file'><source path='%s' append='on'/><target port='0'/></serial>`, esc(d.console))
 }
 
 // show is what the cloud says of one of our instances.
 func (c *Config) show(h Host, d domain, m machine, a *about) cloud.Instance {
 	out := cloud.Instance{ID: m.UUID, Name: a.Name, Region: h.Region, Zone: zone, Port: a.Port, LoginUser: a.LoginUser, Image: a.Image, Size: a.Size,
 		DiskGB: a.DiskGB, Tags: map[string]string{}, KeyLabel: a.KeyLabel, RootDevice: rootDevice, Static: true}
+	if a.Asks {
+		out.Asks = fmt.Sprintf("on its host: virsh --connect '%s?socket=%s' console %s", h.URI, h.Socket, m.UUID)
+	}
 	out.Launched, _ = time.Parse(time.RFC3339, a.Created)
 	for _, t := range a.Tags {
 		out.Tags[t.Key] = t.Value

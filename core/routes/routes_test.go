@@ -230,7 +230,16 @@ func TestCosts(t *testing.T) {
 	if len(with.Charges) != 0 || with.UntilIn >= disk.UntilIn || len(with.Changes) != len(disk.Changes)-1 {
 		t.Errorf("with a rescue instance and a static address: %+v", with)
 	}
-	f.State = "stopped"
+	f.Asks = "on its host: virsh console 1"
+	for _, route := range []string{"disk", "boot-text", "copy"} {
+		if o := offerOf(f, route); !strings.Contains(strings.Join(o.Changes, "\n"), "waits for somebody at") || !strings.Contains(strings.Join(o.Changes, "\n"), "console") {
+			t.Errorf("%s of a machine that asks at its console: %v", route, o.Changes)
+		}
+	}
+	if o := offerOf(f, "steward"); strings.Contains(strings.Join(o.Changes, "\n"), "console") {
+		t.Errorf("steward boots nothing: %v", o.Changes)
+	}
+	f.State, f.Asks = "stopped", ""
 	if o := offerOf(f, "boot-text"); o.Down != 0 || len(o.Changes) != 0 || len(o.CanBeLost) != 0 {
 		t.Errorf("stopped already: %+v", o)
 	}

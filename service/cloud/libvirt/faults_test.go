@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/binary"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"os"
@@ -204,6 +205,49 @@ func TestByHand(t *testing.T) {
 	}
 	if out := d.must("vol-list", "machines"); strings.Contains(out, "-root.qcow2") || strings.Contains(out, "-seed.iso") {
 		t.Errorf("left: %s", out)
+	}
+}
+
+// TestAsks: a machine whose boot asks has a console to answer at, how is said, and what it writes is kept all the same.
+func TestAsks(t *testing.T) {
+	d := startDaemon(t)
+	c, err := Read([]byte(fmt.Sprintf("hosts:\n  - {region: quay-host, socket: %s, pool: machines, addresses: 127.61.7.0/24, processor: emulated}\nimages:\n"+
+		"  - {name: bare, volume: base.qcow2, login_user: debian, disk_gb: 1}\n  - {name: shut, title: One that is shut, volume: base.qcow2, login_user: debian, disk_gb: 1, asks: true}\n"+
+		"sizes:\n  - {name: small, cpus: 1, memory_mb: 64, disk_gb: 2}\n", d.Socket)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	v := New(c)
+	if in := launchBare(t, v, "asks-nothing"); in.Asks != "" {
+		t.Errorf("one that asks nothing: %q", in.Asks)
+	}
+	in, err := v.Launch(t.Context(), "asks", cloud.Launch{Name: "board-2", Region: "quay-host", Image: "shut", Size: "small"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if want := fmt.Sprintf("on its host: virsh --connect 'qemu:///session?socket=%s' console %s", d.Socket, in.ID); in.Asks != want {
+		t.Errorf("it says %q, and not %q", in.Asks, want)
+	}
+	if out := d.must("ttyconsole", in.ID); !strings.HasPrefix(strings.TrimSpace(out), "/dev/pts/") {
+		t.Errorf("its console is %s", out)
+	}
+	for deadline := time.Now().Add(30 * time.Second); ; time.Sleep(200 * time.Millisecond) {
+		text, err := v.BootOutput(t.Context(), in.ID)
+		if err == nil && strings.Contains(text, "tide") {
+			break
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("it has written %q %v", text, err)
+		}
+	}
+	images, err := v.Images(t.Context(), "quay-host")
+	if err != nil || len(images) != 2 || images[1].Title != "One that is shut; each boot asks at its console" {
+		t.Errorf("the images: %+v %v", images, err)
+	}
+	for n, id := range []string{in.ID, launchBare(t, v, "asks-nothing").ID} {
+		if _, err := v.Remove(t.Context(), fmt.Sprint("remove-", n), id); err != nil {
+			t.Error(err)
+		}
 	}
 }
 

@@ -468,6 +468,7 @@ sizes:
 		{"disk_gb: 3}", "disk_gb: 3, size: large}"}:                                              "there is no size large",
 		{"cpus: 1", "cpus: 0"}:                                                                   "sizes, number 1",
 		{"sizes:\n", "rescue: {image: other, size: small}\nsizes:\n"}:                            `there is no image "other"`,
+		{"disk_gb: 3}", "disk_gb: 3, asks: true}"}:                                               "would wait for somebody at its console",
 		{"sizes:\n", "boot: 2h\nsizes:\n"}:                                                       "boot: take",
 		{"sizes:\n", "power_off: 1h\nsizes:\n"}:                                                  "power_off",
 		{"hosts:\n", "hosts:\n  - {region: a, socket: /s, pool: p, addresses: 127.50.0.0/16}\n"}: "another host has some of",

@@ -193,7 +193,7 @@ func lentStays(t *testing.T, x *strayed) {
 	}
 	waitFor(t, "the steward to take it off", func() bool {
 		return strings.Contains(d.must(t, "journal", "list", "-target", "instance "+x.name), "withdraw "+fingerprint+
-			", which nobody recorded there: the cloud lent it, and it stays after its end") && !has("stays-1")
+			", which nobody recorded there: the cloud lent it, and it is not gone after its end") && !has("stays-1")
 	})
 	if out, ok := x.ssh(t, "stays-1", "hostname"); ok {
 		t.Errorf("it logs in still: %s", out)

@@ -149,7 +149,7 @@ func TestFence(t *testing.T) {
 	}
 	old := store.Claim{Work: first.ID, Fence: first.Fence}
 	oldCtx := store.WithClaim(ctx, old)
-	if err := db.Say(oldCtx, old, "a", "while it holds"); err != nil {
+	if err := db.Say(oldCtx, old, "a", "", "while it holds"); err != nil {
 		t.Fatal(err)
 	}
 	time.Sleep(350 * time.Millisecond)
@@ -167,7 +167,7 @@ func TestFence(t *testing.T) {
 			_, err := db.MoveStep(oldCtx, old, store.StepMove{Step: "a", StepState: "done", At: "b"})
 			return err
 		},
-		"say":  func() error { return db.Say(oldCtx, old, "a", "late") },
+		"say":  func() error { return db.Say(oldCtx, old, "a", "", "late") },
 		"wait": func() error { return db.Wait(oldCtx, old, "a", "", "late", time.Second, time.Second) },
 		"data": func() error { return db.SetData(oldCtx, old, map[string]int{"late": 1}) },
 		"end":  func() error { return db.EndWork(oldCtx, first, store.WorkEnd{State: store.Done, Phase: store.Ready}) },

@@ -65,10 +65,9 @@ func TestRestoreShut(t *testing.T) {
 		home(t, l)
 		// What makes no sense is said before anything is stopped.
 		for _, c := range []struct{ args, says string }{
-			{"restore " + l.name + " -route boot-text -unlock -new " + l.new + " -yes", "-route disk"},
-			{"restore " + l.name + " -route disk -unlock-file " + right + " -new " + l.new + " -yes", "goes with -unlock"},
-			{"restore " + l.name + " -route disk -unlock -new " + l.new + " -yes", "-unlock-file FILE"},
-			{"restore " + l.name + " -route disk -unlock -unlock-file " + writeFile(t, "a\nb\n") + " -new " + l.new + " -yes", "one line"},
+			{"restore " + l.name + " -route boot-text -unlock ask -new " + l.new + " -yes", "-route disk"},
+			{"restore " + l.name + " -route disk -unlock ask -new " + l.new + " -yes", "-unlock FILE"},
+			{"restore " + l.name + " -route disk -unlock " + writeFile(t, "a\nb\n") + " -new " + l.new + " -yes", "one line"},
 		} {
 			if r := d.client(t, "", strings.Fields(c.args)...); r.code == 0 || !strings.Contains(r.err, c.says) {
 				t.Errorf("%s: %+v", c.args, r)
@@ -76,14 +75,14 @@ func TestRestoreShut(t *testing.T) {
 		}
 		home(t, l)
 		// A passphrase that does not open it: the work waits for another.
-		if r := d.client(t, "", restore(l, "-unlock", "-unlock-file", wrong)...); r.code == 0 || !strings.Contains(r.err, "does not open it") {
+		if r := d.client(t, "", restore(l, "-unlock", wrong)...); r.code == 0 || !strings.Contains(r.err, "does not open it") {
 			t.Errorf("another passphrase: %+v", r)
 		}
 		id := lastRestore(t, d, l.name)
 		if w := d.workByID(t, id); w.WaitsCode != wire.WaitsHands || !strings.Contains(w.WaitsFor, "/dev/vdb1") || w.StepName != "mount" {
 			t.Errorf("it waits: %+v", w)
 		}
-		out := d.must(t, "work", "here", fmt.Sprint(id), "-dir", l.dir, "-unlock-file", right)
+		out := d.must(t, "work", "here", fmt.Sprint(id), "-dir", l.dir, "-unlock", right)
 		contains(t, "what is said", out, "In after")
 		l.restored(t)
 		home(t, l)
@@ -97,7 +96,7 @@ func TestRestoreShut(t *testing.T) {
 		t.Parallel()
 		l := shut("shut-2")
 		out := filepath.Join(t.TempDir(), "out")
-		d.must(t, "restore", "fetch", l.name, "/etc/passwd", "-out", out, "-new", l.new, "-dir", l.dir, "-unlock", "-unlock-file", right, "-yes")
+		d.must(t, "restore", "fetch", l.name, "/etc/passwd", "-out", out, "-new", l.new, "-dir", l.dir, "-unlock", right, "-yes")
 		if text, err := os.ReadFile(filepath.Join(out, "etc/passwd")); err != nil || !bytes.Contains(text, []byte("debian")) {
 			t.Errorf("copied: %q %v", text, err)
 		}
@@ -107,7 +106,7 @@ func TestRestoreShut(t *testing.T) {
 		t.Parallel()
 		l := shut("shut-3")
 		var w wire.Work
-		mustDo(t, json.Unmarshal([]byte(d.must(t, restore(l, "-unlock", "-detach", "-json")...)), &w))
+		mustDo(t, json.Unmarshal([]byte(d.must(t, restore(l, "-unlock", right, "-detach", "-json")...)), &w))
 		waitFor(t, "it waits", func() bool { return d.workByID(t, w.ID).WaitsCode == wire.WaitsHands })
 		d.must(t, "work", "cancel", fmt.Sprint(w.ID))
 		home(t, l)
@@ -121,9 +120,9 @@ func TestRestoreShut(t *testing.T) {
 		l := shut("shut-4")
 		volume := l.volumeID(t)
 		var w wire.Work
-		mustDo(t, json.Unmarshal([]byte(d.must(t, restore(l, "-unlock", "-detach", "-json")...)), &w))
+		mustDo(t, json.Unmarshal([]byte(d.must(t, restore(l, "-unlock", right, "-detach", "-json")...)), &w))
 		waitFor(t, "it waits", func() bool { return d.workByID(t, w.ID).WaitsCode == wire.WaitsHands })
-		cmd := exec.Command(filepath.Join(bin, "plumlatch"), "work", "here", fmt.Sprint(w.ID), "-dir", l.dir, "-unlock-file", right)
+		cmd := exec.Command(filepath.Join(bin, "plumlatch"), "work", "here", fmt.Sprint(w.ID), "-dir", l.dir, "-unlock", right)
 		cmd.Env = d.environ(d.url)
 		mustDo(t, cmd.Start())
 		t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })

@@ -350,6 +350,13 @@ func TestVMGuestAgent(t *testing.T) {
 	if line := b.root(t, "tail -c 1 ~debian/.ssh/authorized_keys | od -An -c; stat -c %a:%U ~debian/.ssh/authorized_keys"); line != "  \\n\n600:debian\n" {
 		t.Errorf("the file's end, mode and owner: %q", line)
 	}
+	b.lostAndRestored(t, "lent-key")
+	lines := func() string { return b.root(t, "cat ~debian/.ssh/authorized_keys") }
+	if !strings.Contains(lines(), "expiry-time=") {
+		t.Errorf("no key was lent by a line with an end: %s", lines())
+	}
+	b.until(t, 1, "has the lent line taken out, by the steward, after its end", func(wire.Work) bool { return !strings.Contains(lines(), "expiry-time=") })
+	waitFor(t, "today to be rid of it", func() bool { return !strings.Contains(b.must(t, "today", "-what", "lent-key-stays"), "The cloud lent") })
 	b.root(t, "cd ~debian/.ssh && mv authorized_keys real && sudo -u debian ln -s real authorized_keys")
 	b.lose(t)
 	b.key = b.fresh(t)

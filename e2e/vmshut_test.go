@@ -42,7 +42,7 @@ func TestVMShut(t *testing.T) {
 	mustDo(t, os.WriteFile(wrong, []byte("the tide leaves at one\n"), 0o600))
 	mustDo(t, os.WriteFile(right, []byte(volumePassphrase+"\n"), 0o600))
 	b.timed(t, "restore by disk", func() {
-		r = b.client(t, "", "restore", b.name, "-route", "disk", "-new", next, "-dir", b.keys, "-unlock", "-unlock-file", wrong, "-yes")
+		r = b.client(t, "", "restore", b.name, "-route", "disk", "-new", next, "-dir", b.keys, "-unlock", wrong, "-yes")
 		if r.code == 0 || !strings.Contains(r.err, "does not open it") || !strings.Contains(r.err, "plumlatch work here") {
 			t.Errorf("a wrong passphrase: %+v", r)
 		}
@@ -50,7 +50,7 @@ func TestVMShut(t *testing.T) {
 		if w := b.workByID(t, id); w.WaitsCode != wire.WaitsHands || w.StepName != "mount" {
 			t.Errorf("it waits for %q in %s", w.WaitsFor, w.StepName)
 		}
-		b.must(t, "work", "here", fmt.Sprint(id), "-identity", b.file(next), "-unlock-file", right)
+		b.must(t, "work", "here", fmt.Sprint(id), "-identity", b.file(next), "-unlock", right)
 	})
 	b.opens(t, next)
 	b.shut(t, lost)
@@ -69,7 +69,7 @@ func TestVMShut(t *testing.T) {
 	}
 	// Files are copied out of it too.
 	out := filepath.Join(t.TempDir(), "out")
-	b.must(t, "restore", "fetch", b.name, "/etc/hostname", "/home", "-out", out, "-new", next, "-dir", b.keys, "-unlock", "-unlock-file", right, "-yes")
+	b.must(t, "restore", "fetch", b.name, "/etc/hostname", "/home", "-out", out, "-new", next, "-dir", b.keys, "-unlock", right, "-yes")
 	if text, err := os.ReadFile(filepath.Join(out, "etc/hostname")); err != nil || len(text) == 0 {
 		t.Errorf("copied: %q %v", text, err)
 	}

@@ -162,7 +162,7 @@ func (c *cli) counter(title string, total int) (step func(batchRow), done func()
 		}, func() {}
 	}
 	tracker := &progress.Tracker{Message: title, Total: int64(total)}
-	stop := bar(tracker)
+	_, stop := bar(tracker)
 	return func(batchRow) { tracker.Increment(1) }, func() {
 		tracker.MarkAsDone()
 		stop()

@@ -37,7 +37,7 @@ func restoreFetch(fs *flag.FlagSet) func(*cli) error {
 	yes := fs.Bool("yes", false, "do not ask")
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		if err := errors.Join(o.showing.check(), o.unlocking.check()); err != nil {
+		if err := o.check(); err != nil {
 			return err
 		}
 		if len(c.args) < 2 || o.out == "" || *fresh == "" {
@@ -76,7 +76,7 @@ func restoreFetch(fs *flag.FlagSet) func(*cli) error {
 			return err
 		}
 		defer o.unlocking.forget()
-		w, err := service.Restore(c.ctx, instance, wire.Restore{Route: "fetch", New: k.Name, Unlock: o.unlock})
+		w, err := service.Restore(c.ctx, instance, wire.Restore{Route: "fetch", New: k.Name, Unlock: o.from != ""})
 		if err != nil {
 			return err
 		}

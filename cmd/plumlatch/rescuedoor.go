@@ -68,44 +68,34 @@ func (c *cli) enterRescue(service *client.Client, door wire.RescueDoor, signer s
 // unlocking is what opens the encrypted parts of a volume: a passphrase of the engineer's, which is given to cryptsetup(8) on the rescue instance, over
 // SSH from here, and never to the service.
 type unlocking struct {
-	unlock bool
-	file   string
+	from   string // asked, or the file with it; "" for a volume that is not encrypted
 	phrase []byte // nil until it was read
 }
 
 func (u *unlocking) flags(fs *flag.FlagSet) {
-	fs.BoolVar(&u.unlock, "unlock", false, "open what is encrypted on the volume (LUKS) on the rescue instance, by a passphrase that the service is not sent")
-	u.fileFlag(fs)
+	fs.StringVar(&u.from, "unlock", "", "open what is encrypted on the volume (LUKS), on the rescue instance, by the passphrase in this `file`, or ask; the service is not sent it")
 }
 
-func (u *unlocking) fileFlag(fs *flag.FlagSet) {
-	fs.StringVar(&u.file, "unlock-file", "", "`file` with the passphrase of the encrypted volume (default: it is asked)")
-}
-
-func (u *unlocking) check() error {
-	if u.file != "" && !u.unlock {
-		return usagef("-unlock-file goes with -unlock")
-	}
-	return nil
-}
+// askPhrase has a passphrase be asked on the terminal.
+const askPhrase = "ask"
 
 func (u *unlocking) forget() { clear(u.phrase) }
 
 // readUnlock reads the passphrase before anything is stopped, if one is to be used: nothing waits for it later.
 func (c *cli) readUnlock(u *unlocking, instance string) (err error) {
-	if !u.unlock {
+	if u.from == "" {
 		return nil
 	}
-	u.phrase, err = c.unlockPhrase(u.file, instance)
+	u.phrase, err = c.unlockPhrase(u.from, instance)
 	return err
 }
 
-func (c *cli) unlockPhrase(file, instance string) ([]byte, error) {
-	if file != "" {
-		return readPassphrase(file, "-unlock-file")
+func (c *cli) unlockPhrase(from, instance string) ([]byte, error) {
+	if from != "" && from != askPhrase {
+		return readPassphrase(from, "-unlock")
 	}
 	if !c.tty {
-		return nil, failure{errors.New("a passphrase is needed, and there is no terminal to ask on"), "the same command with -unlock-file FILE"}
+		return nil, failure{errors.New("a passphrase is needed, and there is no terminal to ask on"), "the same command with -unlock FILE"}
 	}
 	return c.ask(fmt.Sprintf("Passphrase of the encrypted volume of %s (used on the rescue instance, and never sent to the service): ", instance))
 }
@@ -126,7 +116,7 @@ func (c *cli) unlockThere(service *client.Client, w wire.Work, signer ssh.Signer
 	defer rescue.Close()
 	for try := 1; ; try++ {
 		if u.phrase == nil {
-			if u.phrase, err = c.unlockPhrase(u.file, w.Instance); err != nil {
+			if u.phrase, err = c.unlockPhrase(u.from, w.Instance); err != nil {
 				return err
 			}
 		}
@@ -148,7 +138,7 @@ func (c *cli) unlockThere(service *client.Client, w wire.Work, signer ssh.Signer
 		}
 		u.forget()
 		u.phrase = nil
-		if u.file != "" || !c.tty || try == unlockTries {
+		if u.from != "" && u.from != askPhrase || !c.tty || try == unlockTries {
 			return trouble
 		}
 		fmt.Fprintf(c.err, "%s\n", plaintext.Line(trouble.Error()))

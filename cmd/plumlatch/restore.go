@@ -69,11 +69,11 @@ func restore(fs *flag.FlagSet) func(*cli) error {
 		"print the work's ID and leave; a login with the new key has to come later (work here ID)")
 	fs.BoolVar(&o.asJSON, "json", false, "print JSON")
 	return func(c *cli) error {
-		if err := errors.Join(o.showing.check(), o.unlocking.check()); err != nil {
+		if err := o.check(); err != nil {
 			return err
 		}
 		switch {
-		case o.unlock && o.route != "disk":
+		case o.from != "" && o.route != "disk":
 			return usagef("-unlock is of the route disk: give -route disk with it")
 		case o.new != "" && (o.name != "" || o.passphrase != ""):
 			return usagef("-name and -new-passphrase are for a pair that is made here: leave -new out, or them")
@@ -99,7 +99,7 @@ func restoreCopy(fs *flag.FlagSet) func(*cli) error {
 	fs.BoolVar(&o.detach, "detach", false, "print the work's ID and leave; a login with the new key has to come later (work here ID)")
 	fs.BoolVar(&o.asJSON, "json", false, "print JSON")
 	return func(c *cli) error {
-		if err := o.showing.check(); err != nil {
+		if err := o.check(); err != nil {
 			return err
 		}
 		if o.new != "" && (o.name != "" || o.passphrase != "") {
@@ -111,7 +111,7 @@ func restoreCopy(fs *flag.FlagSet) func(*cli) error {
 
 // restore compares the ways back in, or carries one out.
 func (c *cli) restore(o restoreOptions) error {
-	ask := wire.Restore{Still: o.still, KeepImage: o.keepImage, Enable: o.enable, Unlock: o.unlock}
+	ask := wire.Restore{Still: o.still, KeepImage: o.keepImage, Enable: o.enable, Unlock: o.from != ""}
 	if o.keep != "" {
 		d, err := times.Span(o.keep)
 		if err != nil || d < time.Second {

@@ -370,7 +370,7 @@ func (c *cli) followMany(service *client.Client, w wire.Work, m manyWords, asJSO
 	tracker := &progress.Tracker{Message: title}
 	var stop func()
 	if c.tty {
-		stop = bar(tracker)
+		_, stop = bar(tracker)
 		defer func() { stop() }()
 	}
 	said, failed, waits := map[int]bool{}, map[string]bool{}, ""

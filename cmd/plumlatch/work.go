@@ -332,10 +332,10 @@ func workHere(fs *flag.FlagSet) func(*cli) error {
 	var o ownPart
 	o.showing.flags(fs)
 	passwordFlag(fs, &o.passwordFile)
-	o.unlocking.fileFlag(fs)
+	o.unlocking.flags(fs)
 	asJSON := fs.Bool("json", false, "print JSON")
 	return func(c *cli) error {
-		if err := o.showing.check(); err != nil {
+		if err := o.check(); err != nil {
 			return err
 		}
 		id, service, err := c.workArg()
@@ -498,8 +498,11 @@ func (c *cli) teller(service *client.Client, id int64, title string) (tell func(
 			places[s.Name] = int64(n)
 		}
 	}
-	stop := bar(tracker)
+	log, stop := bar(tracker)
 	tell = func(e wire.WorkEvent) {
+		if e.Code == wire.EventHand {
+			log(title + ": " + plaintext.Line(e.Text))
+		}
 		if n, ok := places[e.Step]; ok {
 			tracker.SetValue(n)
 		}
@@ -516,8 +519,8 @@ func (c *cli) teller(service *client.Client, id int64, title string) (tell func(
 	}
 }
 
-// bar shows a tracker on the terminal until the returned function is called.
-func bar(tracker *progress.Tracker) (stop func()) {
+// bar shows a tracker on the terminal until stop is called; what log is given stands above it, and stays.
+func bar(tracker *progress.Tracker) (log func(string), stop func()) {
 	w := progress.NewWriter()
 	w.SetOutputWriter(os.Stderr) // it moves the cursor; its words are made safe one by one
 	w.SetAutoStop(false)
@@ -528,7 +531,7 @@ func bar(tracker *progress.Tracker) (stop func()) {
 	w.Style().Options.TimeDonePrecision, w.Style().Options.TimeInProgressPrecision = 100*time.Millisecond, time.Second
 	w.AppendTracker(tracker)
 	go w.Render()
-	return func() {
+	return func(text string) { w.Log("%s", text) }, func() {
 		for time.Sleep(100 * time.Millisecond); w.IsRenderInProgress(); time.Sleep(20 * time.Millisecond) {
 			w.Stop()
 		}

@@ -605,8 +605,8 @@ func (j *judging) server() {
 		if l.Withdrawal != 0 {
 			command = fmt.Sprintf("plumlatch work show %d", l.Withdrawal)
 		}
-		j.say(LentStays, l.Fingerprint, "the server took it "+on(l.At), command, "The cloud lent %s on %s until %s, and the server "+
-			"takes it still.", l.Fingerprint, d.Name, on(l.Ended))
+		j.say(LentStays, l.Fingerprint, "looked "+on(l.At), command, "The cloud lent %s on %s until %s, and it is "+
+			"not seen gone: the server takes it still, or its line stands there yet.", l.Fingerprint, d.Name, on(l.Ended))
 	}
 	if len(d.SameHostKey) > 0 {
 		shown := d.SameHostKey[:min(4, len(d.SameHostKey))]

@@ -28,6 +28,11 @@ var _ = register(Route{
 			o.lack("plumlatch instance host-key "+f.Instance, "no host key of it is known: whoever logs in could not tell "+
 				"whether it is the one")
 		}
+		if f.LendStays {
+			o.NotOurs = true
+			o.Changes = append(o.Changes, "the lent key's line, with its end, is written into the file of keys by the cloud's agent, and not by an edit of ours: on some machines that "+
+				"puts another file in its place; the steward takes the line out after its end")
+		}
 		o.People = "your client, which logs in by it"
 		o.UntilIn = min(f.Lends, 20*time.Second)
 		o.Changes = append(o.Changes, "an inbound rule lets your machine in meanwhile, for ten minutes at most, if none does")

@@ -56,6 +56,7 @@ type Facts struct {
 	HostKeys     bool            // a host key of it is recorded
 	Lends        time.Duration   // how long the cloud lends a key; 0 if it does not
 	LendImages   []string        // images with the agent that lends; nil for all
+	LendStays    bool            // what is lent is a line of the file, which stays until it is taken out
 	Sets         *Sets           // the cloud's own agent sets keys; nil if it has none that does
 	BootText     bool            // the cloud lets user data be changed, and it runs at boot
 	Volumes      bool            // the cloud lets root volumes be moved

@@ -59,7 +59,7 @@ type WorkEvent struct {
 	N    int       `json:"n"`
 	At   time.Time `json:"at"`
 	Step string    `json:"step"`
-	Code string    `json:"code,omitempty"` // EventWaits where the work begins to wait
+	Code string    `json:"code,omitempty"` // EventWaits where the work begins to wait, EventHand where somebody has to do something
 	Text string    `json:"text"`
 }
 
@@ -74,6 +74,9 @@ const (
 
 // EventWaits is the code of an event that tells what the work waits for from there on.
 const EventWaits = "waits"
+
+// EventHand is the code of an event that tells what somebody has to do by hand now, outside of this product.
+const EventHand = "hand"
 
 // Why a piece of work waits: what a program may decide by. What it waits for in detail,
 // and what happens if it does not come, Work.WaitsFor says in words.

@@ -268,6 +268,9 @@ type PlacedKey struct {
 type Lending struct {
 	For    time.Duration
 	Images []string // that have the agent; nil for all
+	// Stays: the key is a line of the user's file with an end that the SSH server keeps (expiry-time, sshd(8)), and the line stays there until somebody
+	// takes it out.
+	Stays bool
 }
 
 // Placing is a cloud whose own agent places keys on instances.

@@ -191,7 +191,7 @@ func (r *Run) SayAsks(in cloud.Instance) error {
 	if in.Asks == "" {
 		return nil
 	}
-	return r.Say("its boot waits for somebody at its console, for at most %s: %s", SpanWords(askedLimit), plaintext.Line(plaintext.Cut(in.Asks, 300)))
+	return r.SayHand("its boot waits for somebody at its console, for at most %s: %s", SpanWords(askedLimit), plaintext.Line(plaintext.Cut(in.Asks, 300)))
 }
 
 // asks tells whether somebody has to answer at its console at each boot. A cloud that does not answer says nothing of it.

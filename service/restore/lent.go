@@ -182,7 +182,13 @@ func (w *Service) lookLent(ctx context.Context, k store.LentKey) error {
 	answers := w.AskWithin(ctx, door.Soon, t, blobs)
 	switch answers[0].Answer {
 	case reach.Refused:
-		return w.Store.LentAnswered(ctx, k.ID, false, 0)
+		stays, err := w.lentLineStays(ctx, i, k)
+		if err != nil {
+			return err
+		}
+		if !stays {
+			return w.Store.LentAnswered(ctx, k.ID, false, 0)
+		}
 	case reach.Accepted:
 	default:
 		return nil // nobody knows; it is asked again
@@ -190,7 +196,7 @@ func (w *Service) lookLent(ctx context.Context, k store.LentKey) error {
 	var begun int64
 	// Work that waits for a steward who does not get in would hold up whoever has another way.
 	if k.WithdrawalID == nil && len(answers) > 1 && answers[1].Answer == reach.Accepted {
-		n, err := w.PlanTakeOff(ctx, i, k.Fingerprint, k.Blob, "the cloud lent it, and it stays after its end")
+		n, err := w.PlanTakeOff(ctx, i, k.Fingerprint, k.Blob, "the cloud lent it, and it is not gone after its end")
 		if err == nil {
 			var off store.Work
 			if off, err = w.BeginOf(ctx, store.Service, store.Once{}, i, n); err == nil {
@@ -203,4 +209,17 @@ func (w *Service) lookLent(ctx context.Context, k store.LentKey) error {
 		// Where other work is at hand, it is tried again; today has it meanwhile.
 	}
 	return w.Store.LentAnswered(ctx, k.ID, true, begun)
+}
+
+// lentLineStays tells whether a lent key that the server refuses since its end is a line that has not been taken out yet.
+func (w *Service) lentLineStays(ctx context.Context, i store.Instance, k store.LentKey) (bool, error) {
+	lends := w.CloudOf(i).Properties().Lends
+	if lends == nil || !lends.Stays {
+		return false, nil
+	}
+	if k.WithdrawalID == nil {
+		return true, nil
+	}
+	off, err := w.Store.WorkByID(ctx, *k.WithdrawalID)
+	return err == nil && off.State != store.Done, err
 }

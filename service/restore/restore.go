@@ -600,7 +600,7 @@ func (w *Service) FactsOf(ctx context.Context, row store.RestoreRow, c CloudSide
 		f.Sets = &routes.Sets{Images: p.Adds.Images, Takes: p.Adds.Takes, Grant: p.Adds.Grant, Granted: p.Adds.Granted, Once: true}
 	}
 	if p.Lends != nil {
-		f.Lends, f.LendImages = p.Lends.For, p.Lends.Images
+		f.Lends, f.LendImages, f.LendStays = p.Lends.For, p.Lends.Images, p.Lends.Stays
 	}
 	if row.Adopted {
 		f.State = "running"

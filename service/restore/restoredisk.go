@@ -172,7 +172,7 @@ func (r *restoreJob) mount() error {
 				reason += ": " + strings.Join(not, "; ")
 			}
 			if len(routes.Encrypted(whole)) > 0 && !r.In.Unlock {
-				reason += "; whoever has its passphrase gives the same command with -unlock"
+				reason += "; whoever has its passphrase gives the same command with -unlock ask"
 			}
 			return door.Failure{Reason: reason}
 		case len(found) > 1:

@@ -517,12 +517,12 @@ func event(tx *gorm.DB, work int64, step, code, text string) error {
 }
 
 // Say tells those who follow the work what is going on in a step. ErrLost.
-func (s *Store) Say(ctx context.Context, c Claim, step, text string) error {
+func (s *Store) Say(ctx context.Context, c Claim, step, code, text string) error {
 	return s.claimed(ctx, "WITH w AS (UPDATE work SET events = events + 1 WHERE id "+
 		"= @work AND fence = @fence AND state = 'running' RETURNING id, events, instance_id, holding), "+
 		eventOf(c.Progress)+
 		" SELECT count(*) AS n, set_config('synchronous_commit', 'off', true) FROM w",
-		map[string]any{"work": c.Work, "fence": c.Fence, "step": step, "text": text, "code": ""})
+		map[string]any{"work": c.Work, "fence": c.Fence, "step": step, "text": text, "code": code})
 }
 
 // Wait lays a claimed piece of work down until wake, at the latest until end.

@@ -33,7 +33,7 @@ type Ledger interface {
 	ReleaseClaim(ctx context.Context, c store.Claim) error
 	MoveStep(ctx context.Context, c store.Claim, m store.StepMove) (version string, err error)
 	MoveOn(ctx context.Context, c store.Claim, from, to string, settled bool, event string) (version string, err error)
-	Say(ctx context.Context, c store.Claim, step, text string) error
+	Say(ctx context.Context, c store.Claim, step, code, text string) error
 	Wait(ctx context.Context, c store.Claim, step, code, reason string, wake, end time.Duration) error
 	WaitOver(ctx context.Context, work int64) (bool, error)
 	SetData(ctx context.Context, c store.Claim, data any) error

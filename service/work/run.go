@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"plumlatch/core/plaintext"
+	"plumlatch/core/wire"
 	"plumlatch/service/store"
 )
 
@@ -482,7 +483,12 @@ func (r *Run) Effect(name string, f func(ctx context.Context) error) error {
 
 // Say tells who follows the work, and the instance's own line, what is going on.
 func (r *Run) Say(format string, a ...any) error {
-	return r.engine.Ledger.Say(r.ctx, r.claim(), r.Work.At, plaintext.Line(fmt.Sprintf(format, a...)))
+	return r.engine.Ledger.Say(r.ctx, r.claim(), r.Work.At, "", plaintext.Line(fmt.Sprintf(format, a...)))
+}
+
+// SayHand is Say of what somebody has to do by hand now (wire.EventHand): a client shows it whole, and lets it stand.
+func (r *Run) SayHand(format string, a ...any) error {
+	return r.engine.Ledger.Say(r.ctx, r.claim(), r.Work.At, wire.EventHand, plaintext.Line(fmt.Sprintf(format, a...)))
 }
 
 // Waiting is the error of a step that waits.

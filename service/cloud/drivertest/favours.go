@@ -36,6 +36,12 @@ func (s *suite) lending(t *testing.T) {
 		}
 		return
 	}
+	if s.o.NoSystem { // no agent runs there
+		if _, err := s.d.Lend(t.Context(), token(), in.ID, in.LoginUser, pair.Public.Line()); !errors.Is(err, cloud.ErrRefused) {
+			t.Errorf("without an agent: %v", err)
+		}
+		return
+	}
 	first := token()
 	until, err := s.d.Lend(t.Context(), first, in.ID, in.LoginUser, pair.Public.Line())
 	if err != nil || !until.After(time.Now()) || until.After(time.Now().Add(p.For+time.Minute)) {

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"plumlatch/core/keypair"
 	"plumlatch/core/plaintext"
 	"plumlatch/service/cloud"
 )
@@ -26,6 +27,8 @@ const (
 	guestLimit = 64 << 10
 	// guestRun is how long a program may run there.
 	guestRun = 30 * time.Second
+	// lentFor is how long a key is lent: an emulated machine needs a while for a login.
+	lentFor = 3 * time.Minute
 	// maxPlaced is how many keys that were added are remembered of a machine.
 	maxPlaced = 20
 )
@@ -152,9 +155,60 @@ func (l *link) rewrites(d domain, user, line string) error {
 	return refused("the machine's guest agent has added the line, and %d others are gone from the file of %s since", len(add), plaintext.Line(plaintext.Cut(user, 40)))
 }
 
+// add has the guest agent add a line, in the better of its two ways that is open.
+func (o *ours) add(ctx context.Context, user, line string) error {
+	runs, err := o.runs(o.domain)
+	if err != nil {
+		return err
+	}
+	if runs {
+		return o.appends(ctx, o.domain, user, line)
+	}
+	return o.rewrites(o.domain, user, line)
+}
+
+// Lend has the guest agent add a key's line with an end, which the machine's SSH server keeps (sshd(8), expiry-time); the line stays in the file. Asked again with the
+// same token it is lent once.
+func (d *Driver) Lend(ctx context.Context, clientToken, id, user, line string) (until time.Time, err error) {
+	if _, err := keypair.ReadPublic([]byte(line)); err != nil || !isUser(user) {
+		return until, refused("that is no key's line, or no user")
+	}
+	_, err = d.change(ctx, "", id, func(o *ours) error {
+		for _, l := range o.a.Lent {
+			if l.Token == clientToken {
+				until, err = time.Parse(time.RFC3339, l.Until)
+				return err
+			}
+		}
+		if !o.running || o.paused || o.a.Stopping != "" {
+			return refused("%s does not run: its guest agent adds nothing", o.a.Name)
+		}
+		until = time.Now().UTC().Add(lentFor).Truncate(time.Second)
+		if err := o.add(ctx, user, fmt.Sprintf(`expiry-time="%sZ" %s`, until.Format("20060102150405"), line)); err != nil {
+			return err
+		}
+		if o.a.Lent = append(o.a.Lent, lent{clientToken, until.Format(time.RFC3339)}); len(o.a.Lent) > maxPlaced {
+			o.a.Lent = o.a.Lent[1:]
+		}
+		return o.keep("")
+	})
+	return until, err
+}
+
+// lent is a request to lend a key that was met.
+type lent struct {
+	Token string `xml:"token,attr"`
+	Until string `xml:"until,attr"` // RFC 3339
+}
+
+// isUser tells whether a login user's name is safe in a command's arguments.
+func isUser(user string) bool {
+	return user != "" && !strings.ContainsAny(user, "\r\n\x00/:") && !strings.HasPrefix(user, "-")
+}
+
 // PlaceKey has the guest agent add a key's line to a user's file, once. Nothing places it again.
 func (d *Driver) PlaceKey(ctx context.Context, clientToken, id, user, name, line string) (out cloud.PlacedKey, err error) {
-	if strings.ContainsAny(line, "\r\n\x00") || strings.ContainsAny(user, "\r\n\x00/:") || user == "" || strings.HasPrefix(user, "-") {
+	if strings.ContainsAny(line, "\r\n\x00") || !isUser(user) {
 		return out, refused("that is no line of a file of keys, or no user")
 	}
 	entry := id + "/" + uuidOf("placed " + clientToken)[:8]
@@ -162,16 +216,7 @@ func (d *Driver) PlaceKey(ctx context.Context, clientToken, id, user, name, line
 		if !o.running || o.paused || o.a.Stopping != "" {
 			return refused("%s does not run: its guest agent adds nothing", o.a.Name)
 		}
-		runs, err := o.runs(o.domain)
-		if err != nil {
-			return err
-		}
-		if runs {
-			err = o.appends(ctx, o.domain, user, line)
-		} else {
-			err = o.rewrites(o.domain, user, line)
-		}
-		if err != nil {
+		if err := o.add(ctx, user, line); err != nil {
 			return err
 		}
 		if o.a.Placed = append(o.a.Placed, placed{entry, user, line}); len(o.a.Placed) > maxPlaced {

@@ -72,7 +72,7 @@ func (d *Driver) Name() string { return "libvirt" }
 func (d *Driver) Properties() cloud.Properties {
 	p := cloud.Properties{Names: d.names, MaxUserData: maxUserData, MaxTags: 50, Boot: d.c.Boot, BootText: true, Volumes: true, NoStaticAddresses: true,
 		NoPrices: true, RescueImage: d.c.Rescue.Image, RescueSize: d.c.Rescue.Size, Images: &cloud.Imaging{Running: true, PerGB: copyPerGB},
-		Adds: &cloud.Placing{Takes: 5 * time.Second}}
+		Adds: &cloud.Placing{Takes: 5 * time.Second}, Lends: &cloud.Lending{For: lentFor, Stays: true}}
 	if d.c.networked() {
 		p.Images.Shuts, p.Images.ShutsOut = true, true
 	} else {

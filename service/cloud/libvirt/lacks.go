@@ -2,7 +2,6 @@ package libvirt
 
 import (
 	"context"
-	"time"
 
 	"plumlatch/service/cloud"
 )
@@ -24,11 +23,6 @@ func (d *Driver) AddKey(ctx context.Context, clientToken, region, name, line str
 // RemoveKey is refused.
 func (d *Driver) RemoveKey(ctx context.Context, clientToken, region, entryID string) error {
 	return lacks("lists of keys")
-}
-
-// Lend is refused.
-func (d *Driver) Lend(ctx context.Context, clientToken, id, user, line string) (time.Time, error) {
-	return time.Time{}, lacks("keys that it lends")
 }
 
 // StaticAddresses answers none: each machine's address is its own for its life.

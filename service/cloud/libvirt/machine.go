@@ -43,6 +43,8 @@ type about struct {
 	Notes  []note   `xml:"rule-note,omitempty"`
 	// Placed are keys that its guest agent has added, the newest last.
 	Placed []placed `xml:"placed,omitempty"`
+	// Lent are the keys that it has added for a while.
+	Lent []lent `xml:"lent,omitempty"`
 	// Note is of whoever moved its root volume last; Leaving is the domain that the volume is being taken from.
 	Note    string `xml:"note,omitempty"`
 	Leaving string `xml:"leaving,omitempty"`

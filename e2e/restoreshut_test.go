@@ -51,27 +51,30 @@ func TestRestoreShut(t *testing.T) {
 		}
 	}
 	restore := func(l *lostDoor, more ...string) []string {
-		return append([]string{"restore", l.name, "-route", "disk", "-new", l.new, "-dir", l.dir, "-yes"}, more...)
+		return append([]string{"restore", "unlock", l.name, "-new", l.new, "-dir", l.dir, "-yes"}, more...)
 	}
 
 	t.Run("opened", func(t *testing.T) {
 		t.Parallel()
 		l := shut("shut-1")
 		// Without its passphrase it goes back, and says what is needed.
-		if r := d.client(t, "", restore(l)...); r.code == 0 || !strings.Contains(r.err, "vdb1 is encrypted") || !strings.Contains(r.err, "-unlock") {
+		if r := d.client(t, "", "restore", l.name, "-route", "disk", "-new", l.new, "-dir", l.dir, "-yes"); r.code == 0 || !strings.Contains(r.err, "vdb1 is encrypted") || !strings.Contains(r.err, "plumlatch restore unlock ") {
 			t.Errorf("without: %+v", r)
 		}
 		waitFor(t, "it is gone back", func() bool { return d.workByID(t, lastRestore(t, d, l.name)).Over() })
 		home(t, l)
 		// What makes no sense is said before anything is stopped.
 		for _, c := range []struct{ args, says string }{
-			{"restore " + l.name + " -route boot-text -unlock ask -new " + l.new + " -yes", "-route disk"},
-			{"restore " + l.name + " -route disk -unlock ask -new " + l.new + " -yes", "-unlock FILE"},
-			{"restore " + l.name + " -route disk -unlock " + writeFile(t, "a\nb\n") + " -new " + l.new + " -yes", "one line"},
+			{"restore unlock " + l.name + " -new " + l.new + " -yes", "-unlock FILE"},
+			{"restore unlock " + l.name + " -unlock " + writeFile(t, "a\nb\n") + " -new " + l.new + " -yes", "one line"},
+			{"restore unlock " + l.name + " -unlock /nowhere -new " + l.new + " -yes", "/nowhere"},
 		} {
 			if r := d.client(t, "", strings.Fields(c.args)...); r.code == 0 || !strings.Contains(r.err, c.says) {
 				t.Errorf("%s: %+v", c.args, r)
 			}
+		}
+		if a := d.api(t, "POST", "/api/v1/instances/"+l.name+"/restore", `{"route":"boot-text","new":"`+l.new+`","unlock":true}`); a.status != 422 || !strings.Contains(a.body, "boot-text") {
+			t.Errorf("by another route: %+v", a)
 		}
 		home(t, l)
 		// A passphrase that does not open it: the work waits for another.

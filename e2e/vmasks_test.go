@@ -79,7 +79,7 @@ func TestVMAsks(t *testing.T) {
 	lost, next := b.lose(t), b.fresh(t)
 	right := writeFile(t, volumePassphrase+"\n")
 	b.timed(t, "restore by disk", func() {
-		if n := b.answering(t, "restore", b.name, "-route", "disk", "-new", next, "-dir", b.keys, "-unlock", right, "-yes"); n != 1 {
+		if n := b.answering(t, "restore", "unlock", b.name, "-new", next, "-dir", b.keys, "-unlock", right, "-yes"); n != 1 {
 			t.Errorf("restored, it asked %d times", n)
 		}
 	})

@@ -29,7 +29,7 @@ func TestVMShut(t *testing.T) {
 
 	// Without its passphrase nobody gets in, and what is needed is said; the machine runs again.
 	r := b.client(t, "", "restore", b.name, "-route", "disk", "-new", next, "-dir", b.keys, "-yes")
-	if r.code == 0 || !strings.Contains(r.err, "is encrypted") || !strings.Contains(r.err, "-unlock") {
+	if r.code == 0 || !strings.Contains(r.err, "is encrypted") || !strings.Contains(r.err, "plumlatch restore unlock ") {
 		t.Errorf("an encrypted disk: %+v", r)
 	}
 	waitFor(t, "it is gone back", func() bool { return b.workByID(t, lastRestore(t, b.demo, b.name)).Over() })
@@ -42,7 +42,7 @@ func TestVMShut(t *testing.T) {
 	mustDo(t, os.WriteFile(wrong, []byte("the tide leaves at one\n"), 0o600))
 	mustDo(t, os.WriteFile(right, []byte(volumePassphrase+"\n"), 0o600))
 	b.timed(t, "restore by disk", func() {
-		r = b.client(t, "", "restore", b.name, "-route", "disk", "-new", next, "-dir", b.keys, "-unlock", wrong, "-yes")
+		r = b.client(t, "", "restore", "unlock", b.name, "-new", next, "-dir", b.keys, "-unlock", wrong, "-yes")
 		if r.code == 0 || !strings.Contains(r.err, "does not open it") || !strings.Contains(r.err, "plumlatch work here") {
 			t.Errorf("a wrong passphrase: %+v", r)
 		}

@@ -468,9 +468,22 @@ func (e *Edited) backup(f Files, name string, now time.Time, mode fs.FileMode) e
 	e.Backup = dir + "." + base + ".before-" + stamp
 	if err := f.Create(e.Backup, mode, e.Before); err != nil {
 		e.Backup = ""
+		if errors.Is(err, fs.ErrPermission) && ownFolder(f, dir, name) {
+			err = fmt.Errorf("%w: %w", err, ErrForbidden)
+		}
 		return fmt.Errorf("backup: %w", err)
 	}
 	return nil
+}
+
+// ErrForbidden: the folder's owner may write in it by its mode, and yet may not.
+var ErrForbidden = errors.New("its folder may be written in by its mode, so something else forbids it, such as SELinux (docs/safety.md says what that needs)")
+
+// ownFolder tells whether a file's folder is its owner's, who may write in it by its mode.
+func ownFolder(f Files, dir, name string) bool {
+	folder, err := f.Lstat(path.Clean(dir))
+	file, missing := f.Lstat(name)
+	return err == nil && missing == nil && folder.Owner == file.Owner && folder.Mode&0o200 != 0
 }
 
 // late looks at a replaced file again.

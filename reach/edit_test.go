@@ -396,3 +396,28 @@ func TestEditKeepsWhatOthersAppend(t *testing.T) {
 		}
 	}
 }
+
+// TestForbidden: an owner who may write by the folder's mode and yet may not is told that something else forbids it; one whose folder is another's, or
+// whose mode says no, is not.
+func TestForbidden(t *testing.T) {
+	for _, c := range []struct {
+		what string
+		mode fs.FileMode
+		want bool
+	}{{"by its mode it may", 0o700, true}, {"by its mode it may not", 0o500, false}} {
+		m := newMemory()
+		m.files[".ssh"].mode = fs.ModeDir | c.mode
+		_, err := Edit(t.Context(), forbidden{m}, keysName, rotation.Unread(lineOld), EditOptions{Settle: time.Millisecond}, func(d *authkeys.Document) error {
+			d.RemoveAppended(lineOld)
+			return nil
+		})
+		if !errors.Is(err, fs.ErrPermission) || errors.Is(err, ErrForbidden) != c.want {
+			t.Errorf("%s: %v", c.what, err)
+		}
+	}
+}
+
+// forbidden is a way on which nothing can be made.
+type forbidden struct{ Files }
+
+func (forbidden) Create(string, fs.FileMode, []byte) error { return fs.ErrPermission }

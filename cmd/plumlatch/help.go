@@ -36,7 +36,7 @@ var stages = []stage{
 		"rotate exposed", "key exposed", "holder left", "instance steward-key", "work list", "work show", "work follow",
 		"work here", "work pause", "work go-on", "work cancel", "work retry", "work word"}},
 	{"getting-back", "access to instances whose private keys are lost", []string{"key lost", "key found", "restore",
-		"restore copy", "restore rehearse", "restore many", "restore fetch", "restore ready", "restore grant", "instance rescue", "instance check",
+		"restore copy", "restore unlock", "restore rehearse", "restore many", "restore fetch", "restore ready", "restore grant", "instance rescue", "instance check",
 		"work report"}},
 	{"running", "the service: signing in, operators, policy, journal", []string{"sign-in", "sign-out", "console",
 		"whoami", "operator list", "operator add", "operator role", "operator key", "operator disable",

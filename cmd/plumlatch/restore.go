@@ -63,7 +63,6 @@ func restore(fs *flag.FlagSet) func(*cli) error {
 	fs.StringVar(&o.name, "name", "", "`name` of the pair that is made (default: the instance's, with today's date)")
 	newPassphraseFlag(fs, &o.passphrase, "the pair that is made", asked)
 	passwordFlag(fs, &o.passwordFile)
-	o.unlocking.flags(fs)
 	fs.BoolVar(&o.yes, "yes", false, "do not ask")
 	fs.BoolVar(&o.detach, "detach", false,
 		"print the work's ID and leave; a login with the new key has to come later (work here ID)")
@@ -73,13 +72,40 @@ func restore(fs *flag.FlagSet) func(*cli) error {
 			return err
 		}
 		switch {
-		case o.from != "" && o.route != "disk":
-			return usagef("-unlock is of the route disk: give -route disk with it")
 		case o.new != "" && (o.name != "" || o.passphrase != ""):
 			return usagef("-name and -new-passphrase are for a pair that is made here: leave -new out, or them")
 		case o.best && o.route != "":
 			return usagef("-go takes the best route: give -go, or -route")
 		}
+		return c.restore(o)
+	}
+}
+
+const restoreUnlockHelp = `
+
+  The way is that of "restore -route disk". The passphrase goes from here to the
+  rescue instance, over SSH, and the service is not sent it. It is read before
+  anything is stopped.`
+
+// restoreUnlock is restore by the disk, of a volume that is encrypted.
+func restoreUnlock(fs *flag.FlagSet) func(*cli) error {
+	o := restoreOptions{route: "disk"}
+	o.showing.flags(fs)
+	fs.StringVar(&o.new, "new", "", "recorded `key` that is to open it (default: a pair that is made here, now)")
+	fs.StringVar(&o.name, "name", "", "`name` of the pair that is made (default: the instance's, with today's date)")
+	newPassphraseFlag(fs, &o.passphrase, "the pair that is made", asked)
+	o.unlocking.flags(fs)
+	fs.BoolVar(&o.yes, "yes", false, "do not ask")
+	fs.BoolVar(&o.detach, "detach", false, "print the work's ID and leave; the volume has to be opened later (work here ID)")
+	fs.BoolVar(&o.asJSON, "json", false, "print JSON")
+	return func(c *cli) error {
+		if err := o.check(); err != nil {
+			return err
+		}
+		if o.new != "" && (o.name != "" || o.passphrase != "") {
+			return usagef("-name and -new-passphrase are for a pair that is made here: leave -new out, or them")
+		}
+		o.from = cmp.Or(o.from, askPhrase)
 		return c.restore(o)
 	}
 }

@@ -172,7 +172,7 @@ func (r *restoreJob) mount() error {
 				reason += ": " + strings.Join(not, "; ")
 			}
 			if len(routes.Encrypted(whole)) > 0 && !r.In.Unlock {
-				reason += "; whoever has its passphrase gives the same command with -unlock ask"
+				reason += fmt.Sprintf("; whoever has its passphrase: plumlatch restore unlock %s -new %s", r.Instance.Name, r.In.New)
 			}
 			return door.Failure{Reason: reason}
 		case len(found) > 1:

@@ -105,9 +105,9 @@ func makeDisk(ctx context.Context, i image, rootTar, file string) error {
 // wants /proc, so it is run beside the tree, and not in it.
 func label(ctx context.Context, root string) error {
 	// Debian's policy does not know cloud-init: its generator may not write below /run, nor may it mount the seed. What it runs in at boot is let through, and
-	// written down; who logs in, and what sshd reads, is enforced.
+	// written down; who logs in, and what sshd reads, is enforced. The first two rules are those that docs/safety.md gives for the steward.
 	module := filepath.Join(root, "tmp", "vmimage.cil")
-	text := ""
+	text := "(allow sshd_t ssh_home_t (dir (write add_name remove_name)))\n(allow sshd_t ssh_home_t (file (create write append setattr rename unlink)))\n"
 	for _, domain := range []string{"systemd_generator_t", "mount_t", "fsadm_t", "systemd_tmpfiles_t"} {
 		text += "(typepermissive " + domain + ")\n"
 	}

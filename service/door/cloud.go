@@ -186,6 +186,14 @@ func (r *Run) ServerLimit() time.Duration {
 	return min(r.BootLimit(), r.StateLimit)
 }
 
+// bootsWithin is how long a boot may take.
+func (r *Run) bootsWithin() time.Duration {
+	if r.asks() {
+		return askedLimit
+	}
+	return r.BootLimit()
+}
+
 // SayAsks says of a machine that boots how somebody answers at its console, if it asks there.
 func (r *Run) SayAsks(in cloud.Instance) error {
 	if in.Asks == "" {
@@ -208,11 +216,7 @@ func (r *Run) asks() bool {
 // VouchedHostKey fetches the host key, and holds it against the fingerprints of the first
 // boot's output. trouble says why it is not known; it is nobody's failure.
 func (r *Run) VouchedHostKey() (key *keypair.Public, trouble string, err error) {
-	limit := r.BootLimit()
-	if r.asks() {
-		limit = askedLimit
-	}
-	left, err := r.Left(limit)
+	left, err := r.Left(r.bootsWithin())
 	if err != nil {
 		return nil, "", err
 	}
@@ -276,11 +280,7 @@ func (r *Run) KnownHost(f *Found) error {
 	if len(pinned) == 0 {
 		return r.Probe(f)
 	}
-	limit := r.BootLimit()
-	if r.asks() {
-		limit = askedLimit
-	}
-	left, err := r.Left(limit)
+	left, err := r.Left(r.bootsWithin())
 	if err != nil {
 		return err
 	}

@@ -170,7 +170,7 @@ func (o *ours) add(ctx context.Context, user, line string) error {
 // Lend has the guest agent add a key's line with an end, which the machine's SSH server keeps (sshd(8), expiry-time); the line stays in the file. Asked again with the
 // same token it is lent once.
 func (d *Driver) Lend(ctx context.Context, clientToken, id, user, line string) (until time.Time, err error) {
-	if _, err := keypair.ReadPublic([]byte(line)); err != nil || !isUser(user) {
+	if _, err := keypair.ReadPublic([]byte(line)); err != nil || strings.ContainsAny(line, "\r\n\x00") || !isUser(user) {
 		return until, refused("that is no key's line, or no user")
 	}
 	_, err = d.change(ctx, "", id, func(o *ours) error {

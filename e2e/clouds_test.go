@@ -29,6 +29,7 @@ func TestClouds(t *testing.T) {
 	mustDo(t, err)
 	s := newSlot(t, 159)
 	s.libvirt = filepath.Join(s.dir, "libvirt.yaml")
+	s.options = []string{"-state-limit", "60s"} // libvirtd asks QEMU what it can do when it is first met, which takes seconds
 	mustDo(t, os.WriteFile(s.libvirt, fmt.Appendf(nil, `
 hosts:
   - {region: ticket-office, socket: %s, pool: %s, addresses: 127.62.200.0/24, processor: emulated}

@@ -161,7 +161,7 @@ func (f *fleet) settle(b *testing.B) {
 }
 
 // cpuOf is the CPU time that a process has used.
-func cpuOf(b *testing.B, pid int) time.Duration {
+func cpuOf(b testing.TB, pid int) time.Duration {
 	b.Helper()
 	data, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
 	if err != nil {

@@ -76,7 +76,7 @@ func TestVMHostileAgent(t *testing.T) {
 		" | base64 -d | sudo tee /root/hostile.py >/dev/null; cp .ssh/authorized_keys before")
 	b.must(t, "key", "lost", b.key) // its file stays here, to look with
 	for _, c := range []struct{ how, says string }{
-		{"silent", "does not answer"}, {"garbage", "guest agent"}, {"flood", "guest agent"}, {"slow", "has not added the line after"},
+		{"silent", "does not answer"}, {"garbage", "guest agent"}, {"flood", "guest agent"}, {"slow", "takes more than 16s"},
 		{"words", "could not add the line (9)"}, {"lies", "does not take"},
 	} {
 		ssh("sudo systemctl reset-failed; sudo systemctl stop hostile; sudo systemd-run --unit hostile python3 /root/hostile.py " + c.how)

@@ -14,10 +14,13 @@ type Problem struct {
 	Field   string   `json:"field,omitempty"`   // of the request, that is at fault
 	Choices []string `json:"choices,omitempty"` // what there is instead
 	Known   string   `json:"known,omitempty"`   // the name under which a key is recorded already
-	Code    string   `json:"code,omitempty"`    // what is wrong with the field, where a program decides by it
+	Code    string   `json:"code,omitempty"`    // what is wrong, where a program decides by it
 	// RequestID names the request in the service's log; the answer's header Request-Id is the same.
 	RequestID string `json:"request_id,omitempty"`
 }
+
+// CloudLacks is the code of a problem with a cloud that has not at all what was asked of it.
+const CloudLacks = "cloud-lacks"
 
 // Codes of problems with a field.
 const (

@@ -152,6 +152,8 @@ func (s *Server) fail(c *gin.Context, err error) {
 	case errors.Is(err, store.ErrRested):
 		c.Header("Retry-After", fmt.Sprint(int(store.PermitLife.Seconds())))
 		conflict.answer(c, wire.Problem{Detail: err.Error()})
+	case errors.Is(err, cloud.ErrLacks):
+		cloudFailed.answer(c, wire.Problem{Detail: err.Error(), Code: wire.CloudLacks})
 	case errors.Is(err, cloud.ErrFailed), errors.Is(err, cloud.ErrRefused):
 		cloudFailed.answer(c, wire.Problem{Detail: err.Error()})
 	default:

@@ -20,6 +20,8 @@ var (
 	ErrNotFound = errors.New("the cloud knows no such instance")
 	// ErrRefused: the cloud understood and will not; trying again is of no use.
 	ErrRefused = errors.New("the cloud refused")
+	// ErrLacks is ErrRefused of what this cloud has not at all, as its Properties say.
+	ErrLacks = fmt.Errorf("%w", ErrRefused)
 	// ErrFailed: the cloud did not answer, or failed; trying again may help.
 	ErrFailed = errors.New("the cloud did not answer")
 )

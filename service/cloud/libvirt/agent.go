@@ -25,8 +25,6 @@ import (
 const (
 	// guestLimit bounds what the agent has to say, in bytes.
 	guestLimit = 64 << 10
-	// guestRun is how long a program may run there.
-	guestRun = 30 * time.Second
 	// lentFor is how long a key is lent: an emulated machine needs a while for a login.
 	lentFor = 3 * time.Minute
 	// maxPlaced is how many keys that were added are remembered of a machine.
@@ -99,7 +97,7 @@ func (l *link) appends(ctx context.Context, d domain, user, line string) error {
 	if err := l.ask(d, "guest-exec", map[string]any{"path": "/bin/sh", "arg": []string{"-c", appendScript, "sh", user, line}, "capture-output": true}, &begun); err != nil {
 		return err
 	}
-	for deadline := time.Now().Add(guestRun); ; {
+	for {
 		var done struct {
 			Exited   bool   `json:"exited"`
 			ExitCode int    `json:"exitcode"`
@@ -115,9 +113,6 @@ func (l *link) appends(ctx context.Context, d domain, user, line string) error {
 				return refused("the machine's guest agent could not add the line (%d): %s", done.ExitCode, plaintext.Line(plaintext.Cut(string(said), 200)))
 			}
 			return nil
-		}
-		if time.Now().After(deadline) {
-			return refused("the machine's guest agent has not added the line after %s", guestRun)
 		}
 		select {
 		case <-ctx.Done():
@@ -157,6 +152,7 @@ func (l *link) rewrites(d domain, user, line string) error {
 
 // add has the guest agent add a line, in the better of its two ways that is open.
 func (o *ours) add(ctx context.Context, user, line string) error {
+	o.agentUntil = time.Now().Add(agentBudget)
 	runs, err := o.runs(o.domain)
 	if err != nil {
 		return err
@@ -241,6 +237,7 @@ func (d *Driver) UnplaceKey(ctx context.Context, clientToken, entryID string) er
 		if !o.running || o.paused {
 			return fmt.Errorf("%w: %s does not run: its guest agent takes nothing out", cloud.ErrFailed, o.a.Name)
 		}
+		o.agentUntil = time.Now().Add(agentBudget)
 		if err := o.dropGuestKeys(o.domain, o.a.Placed[n].User, []string{o.a.Placed[n].Line}); err != nil {
 			return err
 		}

@@ -2,13 +2,16 @@ package libvirt
 
 import (
 	"context"
+	"fmt"
 
 	"plumlatch/service/cloud"
 )
 
 // What a libvirt host lacks. Properties says so, and nobody asks; whoever does is told.
 
-func lacks(what string) error { return refused("a libvirt host has no %s", what) }
+func lacks(what string) error {
+	return fmt.Errorf("%w: a libvirt host has no %s", cloud.ErrLacks, what)
+}
 
 // ListKeys is refused, and so are AddKey and RemoveKey.
 func (d *Driver) ListKeys(ctx context.Context, region string) (cloud.KeyList, error) {

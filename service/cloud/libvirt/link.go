@@ -29,6 +29,8 @@ const reachLimit = 5 * time.Second
 type link struct {
 	v    *rpc.Libvirt
 	pool rpc.StoragePool
+	// agentUntil is when what a machine's guest agent is asked for has to be done; zero for no such end.
+	agentUntil time.Time
 }
 
 type dialer struct {
@@ -321,7 +323,11 @@ func (l *link) volumes() (out []string, err error) {
 
 // guest has a machine's guest agent carry out a command, in JSON.
 func (l *link) guest(d domain, command string) (string, error) {
-	answer, err := l.v.QEMUDomainAgentCommand(d.d, command, agentLimit, 0)
+	limit, err := l.agentLeft()
+	if err != nil {
+		return "", err
+	}
+	answer, err := l.v.QEMUDomainAgentCommand(d.d, command, limit, 0)
 	if err != nil || len(answer) == 0 {
 		return "", agentSaid(err)
 	}
@@ -345,23 +351,55 @@ func agentSaid(err error) error {
 
 // guestKeys are the lines of a user's file of keys, without comments, as the guest agent says. None for no file.
 func (l *link) guestKeys(d domain, user string) ([]string, error) {
-	_, _ = l.v.DomainAgentSetResponseTimeout(d.d, agentLimit, 0)
+	if err := l.agentWithin(d); err != nil {
+		return nil, err
+	}
 	out, err := l.v.DomainAuthorizedSshKeysGet(d.d, user, 0)
 	return out, agentSaid(err)
 }
 
 // addGuestKeys has the guest agent add lines to it, and dropGuestKeys take lines out.
 func (l *link) addGuestKeys(d domain, user string, lines []string) error {
+	if err := l.agentWithin(d); err != nil {
+		return err
+	}
 	return agentSaid(l.v.DomainAuthorizedSshKeysSet(d.d, user, lines, uint32(rpc.DomainAuthorizedSSHKeysSetAppend)))
 }
 
 func (l *link) dropGuestKeys(d domain, user string, lines []string) error {
-	_, _ = l.v.DomainAgentSetResponseTimeout(d.d, agentLimit, 0)
+	if err := l.agentWithin(d); err != nil {
+		return err
+	}
 	return agentSaid(l.v.DomainAuthorizedSshKeysSet(d.d, user, lines, uint32(rpc.DomainAuthorizedSSHKeysSetRemove)))
 }
 
 // agentLimit is how long the guest agent may take for an answer, in seconds: it is the machine's, and may be hostile.
 const agentLimit = 10
+
+// agentBudget is how long all that it is asked for may take together: less than a call to this cloud may take, so that an agent that takes its time has refused, and
+// libvirt is not taken for silent.
+const agentBudget = 16 * time.Second
+
+// agentLeft is how long the guest agent may take for its next answer, in seconds.
+func (l *link) agentLeft() (int32, error) {
+	if l.agentUntil.IsZero() {
+		return agentLimit, nil
+	}
+	left := int32(time.Until(l.agentUntil) / time.Second)
+	if left < 1 {
+		return 0, refused("the machine's guest agent takes more than %s", agentBudget)
+	}
+	return min(left, agentLimit), nil
+}
+
+// agentWithin bounds the calls of libvirt's that ask the guest agent themselves; an old libvirt cannot.
+func (l *link) agentWithin(d domain) error {
+	limit, err := l.agentLeft()
+	if err == nil {
+		_, _ = l.v.DomainAgentSetResponseTimeout(d.d, limit, 0)
+	}
+	return err
+}
 
 // backup writes what a running machine has on a disk at one moment into a file, which stands already. Its file systems are held still for
 // that moment, if its guest agent does that; libvirt answers at once if no agent is there.

@@ -192,7 +192,7 @@ func (h *House) Halted(point string, begin func(*House) (store.Work, error)) (w 
 	h.Helper()
 	h.end()
 	h.claimsRunOut()
-	at := make(chan struct{})
+	at, asked := make(chan struct{}), make(chan struct{})
 	var once sync.Once
 	h.W = h.replica(func(db *store.Store, p string) {
 		if p != point {
@@ -201,12 +201,17 @@ func (h *House) Halted(point string, begin func(*House) (store.Work, error)) (w 
 		first := false
 		once.Do(func() { first = true })
 		if first {
+			select { // whoever asks for the work asks the same replica, and has the answer before that is killed
+			case <-asked:
+			case <-time.After(5 * time.Second): // unless it waits for the work itself
+			}
 			_ = db.Close()
 			close(at)
 			runtime.Goexit()
 		}
 	})
 	w = h.begun(begin)
+	close(asked)
 	for deadline := time.Now().Add(3 * time.Minute); ; time.Sleep(5 * time.Millisecond) {
 		select {
 		case <-at:

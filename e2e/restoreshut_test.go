@@ -117,6 +117,40 @@ func TestRestoreShut(t *testing.T) {
 		if a := d.api(t, "GET", fmt.Sprintf("/api/v1/work/%d/rescue-door", w.ID), ""); a.status != 409 {
 			t.Errorf("the door of work that is over: %d", a.status)
 		}
+		l.cloud(t, "POST", "/v1/faults", `{"call":"detach","how":"slow","name":"`+l.name+`","delay_ms":2000}`, nil)
+		mustDo(t, json.Unmarshal([]byte(d.must(t, "restore", l.name, "-route", "disk", "-new", l.new, "-yes", "-detach", "-json")), &w))
+		waitFor(t, "its rescue instance is there", func() bool { return d.workByID(t, w.ID).Step >= 3 })
+		if a := d.api(t, "GET", fmt.Sprintf("/api/v1/work/%d/rescue-door", w.ID), ""); a.status != 409 || d.workByID(t, w.ID).Over() {
+			t.Errorf("the door of work that lets no client in: %+v", a)
+		}
+		waitFor(t, "it is gone back", func() bool { return d.workByID(t, w.ID).Over() })
+	})
+	t.Run("opened when it has gone back", func(t *testing.T) {
+		t.Parallel()
+		l := shut("shut-5")
+		var w wire.Work
+		mustDo(t, json.Unmarshal([]byte(d.must(t, restore(l, "-unlock", right, "-detach", "-json")...)), &w))
+		waitFor(t, "it waits", func() bool { return d.workByID(t, w.ID).WaitsCode == wire.WaitsHands })
+		// The client opens it after the service has closed what is open, and before the volume has left the rescue instance.
+		l.cloud(t, "POST", "/v1/faults", `{"call":"unlock","how":"slow","name":"`+l.name+`","delay_ms":2500}`, nil)
+		l.cloud(t, "POST", "/v1/faults", `{"call":"detach","how":"slow","name":"`+l.name+`","delay_ms":5000}`, nil)
+		said := make(chan result, 1)
+		go func() { said <- d.client(t, "", "work", "here", fmt.Sprint(w.ID), "-dir", l.dir, "-unlock", right) }()
+		waitFor(t, "the client to open it", func() bool {
+			var left []struct{ Call, Name string }
+			l.cloud(t, "GET", "/v1/faults", "", &left)
+			for _, f := range left {
+				if f.Call == "unlock" && f.Name == l.name {
+					return false
+				}
+			}
+			return true
+		})
+		d.must(t, "work", "cancel", fmt.Sprint(w.ID))
+		if r := <-said; r.code == 0 {
+			t.Errorf("the client: %+v", r)
+		}
+		home(t, l) // it was not pulled while it was open
 	})
 	t.Run("open, and then cancelled", func(t *testing.T) {
 		t.Parallel()

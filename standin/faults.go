@@ -22,7 +22,8 @@ type Fault struct {
 	// own-image, make-image, remove-image, and "image-state", "fail": the image
 	// never gets ready; or "host-keys", "fail": a copy has those of its original; or
 	// "agent", "slow": the agent on it answers after Delay, "fail": it dies in the
-	// middle of a verb; or "agent-away", "hang": it stays away for Delay at its next start.
+	// middle of a verb; or "agent-away", "hang": it stays away for Delay at its next start; or
+	// "unlock", "slow": an encrypted partition of its volume opens after Delay.
 	Call string `json:"call"`
 	// How is fail (500, and nothing is done), lose (it is done, and the
 	// connection breaks before the answer), slow (it is done after Delay),
@@ -43,7 +44,7 @@ var (
 		"attach-device", "umount", "key-entries", "add-key-entry", "remove-key-entry",
 		"placed-keys", "place-key", "unplace-key", "lend", "lent-stays", "lent-late", "first-password",
 		"own-images", "own-image", "make-image", "remove-image", "image-state", "host-keys", "set-groups", "outbound", "sent",
-		"agent", "agent-away"}
+		"agent", "agent-away", "unlock"}
 	faultHows = []string{"fail", "lose", "slow", "late", "twice", "hang", "astray"}
 )
 

@@ -402,6 +402,7 @@ func (v *Volume) shut() (was bool) {
 
 // unlock opens an encrypted partition of an attached volume, as cryptsetup(8) does: 0, 2 for another passphrase, 4 for no such device.
 func (c *Cloud) unlock(s *server, device, name, passphrase string) int {
+	c.unlockLate(s)
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, v := range c.volumes {
@@ -420,6 +421,21 @@ func (c *Cloud) unlock(s *server, device, name, passphrase string) int {
 		}
 	}
 	return 4
+}
+
+// unlockLate waits, if that is a fault of an instance whose volume is there.
+func (c *Cloud) unlockLate(s *server) {
+	c.mu.Lock()
+	var names []string
+	for _, v := range c.volumes {
+		if in := c.instances[v.Origin]; in != nil && v.Instance == s.in.ID {
+			names = append(names, in.Name)
+		}
+	}
+	c.mu.Unlock()
+	if f, met := c.faults.take("unlock", names...); met {
+		f.wait()
+	}
 }
 
 // mapping tells whether a mapping is there, and removes it if remove is set and nothing of it is mounted.

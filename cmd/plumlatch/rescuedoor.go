@@ -134,7 +134,7 @@ func (c *cli) unlockThere(service *client.Client, w wire.Work, signer ssh.Signer
 			}
 		}
 		if opened > 0 {
-			return nil
+			return c.stillWaits(service, w, rescue, door)
 		}
 		u.forget()
 		u.phrase = nil
@@ -143,4 +143,17 @@ func (c *cli) unlockThere(service *client.Client, w wire.Work, signer ssh.Signer
 		}
 		fmt.Fprintf(c.err, "%s\n", plaintext.Line(trouble.Error()))
 	}
+}
+
+// stillWaits closes what was opened here, if the work has gone back meanwhile: the service has closed what it found open, and nobody else would.
+func (c *cli) stillWaits(service *client.Client, w wire.Work, rescue *reach.Rescue, door wire.RescueDoor) error {
+	_, err := service.RescueDoor(c.ctx, w.ID)
+	if p, ok := errors.AsType[*client.Problem](err); !ok || p.Status != 409 { // it goes on, or that is not known: the service looks for what is open
+		return nil
+	}
+	var opened []string
+	for _, part := range door.Locked {
+		opened = append(opened, part.Mapping)
+	}
+	return errors.Join(fmt.Errorf("work %d went back meanwhile, and what was opened is closed again", w.ID), rescue.CloseMapped(c.ctx, opened))
 }

@@ -53,28 +53,38 @@ func passwordFlag(fs *flag.FlagSet, into *string) {
 		"already-open: `file` with the login user's password (default: it is asked)")
 }
 
-func restore(fs *flag.FlagSet) func(*cli) error {
-	var o restoreOptions
+// flags are those that each form of restore has. later is what is still to be done where nobody follows the work.
+func (o *restoreOptions) flags(fs *flag.FlagSet, later string) {
 	o.showing.flags(fs)
-	fs.StringVar(&o.route, "route", "", "carry out this `route`: agent, second-key, steward, cloud-agent, lent-key, boot-text, disk, copy or already-open")
-	fs.BoolVar(&o.best, "go", false, "carry out the best open route, with a pair made here; asks once")
 	fs.StringVar(&o.new, "new", "", "recorded `key` that is to open it (default: a pair that is made here, now)")
-	fs.StringVar(&o.lost, "lost", "", "record this `key` as lost first")
 	fs.StringVar(&o.name, "name", "", "`name` of the pair that is made (default: the instance's, with today's date)")
 	newPassphraseFlag(fs, &o.passphrase, "the pair that is made", asked)
-	passwordFlag(fs, &o.passwordFile)
 	fs.BoolVar(&o.yes, "yes", false, "do not ask")
-	fs.BoolVar(&o.detach, "detach", false,
-		"print the work's ID and leave; a login with the new key has to come later (work here ID)")
+	fs.BoolVar(&o.detach, "detach", false, "print the work's ID and leave; "+later+" (work here ID)")
 	fs.BoolVar(&o.asJSON, "json", false, "print JSON")
+}
+
+const loginLater = "a login with the new key has to come later"
+
+func (o *restoreOptions) check() error {
+	if o.new != "" && (o.name != "" || o.passphrase != "") {
+		return usagef("-name and -new-passphrase are for a pair that is made here: leave -new out, or them")
+	}
+	return o.showing.check()
+}
+
+func restore(fs *flag.FlagSet) func(*cli) error {
+	var o restoreOptions
+	o.flags(fs, loginLater)
+	fs.StringVar(&o.route, "route", "", "carry out this `route`: agent, second-key, steward, cloud-agent, lent-key, boot-text, disk, copy or already-open")
+	fs.BoolVar(&o.best, "go", false, "carry out the best open route, with a pair made here; asks once")
+	fs.StringVar(&o.lost, "lost", "", "record this `key` as lost first")
+	passwordFlag(fs, &o.passwordFile)
 	return func(c *cli) error {
 		if err := o.check(); err != nil {
 			return err
 		}
-		switch {
-		case o.new != "" && (o.name != "" || o.passphrase != ""):
-			return usagef("-name and -new-passphrase are for a pair that is made here: leave -new out, or them")
-		case o.best && o.route != "":
+		if o.best && o.route != "" {
 			return usagef("-go takes the best route: give -go, or -route")
 		}
 		return c.restore(o)
@@ -90,20 +100,11 @@ const restoreUnlockHelp = `
 // restoreUnlock is restore by the disk, of a volume that is encrypted.
 func restoreUnlock(fs *flag.FlagSet) func(*cli) error {
 	o := restoreOptions{route: "disk"}
-	o.showing.flags(fs)
-	fs.StringVar(&o.new, "new", "", "recorded `key` that is to open it (default: a pair that is made here, now)")
-	fs.StringVar(&o.name, "name", "", "`name` of the pair that is made (default: the instance's, with today's date)")
-	newPassphraseFlag(fs, &o.passphrase, "the pair that is made", asked)
+	o.flags(fs, "the volume has to be opened later")
 	o.unlocking.flags(fs)
-	fs.BoolVar(&o.yes, "yes", false, "do not ask")
-	fs.BoolVar(&o.detach, "detach", false, "print the work's ID and leave; the volume has to be opened later (work here ID)")
-	fs.BoolVar(&o.asJSON, "json", false, "print JSON")
 	return func(c *cli) error {
 		if err := o.check(); err != nil {
 			return err
-		}
-		if o.new != "" && (o.name != "" || o.passphrase != "") {
-			return usagef("-name and -new-passphrase are for a pair that is made here: leave -new out, or them")
 		}
 		o.from = cmp.Or(o.from, askPhrase)
 		return c.restore(o)
@@ -113,23 +114,14 @@ func restoreUnlock(fs *flag.FlagSet) func(*cli) error {
 // restoreCopy is restore by a copy, with what is of that way alone.
 func restoreCopy(fs *flag.FlagSet) func(*cli) error {
 	o := restoreOptions{route: "copy"}
-	o.showing.flags(fs)
-	fs.StringVar(&o.new, "new", "", "recorded `key` that is to open it (default: a pair that is made here, now)")
-	fs.StringVar(&o.name, "name", "", "`name` of the pair that is made (default: the instance's, with today's date)")
-	newPassphraseFlag(fs, &o.passphrase, "the pair that is made", asked)
+	o.flags(fs, loginLater)
 	fs.StringVar(&o.keep, "keep", "7d", "how long the old one is kept, stopped: a `time` such as 12h, 7d or 4w")
 	fs.BoolVar(&o.still, "still", false, "stop it while its image is made: what its processes had not written yet is on it then")
 	fs.BoolVar(&o.keepImage, "keep-image", false, "do not remove the image with the old one")
 	fs.BoolVar(&o.enable, "enable", false, "start and enable on the copy, from here and by sudo, what ran on the old one and does not come up")
-	fs.BoolVar(&o.yes, "yes", false, "do not ask")
-	fs.BoolVar(&o.detach, "detach", false, "print the work's ID and leave; a login with the new key has to come later (work here ID)")
-	fs.BoolVar(&o.asJSON, "json", false, "print JSON")
 	return func(c *cli) error {
 		if err := o.check(); err != nil {
 			return err
-		}
-		if o.new != "" && (o.name != "" || o.passphrase != "") {
-			return usagef("-name and -new-passphrase are for a pair that is made here: leave -new out, or them")
 		}
 		return c.restore(o)
 	}
@@ -413,6 +405,16 @@ func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, sig
 	shown, byHand, enabled, opened, waits := false, false, false, false, ""
 	shut := func() {} // what let this machine in for the work; the login that proves the new key is the last
 	defer func() { shut() }()
+	// signed does what needs the new key's private half, which is found when it is first needed.
+	signed := func(do func() error) (err error) {
+		if signer == nil {
+			signer, err = c.newSigner(k, o.showing)
+		}
+		if signer != nil && err == nil {
+			err = do()
+		}
+		return err
+	}
 	end, err := c.followUntil(service, w, "plumlatch work here", func(e wire.WorkEvent, enough func()) {
 		switch {
 		// told again, and over
@@ -447,45 +449,29 @@ func (c *cli) followRestore(service *client.Client, w wire.Work, k wire.Key, sig
 			enough()
 		case e.Step == "mount" && e.Code == wire.EventWaits && !opened:
 			opened = true
-			var err error
-			if signer == nil {
-				signer, err = c.newSigner(k, o.showing)
-			}
-			if signer != nil && err == nil {
-				err = c.unlockThere(service, w, signer, &o.unlocking)
-			}
-			if err != nil {
+			if err := signed(func() error { return c.unlockThere(service, w, signer, &o.unlocking) }); err != nil {
 				trouble, waits = err, fmt.Sprintf("plumlatch work here %d -identity FILE", w.ID)
 				enough()
 			}
 		case e.Step == "enable" && e.Code == wire.EventWaits && !enabled:
 			enabled = true
-			var err error
-			if signer == nil {
-				signer, err = c.newSigner(k, o.showing)
-			}
-			if signer != nil && err == nil {
-				err = c.enableThere(service, w, signer)
-			}
-			if err != nil {
+			if err := signed(func() error { return c.enableThere(service, w, signer) }); err != nil {
 				trouble, waits = err, fmt.Sprintf("plumlatch work here %d -identity FILE", w.ID)
 				enough()
 			}
 		case e.Step == "login" && !shown:
 			shown = true
-			var err error
-			if signer == nil {
-				signer, err = c.newSigner(k, o.showing)
-			}
-			if signer != nil && w.Kind == "restore-copy" { // nobody else gets in to the copy yet
-				if i, e := service.Instance(c.ctx, w.Instance); e == nil && !i.Desktop {
-					shut, err = c.letIn(service, i, "for a login to the copy")
+			if err := signed(func() (err error) {
+				if w.Kind == "restore-copy" { // nobody else gets in to the copy yet
+					if i, e := service.Instance(c.ctx, w.Instance); e == nil && !i.Desktop {
+						shut, err = c.letIn(service, i, "for a login to the copy")
+					}
 				}
-			}
-			if signer != nil && err == nil {
-				err = c.showNew(service, w, k, signer)
-			}
-			if err != nil {
+				if err == nil {
+					err = c.showNew(service, w, k, signer)
+				}
+				return err
+			}); err != nil {
 				trouble, waits = err, fmt.Sprintf("plumlatch work here %d -identity FILE; or on its "+
 					"holder's machine: plumlatch key prove %s -identity FILE", w.ID, k.Name)
 				enough()
